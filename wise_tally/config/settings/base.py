@@ -1,0 +1,115 @@
+"""Settings shared by demo, production and tests."""
+
+import os
+import secrets
+from pathlib import Path
+
+from csp.constants import SELF
+
+ROOT = Path(__file__).resolve().parents[3]
+DATABASE_FILE = Path(os.environ.get("WISE_TALLY_DATABASE") or ROOT / "var" / "wise_tally.sqlite3").absolute()
+DATABASE_FILE.parent.mkdir(parents=True, exist_ok=True)
+
+
+def _secret_key() -> str:
+    """The key from the environment, else one made once and kept beside the database."""
+    if given := os.environ.get("WISE_TALLY_SECRET_KEY"):
+        return given
+    kept = DATABASE_FILE.parent / "secret_key"
+    if not kept.exists():
+        kept.write_text(secrets.token_urlsafe(48))
+        kept.chmod(0o600)
+    return kept.read_text()
+
+
+SECRET_KEY = _secret_key()
+DEBUG = False
+DEMO = False
+ALLOWED_HOSTS = os.environ.get("WISE_TALLY_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "django.contrib.staticfiles",
+    "csp",
+    "wise_tally.org",
+    "wise_tally.process",
+    "wise_tally.deals",
+    "wise_tally.targets",
+    "wise_tally.exchange",
+    "wise_tally.forecast",
+    "wise_tally.conversion",
+    "wise_tally.attainment",
+    "wise_tally.team",
+    "wise_tally.ui",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    # MIDDLEWARE
+]
+ROOT_URLCONF = "wise_tally.config.urls"
+WSGI_APPLICATION = "wise_tally.config.wsgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+                "wise_tally.ui.context.page",
+            ],
+            "builtins": ["wise_tally.ui.templatetags.figures"],
+        },
+    }
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATABASE_FILE,
+        "CONN_MAX_AGE": None,
+        "OPTIONS": {
+            # A write transaction takes its lock at the start, so two writers queue instead of failing half way.
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA cache_size=-65536;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+LOGIN_URL = "sign-in"
+LOGIN_REDIRECT_URL = "home"
+LANGUAGE_CODE = "en-gb"
+USE_I18N = False
+USE_TZ = True
+TIME_ZONE = "UTC"
+STATIC_URL = "static/"
+STATIC_ROOT = ROOT / "var" / "static"
+WHITENOISE_USE_FINDERS = True
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [SELF],
+        "script-src": [SELF],
+        "style-src": [SELF],
+        "img-src": [SELF, "data:"],
+        "font-src": [SELF],
+        "frame-ancestors": ["'none'"],
+        "base-uri": [SELF],
+        "form-action": [SELF],
+    }
+}
+SESSION_COOKIE_SAMESITE = "Lax"
+SECURE_REFERRER_POLICY = "same-origin"
+MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000

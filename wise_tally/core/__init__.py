@@ -1,0 +1,1 @@
+"""The rules of computation: standard library and numpy only, no clock, no files, no interface."""

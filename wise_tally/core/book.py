@@ -1,0 +1,209 @@
+"""The book: all deals with all their revisions in frozen columns, and their states as they stood.
+
+Columns of deals have shape (deals,), of revisions (revisions,), of stays (stays,). Revisions are sorted by
+deal, then in their order; void ones and those never in effect are not in the book.
+"""
+
+from dataclasses import dataclass
+from datetime import date
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
+from wise_tally.core.ground import OPEN, WON, Ground
+from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.trees import NONE
+
+Flags = npt.NDArray[np.bool_]
+FOR_EVER = 1 << 62
+
+
+@dataclass(frozen=True)
+class Deals:
+    """What does not change with revisions. Indices into the ground; -1 is none."""
+
+    key: tuple[str, ...]
+    process: Ints
+    created_at: Ints
+    deal_type: Ints
+    source: Ints
+    short_form: Flags
+    lost_from: Ints
+
+
+@dataclass(frozen=True)
+class Revisions:
+    """Full states of deals. `expected_close` is a day ordinal, 0 for none; `category`, `probability_bp` -1 for none."""
+
+    deal: Ints
+    effective_at: Ints
+    stage: Ints
+    amount_minor: Ints
+    expected_close: Ints
+    owner: Ints
+    territory: Ints
+    category: Ints
+    probability_bp: Ints
+
+    def take(self, rows: npt.NDArray[np.integer] | Flags) -> "Revisions":
+        """The given rows only."""
+        return Revisions(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
+
+    def in_effect(self) -> "Revisions":
+        """Without revisions that another of the same deal and moment follows: they were never in effect."""
+        follows = (self.deal[:-1] == self.deal[1:]) & (self.effective_at[:-1] == self.effective_at[1:])
+        return self.take(np.r_[~follows, True]) if follows.any() else self
+
+
+@dataclass(frozen=True)
+class Credits:
+    """Credit shares, sorted by deal, then day from which they hold; a deal's first rows hold always."""
+
+    deal: Ints
+    from_day: Ints
+    person: Ints
+    share_bp: Ints
+
+    def on(self, day: int) -> npt.NDArray[np.integer]:
+        """Rows in force on `day`: the last set not after it, before the first set the first."""
+        if len(self.deal) == 0:
+            return np.zeros(0, dtype=np.int64)
+        starts = np.flatnonzero(np.r_[True, (np.diff(self.deal) != 0) | (np.diff(self.from_day) != 0)])
+        deal = self.deal[starts]
+        first = np.r_[True, deal[1:] != deal[:-1]]
+        begins = np.where(first, 0, self.from_day[starts])
+        ends = np.r_[np.where(deal[1:] == deal[:-1], begins[1:], FOR_EVER), FOR_EVER]
+        chosen = (begins <= day) & (ends > day)
+        return np.flatnonzero(np.repeat(chosen, np.diff(np.r_[starts, len(self.deal)])))
+
+
+@dataclass(frozen=True)
+class Stays:
+    """Unbroken times of deals with history in one stage, open or closed. `left_at` is FOR_EVER while it lasts."""
+
+    deal: Ints
+    stage: Ints
+    entered_at: Ints
+    left_at: Ints
+    owner: Ints
+
+
+@dataclass(frozen=True)
+class Standing:
+    """The book as it stood at the end of a day: one state per deal that existed.
+
+    `row` is the revision in effect; `closed_on` a day ordinal, 0 while open; category and probability are
+    resolved: a deal's own, else its stage's; won is 10 000, lost 0; a closed deal has no category.
+    """
+
+    as_of: date
+    cut: int
+    row: Ints
+    deal: Ints
+    stage: Ints
+    kind: Ints
+    amount_minor: Ints
+    expected_close: Ints
+    owner: Ints
+    territory: Ints
+    category: Ints
+    probability_bp: Ints
+    closed_on: Ints
+    closed_at: Ints
+
+    @cached_property
+    def membership_day(self) -> Ints:
+        """The day whose team membership counts: that of the closing, for open deals the as-of day."""
+        return np.where(self.kind == OPEN, self.as_of.toordinal(), self.closed_on)
+
+
+@dataclass(frozen=True)
+class Book:
+    """Ground, deals, revisions and credits. `revision_number` names the state of the data it was read from."""
+
+    ground: Ground
+    deals: Deals
+    revisions: Revisions
+    credits: Credits
+    revision_number: int = 0
+
+    @cached_property
+    def effective_to(self) -> Ints:
+        """When the next revision of the same deal takes over; FOR_EVER for the last."""
+        rev = self.revisions
+        return np.r_[np.where(rev.deal[1:] == rev.deal[:-1], rev.effective_at[1:], FOR_EVER), FOR_EVER][: len(rev.deal)]
+
+    @cached_property
+    def _run_starts(self) -> npt.NDArray[np.integer]:
+        rev = self.revisions
+        return np.flatnonzero(np.r_[True, (np.diff(rev.deal) != 0) | (np.diff(rev.stage) != 0)][: len(rev.deal)])
+
+    @cached_property
+    def entered_row(self) -> npt.NDArray[np.integer]:
+        """For each revision the one with which the deal entered the stage it then stood in."""
+        sizes = np.diff(np.r_[self._run_starts, len(self.revisions.deal)])
+        return np.repeat(self._run_starts, sizes)
+
+    @cached_property
+    def stays(self) -> Stays:
+        """All stays of deals with history."""
+        rev, starts = self.revisions, self._run_starts
+        following = np.r_[starts[1:], 0][: len(starts)]
+        left = np.where(rev.deal[following] == rev.deal[starts], rev.effective_at[following], FOR_EVER)
+        if len(left):
+            left[-1] = FOR_EVER
+        kept = ~self.deals.short_form[rev.deal[starts]]
+        rows = starts[kept]
+        return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[kept], rev.owner[rows])
+
+    @cached_property
+    def stay_entered_on(self) -> Ints:
+        """Local day on which each stay began."""
+        return local_days(self.stays.entered_at, self.ground.time_zone)
+
+    @cached_property
+    def created_on(self) -> Ints:
+        """Local day on which each deal was created."""
+        return local_days(self.deals.created_at, self.ground.time_zone)
+
+    @cached_property
+    def closed_days(self) -> Ints:
+        """Per revision the local day of entering the closed stage it stands in; 0 where open."""
+        rev = self.revisions
+        closed = self.ground.stage_kind[rev.stage] != OPEN
+        days = np.zeros(len(rev.deal), dtype=np.int64)
+        days[closed] = local_days(rev.effective_at[self.entered_row[closed]], self.ground.time_zone)
+        return days
+
+    def stand(self, as_of: date) -> Standing:
+        """Every deal's state at the end of `as_of` in the workspace's time zone, under the rules of that day."""
+        ground, rev = self.ground, self.revisions
+        cut = midnight_ending(as_of, ground.time_zone)
+        row = np.flatnonzero((rev.effective_at < cut) & (self.effective_to >= cut))
+        stage, kind = rev.stage[row], ground.stage_kind[rev.stage[row]]
+        rules = ground.rules_on(as_of)
+        stage_category = np.array([rule.category for rule in rules], dtype=np.int64)
+        stage_probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
+        allows_own = np.array([item.own_probability for item in ground.stages], dtype=bool)
+        own_category, own_probability = rev.category[row], rev.probability_bp[row]
+        category = np.where(own_category == NONE, stage_category[stage], own_category)
+        probability = np.where((own_probability == NONE) | ~allows_own[stage], stage_probability[stage], own_probability)
+        is_open = kind == OPEN
+        return Standing(
+            as_of=as_of,
+            cut=cut,
+            row=row,
+            deal=rev.deal[row],
+            stage=stage,
+            kind=kind,
+            amount_minor=rev.amount_minor[row],
+            expected_close=rev.expected_close[row],
+            owner=rev.owner[row],
+            territory=rev.territory[row],
+            category=np.where(is_open, category, NONE),
+            probability_bp=np.where(is_open, probability, np.where(kind == WON, WHOLE_BP, 0)),
+            closed_on=np.where(is_open, NO_DAY, self.closed_days[row]),
+            closed_at=np.where(is_open, 0, rev.effective_at[self.entered_row[row]]),
+        )

@@ -1,0 +1,21 @@
+"""Errors the core raises; each says what was wrong and what is accepted."""
+
+
+class CoreError(ValueError):
+    """Base of all errors raised by the core."""
+
+
+class UnknownPeriod(CoreError):
+    """A period text that names no period."""
+
+
+class TreeLoop(CoreError):
+    """A tree in which a node stands below itself."""
+
+
+class AmountOverflow(CoreError):
+    """A sum of money beyond what 64-bit integers hold."""
+
+
+class FiscalYearRefused(CoreError):
+    """A fiscal year that does not start on the first of a month."""

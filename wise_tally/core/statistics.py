@@ -1,0 +1,65 @@
+"""Wilson intervals and Kaplan–Meier curves."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Flags
+from wise_tally.core.money import Ints
+
+Z_95 = 1.959963984540054
+DAY_SECONDS = 86_400
+QUANTILE_SLACK = 1e-12
+ENOUGH_WITH_HISTORY = 20
+
+
+@dataclass(frozen=True)
+class Interval:
+    """A two-sided 95 % interval of a rate, 0 to 1."""
+
+    low: float
+    high: float
+
+
+def wilson(successes: int, trials: int) -> Interval | None:
+    """Wilson score interval, two-sided 95 %; None without trials or with more successes than trials.
+
+    Source: E. B. Wilson, Journal of the American Statistical Association 22 (1927), 209–212.
+    """
+    if trials == 0 or successes > trials:
+        return None
+    rate, z2 = successes / trials, Z_95 * Z_95
+    centre = rate + z2 / (2 * trials)
+    margin = Z_95 * math.sqrt(rate * (1 - rate) / trials + z2 / (4 * trials * trials))
+    scale = 1 + z2 / trials
+    return Interval(max(0.0, (centre - margin) / scale), min(1.0, (centre + margin) / scale))
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A Kaplan–Meier curve: survival after each duration (days, ascending)."""
+
+    days: np.ndarray
+    survival: np.ndarray
+
+    def quantile(self, q: float) -> float | None:
+        """The smallest t with S(t) ≤ 1 − q (within 1e-12); None where the curve does not come down that far."""
+        below = self.survival <= 1 - q + QUANTILE_SLACK
+        return float(self.days[int(np.argmax(below))]) if below.any() else None
+
+
+def kaplan_meier(seconds: Ints, ended: Flags) -> Curve:
+    """Product-limit estimate of stays; events come before censorings at equal times. Shapes (n,).
+
+    Source: E. L. Kaplan and P. Meier, Journal of the American Statistical Association 53 (1958), 457–481.
+    """
+    packed = np.sort((seconds << 1) | ~ended)
+    return curve_of_sorted(packed >> 1, (packed & 1) == 0)
+
+
+def curve_of_sorted(seconds: Ints, ended: Flags) -> Curve:
+    """The curve of durations already sorted, events before censorings at equal times."""
+    at_risk = np.arange(len(seconds), 0, -1)
+    steps = np.where(ended, (at_risk - 1) / at_risk, 1.0)
+    return Curve(seconds / DAY_SECONDS, np.cumprod(steps))

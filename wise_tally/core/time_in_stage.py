@@ -1,0 +1,245 @@
+"""Time in stage and days to win."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.conversion import lacks_history
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter, Grouping, grouping, kept_deals, owner_groups, people_kept, shown_nodes
+from wise_tally.core.money import Ints
+from wise_tally.core.statistics import DAY_SECONDS, Curve, curve_of_sorted
+from wise_tally.core.trees import NONE
+
+DURATION_BITS = 35
+
+
+@dataclass(frozen=True)
+class StageTime:
+    """Stays of one stage in days. `overstaying` is None where the stage has no typical days."""
+
+    stage: int
+    stays: int
+    completed: int
+    mean: float | None
+    median: float | None
+    km_median: float | None
+    km_p75: float | None
+    running: int
+    running_mean_age: float | None
+    overstaying: int | None
+    typical_days: float | None
+    curve: Curve | None = None
+
+
+@dataclass(frozen=True)
+class StageTimeGroup:
+    """One node of the breakdown with a row a stage."""
+
+    node: int
+    key: str | None
+    name: str | None
+    stages: tuple[StageTime, ...]
+
+
+@dataclass(frozen=True)
+class StayLines:
+    """Stays that the scope keeps. `seconds` until the stay ended or the as-of midnight."""
+
+    stay: Ints
+    at: Ints
+    stage: Ints
+    node: Ints
+    seconds: Ints
+    ended: Flags
+    in_window: Flags
+
+
+def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> StayLines:
+    """Stays in open stages begun by the as-of day, by the owner at the stay's start."""
+    stays, ground = book.stays, book.ground
+    kept = (stays.entered_at < standing.cut) & (ground.stage_kind[stays.stage] == OPEN)
+    place = np.full(len(book.deals.key), NONE, dtype=np.int64)
+    place[standing.deal] = np.arange(len(standing.deal))
+    rows = np.flatnonzero(kept)
+    at = place[stays.deal[rows]]
+    if scope != Filter():
+        keep = kept_deals(book, standing, scope)[at]
+        if scope.of_people:
+            team = ground.teams_of(stays.owner[rows], standing.membership_day[at])
+            keep &= people_kept(ground, scope, standing.as_of, stays.owner[rows], team)
+        rows, at = rows[keep], at[keep]
+    entered_on = book.stay_entered_on[rows]
+    left_at = stays.left_at[rows]
+    ended = left_at < standing.cut
+    return StayLines(
+        stay=rows,
+        at=at,
+        stage=stays.stage[rows],
+        node=owner_groups(book, standing, stays.owner[rows], at, by),
+        seconds=np.minimum(left_at, standing.cut) - stays.entered_at[rows],
+        ended=ended,
+        in_window=(entered_on >= period.starts_on.toordinal()) & (entered_on <= period.ends_on.toordinal()),
+    )
+
+
+def time_in_stage(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company"
+) -> tuple[StageTimeGroup, ...]:
+    """Per node and open stage: stays entered in the window with Kaplan–Meier quantiles, and all running stays.
+
+    Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
+    """
+    lines = stay_lines(book, standing, period, scope, by)
+    group = grouping(book.ground, by, standing.as_of)
+    table = _StayTable(lines, group, len(book.ground.stages))
+    typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
+    running = _Running(lines, group, typical)
+    holding = np.zeros(len(group.keys) + 1, dtype=bool)
+    for node in np.unique(np.where(lines.node == NONE, len(group.keys), lines.node)[lines.in_window | ~lines.ended]):
+        path = group.tree.paths[node] if group.tree is not None and node < len(group.keys) else (node,)
+        holding[list(path)] = True
+    result = []
+    for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
+        rows = tuple(_stage_time(table, running, node, stage, typical[stage]) for stage in _stages(book, scope))
+        key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
+        result.append(StageTimeGroup(node, key, name, rows))
+    return tuple(result)
+
+
+def _stages(book: Book, scope: Filter) -> list[int]:
+    processes = range(len(book.ground.processes)) if scope.process == NONE else [scope.process]
+    return [stage for process in processes for stage in book.ground.open_stages(process, with_retired=False)]
+
+
+class _StayTable:
+    """Stays of the window sorted once by node, stage and duration, one packed integer each."""
+
+    def __init__(self, lines: StayLines, group: Grouping, stages: int) -> None:
+        self.stages, self.group = stages, group
+        inside = lines.in_window
+        node = np.where(lines.node[inside] == NONE, len(group.keys), lines.node[inside])
+        code = node * stages + lines.stage[inside]
+        packed = np.sort((((code << DURATION_BITS) | lines.seconds[inside]) << 1) | ~lines.ended[inside])
+        self.ended = (packed & 1) == 0
+        self.seconds = (packed >> 1) & ((1 << DURATION_BITS) - 1)
+        self.bounds = np.searchsorted(packed >> (DURATION_BITS + 1), np.arange((len(group.keys) + 1) * stages + 1))
+
+    def of(self, node: int, stage: int) -> tuple[Ints, Flags]:
+        """Durations and ends of a node's stays in a stage, sorted; those of nodes below included."""
+        place = len(self.group.keys) if node == NONE else node
+        if self.group.tree is None or node == NONE:
+            return self._slice(place, stage)
+        parts = [self._slice(below, stage) for below in self.group.tree.below(node)]
+        packed = np.sort(np.concatenate([(seconds << 1) | ~ended for seconds, ended in parts]))
+        return packed >> 1, (packed & 1) == 0
+
+    def _slice(self, place: int, stage: int) -> tuple[Ints, Flags]:
+        code = place * self.stages + stage
+        chosen = slice(self.bounds[code], self.bounds[code + 1])
+        return self.seconds[chosen], self.ended[chosen]
+
+
+class _Running:
+    """Number, summed age in seconds and overstaying of running stays per node and stage."""
+
+    def __init__(self, lines: StayLines, group: Grouping, typical: list[float | None]) -> None:
+        nodes, stages = len(group.keys), len(typical)
+        still = ~lines.ended
+        node = np.where(lines.node[still] == NONE, nodes, lines.node[still])
+        cell, age = node * stages + lines.stage[still], lines.seconds[still]
+        limit = np.array([np.inf if days is None else days * DAY_SECONDS for days in typical])
+        over = age > limit[lines.stage[still]]
+        size = (nodes + 1) * stages
+        columns = [np.bincount(cell, minlength=size), np.bincount(cell, age, size), np.bincount(cell[over], minlength=size)]
+        self.count, self.age, self.over = (
+            self._rolled(column.astype(np.int64).reshape(nodes + 1, stages), group) for column in columns
+        )
+
+    @staticmethod
+    def _rolled(table: Ints, group: Grouping) -> Ints:
+        if group.tree is not None:
+            table[:-1] = group.tree.roll_up(table[:-1])
+        return table
+
+
+def _stage_time(table: _StayTable, running: _Running, node: int, stage: int, typical: float | None) -> StageTime:
+    seconds, ended = table.of(node, stage)
+    done = seconds[ended]
+    curve = curve_of_sorted(seconds, ended) if len(seconds) else None
+    count = int(running.count[node, stage])
+    return StageTime(
+        stage=stage,
+        stays=len(seconds),
+        completed=len(done),
+        mean=float(done.sum()) / len(done) / DAY_SECONDS if len(done) else None,
+        median=float(np.median(done)) / DAY_SECONDS if len(done) else None,
+        km_median=curve.quantile(0.5) if curve else None,
+        km_p75=curve.quantile(0.75) if curve else None,
+        running=count,
+        running_mean_age=int(running.age[node, stage]) / count / DAY_SECONDS if count else None,
+        overstaying=None if typical is None else int(running.over[node, stage]),
+        typical_days=typical,
+        curve=curve,
+    )
+
+
+@dataclass(frozen=True)
+class DaysToWin:
+    """Deals won in the window by the owner at the closing; mean and median days from creation to winning."""
+
+    node: int
+    key: str | None
+    name: str | None
+    deals: int
+    without_history: int
+    mean: float | None
+    median: float | None
+
+
+def days_to_win(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company"
+) -> tuple[DaysToWin, ...]:
+    """Days from `created_at` to the entry of the present won stage. None under ruling on short-form deals."""
+    at, owner, days = won_in(book, standing, period, scope)
+    group = grouping(book.ground, by, standing.as_of)
+    nodes = len(group.keys)
+    node = owner_groups(book, standing, owner, at, by)
+    node = np.where(node == NONE, nodes, node)
+    short = book.deals.short_form[standing.deal[at]]
+    holding = np.zeros(nodes + 1, dtype=bool)
+    holding[node] = True
+    rows = []
+    for index in shown_nodes(book.ground, scope, group, standing.as_of, holding):
+        below = [nodes] if index == NONE else list(group.tree.below(index)) if group.tree else [index]
+        inside = np.isin(node, below)
+        count, lacking = int(inside.sum()), int(short[inside].sum())
+        known = count > 0 and not lacks_history(count, lacking)
+        rows.append(
+            DaysToWin(
+                node=index,
+                key=None if index == NONE else group.keys[index],
+                name=None if index == NONE else group.names[index],
+                deals=count,
+                without_history=lacking,
+                mean=float(days[inside].mean()) if known else None,
+                median=float(np.median(days[inside])) if known else None,
+            )
+        )
+    return tuple(rows)
+
+
+def won_in(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints, np.ndarray]:
+    """Deals won in the period: their place in the standing, the owner at the closing, and days to win."""
+    closed_on = standing.closed_on
+    inside = (closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())
+    at = np.flatnonzero((standing.kind == WON) & inside & kept_deals(book, standing, scope))
+    owner = book.revisions.owner[book.entered_row[standing.row[at]]]
+    if scope.of_people:
+        team = book.ground.teams_of(owner, standing.membership_day[at])
+        keep = people_kept(book.ground, scope, standing.as_of, owner, team)
+        at, owner = at[keep], owner[keep]
+    days = (standing.closed_at[at] - book.deals.created_at[standing.deal[at]]) / DAY_SECONDS
+    return at, owner, days

@@ -1,0 +1,90 @@
+"""Trees of teams and territories on one date: ancestors, descendants and roll-up."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from wise_tally.core.errors import TreeLoop
+from wise_tally.core.money import Ints
+
+NONE = -1
+
+
+@dataclass(frozen=True)
+class Tree:
+    """Nodes 0 to n-1 with their parents on one date; `parents[i]` is -1 for a root."""
+
+    parents: tuple[int, ...]
+
+    @cached_property
+    def paths(self) -> tuple[tuple[int, ...], ...]:
+        """For each node itself and its ancestors, upwards. Raises TreeLoop."""
+        return tuple(self._path(node) for node in range(len(self.parents)))
+
+    def _path(self, node: int) -> tuple[int, ...]:
+        path: list[int] = []
+        while node != NONE:
+            if node in path:
+                raise TreeLoop("A tree has a loop: a node stands below itself; each node needs a parent above it.")
+            path.append(node)
+            node = self.parents[node]
+        return tuple(path)
+
+    @cached_property
+    def ancestors(self) -> Ints:
+        """Shape (nodes + 1, depth): self and ancestors, padded with -1; the last row (index -1) is all -1."""
+        depth = max((len(path) for path in self.paths), default=1)
+        table = np.full((len(self.parents) + 1, depth), NONE, dtype=np.int64)
+        for node, path in enumerate(self.paths):
+            table[node, : len(path)] = path
+        return table
+
+    def children(self, node: int) -> tuple[int, ...]:
+        """Direct children of `node`; -1 gives the roots."""
+        return tuple(i for i, parent in enumerate(self.parents) if parent == node)
+
+    def below(self, node: int) -> frozenset[int]:
+        """`node` and all nodes below it."""
+        return frozenset(i for i, path in enumerate(self.paths) if node in path)
+
+    def roll_up(self, direct: Ints) -> Ints:
+        """Add each node's row to all its ancestors; `direct` has shape (nodes, columns)."""
+        total = direct.copy()
+        for node in sorted(range(len(self.parents)), key=lambda i: -len(self.paths[i])):
+            if self.parents[node] != NONE:
+                total[self.parents[node]] += total[node]
+        return total
+
+
+def loop_on_any_date(parents: Sequence[Sequence[tuple[int, int]]]) -> int | None:
+    """A node that stands below itself on some date, else None.
+
+    `parents[i]` is the history of node i: (day from which, parent or -1), sorted by day; before the
+    first row the first holds.
+    """
+    days = sorted({day for history in parents for day, _ in history})
+    for day in days or [0]:
+        current = [parent_on(history, day) for history in parents]
+        settled: set[int] = set()
+        for start in range(len(current)):
+            seen: list[int] = []
+            node = start
+            while node != NONE and node not in settled:
+                if node in seen:
+                    return node
+                seen.append(node)
+                node = current[node]
+            settled.update(seen)
+    return None
+
+
+def parent_on(history: Sequence[tuple[int, int]], day: int) -> int:
+    """The value of the last row not after `day`; before the first row the first; -1 without rows."""
+    value = history[0][1] if history else NONE
+    for from_day, row in history:
+        if from_day > day:
+            break
+        value = row
+    return value

@@ -1,0 +1,190 @@
+"""Accounts, deals and their revisions, and what belongs to them. Money is in minor units."""
+
+from django.db import models
+
+from wise_tally.org.fields import DayField, KeyField, MomentField
+from wise_tally.org.models import Person, Territory
+from wise_tally.process.models import Category, Process, Stage
+
+
+class Partner(models.Model):
+    """A reseller or consultant who brings deals."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    kind = models.CharField(max_length=10_000, blank=True)
+    territory = models.ForeignKey(Territory, models.PROTECT, null=True, related_name="+")
+    commission_rate_bp = models.IntegerField(null=True)
+
+
+class Product(models.Model):
+    """Something sold."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    product_group = models.CharField(max_length=10_000, blank=True)
+    unit_price_minor = models.BigIntegerField(null=True)
+    unit_cost_minor = models.BigIntegerField(null=True)
+
+
+class Account(models.Model):
+    """A customer."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    kind = models.CharField(max_length=12, blank=True)
+    territory = models.ForeignKey(Territory, models.PROTECT, null=True, related_name="+")
+    owner = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
+    industry = models.CharField(max_length=10_000, blank=True)
+    country = models.CharField(max_length=10_000, blank=True)
+
+
+class Contact(models.Model):
+    """Somebody at a customer's."""
+
+    key = KeyField()
+    account = models.ForeignKey(Account, models.PROTECT, related_name="contacts")
+    name = models.CharField(max_length=200)
+    email = models.CharField(max_length=10_000, blank=True)
+    phone = models.CharField(max_length=10_000, blank=True)
+    job_title = models.CharField(max_length=10_000, blank=True)
+
+
+class Deal(models.Model):
+    """A deal's lasting part; its state is in its revisions. `short_form`: it came without its history."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    process = models.ForeignKey(Process, models.PROTECT, related_name="deals")
+    created_at = MomentField()
+    account = models.ForeignKey(Account, models.PROTECT, null=True, related_name="deals")
+    contact = models.ForeignKey(Contact, models.PROTECT, null=True, related_name="+")
+    partner = models.ForeignKey(Partner, models.PROTECT, null=True, related_name="+")
+    deal_type = models.CharField(max_length=10_000, blank=True)
+    source = models.CharField(max_length=10_000, blank=True)
+    campaign = models.CharField(max_length=10_000, blank=True)
+    next_step = models.CharField(max_length=10_000, blank=True)
+    short_form = models.BooleanField(default=False)
+    lost_from = models.ForeignKey(Stage, models.PROTECT, null=True, related_name="+")
+
+
+class DealRevision(models.Model):
+    """One full state of a deal from a moment on, never changed afterwards; the order within a deal is that of the rows."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="revisions")
+    effective_at = MomentField()
+    stage = models.ForeignKey(Stage, models.PROTECT, related_name="+")
+    amount_minor = models.BigIntegerField()
+    expected_close = DayField(null=True)
+    owner = models.ForeignKey(Person, models.PROTECT, related_name="+")
+    territory = models.ForeignKey(Territory, models.PROTECT, null=True, related_name="+")
+    category = models.ForeignKey(Category, models.PROTECT, null=True, related_name="+")
+    probability_bp = models.IntegerField(null=True)
+    lost_reason = models.CharField(max_length=10_000, blank=True)
+    changed_by = models.CharField(max_length=64, blank=True)
+    reason = models.CharField(max_length=10_000, blank=True)
+    void = models.BooleanField(default=False)
+
+
+class DealCredit(models.Model):
+    """A person's share of a deal from a day on, in basis points; without a day, always."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="credits")
+    person = models.ForeignKey(Person, models.PROTECT, related_name="+")
+    share_bp = models.IntegerField()
+    from_on = DayField(null=True)
+
+
+class DealLine(models.Model):
+    """A product in a deal."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="lines")
+    product = models.ForeignKey(Product, models.PROTECT, related_name="+")
+    quantity_10000ths = models.BigIntegerField()
+    unit_price_minor = models.BigIntegerField()
+    unit_cost_minor = models.BigIntegerField(null=True)
+    discount_bp = models.IntegerField(null=True)
+
+
+class Payment(models.Model):
+    """When money of a deal is due."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="payments")
+    due_on = DayField()
+    amount_minor = models.BigIntegerField()
+    every = models.CharField(max_length=7, blank=True)
+    times = models.IntegerField(null=True)
+
+
+class Lead(models.Model):
+    """Somebody who may become a customer."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    source = models.CharField(max_length=10_000, blank=True)
+    owner = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
+    created_at = MomentField()
+    status = models.CharField(max_length=9, blank=True)
+    deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="+")
+    closed_at = MomentField(null=True)
+
+
+class Activity(models.Model):
+    """A phone call, meeting, mail, visit or task, done or planned."""
+
+    key = KeyField()
+    kind = models.CharField(max_length=10)
+    at = MomentField()
+    status = models.CharField(max_length=7, blank=True)
+    person = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
+    account = models.ForeignKey(Account, models.PROTECT, null=True, related_name="activities")
+    deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="activities")
+    lead = models.ForeignKey(Lead, models.PROTECT, null=True, related_name="+")
+    subject = models.CharField(max_length=10_000, blank=True)
+
+
+class Invoice(models.Model):
+    """An invoice from the ledger; credit notes are negative."""
+
+    key = KeyField()
+    account = models.ForeignKey(Account, models.PROTECT, related_name="invoices")
+    issued_on = DayField()
+    due_on = DayField()
+    amount_minor = models.BigIntegerField()
+    paid_on = DayField(null=True)
+    product_group = models.CharField(max_length=10_000, blank=True)
+    product = models.ForeignKey(Product, models.PROTECT, null=True, related_name="+")
+
+
+class Order(models.Model):
+    """An order from the ledger."""
+
+    key = KeyField()
+    account = models.ForeignKey(Account, models.PROTECT, related_name="orders")
+    ordered_on = DayField()
+    ships_on = DayField(null=True)
+    amount_minor = models.BigIntegerField()
+    product_group = models.CharField(max_length=10_000, blank=True)
+    product = models.ForeignKey(Product, models.PROTECT, null=True, related_name="+")
+    open = models.BooleanField()
+
+
+class OwnField(models.Model):
+    """A field the user adds to deals, accounts or leads."""
+
+    key = KeyField()
+    applies_to = models.CharField(max_length=7)
+    name = models.CharField(max_length=200)
+    kind = models.CharField(max_length=6)
+    choices = models.CharField(max_length=10_000, blank=True)
+
+
+class OwnFieldValue(models.Model):
+    """The value of an own field for one subject."""
+
+    field = models.ForeignKey(OwnField, models.CASCADE, related_name="values")
+    subject_key = models.CharField(max_length=64)
+    value = models.CharField(max_length=10_000)
+
+    class Meta:
+        unique_together = [("field", "subject_key")]

@@ -1,0 +1,26 @@
+"""The number of the book: every write transaction raises it, so that each reader sees what is newer."""
+
+from django.db.models import F
+
+from wise_tally.org.models import BookNumber
+
+
+def _raise(**columns: object) -> None:
+    if not BookNumber.objects.filter(pk=1).update(number=F("number") + 1, **columns):
+        BookNumber.objects.create(pk=1)
+        BookNumber.objects.filter(pk=1).update(number=F("number") + 1, **columns)
+
+
+def revisions_added() -> None:
+    """New deals or revisions stand at the end; nothing old changed."""
+    _raise()
+
+
+def ground_changed() -> None:
+    """Small tables changed: stages, people, trees, quotas, calls, credits."""
+    _raise(ground=F("ground") + 1)
+
+
+def old_rows_changed() -> None:
+    """Deals or revisions that were already there changed: everything is read anew."""
+    _raise(ground=F("ground") + 1, epoch=F("epoch") + 1)

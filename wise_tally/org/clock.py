@@ -1,0 +1,19 @@
+"""The one clock. `WISE_TALLY_TODAY` (YYYY-MM-DD) sets the day for demo and tests."""
+
+import os
+from datetime import UTC, date, datetime, time
+from zoneinfo import ZoneInfo
+
+from wise_tally.org.models import Workspace
+
+
+def now() -> datetime:
+    """The present moment in UTC; on a set day noon of it."""
+    if given := os.environ.get("WISE_TALLY_TODAY"):
+        return datetime.combine(date.fromisoformat(given), time(12), UTC)
+    return datetime.now(UTC)
+
+
+def today() -> date:
+    """The present local date of the workspace."""
+    return now().astimezone(ZoneInfo(Workspace.current().time_zone)).date()

@@ -1,0 +1,122 @@
+"""The organisation: settings, people, teams and territories, with their dated rows; the book's revision number."""
+
+from django.conf import settings
+from django.db import models
+
+from wise_tally.org.fields import DayField, KeyField, MomentField
+
+
+class Role(models.TextChoices):
+    """What a person may do."""
+
+    ADMIN = "admin", "administrator"
+    MANAGER = "manager", "manager"
+    REP = "rep", "rep"
+    VIEWER = "viewer", "viewer"
+
+
+class Workspace(models.Model):
+    """The one row of settings."""
+
+    organisation = models.CharField(max_length=200, default="Organisation")
+    currency = models.CharField(max_length=3, default="EUR")
+    time_zone = models.CharField(max_length=64, default="UTC")
+    fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
+
+    @classmethod
+    def current(cls) -> "Workspace":
+        """The workspace, with the shipped settings where none are kept yet."""
+        return cls.objects.first() or cls(pk=1)
+
+
+class BookNumber(models.Model):
+    """What the shelf compares: every write raises `number`; `ground` changes with small tables, `epoch` with old rows."""
+
+    number = models.PositiveBigIntegerField(default=0)
+    ground = models.PositiveBigIntegerField(default=0)
+    epoch = models.PositiveBigIntegerField(default=0)
+
+
+class Team(models.Model):
+    """A team; `parent` holds only where there are no dated parents."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    parent = models.ForeignKey("self", models.PROTECT, null=True, blank=True, related_name="+")
+    manager = models.ForeignKey("Person", models.PROTECT, null=True, blank=True, related_name="managed_teams")
+
+
+class TeamParent(models.Model):
+    """The team above from a day on."""
+
+    team = models.ForeignKey(Team, models.CASCADE, related_name="parents")
+    parent = models.ForeignKey(Team, models.PROTECT, null=True, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("team", "from_on")]
+
+
+class Territory(models.Model):
+    """A territory; `parent` holds only where there are no dated parents."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    parent = models.ForeignKey("self", models.PROTECT, null=True, blank=True, related_name="+")
+
+
+class TerritoryParent(models.Model):
+    """The territory above from a day on."""
+
+    territory = models.ForeignKey(Territory, models.CASCADE, related_name="parents")
+    parent = models.ForeignKey(Territory, models.PROTECT, null=True, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("territory", "from_on")]
+
+
+class Person(models.Model):
+    """Somebody of the firm; `team` holds only where there are no dated memberships."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    email = models.CharField(max_length=10_000, blank=True)
+    role = models.CharField(max_length=10, choices=Role.choices, blank=True)
+    team = models.ForeignKey(Team, models.PROTECT, null=True, blank=True, related_name="+")
+    active_from = DayField(null=True)
+    active_to = DayField(null=True)
+    commission_rate_bp = models.IntegerField(null=True)
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="person")
+
+
+class Membership(models.Model):
+    """The team of a person from a day on."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="memberships")
+    team = models.ForeignKey(Team, models.PROTECT, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("person", "from_on")]
+
+
+class CommissionRate(models.Model):
+    """The commission rate of a person or partner from a day on, in basis points."""
+
+    subject = models.CharField(max_length=10)
+    subject_key = models.CharField(max_length=64)
+    from_on = DayField()
+    rate_bp = models.IntegerField()
+
+    class Meta:
+        unique_together = [("subject", "subject_key", "from_on")]
+
+
+class AuditEntry(models.Model):
+    """Who did what, when."""
+
+    at = MomentField()
+    person = models.ForeignKey(Person, models.SET_NULL, null=True, related_name="+")
+    action = models.CharField(max_length=60)
+    detail = models.TextField(blank=True)

@@ -1,0 +1,168 @@
+"""The book kept in memory per process, keyed by the book number that every write raises."""
+
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import date
+from threading import Lock
+
+import numpy as np
+from django.db import connection
+
+from wise_tally.core.book import Book, Deals, Revisions, Standing
+from wise_tally.core.ground import Ground
+from wise_tally.core.money import Ints
+from wise_tally.org.models import BookNumber
+from wise_tally.shelf import rows
+
+KEPT_STANDINGS = 8
+
+
+@dataclass(frozen=True)
+class Shelved:
+    """A frozen book with the numbers of the rows it was read from."""
+
+    book: Book
+    number: int
+    ground: int
+    epoch: int
+    deal_numbers: Ints
+    last_revision: int
+
+    def pk_of(self, deal: int) -> int:
+        """Row number of a deal by its index."""
+        return int(self.deal_numbers[deal])
+
+    def index_of(self, pk: int) -> int | None:
+        """Index of a deal by its row number; None where the book does not hold it."""
+        place = int(np.searchsorted(self.deal_numbers, pk))
+        return place if place < len(self.deal_numbers) and self.deal_numbers[place] == pk else None
+
+
+class Shelf:
+    """Readers take a reference to the current snapshot and need no lock; one writer at a time swaps it."""
+
+    def __init__(self) -> None:
+        self._current: Shelved | None = None
+        self._lock = Lock()
+        self._standings: OrderedDict[tuple[int, date], Standing] = OrderedDict()
+
+    def shelved(self) -> Shelved:
+        """The book of the newest number in the database; only what is newer is read."""
+        newest = BookNumber.objects.filter(pk=1).values_list("number", "ground", "epoch").first() or (0, 0, 0)
+        current = self._current
+        if current is not None and current.number == newest[0]:
+            return current
+        with self._lock:
+            if self._current is None or self._current.number != newest[0]:
+                self._current = self._renewed(self._current, newest)
+            return self._current
+
+    def book(self) -> Book:
+        """The newest book."""
+        return self.shelved().book
+
+    def standing(self, book: Book, as_of: date) -> Standing:
+        """The book as it stood, kept for the last few days asked for."""
+        key = (book.revision_number, as_of)
+        with self._lock:
+            if found := self._standings.get(key):
+                self._standings.move_to_end(key)
+                return found
+        standing = book.stand(as_of)
+        with self._lock:
+            self._standings[key] = standing
+            while len(self._standings) > KEPT_STANDINGS:
+                self._standings.popitem(last=False)
+        return standing
+
+    def forget(self) -> None:
+        """Drop everything, as after a change of database."""
+        with self._lock:
+            self._current = None
+            self._standings.clear()
+
+    def _renewed(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
+        self._standings.clear()
+        with one_snapshot():
+            if old is None or old.epoch != newest[2]:
+                return _whole(newest)
+            return _extended(old, newest, old.ground != newest[1])
+
+
+@contextmanager
+def one_snapshot() -> Iterator[None]:
+    """All reads inside see the same state of the database, without keeping writers out."""
+    if connection.in_atomic_block:
+        yield
+        return
+    with connection.cursor() as cursor:
+        cursor.execute("BEGIN DEFERRED")
+        try:
+            yield
+        finally:
+            cursor.execute("COMMIT")
+
+
+def _whole(newest: tuple[int, int, int]) -> Shelved:
+    ground = rows.read_ground()
+    numbers, deals = rows.read_deals(ground)
+    last, revisions = rows.read_revisions(numbers)
+    book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0])
+    return Shelved(book, *newest, numbers, last)
+
+
+def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) -> Shelved:
+    ground = rows.read_ground() if changed_ground else old.book.ground
+    last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
+    numbers, added_deals = rows.read_deals(ground, last_deal)
+    all_numbers = np.r_[old.deal_numbers, numbers]
+    deals = _joined(old.book.deals, added_deals, old.book, ground)
+    last, added = rows.read_revisions(all_numbers, old.last_revision)
+    revisions = old.book.revisions
+    if len(added.deal):
+        at = np.searchsorted(revisions.deal, added.deal, side="right")
+        names = Revisions.__dataclass_fields__
+        merged = Revisions(*(np.insert(getattr(revisions, name), at, getattr(added, name)) for name in names))
+        revisions = merged.in_effect()
+        # A deal that gets a revision of its own no longer lacks its history.
+        short = deals.short_form.copy()
+        short[added.deal[added.deal < len(old.deal_numbers)]] = False
+        deals = replace(deals, short_form=short)
+    credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
+    book = Book(ground, deals, revisions, credits, newest[0])
+    _keep_stays(old.book, book, changed_ground or len(added.deal) > 0)
+    return Shelved(book, *newest, all_numbers, last)
+
+
+def _keep_stays(old: Book, new: Book, changed: bool) -> None:
+    """What depends on revisions alone is taken over where none came."""
+    if not changed or old.revisions is new.revisions:
+        for name in ("effective_to", "_run_starts", "entered_row", "created_on"):
+            if name in old.__dict__ and len(old.deals.key) == len(new.deals.key):
+                new.__dict__[name] = old.__dict__[name]
+
+
+def _joined(old: Deals, added: Deals, book: Book, ground: Ground) -> Deals:
+    """Old columns with the new deals after them; type and source indices follow the new ground."""
+    renumbered = replace(
+        old,
+        deal_type=_renumbered(old.deal_type, book.ground.deal_types, ground.deal_types),
+        source=_renumbered(old.source, book.ground.sources, ground.sources),
+    )
+    if not added.key:
+        return renumbered
+    columns = [np.r_[getattr(renumbered, name), getattr(added, name)] for name in list(Deals.__dataclass_fields__)[1:]]
+    return Deals(old.key + added.key, *columns)
+
+
+def _renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Ints:
+    if old == new:
+        return column
+    place = {name: index for index, name in enumerate(new)}
+    table = np.array([*(place.get(name, -1) for name in old), -1], dtype=np.int64)
+    return table[column]
+
+
+shelf = Shelf()

@@ -1,0 +1,51 @@
+"""Quotas and calls."""
+
+from django.db import models
+
+from wise_tally.org.fields import DayField, MomentField
+from wise_tally.org.models import Person
+
+
+class Metric(models.TextChoices):
+    """What a target counts."""
+
+    WON_AMOUNT = "won_amount", "won amount"
+    WON_DEALS = "won_deals", "won deals"
+    MARGIN = "margin", "margin"
+    QUANTITY = "quantity", "quantity"
+    ACTIVITIES = "activities", "activities"
+
+
+MONEY_METRICS = (Metric.WON_AMOUNT, Metric.MARGIN)
+
+
+class Quota(models.Model):
+    """A target of a subject for a span of days; value in minor units for money, hundredths otherwise.
+
+    Rows of the same span with another `set_at` are versions of one; none is ever altered.
+    """
+
+    subject = models.CharField(max_length=10)
+    subject_key = models.CharField(max_length=64, blank=True)
+    metric = models.CharField(max_length=10, choices=Metric.choices)
+    starts_on = DayField()
+    ends_on = DayField()
+    value = models.BigIntegerField()
+    product_group = models.CharField(max_length=10_000, blank=True)
+    deal_type = models.CharField(max_length=10_000, blank=True)
+    source = models.CharField(max_length=10_000, blank=True)
+    activity_kind = models.CharField(max_length=10, blank=True)
+    set_at = MomentField(null=True)
+
+
+class Call(models.Model):
+    """What somebody says a period will bring, with a reason and a time."""
+
+    subject = models.CharField(max_length=10)
+    subject_key = models.CharField(max_length=64, blank=True)
+    starts_on = DayField()
+    ends_on = DayField()
+    made_at = MomentField()
+    made_by = models.ForeignKey(Person, models.PROTECT, related_name="+")
+    amount_minor = models.BigIntegerField()
+    reason = models.TextField(blank=True)
