@@ -80,7 +80,8 @@ def _write_settings(parsed: Parsed) -> None:
     workspace = Workspace.current()
     for key, value in zip(parsed.get("key"), parsed.get("value"), strict=True):
         setattr(workspace, key, int(value) if key == "fiscal_year_start_month" else value)
-    workspace.save()
+    if len(parsed):
+        workspace.save()
 
 
 def key_map(table: str, keys: Keys) -> dict[str, int]:

@@ -1,0 +1,1 @@
+"""The demo workspace of an invented firm, made by code: the same for the same day."""

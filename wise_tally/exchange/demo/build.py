@@ -1,0 +1,69 @@
+"""Build the demo as a package and read it like any other."""
+
+import csv
+import json
+import tempfile
+from datetime import date, datetime
+from pathlib import Path
+from random import Random
+
+from django.contrib.auth.models import User
+
+from wise_tally.exchange.demo import firm
+from wise_tally.exchange.demo.deals import deals
+from wise_tally.exchange.reading import read_package
+from wise_tally.exchange.tables import TABLES
+from wise_tally.org.models import AuditEntry, BookNumber, Person
+
+SEED = 20_260_401
+MADE = "demo made"
+
+
+def build_demo(today: date, now: datetime) -> None:
+    """Fill an empty database with the demo of `today`, its people able to sign in with one click."""
+    with tempfile.TemporaryDirectory() as folder:
+        write_demo(Path(folder), today)
+        read_package(Path(folder), now)
+    for person in Person.objects.filter(user=None):
+        user, _ = User.objects.get_or_create(username=person.key, defaults={"first_name": person.name})
+        person.user = user
+        person.save(update_fields=["user"])
+    number = BookNumber.objects.get(pk=1).number
+    AuditEntry.objects.create(at=now, action=MADE, detail=f"{today} {number}")
+
+
+def write_demo(folder: Path, today: date) -> None:
+    """The demo as a package in `folder`."""
+    random = Random(SEED)
+    people, memberships = firm.people(today)
+    teams, team_parents = firm.teams(today)
+    stages, rules = firm.stages(today)
+    accounts = firm.accounts(random)
+    all_deals, revisions, credits = deals(random, today, accounts)
+    tables: dict[str, firm.Rows] = {
+        "settings": firm.settings(),
+        "processes": [
+            {"process_id": "new_site", "name": "New site"},
+            {"process_id": "renewal", "name": "Renewal and extension"},
+        ],
+        "stages": stages,
+        "stage_rules": rules,
+        "teams": teams,
+        "team_parents": team_parents,
+        "people": people,
+        "memberships": memberships,
+        "territories": [{"territory_id": k, "name": n, "parent_id": p} for k, n, p in firm.TERRITORIES],
+        "accounts": accounts,
+        "deals": all_deals,
+        "deal_revisions": revisions,
+        "deal_credits": credits,
+        "quotas": firm.quotas(today),
+    }
+    for name, rows in tables.items():
+        with (folder / f"{name}.csv").open("w", encoding="utf-8", newline="") as file:
+            out = csv.DictWriter(file, [column.name for column in TABLES[name].columns])
+            out.writeheader()
+            out.writerows(rows)
+    resources = [{"name": name, "path": f"{name}.csv"} for name in tables]
+    descriptor = {"profile": "tabular-data-package", "name": "demo", "resources": resources}
+    (folder / "datapackage.json").write_text(json.dumps(descriptor))
