@@ -4,6 +4,7 @@ Every credited line stands in exactly one bucket, and every figure of money or n
 So the figures partition the deals, and the working of a figure is the list of the lines in its buckets.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -12,9 +13,8 @@ import numpy as np
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.calls import called
-from wise_tally.core.ground import LOST, OPEN, WON, Ground
+from wise_tally.core.ground import LOST, WON, Ground
 from wise_tally.core.lines import (
-    PEOPLE,
     Filter,
     Grouping,
     Lines,
@@ -205,11 +205,11 @@ def forecast(book: Book, standing: Standing, period: Period, scope: Filter, by: 
     weighted = sums_by_node(lines.weighted_minor, lines, group)
     counts = deals_by_node(lines, group)
     holding = counts[:, lines.buckets.reported].any(axis=1)
-    targets, call = _targets_and_calls(book, standing, period, scope, by)
+    targets, call = targets_and_calls(book, standing, period, scope, by)
     rows = []
     for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
         target = NO_TARGET if node == NONE else targets(node)
-        rows.append(_row(node, group, lines.buckets, (amounts[node], weighted[node], counts[node]), (target, call(node))))
+        rows.append(forecast_row(node, group, lines.buckets, (amounts[node], weighted[node], counts[node]), (target, call(node))))
     return tuple(rows)
 
 
@@ -243,13 +243,14 @@ def deals_by_node(lines: ForecastLines, group: Grouping) -> Ints:
     return counts
 
 
-def _row(
+def forecast_row(
     node: int,
     group: Grouping,
     buckets: Buckets,
     cells: tuple[Ints, Ints, Ints],
     said: tuple[Target, int | None],
 ) -> ForecastRow:
+    """A node's record from its cells (amounts, weighted values and deals per bucket) and its target and call."""
     amounts, weighted, counts = cells
 
     def total(figure: str) -> int:
@@ -296,7 +297,10 @@ def quotas_of_rows(ground: Ground, standing: Standing, period: Period, by: str) 
     return found
 
 
-def _targets_and_calls(book: Book, standing: Standing, period: Period, scope: Filter, by: str):  # type: ignore[no-untyped-def]
+def targets_and_calls(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+) -> tuple[Callable[[int], Target], Callable[[int], int | None]]:
+    """The target and the call of a node; none where the filter keeps other deals than they mean."""
     ground = book.ground
     if not carries_quota(scope, by):
         return (lambda node: NO_TARGET), (lambda node: None)
@@ -315,5 +319,3 @@ def weighted_by_person(book: Book, standing: Standing, period: Period) -> dict[i
     sums = sum_by_group(lines.value_minor("weighted"), lines.node, len(book.ground.people))
     return {index: int(value) for index, value in enumerate(sums)}
 
-
-__all__ = ["FIGURES", "OPEN", "PEOPLE", "ForecastLines", "ForecastRow", "forecast", "forecast_lines", "weighted_by_person"]

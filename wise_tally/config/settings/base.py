@@ -38,7 +38,10 @@ INSTALLED_APPS = [
     "wise_tally.deals",
     "wise_tally.targets",
     "wise_tally.exchange",
+    "wise_tally.scope",
     "wise_tally.forecast",
+    "wise_tally.deal_pages",
+    "wise_tally.setup",
     "wise_tally.conversion",
     "wise_tally.attainment",
     "wise_tally.team",
@@ -54,7 +57,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    # MIDDLEWARE
+    "wise_tally.scope.middleware.WorkspaceMiddleware",
 ]
 ROOT_URLCONF = "wise_tally.config.urls"
 WSGI_APPLICATION = "wise_tally.config.wsgi.application"
@@ -67,7 +70,7 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
-                "wise_tally.ui.context.page",
+                "wise_tally.scope.context.page",
             ],
             "builtins": ["wise_tally.ui.templatetags.figures"],
         },

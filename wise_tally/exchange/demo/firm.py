@@ -10,20 +10,19 @@ from wise_tally.core.money import apportion
 FISCAL = FiscalCalendar(4)
 SEASON = (6, 7, 8, 6, 7, 8, 7, 8, 8, 9, 11, 15)
 TEAMS = (
-    ("sales", "Ferrow & Lisk sales", "", "m1"),
-    ("north", "North region", "sales", "m2"),
-    ("south", "South region", "sales", "m3"),
-    ("fells", "Fells team", "north", "m4"),
-    ("lakes", "Lakes team", "north", "m2"),
-    ("rivers", "Rivers team", "south", "m5"),
-    ("coast", "Coast team", "south", "m3"),
+    ("north", "North region", "", "m1"),
+    ("south", "South region", "", "m1"),
+    ("fells", "Fells team", "north", "m2"),
+    ("lakes", "Lakes team", "north", "m3"),
+    ("rivers", "Rivers team", "south", "m4"),
+    ("coast", "Coast team", "south", "m5"),
 )
 MANAGERS = (
-    ("m1", "Ines Marchbank", "sales"),
-    ("m2", "Bram Oxley", "north"),
-    ("m3", "Salla Venn", "south"),
-    ("m4", "Corin Hale", "fells"),
-    ("m5", "Dilys Rowan", "rivers"),
+    ("m1", "Ines Marchbank", ""),
+    ("m2", "Bram Oxley", "fells"),
+    ("m3", "Salla Venn", "lakes"),
+    ("m4", "Corin Hale", "rivers"),
+    ("m5", "Dilys Rowan", "coast"),
 )
 # Identifier, name, team, relative size of the quota.
 REPS = (

@@ -1,3 +1,154 @@
+"""Numbers reach HTML only through these filters."""
+
+from contextvars import ContextVar
+from datetime import date, datetime
+from decimal import ROUND_HALF_EVEN, Decimal
+from functools import lru_cache
+from zoneinfo import ZoneInfo
+
+from babel.numbers import get_currency_precision, get_currency_symbol
 from django import template
 
+from wise_tally.core.money import divide_half_even
+
 register = template.Library()
+THIN = "\u202f"
+NONE_SIGN = "–"
+MINUS = "\u2212"
+
+
+@lru_cache(maxsize=8)
+def _decimals(currency: str) -> int:
+    return get_currency_precision(currency)
+
+
+_current: ContextVar[str] = ContextVar("currency", default="EUR")
+
+
+def use_currency(code: str) -> None:
+    """The currency that the filters write in for the rest of this request."""
+    _current.set(code)
+
+
+def currency() -> str:
+    """The workspace's currency."""
+    return _current.get()
+
+
+def _grouped(digits: str) -> str:
+    return f"{int(digits):,}".replace(",", THIN)
+
+
+@register.filter
+def money(minor: int | None) -> str:
+    """Exact money with the currency's decimals: 1 250.00."""
+    if minor is None:
+        return NONE_SIGN
+    decimals = _decimals(currency())
+    sign, digits = (MINUS if minor < 0 else ""), str(abs(minor)).rjust(decimals + 1, "0")
+    whole, fraction = (digits[:-decimals], digits[-decimals:]) if decimals else (digits, "")
+    return sign + _grouped(whole) + (f".{fraction}" if fraction else "")
+
+
+@register.filter
+def whole(minor: int | None) -> str:
+    """Money in whole units, for grids: 1 250; the working shows it exactly."""
+    if minor is None:
+        return NONE_SIGN
+    units = divide_half_even(minor, 10 ** _decimals(currency()))
+    return (MINUS if units < 0 else "") + _grouped(str(abs(units)))
+
+
+@register.filter
+def short(minor: int | None) -> str:
+    """Money shortened for tiles: 1.24 m, 312 k."""
+    if minor is None:
+        return NONE_SIGN
+    units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
+    sign = MINUS if minor < 0 else ""
+    for size, letter, places in ((Decimal(999_500), "m", "0.01"), (Decimal(9_950), "k", "1"), (Decimal(1_000), "k", "0.1")):
+        if units >= size:
+            scaled = units / (1_000_000 if letter == "m" else 1_000)
+            return f"{sign}{scaled.quantize(Decimal(places), ROUND_HALF_EVEN)}{THIN}{letter}"
+    return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
+
+
+@register.filter
+def percent(rate: float | None, places: int = 1) -> str:
+    """A rate of 0 to 1 as a percentage: 43.5 %."""
+    return NONE_SIGN if rate is None else f"{rate * 100:.{places}f}{THIN}%".replace("-", MINUS)
+
+
+@register.filter
+def points(basis_points: int | None) -> str:
+    """Basis points as a percentage: 12.5 %."""
+    return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{THIN}%"
+
+
+@register.filter
+def bare(basis_points: int | None) -> str:
+    """Hundredths as a plain number for inputs: 12.5."""
+    return "" if basis_points is None else f"{basis_points / 100:g}"
+
+
+@register.filter
+def times(value: float | None) -> str:
+    """A ratio: 1.4×."""
+    if value is None:
+        return NONE_SIGN
+    return f"{value:.1f}×" if value < 100 else "over 100×"
+
+
+@register.filter
+def days(value: float | None) -> str:
+    """Days with one decimal: 8.2 d."""
+    return NONE_SIGN if value is None else f"{value:.1f}{THIN}d"
+
+
+@register.filter
+def count(value: int | None) -> str:
+    """A number of things: 1 862."""
+    return NONE_SIGN if value is None else _grouped(str(value))
+
+
+@register.filter
+def signed_short(minor: int | None) -> str:
+    """A change of money with its sign: +0.14 m."""
+    if minor is None:
+        return NONE_SIGN
+    return ("+" if minor > 0 else "") + str(short(minor))
+
+
+@register.filter
+def day(value: date | int | None) -> str:
+    """A date: 23 Nov 2026; 0 and None are none."""
+    if not value:
+        return NONE_SIGN
+    found = date.fromordinal(value) if isinstance(value, int) else value
+    return f"{found:%-d %b %Y}"
+
+
+@register.filter
+def iso_day(value: date | int | None) -> str:
+    """A date for inputs: 2026-11-23."""
+    if not value:
+        return ""
+    return (date.fromordinal(value) if isinstance(value, int) else value).isoformat()
+
+
+@register.filter
+def moment(value: datetime, time_zone: str) -> str:
+    """A moment in the workspace's time zone: 23 Nov 2026 14:05."""
+    return f"{value.astimezone(ZoneInfo(time_zone)):%-d %b %Y %H:%M}"
+
+
+@register.filter
+def money_input(minor: int | None) -> str:
+    """Money as typed in inputs: 1250.00."""
+    return "" if minor is None else str(money(minor)).replace(THIN, "").replace(MINUS, "-")
+
+
+@register.simple_tag
+def currency_sign() -> str:
+    """The sign of the workspace's currency."""
+    return get_currency_symbol(currency(), locale="en_GB")

@@ -1,0 +1,10 @@
+"""Addresses of attainment."""
+
+from django.urls import path
+
+from wise_tally.attainment import views
+
+app_name = "attainment"
+urlpatterns = [
+    path("", views.page, name="page"),
+]

@@ -1,0 +1,91 @@
+"""Outcome range: won plus the sum of independent yes/no outcomes of open counted deals, as an exact distribution."""
+
+from dataclasses import dataclass
+from math import gcd
+
+import numpy as np
+
+from wise_tally.core.forecast import ForecastLines
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
+
+MOST_CELLS = 100_000
+DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
+SLACK = 1e-12
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """Probability of each total `won_minor + i × step_minor`; the deals' independence is assumed."""
+
+    won_minor: int
+    step_minor: int
+    probability: np.ndarray
+    mean_minor: int
+
+    def quantile(self, q: float) -> int:
+        """The smallest x with P(X ≤ x) ≥ q, in minor units."""
+        place = int(np.argmax(np.cumsum(self.probability) >= q - SLACK))
+        return self.won_minor + place * self.step_minor
+
+    def chance_of(self, quota_minor: int | None) -> float | None:
+        """P(X ≥ quota); None without a quota."""
+        if quota_minor is None:
+            return None
+        first = max(0, -((self.won_minor - quota_minor) // self.step_minor))
+        return float(min(1.0, self.probability[first:].sum())) if first < len(self.probability) else 0.0
+
+
+def grid_step(amounts: Ints) -> int:
+    """The amounts' greatest common divisor if at most 100 000 cells result, else the smallest 1, 2 or 5 × 10^k that does."""
+    positive = [int(a) for a in amounts if a > 0]
+    if not positive:
+        return 1
+    total, divisor = sum(positive), gcd(*positive)
+    if total // divisor + 1 <= MOST_CELLS:
+        return divisor
+    scale = 1
+    while True:
+        for factor in (1, 2, 5):
+            if total // (factor * scale) + 1 <= MOST_CELLS:
+                return factor * scale
+        scale *= 10
+
+
+def outcome(won_minor: int, amount_minor: Ints, probability_bp: Ints) -> Outcome:
+    """The distribution of won + Σ amount × Bernoulli(probability). Arrays of shape (open deals,).
+
+    Amounts round half to even onto the grid; the mean is exact, rounded to the minor unit. Source: the sum of
+    independent Bernoulli variables by convolution, textbook.
+    """
+    step = grid_step(amount_minor)
+    exact = sum(int(a) * int(p) for a, p in zip(amount_minor, probability_bp, strict=True))
+    cells = [divide_half_even(int(a), step) for a in amount_minor]
+    pairs = [(size, chance) for size, chance in zip(cells, (probability_bp / WHOLE_BP).tolist(), strict=True) if size]
+    distribution = _distribution(sorted(pairs))
+    return Outcome(won_minor, step, distribution, won_minor + divide_half_even(exact, WHOLE_BP))
+
+
+def _distribution(pairs: list[tuple[int, float]]) -> np.ndarray:
+    """The distribution of a sum on the grid; large halves are joined by FFT, small ones deal by deal."""
+    total = sum(size for size, _ in pairs)
+    if total > DIRECT_CELLS and len(pairs) > DIRECT_DEALS:
+        left, right = _distribution(pairs[::2]), _distribution(pairs[1::2])
+        size = 1 << total.bit_length()
+        joined = np.fft.irfft(np.fft.rfft(left, size) * np.fft.rfft(right, size), size)
+        return np.maximum(joined[: total + 1], 0.0)
+    distribution = np.zeros(total + 1)
+    distribution[0], reached = 1.0, 0
+    for size, chance in pairs:
+        won = distribution[: reached + 1] * chance
+        distribution[: reached + 1] *= 1 - chance
+        distribution[size : reached + size + 1] += won
+        reached += size
+    return distribution
+
+
+def outcome_of_lines(lines: ForecastLines) -> Outcome:
+    """The outcome of all lines given: won in the period as it is, open counted ones by their probability."""
+    still_open = lines.counts("open")
+    won = int(lines.value_minor("won").sum())
+    probability = lines.lines.standing.probability_bp[lines.lines.at]
+    return outcome(won, lines.amount_minor[still_open], probability[still_open])

@@ -1,0 +1,150 @@
+"""The working of forecast figures: terms that add up, deals counted, deals not counted by reason."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast import (
+    FIRST_OPEN,
+    LOST_ELSEWHERE,
+    LOST_HERE,
+    TIMINGS,
+    WON_ELSEWHERE,
+    WON_HERE,
+    ForecastLines,
+    forecast_lines,
+)
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter, grouping
+from wise_tally.core.members import member_lines
+from wise_tally.core.trees import NONE
+
+CLOSED_REASONS = {
+    WON_HERE: "won_here",
+    WON_ELSEWHERE: "won_elsewhere",
+    LOST_HERE: "lost_here",
+    LOST_ELSEWHERE: "lost_elsewhere",
+}
+TIMING_REASONS = ("open", "overdue", "due_before", "other_period", "undated")
+
+
+@dataclass(frozen=True)
+class Term:
+    """One line of the sum: deals of one stage and probability (basis points, None for amounts taken whole)."""
+
+    stage: int
+    probability_bp: int | None
+    deals: int
+    amount_minor: int
+    value_minor: int
+
+
+@dataclass(frozen=True)
+class CountedDeal:
+    """A counted deal: its index in the book, credited amount and its part of the figure, in minor units."""
+
+    deal: int
+    person: int
+    amount_minor: int
+    value_minor: int
+
+
+@dataclass(frozen=True)
+class Working:
+    """How a figure of money came about. `terms` and `counted` both add up to `value_minor` exactly.
+
+    `not_counted` gives the deals inside the node by reason; `category` reasons carry the category's index.
+    """
+
+    value_minor: int
+    terms: tuple[Term, ...]
+    counted: tuple[CountedDeal, ...]
+    not_counted: tuple[tuple[str, int, int], ...]
+
+
+def forecast_working(  # noqa: PLR0913 - the scope line's parts, the figure and its node
+    book: Book, standing: Standing, period: Period, scope: Filter, figure: str, by: str, node: int, person: int = NONE
+) -> Working:
+    """The working of one figure of one node, from the same lines that the figure adds up.
+
+    `by` "member" takes `node` as a team (-1: none) and `person` in it.
+    """
+    if by == "member":
+        lines, place = member_lines(book, standing, period, scope)
+        team = len(book.ground.teams) if node == NONE else node
+        inside = place == team * len(book.ground.people) + person
+    else:
+        lines = forecast_lines(book, standing, period, scope, by)
+        inside = lines_inside(book, lines, by, node)
+    return working_of_lines(lines, inside, figure)
+
+
+def lines_inside(book: Book, lines: ForecastLines, by: str, node: int) -> Flags:
+    """Lines of a node and of all nodes below it."""
+    if by == "company":
+        return np.ones(len(lines.node), dtype=bool)
+    group = grouping(book.ground, by, lines.lines.standing.as_of)
+    if node == NONE or group.tree is None:
+        return lines.node == node
+    table = np.zeros(len(group.keys) + 1, dtype=bool)
+    table[list(group.tree.below(node))] = True
+    return table[lines.node]
+
+
+def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Working:
+    """Terms, counted and not counted deals of the lines inside a node."""
+    standing, at = lines.lines.standing, lines.lines.at
+    counts = lines.counts(figure) & inside
+    value = lines.value_minor(figure)
+    rows = np.flatnonzero(counts)
+    rows = rows[np.argsort(-value[rows], kind="stable")]
+    counted = tuple(
+        CountedDeal(int(standing.deal[at[i]]), int(lines.lines.person[i]), int(lines.amount_minor[i]), int(value[i]))
+        for i in rows
+    )
+    return Working(
+        value_minor=int(value[counts].sum()),
+        terms=_terms(lines, rows, figure),
+        counted=counted,
+        not_counted=_not_counted(lines, inside & ~counts),
+    )
+
+
+def _terms(lines: ForecastLines, rows: np.ndarray, figure: str) -> tuple[Term, ...]:
+    standing, at = lines.lines.standing, lines.lines.at[rows]
+    value, amount = lines.value_minor(figure)[rows], lines.amount_minor[rows]
+    weighted = figure.startswith("weighted")
+    found: dict[tuple[int, int | None], list[int]] = {}
+    for i, place in enumerate(at):
+        open_weighted = weighted and standing.kind[place] == OPEN
+        key = (int(standing.stage[place]), int(standing.probability_bp[place]) if open_weighted else None)
+        entry = found.setdefault(key, [0, 0, 0])
+        entry[0] += 1
+        entry[1] += int(amount[i])
+        entry[2] += int(value[i])
+    terms = [Term(stage, probability, *sums) for (stage, probability), sums in found.items()]
+    kinds = {int(standing.stage[p]): int(standing.kind[p]) for p in at}
+    return tuple(sorted(terms, key=lambda t: (kinds[t.stage] != WON, -(t.probability_bp or 0), -t.value_minor)))
+
+
+def _not_counted(lines: ForecastLines, rest: Flags) -> tuple[tuple[str, int, int], ...]:
+    standing = lines.lines.standing
+    found = []
+    for bucket, number in enumerate(np.bincount(lines.bucket[rest], minlength=lines.buckets.size)):
+        if number == 0:
+            continue
+        deals = len(np.unique(standing.deal[lines.lines.at[rest & (lines.bucket == bucket)]]))
+        if bucket < FIRST_OPEN:
+            found.append((CLOSED_REASONS[bucket], NONE, deals))
+        else:
+            category, timing = divmod(bucket - FIRST_OPEN, TIMINGS)
+            counted = category in lines.buckets.counted
+            found.append((TIMING_REASONS[timing] if counted else "category", category, deals))
+    merged: dict[tuple[str, int], int] = {}
+    for reason, category, deals in found:
+        # Counted categories matter only where the category itself is the reason.
+        key = (reason, category if reason in ("category", "open", "overdue") else NONE)
+        merged[key] = merged.get(key, 0) + deals
+    return tuple((reason, category, deals) for (reason, category), deals in merged.items())

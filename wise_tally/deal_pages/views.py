@@ -1,0 +1,155 @@
+"""Pages of deals: the list, one deal with its revisions, a change."""
+
+from typing import Any
+
+import numpy as np
+from babel.numbers import get_currency_precision
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.utils.http import url_has_allowed_host_and_scheme
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.deal_pages.history import history, trail
+from wise_tally.deal_pages.listing import QUICK, listing
+from wise_tally.deals.actions import OldState, StageRefused, change_deal, last_revision
+from wise_tally.deals.forms import DealForm, read_deal_form
+from wise_tally.deals.models import Deal
+from wise_tally.org.access import sees_people
+from wise_tally.org.clock import now
+from wise_tally.org.models import Workspace
+from wise_tally.process.models import Category
+from wise_tally.scope.deals import deal_rows, stage_choices
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.shelf.book import shelf
+
+STATUS_WORDS = (
+    ("open", "open"),
+    ("period", "won, lost or due in the period"),
+    ("won", "won"),
+    ("lost", "lost"),
+    ("all", "all"),
+)
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The list of deals."""
+    line = read_scope(request)
+    found = listing(line, request)
+    rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
+    exports = tuple((k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in ("csv", "xlsx", "json"))
+    answer = {
+        "line": line,
+        "list": found,
+        "rows": list(rows.values()),
+        "stages": stage_choices(),
+        "statuses": STATUS_WORDS,
+        "quick": [(name, found.query(line, only="" if name == found.only else name)) for name in QUICK],
+        "sorts": {name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")},
+        "before": found.query(line, page=str(found.page - 1)) if found.page > 1 else "",
+        "after": found.query(line, page=str(found.page + 1)) if found.page < found.pages else "",
+        "strip": CountStrip(found.total, exports=exports),
+    }
+    return render(request, "deals/page.html", answer)
+
+
+def _sort_link(line: ScopeLine, found: Any, name: str) -> str:
+    return str(found.query(line, sort=name if found.sort == f"-{name}" else f"-{name}"))
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The page of the list as CSV, XLSX or JSON."""
+    line = read_scope(request)
+    rows = deal_rows(line, listing(line, request).places).values()
+    names = ("key", "name", "account_name", "stage_name", "category_name", "owner_name", "amount_minor", "weighted_minor")
+    sheet = Sheet("deals", names, frozenset(names[-2:]), [tuple(getattr(r, n) for n in names) for r in rows])
+    return sheet_response(sheet, kind)
+
+
+@require_safe
+def deal(request: HttpRequest, key: str) -> HttpResponse:
+    """One deal: its state, its trail, all its revisions."""
+    found = _open_deal(request, key)
+    return render(request, "deals/deal.html", _deal_context(request, found))
+
+
+def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
+    line = read_scope(request)
+    index = shelf.shelved().index_of(found.pk)
+    at = int(np.searchsorted(line.standing.deal, index)) if index is not None else 0
+    there = index is not None and at < len(line.standing.deal) and int(line.standing.deal[at]) == index
+    rows = deal_rows(line, [at] if there else [], request.viewer)  # type: ignore[attr-defined]
+    workspace = Workspace.current()
+    return {
+        "line": line,
+        "deal": found,
+        "row": rows.get(at) if there else None,
+        "stages": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
+        "history": history(found, line.standing.cut),
+        "trail": trail(line, index) if index is not None else None,
+        "credits": found.credits.select_related("person").order_by("from_on", "-share_bp"),
+        "time_zone": workspace.time_zone,
+        "may_edit": not line.is_past,
+        "here": request.get_full_path(),
+        "strip": CountStrip(1 if there else 0),
+    }
+
+
+def _open_deal(request: HttpRequest, key: str) -> Deal:
+    """The deal, if the viewer may open it; a deal of others looks like one that does not exist."""
+    found = Deal.objects.select_related("process", "account").filter(key=key).first()
+    if found is None:
+        raise Http404
+    ground = shelf.book().ground
+    index = {person.key: i for i, person in enumerate(ground.people)}
+    people = [index[last_revision(found).owner.key]]
+    people += [index[k] for k in found.credits.values_list("person__key", flat=True)]
+    if not sees_people(request.viewer, ground, now().date(), people):  # type: ignore[attr-defined]
+        raise Http404
+    return found
+
+
+@require_POST
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """A change typed into a row or the deal page: written, or refused with what was typed kept."""
+    found = _open_deal(request, key)
+    form = read_deal_form(request.POST, found, get_currency_precision(Workspace.current().currency))
+    if form.state is None:
+        return _refused(request, found, form, 422)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    try:
+        change_deal(viewer, shelf.book().ground, found, form.revision, form.state, form.typed["reason"], now())
+    except StageRefused as refused:
+        form.faults["stage"] = str(refused)
+        return _refused(request, found, form, 422)
+    except OldState as old:
+        return _refused(request, found, form, 409, old)
+    except PermissionDenied as denied:
+        form.faults["deal"] = str(denied)
+        return _refused(request, found, form, 403)
+    return redirect(_next(request, found))
+
+
+def _next(request: HttpRequest, found: Deal) -> str:
+    asked = request.POST.get("next", "")
+    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
+    return asked if safe else reverse("deals:deal", args=[found.key])
+
+
+def _refused(request: HttpRequest, found: Deal, form: DealForm, status: int, old: OldState | None = None) -> HttpResponse:
+    answer = {
+        "deal": found,
+        "form": form,
+        "old": old,
+        "stages": stage_choices().get(found.process.key, []),
+        "categories": list(Category.objects.order_by("rank")),
+        "revision": last_revision(found).pk,
+        "next": _next(request, found),
+    }
+    return render(request, "deals/refused.html", answer, status=status)

@@ -1,0 +1,107 @@
+"""What people do to deals: each change is one new revision, written in one transaction, refused on an old state."""
+
+from dataclasses import dataclass, fields
+from datetime import date, datetime
+
+from django.db import transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.deals.models import Deal, DealCredit, DealRevision
+from wise_tally.org.access import Viewer, require_change
+from wise_tally.org.actions import BEGINNING, audit
+from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
+from wise_tally.org.models import Person
+from wise_tally.process.models import Category, Stage, StageKind
+
+
+@dataclass(frozen=True)
+class DealState:
+    """The parts of a deal's state that a person may change."""
+
+    stage: Stage
+    amount_minor: int
+    expected_close: date | None
+    category: Category | None
+
+
+class OldState(Exception):
+    """The deal changed since the page was opened; `now` is its present state."""
+
+    def __init__(self, now: DealRevision) -> None:
+        super().__init__("The deal was changed by somebody else since this page was opened.")
+        self.now = now
+
+
+class StageRefused(Exception):
+    """The stage belongs to another process or is retired."""
+
+
+def last_revision(deal: Deal) -> DealRevision:
+    """The revision in effect; the later of two at the same moment."""
+    found = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner")
+    revision = found.order_by("-pk").first()
+    assert revision is not None, "a deal always has a revision"
+    return revision
+
+
+@transaction.atomic
+def change_deal(  # noqa: PLR0913 - who, what, on which state, when
+    viewer: Viewer, ground: Ground, deal: Deal, seen_revision: int, state: DealState, reason: str, now: datetime
+) -> DealRevision:
+    """Write a new revision of a deal. Raises OldState, StageRefused or PermissionDenied and then changes nothing."""
+    last = last_revision(deal)
+    _require(viewer, ground, last.owner, now.date())
+    if last.pk != seen_revision:
+        raise OldState(last)
+    if state.stage.process_id != deal.process_id:
+        raise StageRefused(f"“{state.stage.name}” is a stage of another process.")
+    if state.stage.retired and state.stage != last.stage:
+        raise StageRefused(f"The stage “{state.stage.name}” is retired.")
+    if all(getattr(state, field.name) == getattr(last, field.name) for field in fields(state)):
+        return last
+    closed = state.stage.kind != StageKind.OPEN
+    revision = DealRevision.objects.create(
+        deal=deal,
+        # Revisions of a deal never go back in time, whatever the clock does.
+        effective_at=max(now.replace(microsecond=0), last.effective_at),
+        stage=state.stage,
+        amount_minor=state.amount_minor,
+        expected_close=state.expected_close,
+        owner=last.owner,
+        territory=last.territory,
+        category=None if closed else state.category,
+        probability_bp=last.probability_bp,
+        lost_reason=reason if state.stage.kind == StageKind.LOST else "",
+        changed_by=viewer.key,
+        reason=reason,
+    )
+    if deal.short_form:
+        Deal.objects.filter(pk=deal.pk).update(short_form=False)
+        old_rows_changed()
+    audit(viewer, "deal changed", f"{deal.key} revision {revision.pk}", now)
+    revisions_added()
+    return revision
+
+
+def _require(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:
+    index = next(i for i, person in enumerate(ground.people) if person.key == owner.key)
+    require_change(viewer, ground, today, index)
+
+
+@transaction.atomic
+def set_credits(  # noqa: PLR0913 - who, what, from when
+    viewer: Viewer, ground: Ground, deal: Deal, shares: dict[Person, int], from_on: date, now: datetime
+) -> None:
+    """Divide a deal's credit from a day on; shares in basis points sum to 10 000."""
+    last = last_revision(deal)
+    _require(viewer, ground, last.owner, now.date())
+    if sum(shares.values()) != 10_000:
+        raise ValueError(f"The shares sum to {sum(shares.values()) / 100:g}; accepted: shares that sum to 100.")
+    if not deal.credits.exists():
+        DealCredit.objects.create(deal=deal, person=last.owner, share_bp=10_000, from_on=BEGINNING)
+    deal.credits.filter(from_on=from_on).delete()
+    DealCredit.objects.bulk_create(
+        DealCredit(deal=deal, person=person, share_bp=share, from_on=from_on) for person, share in shares.items()
+    )
+    audit(viewer, "credit divided", deal.key, now)
+    ground_changed()

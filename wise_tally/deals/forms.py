@@ -1,0 +1,62 @@
+"""What is typed into a deal's row, read with faults that say what is accepted."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+
+from wise_tally.deals.actions import DealState
+from wise_tally.deals.models import Deal
+from wise_tally.process.models import Category, Stage
+from wise_tally.ui.numbers import typed_money
+
+
+@dataclass
+class DealForm:
+    """Typed values and what is wrong with them, by field."""
+
+    typed: dict[str, str]
+    faults: dict[str, str] = field(default_factory=dict)
+    state: DealState | None = None
+    revision: int = 0
+
+
+NAMES = ("stage", "amount", "expected_close", "category", "reason")
+
+
+def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> DealForm:
+    """The new state of a deal, or faults; what was typed is kept."""
+    form = DealForm({name: posted.get(name, "").strip() for name in NAMES})
+    stage = Stage.objects.filter(key=form.typed["stage"]).first()
+    if stage is None or stage.process_id != deal.process_id:
+        names = ", ".join(deal.process.stages.order_by("position").values_list("name", flat=True))
+        form.faults["stage"] = f"This is not a stage of {deal.process.name}; accepted: {names}."
+    amount = typed_money(form.typed["amount"], decimals)
+    if isinstance(amount, str):
+        form.faults["amount"] = amount
+    close = _day(form.typed["expected_close"], form)
+    if close is not None and close < deal.created_at.date():
+        form.faults["expected_close"] = (
+            f"{close} is before the deal was created; accepted: a day from {deal.created_at.date()} on, or none."
+        )
+    category = Category.objects.filter(key=form.typed["category"]).first()
+    if form.typed["category"] and category is None:
+        names = ", ".join(Category.objects.order_by("rank").values_list("name", flat=True))
+        form.faults["category"] = f"This is not a forecast category; accepted: {names}, or the stage’s."
+    number = posted.get("revision", "")
+    form.revision = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
+    if not form.faults and stage is not None and isinstance(amount, int):
+        form.state = DealState(stage, amount, close, category)
+    return form
+
+
+def _day(text: str, form: DealForm) -> date | None:
+    if not text:
+        return None
+    try:
+        day = date.fromisoformat(text)
+        if len(text) == 10 and 1900 <= day.year < 2200:
+            return day
+    except ValueError:
+        pass
+    form.faults["expected_close"] = f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD from 1900 to 2199, or none."
+    return None

@@ -1,0 +1,94 @@
+"""Below the grid: will we make it, which deals decide it, which deals moved since last week."""
+
+from dataclasses import dataclass
+from datetime import timedelta
+
+import numpy as np
+
+from wise_tally.core.changes import Changes, changes
+from wise_tally.core.forecast import ForecastLines
+from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.outcome import Outcome, outcome, outcome_of_lines
+from wise_tally.scope.line import ScopeLine
+from wise_tally.shelf.book import shelf
+
+MOST = 5
+MOST_FOR_CHANCES = 300
+
+
+@dataclass(frozen=True)
+class Deciding:
+    """An open deal of the period with the chance of quota if it is won and if it is not."""
+
+    at: int
+    amount_minor: int
+    chance_with: float | None
+    chance_without: float | None
+
+
+@dataclass(frozen=True)
+class MovedDeal:
+    """A deal that moved the weighted figure."""
+
+    at: int | None
+    deal: int
+    change_minor: int
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What the page says beyond the grid."""
+
+    chance: float | None
+    p10: int
+    p50: int
+    p90: int
+    deciding: tuple[Deciding, ...]
+    since: object
+    change: Changes
+    moved: tuple[MovedDeal, ...]
+
+    @property
+    def places(self) -> list[int]:
+        """Deals of the standing that the lists name."""
+        return [d.at for d in self.deciding] + [m.at for m in self.moved if m.at is not None]
+
+
+def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook:
+    """Chance of quota, deciding deals and what moved in the last seven days."""
+    whole = outcome_of_lines(lines)
+    since = line.as_of - timedelta(days=7)
+    before = shelf.standing(line.book, since)
+    change = changes(line.book, before, line.standing, line.period, line.scope, "weighted")
+    moved = []
+    for item in change.moved[:MOST]:
+        place = int(np.searchsorted(line.standing.deal, item.deal))
+        there = place < len(line.standing.deal) and int(line.standing.deal[place]) == item.deal
+        moved.append(MovedDeal(place if there else None, item.deal, item.change_minor))
+    return Outlook(
+        chance=whole.chance_of(quota),
+        p10=whole.quantile(0.1),
+        p50=whole.quantile(0.5),
+        p90=whole.quantile(0.9),
+        deciding=_deciding(lines, whole, quota),
+        since=since,
+        change=change,
+        moved=tuple(moved),
+    )
+
+
+def _deciding(lines: ForecastLines, whole: Outcome, quota: int | None) -> tuple[Deciding, ...]:
+    """The largest open deals, with the chance of quota both ways where there are few enough to compute at once."""
+    rows = np.flatnonzero(lines.counts("open"))
+    amount = lines.amount_minor[rows]
+    probability = lines.lines.standing.probability_bp[lines.lines.at[rows]]
+    found = []
+    for place in np.argsort(-amount, kind="stable")[:MOST]:
+        chances: list[float | None] = [None, None]
+        if quota is not None and len(rows) <= MOST_FOR_CHANCES:
+            for i, certain in enumerate((WHOLE_BP, 0)):
+                changed = probability.copy()
+                changed[place] = certain
+                chances[i] = outcome(whole.won_minor, amount, changed).chance_of(quota)
+        found.append(Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *chances))
+    return tuple(found)

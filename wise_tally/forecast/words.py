@@ -1,0 +1,84 @@
+"""The words of forecast figures: labels, definitions and reasons."""
+
+from wise_tally.core.ground import Ground
+
+LABELS = {
+    "won": "Won",
+    "lost": "Lost",
+    "open": "Open",
+    "weighted_open": "Weighted open",
+    "weighted": "Weighted",
+    "commit_forecast": "Commit forecast",
+    "best_case_forecast": "Best-case forecast",
+    "overdue": "Overdue",
+    "overdue_before": "Due before the period",
+    "undated": "Undated",
+    "quota": "Quota",
+    "gap": "Gap to quota",
+    "coverage": "Coverage",
+    "attainment": "Attainment",
+    "call": "Call",
+    "pace": "Pace",
+    "chance": "Chance of quota",
+}
+DEFINITIONS = {
+    "won": "Amounts of deals won in the period.",
+    "lost": "Amounts of deals lost in the period.",
+    "open": "Amounts of open deals of counted categories expected to close in the period.",
+    "weighted_open": "For every open counted deal expected to close in the period: amount × probability, rounded per deal.",
+    "weighted": "Won in the period plus, for every open counted deal expected to close in it, amount × probability, rounded per deal.",
+    "commit_forecast": "Won plus open deals of the surest counted category.",
+    "best_case_forecast": "Won plus open deals of the two surest counted categories.",
+    "overdue": "Open counted deals of the period whose expected close is before the as-of day.",
+    "overdue_before": "Open counted deals that were expected before the period began.",
+    "undated": "Open counted deals without an expected close: in no period.",
+    "quota": "The node's own quota where set, else the sum of its parts'; rows cut to the period by days.",
+    "gap": "Quota minus won. Below 0 the quota is passed.",
+    "coverage": "Open divided by the gap; none where the gap is not above 0.",
+    "attainment": "Won divided by quota. Open deals never count as achieved.",
+    "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, a person without a call standing at the weighted figure.",
+    "pace": "The quota's rows cut off after the as-of day.",
+    "chance": "The share of all outcomes of the open counted deals, each won or not by its probability, that reach the quota. Independence of the deals is assumed.",
+}
+REASONS = {
+    "won_here": "won in the period",
+    "won_elsewhere": "won outside the period",
+    "lost_here": "lost in the period",
+    "lost_elsewhere": "lost outside the period",
+    "due_before": "open, expected before the period",
+    "other_period": "open, expected in another period",
+    "undated": "open, without an expected close",
+    "open": "open in category",
+    "overdue": "overdue in category",
+    "category": "in the uncounted category",
+}
+
+
+def label(figure: str, ground: Ground) -> str:
+    """The name of a figure; `category:N` is the money of category N."""
+    if figure.startswith("category:"):
+        return f"Open in {ground.categories[int(figure[9:])].name}"
+    return LABELS[figure]
+
+
+def definition(figure: str, ground: Ground) -> str:
+    """What a figure counts, in words."""
+    if figure.startswith("category:"):
+        name = ground.categories[int(figure[9:])].name
+        return f"Amounts of open deals expected to close in the period in the forecast category “{name}”."
+    return DEFINITIONS[figure]
+
+
+def reason(code: str, category: int, ground: Ground) -> str:
+    """Why deals are not counted."""
+    named = f" “{ground.categories[category].name}”" if category >= 0 else ""
+    return REASONS[code] + named
+
+
+def no_quota_reason(by: str, process: bool, territory: bool) -> str:
+    """Why quota, gap and coverage are none in this scope; empty where they are not."""
+    if process:
+        return "Quotas are not set per process, so quota, gap and coverage are none under this filter."
+    if territory and by == "people":
+        return "People's quotas are not set per territory, so quota, gap and coverage are none under this filter."
+    return ""

@@ -1,0 +1,111 @@
+"""Deals as pages show them: the state in the standing with names from the database, read for one page at a time."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.ground import OPEN
+from wise_tally.core.money import weighted_minor
+from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.core.trees import NONE
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.org.access import Viewer, may_change_deal
+from wise_tally.process.models import Stage
+from wise_tally.scope.line import ScopeLine
+
+
+@dataclass(frozen=True)
+class DealRow:
+    """A deal of the standing: identifiers for forms, names for reading."""
+
+    key: str
+    name: str
+    account: str
+    account_name: str
+    process: str
+    stage: str
+    stage_name: str
+    is_open: bool
+    amount_minor: int
+    weighted_minor: int
+    probability_bp: int
+    expected_close: int
+    is_overdue: bool
+    category: str
+    category_name: str
+    own_category: str
+    owner_name: str
+    territory_name: str
+    closed_on: int
+    days_in_stage: float
+    overstays: bool
+    revision: int
+    may_change: bool
+    next_step: str
+
+
+def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
+    """Rows by place in the standing, in the order given. `viewer` decides which may be changed."""
+    wanted = list(dict.fromkeys(places))
+    keys = [line.book.deals.key[int(line.standing.deal[at])] for at in wanted]
+    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=keys).select_related("account")}
+    last: dict[int, int] = {}
+    owned = [deal.pk for deal in deals.values()]
+    for deal, pk in DealRevision.objects.filter(deal_id__in=owned).order_by("pk").values_list("deal_id", "pk"):
+        last[deal] = pk
+    rules = line.book.ground.rules_on(line.as_of)
+    rows = {}
+    for at, key in zip(wanted, keys, strict=True):
+        if deal := deals.get(key):
+            typical = rules[int(line.standing.stage[at])].typical_days
+            rows[at] = _row(line, at, deal, last.get(deal.pk, 0), typical, viewer)
+    return rows
+
+
+def _row(  # noqa: PLR0913 - what the database and the rules say of one deal
+    line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | None, viewer: Viewer | None
+) -> DealRow:
+    ground, standing, book = line.book.ground, line.standing, line.book
+    stage = ground.stages[int(standing.stage[at])]
+    category, territory = int(standing.category[at]), int(standing.territory[at])
+    row = int(standing.row[at])
+    own = int(book.revisions.category[row])
+    close, amount = int(standing.expected_close[at]), int(standing.amount_minor[at])
+    is_open = int(standing.kind[at]) == OPEN
+    entered = int(book.revisions.effective_at[book.entered_row[row]])
+    days = (standing.cut - entered) / DAY_SECONDS
+    owner = int(standing.owner[at])
+    return DealRow(
+        key=deal.key,
+        name=deal.name,
+        account=deal.account.key if deal.account else "",
+        account_name=deal.account.name if deal.account else "",
+        process=ground.processes[stage.process][0],
+        stage=stage.key,
+        stage_name=stage.name,
+        is_open=is_open,
+        amount_minor=amount,
+        weighted_minor=int(weighted_minor(standing.amount_minor[at : at + 1], standing.probability_bp[at : at + 1])[0]),
+        probability_bp=int(standing.probability_bp[at]),
+        expected_close=close,
+        is_overdue=is_open and close != NO_DAY and close < line.as_of.toordinal(),
+        category=ground.categories[category].key if category != NONE else "",
+        category_name=ground.categories[category].name if category != NONE else "",
+        own_category=ground.categories[own].key if own != NONE else "",
+        owner_name=ground.people[owner].name,
+        territory_name=ground.territories[territory].name if territory != NONE else "",
+        closed_on=int(standing.closed_on[at]),
+        days_in_stage=days,
+        overstays=is_open and typical is not None and days > typical,
+        revision=revision,
+        may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
+        next_step=deal.next_step,
+    )
+
+
+def stage_choices() -> dict[str, list[Stage]]:
+    """Unretired stages by process, in order."""
+    found: dict[str, list[Stage]] = {}
+    for stage in Stage.objects.filter(retired=False).select_related("process").order_by("position", "key"):
+        found.setdefault(stage.process.key, []).append(stage)
+    return found

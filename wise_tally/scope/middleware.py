@@ -1,0 +1,47 @@
+"""Every request: who is asking, and refusals as pages instead of faults."""
+
+from collections.abc import Callable
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from wise_tally.core.errors import CoreError
+from wise_tally.org.access import viewer_of
+from wise_tally.org.models import Person, Workspace
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import use_currency
+
+OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in")
+
+
+class WorkspaceMiddleware:
+    """Attach `request.viewer`; only the sign-in pages are open to others."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        use_currency(Workspace.current().currency)
+        person = None
+        if request.user.is_authenticated:
+            person = Person.objects.filter(user=request.user).first()
+        request.viewer = viewer_of(person) if person else None  # type: ignore[attr-defined]
+        return self.get_response(request)
+
+    def process_view(self, request: HttpRequest, view: object, args: object, kwargs: object) -> HttpResponse | None:
+        """Send anybody who is not a person of the workspace to the sign-in."""
+        name = request.resolver_match.url_name if request.resolver_match else None
+        if name in OPEN_TO_ALL or request.viewer is not None:  # type: ignore[attr-defined]
+            return None
+        return redirect(f"/sign-in/?next={request.get_full_path()}")
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        """A refusal says what was wrong and what is accepted."""
+        if isinstance(error, Refused):
+            return render(request, "ui/refused.html", {"message": str(error)}, status=error.status)
+        if isinstance(error, CoreError):
+            return render(request, "ui/refused.html", {"message": str(error)}, status=400)
+        if isinstance(error, PermissionDenied):
+            return render(request, "ui/refused.html", {"message": str(error)}, status=403)
+        return None

@@ -1,0 +1,16 @@
+"""The count strip at the foot of a page."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class CountStrip:
+    """Deals counted and not, what is undated and overdue (minor units), links to exports."""
+
+    counted: int
+    not_counted: int = 0
+    not_counted_url: str = ""
+    undated: int | None = None
+    overdue: int | None = None
+    lacking: int = 0
+    exports: tuple[tuple[str, str], ...] = ()

@@ -1,0 +1,68 @@
+"""Tables as CSV, XLSX and JSON of exactly what is shown."""
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import xlsxwriter
+from django.http import HttpResponse, JsonResponse
+
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import money_input
+
+KINDS = ("csv", "xlsx", "json")
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A table: header, the columns that are money (minor units), rows."""
+
+    name: str
+    header: tuple[str, ...]
+    money: frozenset[str]
+    rows: Sequence[Sequence[Any]]
+
+    def cells(self) -> list[list[Any]]:
+        """Rows with money as text in major units; None stays none."""
+        return [
+            [str(money_input(v)) if n in self.money and v is not None else v for n, v in zip(self.header, row, strict=True)]
+            for row in self.rows
+        ]
+
+
+def sheet_response(sheet: Sheet, kind: str) -> HttpResponse:
+    """The file of a sheet; raises Refused for a kind that is not there."""
+    if kind not in KINDS:
+        raise Refused(f"“{kind[:10]}” is not a format; accepted: {', '.join(KINDS)}.", 404)
+    if kind == "json":
+        return JsonResponse({"columns": sheet.header, "rows": sheet.cells()})
+    content, mime = (_csv(sheet), "text/csv; charset=utf-8") if kind == "csv" else (_xlsx(sheet), XLSX)
+    return HttpResponse(content, content_type=mime, headers={"Content-Disposition": f'attachment; filename="{sheet.name}.{kind}"'})
+
+
+XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+RISKY = ("=", "+", "-", "@", "\t", "\r")
+
+
+def _csv(sheet: Sheet) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(sheet.header)
+    for row, cells in zip(sheet.rows, sheet.cells(), strict=True):
+        # Text that a spreadsheet would take for a formula is marked as text.
+        writer.writerow("'" + c if isinstance(v, str) and v.startswith(RISKY) else c for v, c in zip(row, cells, strict=True))
+    return out.getvalue()
+
+
+def _xlsx(sheet: Sheet) -> bytes:
+    out = io.BytesIO()
+    with xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False}) as book:
+        page = book.add_worksheet(sheet.name)
+        page.write_row(0, 0, sheet.header)
+        for number, row in enumerate(sheet.cells(), 1):
+            for column, value in enumerate(row):
+                is_money = sheet.header[column] in sheet.money and value is not None
+                page.write(number, column, float(value) if is_money else value)
+    return out.getvalue()

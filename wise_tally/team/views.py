@@ -1,0 +1,3 @@
+from django.http import HttpResponse
+def page(request):
+    return HttpResponse("soon")

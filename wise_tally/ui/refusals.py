@@ -1,0 +1,9 @@
+"""A request that is refused with one clear message."""
+
+
+class Refused(Exception):
+    """What was wrong and what is accepted, with the HTTP status of the answer."""
+
+    def __init__(self, message: str, status: int = 400) -> None:
+        super().__init__(message)
+        self.status = status

@@ -1,0 +1,88 @@
+// Keyboard: places, periods, working, and arrows inside tables (a table is one tab stop).
+document.addEventListener("alpine:init", () => {
+  Alpine.data("submitOnChange", () => ({
+    send() { this.$root.requestSubmit(); },
+  }));
+});
+
+(() => {
+  const typing = (element) => element.closest("input, select, textarea, dialog[open]") !== null;
+  const keysOff = () => localStorage.getItem("single-keys") === "off";
+  const follow = (selector) => { const link = document.querySelector(selector); if (link) link.click(); return Boolean(link); };
+  const dialog = () => document.getElementById("keys");
+
+  const actions = {
+    "[": () => follow("[data-period-before]"),
+    "]": () => follow("[data-period-after]"),
+    "s": () => { const picker = document.querySelector(".scope summary"); if (picker) picker.focus(); return Boolean(picker); },
+    "/": () => { const field = document.querySelector("[data-find]"); if (field) { field.focus(); return true; } return follow("[data-find-page]"); },
+    "?": () => { dialog().showModal(); return true; },
+    "w": () => { const figure = document.activeElement; if (!figure.matches(".open-figure")) return false; figure.click(); return true; },
+  };
+
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "Escape") {
+      const open = document.querySelector(".scope details[open]");
+      if (open) { open.open = false; open.querySelector("summary").focus(); return; }
+      const close = document.querySelector("[data-close-working]");
+      if (close) { close.click(); return; }
+    }
+    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+    if (walk(event)) { event.preventDefault(); return; }
+    if (keysOff()) return;
+    if (/^[1-6]$/.test(event.key)) { if (follow(`[data-place="${event.key}"]`)) event.preventDefault(); return; }
+    const action = actions[event.key];
+    if (action && action()) event.preventDefault();
+  });
+
+  // Roving tabindex: only one figure of a grid takes Tab, arrows move inside it.
+  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]), select, button")]).filter((row) => row.length);
+  const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
+    cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
+  });
+  const moves = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
+  function walk(event) {
+    const move = moves[event.key];
+    const grid = event.target.closest("table[data-grid]");
+    if (!move || !grid) return false;
+    const rows = cells(grid);
+    const row = rows.findIndex((items) => items.includes(event.target));
+    if (row < 0) return false;
+    const to = rows[Math.min(rows.length - 1, Math.max(0, row + move[0]))];
+    const column = rows[row].indexOf(event.target) + move[1];
+    const next = to[Math.min(to.length - 1, Math.max(0, column))];
+    event.target.tabIndex = -1;
+    next.tabIndex = 0;
+    next.focus();
+    return true;
+  }
+
+  // A panel's figure stays marked; focus goes to the panel and back to the figure.
+  let opener = null;
+  document.addEventListener("click", (event) => {
+    const figure = event.target.closest(".open-figure");
+    if (figure) {
+      opener = figure.getAttribute("href");
+      document.querySelectorAll(".open-figure[aria-current]").forEach((other) => other.removeAttribute("aria-current"));
+      figure.setAttribute("aria-current", "true");
+    }
+    if (event.target.closest("[data-close-keys]")) dialog().close();
+    const outside = document.querySelector(".scope details[open]");
+    if (outside && !outside.contains(event.target)) outside.open = false;
+    if (event.target.closest("[data-open-keys]")) dialog().showModal();
+    if (event.target.closest("[data-switch-keys]")) {
+      localStorage.setItem("single-keys", keysOff() ? "on" : "off");
+      label();
+    }
+  });
+  const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Switch single keys on" : "Switch single keys off"; };
+  document.addEventListener("ajax:merged", () => {
+    rove();
+    const panel = document.getElementById("working");
+    if (panel && !panel.childElementCount && opener) {
+      document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => { figure.removeAttribute("aria-current"); figure.focus(); });
+      opener = null;
+    }
+  });
+  document.addEventListener("DOMContentLoaded", () => { rove(); label(); });
+})();
