@@ -7,4 +7,7 @@ from wise_tally.conversion import views
 app_name = "conversion"
 urlpatterns = [
     path("", views.page, name="page"),
+    path("time/", views.time, name="time"),
+    path("working/<str:figure>/", views.working, name="working"),
+    path("table.<str:kind>", views.table, name="table"),
 ]

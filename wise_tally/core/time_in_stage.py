@@ -109,6 +109,12 @@ def time_in_stage(
     return tuple(result)
 
 
+def deals_with_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> int:
+    """Number of deals whose stays the page counts: entered in the window, or running."""
+    lines = stay_lines(book, standing, period, scope, "company")
+    return len(np.unique(lines.at[lines.in_window | ~lines.ended]))
+
+
 def _stages(book: Book, scope: Filter) -> list[int]:
     processes = range(len(book.ground.processes)) if scope.process == NONE else [scope.process]
     return [stage for process in processes for stage in book.ground.open_stages(process, with_retired=False)]

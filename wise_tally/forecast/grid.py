@@ -145,8 +145,8 @@ def _members(
     ground = line.book.ground
     here = [(person, row) for (of_team, person), row in members.items() if of_team == team]
     for person, row in sorted(here, key=lambda item: item[1].name or ""):
-        # People without a team who hold nothing (an administrator, say) get no row.
-        if team == NONE and not (row.won or row.open or row.quota or row.undated):
+        # People who neither hold deals nor have a quota (an administrator, say) get no row.
+        if not (row.won or row.open or row.quota or row.undated or any(row.categories)):
             continue
         team_key = ground.teams[team].key if team != NONE else ""
         token = f"member:{team_key}/{ground.people[person].key}"

@@ -19,6 +19,7 @@ LABELS = {
     "attainment": "Attainment",
     "call": "Call",
     "pace": "Pace",
+    "to_date": "To date",
     "chance": "Chance of quota",
 }
 DEFINITIONS = {
@@ -38,6 +39,7 @@ DEFINITIONS = {
     "attainment": "Won divided by quota. Open deals never count as achieved.",
     "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, a person without a call standing at the weighted figure.",
     "pace": "The quota's rows cut off after the as-of day.",
+    "to_date": "Won divided by pace: above 100 % the node is ahead of its quota so far.",
     "chance": "The share of all outcomes of the open counted deals, each won or not by its probability, that reach the quota. Independence of the deals is assumed.",
 }
 REASONS = {

@@ -1,7 +1,5 @@
 """The working of a forecast figure as a panel to draw; the core computes it with the figure's own lines."""
 
-from dataclasses import dataclass
-
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.forecast import FIGURES, ForecastRow, forecast, forecast_lines
 from wise_tally.core.members import forecast_members
@@ -14,45 +12,11 @@ from wise_tally.deals.models import Deal
 from wise_tally.forecast import words
 from wise_tally.forecast.grid import node_of
 from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import money, percent, points, times
 
-FIRST_DEALS = 10
-RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "chance")
-
-
-@dataclass(frozen=True)
-class PanelTerm:
-    """A line of the sum."""
-
-    words: str
-    value: str
-
-
-@dataclass(frozen=True)
-class PanelDeal:
-    """A counted deal."""
-
-    key: str
-    name: str
-    value_minor: int
-
-
-@dataclass(frozen=True)
-class Panel:
-    """What the working panel shows."""
-
-    title: str
-    definition: str
-    terms: tuple[PanelTerm, ...]
-    total: str
-    total_words: str
-    deals: tuple[PanelDeal, ...] = ()
-    counted: int = 0
-    folded: int = 0
-    folded_value: int = 0
-    not_counted: tuple[tuple[str, int], ...] = ()
-    note: str = ""
+RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance")
 
 
 def panel(line: ScopeLine, figure: str, token: str) -> Panel:
@@ -105,10 +69,10 @@ def _panel_of_money(line: ScopeLine, figure: str, row: ForecastRow, found: Worki
         terms=tuple(terms),
         total=str(money(found.value_minor)),
         total_words=words.label(figure, ground).lower(),
-        deals=tuple(PanelDeal(k, names.get(k, k), d.value_minor) for k, d in zip(keys, first, strict=True)),
+        deals=tuple(PanelDeal(k, names.get(k, k), str(money(d.value_minor))) for k, d in zip(keys, first, strict=True)),
         counted=len({d.deal for d in found.counted}),
         folded=len(rest),
-        folded_value=sum(d.value_minor for d in rest),
+        folded_value=str(money(sum(d.value_minor for d in rest))),
         not_counted=tuple((words.reason(code, category, ground), deals) for code, category, deals in found.not_counted),
     )
 
@@ -122,6 +86,7 @@ def _derived(line: ScopeLine, figure: str, row: ForecastRow, place: tuple[str, i
         "attainment": lambda *_: [("won", money(row.won)), ("÷ quota", money(row.quota))],
         "call": _call_terms,
         "pace": _pace_terms,
+        "to_date": _to_date_terms,
         "chance": _chance_terms,
     }[figure](line, row, place)
     totals = {
@@ -161,13 +126,21 @@ def _call_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) 
     return [("weighted, for comparison", money(row.weighted))]
 
 
-def _pace_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
+def _pace(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> int | None:
     by, node, person = place
-    paces = pace(line.book.ground, line.as_of, line.period)
     of_by, of_node = ("person", person) if by == "member" else (by, node)
-    value = paces.of(of_by, of_node).value if row.quota is not None else None
+    return pace(line.book.ground, line.as_of, line.period).of(of_by, of_node).value if row.quota is not None else None
+
+
+def _pace_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
+    value = _pace(line, row, place)
     share = ratio(value or 0, row.quota)
     return [("quota of the whole period", money(row.quota)), ("share due by the as-of day", percent(share)), ("", money(value))]
+
+
+def _to_date_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
+    value = _pace(line, row, place)
+    return [("won", money(row.won)), ("÷ pace", money(value)), ("", percent(ratio(row.won, value)))]
 
 
 def _chance_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:

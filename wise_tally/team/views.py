@@ -1,3 +1,93 @@
-from django.http import HttpResponse
-def page(request):
-    return HttpResponse("soon")
+"""The team's dashboard: six tallies that a manager opens on Monday."""
+
+from dataclasses import dataclass
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast import forecast
+from wise_tally.core.tallies import created_by_period, open_by_stage
+from wise_tally.core.time_in_stage import days_to_win
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.nodes import scope_node, whole_attainment, working_query
+from wise_tally.scope.strip import CountStrip
+from wise_tally.team.cumulative import cumulative
+from wise_tally.team.people import people_bars
+from wise_tally.ui.ink import share
+
+MOST_ROWS = 6
+
+
+@dataclass(frozen=True)
+class BarRow:
+    """A named bar with its value and where it opens."""
+
+    name: str
+    value: int
+    deals: int
+    width: str
+    query: str
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """Won against target, per person, by source, by stage, created, days to win."""
+    line = read_scope(request)
+    whole = whole_attainment(line)
+    answer = {
+        "line": line,
+        "whole": whole,
+        "working": working_query(line, scope_node(line)[2]),
+        "cumulative": cumulative(line),
+        "people": people_bars(line),
+        "sources": _sources(line),
+        "stages": _stages(line),
+        "created": _created(line),
+        "winning": days_to_win(line.book, line.standing, line.period, line.scope)[0],
+        "winning_before": days_to_win(line.book, line.standing, _before(line), line.scope)[0],
+        "strip": CountStrip(
+            whole.forecast.deals_won + whole.forecast.deals_open,
+            undated=whole.forecast.undated,
+            overdue=whole.forecast.overdue,
+        ),
+    }
+    return render(request, "team/page.html", answer)
+
+
+def _before(line: ScopeLine) -> Period:
+    return line.book.ground.fiscal.beside(line.period, -1)
+
+
+def _sources(line: ScopeLine) -> list[BarRow]:
+    rows = [r for r in forecast(line.book, line.standing, line.period, line.scope, "source") if r.won]
+    rows = sorted(rows, key=lambda row: -row.won)[:MOST_ROWS]
+    largest = max([1, *(row.won for row in rows)])
+    return [BarRow(r.name or "without a source", r.won, r.deals_won, share(r.won, largest), "") for r in rows]
+
+
+def _stages(line: ScopeLine) -> list[BarRow]:
+    rows = open_by_stage(line.book, line.standing, line.scope)
+    largest = max([1, *(row.amount_minor for row in rows)])
+    ground = line.book.ground
+    shown = []
+    for row in rows:
+        stage = ground.stages[row.stage]
+        name = stage.name if len(ground.processes) == 1 else f"{stage.name}, {ground.processes[stage.process][1].lower()}"
+        query = line.query(process=ground.processes[stage.process][0]) + f"&stage={stage.key}"
+        shown.append(BarRow(name, row.amount_minor, row.deals, share(row.amount_minor, largest), query))
+    return shown
+
+
+def _created(line: ScopeLine) -> list[tuple[str, int, str, str]]:
+    """The last twelve months: name, deals created, height and place of the column in percent."""
+    fiscal = line.book.ground.fiscal
+    present = fiscal.containing(line.as_of, "month")
+    months = tuple(fiscal.beside(present, step) for step in range(-11, 1))
+    counts = created_by_period(line.book, line.standing, months, line.scope)
+    largest = max([1, *counts])
+    return [
+        (f"{m.starts_on:%b %Y}", n, share(n * 72, largest * 100), share(i * 100 + 8, 1200))
+        for i, (m, n) in enumerate(zip(months, counts, strict=True))
+    ]

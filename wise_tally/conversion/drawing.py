@@ -1,0 +1,89 @@
+"""Rows to draw: passing bars of falling length, strips of time."""
+
+from dataclasses import dataclass
+
+from wise_tally.core.conversion import ConversionGroup
+from wise_tally.core.statistics import Interval
+from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
+from wise_tally.scope.line import ScopeLine
+from wise_tally.ui.ink import share
+
+
+@dataclass(frozen=True)
+class PassingRow:
+    """A stage: its bar, and what happens before the next."""
+
+    key: str
+    name: str
+    is_won: bool
+    width: str
+    reached: int
+    value: int
+    from_start: float | None
+    step: float | None
+    interval: Interval | None
+    loss: int | None
+    loss_value: int | None
+    next_name: str
+
+
+def passing_rows(line: ScopeLine, whole: ConversionGroup, by_value: bool) -> list[PassingRow]:
+    """One row a stage; the loss is what did not reach the next (negative where strict counting gains)."""
+    stages, rows = line.book.ground.stages, whole.stages
+    largest = max([1, *(row.value if by_value else row.reached for row in rows)])
+    shown = []
+    for place, row in enumerate(rows):
+        following = rows[place + 1] if place + 1 < len(rows) else None
+        shown.append(
+            PassingRow(
+                key=stages[row.stage].key,
+                name=stages[row.stage].name,
+                is_won=following is None,
+                width=share((row.value if by_value else row.reached) * 86 // 100, largest),
+                reached=row.reached,
+                value=row.value,
+                from_start=row.from_start,
+                step=row.step,
+                interval=row.step_interval,
+                loss=row.reached - following.reached if following else None,
+                loss_value=row.value - following.value if following else None,
+                next_name=stages[following.stage].name if following else "",
+            )
+        )
+    return shown
+
+
+@dataclass(frozen=True)
+class TimeRow:
+    """A stage's durations on a strip: median, 75th percentile and typical days as places in percent."""
+
+    key: str
+    name: str
+    time: StageTime
+    median_at: str | None
+    p75_at: str | None
+    typical_at: str | None
+
+
+@dataclass(frozen=True)
+class TimeGroup:
+    """A node with its stages."""
+
+    name: str
+    rows: list[TimeRow]
+
+
+def time_rows(line: ScopeLine, group: StageTimeGroup) -> TimeGroup:
+    """Strips of one node's stages on one scale of days."""
+    days = [d for s in group.stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
+    largest = max([1.0, *days]) * 1.1
+    rows = []
+    for stage in group.stages:
+        record = line.book.ground.stages[stage.stage]
+        marks = [_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days)]
+        rows.append(TimeRow(record.key, record.name, stage, *marks))
+    return TimeGroup(group.name or "without one", rows)
+
+
+def _at(days: float | None, largest: float) -> str | None:
+    return None if days is None else f"{days / largest * 100:.2f}%"

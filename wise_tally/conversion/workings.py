@@ -1,0 +1,175 @@
+"""Workings of conversion figures, from the same cohort and stays that the figures count."""
+
+import numpy as np
+
+from wise_tally.core.conversion import (
+    ConversionGroup,
+    ConversionOptions,
+    cohort,
+    conversion,
+    lacks_history,
+)
+from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.money import Ints
+from wise_tally.core.time_in_stage import days_to_win, stay_lines, time_in_stage, won_in
+from wise_tally.deals.models import Deal
+from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import count, days, money, percent
+
+FIGURES = ("reached", "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
+LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
+COHORTS = {
+    "created": "deals created in the period",
+    "entered": "deals that first reached the first shown stage in the period",
+    "decided": "deals closed in the period",
+}
+
+
+def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, stage: str) -> Panel:
+    """The panel of a figure; raises Refused for figures or stages that do not exist."""
+    if figure not in FIGURES:
+        raise Refused(f"“{figure[:40]}” is not a figure of this place; accepted: {', '.join(FIGURES)}.", 404)
+    if figure == "days_to_win":
+        return _days_to_win(line)
+    if figure == "time":
+        return _time(line, stage)
+    whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
+    if figure in ("of_created", "of_closed"):
+        return _win_rate(line, options, whole, figure)
+    return _stage(line, options, whole, figure, stage)
+
+
+def _named(line: ScopeLine, at: Ints, words: list[str]) -> tuple[PanelDeal, ...]:
+    keys = [line.book.deals.key[int(d)] for d in line.standing.deal[at[:FIRST_DEALS]]]
+    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    return tuple(PanelDeal(k, names.get(k, k), w) for k, w in zip(keys, words, strict=False))
+
+
+def _amounts(line: ScopeLine, at: Ints) -> tuple[Ints, list[str]]:
+    order = at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
+    return order, [str(money(int(v))) for v in line.standing.amount_minor[order[:FIRST_DEALS]]]
+
+
+def _stage(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str, key: str) -> Panel:
+    ground, rows = line.book.ground, whole.stages
+    place = next((i for i, row in enumerate(rows) if ground.stages[row.stage].key == key), None)
+    if place is None:
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404)
+    row, name = rows[place], ground.stages[rows[place].stage].name
+    base = (lambda r: str(money(r.value))) if options.by_value else (lambda r: str(count(r.reached)))
+    following = rows[place + 1] if place + 1 < len(rows) else None
+    if figure == "step" and following is not None:
+        terms = [PanelTerm(f"reached {ground.stages[following.stage].name}", base(following)), PanelTerm(f"÷ reached {name}", base(row))]
+        if row.step_interval:
+            interval = f"{percent(row.step_interval.low)} to {percent(row.step_interval.high)}"
+            terms.append(PanelTerm("Wilson interval, 95 %", interval))
+        total, words, text = str(percent(row.step)), "step", "Deals that reached the next shown stage ÷ deals that reached this one."
+    elif figure == "from_start":
+        first = rows[0]
+        terms = [PanelTerm(f"reached {name}", base(row)), PanelTerm(f"÷ reached {ground.stages[first.stage].name}", base(first))]
+        total, words, text = str(percent(row.from_start)), "from start", "Deals that reached this stage ÷ deals that reached the first shown."
+    else:
+        terms = [PanelTerm("deals in the cohort", str(count(whole.created))), PanelTerm("value that reached it", str(money(row.value)))]
+        total, words, text = str(count(row.reached)), "reached", "Deals that stood in this stage or a later one of the process; a won deal reached all."
+    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    level = len(found.order) if row.stage not in found.order else found.order.index(row.stage)
+    inside = found.at[found.in_cohort & (found.furthest >= level)]
+    order, amounts = _amounts(line, inside)
+    out = ((f"of the cohort did not reach {name}", whole.created - row.reached),) if not options.strict else ()
+    return Panel(
+        title=f"{words.capitalize()}, {name}",
+        definition=f"{text} Cohort: {COHORTS[options.basis]}.",
+        terms=tuple(terms),
+        total=total,
+        total_words=words,
+        deals=() if options.strict else _named(line, order, amounts),
+        counted=row.reached,
+        folded=0 if options.strict else max(0, len(order) - FIRST_DEALS),
+        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
+        not_counted=out,
+        note=LACKING if lacks_history(row.reached, row.without_history) else "",
+    )
+
+
+def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str) -> Panel:
+    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    kind = line.standing.kind[found.at]
+    if figure == "of_created":
+        terms = [PanelTerm("won", str(count(whole.won))), PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.created)))]
+        inside, rate = found.in_cohort, whole.win_rate_of_created
+        out = (("lost", whole.lost), ("still undecided", whole.undecided))
+        text, words = "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.", "win rate of created"
+    else:
+        closed = whole.closed_won + whole.closed_lost
+        terms = [PanelTerm("won in the period", str(count(whole.closed_won))), PanelTerm("÷ won or lost in the period", str(count(closed)))]
+        inside, rate = found.closed_in_window, whole.win_rate_of_closed
+        out = (("lost", whole.closed_lost),)
+        text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
+    order, amounts = _amounts(line, found.at[inside & (kind == WON)])
+    if options.by_value:
+        text += " By value: amounts instead of numbers."
+    return Panel(
+        title=words.capitalize(),
+        definition=text,
+        terms=tuple(terms),
+        total=str(percent(rate)),
+        total_words=words,
+        deals=_named(line, order, amounts),
+        counted=len(order),
+        folded=max(0, len(order) - FIRST_DEALS),
+        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
+        not_counted=out,
+        note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
+    )
+
+
+def _days_to_win(line: ScopeLine) -> Panel:
+    row = days_to_win(line.book, line.standing, line.period, line.scope)[0]
+    at, _, spent = won_in(line.book, line.standing, line.period, line.scope)
+    order = np.argsort(-spent, kind="stable")
+    return Panel(
+        title="Days to win",
+        definition="From the creation of each deal won in the period to its entry into the won stage, in days of 24 hours.",
+        terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("mean", str(days(row.mean)))),
+        total=str(days(row.median)),
+        total_words="median",
+        deals=_named(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
+        counted=row.deals,
+        folded=max(0, row.deals - FIRST_DEALS),
+        not_counted=(("lost in the scope", int((line.standing.kind == LOST).sum())),) if not row.deals else (),
+        note=LACKING if row.deals and row.mean is None else "",
+    )
+
+
+def _time(line: ScopeLine, key: str) -> Panel:
+    ground = line.book.ground
+    rows = time_in_stage(line.book, line.standing, line.period, line.scope)[0].stages
+    row = next((r for r in rows if ground.stages[r.stage].key == key), None)
+    if row is None:
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404)
+    lines = stay_lines(line.book, line.standing, line.period, line.scope, "company")
+    mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
+    order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
+    words = [f"{days(int(lines.seconds[i]) / 86_400)}{'' if lines.ended[i] else ' so far'}" for i in order[:FIRST_DEALS]]
+    terms = (
+        PanelTerm("stays entered in the period", str(count(row.stays))),
+        PanelTerm("of them completed", str(count(row.completed))),
+        PanelTerm("mean of completed", str(days(row.mean))),
+        PanelTerm("median of completed", str(days(row.median))),
+        PanelTerm("75th percentile", str(days(row.km_p75))),
+        PanelTerm("running on the day, whenever entered", str(count(row.running))),
+        PanelTerm("their mean age", str(days(row.running_mean_age))),
+        PanelTerm("longer than the typical days", str(count(row.overstaying))),
+    )
+    return Panel(
+        title=f"Time in {ground.stages[row.stage].name}",
+        definition="Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
+        terms=terms,
+        total=str(days(row.km_median)),
+        total_words="median",
+        deals=_named(line, lines.at[order], words),
+        counted=row.stays,
+        folded=max(0, len(order) - FIRST_DEALS),
+    )
