@@ -41,7 +41,9 @@ def page(request: HttpRequest) -> HttpResponse:
     whole = whole_attainment(line)
     counted = whole.forecast.deals_won + whole.forecast.deals_open
     query = urlencode([*line.given, ("by", by)])
-    exports = tuple((kind.upper(), f"{reverse('attainment:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json"))
+    exports = tuple(
+        (kind.upper(), f"{reverse('attainment:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json")
+    )
     answer = {
         "line": line,
         "by": by,

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.drawing import passing_rows, time_rows
 from wise_tally.conversion.workings import conversion_panel
-from wise_tally.core.conversion import BASES, ConversionOptions, conversion
+from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
 from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in_stage
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, only_process, read_scope
@@ -18,7 +18,14 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, sheet_response
 from wise_tally.ui.refusals import Refused
 
-BY = {"company": "no breakdown", "person": "person", "team": "team", "territory": "territory", "source": "source", "deal_type": "deal type"}
+BY = {
+    "company": "no breakdown",
+    "person": "person",
+    "team": "team",
+    "territory": "territory",
+    "source": "source",
+    "deal_type": "deal type",
+}
 
 
 def _line(request: HttpRequest) -> ScopeLine:
@@ -83,7 +90,7 @@ def page(request: HttpRequest) -> HttpResponse:
     options = _options(line, request)
     by = _word(request, "by", "company", tuple(BY))
     whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
-    groups = ()
+    groups: tuple[ConversionGroup, ...] = ()
     if by != "company":
         groups = conversion(line.book, line.standing, line.period, line.scope, options, by)
     winning = days_to_win(line.book, line.standing, line.period, line.scope)[0]
@@ -93,7 +100,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "line": line,
         "whole": whole,
         "rows": rows,
-        "leak": min(leaks, key=lambda row: row.step, default=None),
+        "leak": min(leaks, key=lambda row: row.step or 0.0, default=None),
         "winning": winning,
         "options": options,
         "switches": _switches(line, request),
@@ -108,7 +115,9 @@ def page(request: HttpRequest) -> HttpResponse:
 
 def _strip(line: ScopeLine, request: HttpRequest, counted: int, lacking: int) -> CountStrip:
     query = _query(line, request)
-    exports = tuple((kind.upper(), f"{reverse('conversion:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json"))
+    exports = tuple(
+        (kind.upper(), f"{reverse('conversion:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json")
+    )
     of_process = int((line.book.deals.process[line.standing.deal] == line.scope.process).sum())
     url = f"{reverse('deals:page')}?{line.query(process=line.process_value)}&status=all"
     return CountStrip(counted, max(0, of_process - counted), url, lacking=lacking, exports=exports)
@@ -152,4 +161,3 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     header = ("stage", "reached", "value", "step", "from_start")
     rows = [(stages[s.stage].name, s.reached, s.value, s.step, s.from_start) for s in whole.stages]
     return sheet_response(Sheet("conversion", header, frozenset({"value"}), rows), kind)
-

@@ -56,23 +56,46 @@ def _stage(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, 
     ground, rows = line.book.ground, whole.stages
     place = next((i for i, row in enumerate(rows) if ground.stages[row.stage].key == key), None)
     if place is None:
-        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404)
+        raise Refused(
+            f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
+        )
     row, name = rows[place], ground.stages[rows[place].stage].name
     base = (lambda r: str(money(r.value))) if options.by_value else (lambda r: str(count(r.reached)))
     following = rows[place + 1] if place + 1 < len(rows) else None
     if figure == "step" and following is not None:
-        terms = [PanelTerm(f"reached {ground.stages[following.stage].name}", base(following)), PanelTerm(f"÷ reached {name}", base(row))]
+        terms = [
+            PanelTerm(f"reached {ground.stages[following.stage].name}", base(following)),
+            PanelTerm(f"÷ reached {name}", base(row)),
+        ]
         if row.step_interval:
             interval = f"{percent(row.step_interval.low)} to {percent(row.step_interval.high)}"
             terms.append(PanelTerm("Wilson interval, 95 %", interval))
-        total, words, text = str(percent(row.step)), "step", "Deals that reached the next shown stage ÷ deals that reached this one."
+        total, words, text = (
+            str(percent(row.step)),
+            "step",
+            "Deals that reached the next shown stage ÷ deals that reached this one.",
+        )
     elif figure == "from_start":
         first = rows[0]
-        terms = [PanelTerm(f"reached {name}", base(row)), PanelTerm(f"÷ reached {ground.stages[first.stage].name}", base(first))]
-        total, words, text = str(percent(row.from_start)), "from start", "Deals that reached this stage ÷ deals that reached the first shown."
+        terms = [
+            PanelTerm(f"reached {name}", base(row)),
+            PanelTerm(f"÷ reached {ground.stages[first.stage].name}", base(first)),
+        ]
+        total, words, text = (
+            str(percent(row.from_start)),
+            "from start",
+            "Deals that reached this stage ÷ deals that reached the first shown.",
+        )
     else:
-        terms = [PanelTerm("deals in the cohort", str(count(whole.created))), PanelTerm("value that reached it", str(money(row.value)))]
-        total, words, text = str(count(row.reached)), "reached", "Deals that stood in this stage or a later one of the process; a won deal reached all."
+        terms = [
+            PanelTerm("deals in the cohort", str(count(whole.created))),
+            PanelTerm("value that reached it", str(money(row.value))),
+        ]
+        total, words, text = (
+            str(count(row.reached)),
+            "reached",
+            "Deals that stood in this stage or a later one of the process; a won deal reached all.",
+        )
     found = cohort(line.book, line.standing, line.period, line.scope, options)
     level = len(found.order) if row.stage not in found.order else found.order.index(row.stage)
     inside = found.at[found.in_cohort & (found.furthest >= level)]
@@ -97,13 +120,22 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGrou
     found = cohort(line.book, line.standing, line.period, line.scope, options)
     kind = line.standing.kind[found.at]
     if figure == "of_created":
-        terms = [PanelTerm("won", str(count(whole.won))), PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.created)))]
+        terms = [
+            PanelTerm("won", str(count(whole.won))),
+            PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.created))),
+        ]
         inside, rate = found.in_cohort, whole.win_rate_of_created
-        out = (("lost", whole.lost), ("still undecided", whole.undecided))
-        text, words = "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.", "win rate of created"
+        out: tuple[tuple[str, int], ...] = (("lost", whole.lost), ("still undecided", whole.undecided))
+        text, words = (
+            "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
+            "win rate of created",
+        )
     else:
         closed = whole.closed_won + whole.closed_lost
-        terms = [PanelTerm("won in the period", str(count(whole.closed_won))), PanelTerm("÷ won or lost in the period", str(count(closed)))]
+        terms = [
+            PanelTerm("won in the period", str(count(whole.closed_won))),
+            PanelTerm("÷ won or lost in the period", str(count(closed))),
+        ]
         inside, rate = found.closed_in_window, whole.win_rate_of_closed
         out = (("lost", whole.closed_lost),)
         text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
@@ -148,11 +180,15 @@ def _time(line: ScopeLine, key: str) -> Panel:
     rows = time_in_stage(line.book, line.standing, line.period, line.scope)[0].stages
     row = next((r for r in rows if ground.stages[r.stage].key == key), None)
     if row is None:
-        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404)
+        raise Refused(
+            f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
+        )
     lines = stay_lines(line.book, line.standing, line.period, line.scope, "company")
     mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
     order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
-    words = [f"{days(int(lines.seconds[i]) / 86_400)}{'' if lines.ended[i] else ' so far'}" for i in order[:FIRST_DEALS]]
+    words = [
+        f"{days(int(lines.seconds[i]) / 86_400)}{'' if lines.ended[i] else ' so far'}" for i in order[:FIRST_DEALS]
+    ]
     terms = (
         PanelTerm("stays entered in the period", str(count(row.stays))),
         PanelTerm("of them completed", str(count(row.completed))),

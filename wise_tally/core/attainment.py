@@ -38,13 +38,12 @@ def attainment(book: Book, standing: Standing, period: Period, scope: Filter, by
         carried = quotas_of_rows(book.ground, standing, period, by)
         names = book.ground.deal_types if by == "deal_type" else book.ground.sources
         by_row = {
-            node: pace(book.ground, standing.as_of, period, filters=_filters(by, names[node])).company for node in carried
+            node: pace(book.ground, standing.as_of, period, filters=_filters(by, names[node])).company
+            for node in carried
         }
         return tuple(AttainmentRow(row, by_row.get(row.node, NO_TARGET)) for row in rows)
     paces = pace(book.ground, standing.as_of, period)
-    return tuple(
-        AttainmentRow(row, NO_TARGET if row.node == NONE else paces.of(by, row.node)) for row in rows
-    )
+    return tuple(AttainmentRow(row, NO_TARGET if row.node == NONE else paces.of(by, row.node)) for row in rows)
 
 
 def _filters(by: str, name: str) -> tuple[str, str, str, str]:

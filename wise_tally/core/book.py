@@ -7,6 +7,7 @@ deal, then in their order; void ones and those never in effect are not in the bo
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,7 +17,7 @@ from wise_tally.core.ground import OPEN, WON, Ground
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.trees import NONE
 
-Flags = npt.NDArray[np.bool_]
+Flags = npt.NDArray[Any]  # bool throughout
 FOR_EVER = 1 << 62
 
 
@@ -189,7 +190,9 @@ class Book:
         allows_own = np.array([item.own_probability for item in ground.stages], dtype=bool)
         own_category, own_probability = rev.category[row], rev.probability_bp[row]
         category = np.where(own_category == NONE, stage_category[stage], own_category)
-        probability = np.where((own_probability == NONE) | ~allows_own[stage], stage_probability[stage], own_probability)
+        probability = np.where(
+            (own_probability == NONE) | ~allows_own[stage], stage_probability[stage], own_probability
+        )
         is_open = kind == OPEN
         return Standing(
             as_of=as_of,

@@ -48,7 +48,9 @@ class FiscalCalendar:
     def starting(cls, month: int, day: int = 1) -> "FiscalCalendar":
         """The calendar whose year starts on `month`/`day`; only the first of a month is accepted."""
         if day != 1:
-            raise FiscalYearRefused(f"A fiscal year starts on the first of a month; {day:02}/{month:02} is not accepted.")
+            raise FiscalYearRefused(
+                f"A fiscal year starts on the first of a month; {day:02}/{month:02} is not accepted."
+            )
         if not 1 <= month <= 12:
             raise FiscalYearRefused(f"The start month is a number from 1 to 12, not {month}.")
         return cls(month)

@@ -39,9 +39,7 @@ class Changes:
         return self.after_minor - self.before_minor
 
 
-def changes(  # noqa: PLR0913 - two standings of one scope
-    book: Book, before: Standing, after: Standing, period: Period, scope: Filter, figure: str
-) -> Changes:
+def changes(book: Book, before: Standing, after: Standing, period: Period, scope: Filter, figure: str) -> Changes:
     """Deals whose part of `figure` differs between two days of the same scope. Source: common practice."""
     then = _parts(book, before, period, scope, figure)
     now = _parts(book, after, period, scope, figure)

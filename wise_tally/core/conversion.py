@@ -88,10 +88,11 @@ def cohort(book: Book, standing: Standing, period: Period, scope: Filter, option
     if options.basis == "decided":
         inside = closed
     else:
-        if options.basis == "created":
-            day = book.created_on[standing.deal[at]]
-        else:
-            day = _entered_on(book, standing, at, reach, options, order)
+        day = (
+            book.created_on[standing.deal[at]]
+            if options.basis == "created"
+            else _entered_on(book, standing, at, reach, options, order)
+        )
         inside = (day >= first) & (day <= last)
     if options.decided_only:
         inside = inside & (kind != OPEN)
@@ -123,15 +124,16 @@ def first_shown(book: Book, order: tuple[int, ...], options: ConversionOptions) 
     return next(shown, NONE)
 
 
-def _entered_on(  # noqa: PLR0913 - the cohort's own parts, kept apart from the record they build
+def _entered_on(
     book: Book, standing: Standing, at: Ints, reach: Ints, options: ConversionOptions, order: tuple[int, ...]
 ) -> Ints:
     """Local day on which each deal first reached the first shown stage; 0 for never."""
     rev, start = book.revisions, max(first_shown(book, order, options), 0)
-    if options.strict:
-        there = rev.stage == order[start] if order else np.zeros(len(rev.deal), dtype=bool)
-    else:
-        there = reach >= start
+    there = (
+        (rev.stage == order[start] if order else np.zeros(len(rev.deal), dtype=bool))
+        if options.strict
+        else reach >= start
+    )
     rows = np.flatnonzero(there & (rev.effective_at < standing.cut))
     rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
     never = np.iinfo(np.int64).max
@@ -146,7 +148,7 @@ def _entered_on(  # noqa: PLR0913 - the cohort's own parts, kept apart from the 
     return days
 
 
-def conversion(  # noqa: PLR0913 - scope line parts plus the options record
+def conversion(
     book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions, by: str = "company"
 ) -> tuple[ConversionGroup, ...]:
     """Reached, step and from start per stage for each node of `by`, the node of a deal being its owner's on the day.
@@ -196,7 +198,12 @@ class _Counter:
                 self._per_place(stood, short, None),
                 self._totals(),
             ]
-        return [self._reached(inside, None), self._reached(inside, self.amount), self._reached(short, None), self._totals()]
+        return [
+            self._reached(inside, None),
+            self._reached(inside, self.amount),
+            self._reached(short, None),
+            self._totals(),
+        ]
 
     def _reached(self, keep: Flags, weights: Ints | None) -> Ints:
         width = len(self.found.order) + 2
@@ -265,10 +272,12 @@ def lacks_history(deals: int, without_history: int) -> bool:
     return without_history > 0 and deals - without_history < ENOUGH_WITH_HISTORY
 
 
-def _group(  # noqa: PLR0913 - one argument a column of the record
+def _group(
     node: int, key: str | None, name: str | None, stages: tuple[StageReach, ...], totals: Ints, by_value: bool
 ) -> ConversionGroup:
-    created, won, lost, short, created_value, won_value, closed_won, closed_lost, closed_short, *values = map(int, totals)
+    created, won, lost, short, created_value, won_value, closed_won, closed_lost, closed_short, *values = map(
+        int, totals
+    )
     of_created = ratio(won_value, created_value) if by_value else ratio(won, created)
     of_closed = ratio(values[0], sum(values)) if by_value else ratio(closed_won, closed_won + closed_lost)
     return ConversionGroup(

@@ -204,12 +204,16 @@ def forecast(book: Book, standing: Standing, period: Period, scope: Filter, by: 
     amounts = sums_by_node(lines.amount_minor, lines, group)
     weighted = sums_by_node(lines.weighted_minor, lines, group)
     counts = deals_by_node(lines, group)
-    holding = counts[:, lines.buckets.reported].any(axis=1)
+    holding: Flags = np.asarray(counts[:, lines.buckets.reported].any(axis=1))
     targets, call = targets_and_calls(book, standing, period, scope, by)
     rows = []
     for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
         target = NO_TARGET if node == NONE else targets(node)
-        rows.append(forecast_row(node, group, lines.buckets, (amounts[node], weighted[node], counts[node]), (target, call(node))))
+        rows.append(
+            forecast_row(
+                node, group, lines.buckets, (amounts[node], weighted[node], counts[node]), (target, call(node))
+            )
+        )
     return tuple(rows)
 
 
@@ -318,4 +322,3 @@ def weighted_by_person(book: Book, standing: Standing, period: Period) -> dict[i
     lines = forecast_lines(book, standing, period, Filter(), "person")
     sums = sum_by_group(lines.value_minor("weighted"), lines.node, len(book.ground.people))
     return {index: int(value) for index, value in enumerate(sums)}
-

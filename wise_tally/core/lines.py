@@ -84,7 +84,9 @@ def grouping(ground: Ground, by: str, as_of: date) -> Grouping:
     if by == "person":
         return Grouping(by, tuple(p.key for p in ground.people), tuple(p.name for p in ground.people), None)
     if by == "process":
-        return Grouping(by, tuple(key for key, _ in ground.processes), tuple(name for _, name in ground.processes), None)
+        return Grouping(
+            by, tuple(key for key, _ in ground.processes), tuple(name for _, name in ground.processes), None
+        )
     names = ground.deal_types if by == "deal_type" else ground.sources
     return Grouping(by, names, names, None)
 

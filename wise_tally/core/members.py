@@ -1,6 +1,8 @@
 """The forecast of people within teams: rows of a team's members add up to the team."""
 
-from wise_tally.core.book import Book, Standing
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import (
     ForecastLines,
@@ -38,14 +40,12 @@ def forecast_members(
     keys = tuple(person.key for _ in range(teams + 1) for person in ground.people)
     names = tuple(person.name for _ in range(teams + 1) for person in ground.people)
     group = Grouping("member", keys, names, None)
-    member = ForecastLines(
-        lines.lines, place, lines.bucket, lines.amount_minor, lines.weighted_minor, lines.buckets
-    )
+    member = ForecastLines(lines.lines, place, lines.bucket, lines.amount_minor, lines.weighted_minor, lines.buckets)
     amounts = sums_by_node(member.amount_minor, member, group)
     weighted = sums_by_node(member.weighted_minor, member, group)
     counts = deals_by_node(member, group)
     target, call = targets_and_calls(book, standing, period, scope, "person")
-    holding = counts[:, lines.buckets.reported].any(axis=1)
+    holding: Flags = np.asarray(counts[:, lines.buckets.reported].any(axis=1))
     today = standing.as_of.toordinal()
     rows = {}
     for index in range(people):

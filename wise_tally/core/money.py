@@ -4,13 +4,14 @@ Probabilities, shares and rates are basis points (hundredths of a percent, 0 to 
 """
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.errors import AmountOverflow
 
-Ints = npt.NDArray[np.int64]
+Ints = npt.NDArray[Any]  # int64 throughout
 WHOLE_BP = 10_000
 EXACT_FLOAT = 1 << 53
 HALF_BITS = 26

@@ -99,9 +99,7 @@ def _targets(
     return _rolled_up(ground, as_of, own, by_team)
 
 
-def _rolled_up(
-    ground: Ground, as_of: date, own: dict[tuple[str, int], int], by_team: dict[int, int]
-) -> Targets:
+def _rolled_up(ground: Ground, as_of: date, own: dict[tuple[str, int], int], by_team: dict[int, int]) -> Targets:
     tree = ground.team_tree(as_of)
     teams: dict[int, Target] = {}
     for node in sorted(range(len(ground.teams)), key=lambda i: -len(tree.paths[i])):

@@ -159,7 +159,11 @@ class _Running:
         limit = np.array([np.inf if days is None else days * DAY_SECONDS for days in typical])
         over = age > limit[lines.stage[still]]
         size = (nodes + 1) * stages
-        columns = [np.bincount(cell, minlength=size), np.bincount(cell, age, size), np.bincount(cell[over], minlength=size)]
+        columns = [
+            np.bincount(cell, minlength=size),
+            np.bincount(cell, age, size),
+            np.bincount(cell[over], minlength=size),
+        ]
         self.count, self.age, self.over = (
             self._rolled(column.astype(np.int64).reshape(nodes + 1, stages), group) for column in columns
         )

@@ -34,14 +34,20 @@ def history(deal: Deal, cut: int) -> list[Entry]:
         if row.effective_at.timestamp() < cut
     ]
     names = dict(Person.objects.filter(key__in={row.changed_by for row in rows}).values_list("key", "name"))
-    entries = [Entry(r.effective_at, c, names.get(r.changed_by, r.changed_by), r.reason, r.void) for r, c in _changes(rows)]
+    entries = [
+        Entry(r.effective_at, c, names.get(r.changed_by, r.changed_by), r.reason, r.void) for r, c in _changes(rows)
+    ]
     return entries[::-1]
 
 
 def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ...]]]:
     if not rows:
         return []
-    first = (f"came in at {rows[0].stage.name}", f"amount {money(rows[0].amount_minor)}", f"expected {day(rows[0].expected_close)}")
+    first = (
+        f"came in at {rows[0].stage.name}",
+        f"amount {money(rows[0].amount_minor)}",
+        f"expected {day(rows[0].expected_close)}",
+    )
     return [(rows[0], first), *((now, _difference(then, now)) for then, now in pairwise(rows))]
 
 
@@ -138,4 +144,3 @@ def trail(line: ScopeLine, deal: int) -> Trail:
 def _span(line: ScopeLine, deal: int) -> tuple[int, int]:
     column = line.book.stays.deal
     return int(np.searchsorted(column, deal)), int(np.searchsorted(column, deal, side="right"))
-

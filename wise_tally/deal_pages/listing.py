@@ -96,7 +96,9 @@ def _kept(line: ScopeLine, at: Ints, status: str, stage: str, only: str) -> np.n
     if stage:
         index = next((i for i, s in enumerate(ground.stages) if s.key == stage), None)
         if index is None:
-            raise Refused(f"There is no stage “{stage[:60]}”; accepted: {', '.join(s.key for s in ground.stages)}.", 404)
+            raise Refused(
+                f"There is no stage “{stage[:60]}”; accepted: {', '.join(s.key for s in ground.stages)}.", 404
+            )
         keep &= standing.stage[at] == index
     if only == "overdue":
         keep &= is_open & (close != NO_DAY) & (close < line.as_of.toordinal())

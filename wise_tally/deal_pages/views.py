@@ -41,7 +41,9 @@ def page(request: HttpRequest) -> HttpResponse:
     line = read_scope(request)
     found = listing(line, request)
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
-    exports = tuple((k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in ("csv", "xlsx", "json"))
+    exports = tuple(
+        (k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in ("csv", "xlsx", "json")
+    )
     answer = {
         "line": line,
         "list": found,
@@ -49,7 +51,9 @@ def page(request: HttpRequest) -> HttpResponse:
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
         "quick": [(name, found.query(line, only="" if name == found.only else name)) for name in QUICK],
-        "sorts": {name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")},
+        "sorts": {
+            name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")
+        },
         "before": found.query(line, page=str(found.page - 1)) if found.page > 1 else "",
         "after": found.query(line, page=str(found.page + 1)) if found.page < found.pages else "",
         "strip": CountStrip(found.total, exports=exports),
@@ -66,7 +70,16 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The page of the list as CSV, XLSX or JSON."""
     line = read_scope(request)
     rows = deal_rows(line, listing(line, request).places).values()
-    names = ("key", "name", "account_name", "stage_name", "category_name", "owner_name", "amount_minor", "weighted_minor")
+    names = (
+        "key",
+        "name",
+        "account_name",
+        "stage_name",
+        "category_name",
+        "owner_name",
+        "amount_minor",
+        "weighted_minor",
+    )
     sheet = Sheet("deals", names, frozenset(names[-2:]), [tuple(getattr(r, n) for n in names) for r in rows])
     return sheet_response(sheet, kind)
 
@@ -142,7 +155,9 @@ def _next(request: HttpRequest, found: Deal) -> str:
     return asked if safe else reverse("deals:deal", args=[found.key])
 
 
-def _refused(request: HttpRequest, found: Deal, form: DealForm, status: int, old: OldState | None = None) -> HttpResponse:
+def _refused(
+    request: HttpRequest, found: Deal, form: DealForm, status: int, old: OldState | None = None
+) -> HttpResponse:
     answer = {
         "deal": found,
         "form": form,

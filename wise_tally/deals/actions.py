@@ -89,7 +89,7 @@ def _require(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None
 
 
 @transaction.atomic
-def set_credits(  # noqa: PLR0913 - who, what, from when
+def set_credits(
     viewer: Viewer, ground: Ground, deal: Deal, shares: dict[Person, int], from_on: date, now: datetime
 ) -> None:
     """Divide a deal's credit from a day on; shares in basis points sum to 10 000."""

@@ -100,7 +100,9 @@ class CellReader(dict[str, Any]):
                 return int(moment.timestamp())
         except ValueError:
             pass
-        return CellFault(f"{shown(cell)} is not a date-time with offset", "such as 2026-04-01T09:30:00+01:00 in whole seconds")
+        return CellFault(
+            f"{shown(cell)} is not a date-time with offset", "such as 2026-04-01T09:30:00+01:00 in whole seconds"
+        )
 
     def _percent(self, cell: str) -> Any:
         value = self._number(cell, 2, signed=True)

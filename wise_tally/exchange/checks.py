@@ -34,7 +34,10 @@ class Checker:
             if checks := CHECKS.get(name):
                 for check in checks:
                     check(self, parsed)
-        for nodes, history, owner in (("teams", "team_parents", "team_id"), ("territories", "territory_parents", "territory_id")):
+        for nodes, history, owner in (
+            ("teams", "team_parents", "team_id"),
+            ("territories", "territory_parents", "territory_id"),
+        ):
             if nodes in self.package or history in self.package:
                 self._tree(nodes, history, owner)
         if {"stages", "processes"} & set(self.package):
@@ -98,7 +101,8 @@ class Checker:
         dated: dict[tuple[str, int], str] = {}
         base: dict[str, str] = {}
         model, dated_model = TABLES[nodes].model, TABLES[history].model
-        assert model is not None and dated_model is not None
+        assert model is not None
+        assert dated_model is not None
         base.update(model._default_manager.values_list("key", "parent__key"))
         field = owner.removesuffix("_id")
         for key, day, parent in dated_model._default_manager.values_list(f"{field}__key", F("from_on"), "parent__key"):
@@ -121,7 +125,9 @@ class Checker:
         for name in (nodes, history):
             if (parsed := self.package.get(name)) and key in parsed.get(owner):
                 place = parsed.get(owner).index(key)
-                self.fault(parsed, place, "parent_id", f"{shown(key)} stands below itself", "a tree without a loop on any date")
+                self.fault(
+                    parsed, place, "parent_id", f"{shown(key)} stands below itself", "a tree without a loop on any date"
+                )
                 return
         path = self.package[nodes if nodes in self.package else history].table.path
         self.report.add(path, 0, "parent_id", f"{shown(key)} stands below itself", "a tree without a loop on any date")
@@ -151,14 +157,18 @@ def _settings(check: Checker, parsed: Parsed) -> None:
         elif key == "currency" and not known_currency(value):
             check.fault(parsed, place, "value", f"{shown(value)} is not a currency", "an ISO 4217 code such as EUR")
         elif key == "time_zone" and value not in time_zones():
-            check.fault(parsed, place, "value", f"{shown(value)} is not a time zone", "an IANA name such as Europe/Dublin")
+            check.fault(
+                parsed, place, "value", f"{shown(value)} is not a time zone", "an IANA name such as Europe/Dublin"
+            )
         elif key == "fiscal_year_start_month" and value not in [str(month) for month in range(1, 13)]:
             check.fault(parsed, place, "value", f"{shown(value)} is not a month", "a whole number from 1 to 12")
         elif key == "organisation" and len(value) > 200:
             check.fault(parsed, place, "value", f"the name has {len(value)} characters", "at most 200 characters")
         elif key == "currency" and _currency_fixed(value):
             right = "the currency already kept while there is money"
-            check.fault(parsed, place, "value", f"{shown(value)} has other decimals than the currency of the deals there", right)
+            check.fault(
+                parsed, place, "value", f"{shown(value)} has other decimals than the currency of the deals there", right
+            )
 
 
 def known_currency(code: str) -> bool:
@@ -192,7 +202,9 @@ def _ranks(check: Checker, parsed: Parsed) -> None:
         if BAD in (key, rank):
             continue
         ranks[key] = rank
-        if list(ranks.values()).count(rank) > 1 and any(r == rank and k != key and k in parsed.get("category_id")[:place] for k, r in ranks.items()):
+        if list(ranks.values()).count(rank) > 1 and any(
+            r == rank and k != key and k in parsed.get("category_id")[:place] for k, r in ranks.items()
+        ):
             check.fault(parsed, place, "rank", f"rank {rank} stands twice", "each rank once")
 
 
@@ -208,7 +220,9 @@ def _spans(check: Checker, parsed: Parsed) -> None:
 
 
 def _active(check: Checker, parsed: Parsed) -> None:
-    _pairs(check, parsed, ("active_from", "active_to"), "the last day is before the first", "a day not before active_from")
+    _pairs(
+        check, parsed, ("active_from", "active_to"), "the last day is before the first", "a day not before active_from"
+    )
 
 
 def _lead_closed(check: Checker, parsed: Parsed) -> None:
@@ -226,7 +240,9 @@ def _subjects(check: Checker, parsed: Parsed) -> None:
         elif not key:
             check.fault(parsed, place, "subject_id", "the required cell is empty", f"the identifier of a {subject}")
         elif key not in check.keys(plural[subject]):
-            check.fault(parsed, place, "subject_id", f"{shown(key)} is not known", f"an identifier of {plural[subject]}.csv")
+            check.fault(
+                parsed, place, "subject_id", f"{shown(key)} is not known", f"an identifier of {plural[subject]}.csv"
+            )
 
 
 def _quota_values(check: Checker, parsed: Parsed) -> None:
@@ -261,7 +277,13 @@ def _quota_overlaps(check: Checker, parsed: Parsed) -> None:
         for (start, end), row in sorted(rows.items()):
             faulty = row if row is not None else latest[1]
             if latest[0] >= start and faulty is not None:
-                check.fault(parsed, faulty, "starts_on", "the span overlaps another of the same subject and metric", "spans that share no day")
+                check.fault(
+                    parsed,
+                    faulty,
+                    "starts_on",
+                    "the span overlaps another of the same subject and metric",
+                    "spans that share no day",
+                )
             latest = max(latest, (end, row), key=lambda item: item[0])
 
 
@@ -272,7 +294,9 @@ def _stage_of_process(check: Checker, parsed: Parsed, place: int, column: str, p
         return None
     found, kind = check.stages[key]
     if process not in (None, BAD) and found != process:
-        check.fault(parsed, place, column, f"{shown(key)} is a stage of another process", f"a stage of process {shown(process)}")
+        check.fault(
+            parsed, place, column, f"{shown(key)} is a stage of another process", f"a stage of process {shown(process)}"
+        )
         return None
     return kind
 
@@ -289,7 +313,9 @@ def _deals(check: Checker, parsed: Parsed) -> None:
             continue
         for column in ("stage_id", "amount", "owner_id"):
             if parsed.get(column)[place] is None:
-                check.fault(parsed, place, column, "the required cell is empty", "a value or rows in deal_revisions.csv")
+                check.fault(
+                    parsed, place, column, "the required cell is empty", "a value or rows in deal_revisions.csv"
+                )
         _short_form(check, parsed, place)
 
 
@@ -320,18 +346,32 @@ def _revisions(check: Checker, parsed: Parsed) -> None:
     own_stage = {key: process_key for key, (process_key, _) in check.stages.items()}
     early = 0
     closes = parsed.get("expected_close")
-    for place, (deal, at, stage) in enumerate(zip(parsed.get("deal_id"), parsed.get("effective_at"), parsed.get("stage_id"), strict=True)):
+    for place, (deal, at, stage) in enumerate(
+        zip(parsed.get("deal_id"), parsed.get("effective_at"), parsed.get("stage_id"), strict=True)
+    ):
         if at is BAD or deal is BAD:
             continue
         if own_stage.get(stage, process.get(deal)) != process.get(deal, own_stage.get(stage)):
             _stage_of_process(check, parsed, place, "stage_id", process[deal])
         start = created.get(deal)
         if start is not None and start is not BAD and at < start:
-            check.fault(parsed, place, "effective_at", "the revision is before the deal was created", "a moment not before created_at")
+            check.fault(
+                parsed,
+                place,
+                "effective_at",
+                "the revision is before the deal was created",
+                "a moment not before created_at",
+            )
         if at < before.get(deal, at):
-            check.fault(parsed, place, "effective_at", "the revisions go back in time", "a moment not before the row above")
+            check.fault(
+                parsed, place, "effective_at", "the revisions go back in time", "a moment not before the row above"
+            )
         before[deal] = at
-        early += closes[place] not in (None, BAD) and start not in (None, BAD) and (closes[place] - 719_163) * 86_400 < start - 86_400
+        early += (
+            closes[place] not in (None, BAD)
+            and start not in (None, BAD)
+            and (closes[place] - 719_163) * 86_400 < start - 86_400
+        )
     if early:
         check.report.notes.append(f"deal_revisions.csv: {early} rows expect the close before the deal was created")
 
@@ -361,16 +401,24 @@ def _field_values(check: Checker, parsed: Parsed) -> None:
     if given := check.package.get("fields"):
         for key, *rest in zip(*map(given.get, ("field_id", "applies_to", "kind", "choices")), strict=True):
             fields[key] = list(rest)
-    for place, (field, subject, value) in enumerate(zip(*map(parsed.get, ("field_id", "subject_id", "value")), strict=True)):
+    for place, (field, subject, value) in enumerate(
+        zip(*map(parsed.get, ("field_id", "subject_id", "value")), strict=True)
+    ):
         if BAD in (field, subject, value) or field not in fields or BAD in fields[field]:
             continue
         applies_to, kind, choices = fields[field]
         if subject not in check.keys(f"{applies_to}s"):
-            check.fault(parsed, place, "subject_id", f"{shown(subject)} is not known", f"an identifier of {applies_to}s.csv")
+            check.fault(
+                parsed, place, "subject_id", f"{shown(subject)} is not known", f"an identifier of {applies_to}s.csv"
+            )
         if kind == "choice" and value not in choices.split(";"):
-            check.fault(parsed, place, "value", f"{shown(value)} is not a choice", "one of " + " / ".join(choices.split(";")))
+            check.fault(
+                parsed, place, "value", f"{shown(value)} is not a choice", "one of " + " / ".join(choices.split(";"))
+            )
         if kind == "number" and not NUMBER.fullmatch(value):
-            check.fault(parsed, place, "value", f"{shown(value)} is not a number", "plain digits with “.” as decimal mark")
+            check.fault(
+                parsed, place, "value", f"{shown(value)} is not a number", "plain digits with “.” as decimal mark"
+            )
 
 
 def _rate_subjects(check: Checker, parsed: Parsed) -> None:

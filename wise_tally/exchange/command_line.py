@@ -31,7 +31,9 @@ class OneLineCommand(BaseCommand):
         """A parser whose errors are one line."""
         parser = OneLineParser(prog=f"tally {subcommand}", description=self.help, **kwargs)
         self.add_base_argument(parser, "--traceback", action="store_true", help="Show a traceback on errors.")
-        parser.set_defaults(verbosity=1, settings=None, pythonpath=None, no_color=False, force_color=False, skip_checks=True)
+        parser.set_defaults(
+            verbosity=1, settings=None, pythonpath=None, no_color=False, force_color=False, skip_checks=True
+        )
         self.add_arguments(parser)
         return parser
 

@@ -173,7 +173,9 @@ def options_of(asked: Asked) -> ConversionOptions:
     stages = {ground.stages[i].key: i for i in ground.open_stages(asked.scope.process)}
     unknown = [key for key in question.leave_out if key not in stages]
     if unknown:
-        raise OptionRefused(f"“{unknown[0]}” is not an open stage of the process; accepted: {', '.join(sorted(stages))}.")
+        raise OptionRefused(
+            f"“{unknown[0]}” is not an open stage of the process; accepted: {', '.join(sorted(stages))}."
+        )
     return ConversionOptions(
         basis=question.basis,
         strict=question.strict,
@@ -235,7 +237,17 @@ def _time_in_stage(asked: Asked) -> list[Row]:
 
 def _time_row(asked: Asked, row: StageTime) -> Row:
     stage = asked.book.ground.stages[row.stage]
-    names = ("stays", "completed", "mean", "median", "km_median", "km_p75", "running", "running_mean_age", "overstaying")
+    names = (
+        "stays",
+        "completed",
+        "mean",
+        "median",
+        "km_median",
+        "km_p75",
+        "running",
+        "running_mean_age",
+        "overstaying",
+    )
     return {"key": stage.key, "name": stage.name, **{name: getattr(row, name) for name in names}}
 
 

@@ -14,7 +14,7 @@ from wise_tally.exchange.faults import Report
 from wise_tally.exchange.tables import TABLES, Column, Table
 
 CHUNK = 20_000
-BAD = CellFault("", "")
+BAD: Any = CellFault("", "")
 csv.field_size_limit(1 << 30)
 
 
@@ -47,7 +47,9 @@ def read_descriptor(folder: Path, report: Report) -> dict[str, Path]:
         report.add("datapackage.json", 0, "", "the file is not there", "a folder with datapackage.json")
         return {}
     except (OSError, ValueError, KeyError, TypeError):
-        report.add("datapackage.json", 0, "", "the file cannot be read", "a Tabular Data Package descriptor with resources")
+        report.add(
+            "datapackage.json", 0, "", "the file cannot be read", "a Tabular Data Package descriptor with resources"
+        )
         return {}
     found: dict[str, Path] = {}
     for name, listed in resources:
@@ -64,7 +66,9 @@ def _take_resource(folder: Path, name: str, listed: Any, found: dict[str, Path],
         return
     path = folder / listed
     if Path(listed).is_absolute() or folder.resolve() not in path.resolve().parents:
-        report.add("datapackage.json", 0, name, f"the path “{listed}” leads out of the folder", "a path inside the folder")
+        report.add(
+            "datapackage.json", 0, name, f"the path “{listed}” leads out of the folder", "a path inside the folder"
+        )
         return
     table = name if name in TABLES else Path(listed).stem
     if table not in TABLES:
@@ -99,7 +103,9 @@ def parse_file(path: Path, table: Table, decimals: int, report: Report) -> Parse
     while chunk := list(islice(records, CHUNK)):
         whole = [(line, cells) for line, cells in chunk if _right_length(line, cells, header, path.name, report)]
         parsed.lines += [line for line, _ in whole]
-        for column, reader, cells in zip(columns, readers, zip(*(cells for _, cells in whole), strict=True), strict=False):
+        for column, reader, cells in zip(
+            columns, readers, zip(*(cells for _, cells in whole), strict=True), strict=False
+        ):
             if column is not None and reader is not None:
                 _take_cells(parsed, column, list(map(reader.__getitem__, cells)), len(whole), report)
     return parsed

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from babel.numbers import get_currency_precision
 from django.db import connection, models, transaction
@@ -123,7 +123,9 @@ def _upsert(table: Table, columns: list[list[Any]], present: list[Column], keys:
     places = [attributes.index(name) if name in attributes else None for name in unique]
     new, known = [], []
     for row in zip(*columns, strict=True):
-        identity = tuple(_empty_of(model, name) if p is None else row[p] for name, p in zip(unique, places, strict=True))
+        identity = tuple(
+            _empty_of(model, name) if p is None else row[p] for name, p in zip(unique, places, strict=True)
+        )
         pk = existing.get(identity)
         if pk is None:
             new.append(row)
@@ -163,7 +165,7 @@ def insert_rows(model: type[models.Model], attributes: Sequence[str], rows: Iter
     names = [f.column for f in (*fields.values(), *rest)]
     defaults = [_default(field) for field in rest]
     filled = {place: _default(f) for place, f in enumerate(fields.values()) if not f.null}
-    quoted = ", ".join(connection.ops.quote_name(name) for name in names)
+    quoted = ", ".join(connection.ops.quote_name(str(name)) for name in names)
     marks = ", ".join(["%s"] * len(names))
     statement = f"INSERT INTO {connection.ops.quote_name(model._meta.db_table)} ({quoted}) VALUES ({marks})"
 
@@ -176,23 +178,26 @@ def insert_rows(model: type[models.Model], attributes: Sequence[str], rows: Iter
             yield values + defaults
 
     with connection.cursor() as cursor:
-        cursor.executemany(statement, complete())
+        cursor.executemany(statement, cast(Any, complete()))
 
 
-def update_rows(model: type[models.Model], attributes: Sequence[str], rows: Iterable[tuple[int, Sequence[Any]]]) -> None:
+def update_rows(
+    model: type[models.Model], attributes: Sequence[str], rows: Iterable[tuple[int, Sequence[Any]]]
+) -> None:
     """Update rows by row number."""
     if not attributes:
         return
     fields = [_field(model, name) for name in attributes]
-    assignments = ", ".join(f"{connection.ops.quote_name(f.column)} = %s" for f in fields)
+    assignments = ", ".join(f"{connection.ops.quote_name(str(f.column))} = %s" for f in fields)
     pk = model._meta.pk
     assert pk is not None
     statement = f"UPDATE {connection.ops.quote_name(model._meta.db_table)} SET {assignments} WHERE {pk.column} = %s"
     with connection.cursor() as cursor:
         values = (
-            [*(_default(f) if v is None else v for f, v in zip(fields, row, strict=True)), number] for number, row in rows
+            [*(_default(f) if v is None else v for f, v in zip(fields, row, strict=True)), number]
+            for number, row in rows
         )
-        cursor.executemany(statement, values)
+        cursor.executemany(statement, cast(Any, values))
 
 
 def _write_deals(parsed: Parsed, package: dict[str, Parsed], keys: Keys, now: datetime) -> None:
@@ -202,7 +207,8 @@ def _write_deals(parsed: Parsed, package: dict[str, Parsed], keys: Keys, now: da
     states = _states(parsed, keys)
     current = _current_states([there[k] for k in parsed.get("deal_id") if k in there and k not in with_history])
     stages, numbers = key_map("stages", keys), key_map("deals", keys)
-    flags, revisions = [], []
+    flags: list[tuple[int, tuple[bool, int | None]]] = []
+    revisions: list[tuple[Any, ...]] = []
     for place, key in enumerate(parsed.get("deal_id")):
         number = numbers[key]
         if key in with_history:
@@ -276,4 +282,3 @@ def _fill_in_late(package: dict[str, Parsed], keys: Keys) -> None:
                 assert parsed.table.model is not None
                 rows = [(own[key], (None if value is None else target[value],)) for key, value in pairs]
                 update_rows(parsed.table.model, [column.attribute], rows)
-

@@ -202,5 +202,3 @@ def node_of(line: ScopeLine, token: str) -> tuple[str, int, int]:
 def counted_here(lines: ForecastLines) -> int:
     """Number of deals won, or open and counted, in the period."""
     return len(np.unique(lines.lines.at[lines.deals_here]))
-
-

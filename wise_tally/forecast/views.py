@@ -140,7 +140,9 @@ def _short_words(period: Period) -> str:
 def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStrip:
     every = len(np.unique(lines.lines.at))
     counted = counted_here(lines)
-    exports = tuple((kind.upper(), reverse("forecast:table", args=[kind]) + "?" + _query(line)) for kind in ("csv", "xlsx", "json"))
+    exports = tuple(
+        (kind.upper(), reverse("forecast:table", args=[kind]) + "?" + _query(line)) for kind in ("csv", "xlsx", "json")
+    )
     return CountStrip(
         counted=counted,
         not_counted=every - counted,
@@ -191,5 +193,3 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
         rows=[(r.name, *(getattr(r.row, name) for name in names), r.row.coverage) for r in rows],
     )
     return sheet_response(sheet, kind)
-
-

@@ -37,10 +37,12 @@ DEFINITIONS = {
     "gap": "Quota minus won. Below 0 the quota is passed.",
     "coverage": "Open divided by the gap; none where the gap is not above 0.",
     "attainment": "Won divided by quota. Open deals never count as achieved.",
-    "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, a person without a call standing at the weighted figure.",
+    "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "
+    "a person without a call standing at the weighted figure.",
     "pace": "The quota's rows cut off after the as-of day.",
     "to_date": "Won divided by pace: above 100 % the node is ahead of its quota so far.",
-    "chance": "The share of all outcomes of the open counted deals, each won or not by its probability, that reach the quota. Independence of the deals is assumed.",
+    "chance": "The share of all outcomes of the open counted deals, each won or not by its probability, "
+    "that reach the quota. Independence of the deals is assumed.",
 }
 REASONS = {
     "won_here": "won in the period",

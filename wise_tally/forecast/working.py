@@ -28,7 +28,9 @@ def panel(line: ScopeLine, figure: str, token: str) -> Panel:
     try:
         by, node, person = node_of(line, token)
     except LookupError:
-        raise Refused(f"“{token[:60]}” names no row; accepted: company:, team:ID, person:ID, territory:ID.", 404) from None
+        raise Refused(
+            f"“{token[:60]}” names no row; accepted: company:, team:ID, person:ID, territory:ID.", 404
+        ) from None
     row = _row(line, by, node, person)
     if figure in RATIOS:
         return _derived(line, figure, row, (by, node, person))
@@ -97,7 +99,9 @@ def _derived(line: ScopeLine, figure: str, row: ForecastRow, place: tuple[str, i
         "call": money(row.call),
     }
     total = totals.get(figure) or terms.pop()[1]
-    note = "" if row.quota is not None or figure == "call" else "No quota holds for this row and period, so there is none."
+    note = (
+        "" if row.quota is not None or figure == "call" else "No quota holds for this row and period, so there is none."
+    )
     return Panel(
         title=f"{words.label(figure, ground)}, {row.name or 'without one'}",
         definition=words.definition(figure, ground),
@@ -135,7 +139,11 @@ def _pace(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> int
 def _pace_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
     value = _pace(line, row, place)
     share = ratio(value or 0, row.quota)
-    return [("quota of the whole period", money(row.quota)), ("share due by the as-of day", percent(share)), ("", money(value))]
+    return [
+        ("quota of the whole period", money(row.quota)),
+        ("share due by the as-of day", percent(share)),
+        ("", money(value)),
+    ]
 
 
 def _to_date_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:

@@ -41,7 +41,9 @@ def move_team(viewer: Viewer, team: Team, parent: Team | None, from_on: date, no
 
 
 @transaction.atomic
-def move_territory(viewer: Viewer, territory: Territory, parent: Territory | None, from_on: date, now: datetime) -> None:
+def move_territory(
+    viewer: Viewer, territory: Territory, parent: Territory | None, from_on: date, now: datetime
+) -> None:
     """Put a territory under another from a day on."""
     viewer.require(May.SET_RULES)
     if not territory.parents.exists():

@@ -9,6 +9,10 @@ from django.db import models
 class DayField(models.IntegerField):
     """A date kept as its proleptic ordinal."""
 
+    _pyi_private_set_type: date  # type: ignore[assignment]
+    _pyi_private_get_type: date  # type: ignore[assignment]
+    _pyi_lookup_exact_type: date  # type: ignore[assignment]
+
     def from_db_value(self, value: int | None, *_: Any) -> date | None:
         """The date of an ordinal."""
         return None if value is None else date.fromordinal(value)
@@ -24,6 +28,10 @@ class DayField(models.IntegerField):
 
 class MomentField(models.BigIntegerField):
     """A moment kept as whole seconds since 1970-01-01 UTC."""
+
+    _pyi_private_set_type: datetime  # type: ignore[assignment]
+    _pyi_private_get_type: datetime  # type: ignore[assignment]
+    _pyi_lookup_exact_type: datetime  # type: ignore[assignment]
 
     def from_db_value(self, value: int | None, *_: Any) -> datetime | None:
         """The moment in UTC."""

@@ -51,8 +51,8 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
     deals = {deal.key: deal for deal in Deal.objects.filter(key__in=keys).select_related("account")}
     last: dict[int, int] = {}
     owned = [deal.pk for deal in deals.values()]
-    for deal, pk in DealRevision.objects.filter(deal_id__in=owned).order_by("pk").values_list("deal_id", "pk"):
-        last[deal] = pk
+    for deal_number, pk in DealRevision.objects.filter(deal_id__in=owned).order_by("pk").values_list("deal_id", "pk"):
+        last[deal_number] = pk
     rules = line.book.ground.rules_on(line.as_of)
     rows = {}
     for at, key in zip(wanted, keys, strict=True):
@@ -62,9 +62,7 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
     return rows
 
 
-def _row(  # noqa: PLR0913 - what the database and the rules say of one deal
-    line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | None, viewer: Viewer | None
-) -> DealRow:
+def _row(line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | None, viewer: Viewer | None) -> DealRow:
     ground, standing, book = line.book.ground, line.standing, line.book
     stage = ground.stages[int(standing.stage[at])]
     category, territory = int(standing.category[at]), int(standing.territory[at])

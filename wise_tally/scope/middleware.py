@@ -22,6 +22,7 @@ class WorkspaceMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
+        """Answer the request with the viewer known."""
         use_currency(Workspace.current().currency)
         person = None
         if request.user.is_authenticated:

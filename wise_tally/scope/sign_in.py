@@ -43,7 +43,7 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
     person = Person.objects.filter(role=role, user__isnull=False).order_by("key").first()
     if person is None:
         raise Refused("The demo has no such person yet; make it with ./tally demo.")
-    login(request, User.objects.get(pk=person.user_id), backend="django.contrib.auth.backends.ModelBackend")
+    login(request, User.objects.get(person=person), backend="django.contrib.auth.backends.ModelBackend")
     return redirect(_next(request))
 
 

@@ -27,7 +27,10 @@ class Sheet:
     def cells(self) -> list[list[Any]]:
         """Rows with money as text in major units; None stays none."""
         return [
-            [str(money_input(v)) if n in self.money and v is not None else v for n, v in zip(self.header, row, strict=True)]
+            [
+                str(money_input(v)) if n in self.money and v is not None else v
+                for n, v in zip(self.header, row, strict=True)
+            ]
             for row in self.rows
         ]
 
@@ -39,7 +42,9 @@ def sheet_response(sheet: Sheet, kind: str) -> HttpResponse:
     if kind == "json":
         return JsonResponse({"columns": sheet.header, "rows": sheet.cells()})
     content, mime = (_csv(sheet), "text/csv; charset=utf-8") if kind == "csv" else (_xlsx(sheet), XLSX)
-    return HttpResponse(content, content_type=mime, headers={"Content-Disposition": f'attachment; filename="{sheet.name}.{kind}"'})
+    return HttpResponse(
+        content, content_type=mime, headers={"Content-Disposition": f'attachment; filename="{sheet.name}.{kind}"'}
+    )
 
 
 XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
@@ -52,7 +57,9 @@ def _csv(sheet: Sheet) -> str:
     writer.writerow(sheet.header)
     for row, cells in zip(sheet.rows, sheet.cells(), strict=True):
         # Text that a spreadsheet would take for a formula is marked as text.
-        writer.writerow("'" + c if isinstance(v, str) and v.startswith(RISKY) else c for v, c in zip(row, cells, strict=True))
+        writer.writerow(
+            "'" + c if isinstance(v, str) and v.startswith(RISKY) else c for v, c in zip(row, cells, strict=True)
+        )
     return out.getvalue()
 
 

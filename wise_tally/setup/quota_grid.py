@@ -84,10 +84,12 @@ def quota_grid(
         cells = []
         for month, target in zip(months, targets, strict=True):
             cell = f"{subject}:{key}:{month.starts_on}"
-            kept = str(money_input(target.own))
+            kept = str(money_input(target.own)).removesuffix(".00")
             cells.append(Cell(cell, f"{month.starts_on:%b}", typed.get(cell, kept), kept, faults.get(cell, "")))
         lines.append(Line(f"{subject}:{key}", name, depth, cells, _sum(targets, "own"), _sum(targets, "of_parts")))
-    shown = [f"{name.split(':')[0]} {name.split(':')[1]}, {name.split(':')[2]}: {text}" for name, text in faults.items()]
+    shown = [
+        f"{name.split(':')[0]} {name.split(':')[1]}, {name.split(':')[2]}: {text}" for name, text in faults.items()
+    ]
     return QuotaGrid(year, months, lines, shown)
 
 

@@ -9,6 +9,8 @@ from wise_tally.process.models import Category, Stage, StageKind
 from wise_tally.ui.numbers import typed_days, typed_percent
 from wise_tally.ui.templatetags.figures import bare
 
+TYPED = ("name", "probability", "category", "typical_days")
+
 
 @dataclass
 class StageRow:
@@ -56,7 +58,8 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date)
         form.faults["from_on"] = f"“{typed_day[:40]}” is not accepted; accepted: {today} or a later day as YYYY-MM-DD."
     categories = {category.key: category for category in Category.objects.all()}
     for stage in stages:
-        row = StageRow(stage, *(posted.get(f"{n}:{stage.key}", "").strip() for n in ("name", "probability", "category", "typical_days")))
+        name, probability, category, days = (posted.get(f"{n}:{stage.key}", "").strip() for n in TYPED)
+        row = StageRow(stage, name, probability, category, days)
         _read_row(row, form, categories)
         form.rows.append(row)
     return form

@@ -57,7 +57,9 @@ def stages(request: HttpRequest, process: str) -> HttpResponse:
     if form.faults or form.from_on is None:
         return _stages_page(request, found, form.rows, form.typed_day, form.faults)
     changed = set_stages(viewer, form.edits, form.from_on, now())
-    messages.success(request, f"{changed} stages changed from {form.from_on} on." if changed else "Nothing was changed.")
+    messages.success(
+        request, f"{changed} stages changed from {form.from_on} on." if changed else "Nothing was changed."
+    )
     return redirect("setup:stages", process=found.key)
 
 

@@ -188,11 +188,11 @@ def read_deals(ground: Ground, after: int = 0) -> tuple[Ints, Deals]:
     """Row numbers (ascending) and columns of the deals with a row number above `after`."""
     types = {name: place for place, name in enumerate(ground.deal_types)}
     sources = {name: place for place, name in enumerate(ground.sources)}
-    rows = list(
-        deals.Deal.objects.filter(pk__gt=after).order_by("pk").values_list("key", "deal_type", "source")
-    )
+    rows = list(deals.Deal.objects.filter(pk__gt=after).order_by("pk").values_list("key", "deal_type", "source"))
     number, process_id, created, short, lost_from = _columns(
-        "SELECT id, process_id, created_at, short_form, lost_from_id FROM deals_deal WHERE id > %s ORDER BY id", 5, after
+        "SELECT id, process_id, created_at, short_form, lost_from_id FROM deals_deal WHERE id > %s ORDER BY id",
+        5,
+        after,
     )
     count = len(rows)
     return number, Deals(

@@ -74,20 +74,35 @@ def _stages(line: ScopeLine) -> list[BarRow]:
     shown = []
     for row in rows:
         stage = ground.stages[row.stage]
-        name = stage.name if len(ground.processes) == 1 else f"{stage.name}, {ground.processes[stage.process][1].lower()}"
+        name = (
+            stage.name if len(ground.processes) == 1 else f"{stage.name}, {ground.processes[stage.process][1].lower()}"
+        )
         query = line.query(process=ground.processes[stage.process][0]) + f"&stage={stage.key}"
         shown.append(BarRow(name, row.amount_minor, row.deals, share(row.amount_minor, largest), query))
     return shown
 
 
-def _created(line: ScopeLine) -> list[tuple[str, int, str, str]]:
-    """The last twelve months: name, deals created, height and place of the column in percent."""
+@dataclass(frozen=True)
+class Column:
+    """A month's column in a drawing 600 wide and 130 high."""
+
+    name: str
+    deals: int
+    left: int
+    middle: int
+    top: int
+    height: int
+
+
+def _created(line: ScopeLine) -> list[Column]:
+    """Deals created in each of the last twelve months."""
     fiscal = line.book.ground.fiscal
     present = fiscal.containing(line.as_of, "month")
     months = tuple(fiscal.beside(present, step) for step in range(-11, 1))
     counts = created_by_period(line.book, line.standing, months, line.scope)
     largest = max([1, *counts])
-    return [
-        (f"{m.starts_on:%b %Y}", n, share(n * 72, largest * 100), share(i * 100 + 8, 1200))
-        for i, (m, n) in enumerate(zip(months, counts, strict=True))
-    ]
+    columns = []
+    for place, (month, deals) in enumerate(zip(months, counts, strict=True)):
+        height = deals * 90 // largest
+        columns.append(Column(f"{month.starts_on:%b}", deals, place * 50 + 8, place * 50 + 25, 112 - height, height))
+    return columns

@@ -25,7 +25,15 @@ PASSING = {
 }
 REASONS = ("No budget", "Timing", "Price", "Went elsewhere", "Project stopped")
 NEXT_STEPS = ("Board meets", "Send revised plan", "Visit the weir", "Agree access", "Check power supply", "")
-THINGS = ("River gauge", "Buoy line", "Telemetry", "Calibration visits", "Reservoir buoy", "Station renewal", "Nine gauges")
+THINGS = (
+    "River gauge",
+    "Buoy line",
+    "Telemetry",
+    "Calibration visits",
+    "Reservoir buoy",
+    "Station renewal",
+    "Nine gauges",
+)
 
 
 @dataclass
@@ -39,9 +47,13 @@ class Walk:
 
     def write(self, moment: datetime, **changes: Any) -> None:
         """A revision at `moment`, unless today came first."""
-        self.state |= changes
+        self.state |= {"reason": ""} | changes
         if moment <= self.now:
-            kept = {"deal_id": self.deal["deal_id"], "effective_at": _text(moment), "changed_by": self.state["owner_id"]}
+            kept = {
+                "deal_id": self.deal["deal_id"],
+                "effective_at": _text(moment),
+                "changed_by": self.state["owner_id"],
+            }
             self.rows.append({**self.state, **kept})
 
 
@@ -69,7 +81,7 @@ def deals(random: Random, today: date, accounts: Rows) -> tuple[Rows, Rows, Rows
 
 
 def _start(random: Random, number: int, now: datetime, account: dict[str, Any]) -> Walk:
-    days_ago = random.uniform(0.2, 1095) if random.random() < 0.93 else random.uniform(0.2, 60)
+    days_ago = random.uniform(0.2, 1095) if random.random() < 0.97 else random.uniform(0.2, 60)
     created = (now - timedelta(days=days_ago)).replace(microsecond=0)
     process = "new_site" if random.random() < 0.7 else "renewal"
     owner = account["owner_id"]
@@ -130,7 +142,7 @@ def _small_changes(random: Random, walk: Walk, start: datetime, end: datetime) -
         if kind < 0.45 and walk.state["expected_close"]:
             close = date.fromisoformat(walk.state["expected_close"])
             late = max(close, moment.date()) + timedelta(days=random.randint(5, 34))
-            walk.write(moment, expected_close=late.isoformat(), reason="")
+            walk.write(moment, expected_close=late.isoformat())
         elif kind < 0.85:
             amount = max(500, round(float(walk.state["amount"]) * random.uniform(0.85, 1.2) / 50) * 50)
             walk.write(moment, amount=f"{amount}.00")

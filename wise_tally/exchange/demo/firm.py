@@ -82,10 +82,14 @@ STAGES = {
     ),
 }
 SOURCES = ("Referral", "Tender portal", "Field day", "Enquiry form", "Partner")
+# fmt: off
 PLACES = (
-    "Arden Carrow Selt Marle Thorn Wick Ister Ludd Garron Fallow Penwater Skerry Aller Brock Culm Derrow"
-    " Esker Fenlow Gannel Hollin Inver Keld Lough Mere Nether Orrin Pella Quern Rush Stell"
-).split()
+    "Arden", "Carrow", "Selt", "Marle", "Thorn", "Wick", "Ister", "Ludd", "Garron",
+    "Fallow", "Penwater", "Skerry", "Aller", "Brock", "Culm", "Derrow", "Esker", "Fenlow",
+    "Gannel", "Hollin", "Inver", "Keld", "Lough", "Mere", "Nether", "Orrin", "Pella",
+    "Quern", "Rush", "Stell",
+)
+# fmt: on
 KINDS = (
     ("Water Board", "water"),
     ("Dam Operators", "dams"),

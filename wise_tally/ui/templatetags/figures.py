@@ -66,7 +66,11 @@ def short(minor: int | None) -> str:
         return NONE_SIGN
     units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
     sign = MINUS if minor < 0 else ""
-    for size, letter, places in ((Decimal(999_500), "m", "0.01"), (Decimal(9_950), "k", "1"), (Decimal(1_000), "k", "0.1")):
+    for size, letter, places in (
+        (Decimal(999_500), "m", "0.01"),
+        (Decimal(9_950), "k", "1"),
+        (Decimal(1_000), "k", "0.1"),
+    ):
         if units >= size:
             scaled = units / (1_000_000 if letter == "m" else 1_000)
             return f"{sign}{scaled.quantize(Decimal(places), ROUND_HALF_EVEN)}{THIN}{letter}"
