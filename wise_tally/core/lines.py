@@ -1,6 +1,6 @@
 """Credited lines: whose money a deal is, what the scope keeps, and the node each line belongs to."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 import numpy as np
@@ -42,28 +42,39 @@ class Grouping:
 
 @dataclass(frozen=True)
 class Lines:
-    """One line a deal, or one a credited person. `at` points into the standing; `share_bp` is 10 000 for whole deals."""
+    """One line a deal, or one a credited person. `at` points into the standing; `share_bp` is 10 000 for whole deals.
+
+    Lines kept by a filter remember `whole`, the lines before it, and their places there: a deal is divided among
+    all its people before anybody is filtered out.
+    """
 
     standing: Standing
     at: Ints
     person: Ints
     share_bp: Ints
     team: Ints | None = None
+    whole: "Lines | None" = None
+    places: Ints | None = None
 
     def parts(self, value_minor: Ints, person_rank: Ints) -> Ints:
         """Each line's part of its deal's whole value (shape of the standing), by largest remainder."""
-        whole = value_minor[self.at]
+        if self.whole is not None:
+            return self.whole.parts(value_minor, person_rank)[self.places]
+        parts = value_minor[self.at]
         split = np.flatnonzero(self.share_bp != WHOLE_BP)
         if len(split):
-            whole[split] = credited_parts(
-                whole[split], self.share_bp[split], self.at[split], person_rank[self.person[split]]
+            parts[split] = credited_parts(
+                parts[split], self.share_bp[split], self.at[split], person_rank[self.person[split]]
             )
-        return whole
+        return parts
 
     def take(self, keep: Flags) -> "Lines":
         """The lines kept."""
         team = None if self.team is None else self.team[keep]
-        return Lines(self.standing, self.at[keep], self.person[keep], self.share_bp[keep], team)
+        places = np.flatnonzero(keep) if self.places is None else self.places[keep]
+        return Lines(
+            self.standing, self.at[keep], self.person[keep], self.share_bp[keep], team, self.whole or self, places
+        )
 
 
 def person_ranks(ground: Ground) -> Ints:
@@ -134,7 +145,7 @@ def credited_lines(book: Book, standing: Standing, scope: Filter, by: str) -> Li
         lines = lines.take(kept_deals(book, standing, scope)[lines.at])
     if by == "team" or scope.team != NONE:
         team = book.ground.teams_of(lines.person, standing.membership_day[lines.at])
-        lines = Lines(standing, lines.at, lines.person, lines.share_bp, team)
+        lines = replace(lines, team=team)
     if scope.of_people:
         team = lines.team if lines.team is not None else lines.person
         lines = lines.take(people_kept(book.ground, scope, standing.as_of, lines.person, team))

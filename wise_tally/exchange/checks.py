@@ -2,6 +2,7 @@
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable
+from datetime import UTC, date, datetime
 from typing import Any
 
 from babel.numbers import list_currencies
@@ -80,7 +81,8 @@ class Checker:
             if BAD in values:
                 continue
             if values in seen:
-                text = " ".join(str(v) for v in values if v not in (None, ""))
+                kinds = [parsed.table.column(name).kind for name in names]
+                text = " ".join(readable(v, k) for v, k in zip(values, kinds, strict=True) if v not in (None, ""))
                 self.fault(parsed, place, names[0], f"{shown(text)} stands twice", "each row once")
             seen.add(values)
 
@@ -122,7 +124,7 @@ class Checker:
             self._report_loop(nodes, history, owner, keys[node])
 
     def _report_loop(self, nodes: str, history: str, owner: str, key: str) -> None:
-        for name in (nodes, history):
+        for name in (history, nodes):
             if (parsed := self.package.get(name)) and key in parsed.get(owner):
                 place = parsed.get(owner).index(key)
                 self.fault(
@@ -423,6 +425,13 @@ def _field_values(check: Checker, parsed: Parsed) -> None:
 
 def _rate_subjects(check: Checker, parsed: Parsed) -> None:
     _subjects(check, parsed)
+
+
+def readable(value: Any, kind: str) -> str:
+    """A kept value as people read it."""
+    if kind == "date":
+        return date.fromordinal(value).isoformat()
+    return datetime.fromtimestamp(value, UTC).isoformat() if kind == "moment" else str(value)
 
 
 Check = Callable[[Checker, Parsed], None]

@@ -45,5 +45,6 @@ class PackageRefused(Exception):
     """A package with faults: nothing of it was taken."""
 
     def __init__(self, report: Report) -> None:
-        super().__init__(f"{len(report.faults) + report.more} faults; nothing was read")
+        first = "; ".join(str(fault) for fault in report.faults[:3])
+        super().__init__(f"{len(report.faults) + report.more} faults; nothing was read: {first}")
         self.report = report

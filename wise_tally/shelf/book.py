@@ -86,7 +86,8 @@ class Shelf:
     def _renewed(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
         self._standings.clear()
         with one_snapshot():
-            if old is None or old.epoch != newest[2]:
+            # A number that fell belongs to a database filled anew.
+            if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 return _whole(newest)
             return _extended(old, newest, old.ground != newest[1])
 

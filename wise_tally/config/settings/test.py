@@ -4,3 +4,6 @@ from wise_tally.config.settings.demo import *  # noqa: F403
 
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 WHITENOISE_AUTOREFRESH = True
+
+# Tests run on a file, as the application does: locks between two writers are real only there.
+DATABASES["default"]["TEST"] = {"NAME": str(DATABASE_FILE.parent / "test.sqlite3")}  # noqa: F405

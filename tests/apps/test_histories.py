@@ -1,0 +1,171 @@
+"""Dated rows keep the past; writers do not tread on one another; readers never see an old figure."""
+
+import threading
+from datetime import UTC, date, datetime, timedelta
+
+import pytest
+from django.core.exceptions import PermissionDenied
+from django.db import connection
+
+from tests.support.world import World, ask
+from wise_tally.deals.actions import DealState, OldState, StageRefused, change_deal, last_revision, set_credits
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.exchange.reading import read_package
+from wise_tally.exchange.writing import write_package
+from wise_tally.org.access import Viewer
+from wise_tally.org.actions import move_person, move_team, move_territory
+from wise_tally.org.models import Person, Team, Territory
+from wise_tally.process.actions import StageEdit, move_stage, set_stages
+from wise_tally.process.models import Category, Stage
+from wise_tally.shelf.book import shelf
+from wise_tally.targets.actions import QuotaCell, QuotaChanged, QuotaOverlaps, set_quotas
+
+ADMIN = Viewer("m", "M", "admin", ())
+REP = Viewer("a", "A", "rep", ())
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
+TODAY = NOW.date()
+LAST_QUARTER, THEN = "FY2027-Q2", "2026-09-30"
+
+
+def a_world():
+    world = World()
+    for number, owner in enumerate("abca"):
+        person = {"owner_id": owner, "territory_id": "y"}
+        world.deal(f"d{number}", ("2026-07-01", "s1", 1000 + number, "2026-09-15", person))
+        world.deal(
+            f"w{number}", ("2026-07-01", "s2", 500, None, person), ("2026-08-01", "w", 500 + number, None, person)
+        )
+    world.quota("person", "b", "2026-07-01", "2026-07-31", "100.00")
+    return world
+
+
+def all_figures():
+    """Every figure of last quarter as it stood then."""
+    by = ("company", "team", "person", "territory")
+    return [
+        ask(f, LAST_QUARTER, THEN, by=b) for f in ("forecast", "attainment", "conversion", "time-in-stage") for b in by
+    ]
+
+
+def change_everything():
+    """One change of each dated thing, today."""
+    team, other = Team.objects.get(key="t1"), Team.objects.get(key="t2")
+    move_person(ADMIN, Person.objects.get(key="b"), team, TODAY, NOW)
+    move_team(ADMIN, other, None, TODAY, NOW)
+    move_territory(ADMIN, Territory.objects.get(key="y"), None, TODAY, NOW)
+    stage = Stage.objects.get(key="s1")
+    set_stages(ADMIN, [StageEdit(stage, "one", 9_000, Category.objects.get(key="commit"), 100)], TODAY, NOW)
+    set_quotas(ADMIN, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 99_900, 10_000)], NOW)
+    a, c = (Person.objects.get(key=key) for key in "ac")
+    set_credits(ADMIN, shelf.book().ground, Deal.objects.get(key="d1"), {a: 2_500, c: 7_500}, TODAY, NOW)
+    deal = Deal.objects.get(key="d0")
+    state = DealState(Stage.objects.get(key="s3"), 7, date(2027, 1, 1), None)
+    change_deal(ADMIN, shelf.book().ground, deal, last_revision(deal).pk, state, "", NOW)
+
+
+@pytest.mark.django_db
+def test_changes_of_today_leave_last_quarter_as_it_stood(tmp_path):
+    a_world().read(tmp_path / "in")
+    before = all_figures()
+    today_before = ask("forecast", LAST_QUARTER, TODAY.isoformat(), by="person")
+    change_everything()
+    assert all_figures() == before
+    after = ask("forecast", LAST_QUARTER, TODAY.isoformat(), by="person")
+    assert after["b"]["quota"] == "999.00"
+    assert after["c"]["open"] != today_before["c"]["open"]
+    assert after["c"]["weighted_open"] != today_before["c"]["weighted_open"]
+    write_package(tmp_path / "out", NOW)
+    from tests.apps.test_exchange import empty_database
+
+    empty_database()
+    read_package(tmp_path / "out", NOW)
+    assert all_figures() == before
+    assert ask("forecast", LAST_QUARTER, TODAY.isoformat(), by="person") == after
+
+
+@pytest.mark.django_db
+def test_stage_rules_of_a_later_day_wait_and_order_is_kept(tmp_path):
+    World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
+    stage = Stage.objects.get(key="s1")
+    tomorrow = TODAY + timedelta(days=1)
+    set_stages(ADMIN, [StageEdit(stage, "renamed", 5_000, stage.category, None)], tomorrow, NOW)
+    assert ask("forecast", "FY2027", TODAY.isoformat())[""]["weighted"] == "100.00"
+    assert ask("forecast", "FY2027", tomorrow.isoformat())[""]["weighted"] == "500.00"
+    move_stage(ADMIN, stage, 1, NOW)
+    assert [s for s in ask("time-in-stage", "FY2027", TODAY.isoformat()) if s != "scope"] == ["s2", "s1", "s3"]
+
+
+@pytest.mark.django_db
+def test_quotas_are_refused_on_an_old_state_or_an_overlap(tmp_path):
+    a_world().read(tmp_path)
+    with pytest.raises(QuotaChanged) as changed:
+        set_quotas(ADMIN, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 1, 555)], NOW)
+    assert changed.value.now == 10_000
+    with pytest.raises(QuotaOverlaps, match="share no day"):
+        set_quotas(ADMIN, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 9, 30), 1, None)], NOW)
+    with pytest.raises(PermissionDenied):
+        set_quotas(REP, [], NOW)
+
+
+@pytest.mark.django_db
+def test_revisions_are_added_never_altered_and_refused_on_an_old_state(tmp_path):
+    a_world().read(tmp_path)
+    deal, ground = Deal.objects.get(key="d0"), shelf.book().ground
+    rows = list(DealRevision.objects.order_by("pk").values_list())
+    seen = last_revision(deal).pk
+    state = DealState(Stage.objects.get(key="s2"), 5, None, None)
+    change_deal(REP, ground, deal, seen, state, "", NOW)
+    assert list(DealRevision.objects.order_by("pk").values_list())[: len(rows)] == rows
+    with pytest.raises(OldState):
+        change_deal(REP, ground, deal, seen, DealState(state.stage, 6, None, None), "", NOW)
+    other = Stage.objects.create(
+        key="o", name="o", process=deal.process, position=9, kind="open", probability_bp=0, retired=True
+    )
+    with pytest.raises(StageRefused, match="retired"):
+        change_deal(REP, ground, deal, last_revision(deal).pk, DealState(other, 6, None, None), "", NOW)
+    with pytest.raises(PermissionDenied, match="somebody else"):
+        change_deal(REP, ground, Deal.objects.get(key="d1"), 0, state, "", NOW)
+
+
+@pytest.mark.django_db(transaction=True)
+def test_of_two_simultaneous_writers_one_is_told(tmp_path):
+    """Both saw the same state; one revision is written, the other is refused with the new state."""
+    a_world().read(tmp_path)
+    deal, ground = Deal.objects.get(key="d0"), shelf.book().ground
+    seen, stage = last_revision(deal).pk, Stage.objects.get(key="s2")
+    start, results = threading.Barrier(2), []
+
+    def write(amount):
+        start.wait()
+        try:
+            change_deal(REP, ground, deal, seen, DealState(stage, amount, None, None), "", NOW)
+            results.append("written")
+        except OldState as old:
+            results.append(old.now.amount_minor)
+        finally:
+            connection.close()
+
+    threads = [threading.Thread(target=write, args=(amount,)) for amount in (1, 2)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert DealRevision.objects.filter(deal=deal).count() == 2
+    assert sorted(map(str, results)) in (["1", "written"], ["2", "written"])
+
+
+@pytest.mark.django_db
+def test_the_shelf_takes_only_what_is_new_and_equals_a_fresh_reading(tmp_path):
+    a_world().read(tmp_path)
+    first = shelf.shelved()
+    assert shelf.shelved() is first, "an unchanged book is not read again"
+    deal = Deal.objects.get(key="d2")
+    for amount in (7, 8):
+        state = DealState(Stage.objects.get(key="s3"), amount, date(2026, 12, 1), None)
+        change_deal(ADMIN, shelf.book().ground, deal, last_revision(deal).pk, state, "", NOW)
+        appended = ask("forecast", "FY2027", TODAY.isoformat(), by="person")
+        stays = ask("time-in-stage", "FY2027", TODAY.isoformat(), by="person")
+        shelf.forget()
+        assert ask("forecast", "FY2027", TODAY.isoformat(), by="person") == appended
+        assert ask("time-in-stage", "FY2027", TODAY.isoformat(), by="person") == stays
+    assert appended["c"]["open"] == "0.08"

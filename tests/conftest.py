@@ -1,0 +1,45 @@
+"""Fixtures: an empty book for each test, the demo read once a session, clients by role."""
+
+import os
+from datetime import UTC, date, datetime
+
+import pytest
+
+os.environ.setdefault("WISE_TALLY_DATABASE", os.path.join("/tmp", f"wise-tally-tests-{os.getuid()}", "unused.sqlite3"))
+TODAY = date(2026, 11, 23)
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
+
+
+@pytest.fixture(autouse=True)
+def _fixed_day(monkeypatch):
+    monkeypatch.setenv("WISE_TALLY_TODAY", TODAY.isoformat())
+
+
+@pytest.fixture(autouse=True)
+def _fresh_shelf():
+    """Each test has its own database state, so no book may be left from the one before."""
+    from wise_tally.shelf.book import shelf
+
+    shelf.forget()
+    yield
+    shelf.forget()
+
+
+@pytest.fixture
+def demo(db):
+    """The demo workspace of a fixed day, with its people able to sign in."""
+    from wise_tally.exchange.demo.build import build_demo
+
+    build_demo(TODAY, NOW)
+
+
+@pytest.fixture
+def sign_in(client):
+    """Sign a person in by identifier and return the client."""
+    from django.contrib.auth.models import User
+
+    def as_person(key):
+        client.force_login(User.objects.get(username=key))
+        return client
+
+    return as_person

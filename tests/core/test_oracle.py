@@ -1,0 +1,118 @@
+"""The core against the naive second implementation on random workspaces, through the whole package reader."""
+
+from datetime import date
+from random import Random
+from statistics import mean, median
+
+import pytest
+
+from tests.support.naive import Naive, cents, survival_quantile
+from tests.support.random_world import random_world
+from tests.support.world import ask
+
+SEEDS = range(12)
+NAMES = ("won", "lost", "open", "weighted_open", "weighted", "overdue", "overdue_before", "undated")
+
+
+def window(seed):
+    """A random period and as-of day of the years the worlds cover."""
+    random = Random(f"window{seed}")
+    start = date(2024, random.randint(1, 12), random.randint(1, 28))
+    end = date(2025, random.randint(1, 12), random.randint(1, 28))
+    as_of = date(random.choice((2024, 2025, 2026)), random.randint(1, 12), random.randint(1, 28))
+    return start, end, as_of
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_forecast_equals_plain_python(seed, tmp_path):
+    """Every figure of every row, by every breakdown, to the cent."""
+    world = random_world(seed).read(tmp_path)
+    start, end, as_of = window(seed)
+    naive = Naive(world.tables, as_of)
+    for by in ("company", "team", "person", "territory", "process", "deal_type", "source"):
+        rows = ask("forecast", f"{start}/{end}", as_of.isoformat(), by=by)
+        rows.pop("scope")
+        expected = naive.forecast(start, end, by)
+        for key, row in rows.items():
+            for name in NAMES:
+                assert cents(row[name]) == expected[key][name], (by, key, name)
+            for category, value in row["categories"].items():
+                assert cents(value) == expected[key]["category:" + category], (by, key, category)
+            assert row["deals_won"] == expected[key]["deals_won"], (by, key)
+            assert row["deals_open"] == expected[key]["deals_open"], (by, key)
+        for key, row in expected.items():
+            assert key in rows or not any(row.values()), (by, key)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_conversion_and_durations_equal_plain_python(seed, tmp_path):
+    """Reached and value per stage, stays with Kaplan–Meier, days to win per owner at the closing."""
+    world = random_world(seed).read(tmp_path)
+    start, end, as_of = window(seed)
+    period, day = f"{start}/{end}", as_of.isoformat()
+    naive = Naive(world.tables, as_of)
+    rows = ask("conversion", period, day)
+    scope = rows.pop("scope")
+    expected, totals = naive.conversion("p", start, end)
+    assert [(row["reached"], cents(row["value"])) for row in rows.values()] == expected
+    assert {name: scope[name] for name in totals} == totals
+    stays = ask("time-in-stage", period, day)
+    stays.pop("scope")
+    by_person = ask("time-in-stage", period, day, by="person")
+    for stage, row in stays.items():
+        check_stays(row, *naive.time_in_stage(stage, start, end))
+        for person in "abcd":
+            check_stays(by_person[stage, person], *naive.time_in_stage(stage, start, end, person))
+    wins = ask("days-to-win", period, day, by="person")
+    found = naive.days_to_win(start, end)
+    for person in "abcd":
+        assert wins[person]["deals"] == len(found[person])
+        if wins[person]["mean"] is not None:
+            assert wins[person]["mean"] == pytest.approx(mean(found[person]), abs=1e-9)
+            assert wins[person]["median"] == pytest.approx(median(found[person]), abs=1e-9)
+
+
+def check_stays(row, inside, running):
+    """One row of time in stage against the plain lists of stays."""
+    done = [days for days, ended in inside if ended]
+    assert (row["stays"], row["completed"], row["running"]) == (len(inside), len(done), len(running))
+    assert row["mean"] == (pytest.approx(mean(done), abs=1e-9) if done else None)
+    assert row["median"] == (pytest.approx(median(done), abs=1e-9) if done else None)
+    for name, q in (("km_median", 0.5), ("km_p75", 0.75)):
+        expected = survival_quantile(inside, q)
+        assert row[name] == (None if expected is None else pytest.approx(expected, abs=1e-9))
+    assert row["running_mean_age"] == (pytest.approx(mean(running), abs=1e-9) if running else None)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(4))
+def test_sums_add_up_in_every_scope(seed, tmp_path):
+    """People add up to teams, teams with the row of those without to the company, territories too."""
+    random_world(seed).read(tmp_path)
+    start, end, as_of = window(seed)
+    for scope in ({}, {"process": "p"}, {"territory": "x"}, {"team": "t1"}, {"person": "c"}):
+        answers = {
+            by: ask("forecast", f"{start}/{end}", as_of.isoformat(), by=by, **scope)
+            for by in ("company", "team", "person", "territory")
+        }
+        for name in NAMES:
+            whole = cents(answers["company"][""][name])
+            people = [r for k, r in answers["person"].items() if k != "scope"]
+            assert sum(cents(r[name]) for r in people) == whole, (scope, name)
+        if not scope:
+            check_roots(answers)
+
+
+def check_roots(answers):
+    """Roots plus the row of those without equal the company."""
+    for by in ("team", "territory"):
+        rows = answers[by]
+        tree = {"team": ("t1", "t2"), "territory": ("x", "y")}[by]
+        for name in NAMES:
+            whole = cents(answers["company"][""][name])
+            first, second = (cents(rows[key][name]) for key in tree)
+            without = cents(rows[None][name]) if None in rows else 0
+            # The second node stands below the first or beside it, as the tree of the day has it.
+            assert whole - without in (first, first + second), (by, name)
