@@ -5,6 +5,7 @@ import numpy as np
 from wise_tally.core.conversion import (
     ConversionGroup,
     ConversionOptions,
+    StageReach,
     cohort,
     conversion,
     lacks_history,
@@ -56,64 +57,58 @@ def _stage(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, 
     ground, rows = line.book.ground, whole.stages
     place = next((i for i, row in enumerate(rows) if ground.stages[row.stage].key == key), None)
     if place is None:
-        raise Refused(
-            f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
-        )
+        keys = ", ".join(ground.stages[r.stage].key for r in rows)
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {keys}.", 404)
     row, name = rows[place], ground.stages[rows[place].stage].name
-    base = (lambda r: str(money(r.value))) if options.by_value else (lambda r: str(count(r.reached)))
-    following = rows[place + 1] if place + 1 < len(rows) else None
-    if figure == "step" and following is not None:
-        terms = [
-            PanelTerm(f"reached {ground.stages[following.stage].name}", base(following)),
-            PanelTerm(f"÷ reached {name}", base(row)),
-        ]
-        if row.step_interval:
-            interval = f"{percent(row.step_interval.low)} to {percent(row.step_interval.high)}"
-            terms.append(PanelTerm("Wilson interval, 95 %", interval))
-        total, words, text = (
-            str(percent(row.step)),
-            "step",
-            "Deals that reached the next shown stage ÷ deals that reached this one.",
-        )
-    elif figure == "from_start":
-        first = rows[0]
-        terms = [
-            PanelTerm(f"reached {name}", base(row)),
-            PanelTerm(f"÷ reached {ground.stages[first.stage].name}", base(first)),
-        ]
-        total, words, text = (
-            str(percent(row.from_start)),
-            "from start",
-            "Deals that reached this stage ÷ deals that reached the first shown.",
-        )
-    else:
-        terms = [
-            PanelTerm("deals in the cohort", str(count(whole.created))),
-            PanelTerm("value that reached it", str(money(row.value))),
-        ]
-        total, words, text = (
-            str(count(row.reached)),
-            "reached",
-            "Deals that stood in this stage or a later one of the process; a won deal reached all.",
-        )
     found = cohort(line.book, line.standing, line.period, line.scope, options)
     level = len(found.order) if row.stage not in found.order else found.order.index(row.stage)
-    inside = found.at[found.in_cohort & (found.furthest >= level)]
-    order, amounts = _amounts(line, inside)
-    out = ((f"of the cohort did not reach {name}", whole.created - row.reached),) if not options.strict else ()
+    order, amounts = _amounts(line, found.at[found.in_cohort & (found.furthest >= level)])
+    terms, total, words, text = _stage_terms(line, options, whole, figure, place)
     return Panel(
         title=f"{words.capitalize()}, {name}",
         definition=f"{text} Cohort: {COHORTS[options.basis]}.",
-        terms=tuple(terms),
+        terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
         total_words=words,
+        # Strict counting takes deals that stood in the stage; the list of those that reached it would mislead.
         deals=() if options.strict else _named(line, order, amounts),
         counted=row.reached,
         folded=0 if options.strict else max(0, len(order) - FIRST_DEALS),
         folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
-        not_counted=out,
+        not_counted=() if options.strict else ((f"of the cohort did not reach {name}", whole.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
     )
+
+
+def _stage_terms(
+    line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str, place: int
+) -> tuple[list[tuple[str, str]], str, str, str]:
+    """Terms, total, the figure's name and its definition."""
+    rows, stages = whole.stages, line.book.ground.stages
+    row, name = rows[place], stages[rows[place].stage].name
+
+    def base(of: StageReach) -> str:
+        return str(money(of.value) if options.by_value else count(of.reached))
+
+    if figure == "step" and place + 1 < len(rows):
+        following = rows[place + 1]
+        terms = [(f"reached {stages[following.stage].name}", base(following)), (f"÷ reached {name}", base(row))]
+        if row.step_interval:
+            interval = f"{percent(row.step_interval.low)} to {percent(row.step_interval.high)}"
+            terms.append(("Wilson interval, 95 %", interval))
+        return (
+            terms,
+            str(percent(row.step)),
+            "step",
+            "Deals that reached the next shown stage ÷ deals that reached this one.",
+        )
+    if figure == "from_start":
+        terms = [(f"reached {name}", base(row)), (f"÷ reached {stages[rows[0].stage].name}", base(rows[0]))]
+        text = "Deals that reached this stage ÷ deals that reached the first shown."
+        return terms, str(percent(row.from_start)), "from start", text
+    terms = [("deals in the cohort", str(count(whole.created))), ("value that reached it", str(money(row.value)))]
+    text = "Deals that stood in this stage or a later one of the process; a won deal reached all."
+    return terms, str(count(row.reached)), "reached", text
 
 
 def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str) -> Panel:

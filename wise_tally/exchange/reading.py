@@ -9,7 +9,8 @@ from babel.numbers import get_currency_precision
 from django.db import connection, models, transaction
 
 from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.exchange.checks import Checker, known_currency
+from wise_tally.exchange.checker import Checker
+from wise_tally.exchange.checks import CHECKS, known_currency
 from wise_tally.exchange.faults import PackageRefused, Report
 from wise_tally.exchange.parse import Parsed, parse_file, read_descriptor
 from wise_tally.exchange.tables import STATE_COLUMNS, TABLES, Column, Table
@@ -30,7 +31,7 @@ def read_package(folder: Path, now: datetime) -> Report:
     with transaction.atomic():
         package = _parse_all(folder, report)
         decimals = _decimals(package)
-        Checker(package, decimals, report).run()
+        Checker(package, decimals, report).run(CHECKS)
         if report.faults:
             raise PackageRefused(report)
         ensure_categories("categories" in package)

@@ -228,6 +228,8 @@ def _who(text: str | None, book: Book) -> dict[str, int]:
     if not text:
         return {}
     kind, _, key = text.partition(":")
+    if not key:
+        raise Refused(f"“{text[:60]}” is not accepted as “who”; accepted: team:ID or person:ID.")
     if kind == "team":
         return {"team": _find("team", key, [team.key for team in book.ground.teams])}
     if kind == "person":

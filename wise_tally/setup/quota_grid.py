@@ -54,32 +54,40 @@ class QuotaGrid:
     faults: list[str]
 
 
-def nodes_of(book: Book, today: date) -> list[tuple[str, str, str, int, int]]:
-    """Subject, identifier, name, index and depth of every row: company, teams with their members."""
+Seen = frozenset[int] | None
+
+
+def nodes_of(book: Book, today: date, seen: Seen) -> list[tuple[str, str, str, int, int]]:
+    """Subject, identifier, name, index and depth of every row: company, teams with their members.
+
+    `seen` narrows the rows to the teams that the viewer may open; None is the whole organisation.
+    """
     ground = book.ground
     tree = ground.team_tree(today)
     members: dict[int, list[int]] = {}
     for index in range(len(ground.people)):
         members.setdefault(ground.team_of(index, today.toordinal()), []).append(index)
-    rows = [("company", "", ground.organisation, NONE, 0)]
+    rows = [("company", "", ground.organisation, NONE, 0)] if seen is None else []
     for team, depth in in_tree_order(tree):
+        if seen is not None and team not in seen:
+            continue
         rows.append(("team", ground.teams[team].key, ground.teams[team].name, team, depth + 1))
         for person in sorted(members.get(team, []), key=lambda i: ground.people[i].name):
             rows.append(("person", ground.people[person].key, ground.people[person].name, person, depth + 2))
-    for person in members.get(NONE, []):
+    for person in members.get(NONE, []) if seen is None else []:
         rows.append(("person", ground.people[person].key, ground.people[person].name, person, 1))
     return rows
 
 
 def quota_grid(
-    book: Book, year: int, today: date, typed: Typed | None = None, faults: dict[str, str] | None = None
+    book: Book, year: int, today: date, seen: Seen, typed: Typed | None = None, faults: Typed | None = None
 ) -> QuotaGrid:
     """The grid as kept, with typed values and faults over it."""
     typed, faults = typed or {}, faults or {}
     months = book.ground.fiscal.months_of(year)
     by_month = [quotas(book.ground, today, month) for month in months]
     lines = []
-    for subject, key, name, index, depth in nodes_of(book, today):
+    for subject, key, name, index, depth in nodes_of(book, today, seen):
         targets = [month.of(subject, index) for month in by_month]
         cells = []
         for month, target in zip(months, targets, strict=True):
@@ -99,28 +107,25 @@ def _sum(targets: list[Target], part: str) -> int | None:
 
 
 def read_cells(
-    posted: Mapping[str, str], book: Book, year: int, decimals: int
+    posted: Mapping[str, str], book: Book, year: int, today: date, seen: Seen, decimals: int
 ) -> tuple[list[QuotaCell], Typed, dict[str, str]]:
     """Changed cells, everything typed, and faults by cell."""
     cells: list[QuotaCell] = []
     typed: Typed = {}
     faults: dict[str, str] = {}
-    today = book.ground.fiscal.part(year, "year", 1).starts_on
-    known = [(s, k) for s, k, *_ in nodes_of(book, today)]
-    known += [("person", p.key) for p in book.ground.people] + [("team", t.key) for t in book.ground.teams]
-    for subject, key in dict.fromkeys(known):
+    for subject, key, *_ in nodes_of(book, today, seen):
         for month in book.ground.fiscal.months_of(year):
             name = f"{subject}:{key}:{month.starts_on}"
             if f"q:{name}" not in posted:
                 continue
-            text, seen_text = posted[f"q:{name}"].strip(), posted.get(f"seen:{name}", "")
+            text, kept_text = posted[f"q:{name}"].strip(), posted.get(f"seen:{name}", "")
             typed[name] = text
-            if text == seen_text:
+            if text == kept_text:
                 continue
             value = typed_money(text or "0", decimals)
-            seen = typed_money(seen_text, decimals) if seen_text else None
-            if isinstance(value, str) or isinstance(seen, str):
+            kept = typed_money(kept_text, decimals) if kept_text else None
+            if isinstance(value, str) or isinstance(kept, str):
                 faults[name] = value if isinstance(value, str) else "The value seen is not a number."
                 continue
-            cells.append(QuotaCell(subject, key, month.starts_on, month.ends_on, value, seen))
+            cells.append(QuotaCell(subject, key, month.starts_on, month.ends_on, value, kept))
     return cells, typed, faults

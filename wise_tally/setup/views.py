@@ -5,12 +5,13 @@ from typing import Any
 
 from babel.numbers import get_currency_precision
 from django.contrib import messages
+from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.org.access import May
+from wise_tally.org.access import May, teams_seen
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Workspace
 from wise_tally.process.actions import move_stage, rule_in_force, set_stages
@@ -100,12 +101,15 @@ def move(request: HttpRequest, process: str) -> HttpResponse:
 def quotas(request: HttpRequest) -> HttpResponse:
     """The quota grid of a fiscal year; saving writes new versions of the changed cells."""
     book, viewer = shelf.book(), request.viewer  # type: ignore[attr-defined]
+    if viewer.sees_own_only:
+        raise PermissionDenied("Quotas of others are not open to you; your own stand on Attainment.")
+    seen = teams_seen(viewer, book.ground, today())
     year = _year(request, book.ground.fiscal.fiscal_year_of(today()))
     decimals = get_currency_precision(Workspace.current().currency)
     if request.method != "POST":
-        return _quota_page(request, quota_grid(book, year, today()))
+        return _quota_page(request, quota_grid(book, year, today(), seen))
     viewer.require(May.SET_RULES)
-    cells, typed, faults = read_cells(request.POST, book, year, decimals)
+    cells, typed, faults = read_cells(request.POST, book, year, today(), seen, decimals)
     if not faults:
         try:
             count = set_quotas(viewer, cells, now())
@@ -116,7 +120,7 @@ def quotas(request: HttpRequest) -> HttpResponse:
             faults[_cell_name(changed.cell.subject, changed.cell.subject_key, changed.cell.starts_on)] = message
         except QuotaOverlaps as overlap:
             faults[_cell_name(overlap.cell.subject, overlap.cell.subject_key, overlap.cell.starts_on)] = str(overlap)
-    return _quota_page(request, quota_grid(book, year, today(), typed, faults), 422)
+    return _quota_page(request, quota_grid(book, year, today(), seen, typed, faults), 422)
 
 
 def _cell_name(subject: str, key: str, starts_on: date) -> str:

@@ -1,0 +1,275 @@
+"""Pages: figures equal everywhere, bad input answered with one clear message, cost that does not grow."""
+
+import re
+from datetime import date
+
+import pytest
+from django.core.management import call_command
+
+from tests.support.naive import cents
+from tests.support.random_world import random_world
+from tests.support.world import World, ask
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.lines import Filter
+from wise_tally.deals.models import DealRevision
+from wise_tally.exchange.figures import OptionRefused
+from wise_tally.process.models import Stage, StageRule
+from wise_tally.shelf.book import shelf
+from wise_tally.targets.models import Quota
+from wise_tally.ui.templatetags import figures as filters
+
+pytestmark = pytest.mark.django_db
+AS_OF = "2026-11-23"
+ADDRESSES = (
+    "/forecast/",
+    "/forecast/?by=territory",
+    "/deals/",
+    "/deals/d9001/",
+    "/conversion/",
+    "/conversion/?by=source",
+    "/conversion/time/",
+    "/attainment/",
+    "/team/",
+    "/setup/",
+    "/setup/stages/renewal/",
+    "/setup/quotas/",
+)
+
+
+def amounts(text):
+    """All exact amounts of a page in cents."""
+    found = re.findall(r"[−]?\d[\d\u202f]*\.\d\d(?!\d|\u202f)", text)
+    return [cents(t.replace("\u202f", "").replace("−", "-")) for t in found]
+
+
+def test_command_line_page_and_working_agree_to_the_cent(demo, sign_in):
+    client = sign_in("m1")
+    rows = ask("forecast", "FY2027-Q3", AS_OF, by="team")
+    page = client.get("/forecast/").content.decode()
+    for key in ("north", "south", "fells", "coast"):
+        for name in ("won", "weighted", "open", "commit_forecast"):
+            value = cents(rows[key][name])
+            panel = client.get(f"/forecast/working/{name}/?node=team:{key}").content.decode()
+            terms = amounts(panel[panel.index('class="sum"') : panel.index("</table>", panel.index('class="sum"'))])
+            assert terms[-1] == value, (key, name)
+            assert sum(amount for term in terms[:-1] for amount in [term]) >= value
+        assert filters.whole(cents(rows[key]["weighted"])) in page
+        assert filters.whole(cents(rows[key]["won"])) in page
+    table = client.get("/forecast/table.json").json()
+    by_name = {row[0]: row for row in table["rows"]}
+    assert by_name["North region"][table["columns"].index("weighted")] == rows["north"]["weighted"]
+
+
+def test_terms_and_deals_of_a_working_add_up(demo):
+    """Every figure of every node: terms, counted deals and the figure are one sum."""
+    from wise_tally.core.forecast import FIGURES, forecast
+    from wise_tally.core.working import forecast_working
+
+    book = shelf.book()
+    standing, period = shelf.standing(book, date(2026, 11, 23)), book.ground.fiscal.parse("FY2027-Q3")
+    for by in ("company", "team", "person", "territory"):
+        for row in forecast(book, standing, period, Filter(), by):
+            for figure in FIGURES:
+                found = forecast_working(book, standing, period, Filter(), figure, by, row.node)
+                assert found.value_minor == getattr(row, figure)
+                assert sum(term.value_minor for term in found.terms) == found.value_minor
+                assert sum(deal.value_minor for deal in found.counted) == found.value_minor
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_over_all_periods_every_deal_is_counted_once(seed, tmp_path):
+    """won + lost + open of every category, undated included, = all deals, for every scope."""
+    random_world(seed).read(tmp_path)
+    book = shelf.book()
+    everything = Period(date(1900, 1, 1), date(2199, 12, 31), "span", "all")
+    standing = shelf.standing(book, date(2025, 6, 30))
+    for scope in (Filter(), Filter(process=0), Filter(team=1), Filter(person=2), Filter(territory=0)):
+        lines = forecast_lines(book, standing, everything, scope, "company")
+        figures = ["won", "lost", "undated", *(f"category:{i}" for i in range(4))]
+        counted = sum(int(lines.value_minor(figure).sum()) for figure in figures)
+        undated_uncounted = lines.buckets.open((3,), (4,))
+        rest = sum(int(lines.amount_minor[lines.bucket == bucket].sum()) for bucket in undated_uncounted)
+        assert counted + rest == int(lines.amount_minor.sum())
+
+
+def test_no_page_answers_500_and_each_names_what_is_accepted(demo, sign_in):
+    client = sign_in("m1")
+    bad = {
+        "period": ("FY2026-Q9", "2026-W60", "x" * 300, "2026-02-30/2026-03-01"),
+        "as_of": ("2026-13-01", "yesterday", "0001-01-01", "9999-12-31"),
+        "who": ("team:nope", "person:", "rubbish", "person:\x00"),
+        "where": ("atlantis",),
+        "process": ("nope",),
+    }
+    for address in ADDRESSES[:9]:
+        path = address.split("?")[0]
+        for name, values in bad.items():
+            for value in values:
+                answer = client.get(path, {name: value})
+                assert answer.status_code in (400, 404), (path, name, value)
+                assert "accepted" in answer.content.decode(), (path, name, value)
+    for address in (
+        "/forecast/?by=planet",
+        "/conversion/?basis=x",
+        "/attainment/?by=x",
+        "/deals/?sort=x",
+        "/deals/?stage=x",
+    ):
+        answer = client.get(address)
+        assert answer.status_code in (400, 404)
+        assert "accepted" in answer.content.decode()
+    assert client.get("/deals/no-such-deal/").status_code == 404
+    assert client.get("/forecast/working/nonsense/").status_code == 404
+    assert client.get("/setup/quotas/?year=12").status_code == 400
+
+
+@pytest.mark.parametrize(
+    ("field", "typed", "says"),
+    [
+        ("amount", "12a", "at most 2 decimals"),
+        ("amount", "-5", "from 0"),
+        ("amount", "123456789012", "11 digits"),
+        ("expected_close", "2020-01-01", "before the deal was created"),
+        ("expected_close", "soon", "YYYY-MM-DD"),
+        ("stage", "re_offer", "accepted: Enquiry"),
+        ("category", "perhaps", "best case"),
+    ],
+)
+def test_bad_input_to_a_deal_keeps_what_was_typed_and_changes_nothing(demo, sign_in, field, typed, says):
+    client, before = sign_in("r08"), DealRevision.objects.count()
+    good = {
+        "stage": "ns_terms",
+        "amount": "420000.00",
+        "expected_close": "2026-12-22",
+        "category": "",
+        "reason": "mine",
+    }
+    last = DealRevision.objects.filter(deal__key="d9001").last().pk
+    answer = client.post("/deals/d9001/change/", good | {field: typed, "revision": last, "next": "/forecast/"})
+    text = answer.content.decode()
+    assert answer.status_code == 422
+    assert says in text
+    assert "mine" in text
+    assert typed in text or field in ("stage", "category")
+    assert DealRevision.objects.count() == before
+
+
+def test_an_old_state_is_refused_with_both_values(demo, sign_in):
+    client = sign_in("r08")
+    last = DealRevision.objects.filter(deal__key="d9001").last().pk
+    typed = {"stage": "ns_terms", "amount": "1.00", "expected_close": "2026-12-22", "category": "", "revision": last}
+    assert client.post("/deals/d9001/change/", typed | {"next": "/forecast/?open=x"}).url == "/forecast/?open=x"
+    answer = client.post("/deals/d9001/change/", typed | {"amount": "2.00", "next": "//elsewhere.example/"})
+    assert answer.status_code == 409
+    assert {100, 200} <= {*amounts(answer.content.decode()), 200}
+    assert 'value="2.00"' in answer.content.decode()
+    assert "elsewhere" not in answer.content.decode()
+
+
+STAGE_FAULTS = [("probability", "101", "0 to 100"), ("probability", "abc", "12.5"), ("typical_days", "-1", "days from 0"),
+                ("name", "", "needs a name"), ("from_on", "2020-01-01", "or a later day")]  # fmt: skip
+
+
+@pytest.mark.parametrize(("field", "typed", "says"), STAGE_FAULTS)
+def test_bad_stage_values_are_refused_and_kept(demo, sign_in, field, typed, says):
+    client, before = sign_in("m1"), StageRule.objects.count()
+    posted = {"from_on": AS_OF}
+    for stage in Stage.objects.filter(process__key="new_site"):
+        key = stage.key
+        posted |= {
+            f"name:{key}": stage.name,
+            f"probability:{key}": "33",
+            f"category:{key}": "early",
+            f"typical_days:{key}": "5",
+        }
+    posted["from_on" if field == "from_on" else f"{field}:ns_offer"] = typed
+    answer = client.post("/setup/stages/new_site/", posted)
+    assert answer.status_code == 422
+    assert says in answer.content.decode()
+    assert 'value="33"' in answer.content.decode()
+    assert StageRule.objects.count() == before
+
+
+def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):
+    client, before = sign_in("m1"), Quota.objects.count()
+    cell = "person:r01:2026-11-01"
+    answer = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "-5", f"seen:{cell}": "43200"})
+    assert answer.status_code == 422
+    assert 'value="-5"' in answer.content.decode()
+    assert Quota.objects.count() == before
+    good = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "50 000.50", f"seen:{cell}": "43200"})
+    assert good.status_code == 302
+    assert Quota.objects.count() == before + 1
+    stale = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "1", f"seen:{cell}": "43200"})
+    assert "by somebody else meanwhile" in stale.content.decode()
+    assert ask("forecast", "FY2027-M08", AS_OF, by="person")["r01"]["quota"] == "50000.50"
+    assert ask("forecast", "FY2027-M08", "2026-11-20", by="person")["r01"]["quota"] == "43200.00"
+
+
+def test_the_past_is_shown_as_it_stood_and_cannot_be_edited(demo, sign_in):
+    client = sign_in("m1")
+    text = client.get("/forecast/?as_of=2026-11-16&open=member:rivers/r08").content.decode()
+    assert "as it stood at the end of 16 Nov 2026" in text
+    assert 'name="amount"' not in text
+    assert 'name="amount"' in client.get("/forecast/?open=member:rivers/r08").content.decode()
+
+
+def test_an_empty_workspace_says_what_is_missing(client, db):
+    from django.contrib.auth.models import User
+
+    from wise_tally.org.models import Person
+
+    user = User.objects.create(username="first")
+    Person.objects.create(key="first", name="First", role="admin", user=user)
+    client.force_login(user)
+    for address in ("/forecast/", "/deals/", "/attainment/", "/team/", "/setup/", "/setup/quotas/"):
+        assert client.get(address).status_code == 200, address
+    assert "a process with stages" in client.get("/setup/").content.decode()
+    assert client.get("/conversion/").status_code == 400
+    with pytest.raises(OptionRefused, match="none is set up yet"):
+        ask("conversion", "2025-01-01/2025-12-31", AS_OF)
+
+
+def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queries, client):
+    """The same pages on two sizes take the same number of queries."""
+    from django.contrib.auth.models import User
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from wise_tally.org.models import Person
+
+    counts = []
+    for size in (20, 200):
+        call_command("flush", verbosity=0, interactive=False)
+        world = World()
+        for number in range(size):
+            world.deal(f"d{number}", ("2026-10-01", "s2", number, "2026-12-01"))
+        world.read(tmp_path / str(size))
+        user = User.objects.create(username="boss")
+        Person.objects.create(key="boss", name="Boss", role="admin", user=user)
+        client.force_login(user)
+        shelf.forget()
+        for address in ("/forecast/?open=member:t1/a", "/deals/", "/team/"):
+            client.get(address)
+            with CaptureQueriesContext(
+                connection,
+            ) as queries:
+                assert client.get(address).status_code == 200
+            counts.append((address, len(queries)))
+    assert counts[:3] == counts[3:]
+    assert max(number for _, number in counts) <= 20
+
+
+def test_tables_travel_as_csv_xlsx_and_json(demo, sign_in):
+    import io
+
+    from openpyxl import load_workbook
+
+    client = sign_in("m1")
+    for place in ("forecast", "deals", "conversion", "attainment"):
+        rows = client.get(f"/{place}/table.json").json()
+        lines = client.get(f"/{place}/table.csv").content.decode().splitlines()
+        sheet = load_workbook(io.BytesIO(client.get(f"/{place}/table.xlsx").content)).active
+        assert len(lines) - 1 == len(rows["rows"]) == sheet.max_row - 1
+        assert client.get(f"/{place}/table.pdf").status_code == 404

@@ -1,0 +1,119 @@
+"""One table of address, method and role → status; an address missing from it fails."""
+
+import pytest
+from django.urls import URLPattern, URLResolver, get_resolver
+
+pytestmark = pytest.mark.django_db
+# Deal d9001 belongs to r08 of the Rivers team; r01 is of the Fells team; m2 manages Fells; m1 both regions.
+WHO = ("nobody", "r01", "r08", "m2", "m1", "a1", "viewer")
+ALL_IN = (302, 200, 200, 200, 200, 200, 200)
+OWN_DEAL = (302, 404, 200, 404, 200, 200, 200)
+CHANGE = (302, 404, 422, 404, 422, 422, 422)
+SET = (302, 403, 403, 422, 422, 422, 403)
+TABLE = {
+    ("home", "get", "/"): (302,) * 7,
+    ("sign-in", "get", "/sign-in/"): (200,) * 7,
+    ("demo-sign-in", "post", "/sign-in/demo/"): (400,) * 7,
+    ("sign-out", "post", "/sign-out/"): (302,) * 7,
+    ("forecast:page", "get", "/forecast/"): ALL_IN,
+    ("forecast:working", "get", "/forecast/working/weighted/"): ALL_IN,
+    ("forecast:not-counted", "get", "/forecast/deals/"): ALL_IN,
+    ("forecast:table", "get", "/forecast/table.csv"): ALL_IN,
+    ("deals:page", "get", "/deals/"): ALL_IN,
+    ("deals:table", "get", "/deals/table.json"): ALL_IN,
+    ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
+    ("deals:change", "post", "/deals/d9001/change/"): CHANGE,
+    ("conversion:page", "get", "/conversion/"): ALL_IN,
+    ("conversion:time", "get", "/conversion/time/"): ALL_IN,
+    ("conversion:working", "get", "/conversion/working/of_closed/"): ALL_IN,
+    ("conversion:table", "get", "/conversion/table.xlsx"): ALL_IN,
+    ("attainment:page", "get", "/attainment/"): ALL_IN,
+    ("attainment:table", "get", "/attainment/table.csv"): ALL_IN,
+    ("team:page", "get", "/team/"): ALL_IN,
+    ("setup:page", "get", "/setup/"): ALL_IN,
+    ("setup:stages", "get", "/setup/stages/new_site/"): ALL_IN,
+    ("setup:stages", "post", "/setup/stages/new_site/"): SET,
+    ("setup:move", "post", "/setup/stages/new_site/move/"): (302, 404, 404, 404, 404, 404, 404),
+    ("setup:quotas", "get", "/setup/quotas/"): (302, 403, 403, 200, 200, 200, 200),
+    ("setup:quotas", "post", "/setup/quotas/"): (302, 403, 403, 302, 302, 302, 403),
+}
+
+
+def names(patterns, prefix=""):
+    for pattern in patterns:
+        if isinstance(pattern, URLResolver):
+            space = f"{pattern.namespace}:" if pattern.namespace else ""
+            yield from names(pattern.url_patterns, prefix + space)
+        elif isinstance(pattern, URLPattern):
+            yield prefix + str(pattern.name)
+
+
+def test_every_address_is_in_the_table():
+    assert set(names(get_resolver().url_patterns)) == {name for name, _, _ in TABLE}
+
+
+def viewer():
+    """A person who may only read."""
+    from django.contrib.auth.models import User
+
+    from wise_tally.org.models import Person
+
+    user = User.objects.create(username="viewer")
+    Person.objects.create(key="viewer", name="V", role="viewer", user=user)
+
+
+def test_each_role_gets_what_the_table_says(demo, client, sign_in):
+    viewer()
+    found = {}
+    for place, who in enumerate(WHO):
+        for entry, expected in TABLE.items():
+            client.logout()
+            if who != "nobody":
+                sign_in(who)
+            answer = getattr(client, entry[1])(entry[2])
+            if answer.status_code != expected[place]:
+                found[who, *entry] = (answer.status_code, expected[place])
+    assert not found
+
+
+@pytest.mark.parametrize(
+    ("who", "query", "status"),
+    [
+        ("r01", "?who=person:r02", 403),
+        ("r01", "?who=team:fells", 403),
+        ("r01", "?who=person:r01", 200),
+        ("m2", "?who=team:rivers", 403),
+        ("m2", "?who=person:r08", 403),
+        ("m2", "?who=person:r02", 200),
+        ("m1", "?who=team:rivers", 200),
+    ],
+)
+def test_scopes_of_others_are_closed(demo, sign_in, who, query, status):
+    client = sign_in(who)
+    for address in ("/forecast/", "/deals/", "/conversion/", "/attainment/", "/team/", "/forecast/table.json"):
+        assert client.get(address + query).status_code == status, address
+
+
+def test_a_rep_sees_only_own_deals_and_figures(demo, sign_in):
+    """Neither list, grid nor workings name a deal of somebody else."""
+    from wise_tally.deals.models import Deal
+    from wise_tally.scope.tables import KINDS
+
+    client = sign_in("r01")
+    rows = client.get("/deals/table.json?status=all").json()["rows"]
+    assert rows
+    assert {row[5] for row in rows} <= {"Iva Marrin"} | credited_owners()
+    text = client.get("/attainment/?by=person").content.decode()
+    assert "Iva Marrin" in text
+    assert "Odran Tully" not in text
+    assert client.get("/forecast/working/won/?node=person:r02").status_code == 404
+    assert len(KINDS) == 3
+    assert Deal.objects.count() > 1_000
+
+
+def credited_owners():
+    """Owners of deals that r01 has credit in."""
+    from wise_tally.deals.actions import last_revision
+    from wise_tally.deals.models import Deal
+
+    return {last_revision(deal).owner.name for deal in Deal.objects.filter(credits__person__key="r01")}
