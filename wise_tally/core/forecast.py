@@ -21,7 +21,6 @@ from wise_tally.core.lines import (
     credited_lines,
     grouping,
     node_of_lines,
-    person_ranks,
     shown_nodes,
 )
 from wise_tally.core.money import Ints, ratio, sum_by_group, weighted_minor
@@ -166,7 +165,7 @@ def forecast_lines(book: Book, standing: Standing, period: Period, scope: Filter
     weighted and rounded whole, then divided by credit shares.
     """
     lines = credited_lines(book, standing, scope, by)
-    ranks = person_ranks(book.ground)
+    ranks = book.ground.person_rank
     weighted = weighted_minor(standing.amount_minor, standing.probability_bp)
     buckets = Buckets(len(book.ground.categories), book.ground.surest_first)
     return ForecastLines(
@@ -197,24 +196,38 @@ def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
     return bucket
 
 
-def forecast(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> tuple[ForecastRow, ...]:
-    """The forecast rows of all nodes of `by` inside the filter, by identifier, the row of those without last."""
+def forecast(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str, calls: bool = False
+) -> tuple[ForecastRow, ...]:
+    """The forecast rows of all nodes of `by` inside the filter, by identifier, the row of those without last.
+
+    Calls are rolled up only where `calls` asks for them; else they are None.
+    """
     lines = forecast_lines(book, standing, period, scope, by)
     group = grouping(book.ground, by, standing.as_of)
-    amounts = sums_by_node(lines.amount_minor, lines, group)
-    weighted = sums_by_node(lines.weighted_minor, lines, group)
     counts = deals_by_node(lines, group)
+    figures = figure_tables(lines, group, counts)
     holding: Flags = np.asarray(counts[:, lines.buckets.reported].any(axis=1))
-    targets, call = targets_and_calls(book, standing, period, scope, by)
+    targets, call = targets_and_calls(book, standing, period, scope, by, calls)
     rows = []
     for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
         target = NO_TARGET if node == NONE else targets(node)
-        rows.append(
-            forecast_row(
-                node, group, lines.buckets, (amounts[node], weighted[node], counts[node]), (target, call(node))
-            )
-        )
+        rows.append(forecast_row(node, group, figures[node], (target, call(node))))
     return tuple(rows)
+
+
+def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints) -> list[list[int]]:
+    """All figures of every node, the last that of lines without a node: money as in FIGURES, categories, then counts."""
+    amounts = sums_by_node(lines.amount_minor, lines, group)
+    weighted = sums_by_node(lines.weighted_minor, lines, group)
+    names = (*FIGURES, *(f"category:{i}" for i in range(lines.buckets.categories)))
+    picks = np.zeros((lines.buckets.size, len(names)), dtype=np.int64)
+    for column, name in enumerate(names):
+        picks[list(lines.buckets.of(name)), column] = 1
+    is_weighted = np.array([name.startswith("weighted") for name in names])
+    money = np.where(is_weighted, weighted @ picks, amounts @ picks)
+    numbers = np.stack([counts[:, WON_HERE], counts[:, list(lines.buckets.of("open"))].sum(axis=1)], axis=1)
+    return np.hstack([money, numbers]).tolist()
 
 
 def sums_by_node(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
@@ -247,30 +260,19 @@ def deals_by_node(lines: ForecastLines, group: Grouping) -> Ints:
     return counts
 
 
-def forecast_row(
-    node: int,
-    group: Grouping,
-    buckets: Buckets,
-    cells: tuple[Ints, Ints, Ints],
-    said: tuple[Target, int | None],
-) -> ForecastRow:
-    """A node's record from its cells (amounts, weighted values and deals per bucket) and its target and call."""
-    amounts, weighted, counts = cells
-
-    def total(figure: str) -> int:
-        column = weighted if figure.startswith("weighted") else amounts
-        return int(column[list(buckets.of(figure))].sum())
-
+def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Target, int | None]) -> ForecastRow:
+    """A node's record from its figures (as `figure_tables` orders them), its target and its call."""
+    money, categories, (won, still_open) = figures[: len(FIGURES)], tuple(figures[len(FIGURES) : -2]), figures[-2:]
     return ForecastRow(
         node=node,
         key=None if node == NONE else group.keys[node],
         name=None if node == NONE else group.names[node],
-        categories=tuple(total(f"category:{i}") for i in range(buckets.categories)),
-        deals_won=int(counts[WON_HERE]),
-        deals_open=int(counts[list(buckets.of("open"))].sum()),
+        categories=categories,
+        deals_won=won,
+        deals_open=still_open,
         target=said[0],
         call=said[1],
-        **{figure: total(figure) for figure in FIGURES},
+        **dict(zip(FIGURES, money, strict=True)),
     )
 
 
@@ -302,7 +304,7 @@ def quotas_of_rows(ground: Ground, standing: Standing, period: Period, by: str) 
 
 
 def targets_and_calls(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str, calls: bool
 ) -> tuple[Callable[[int], Target], Callable[[int], int | None]]:
     """The target and the call of a node; none where the filter keeps other deals than they mean."""
     ground = book.ground
@@ -312,6 +314,8 @@ def targets_and_calls(
         filtered = quotas_of_rows(ground, standing, period, by)
         return (lambda node: filtered[node].company if node in filtered else NO_TARGET), (lambda node: None)
     targets = quotas(ground, standing.as_of, period, filters=PLAIN)
+    if not calls:
+        return (lambda node: targets.of(by, node)), (lambda node: None)
     amounts = called(ground, standing.as_of, period, weighted_by_person(book, standing, period))
     place = (lambda node: NONE) if by == "company" else (lambda node: node)
     return (lambda node: targets.of(by, node)), (lambda node: amounts.get((by, place(node))))

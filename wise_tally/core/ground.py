@@ -135,6 +135,18 @@ class Ground:
     sources: tuple[str, ...] = ()
 
     @cached_property
+    def memo(self) -> dict[object, object]:
+        """What is derived from this ground once and kept with it."""
+        return {}
+
+    @cached_property
+    def person_rank(self) -> Ints:
+        """Rank of each person's identifier by code point, shape (people,)."""
+        ranks = np.zeros(len(self.people), dtype=np.int64)
+        ranks[key_order([person.key for person in self.people])] = np.arange(len(self.people))
+        return ranks
+
+    @cached_property
     def stage_kind(self) -> Ints:
         """Kind of each stage, shape (stages,)."""
         return np.array([stage.kind for stage in self.stages], dtype=np.int64)

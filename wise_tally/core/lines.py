@@ -77,13 +77,6 @@ class Lines:
         )
 
 
-def person_ranks(ground: Ground) -> Ints:
-    """Rank of each person's identifier by code point."""
-    ranks = np.zeros(len(ground.people), dtype=np.int64)
-    ranks[key_order([person.key for person in ground.people])] = np.arange(len(ground.people))
-    return ranks
-
-
 def grouping(ground: Ground, by: str, as_of: date) -> Grouping:
     """The nodes of breakdown `by`, with the tree of `as_of`."""
     if by == "company":

@@ -8,9 +8,9 @@ from wise_tally.core.forecast import (
     ForecastLines,
     ForecastRow,
     deals_by_node,
+    figure_tables,
     forecast_lines,
     forecast_row,
-    sums_by_node,
     targets_and_calls,
 )
 from wise_tally.core.lines import Filter, Grouping
@@ -28,7 +28,7 @@ def member_lines(book: Book, standing: Standing, period: Period, scope: Filter) 
 
 
 def forecast_members(
-    book: Book, standing: Standing, period: Period, scope: Filter
+    book: Book, standing: Standing, period: Period, scope: Filter, calls: bool = False
 ) -> dict[tuple[int, int], ForecastRow]:
     """Rows by (team or -1, person) that hold something or are members on the day.
 
@@ -41,10 +41,9 @@ def forecast_members(
     names = tuple(person.name for _ in range(teams + 1) for person in ground.people)
     group = Grouping("member", keys, names, None)
     member = ForecastLines(lines.lines, place, lines.bucket, lines.amount_minor, lines.weighted_minor, lines.buckets)
-    amounts = sums_by_node(member.amount_minor, member, group)
-    weighted = sums_by_node(member.weighted_minor, member, group)
     counts = deals_by_node(member, group)
-    target, call = targets_and_calls(book, standing, period, scope, "person")
+    figures = figure_tables(member, group, counts)
+    target, call = targets_and_calls(book, standing, period, scope, "person", calls)
     holding: Flags = np.asarray(counts[:, lines.buckets.reported].any(axis=1))
     today = standing.as_of.toordinal()
     rows = {}
@@ -53,6 +52,5 @@ def forecast_members(
         for team in {now_in, *(t if t < teams else NONE for t in range(teams + 1) if holding[t * people + index])}:
             node = (teams if team == NONE else team) * people + index
             said = (target(index), call(index)) if team == now_in else (NO_TARGET, None)
-            cells = (amounts[node], weighted[node], counts[node])
-            rows[team, index] = forecast_row(node, group, lines.buckets, cells, said)
+            rows[team, index] = forecast_row(node, group, figures[node], said)
     return rows

@@ -26,15 +26,20 @@ def divide_half_even(numerator: int, denominator: int) -> int:
     return quotient
 
 
+def divide_half_even_array(numerator: Ints, denominator: Ints | int) -> Ints:
+    """Quotients rounded half to even; denominators above 0, shapes as given. Source: common practice."""
+    quotient, remainder = np.divmod(numerator, denominator)
+    doubled = 2 * remainder
+    return quotient + ((doubled > denominator) | ((doubled == denominator) & (quotient % 2 == 1)))
+
+
 def weighted_minor(amount_minor: Ints, probability_bp: Ints) -> Ints:
     """amount × probability per deal, rounded half to even to the minor unit.
 
     Both arrays shape (n,), amounts 0 to 10^14 minor units, probabilities 0 to 10 000 basis points.
     Source: weighted value, common practice.
     """
-    quotient, remainder = np.divmod(amount_minor * probability_bp, WHOLE_BP)
-    half = WHOLE_BP // 2
-    return quotient + ((remainder > half) | ((remainder == half) & (quotient % 2 == 1)))
+    return divide_half_even_array(amount_minor * probability_bp, WHOLE_BP)
 
 
 def apportion(total: int, weights: Sequence[int], identifiers: Sequence[str]) -> list[int]:

@@ -8,7 +8,7 @@ from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN
-from wise_tally.core.lines import Filter, credited_lines, person_ranks
+from wise_tally.core.lines import Filter, credited_lines
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ def open_by_stage(book: Book, standing: Standing, scope: Filter) -> tuple[StageT
     lines = credited_lines(book, standing, scope, "company")
     keep = standing.kind[lines.at] == OPEN
     lines = lines.take(keep)
-    amount = lines.parts(standing.amount_minor, person_ranks(book.ground))
+    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
     stage = standing.stage[lines.at]
     found = []
     for process in range(len(book.ground.processes)):

@@ -4,10 +4,13 @@ from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import date
+from typing import cast
+
+import numpy as np
 
 from wise_tally.core.calendar import Period, midnight_ending
-from wise_tally.core.ground import Ground, Quota
-from wise_tally.core.money import divide_half_even
+from wise_tally.core.ground import Ground
+from wise_tally.core.money import Ints, divide_half_even_array
 from wise_tally.core.trees import NONE
 
 PLAIN = ("", "", "", "")
@@ -47,22 +50,61 @@ class Targets:
         return table.get(by, {}).get(node, NO_TARGET)
 
 
-def versions_in_force(rows: Iterable[Quota], cut: int) -> list[Quota]:
-    """Of rows with the same subject, metric, filters and span the last set before `cut`, else the first set."""
-    chosen: dict[tuple[object, ...], Quota] = {}
-    for row in sorted(rows, key=lambda quota: quota.set_at):
-        span = (row.subject, row.subject_index, row.metric, row.filters, row.starts_on, row.ends_on)
-        if span not in chosen or row.set_at < cut:
-            chosen[span] = row
-    return list(chosen.values())
+@dataclass(frozen=True)
+class QuotaTable:
+    """Rows of one metric and filter as columns, versions of one span side by side in the order they were set.
+
+    `first` are the places where a span begins; `team` is a person's team on the row's first day, -1 for others.
+    """
+
+    subjects: tuple[tuple[str, int], ...]
+    subject: Ints
+    team: Ints
+    starts_on: Ints
+    ends_on: Ints
+    value: Ints
+    set_at: Ints
+    first: Ints
+
+    def in_force(self, cut: int) -> Ints:
+        """Of each span the last version set before `cut`, else the first."""
+        if len(self.first) == 0:
+            return self.first
+        earlier = np.add.reduceat((self.set_at < cut).astype(np.int64), self.first)
+        return self.first + np.maximum(earlier - 1, 0)
 
 
-def share_of_row(row: Quota, first_day: int, last_day: int) -> int | None:
-    """value × overlapping days ÷ the row's days, half to even; None where no day overlaps."""
-    overlap = min(row.ends_on, last_day) - max(row.starts_on, first_day) + 1
-    if overlap <= 0:
-        return None
-    return divide_half_even(row.value * overlap, row.ends_on - row.starts_on + 1)
+def quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
+    """The table of a metric and filter, made once for a ground."""
+    key = (metric, filters)
+    if key not in ground.memo:
+        ground.memo[key] = _quota_table(ground, metric, filters)
+    return cast(QuotaTable, ground.memo[key])
+
+
+def _quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
+    rows = [quota for quota in ground.quotas if quota.metric == metric and quota.filters == filters]
+    rows.sort(key=lambda q: (q.subject, q.subject_index, q.starts_on, q.ends_on, q.set_at))
+    subjects = tuple(sorted({(q.subject, q.subject_index) for q in rows}))
+    place = {subject: i for i, subject in enumerate(subjects)}
+    spans = [(q.subject, q.subject_index, q.starts_on, q.ends_on) for q in rows]
+    first = [i for i, span in enumerate(spans) if i == 0 or span != spans[i - 1]]
+    teams = [ground.team_of(q.subject_index, q.starts_on) if q.subject == "person" else NONE for q in rows]
+    columns = zip(*((q.starts_on, q.ends_on, q.value, q.set_at) for q in rows), strict=True)
+    starts, ends, values, set_at = (
+        (np.array(c, dtype=np.int64) for c in columns) if rows else [np.zeros(0, np.int64)] * 4
+    )
+    subject = np.array([place[q.subject, q.subject_index] for q in rows], dtype=np.int64)
+    return QuotaTable(
+        subjects,
+        subject,
+        np.array(teams, dtype=np.int64),
+        starts,
+        ends,
+        values,
+        set_at,
+        np.array(first, dtype=np.int64),
+    )
 
 
 def quotas(
@@ -83,19 +125,24 @@ def _targets(
     ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
 ) -> Targets:
     period, last = window
-    cut = midnight_ending(as_of, ground.time_zone)
-    rows = [quota for quota in ground.quotas if quota.metric == metric and quota.filters == filters]
+    table = quota_table(ground, metric, filters)
+    held = table.in_force(midnight_ending(as_of, ground.time_zone))
+    starts, ends = table.starts_on[held], table.ends_on[held]
+    first_day = period.starts_on.toordinal()
+    # A row of the period that has not begun by `last` counts as 0 so far, not as "no quota".
+    kept = np.minimum(ends, period.ends_on.toordinal()) >= np.maximum(starts, first_day)
+    held, starts, ends = held[kept], starts[kept], ends[kept]
+    overlap = np.maximum(np.minimum(ends, last.toordinal()) - np.maximum(starts, first_day) + 1, 0)
+    values = divide_half_even_array(table.value[held] * overlap, ends - starts + 1)
     own: dict[tuple[str, int], int] = defaultdict(int)
     by_team: dict[int, int] = defaultdict(int)
-    for row in versions_in_force(rows, cut):
-        # A row of the period that has not begun by `last` counts as 0 so far, not as "no quota".
-        whole = share_of_row(row, period.starts_on.toordinal(), period.ends_on.toordinal())
-        if whole is None:
-            continue
-        value = share_of_row(row, period.starts_on.toordinal(), last.toordinal()) or 0
-        own[row.subject, row.subject_index] += value
-        if row.subject == "person":
-            by_team[ground.team_of(row.subject_index, row.starts_on)] += value
+    for place, team, value in zip(
+        table.subject[held].tolist(), table.team[held].tolist(), values.tolist(), strict=True
+    ):
+        subject = table.subjects[place]
+        own[subject] += value
+        if subject[0] == "person":
+            by_team[team] += value
     return _rolled_up(ground, as_of, own, by_team)
 
 

@@ -111,7 +111,7 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
 
 
 def _forecast(asked: Asked) -> list[Row]:
-    rows = forecast(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+    rows = forecast(asked.book, asked.standing, asked.period, asked.scope, asked.question.by, calls=True)
     return [_forecast_row(asked, row) for row in rows]
 
 

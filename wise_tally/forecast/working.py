@@ -40,10 +40,10 @@ def panel(line: ScopeLine, figure: str, token: str) -> Panel:
 
 def _row(line: ScopeLine, by: str, node: int, person: int) -> ForecastRow:
     if by == "member":
-        rows = forecast_members(line.book, line.standing, line.period, line.scope)
+        rows = forecast_members(line.book, line.standing, line.period, line.scope, calls=True)
         found = rows.get((node, person))
     else:
-        every = forecast(line.book, line.standing, line.period, line.scope, by)
+        every = forecast(line.book, line.standing, line.period, line.scope, by, calls=True)
         found = next((row for row in every if row.node == node), None)
     if found is None:
         raise Refused("This row does not exist in this scope; open the figure from the page again.", 404)

@@ -40,6 +40,13 @@ document.addEventListener("alpine:init", () => {
   const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
     cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
   });
+  // What scrolls sideways on a narrow screen can be reached and scrolled by keyboard.
+  const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box) => {
+    if (box.scrollWidth <= box.clientWidth) return;
+    box.tabIndex = 0;
+    box.setAttribute("role", "group");
+    box.setAttribute("aria-label", "Scrolls sideways");
+  });
   const moves = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
   function walk(event) {
     const move = moves[event.key];
@@ -78,11 +85,12 @@ document.addEventListener("alpine:init", () => {
   const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Switch single keys on" : "Switch single keys off"; };
   document.addEventListener("ajax:merged", () => {
     rove();
+    scrollable();
     const panel = document.getElementById("working");
     if (panel && !panel.childElementCount && opener) {
       document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => { figure.removeAttribute("aria-current"); figure.focus(); });
       opener = null;
     }
   });
-  document.addEventListener("DOMContentLoaded", () => { rove(); label(); });
+  document.addEventListener("DOMContentLoaded", () => { rove(); scrollable(); label(); });
 })();

@@ -1,0 +1,60 @@
+"""The real browser against a live server with the demo."""
+
+import os
+
+import pytest
+from playwright.sync_api import sync_playwright
+
+from tests.conftest import NOW, TODAY
+
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+# Playwright's loop runs in the test's thread; the ORM calls there are the test's own.
+os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+
+
+@pytest.fixture(scope="session")
+def browser():
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def site(transactional_db, live_server):
+    """The demo on a live server."""
+    from wise_tally.exchange.demo.build import build_demo
+
+    build_demo(TODAY, NOW)
+    return live_server.url
+
+
+@pytest.fixture
+def visit(browser, site):
+    """Open a page signed in by one click; any error of a script or the policy fails the test."""
+    errors = []
+    contexts = []
+
+    def open_page(role="manager", path="/forecast/", width=1280, height=800, scheme="light"):
+        context = browser.new_context(viewport={"width": width, "height": height}, color_scheme=scheme, locale="en-GB")
+        contexts.append(context)
+        page = context.new_page()
+        page.on("pageerror", lambda error: errors.append(str(error)))
+        page.on(
+            "console", lambda m: errors.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
+        )
+        page.goto(f"{site}/sign-in/?next={path}")
+        page.click(f"button[value={role}]")
+        page.wait_for_load_state()
+        return page
+
+    yield open_page
+    for context in contexts:
+        context.close()
+    assert not errors

@@ -1,0 +1,151 @@
+"""The main job in the real browser, with the mouse and with the keyboard."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.support.naive import cents, half_even
+from tests.support.world import ask
+from wise_tally.core.lines import Filter
+from wise_tally.core.working import forecast_working
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.templatetags.figures import money, short, whole
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
+
+
+def company(name, as_of=AS_OF):
+    """A figure of the company in cents, from the command's own function."""
+    return cents(ask("forecast", QUARTER, as_of)[""][name])
+
+
+def weighted_in_stage(key, probability):
+    """What the open deals of a stage would weigh at another probability, rounded per deal."""
+    book = shelf.book()
+    standing = shelf.standing(book, __import__("datetime").date(2026, 11, 23))
+    found = forecast_working(book, standing, book.ground.fiscal.parse(QUARTER), Filter(), "weighted_open", "company", 0)
+    at = {int(deal): place for place, deal in enumerate(standing.deal)}
+    stage = next(i for i, s in enumerate(book.ground.stages) if s.key == key)
+    inside = [d for d in found.counted if standing.stage[at[d.deal]] == stage]
+    now = sum(d.value_minor for d in inside)
+    return now, sum(half_even(d.amount_minor * probability / 100) for d in inside)
+
+
+def answer(page, label):
+    """The large figure with that label."""
+    return page.locator(".fig", has_text=label).locator(".large")
+
+
+def test_rules_set_figures_follow_and_the_past_stays(visit):
+    page = visit()
+    before = company("weighted")
+    expect(answer(page, "Weighted")).to_have_text(short(before))
+    # A stage's probability: the forecast moves by exactly the computed amount.
+    was, becomes = weighted_in_stage("ns_offer", 35)
+    page.goto(page.url.split("/forecast")[0] + "/setup/stages/new_site/")
+    page.fill("input[name='probability:ns_offer']", "35")
+    page.click("text=Save the stages")
+    expect(page.locator(".message")).to_contain_text("1 stages changed")
+    page.keyboard.press("1")
+    page.wait_for_url("**/forecast/**")
+    assert company("weighted") == before - was + becomes != before
+    expect(answer(page, "Weighted")).to_have_text(short(before - was + becomes))
+    # A quota: the gap follows.
+    quota, gap = company("quota"), company("gap")
+    page.goto(page.url.split("/forecast")[0] + "/setup/quotas/?year=2027")
+    cell = page.locator("input[name='q:company::2026-12-01']")
+    cell.fill(str(int(cell.input_value()) + 100_000))
+    page.click("text=Save the quotas")
+    expect(page.locator(".message")).to_contain_text("1 cells set")
+    page.keyboard.press("1")
+    page.wait_for_url("**/forecast/**")
+    expect(answer(page, "Gap to quota")).to_have_text(short(gap + 10_000_000))
+    assert company("quota") == quota + 10_000_000
+
+
+def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
+    page = visit(path="/forecast/?open=member:rivers/r08")
+    row = page.locator("#deal-d9001")
+    before = company("weighted")
+    row.locator("select[name=stage]").select_option("ns_offer")
+    expect(row.locator("select[name=stage]")).to_have_value("ns_offer")
+    expect(row).to_contain_text("60")
+    after = before - 42_000_000 * 85 // 100 + 42_000_000 * 60 // 100
+    expect(answer(page, "Weighted")).to_have_text(short(after))
+    assert company("weighted") == after
+    row.locator("select[name=category]").select_option("left_out")
+    expect(page.locator("#deal-d9001")).to_have_count(0)
+    assert company("weighted") == before - 42_000_000 * 85 // 100
+    # The working opens at the right, marks its figure, and adds up to it.
+    figure = page.locator("tr.total .open-figure").nth(3)
+    figure.click()
+    panel = page.locator("#working")
+    expect(panel.locator("h2")).to_contain_text("Weighted")
+    expect(figure).to_have_attribute("aria-current", "true")
+    expect(panel.locator("tr.total")).to_contain_text(money(company("weighted")))
+    box, shown = panel.bounding_box(), figure.bounding_box()
+    assert shown["x"] + shown["width"] <= box["x"], "the panel does not cover the figure it explains"
+    page.keyboard.press("Escape")
+    expect(panel.locator("h2")).to_have_count(0)
+    # Last week, through the scope line.
+    page.locator(".scope summary").last.click()
+    page.click("text=a week ago")
+    expect(page.locator(".band")).to_contain_text("16 Nov 2026")
+    expect(answer(page, "Weighted")).to_have_text(short(company("weighted", "2026-11-16")))
+    assert page.locator("input[name=amount]").count() == 0
+
+
+def test_what_was_typed_stays_when_it_is_refused(visit):
+    page = visit(path="/forecast/?open=member:rivers/r08")
+    amount = page.locator("#deal-d9001 input[name=amount]")
+    amount.fill("four hundred")
+    amount.press("Tab")
+    expect(page.locator("#edit-message")).to_contain_text("at most 2 decimals")
+    expect(amount).to_have_value("four hundred")
+    page.locator("#again-amount").fill("400000")
+    page.locator("#edit-message button").click()
+    page.wait_for_load_state()
+    expect(page.locator("#deal-d9001 input[name=amount]")).to_have_value("400000.00")
+
+
+def test_the_keyboard_alone_reaches_everything(visit):
+    page = visit()
+    for key, place in zip("234561", ("deals", "conversion", "attainment", "team", "setup", "forecast"), strict=True):
+        page.keyboard.press(key)
+        page.wait_for_url(f"**/{place}/**")
+    page.keyboard.press("]")
+    page.wait_for_url("**period=FY2027-Q4**")
+    page.keyboard.press("[")
+    page.wait_for_url("**period=FY2027-Q3**")
+    page.keyboard.press("?")
+    expect(page.locator("#keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.locator("#keys")).not_to_be_visible()
+    page.locator("table[data-grid] .open-figure").first.focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowDown")
+    focused = page.evaluate("document.activeElement.getAttribute('href')")
+    assert re.search(r"working/.*node=team", focused)
+    page.keyboard.press("w")
+    expect(page.locator("#working h2")).to_contain_text("North region")
+    tab_stops = page.evaluate("document.querySelectorAll('table.ledger [tabindex=\"0\"]').length")
+    assert tab_stops == 1, "a table is one tab stop"
+    page.keyboard.press("Escape")
+    page.keyboard.press("s")
+    assert page.evaluate("document.activeElement.tagName") == "SUMMARY"
+
+
+def test_a_row_opens_to_its_deals_without_a_script_error_and_without_script(visit, browser, site):
+    page = visit(role="rep")
+    page.locator(".twisty").first.click()
+    expect(page.locator("tr.deal").first).to_be_visible()
+    assert "open=" in page.url
+    plain = browser.new_context(java_script_enabled=False).new_page()
+    plain.goto(f"{site}/sign-in/?next=/forecast/")
+    plain.click("button[value=manager]")
+    plain.locator("tr.total .open-figure").first.click()
+    expect(plain.locator("#working h2")).to_contain_text("Won")
+    expect(plain.locator("#working tr.total")).to_contain_text(money(company("won")))
+    assert whole(company("won"))

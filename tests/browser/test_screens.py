@@ -1,0 +1,42 @@
+"""Every main view: axe finds nothing, nothing scrolls sideways, in light and dark, wide and narrow."""
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+VIEWS = (
+    "/forecast/?open=member:rivers/r08",
+    "/forecast/?by=territory&as_of=2026-11-16",
+    "/forecast/working/weighted/",
+    "/deals/",
+    "/deals/d9001/",
+    "/conversion/?by=source",
+    "/conversion/time/",
+    "/attainment/",
+    "/team/",
+    "/setup/",
+    "/setup/stages/new_site/",
+    "/setup/quotas/",
+)
+
+
+def faults_of(page):
+    """What axe-core finds, shortened, and whether the page scrolls sideways."""
+    found = Axe().run(page).response["violations"]
+    wide = page.evaluate("document.documentElement.scrollWidth > window.innerWidth")
+    return [(v["id"], v["nodes"][0]["html"][:160]) for v in found] + (["scrolls sideways"] if wide else [])
+
+
+@pytest.mark.parametrize(("width", "height", "scheme"), [(1280, 800, "light"), (390, 844, "dark")])
+def test_each_view_is_clean(visit, width, height, scheme):
+    page = visit(width=width, height=height, scheme=scheme)
+    base = page.url.split("/forecast")[0]
+    found = {}
+    for view in VIEWS:
+        page.goto(base + view)
+        if faults := faults_of(page):
+            found[view] = faults
+    assert not found, "\n".join(f"{view}: {faults}" for view, faults in found.items())
+    page.context.clear_cookies()
+    page.goto(f"{base}/sign-in/")
+    assert not faults_of(page)

@@ -1,0 +1,1 @@
+"""Speed of core, import and pages on invented deals of three sizes."""
