@@ -178,7 +178,7 @@ def _time(line: ScopeLine, key: str) -> Panel:
         raise Refused(
             f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
         )
-    lines = stay_lines(line.book, line.standing, line.period, line.scope, "company")
+    lines = stay_lines(line.book, line.standing, line.period, line.scope)
     mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
     order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
     words = [

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
 from wise_tally.core.ground import OPEN, WON, Ground
-from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.money import WHOLE_BP, Ints, weighted_minor
 from wise_tally.core.trees import NONE
 
 Flags = npt.NDArray[Any]  # bool throughout
@@ -115,6 +115,16 @@ class Standing:
     closed_at: Ints
 
     @cached_property
+    def memo(self) -> dict[object, Ints]:
+        """What is derived from this standing once and kept with it."""
+        return {}
+
+    @cached_property
+    def weighted_minor(self) -> Ints:
+        """amount × probability of each deal, rounded half to even to the minor unit."""
+        return weighted_minor(self.amount_minor, self.probability_bp)
+
+    @cached_property
     def membership_day(self) -> Ints:
         """The day whose team membership counts: that of the closing, for open deals the as-of day."""
         return np.where(self.kind == OPEN, self.as_of.toordinal(), self.closed_on)
@@ -129,6 +139,11 @@ class Book:
     revisions: Revisions
     credits: Credits
     revision_number: int = 0
+
+    @cached_property
+    def memo(self) -> dict[object, Ints]:
+        """What is derived from these revisions once and kept with them."""
+        return {}
 
     @cached_property
     def effective_to(self) -> Ints:
@@ -160,9 +175,18 @@ class Book:
         return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[kept], rev.owner[rows])
 
     @cached_property
+    def open_stays(self) -> Stays:
+        """The stays in open stages."""
+        stays = self.stays
+        rows = np.flatnonzero(self.ground.stage_kind[stays.stage] == OPEN)
+        return Stays(
+            stays.deal[rows], stays.stage[rows], stays.entered_at[rows], stays.left_at[rows], stays.owner[rows]
+        )
+
+    @cached_property
     def stay_entered_on(self) -> Ints:
-        """Local day on which each stay began."""
-        return local_days(self.stays.entered_at, self.ground.time_zone)
+        """Local day on which each open stay began."""
+        return local_days(self.open_stays.entered_at, self.ground.time_zone)
 
     @cached_property
     def created_on(self) -> Ints:

@@ -1,6 +1,6 @@
 """Conversion: how many deals of a cohort reached each stage, step by step and from the start."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -100,6 +100,14 @@ def cohort(book: Book, standing: Standing, period: Period, scope: Filter, option
 
 
 def reach_of_revisions(book: Book, process: int) -> Ints:
+    """`_reach` of a process, computed once for a book."""
+    key = ("reach", process)
+    if key not in book.memo:
+        book.memo[key] = _reach(book, process)
+    return book.memo[key]
+
+
+def _reach(book: Book, process: int) -> Ints:
     """Per revision the furthest place among the process's open stages (present order) that its deal had stood in.
 
     A short-form lost deal reached the stage it was lost from, else the first. -1 before any open stage.
@@ -250,20 +258,18 @@ class _Counter:
 def _stage_rows(
     stages: tuple[int, ...], columns: tuple[Ints, Ints, Ints], options: ConversionOptions
 ) -> tuple[StageReach, ...]:
-    reached, value, short = columns
+    reached, value, short = (column.tolist() for column in columns)
     base = value if options.by_value else reached
     rows = []
     for place, stage in enumerate(stages):
-        row = StageReach(stage, int(reached[place]), int(value[place]), int(short[place]), None, None, None)
-        if lacks_history(row.reached, row.without_history):
-            rows.append(row)
-            continue
-        row = replace(row, from_start=ratio(int(base[place]), int(base[0])))
-        if place + 1 < len(stages):
-            step = ratio(int(base[place + 1]), int(base[place]))
-            interval = None if options.by_value else wilson(int(reached[place + 1]), int(reached[place]))
-            row = replace(row, step=step, step_interval=interval)
-        rows.append(row)
+        step: float | None = None
+        interval: Interval | None = None
+        known = not lacks_history(reached[place], short[place])
+        if known and place + 1 < len(stages):
+            step = ratio(base[place + 1], base[place])
+            interval = None if options.by_value else wilson(reached[place + 1], reached[place])
+        from_start = ratio(base[place], base[0]) if known else None
+        rows.append(StageReach(stage, reached[place], value[place], short[place], step, interval, from_start))
     return tuple(rows)
 
 

@@ -13,7 +13,7 @@ import numpy as np
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.calls import called
-from wise_tally.core.ground import LOST, WON, Ground
+from wise_tally.core.ground import OPEN, WON, Ground
 from wise_tally.core.lines import (
     Filter,
     Grouping,
@@ -23,7 +23,7 @@ from wise_tally.core.lines import (
     node_of_lines,
     shown_nodes,
 )
-from wise_tally.core.money import Ints, ratio, sum_by_group, weighted_minor
+from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.targets import NO_TARGET, PLAIN, Target, Targets, quotas
 from wise_tally.core.trees import NONE
 
@@ -166,34 +166,33 @@ def forecast_lines(book: Book, standing: Standing, period: Period, scope: Filter
     """
     lines = credited_lines(book, standing, scope, by)
     ranks = book.ground.person_rank
-    weighted = weighted_minor(standing.amount_minor, standing.probability_bp)
     buckets = Buckets(len(book.ground.categories), book.ground.surest_first)
     return ForecastLines(
         lines=lines,
         node=node_of_lines(book, lines, by),
         bucket=_bucket_of_deals(standing, period)[lines.at],
         amount_minor=lines.parts(standing.amount_minor, ranks),
-        weighted_minor=lines.parts(weighted, ranks),
+        weighted_minor=lines.parts(standing.weighted_minor, ranks),
         buckets=buckets,
     )
 
 
 def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
-    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+    """The bucket of each deal of the standing, kept with it: several breakdowns of one period ask for it."""
+    if period not in standing.memo:
+        standing.memo[period] = _buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
+    return standing.memo[period]
+
+
+def _buckets_in(standing: Standing, first: int, last: int) -> Ints:
     close, today = standing.expected_close, standing.as_of.toordinal()
     inside = (close >= first) & (close <= last)
     late = close < today
-    timing = np.full(len(close), OTHER_PERIOD)
-    timing[inside] = DUE
-    timing[inside & late] = OVERDUE
-    timing[(close < first) & late] = DUE_BEFORE
+    timing = np.where(inside, np.where(late, OVERDUE, DUE), np.where(late & (close < first), DUE_BEFORE, OTHER_PERIOD))
     timing[close == NO_DAY] = UNDATED
     closed_inside = (standing.closed_on >= first) & (standing.closed_on <= last)
-    bucket = FIRST_OPEN + standing.category * TIMINGS + timing
-    for kind, here, elsewhere in ((WON, WON_HERE, WON_ELSEWHERE), (LOST, LOST_HERE, LOST_ELSEWHERE)):
-        of_kind = standing.kind == kind
-        bucket[of_kind] = np.where(closed_inside[of_kind], here, elsewhere)
-    return bucket
+    closed = np.where(standing.kind == WON, WON_HERE, LOST_HERE) + ~closed_inside
+    return np.where(standing.kind == OPEN, FIRST_OPEN + standing.category * TIMINGS + timing, closed)
 
 
 def forecast(

@@ -221,3 +221,8 @@ def shown_nodes(ground: Ground, scope: Filter, group: Grouping, as_of: date, hol
         inside = {i for i in inside if ground.team_of(i, day) in below or holding[i]}
     nodes = [i for i in key_order(group.keys) if i in inside]
     return [*nodes, NONE] if holding[-1] else nodes
+
+
+def number_of_deals(at: Ints) -> int:
+    """How many deals stand behind lines, each once; `at` are places in the standing."""
+    return int(np.count_nonzero(np.bincount(at))) if len(at) else 0

@@ -6,9 +6,9 @@ import numpy as np
 
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
-from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.ground import OPEN
+from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, credited_lines
+from wise_tally.core.money import sum_by_group
 
 
 @dataclass(frozen=True)
@@ -44,8 +44,24 @@ def created_by_period(book: Book, standing: Standing, periods: tuple[Period, ...
     return tuple(int(((day >= p.starts_on.toordinal()) & (day <= p.ends_on.toordinal())).sum()) for p in periods)
 
 
-def won_by_period(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> tuple[int, ...]:
-    """Won amount of the scope in each period, in minor units."""
-    return tuple(
-        int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum()) for period in periods
-    )
+@dataclass(frozen=True)
+class PeriodSum:
+    """Won and open money of the scope in one period, in minor units; `categories` as in the ground."""
+
+    won: int
+    categories: tuple[int, ...]
+
+
+def sums_by_period(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> tuple[PeriodSum, ...]:
+    """Won money by closing day and open money by expected close, for periods that follow one another, in one pass."""
+    lines = credited_lines(book, standing, scope, "company")
+    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
+    kind, categories = standing.kind[lines.at], len(book.ground.categories)
+    day = np.where(kind == OPEN, standing.expected_close[lines.at], standing.closed_on[lines.at])
+    starts = np.array([period.starts_on.toordinal() for period in periods])
+    place = np.searchsorted(starts, day, side="right") - 1
+    keep = (place >= 0) & (day <= periods[-1].ends_on.toordinal()) & (kind != LOST)
+    width = categories + 1
+    column = np.where(kind == WON, categories, standing.category[lines.at])
+    sums = sum_by_group(amount[keep], (place * width + column)[keep], len(periods) * width).reshape(-1, width).tolist()
+    return tuple(PeriodSum(row[-1], tuple(row[:-1])) for row in sums)

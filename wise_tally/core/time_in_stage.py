@@ -1,13 +1,15 @@
 """Time in stage and days to win."""
 
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
-from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.ground import WON
 from wise_tally.core.lines import Filter, Grouping, grouping, kept_deals, owner_groups, people_kept, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.statistics import DAY_SECONDS, Curve, curve_of_sorted
@@ -48,41 +50,54 @@ class StageTimeGroup:
 class StayLines:
     """Stays that the scope keeps. `seconds` until the stay ended or the as-of midnight."""
 
-    stay: Ints
-    at: Ints
+    standing: Standing
+    deal: Ints
     stage: Ints
-    node: Ints
+    owner: Ints
     seconds: Ints
     ended: Flags
     in_window: Flags
 
+    @cached_property
+    def at(self) -> Ints:
+        """Place of each stay's deal in the standing, whose deals ascend."""
+        return np.searchsorted(self.standing.deal, self.deal)
 
-def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> StayLines:
+
+def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter) -> StayLines:
     """Stays in open stages begun by the as-of day, by the owner at the stay's start."""
-    stays, ground = book.stays, book.ground
-    kept = (stays.entered_at < standing.cut) & (ground.stage_kind[stays.stage] == OPEN)
-    place = np.full(len(book.deals.key), NONE, dtype=np.int64)
-    place[standing.deal] = np.arange(len(standing.deal))
-    rows = np.flatnonzero(kept)
-    at = place[stays.deal[rows]]
+    stays = book.open_stays
+    keep = stays.entered_at < standing.cut
     if scope != Filter():
-        keep = kept_deals(book, standing, scope)[at]
-        if scope.of_people:
-            team = ground.teams_of(stays.owner[rows], standing.membership_day[at])
-            keep &= people_kept(ground, scope, standing.as_of, stays.owner[rows], team)
-        rows, at = rows[keep], at[keep]
-    entered_on = book.stay_entered_on[rows]
-    left_at = stays.left_at[rows]
-    ended = left_at < standing.cut
+        of_deal = np.zeros(len(book.deals.key), dtype=bool)
+        of_deal[standing.deal] = kept_deals(book, standing, scope)
+        keep &= of_deal[stays.deal]
+    rows: Any = slice(None) if keep.all() else np.flatnonzero(keep)
+    if scope.of_people:
+        rows = np.arange(len(stays.deal))[rows]
+        at = np.searchsorted(standing.deal, stays.deal[rows])
+        team = book.ground.teams_of(stays.owner[rows], standing.membership_day[at])
+        rows = rows[people_kept(book.ground, scope, standing.as_of, stays.owner[rows], team)]
+    entered_on, left_at, entered_at = book.stay_entered_on[rows], stays.left_at[rows], stays.entered_at[rows]
     return StayLines(
-        stay=rows,
-        at=at,
+        standing=standing,
+        deal=stays.deal[rows],
         stage=stays.stage[rows],
-        node=owner_groups(book, standing, stays.owner[rows], at, by),
-        seconds=np.minimum(left_at, standing.cut) - stays.entered_at[rows],
-        ended=ended,
+        owner=stays.owner[rows],
+        seconds=np.minimum(left_at, standing.cut) - entered_at,
+        ended=left_at < standing.cut,
         in_window=(entered_on >= period.starts_on.toordinal()) & (entered_on <= period.ends_on.toordinal()),
     )
+
+
+def _nodes(book: Book, lines: StayLines, by: str, nodes: int) -> Ints:
+    """The node of each stay; the last one for those without."""
+    if by == "company":
+        return np.zeros(len(lines.deal), dtype=np.int64)
+    if by == "person":
+        return lines.owner
+    node = owner_groups(book, lines.standing, lines.owner, lines.at, by)
+    return np.where(node == NONE, nodes, node)
 
 
 def time_in_stage(
@@ -92,13 +107,15 @@ def time_in_stage(
 
     Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
     """
-    lines = stay_lines(book, standing, period, scope, by)
+    lines = stay_lines(book, standing, period, scope)
     group = grouping(book.ground, by, standing.as_of)
-    table = _StayTable(lines, group, len(book.ground.stages))
+    node_of = _nodes(book, lines, by, len(group.keys))
+    table = _StayTable(lines, node_of, group, len(book.ground.stages))
     typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
-    running = _Running(lines, group, typical)
+    running = _Running(lines, node_of, group, typical)
     holding = np.zeros(len(group.keys) + 1, dtype=bool)
-    for node in np.unique(np.where(lines.node == NONE, len(group.keys), lines.node)[lines.in_window | ~lines.ended]):
+    place = node_of[lines.in_window | ~lines.ended]
+    for node in np.flatnonzero(np.bincount(place, minlength=len(group.keys) + 1)).tolist():
         path = group.tree.paths[node] if group.tree is not None and node < len(group.keys) else (node,)
         holding[list(path)] = True
     result = []
@@ -111,7 +128,7 @@ def time_in_stage(
 
 def deals_with_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> int:
     """Number of deals whose stays the page counts: entered in the window, or running."""
-    lines = stay_lines(book, standing, period, scope, "company")
+    lines = stay_lines(book, standing, period, scope)
     return len(np.unique(lines.at[lines.in_window | ~lines.ended]))
 
 
@@ -123,11 +140,10 @@ def _stages(book: Book, scope: Filter) -> list[int]:
 class _StayTable:
     """Stays of the window sorted once by node, stage and duration, one packed integer each."""
 
-    def __init__(self, lines: StayLines, group: Grouping, stages: int) -> None:
+    def __init__(self, lines: StayLines, node_of: Ints, group: Grouping, stages: int) -> None:
         self.stages, self.group = stages, group
         inside = lines.in_window
-        node = np.where(lines.node[inside] == NONE, len(group.keys), lines.node[inside])
-        code = node * stages + lines.stage[inside]
+        code = node_of[inside] * stages + lines.stage[inside]
         packed = np.sort((((code << DURATION_BITS) | lines.seconds[inside]) << 1) | ~lines.ended[inside])
         self.ended = (packed & 1) == 0
         self.seconds = (packed >> 1) & ((1 << DURATION_BITS) - 1)
@@ -151,11 +167,10 @@ class _StayTable:
 class _Running:
     """Number, summed age in seconds and overstaying of running stays per node and stage."""
 
-    def __init__(self, lines: StayLines, group: Grouping, typical: list[float | None]) -> None:
+    def __init__(self, lines: StayLines, node_of: Ints, group: Grouping, typical: list[float | None]) -> None:
         nodes, stages = len(group.keys), len(typical)
         still = ~lines.ended
-        node = np.where(lines.node[still] == NONE, nodes, lines.node[still])
-        cell, age = node * stages + lines.stage[still], lines.seconds[still]
+        cell, age = node_of[still] * stages + lines.stage[still], lines.seconds[still]
         limit = np.array([np.inf if days is None else days * DAY_SECONDS for days in typical])
         over = age > limit[lines.stage[still]]
         size = (nodes + 1) * stages
@@ -185,7 +200,7 @@ def _stage_time(table: _StayTable, running: _Running, node: int, stage: int, typ
         stays=len(seconds),
         completed=len(done),
         mean=float(done.sum()) / len(done) / DAY_SECONDS if len(done) else None,
-        median=float(np.median(done)) / DAY_SECONDS if len(done) else None,
+        median=_median_of_sorted(done) / DAY_SECONDS if len(done) else None,
         km_median=curve.quantile(0.5) if curve else None,
         km_p75=curve.quantile(0.75) if curve else None,
         running=count,
@@ -194,6 +209,11 @@ def _stage_time(table: _StayTable, running: _Running, node: int, stage: int, typ
         typical_days=typical,
         curve=curve,
     )
+
+
+def _median_of_sorted(seconds: Ints) -> float:
+    middle = len(seconds) // 2
+    return (int(seconds[(len(seconds) - 1) // 2]) + int(seconds[middle])) / 2
 
 
 @dataclass(frozen=True)

@@ -100,8 +100,9 @@ def parse_file(path: Path, table: Table, decimals: int, report: Report) -> Parse
     for column in columns:
         if column is not None:
             parsed.columns[column.name] = []
+    name = path.name
     while chunk := list(islice(records, CHUNK)):
-        whole = [(line, cells) for line, cells in chunk if _right_length(line, cells, header, path.name, report)]
+        whole = [(line, cells) for line, cells in chunk if _right_length(line, cells, header, name, report)]
         parsed.lines += [line for line, _ in whole]
         for column, reader, cells in zip(
             columns, readers, zip(*(cells for _, cells in whole), strict=True), strict=False

@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 import numpy as np
 
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
-from wise_tally.core.lines import Filter
+from wise_tally.core.lines import Filter, number_of_deals
 from wise_tally.core.members import forecast_members
 from wise_tally.core.targets import Targets, pace
 from wise_tally.core.trees import NONE
@@ -201,4 +201,4 @@ def node_of(line: ScopeLine, token: str) -> tuple[str, int, int]:
 
 def counted_here(lines: ForecastLines) -> int:
     """Number of deals won, or open and counted, in the period."""
-    return len(np.unique(lines.lines.at[lines.deals_here]))
+    return number_of_deals(lines.lines.at[lines.deals_here])

@@ -11,7 +11,10 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
-from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
+from wise_tally.core.forecast import ForecastLines, ForecastRow, carries_quota, forecast, forecast_lines
+from wise_tally.core.lines import number_of_deals
+from wise_tally.core.tallies import sums_by_period
+from wise_tally.core.targets import quotas
 from wise_tally.core.trees import NONE
 from wise_tally.forecast import words
 from wise_tally.forecast.grid import GridRow, counted_here, grid_rows
@@ -21,6 +24,7 @@ from wise_tally.org.access import May
 from wise_tally.process.models import Category
 from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, sheet_response
 from wise_tally.ui.ink import InkBar, ink_bar
@@ -111,24 +115,24 @@ def _with_deals(rows: list[GridRow], found: dict[int, DealRow]) -> list[dict[str
 
 
 def _strip_periods(line: ScopeLine) -> list[StripPeriod]:
-    fiscal = line.book.ground.fiscal
-    periods = [fiscal.beside(line.period, step) for step in range(-2, 4)]
-    tops = [_period_row(line, period) for period in periods]
-    counted = line.book.ground.surest_first
-    largest = max([1, *(r.won + sum(r.categories[c] for c in counted) for r in tops), *(r.quota or 0 for r in tops)])
-    shown = []
-    for period, row in zip(periods, tops, strict=True):
-        bar = ink_bar(row.won, [row.categories[c] for c in counted], row.quota, None, largest)
-        here = period == line.period
-        shown.append(StripPeriod(_short_words(period), line.query(period=period.text), here, bar))
-    return shown
-
-
-def _period_row(line: ScopeLine, period: Period) -> ForecastRow:
-    by = "person" if line.scope.person != NONE else "team" if line.scope.team != NONE else "company"
-    rows = forecast(line.book, line.standing, period, line.scope, by)
-    node = line.scope.person if by == "person" else line.scope.team
-    return rows[0] if by == "company" else next(row for row in rows if row.node == node)
+    """Two periods back, the present one and three ahead, on one scale."""
+    ground = line.book.ground
+    periods = tuple(ground.fiscal.beside(line.period, step) for step in range(-2, 4))
+    sums = sums_by_period(line.book, line.standing, periods, line.scope)
+    by, node, _ = scope_node(line)
+    carried = carries_quota(line.scope, by)
+    targets = [quotas(ground, line.as_of, p).of(by, node).value if carried else None for p in periods]
+    parts = [[row.categories[c] for c in ground.surest_first] for row in sums]
+    largest = max([1, *(row.won + sum(p) for row, p in zip(sums, parts, strict=True)), *(t or 0 for t in targets)])
+    return [
+        StripPeriod(
+            label=_short_words(period),
+            query=line.query(period=period.text),
+            here=period == line.period,
+            bar=ink_bar(row.won, money, target, None, largest),
+        )
+        for period, row, money, target in zip(periods, sums, parts, targets, strict=True)
+    ]
 
 
 def _short_words(period: Period) -> str:
@@ -138,7 +142,7 @@ def _short_words(period: Period) -> str:
 
 
 def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStrip:
-    every = len(np.unique(lines.lines.at))
+    every = number_of_deals(lines.lines.at)
     counted = counted_here(lines)
     exports = tuple(
         (kind.upper(), reverse("forecast:table", args=[kind]) + "?" + _query(line)) for kind in ("csv", "xlsx", "json")

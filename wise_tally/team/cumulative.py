@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from wise_tally.core.calendar import Period
-from wise_tally.core.tallies import won_by_period
+from wise_tally.core.tallies import sums_by_period
 from wise_tally.core.targets import Targets, quotas
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.nodes import scope_node, working_query
@@ -42,7 +42,7 @@ def cumulative(line: ScopeLine) -> Cumulative:
     fiscal = line.book.ground.fiscal
     year = fiscal.fiscal_year_of(line.period.ends_on)
     periods = fiscal.months_of(year)
-    won = won_by_period(line.book, line.standing, periods, line.scope)
+    won = [row.won for row in sums_by_period(line.book, line.standing, periods, line.scope)]
     by, node, token = scope_node(line)
     target = [_quota(quotas(line.book.ground, line.as_of, p), by, node) for p in periods]
     carried = line.scope.process == -1 and line.scope.territory == -1

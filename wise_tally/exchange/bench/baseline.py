@@ -60,22 +60,26 @@ def conversion_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
 
 
 def time_in_stage_by_rep(book: Book, period: Period, as_of: object) -> list[float]:
-    """Kaplan–Meier medians per stage and owner from stays already cut out of the revisions."""
-    ground, stays = book.ground, book.stays
+    """Kaplan–Meier quantiles, mean and median per stage and owner from stays already cut out of the revisions."""
+    ground = book.ground
     cut = midnight_ending(as_of, ground.time_zone)  # type: ignore[arg-type]
-    day = book.stay_entered_on
+    day, stays = book.stay_entered_on, book.open_stays
     keep = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
-    keep &= (ground.stage_kind[stays.stage] == OPEN) & (stays.entered_at < cut)
+    keep &= stays.entered_at < cut
     ended = stays.left_at[keep] < cut
     seconds = np.minimum(stays.left_at[keep], cut) - stays.entered_at[keep]
     group = stays.owner[keep] * len(ground.stages) + stays.stage[keep]
     packed = np.sort((((group << 35) | seconds) << 1) | ~ended)
     edges = np.flatnonzero(np.r_[True, np.diff(packed >> 36) != 0, True])
-    medians = []
+    medians: list[float] = []
     for start, end in itertools.pairwise(edges):
         part = packed[start:end]
         risk = np.arange(len(part), 0, -1)
         survival = np.cumprod(np.where(part & 1, 1.0, (risk - 1) / risk))
         below = survival <= 0.5 + 1e-12
         medians.append(float((part[int(np.argmax(below))] >> 1) & ((1 << 35) - 1)) if below.any() else np.nan)
+        late = survival <= 0.25 + 1e-12
+        medians.append(float((part[int(np.argmax(late))] >> 1) & ((1 << 35) - 1)) if late.any() else np.nan)
+        done = ((part >> 1) & ((1 << 35) - 1))[(part & 1) == 0]
+        medians += [float(done.mean()), float(np.median(done))] if len(done) else []
     return medians

@@ -8,6 +8,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -129,7 +130,7 @@ def pages(size: int) -> None:
     client = Client(HTTP_HOST="localhost")
     client.force_login(user)
     for address in ("/forecast/", "/deals/", "/conversion/", "/conversion/time/", "/attainment/", "/team/"):
-        print(f"  page {address:20} warm {timed(lambda at=address: client.get(at)):8.1f} ms")
+        print(f"  page {address:20} warm {timed(partial(client.get, address)):8.1f} ms")
     times = []
     for run in range(5):
         last = DealRevision.objects.filter(deal__key="d000001").order_by("-pk")[0]
