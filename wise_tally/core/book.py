@@ -115,7 +115,7 @@ class Standing:
     closed_at: Ints
 
     @cached_property
-    def memo(self) -> dict[object, Ints]:
+    def memo(self) -> dict[object, Any]:
         """What is derived from this standing once and kept with it."""
         return {}
 
@@ -141,7 +141,7 @@ class Book:
     revision_number: int = 0
 
     @cached_property
-    def memo(self) -> dict[object, Ints]:
+    def memo(self) -> dict[object, Any]:
         """What is derived from these revisions once and kept with them."""
         return {}
 
@@ -193,15 +193,6 @@ class Book:
         """Local day on which each deal was created."""
         return local_days(self.deals.created_at, self.ground.time_zone)
 
-    @cached_property
-    def closed_days(self) -> Ints:
-        """Per revision the local day of entering the closed stage it stands in; 0 where open."""
-        rev = self.revisions
-        closed = self.ground.stage_kind[rev.stage] != OPEN
-        days = np.zeros(len(rev.deal), dtype=np.int64)
-        days[closed] = local_days(rev.effective_at[self.entered_row[closed]], self.ground.time_zone)
-        return days
-
     def stand(self, as_of: date) -> Standing:
         """Every deal's state at the end of `as_of` in the workspace's time zone, under the rules of that day."""
         ground, rev = self.ground, self.revisions
@@ -218,6 +209,9 @@ class Book:
             (own_probability == NONE) | ~allows_own[stage], stage_probability[stage], own_probability
         )
         is_open = kind == OPEN
+        closed_at = np.where(is_open, 0, rev.effective_at[self.entered_row[row]])
+        closed_on = np.full(len(row), NO_DAY)
+        closed_on[~is_open] = local_days(closed_at[~is_open], ground.time_zone)
         return Standing(
             as_of=as_of,
             cut=cut,
@@ -231,6 +225,6 @@ class Book:
             territory=rev.territory[row],
             category=np.where(is_open, category, NONE),
             probability_bp=np.where(is_open, probability, np.where(kind == WON, WHOLE_BP, 0)),
-            closed_on=np.where(is_open, NO_DAY, self.closed_days[row]),
-            closed_at=np.where(is_open, 0, rev.effective_at[self.entered_row[row]]),
+            closed_on=closed_on,
+            closed_at=closed_at,
         )

@@ -56,7 +56,10 @@ class Outlook:
 
 def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook:
     """Chance of quota, deciding deals and what moved in the last seven days."""
-    whole = outcome_of_lines(lines)
+    key = ("outcome", line.period, line.scope)
+    if key not in line.standing.memo:
+        line.standing.memo[key] = outcome_of_lines(lines)
+    whole: Outcome = line.standing.memo[key]
     since = line.as_of - timedelta(days=7)
     before = shelf.standing(line.book, since)
     change = changes(line.book, before, line.standing, line.period, line.scope, "weighted")

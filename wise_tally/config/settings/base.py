@@ -72,7 +72,7 @@ TEMPLATES = [
                 "django.contrib.messages.context_processors.messages",
                 "wise_tally.scope.context.page",
             ],
-            "builtins": ["wise_tally.ui.templatetags.figures"],
+            "builtins": ["wise_tally.ui.templatetags.figures", "wise_tally.scope.templatetags.workings"],
         },
     }
 ]

@@ -5,7 +5,7 @@ import itertools
 import numpy as np
 
 from wise_tally.core.book import Book
-from wise_tally.core.calendar import Period, midnight_ending
+from wise_tally.core.calendar import Period, local_days, midnight_ending
 from wise_tally.core.ground import OPEN
 
 
@@ -30,10 +30,12 @@ def forecast_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
     weighted = quotient + ((rest > 5_000) | ((rest == 5_000) & (quotient % 2 == 1)))
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     inside = (close >= first) & (close <= last) & (kind == OPEN)
-    closed = book.closed_days[row]
+    closed = local_days(rev.effective_at[book.entered_row[row]], ground.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
     people = len(ground.people)
-    bucket = np.where(inside, 2 + category, np.where(closed_inside, kind - 1, 2 + len(ground.categories)))
+    bucket = np.where(
+        inside, 2 + category, np.where(closed_inside & (kind != OPEN), kind - 1, 2 + len(ground.categories))
+    )
     size = 3 + len(ground.categories)
     return np.stack(
         [np.bincount(owner * size + bucket, weights, people * size) for weights in (amount, weighted, None)]

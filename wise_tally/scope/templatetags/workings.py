@@ -1,0 +1,49 @@
+"""Figures that open their working, and ink bars: drawn often, so as one node each."""
+
+from collections.abc import Callable
+from functools import lru_cache
+
+from django import template
+from django.urls import reverse
+from django.utils.html import format_html, format_html_join
+from django.utils.safestring import SafeString
+
+from wise_tally.ui.ink import InkBar
+from wise_tally.ui.templatetags import figures
+
+register = template.Library()
+FORMATS: dict[str, Callable[..., str]] = {
+    "whole": figures.whole,
+    "times": figures.times,
+    "percent": lambda rate: figures.percent(rate, 0),
+}
+
+
+@lru_cache
+def _address(figure: str) -> str:
+    return reverse("forecast:working", args=[figure])
+
+
+@register.simple_tag
+def opens(figure: str, query: str, value: object, shape: str = "whole") -> SafeString:
+    """A forecast figure as a link to its working; `query` names scope and node."""
+    text = FORMATS[shape](value)
+    return format_html('<a class="open-figure" href="{}?{}" x-target="working">{}</a>', _address(figure), query, text)
+
+
+@register.simple_tag
+def ink(bar: InkBar) -> SafeString:
+    """The ink bar: segments by certainty, a full-height stroke for the quota, a short mark for the pace."""
+    segments = format_html_join(
+        "",
+        '<rect class="{}" x="{}" y="3.5" width="{}" height="9.5"/>',
+        ((part.grade, part.left, part.width) for part in bar.segments),
+    )
+    quota, pace = SafeString(""), SafeString("")
+    if bar.quota:
+        quota = format_html('<line class="quota" x1="{0}" x2="{0}" y1="1" y2="15.5"/>', bar.quota)
+    if bar.pace:
+        pace = format_html('<svg x="{}" overflow="visible"><path class="pace" d="M0 12.5l4 5h-8z"/></svg>', bar.pace)
+    if not bar.words:
+        return format_html('<svg class="ink" aria-hidden="true">{}{}{}</svg>', segments, quota, pace)
+    return format_html('<svg class="ink" role="img" aria-label="{}">{}{}{}</svg>', bar.words, segments, quota, pace)
