@@ -307,3 +307,40 @@ def test_29_30_stages_without_category_and_ratios_of_nothing(read):
     assert (row["categories"]["early"], row["attainment"], row["coverage"]) == ("10.00", None, None)
     empty = ask("conversion", "2020-01-01/2020-12-31", "2025-01-15")
     assert (empty["s1"]["step"], empty["scope"]["win_rate_of_closed"]) == (None, None)
+
+
+def test_17_range_of_a_person_takes_parts_with_the_whole_deals_outcome(read):
+    world = World().deal("d", ("2025-01-01", "s2", 100, "2025-03-01")).deal("e", ("2025-01-01", "s2", 0, "2025-03-01"))
+    split(world, "d", ("a", 30), ("b", 70))
+    world.quota("person", "a", "2025-01-01", "2025-12-31", "30.00")
+    read(world)
+    rows = ask("range", YEAR, "2025-02-01", by="person")
+    found = [rows["a"][k] for k in ("p10", "p90", "mean", "step", "chance_of_quota")]
+    assert found == ["0.00", "30.00", "15.00", "30.00", 0.5], "amounts of 0 do not enter the divisor"
+    team = ask("range", YEAR, "2025-02-01", by="team")["t1"]
+    assert (team["p90"], team["step"], team["chance_of_quota"]) == ("100.00", "100.00", 0.5), "one outcome, not two"
+
+
+def test_18_bridge_books_each_change_under_its_cause(read):
+    world = World().deal("won", ("2025-01-01", "s2", 100, "2025-03-01"), ("2025-02-01", "w", 120, "2025-03-01"))
+    world.deal("new", ("2025-02-05", "s1", 50, "2025-03-01"))
+    world.deal("late", ("2025-01-01", "s2", 40, "2025-03-01"), ("2025-02-03", "s3", 40, "2025-05-01"))
+    world.deal(
+        "back", ("2025-01-01", "s1", 10, None), ("2025-01-05", "l", 10, None), ("2025-02-06", "s2", 10, "2025-03-01")
+    )
+    world.deal("gone", ("2025-01-01", "s2", 30, "2025-03-01"), ("2025-02-06", "w", 30, "2025-03-01", {"owner_id": "b"}))
+    read(world)
+    from datetime import date
+
+    rows = ask("bridge", "2025-02-02/2025-03-31", "2025-02-10", since=date(2025, 1, 31))
+    rows.pop("scope")
+    moved = {k: (r["amount"], r["deals"]) for k, r in rows.items() if r["deals"]}
+    assert moved == {
+        "start": ("85.00", 3),
+        "created": ("5.00", 1),
+        "period_out": ("-20.00", 1),
+        "amount": ("10.00", 1),
+        "won": ("-45.00", 2),
+        "reopened": ("5.00", 1),
+        "end": ("40.00", 3),
+    }, "won outside the period is booked under won"

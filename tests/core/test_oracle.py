@@ -116,3 +116,42 @@ def check_roots(answers):
             without = cents(rows[None][name]) if None in rows else 0
             # The second node stands below the first or beside it, as the tree of the day has it.
             assert whole - without in (first, first + second), (by, name)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_bridge_causes_sum_exactly_to_the_difference(seed, tmp_path):
+    """Ruling 18, on random pairs of days, scopes and measures; the ends are the forecast's own figures."""
+    random_world(seed).read(tmp_path)
+    random, (start, end, as_of) = Random(f"bridge{seed}"), window(seed)
+    for measure in ("weighted", "won", "commit_forecast", "best_case_forecast", "open"):
+        since = date(2024, random.randint(1, 12), random.randint(1, 28))
+        if since > as_of:
+            since, as_of = as_of, since
+        scope = random.choice(({}, {"team": "t1"}, {"person": "b"}, {"territory": "x"}, {"process": "p"}))
+        rows = ask("bridge", f"{start}/{end}", as_of.isoformat(), since=since, measure=measure, **scope)
+        rows.pop("scope")
+        amounts = [cents(row["amount"]) for row in rows.values()]
+        assert amounts[0] + sum(amounts[1:-1]) == amounts[-1]
+        for key, day in (("start", since), ("end", as_of)):
+            forecast = ask("forecast", f"{start}/{end}", day.isoformat(), **scope)[""]
+            assert rows[key]["amount"] == forecast[measure], (measure, scope, key)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(6))
+def test_set_and_seen_equals_a_loop(seed, tmp_path):
+    """Ruling 24: decided deals that first reached a stage in the look-back, a skipped one when the later is entered."""
+    world = random_world(seed).read(tmp_path)
+    start, end, as_of = window(seed)
+    naive = Naive(world.tables, as_of)
+    rows = ask("set-and-seen", f"{start}/{end}", as_of.isoformat())
+    rows.pop("scope")
+    order = naive.order("p")
+    for stage, row in rows.items():
+        inside = []
+        for key, state in naive.states.items():
+            reached = naive.first_reached(key, order, order.index(stage))
+            if state["kind"] != "open" and reached is not None and start <= reached <= end:
+                inside.append(state["kind"])
+        assert (row["decided"], row["won"]) == (len(inside), inside.count("won")), stage

@@ -204,6 +204,19 @@ class Naive:
         stood = [r["stage_id"] for r in self.revisions[key] if r["at"] < self.cut]
         return max((order.index(s) for s in stood if s in order), default=-1)
 
+    def first_reached(self, key, order, place):
+        """The local day on which a deal first reached a stage or a later one; None for never."""
+        state, moments = self.states[key], []
+        for row in self.revisions[key]:
+            at = row["stage_id"]
+            if key in self.short and self.stages[at]["kind"] == "lost":
+                at = self.deals[key].get("lost_from_stage_id") or order[0]
+            if row["at"] < self.cut and at in order and order.index(at) >= place:
+                moments.append(row["at"])
+        if state["kind"] == "won":
+            moments.append(state["entered"])
+        return local(min(moments)) if moments else None
+
     def conversion(self, process, start, end):
         """(reached, value) per shown stage of the created cohort, the won stage last; and its totals."""
         order = self.order(process)

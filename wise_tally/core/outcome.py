@@ -5,8 +5,9 @@ from math import gcd
 
 import numpy as np
 
+from wise_tally.core.book import Flags
 from wise_tally.core.forecast import ForecastLines
-from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, sum_by_group
 
 MOST_CELLS = 100_000
 DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
@@ -83,9 +84,12 @@ def _distribution(pairs: list[tuple[int, float]]) -> np.ndarray:
     return distribution
 
 
-def outcome_of_lines(lines: ForecastLines) -> Outcome:
-    """The outcome of all lines given: won in the period as it is, open counted ones by their probability."""
-    still_open = lines.counts("open")
-    won = int(lines.value_minor("won").sum())
-    probability = lines.lines.standing.probability_bp[lines.lines.at]
-    return outcome(won, lines.amount_minor[still_open], probability[still_open])
+def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outcome:
+    """The outcome of the lines given (of those `inside`): won as it is, open counted ones by their probability."""
+    still_open, won = lines.counts("open"), lines.value_minor("won")
+    if inside is not None:
+        still_open, won = still_open & inside, won[inside]
+    # A deal divided among several people of one node is one outcome with all its parts there.
+    at, place = np.unique(lines.lines.at[still_open], return_inverse=True)
+    amount = sum_by_group(lines.amount_minor[still_open], place, len(at))
+    return outcome(int(won.sum()), amount, lines.lines.standing.probability_bp[at])

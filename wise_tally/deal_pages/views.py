@@ -1,5 +1,6 @@
 """Pages of deals: the list, one deal with its revisions, a change."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -40,6 +41,7 @@ def page(request: HttpRequest) -> HttpResponse:
     """The list of deals."""
     line = read_scope(request)
     found = listing(line, request)
+    line = request.scope_line = replace(line, any_period=found.status != "period")  # type: ignore[attr-defined]
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
     exports = tuple(
         (k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in ("csv", "xlsx", "json")
@@ -92,7 +94,7 @@ def deal(request: HttpRequest, key: str) -> HttpResponse:
 
 
 def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
-    line = read_scope(request)
+    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
     index = shelf.shelved().index_of(found.pk)
     at = int(np.searchsorted(line.standing.deal, index)) if index is not None else 0
     there = index is not None and at < len(line.standing.deal) and int(line.standing.deal[at]) == index

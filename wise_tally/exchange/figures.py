@@ -9,12 +9,16 @@ from babel.numbers import get_currency_precision
 
 from wise_tally.core.attainment import attainment
 from wise_tally.core.book import Book, Standing
+from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
-from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
 from wise_tally.core.lines import BREAKDOWNS, Filter
+from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.seen import set_and_seen
 from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage
 from wise_tally.core.trees import NONE
+from wise_tally.core.working import lines_inside
 from wise_tally.exchange.cells import scaled
 from wise_tally.org.models import Workspace
 from wise_tally.shelf.book import shelf
@@ -43,6 +47,8 @@ class Question:
     decided_only: bool = False
     by_value: bool = False
     leave_out: tuple[str, ...] = ()
+    since: date | None = None
+    measure: str = "weighted"
 
 
 @dataclass
@@ -259,10 +265,65 @@ def _days_to_win(asked: Asked) -> list[Row]:
     ]
 
 
+def _range(asked: Asked) -> list[Row]:
+    """Outcome of each node: for a person credited parts, whole deals' outcome."""
+    by = asked.question.by
+    lines = forecast_lines(asked.book, asked.standing, asked.period, asked.scope, by)
+    rows = []
+    for row in forecast(asked.book, asked.standing, asked.period, asked.scope, by):
+        found = outcome_of_lines(lines, lines_inside(asked.book, lines, by, row.node))
+        rows.append(
+            {
+                "key": row.key,
+                "name": row.name,
+                "won": asked.money(found.won_minor),
+                **{f"p{q}": asked.money(found.quantile(q / 100)) for q in (10, 50, 90)},
+                "mean": asked.money(found.mean_minor),
+                "chance_of_quota": found.chance_of(row.quota),
+                "step": asked.money(found.step_minor),
+            }
+        )
+    return rows
+
+
+def _bridge(asked: Asked) -> list[Row]:
+    question = asked.question
+    if question.since is None:
+        raise OptionRefused("A bridge needs the earlier day; give --from YYYY-MM-DD.")
+    if question.since > question.as_of:
+        raise OptionRefused(f"--from {question.since} is after --as-of {question.as_of}; accepted: a day not after it.")
+    if question.by != "company":
+        raise OptionRefused(
+            "A bridge has causes as rows; accepted: --by company, with --team, --person and other filters."
+        )
+    before = shelf.standing(asked.book, question.since)
+    rows = bridge(asked.book, before, asked.standing, asked.period, asked.scope, question.measure)
+    asked.extra = {"from": question.since.isoformat(), "measure": question.measure}
+    return [{"key": r.cause, "name": r.cause, "amount": asked.money(r.amount_minor), "deals": r.deals} for r in rows]
+
+
+def _set_and_seen(asked: Asked) -> list[Row]:
+    stages = asked.book.ground.stages
+    rows = []
+    for group in set_and_seen(asked.book, asked.standing, asked.period, asked.scope, asked.question.by):
+        shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
+        for rate in group.stages:
+            low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
+            numbers = {"set": rate.set_rate, "decided": rate.decided, "won": rate.won, "seen": rate.seen}
+            stage = stages[rate.stage]
+            rows.append(
+                {"key": stage.key, "name": stage.name, **numbers, "low": low, "high": high, "off": rate.off, **shown}
+            )
+    return rows
+
+
 FIGURES: dict[str, Callable[[Asked], list[Row]]] = {
     "forecast": _forecast,
     "conversion": _conversion,
     "time-in-stage": _time_in_stage,
     "attainment": _attainment,
+    "range": _range,
+    "bridge": _bridge,
+    "set-and-seen": _set_and_seen,
     "days-to-win": _days_to_win,
 }

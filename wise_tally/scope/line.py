@@ -41,6 +41,7 @@ class ScopeLine:
     given: tuple[tuple[str, str], ...]
     whose_fixed: bool
     choices_who: tuple[Choice, ...]
+    any_period: bool = False
 
     @property
     def as_of(self) -> date:

@@ -7,8 +7,8 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from wise_tally.core.errors import CoreError
-from wise_tally.org.access import viewer_of
-from wise_tally.org.models import Person, Workspace
+from wise_tally.org.access import Viewer, viewer_of
+from wise_tally.org.models import Person, Role, Workspace
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import use_currency
 
@@ -27,7 +27,11 @@ class WorkspaceMiddleware:
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()
-        request.viewer = viewer_of(person) if person else None  # type: ignore[attr-defined]
+        viewer = viewer_of(person) if person else None
+        if viewer is None and request.user.is_superuser:
+            # The first account of an empty workspace is nobody in the books yet, and must be able to look around.
+            viewer = Viewer("", request.user.get_username(), Role.ADMIN, ())
+        request.viewer = viewer  # type: ignore[attr-defined]
         return self.get_response(request)
 
     def process_view(self, request: HttpRequest, view: object, args: object, kwargs: object) -> HttpResponse | None:

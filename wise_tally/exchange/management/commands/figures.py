@@ -9,6 +9,7 @@ from typing import Any
 
 from django.core.management import CommandParser
 
+from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
 from wise_tally.core.errors import CoreError
 from wise_tally.core.lines import BREAKDOWNS
@@ -46,12 +47,27 @@ class Command(OneLineCommand):
         parser.add_argument("--decided-only", action="store_true")
         parser.add_argument("--value", action="store_true")
         parser.add_argument("--leave-out", metavar="ID", action="append", default=[])
+        parser.add_argument("--from", dest="since", type=a_date)
+        parser.add_argument("--measure", default="weighted", choices=MEASURES)
         parser.add_argument("--format", choices=("json", "csv", "table"))
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Ask and print."""
         ensure_database()
-        names = ("figure", "period", "by", "process", "team", "territory", "person", "basis", "strict", "decided_only")
+        names = (
+            "figure",
+            "period",
+            "by",
+            "process",
+            "team",
+            "territory",
+            "person",
+            "basis",
+            "strict",
+            "decided_only",
+            "since",
+            "measure",
+        )
         question = Question(
             as_of=options["as_of"] or today(),
             by_value=options["value"],

@@ -41,11 +41,12 @@ document.addEventListener("alpine:init", () => {
     cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
   });
   // What scrolls sideways on a narrow screen can be reached and scrolled by keyboard.
-  const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box) => {
+  const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box, place) => {
     if (box.scrollWidth <= box.clientWidth) return;
     box.tabIndex = 0;
     box.setAttribute("role", "group");
-    box.setAttribute("aria-label", "Scrolls sideways");
+    const name = box.querySelector("h2, caption");
+    box.setAttribute("aria-label", `Scrolls sideways: ${name ? name.textContent.trim() : `table ${place + 1}`}`);
   });
   const moves = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
   function walk(event) {

@@ -1,0 +1,157 @@
+"""Bridge between two days: each deal's state changes attribute by attribute, each change booked under its cause."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import NO_DAY, Period
+from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.lines import Filter, Lines, credited_lines
+from wise_tally.core.money import Ints, weighted_minor
+from wise_tally.core.trees import NONE
+
+MEASURES = ("weighted", "won", "commit_forecast", "best_case_forecast", "open")
+CAUSES = (
+    "created",
+    "scope_in",
+    "scope_out",
+    "period_in",
+    "period_out",
+    "amount",
+    "won",
+    "lost",
+    "reopened",
+    "category",
+    "probability",
+)
+
+
+@dataclass(frozen=True)
+class BridgeRow:
+    """A cause with the money it moved, in minor units, and the deals whose part changed; `start` and `end` too."""
+
+    cause: str
+    amount_minor: int
+    deals: int
+
+
+@dataclass(frozen=True)
+class _State:
+    """States of all deals of the book, shape (deals,); kind -1 where a deal does not exist."""
+
+    kind: Ints
+    expected_close: Ints
+    closed_on: Ints
+    amount_minor: Ints
+    category: Ints
+    probability_bp: Ints
+
+    def take_from(self, other: "_State", where: Flags, *names: str) -> "_State":
+        """This state with some attributes of another where a condition holds."""
+        changed = {name: np.where(where, getattr(other, name), getattr(self, name)) for name in names}
+        return replace(self, **changed)
+
+
+def bridge(
+    book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
+) -> tuple[BridgeRow, ...]:
+    """start, every cause in order, end; the causes sum exactly to end − start. Source: common practice."""
+    size = len(book.deals.key)
+    values = _Values(book, period, measure)
+    lines_before, lines_after = (credited_lines(book, s, scope, "company") for s in (before, after))
+    a, b = _spread(before, size), _spread(after, size)
+    start = values.parts(lines_before, a)
+    moved = np.zeros((len(CAUSES), size), dtype=np.int64)
+    # A deal that was not there has no earlier attributes: all that it brings is its creation.
+    created = (a.kind == NONE) & (b.kind != NONE)
+    moved[CAUSES.index("created")] = np.where(created, values.parts(lines_after, b), 0)
+    now = np.where(created, 0, start)
+    state, there = a, a.kind != NONE
+    steps: tuple[tuple[tuple[str, ...], str | None], ...] = (
+        ((), None),
+        (("expected_close",), None),
+        (("amount_minor",), "amount"),
+        (("kind", "closed_on"), "outcome"),
+        (("category",), "category"),
+        (("probability_bp",), "probability"),
+    )
+    reopened = there & (a.kind != OPEN) & (b.kind == OPEN)
+    for place, (attributes, cause) in enumerate(steps):
+        state = state.take_from(b, there, *attributes)
+        if cause == "outcome":
+            state = state.take_from(b, reopened, "category", "probability_bp")
+        value = np.where(there, values.parts(lines_after, state), 0)
+        for index, change in _booked(place, cause, value - now, (a, b)):
+            moved[index] += change
+        now = value
+    end = values.parts(lines_after, b)
+    rows = [BridgeRow(c, int(m.sum()), int(np.count_nonzero(m))) for c, m in zip(CAUSES, moved, strict=True)]
+    first = BridgeRow("start", int(start.sum()), int(np.count_nonzero(start)))
+    return (first, *rows, BridgeRow("end", int(end.sum()), int(np.count_nonzero(end))))
+
+
+def _booked(place: int, cause: str | None, change: Ints, states: tuple[_State, _State]) -> list[tuple[int, Ints]]:
+    """The cause or causes that a step's changes are booked under."""
+    if cause is None:
+        name = ("scope", "period")[place]
+        return [
+            (CAUSES.index(f"{name}_in"), np.where(change > 0, change, 0)),
+            (CAUSES.index(f"{name}_out"), np.where(change < 0, change, 0)),
+        ]
+    if cause == "outcome":
+        kind = states[1].kind
+        names = (("won", WON), ("lost", LOST), ("reopened", OPEN))
+        return [(CAUSES.index(name), np.where(kind == of, change, 0)) for name, of in names]
+    return [(CAUSES.index(cause), change)]
+
+
+def _spread(standing: Standing, size: int) -> _State:
+    """A standing's columns on all deals of the book."""
+
+    def column(values: Ints, missing: int) -> Ints:
+        spread = np.full(size, missing, dtype=np.int64)
+        spread[standing.deal] = values
+        return spread
+
+    return _State(
+        kind=column(standing.kind, NONE),
+        expected_close=column(standing.expected_close, NO_DAY),
+        closed_on=column(standing.closed_on, NO_DAY),
+        amount_minor=column(standing.amount_minor, 0),
+        category=column(standing.category, NONE),
+        probability_bp=column(standing.probability_bp, 0),
+    )
+
+
+@dataclass(frozen=True)
+class _Values:
+    """The measure of any mixed state."""
+
+    book: Book
+    period: Period
+    measure: str
+
+    def parts(self, lines: Lines, state: _State) -> Ints:
+        """Each deal's part of the measure under the lines of one side, shape (deals,)."""
+        whole = self._whole(state)
+        parts = np.zeros(len(whole), dtype=np.int64)
+        np.add.at(
+            parts, lines.standing.deal[lines.at], lines.parts(whole[lines.standing.deal], self.book.ground.person_rank)
+        )
+        return parts
+
+    def _whole(self, state: _State) -> Ints:
+        first, last = self.period.starts_on.toordinal(), self.period.ends_on.toordinal()
+        day = np.where(state.kind == OPEN, state.expected_close, state.closed_on)
+        inside = (day >= first) & (day <= last)
+        surest = self.book.ground.surest_first
+        counted = {"commit_forecast": surest[:1], "best_case_forecast": surest[:2], "won": ()}.get(self.measure, surest)
+        value = (
+            weighted_minor(state.amount_minor, state.probability_bp)
+            if self.measure == "weighted"
+            else state.amount_minor
+        )
+        open_value = np.where((state.kind == OPEN) & np.isin(state.category, counted), value, 0)
+        won_value = np.where(state.kind == WON, state.amount_minor, 0) if self.measure != "open" else 0
+        return np.where(inside, open_value + won_value, 0)
