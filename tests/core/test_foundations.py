@@ -13,7 +13,7 @@ from lifelines.utils import qth_survival_times
 from scipy import stats
 from statsmodels.stats.proportion import proportion_confint
 
-from wise_tally.core.calendar import FiscalCalendar, local_days, midnight_ending, same_day_last_year
+from wise_tally.core.calendar import FiscalCalendar, local_days, midnight_ending
 from wise_tally.core.errors import AmountOverflow, FiscalYearRefused, TreeLoop, UnknownPeriod
 from wise_tally.core.money import apportion, credited_parts, divide_half_even, sum_by_group, weighted_minor
 from wise_tally.core.outcome import grid_step, outcome
@@ -131,12 +131,6 @@ def test_periods_tile_the_calendar(start_month, day, kind):
 def test_what_is_no_period_says_what_is_accepted(text):
     with pytest.raises(UnknownPeriod, match="accepted: FY2026"):
         FiscalCalendar(4).parse(text)
-
-
-def test_same_days_last_year():
-    """Ruling 31: cut at the last day of the month; 28 February meets 28, never 29."""
-    assert same_day_last_year(date(2024, 2, 29)) == date(2023, 2, 28)
-    assert same_day_last_year(date(2025, 2, 28)) == date(2024, 2, 28)
 
 
 @given(

@@ -155,3 +155,31 @@ def test_set_and_seen_equals_a_loop(seed, tmp_path):
             if state["kind"] != "open" and reached is not None and start <= reached <= end:
                 inside.append(state["kind"])
         assert (row["decided"], row["won"]) == (len(inside), inside.count("won")), stage
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(8))
+def test_every_cohort_equals_plain_python(seed, tmp_path):
+    """Created, entered and decided, reached and strict, all and decided only, by the owner on the day."""
+    world = random_world(seed).read(tmp_path)
+    start, end, as_of = window(seed)
+    naive = Naive(world.tables, as_of)
+    order = naive.order("p")
+    shown = [place for place, stage in enumerate(order) if naive.stages[stage].get("retired") != "true"]
+    for basis in ("created", "entered", "decided"):
+        for strict in (False, True):
+            for decided_only in (False, True):
+                options = {"basis": basis, "strict": strict, "decided_only": decided_only, "by": "person"}
+                rows = ask("conversion", f"{start}/{end}", as_of.isoformat(), **options)
+                rows.pop("scope")
+                cohort = list(naive.cohort(order, (start, end), basis, strict))
+                if decided_only:
+                    cohort = [key for key in cohort if naive.states[key]["kind"] != "open"]
+                for person in "abcd":
+                    own = [key for key in cohort if naive.states[key]["owner"] == person]
+                    for place in [*shown, len(order)]:
+                        stage = order[place] if place < len(order) else "w"
+                        inside = [key for key in own if naive.reached(key, order, place, strict)]
+                        row = rows[stage, person]
+                        assert row["reached"] == len(inside), (options, stage, person)
+                        assert cents(row["value"]) == sum(naive.states[key]["amount"] for key in inside)

@@ -273,3 +273,73 @@ def test_tables_travel_as_csv_xlsx_and_json(demo, sign_in):
         sheet = load_workbook(io.BytesIO(client.get(f"/{place}/table.xlsx").content)).active
         assert len(lines) - 1 == len(rows["rows"]) == sheet.max_row - 1
         assert client.get(f"/{place}/table.pdf").status_code == 404
+
+
+def test_conversion_pages_agree_with_the_command(demo, sign_in):
+    """Counts, rates and medians on the pages are those of `figures`, in every way of counting."""
+    client = sign_in("m1")
+    ways = {
+        "": {},
+        "&basis=decided": {"basis": "decided"},
+        "&counting=strict": {"strict": True},
+        "&measure=value&decided=only": {"by_value": True, "decided_only": True},
+        "&leave_out=ns_plan": {"leave_out": ("ns_plan",)},
+    }
+    for query, options in ways.items():
+        rows = ask("conversion", "FY2026", AS_OF, process="new_site", **options)
+        scope = rows.pop("scope")
+        table = client.get(f"/conversion/table.json?period=FY2026&process=new_site{query}").json()["rows"]
+        assert [row[1:] for row in table] == [
+            [r["reached"], r["value"], r["step"], r["from_start"]] for r in rows.values()
+        ]
+        page = client.get(f"/conversion/?period=FY2026&process=new_site{query}").content.decode()
+        assert filters.percent(scope["win_rate_of_closed"]) in page
+        assert filters.percent(scope["win_rate_of_created"]) in page
+    stays = ask("time-in-stage", "FY2026", AS_OF, process="new_site")
+    page = client.get("/conversion/time/?period=FY2026&process=new_site").content.decode()
+    for stage in ("ns_enquiry", "ns_plan", "ns_offer"):
+        assert filters.days(stays[stage]["km_median"]) in page
+        panel = client.get(f"/conversion/working/time/?stage={stage}&period=FY2026&process=new_site").content.decode()
+        assert filters.days(stays[stage]["mean"]) in panel
+
+
+def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
+    client = sign_in("m1")
+
+    def listed(query):
+        found = client.get(f"/deals/?{query}").context
+        return found["list"], found["rows"]
+
+    everything, first = listed("status=all")
+    assert everything.total > 1_800
+    assert everything.pages == -(-everything.total // 50)
+    _, second = listed("status=all&page=2")
+    assert {r.key for r in first}.isdisjoint(r.key for r in second)
+    assert [r.amount_minor for r in first] == sorted((r.amount_minor for r in first), reverse=True)
+    assert first[-1].amount_minor >= second[0].amount_minor
+    _, by_close = listed("sort=close&status=open")
+    assert [r.expected_close for r in by_close] == sorted(r.expected_close for r in by_close)
+    late, rows = listed("only=overstaying")
+    assert late.total
+    assert all(r.overstays for r in rows)
+    found, rows = listed("find=barrage")
+    assert (found.total, rows[0].key) == (1, "d9001")
+    none, rows = listed("find=%25%27%3Bdrop")
+    assert (none.total, rows) == (0, [])
+    assert listed("page=999999")[0].page == everything.pages or listed("page=999999")[0].pages
+
+
+def test_attainment_and_team_show_the_same_figures(demo, sign_in):
+    client = sign_in("m1")
+    rows = ask("attainment", "FY2027", AS_OF, by="person")
+    page = client.get("/attainment/?by=person&period=FY2027").content.decode()
+    for person in ("r01", "r08", "r12"):
+        for name in ("won", "pace", "quota", "gap"):
+            assert filters.whole(cents(rows[person][name])) in page, (person, name)
+    quarter = ask("attainment", "FY2027-Q3", AS_OF, by="person")
+    team = client.get("/team/").content.decode()
+    for person in ("r01", "r08", "r12"):
+        assert filters.whole(cents(quarter[person]["won"])) in team
+        assert filters.percent(quarter[person]["attainment_to_date"], 0) in team
+    panel = client.get("/forecast/working/to_date/?node=person:r01&period=FY2027").content.decode()
+    assert filters.percent(rows["r01"]["attainment_to_date"]) in panel

@@ -217,6 +217,30 @@ class Naive:
             moments.append(state["entered"])
         return local(min(moments)) if moments else None
 
+    def cohort(self, order, window, basis, strict):
+        """Deals of a cohort by ruling 19: created, entered (first reached the first shown stage) or decided."""
+        start, end = window
+        for key, state in self.states.items():
+            if basis == "created":
+                day = local(datetime.fromisoformat(self.deals[key]["created_at"]))
+            elif basis == "decided":
+                day = state["closed_on"]
+            elif strict:
+                stood = [r["at"] for r in self.revisions[key] if r["at"] < self.cut and r["stage_id"] == order[0]]
+                day = local(min(stood)) if stood else None
+            else:
+                day = self.first_reached(key, order, 0)
+            if day is not None and start <= day <= end:
+                yield key
+
+    def reached(self, key, order, place, strict):
+        """Whether a deal reached (or, strictly, stood in) a stage; the won stage by its present status."""
+        if place == len(order):
+            return self.states[key]["kind"] == "won"
+        if strict:
+            return any(r["stage_id"] == order[place] for r in self.revisions[key] if r["at"] < self.cut)
+        return self.furthest(key, order) >= place
+
     def conversion(self, process, start, end):
         """(reached, value) per shown stage of the created cohort, the won stage last; and its totals."""
         order = self.order(process)

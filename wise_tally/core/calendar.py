@@ -3,7 +3,6 @@
 Days are proleptic ordinals (`date.toordinal()`); moments are whole seconds since 1970-01-01 UTC.
 """
 
-import calendar as months
 import re
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
@@ -131,12 +130,6 @@ class FiscalCalendar:
 
 def _month_start(year: int, months_after_january: int) -> date:
     return date(year + months_after_january // 12, months_after_january % 12 + 1, 1)
-
-
-def same_day_last_year(day: date) -> date:
-    """The day a year before, cut at the last day of that month; 28 February meets 28, never 29."""
-    last = months.monthrange(day.year - 1, day.month)[1]
-    return date(day.year - 1, day.month, min(day.day, last))
 
 
 @lru_cache(maxsize=4096)

@@ -11,7 +11,6 @@ from wise_tally.targets import models as targets
 
 SUBJECTS = ("company", "team", "person", "territory", "partner")
 ACTIVITY_KINDS = ("phone", "meeting", "mail", "site_visit", "task", "web_visit")
-MONEY_KINDS = ("money", "signed_money")
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,6 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine
 
-TOKENS = {"team": "team", "person": "person", "territory": "territory"}
-
 
 def scope_node(line: ScopeLine) -> tuple[str, int, str]:
     """Breakdown, node and token of the whole scope: the person, the team or the company."""
