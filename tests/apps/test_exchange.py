@@ -183,6 +183,7 @@ FAULTS = [
     ("activities.csv", lambda t: t.replace("v2,phone", "v2,pigeon"), 3, "kind"),
     ("field_values.csv", lambda t: t.replace("salt", "sweet"), 3, "value"),
     ("fields.csv", lambda t: t.encode("utf-16"), 1, ""),
+    ("accounts.csv", lambda t: t.replace("Account 2", '"Account 2'), 3, ""),
     ("leads.csv", None, "", ""),
 ]  # fmt: skip
 

@@ -16,7 +16,7 @@ from statsmodels.stats.proportion import proportion_confint
 from wise_tally.core.calendar import FiscalCalendar, local_days, midnight_ending
 from wise_tally.core.errors import AmountOverflow, FiscalYearRefused, TreeLoop, UnknownPeriod
 from wise_tally.core.money import apportion, credited_parts, divide_half_even, sum_by_group, weighted_minor
-from wise_tally.core.outcome import grid_step, outcome
+from wise_tally.core.outcome import chances_either_way, grid_step, outcome
 from wise_tally.core.statistics import kaplan_meier, wilson
 from wise_tally.core.trees import Tree, loop_on_any_date
 
@@ -223,6 +223,20 @@ def test_outcome_equals_all_subsets():
             assert found.quantile(0.5) == total
             break
     assert found.mean_minor == round_fraction(5_000 * 10_000 + int(np.dot(amount, probability)), 10_000)
+
+
+def test_chances_with_and_without_a_deal_equal_certain_outcomes():
+    """Winning a deal for sure, or losing it, gives the same chance as the distribution with its probability at 1 or 0."""
+    random = np.random.default_rng(3)
+    amount, probability = random.integers(1, 300, 60) * 100, random.integers(0, 10_001, 60)
+    places, quota = [5, 17, 40], 400_000
+    found = chances_either_way(10_000, amount, probability, places, quota)
+    for place, pair in zip(places, found, strict=True):
+        for certain, chance in zip((10_000, 0), pair, strict=True):
+            changed = probability.copy()
+            changed[place] = certain
+            assert chance == pytest.approx(outcome(10_000, amount, changed).chance_of(quota), abs=1e-12)
+        assert pair[0] >= pair[1]
 
 
 def test_the_grid_step_follows_the_ruling():

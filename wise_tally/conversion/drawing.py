@@ -67,13 +67,14 @@ class TimeRow:
 
 @dataclass(frozen=True)
 class TimeGroup:
-    """A node with its stages."""
+    """A node with its stages; `query` shows it alone."""
 
     name: str
+    query: str
     rows: list[TimeRow]
 
 
-def time_rows(line: ScopeLine, group: StageTimeGroup) -> TimeGroup:
+def time_rows(line: ScopeLine, group: StageTimeGroup, query: str) -> TimeGroup:
     """Strips of one node's stages on one scale of days."""
     days = [d for s in group.stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
     largest = max([1.0, *days]) * 1.1
@@ -82,7 +83,7 @@ def time_rows(line: ScopeLine, group: StageTimeGroup) -> TimeGroup:
         record = line.book.ground.stages[stage.stage]
         marks = [_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days)]
         rows.append(TimeRow(record.key, record.name, stage, *marks))
-    return TimeGroup(group.name or "without one", rows)
+    return TimeGroup(group.name or "without one", query, rows)
 
 
 def _at(days: float | None, largest: float) -> str | None:

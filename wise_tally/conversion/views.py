@@ -106,11 +106,22 @@ def page(request: HttpRequest) -> HttpResponse:
         "switches": _switches(line, request),
         "by": by,
         "by_links": [(name, words, _query(line, request, by=name)) for name, words in BY.items()],
-        "groups": [group for group in groups if group.created or group.closed_won or group.closed_lost],
+        "groups": [
+            (own_scope(line, by, group.key), group)
+            for group in groups
+            if group.created or group.closed_won or group.closed_lost
+        ],
         "working": _query(line, request),
         "strip": _strip(line, request, whole.created, whole.without_history),
     }
     return render(request, "conversion/page.html", answer)
+
+
+def own_scope(line: ScopeLine, by: str, key: str | None) -> str:
+    """The query that shows one row of a breakdown alone; empty where the scope line has no such part."""
+    if key is None or by not in ("person", "team", "territory"):
+        return ""
+    return line.query(where=key) if by == "territory" else line.query(who=f"{by}:{key}")
 
 
 def _strip(line: ScopeLine, request: HttpRequest, counted: int, lacking: int) -> CountStrip:
@@ -132,7 +143,11 @@ def time(request: HttpRequest) -> HttpResponse:
     winning = days_to_win(line.book, line.standing, line.period, line.scope, by)
     answer = {
         "line": line,
-        "groups": [time_rows(line, group) for group in groups if any(s.stays or s.running for s in group.stages)],
+        "groups": [
+            time_rows(line, group, own_scope(line, by, group.key))
+            for group in groups
+            if any(s.stays or s.running for s in group.stages)
+        ],
         "winning": [row for row in winning if row.deals],
         "by": by,
         "by_links": [(name, words, _query(line, request, by=name)) for name, words in BY.items()],

@@ -1,6 +1,7 @@
 """Conversion: how many deals of a cohort reached each stage, step by step and from the start."""
 
 from dataclasses import dataclass
+from math import isnan
 
 import numpy as np
 
@@ -10,7 +11,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, grouping, owner_groups, owner_kept, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
-from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
+from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
 
 BASES = ("created", "entered", "decided")
@@ -176,10 +177,10 @@ def conversion(
     shown = [i for i, s in enumerate(found.order) if not book.ground.stages[s].retired and s not in options.leave_out]
     stages = (*(found.order[i] for i in shown), book.ground.won_stage(scope.process))
     columns = [*shown, len(found.order)]
+    rows_of = _stage_rows(stages, (tables[0][:, columns], tables[1][:, columns], tables[2][:, columns]), options)
     result = []
     for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
-        reached, value, short, totals = (table[node] for table in tables)
-        rows = _stage_rows(stages, (reached[columns], value[columns], short[columns]), options)
+        rows, totals = rows_of[node], tables[3][node]
         key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
         result.append(_group(node, key, name, rows, totals, options.by_value))
     return tuple(result)
@@ -257,20 +258,37 @@ class _Counter:
 
 def _stage_rows(
     stages: tuple[int, ...], columns: tuple[Ints, Ints, Ints], options: ConversionOptions
-) -> tuple[StageReach, ...]:
-    reached, value, short = (column.tolist() for column in columns)
+) -> list[tuple[StageReach, ...]]:
+    """The stages of every node; columns have shape (nodes + 1, stages)."""
+    reached, value, short = columns
     base = value if options.by_value else reached
-    rows = []
-    for place, stage in enumerate(stages):
-        step: float | None = None
-        interval: Interval | None = None
-        known = not lacks_history(reached[place], short[place])
-        if known and place + 1 < len(stages):
-            step = ratio(base[place + 1], base[place])
-            interval = None if options.by_value else wilson(reached[place + 1], reached[place])
-        from_start = ratio(base[place], base[0]) if known else None
-        rows.append(StageReach(stage, reached[place], value[place], short[place], step, interval, from_start))
-    return tuple(rows)
+    known = ~((short > 0) & (reached - short < ENOUGH_WITH_HISTORY))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        from_start = np.where(known & (base[:, :1] > 0), base / base[:, :1], np.nan)
+        step = np.where(known[:, :-1] & (base[:, :-1] > 0), base[:, 1:] / base[:, :-1], np.nan)
+    low, high = wilson_bounds(reached[:, 1:], reached[:, :-1])
+    hidden = np.isnan(step) | options.by_value
+    bounds = np.where(hidden, np.nan, low), np.where(hidden, np.nan, high)
+    last = np.full((len(step), 1), np.nan)
+    tables = [np.hstack([t, last]).tolist() for t in (step, *bounds)]
+    tables = [reached.tolist(), value.tolist(), short.tolist(), *tables, from_start.tolist()]
+    return [
+        tuple(_stage_row(*cells) for cells in zip(stages, *node, strict=True)) for node in zip(*tables, strict=True)
+    ]
+
+
+def _stage_row(  # noqa: PLR0913 - one argument a column of the record
+    stage: int, reached: int, value: int, short: int, step: float, low: float, high: float, from_start: float
+) -> StageReach:
+    return StageReach(
+        stage,
+        reached,
+        value,
+        short,
+        step=None if isnan(step) else step,
+        step_interval=None if isnan(low) else Interval(low, high),
+        from_start=None if isnan(from_start) else from_start,
+    )
 
 
 def lacks_history(deals: int, without_history: int) -> bool:

@@ -84,6 +84,37 @@ def _distribution(pairs: list[tuple[int, float]]) -> np.ndarray:
     return distribution
 
 
+def chances_either_way(
+    won_minor: int, amount_minor: Ints, probability_bp: Ints, places: list[int], quota_minor: int
+) -> list[tuple[float | None, float | None]]:
+    """For each deal in `places` the chance of quota if it is won and if it is not, on the grid of all deals.
+
+    The other deals are joined once; the few asked for are then added one by one.
+    """
+    step = grid_step(amount_minor)
+    cells = [divide_half_even(int(a), step) for a in amount_minor]
+    chance = (probability_bp / WHOLE_BP).tolist()
+    asked = set(places)
+    rest = _distribution(sorted((cells[i], chance[i]) for i in range(len(cells)) if i not in asked and cells[i]))
+    found = []
+    for place in places:
+        distribution = rest
+        for other in places:
+            if other != place:
+                distribution = _joined(distribution, cells[other], chance[other])
+        pair = (won_minor + cells[place] * step, won_minor)
+        with_it, without = (Outcome(won, step, distribution, 0).chance_of(quota_minor) for won in pair)
+        found.append((with_it, without))
+    return found
+
+
+def _joined(distribution: np.ndarray, size: int, chance: float) -> np.ndarray:
+    joined = np.zeros(len(distribution) + size)
+    joined[: len(distribution)] = distribution * (1 - chance)
+    joined[size:] += distribution * chance
+    return joined
+
+
 def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outcome:
     """The outcome of the lines given (of those `inside`): won as it is, open counted ones by their probability."""
     still_open, won = lines.counts("open"), lines.value_minor("won")

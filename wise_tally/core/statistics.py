@@ -22,18 +22,24 @@ class Interval:
     high: float
 
 
-def wilson(successes: int, trials: int) -> Interval | None:
-    """Wilson score interval, two-sided 95 %; None without trials or with more successes than trials.
+def wilson_bounds(successes: Ints, trials: Ints) -> tuple[np.ndarray, np.ndarray]:
+    """Bounds of the Wilson score interval, two-sided 95 %; NaN without trials or with more successes than trials.
 
     Source: E. B. Wilson, Journal of the American Statistical Association 22 (1927), 209–212.
     """
-    if trials == 0 or successes > trials:
-        return None
-    rate, z2 = successes / trials, Z_95 * Z_95
-    centre = rate + z2 / (2 * trials)
-    margin = Z_95 * math.sqrt(rate * (1 - rate) / trials + z2 / (4 * trials * trials))
-    scale = 1 + z2 / trials
-    return Interval(max(0.0, (centre - margin) / scale), min(1.0, (centre + margin) / scale))
+    known = (trials > 0) & (successes <= trials)
+    n = np.where(known, trials, 1)
+    rate, z2 = np.where(known, successes / n, np.nan), Z_95 * Z_95
+    centre = rate + z2 / (2 * n)
+    margin = Z_95 * np.sqrt(np.where(known, rate * (1 - rate) / n, 0.0) + z2 / (4 * n * n))
+    scale = 1 + z2 / n
+    return np.maximum(0.0, (centre - margin) / scale), np.minimum(1.0, (centre + margin) / scale)
+
+
+def wilson(successes: int, trials: int) -> Interval | None:
+    """The interval of one rate; None without trials or with more successes than trials."""
+    low, high = (float(bound[0]) for bound in wilson_bounds(np.array([successes]), np.array([trials])))
+    return None if math.isnan(low) else Interval(low, high)
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 import numpy as np
 
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
-from wise_tally.core.lines import Filter, number_of_deals
+from wise_tally.core.lines import Filter, grouping, number_of_deals
 from wise_tally.core.members import forecast_members
 from wise_tally.core.targets import Targets, pace
 from wise_tally.core.trees import NONE
@@ -196,7 +196,17 @@ def node_of(line: ScopeLine, token: str) -> tuple[str, int, int]:
         return "member", teams[team] if team else NONE, people[person]
     if by == "territory":
         return by, {node.key: i for i, node in enumerate(ground.territories)}[key] if key else NONE, NONE
+    if by in ("source", "deal_type", "process"):
+        names = grouping(ground, by, line.as_of).keys
+        return by, names.index(key) if key in names else _nowhere(key), NONE
     return by, {"team": teams, "person": people}[by][key], NONE
+
+
+def _nowhere(key: str) -> int:
+    """The row of deals without the attribute; any other name does not exist."""
+    if key:
+        raise LookupError(key)
+    return NONE
 
 
 def counted_here(lines: ForecastLines) -> int:

@@ -7,13 +7,11 @@ import numpy as np
 
 from wise_tally.core.changes import Changes, changes
 from wise_tally.core.forecast import ForecastLines
-from wise_tally.core.money import WHOLE_BP
-from wise_tally.core.outcome import Outcome, outcome, outcome_of_lines
+from wise_tally.core.outcome import Outcome, chances_either_way, outcome_of_lines
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.book import shelf
 
 MOST = 5
-MOST_FOR_CHANCES = 300
 
 
 @dataclass(frozen=True)
@@ -73,25 +71,26 @@ def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook
         p10=whole.quantile(0.1),
         p50=whole.quantile(0.5),
         p90=whole.quantile(0.9),
-        deciding=_deciding(lines, whole, quota),
+        deciding=_deciding(line, lines, whole, quota),
         since=since,
         change=change,
         moved=tuple(moved),
     )
 
 
-def _deciding(lines: ForecastLines, whole: Outcome, quota: int | None) -> tuple[Deciding, ...]:
-    """The largest open deals, with the chance of quota both ways where there are few enough to compute at once."""
-    rows = np.flatnonzero(lines.counts("open"))
-    amount = lines.amount_minor[rows]
-    probability = lines.lines.standing.probability_bp[lines.lines.at[rows]]
-    found = []
-    for place in np.argsort(-amount, kind="stable")[:MOST]:
-        chances: list[float | None] = [None, None]
-        if quota is not None and len(rows) <= MOST_FOR_CHANCES:
-            for i, certain in enumerate((WHOLE_BP, 0)):
-                changed = probability.copy()
-                changed[place] = certain
-                chances[i] = outcome(whole.won_minor, amount, changed).chance_of(quota)
-        found.append(Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *chances))
-    return tuple(found)
+def _deciding(line: ScopeLine, lines: ForecastLines, whole: Outcome, quota: int | None) -> tuple[Deciding, ...]:
+    """The largest open deals with the chance of quota both ways."""
+    key = ("deciding", line.period, line.scope, quota)
+    if key not in line.standing.memo:
+        rows = np.flatnonzero(lines.counts("open"))
+        amount = lines.amount_minor[rows]
+        probability = lines.lines.standing.probability_bp[lines.lines.at[rows]]
+        largest = np.argsort(-amount, kind="stable")[:MOST].tolist()
+        chances: list[tuple[float | None, float | None]] = [(None, None)] * len(largest)
+        if quota is not None:
+            chances = chances_either_way(whole.won_minor, amount, probability, largest, quota)
+        line.standing.memo[key] = tuple(
+            Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *pair)
+            for place, pair in zip(largest, chances, strict=True)
+        )
+    return line.standing.memo[key]  # type: ignore[no-any-return]

@@ -64,7 +64,16 @@ def _sources(line: ScopeLine) -> list[BarRow]:
     rows = [r for r in forecast(line.book, line.standing, line.period, line.scope, "source") if r.won]
     rows = sorted(rows, key=lambda row: -row.won)[:MOST_ROWS]
     largest = max([1, *(row.won for row in rows)])
-    return [BarRow(r.name or "without a source", r.won, r.deals_won, share(r.won, largest), "") for r in rows]
+    return [
+        BarRow(
+            r.name or "without a source",
+            r.won,
+            r.deals_won,
+            share(r.won, largest),
+            working_query(line, f"source:{r.key or ''}"),
+        )
+        for r in rows
+    ]
 
 
 def _stages(line: ScopeLine) -> list[BarRow]:

@@ -43,7 +43,7 @@ def forecast_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
 
 
 def conversion_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
-    """Deals reached per stage and owner, by number and value, for deals created in the window."""
+    """Deals reached per stage and owner, by number and value, with rates and intervals, for deals created in the window."""
     rev, ground = book.revisions, book.ground
     row = _states(book, midnight_ending(as_of, ground.time_zone))  # type: ignore[arg-type]
     order = ground.open_stages(0)
@@ -58,7 +58,19 @@ def conversion_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
     width, people = len(order) + 2, len(ground.people)
     cell = (rev.owner[row] * width + furthest + 1)[inside]
     tables = [np.bincount(cell, w, people * width) for w in (None, rev.amount_minor[row][inside])]
-    return np.stack([np.cumsum(t.reshape(people, width)[:, ::-1], axis=1) for t in tables])
+    reached, value = (np.cumsum(t.reshape(people, width)[:, ::-1], axis=1)[:, ::-1] for t in tables)
+    n = np.maximum(reached[:, 1:-1], 1)
+    rate, z2 = np.minimum(reached[:, 2:] / n, 1.0), 3.8415
+    margin = np.sqrt(z2 * rate * (1 - rate) / n + z2 * z2 / (4 * n * n))
+    return np.hstack(
+        [
+            reached,
+            value,
+            rate,
+            (rate + z2 / (2 * n) - margin) / (1 + z2 / n),
+            (rate + z2 / (2 * n) + margin) / (1 + z2 / n),
+        ]
+    )
 
 
 def time_in_stage_by_rep(book: Book, period: Period, as_of: object) -> list[float]:
