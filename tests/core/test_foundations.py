@@ -16,7 +16,7 @@ from statsmodels.stats.proportion import proportion_confint
 from wise_tally.core.calendar import FiscalCalendar, local_days, midnight_ending
 from wise_tally.core.errors import AmountOverflow, FiscalYearRefused, TreeLoop, UnknownPeriod
 from wise_tally.core.money import apportion, credited_parts, divide_half_even, sum_by_group, weighted_minor
-from wise_tally.core.outcome import chances_either_way, grid_step, outcome
+from wise_tally.core.outcome import grid_step, outcome, outcome_either_way
 from wise_tally.core.statistics import kaplan_meier, wilson
 from wise_tally.core.trees import Tree, loop_on_any_date
 
@@ -230,7 +230,9 @@ def test_chances_with_and_without_a_deal_equal_certain_outcomes():
     random = np.random.default_rng(3)
     amount, probability = random.integers(1, 300, 60) * 100, random.integers(0, 10_001, 60)
     places, quota = [5, 17, 40], 400_000
-    found = chances_either_way(10_000, amount, probability, places, quota)
+    both = outcome_either_way(10_000, amount, probability, places, quota)
+    assert both.whole.probability == pytest.approx(outcome(10_000, amount, probability).probability, abs=1e-12)
+    found = both.chances
     for place, pair in zip(places, found, strict=True):
         for certain, chance in zip((10_000, 0), pair, strict=True):
             changed = probability.copy()

@@ -196,6 +196,11 @@ class Ground:
             rules.append(StageRule(rule.effective_at, rule.probability_bp, category, rule.typical_days))
         return tuple(rules)
 
+    @cached_property
+    def processes_by_key(self) -> tuple[int, ...]:
+        """Processes in the order of their identifiers."""
+        return tuple(key_order([key for key, _ in self.processes]))
+
     def open_stages(self, process: int, with_retired: bool = True) -> tuple[int, ...]:
         """Open stages of a process in their present order."""
         found = [i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == OPEN]

@@ -7,7 +7,7 @@ import numpy as np
 
 from wise_tally.core.book import Flags
 from wise_tally.core.forecast import ForecastLines
-from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, sum_by_group
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, divide_half_even_array, sum_by_group
 
 MOST_CELLS = 100_000
 DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
@@ -59,11 +59,9 @@ def outcome(won_minor: int, amount_minor: Ints, probability_bp: Ints) -> Outcome
     independent Bernoulli variables by convolution, textbook.
     """
     step = grid_step(amount_minor)
-    exact = sum(int(a) * int(p) for a, p in zip(amount_minor, probability_bp, strict=True))
-    cells = [divide_half_even(int(a), step) for a in amount_minor]
+    cells = _cells(amount_minor, step)
     pairs = [(size, chance) for size, chance in zip(cells, (probability_bp / WHOLE_BP).tolist(), strict=True) if size]
-    distribution = _distribution(sorted(pairs))
-    return Outcome(won_minor, step, distribution, won_minor + divide_half_even(exact, WHOLE_BP))
+    return Outcome(won_minor, step, _distribution(sorted(pairs)), _mean(won_minor, amount_minor, probability_bp))
 
 
 def _distribution(pairs: list[tuple[int, float]]) -> np.ndarray:
@@ -84,19 +82,27 @@ def _distribution(pairs: list[tuple[int, float]]) -> np.ndarray:
     return distribution
 
 
-def chances_either_way(
-    won_minor: int, amount_minor: Ints, probability_bp: Ints, places: list[int], quota_minor: int
-) -> list[tuple[float | None, float | None]]:
-    """For each deal in `places` the chance of quota if it is won and if it is not, on the grid of all deals.
+@dataclass(frozen=True)
+class EitherWay:
+    """The whole outcome, and for each deal asked for the chance of quota if it is won and if it is not."""
+
+    whole: Outcome
+    chances: tuple[tuple[float | None, float | None], ...]
+
+
+def outcome_either_way(
+    won_minor: int, amount_minor: Ints, probability_bp: Ints, places: list[int], quota_minor: int | None
+) -> EitherWay:
+    """The outcome of all deals, and the chance of quota with and without each deal in `places`, on one grid.
 
     The other deals are joined once; the few asked for are then added one by one.
     """
     step = grid_step(amount_minor)
-    cells = [divide_half_even(int(a), step) for a in amount_minor]
+    cells = _cells(amount_minor, step)
     chance = (probability_bp / WHOLE_BP).tolist()
     asked = set(places)
     rest = _distribution(sorted((cells[i], chance[i]) for i in range(len(cells)) if i not in asked and cells[i]))
-    found = []
+    chances = []
     for place in places:
         distribution = rest
         for other in places:
@@ -104,8 +110,22 @@ def chances_either_way(
                 distribution = _joined(distribution, cells[other], chance[other])
         pair = (won_minor + cells[place] * step, won_minor)
         with_it, without = (Outcome(won, step, distribution, 0).chance_of(quota_minor) for won in pair)
-        found.append((with_it, without))
-    return found
+        chances.append((with_it, without))
+    for place in places:
+        rest = _joined(rest, cells[place], chance[place])
+    return EitherWay(Outcome(won_minor, step, rest, _mean(won_minor, amount_minor, probability_bp)), tuple(chances))
+
+
+def _cells(amount_minor: Ints, step: int) -> list[int]:
+    """Amounts rounded half to even onto the grid."""
+    cells: list[int] = divide_half_even_array(amount_minor, step).tolist()
+    return cells
+
+
+def _mean(won_minor: int, amount_minor: Ints, probability_bp: Ints) -> int:
+    """The exact mean, rounded to the minor unit; Python integers, for the sum may pass 64 bits."""
+    exact = sum(a * p for a, p in zip(amount_minor.tolist(), probability_bp.tolist(), strict=True))
+    return won_minor + divide_half_even(exact, WHOLE_BP)
 
 
 def _joined(distribution: np.ndarray, size: int, chance: float) -> np.ndarray:

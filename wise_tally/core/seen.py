@@ -73,7 +73,7 @@ def set_and_seen(
     short = book.deals.short_form[standing.deal]
     rules = book.ground.rules_on(standing.as_of)
     tables: dict[int, Ints] = {}
-    for process in range(len(book.ground.processes)) if scope.process == NONE else [scope.process]:
+    for process in book.ground.processes_by_key if scope.process == NONE else (scope.process,):
         order = book.ground.open_stages(process)
         for place, stage in enumerate(order):
             if book.ground.stages[stage].retired:

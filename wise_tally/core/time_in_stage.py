@@ -133,7 +133,7 @@ def deals_with_stays(book: Book, standing: Standing, period: Period, scope: Filt
 
 
 def _stages(book: Book, scope: Filter) -> list[int]:
-    processes = range(len(book.ground.processes)) if scope.process == NONE else [scope.process]
+    processes = book.ground.processes_by_key if scope.process == NONE else (scope.process,)
     return [stage for process in processes for stage in book.ground.open_stages(process, with_retired=False)]
 
 

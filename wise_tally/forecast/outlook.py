@@ -7,7 +7,8 @@ import numpy as np
 
 from wise_tally.core.changes import Changes, changes
 from wise_tally.core.forecast import ForecastLines
-from wise_tally.core.outcome import Outcome, chances_either_way, outcome_of_lines
+from wise_tally.core.money import Ints
+from wise_tally.core.outcome import EitherWay, outcome_either_way
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.book import shelf
 
@@ -54,10 +55,11 @@ class Outlook:
 
 def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook:
     """Chance of quota, deciding deals and what moved in the last seven days."""
-    key = ("outcome", line.period, line.scope)
-    if key not in line.standing.memo:
-        line.standing.memo[key] = outcome_of_lines(lines)
-    whole: Outcome = line.standing.memo[key]
+    rows = np.flatnonzero(lines.counts("open"))
+    amount = lines.amount_minor[rows]
+    largest = np.argsort(-amount, kind="stable")[:MOST].tolist()
+    found = _either_way(line, lines, rows, largest, quota)
+    whole = found.whole
     since = line.as_of - timedelta(days=7)
     before = shelf.standing(line.book, since)
     change = changes(line.book, before, line.standing, line.period, line.scope, "weighted")
@@ -71,26 +73,21 @@ def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook
         p10=whole.quantile(0.1),
         p50=whole.quantile(0.5),
         p90=whole.quantile(0.9),
-        deciding=_deciding(line, lines, whole, quota),
+        deciding=tuple(
+            Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *pair)
+            for place, pair in zip(largest, found.chances, strict=True)
+        ),
         since=since,
         change=change,
         moved=tuple(moved),
     )
 
 
-def _deciding(line: ScopeLine, lines: ForecastLines, whole: Outcome, quota: int | None) -> tuple[Deciding, ...]:
-    """The largest open deals with the chance of quota both ways."""
-    key = ("deciding", line.period, line.scope, quota)
+def _either_way(line: ScopeLine, lines: ForecastLines, rows: Ints, largest: list[int], quota: int | None) -> EitherWay:
+    """The outcome and the chances both ways, kept with the standing they were computed on."""
+    key = ("outcome", line.period, line.scope, quota)
     if key not in line.standing.memo:
-        rows = np.flatnonzero(lines.counts("open"))
-        amount = lines.amount_minor[rows]
-        probability = lines.lines.standing.probability_bp[lines.lines.at[rows]]
-        largest = np.argsort(-amount, kind="stable")[:MOST].tolist()
-        chances: list[tuple[float | None, float | None]] = [(None, None)] * len(largest)
-        if quota is not None:
-            chances = chances_either_way(whole.won_minor, amount, probability, largest, quota)
-        line.standing.memo[key] = tuple(
-            Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *pair)
-            for place, pair in zip(largest, chances, strict=True)
-        )
+        probability = line.standing.probability_bp[lines.lines.at[rows]]
+        won = int(lines.value_minor("won").sum())
+        line.standing.memo[key] = outcome_either_way(won, lines.amount_minor[rows], probability, largest, quota)
     return line.standing.memo[key]  # type: ignore[no-any-return]
