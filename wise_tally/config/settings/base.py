@@ -99,6 +99,7 @@ USE_TZ = True
 TIME_ZONE = "UTC"
 STATIC_URL = "static/"
 STATIC_ROOT = ROOT / "var" / "static"
+STATIC_ROOT.mkdir(parents=True, exist_ok=True)
 WHITENOISE_USE_FINDERS = True
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {
