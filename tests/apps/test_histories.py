@@ -165,7 +165,11 @@ def test_the_shelf_takes_only_what_is_new_and_equals_a_fresh_reading(tmp_path):
         change_deal(ADMIN, shelf.book().ground, deal, last_revision(deal).pk, state, "", NOW)
         appended = ask("forecast", "FY2027", TODAY.isoformat(), by="person")
         stays = ask("time-in-stage", "FY2027", TODAY.isoformat(), by="person")
+        earlier = [ask(f, "FY2027", "2026-11-16", by="person") for f in ("forecast", "conversion", "days-to-win")]
         shelf.forget()
+        assert [
+            ask(f, "FY2027", "2026-11-16", by="person") for f in ("forecast", "conversion", "days-to-win")
+        ] == earlier
         assert ask("forecast", "FY2027", TODAY.isoformat(), by="person") == appended
         assert ask("time-in-stage", "FY2027", TODAY.isoformat(), by="person") == stays
     assert appended["c"]["open"] == "0.08"

@@ -343,3 +343,16 @@ def test_attainment_and_team_show_the_same_figures(demo, sign_in):
         assert filters.percent(quarter[person]["attainment_to_date"], 0) in team
     panel = client.get("/forecast/working/to_date/?node=person:r01&period=FY2027").content.decode()
     assert filters.percent(rows["r01"]["attainment_to_date"]) in panel
+
+
+def test_a_form_without_the_sessions_mark_changes_nothing_and_says_so(demo):
+    from django.contrib.auth.models import User
+    from django.test import Client
+
+    client = Client(enforce_csrf_checks=True)
+    client.force_login(User.objects.get(username="r08"))
+    before = DealRevision.objects.count()
+    answer = client.post("/deals/d9001/change/", {"stage": "ns_offer"})
+    assert answer.status_code == 403
+    assert "load the page again" in answer.content.decode()
+    assert DealRevision.objects.count() == before

@@ -84,7 +84,16 @@ class Shelf:
             self._standings.clear()
 
     def _renewed(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
-        self._standings.clear()
+        renewed = self._read(old, newest)
+        before, self._standings = self._standings, OrderedDict()
+        if old is not None:
+            for (number, as_of), standing in before.items():
+                carried = _carried(standing, old.book, renewed.book) if number == old.number else None
+                if carried is not None:
+                    self._standings[renewed.number, as_of] = carried
+        return renewed
+
+    def _read(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
@@ -135,6 +144,30 @@ def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) 
     book = Book(ground, deals, revisions, credits, newest[0])
     _keep_stays(old.book, book, changed_ground or len(added.deal) > 0)
     return Shelved(book, *newest, all_numbers, last)
+
+
+def _carried(standing: Standing, old: Book, new: Book) -> Standing | None:
+    """A standing of the old book for the new one, where only revisions later than its day were added; else None."""
+    grown = len(new.revisions.deal) - len(old.revisions.deal)
+    if new.ground is not old.ground or new.credits is not old.credits or len(new.deals.key) != len(old.deals.key):
+        return None
+    if grown == 0:
+        return standing if new.revisions is old.revisions else None
+    sizes = [np.bincount(book.revisions.deal, minlength=len(new.deals.key)) for book in (new, old)]
+    added = sizes[0] - sizes[1]
+    ends = np.cumsum(sizes[0])
+    late = all(
+        bool((new.revisions.effective_at[ends[deal] - added[deal] : ends[deal]] >= standing.cut).all())
+        for deal in np.flatnonzero(added)
+    )
+    if added.min() < 0 or added.sum() != grown or not late:
+        return None
+    shift = np.cumsum(added) - added
+    carried = replace(standing, row=standing.row + shift[standing.deal])
+    carried.__dict__.update(
+        {name: standing.__dict__[name] for name in ("memo", "weighted_minor") if name in standing.__dict__}
+    )
+    return carried
 
 
 def _keep_stays(old: Book, new: Book, changed: bool) -> None:
