@@ -53,7 +53,6 @@ def test_command_line_page_and_working_agree_to_the_cent(demo, sign_in):
             panel = client.get(f"/forecast/working/{name}/?node=team:{key}").content.decode()
             terms = amounts(panel[panel.index('class="sum"') : panel.index("</table>", panel.index('class="sum"'))])
             assert terms[-1] == value, (key, name)
-            assert sum(amount for term in terms[:-1] for amount in [term]) >= value
         assert filters.whole(cents(rows[key]["weighted"])) in page
         assert filters.whole(cents(rows[key]["won"])) in page
     table = client.get("/forecast/table.json").json()
@@ -162,7 +161,7 @@ def test_an_old_state_is_refused_with_both_values(demo, sign_in):
     assert client.post("/deals/d9001/change/", typed | {"next": "/forecast/?open=x"}).url == "/forecast/?open=x"
     answer = client.post("/deals/d9001/change/", typed | {"amount": "2.00", "next": "//elsewhere.example/"})
     assert answer.status_code == 409
-    assert {100, 200} <= {*amounts(answer.content.decode()), 200}
+    assert 100 in amounts(answer.content.decode()), "the value now kept is shown beside the typed one"
     assert 'value="2.00"' in answer.content.decode()
     assert "elsewhere" not in answer.content.decode()
 
@@ -326,7 +325,7 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
     assert (found.total, rows[0].key) == (1, "d9001")
     none, rows = listed("find=%25%27%3Bdrop")
     assert (none.total, rows) == (0, [])
-    assert listed("page=999999")[0].page == everything.pages or listed("page=999999")[0].pages
+    assert listed("status=all&page=999999")[0].page == everything.pages, "a page past the end is the last one"
 
 
 def test_attainment_and_team_show_the_same_figures(demo, sign_in):

@@ -7,9 +7,10 @@ import numpy as np
 from django.http import HttpRequest
 
 from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.deal_list import days_in_stage, list_totals, overstaying
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
-from wise_tally.core.money import Ints, weighted_minor
+from wise_tally.core.money import Ints
 from wise_tally.deals.models import Deal
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.refusals import Refused
@@ -61,12 +62,12 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     number = request.GET.get("page", "1")
     page = min(int(number), pages) if number.isascii() and number.isdigit() and 0 < len(number) < 8 else 1
     page = max(page, 1)
-    weighted = weighted_minor(line.standing.amount_minor[at], line.standing.probability_bp[at])
+    totals = list_totals(line.standing, at)
     return Listing(
         places=[int(place) for place in at[(page - 1) * PAGE : page * PAGE]],
-        total=len(at),
-        amount_minor=int(line.standing.amount_minor[at].sum()),
-        weighted_minor=int(weighted.sum()),
+        total=totals.deals,
+        amount_minor=totals.amount_minor,
+        weighted_minor=totals.weighted_minor,
         page=page,
         pages=pages,
         status=status,
@@ -105,14 +106,8 @@ def _kept(line: ScopeLine, at: Ints, status: str, stage: str, only: str) -> np.n
     elif only == "undated":
         keep &= is_open & (close == NO_DAY)
     elif only == "overstaying":
-        typical = np.array([np.inf if r.typical_days is None else r.typical_days for r in ground.rules_on(line.as_of)])
-        keep &= is_open & (_days(line, at) > typical[standing.stage[at]])
+        keep &= overstaying(line.book, standing, at)
     return keep
-
-
-def _days(line: ScopeLine, at: Ints) -> np.ndarray:
-    entered = line.book.revisions.effective_at[line.book.entered_row[line.standing.row[at]]]
-    return (line.standing.cut - entered) / 86_400
 
 
 def _order(line: ScopeLine, at: Ints, sort: str) -> Ints:
@@ -124,11 +119,11 @@ def _order(line: ScopeLine, at: Ints, sort: str) -> Ints:
     owner_rank[names] = np.arange(len(names))
     value = {
         "amount": lambda: standing.amount_minor[at],
-        "weighted": lambda: weighted_minor(standing.amount_minor[at], standing.probability_bp[at]),
+        "weighted": lambda: standing.weighted_minor[at],
         "close": lambda: standing.expected_close[at],
         "stage": lambda: stage_rank[standing.stage[at]],
         "owner": lambda: owner_rank[standing.owner[at]],
         "created": lambda: line.book.deals.created_at[standing.deal[at]],
-        "days": lambda: _days(line, at),
+        "days": lambda: days_in_stage(line.book, standing, at),
     }[name]()
     return np.argsort(-value if sort.startswith("-") else value, kind="stable")

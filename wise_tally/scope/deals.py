@@ -3,10 +3,11 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+import numpy as np
+
 from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.deal_list import days_in_stage, overstaying
 from wise_tally.core.ground import OPEN
-from wise_tally.core.money import weighted_minor
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.access import Viewer, may_change_deal
@@ -53,16 +54,19 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
     owned = [deal.pk for deal in deals.values()]
     for deal_number, pk in DealRevision.objects.filter(deal_id__in=owned).order_by("pk").values_list("deal_id", "pk"):
         last[deal_number] = pk
-    rules = line.book.ground.rules_on(line.as_of)
+    places = np.array(wanted, dtype=np.int64)
+    spent = days_in_stage(line.book, line.standing, places).tolist()
+    over = overstaying(line.book, line.standing, places).tolist()
     rows = {}
-    for at, key in zip(wanted, keys, strict=True):
+    for at, key, *stay in zip(wanted, keys, spent, over, strict=True):
         if deal := deals.get(key):
-            typical = rules[int(line.standing.stage[at])].typical_days
-            rows[at] = _row(line, at, deal, last.get(deal.pk, 0), typical, viewer)
+            rows[at] = _row(line, at, deal, last.get(deal.pk, 0), (stay[0], stay[1]), viewer)
     return rows
 
 
-def _row(line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | None, viewer: Viewer | None) -> DealRow:
+def _row(
+    line: ScopeLine, at: int, deal: Deal, revision: int, stay: tuple[float, bool], viewer: Viewer | None
+) -> DealRow:
     ground, standing, book = line.book.ground, line.standing, line.book
     stage = ground.stages[int(standing.stage[at])]
     category, territory = int(standing.category[at]), int(standing.territory[at])
@@ -70,8 +74,6 @@ def _row(line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | N
     own = int(book.revisions.category[row])
     close, amount = int(standing.expected_close[at]), int(standing.amount_minor[at])
     is_open = int(standing.kind[at]) == OPEN
-    entered = int(book.revisions.effective_at[book.entered_row[row]])
-    days = (standing.cut - entered) / DAY_SECONDS
     owner = int(standing.owner[at])
     return DealRow(
         key=deal.key,
@@ -83,7 +85,7 @@ def _row(line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | N
         stage_name=stage.name,
         is_open=is_open,
         amount_minor=amount,
-        weighted_minor=int(weighted_minor(standing.amount_minor[at : at + 1], standing.probability_bp[at : at + 1])[0]),
+        weighted_minor=int(standing.weighted_minor[at]),
         probability_bp=int(standing.probability_bp[at]),
         expected_close=close,
         is_overdue=is_open and close != NO_DAY and close < line.as_of.toordinal(),
@@ -93,8 +95,8 @@ def _row(line: ScopeLine, at: int, deal: Deal, revision: int, typical: float | N
         owner_name=ground.people[owner].name,
         territory_name=ground.territories[territory].name if territory != NONE else "",
         closed_on=int(standing.closed_on[at]),
-        days_in_stage=days,
-        overstays=is_open and typical is not None and days > typical,
+        days_in_stage=stay[0],
+        overstays=stay[1],
         revision=revision,
         may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
         next_step=deal.next_step,

@@ -1,0 +1,39 @@
+"""Figures of a list of deals: days in the present stage, overstaying, totals of whole deals."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.ground import OPEN
+from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.statistics import DAY_SECONDS
+
+
+@dataclass(frozen=True)
+class ListTotals:
+    """Number of deals and their whole amounts and weighted values, in minor units; credit is not divided."""
+
+    deals: int
+    amount_minor: int
+    weighted_minor: int
+
+
+def list_totals(standing: Standing, at: Ints) -> ListTotals:
+    """Totals of the deals at these places of the standing. Raises AmountOverflow beyond 64 bits."""
+    one = np.zeros(len(at), dtype=np.int64)
+    amount, weighted = (sum_by_group(c[at], one, 1)[0] for c in (standing.amount_minor, standing.weighted_minor))
+    return ListTotals(len(at), int(amount), int(weighted))
+
+
+def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
+    """Days from each deal's entry into its present stage to the as-of midnight, shape of `at`."""
+    entered = book.revisions.effective_at[book.entered_row[standing.row[at]]]
+    return (standing.cut - entered) / DAY_SECONDS
+
+
+def overstaying(book: Book, standing: Standing, at: Ints) -> Flags:
+    """Which deals have been in their open stage longer than its typical days; never where it has none."""
+    rules = book.ground.rules_on(standing.as_of)
+    typical = np.array([np.inf if rule.typical_days is None else rule.typical_days for rule in rules])
+    return (standing.kind[at] == OPEN) & (days_in_stage(book, standing, at) > typical[standing.stage[at]])
