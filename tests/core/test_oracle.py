@@ -1,14 +1,18 @@
 """The core against the naive second implementation on random workspaces, through the whole package reader."""
 
+from dataclasses import fields, replace
 from datetime import date
 from random import Random
 from statistics import mean, median
 
+import numpy as np
 import pytest
 
 from tests.support.naive import Naive, cents, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
+from wise_tally.core.growth import carried, take_over, with_added
+from wise_tally.shelf.book import shelf
 
 SEEDS = range(12)
 NAMES = ("won", "lost", "open", "weighted_open", "weighted", "overdue", "overdue_before", "undated")
@@ -183,3 +187,27 @@ def test_every_cohort_equals_plain_python(seed, tmp_path):
                         row = rows[stage, person]
                         assert row["reached"] == len(inside), (options, stage, person)
                         assert cents(row["value"]) == sum(naive.states[key]["amount"] for key in inside)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_a_book_grown_by_revisions_equals_the_whole_one(seed, tmp_path):
+    """Some deals' last revisions are taken away and added again: every column and standing is that of the whole book."""
+    random_world(seed).read(tmp_path)
+    whole = shelf.book()
+    rev, random = whole.revisions, Random(seed)
+    last = np.flatnonzero(np.diff(np.r_[rev.deal, -1]) != 0)
+    cut = np.array(sorted(random.sample(last.tolist(), random.choice((1, 3, 40)))))
+    cut = cut[(cut > 0) & (rev.deal[cut - 1] == rev.deal[cut])]
+    part = replace(whole, revisions=rev.take(np.setdiff1d(np.arange(len(rev.deal)), cut)))
+    days = [date(2024, random.randint(1, 12), 3), date(2025, random.randint(1, 12), 3), date(2027, 1, 1)]
+    before = [part.stand(day) for day in days]
+    revisions, growth = with_added(part.revisions, rev.take(cut))
+    new = replace(part, revisions=revisions)
+    take_over(part, new, growth)
+    for name in ("effective_to", "entered_row"):
+        assert getattr(new, name).tolist() == getattr(whole, name).tolist()
+    for day, standing in zip(days, before, strict=True):
+        found, expected = carried(standing, new, growth), whole.stand(day)
+        for field in fields(expected):
+            assert np.array_equal(getattr(found, field.name), getattr(expected, field.name)), (day, field.name)

@@ -195,9 +195,12 @@ class Book:
 
     def stand(self, as_of: date) -> Standing:
         """Every deal's state at the end of `as_of` in the workspace's time zone, under the rules of that day."""
+        cut = midnight_ending(as_of, self.ground.time_zone)
+        return self.states(as_of, np.flatnonzero((self.revisions.effective_at < cut) & (self.effective_to >= cut)))
+
+    def states(self, as_of: date, row: npt.NDArray[np.integer]) -> Standing:
+        """The states that the revisions `row` (at most one a deal) give at the end of `as_of`."""
         ground, rev = self.ground, self.revisions
-        cut = midnight_ending(as_of, ground.time_zone)
-        row = np.flatnonzero((rev.effective_at < cut) & (self.effective_to >= cut))
         stage, kind = rev.stage[row], ground.stage_kind[rev.stage[row]]
         rules = ground.rules_on(as_of)
         stage_category = np.array([rule.category for rule in rules], dtype=np.int64)
@@ -214,7 +217,7 @@ class Book:
         closed_on[~is_open] = local_days(closed_at[~is_open], ground.time_zone)
         return Standing(
             as_of=as_of,
-            cut=cut,
+            cut=midnight_ending(as_of, ground.time_zone),
             row=row,
             deal=rev.deal[row],
             stage=stage,

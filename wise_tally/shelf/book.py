@@ -10,13 +10,15 @@ from threading import Lock
 import numpy as np
 from django.db import connection
 
-from wise_tally.core.book import Book, Deals, Revisions, Standing
+from wise_tally.core.book import Book, Deals, Standing
 from wise_tally.core.ground import Ground
+from wise_tally.core.growth import Growth, carried, take_over, with_added
 from wise_tally.core.money import Ints
 from wise_tally.org.models import BookNumber
 from wise_tally.shelf import rows
 
 KEPT_STANDINGS = 8
+Standings = OrderedDict[tuple[int, date], Standing]
 
 
 @dataclass(frozen=True)
@@ -46,7 +48,7 @@ class Shelf:
     def __init__(self) -> None:
         self._current: Shelved | None = None
         self._lock = Lock()
-        self._standings: OrderedDict[tuple[int, date], Standing] = OrderedDict()
+        self._standings: Standings = OrderedDict()
 
     def shelved(self) -> Shelved:
         """The book of the newest number in the database; only what is newer is read."""
@@ -84,21 +86,23 @@ class Shelf:
             self._standings.clear()
 
     def _renewed(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
-        renewed = self._read(old, newest)
         before, self._standings = self._standings, OrderedDict()
-        if old is not None:
-            for (number, as_of), standing in before.items():
-                carried = _carried(standing, old.book, renewed.book) if number == old.number else None
-                if carried is not None:
-                    self._standings[renewed.number, as_of] = carried
-        return renewed
-
-    def _read(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 return _whole(newest)
-            return _extended(old, newest, old.ground != newest[1])
+            renewed, growth = _extended(old, newest, old.ground != newest[1])
+        if growth is not None:
+            take_over(old.book, renewed.book, growth)
+            if _same_ground(old.book, renewed.book):
+                self._carry(before, old.number, renewed, growth)
+        return renewed
+
+    def _carry(self, before: Standings, number: int, renewed: Shelved, growth: Growth) -> None:
+        for (of_number, as_of), standing in before.items():
+            found = carried(standing, renewed.book, growth) if of_number == number else None
+            if found is not None:
+                self._standings[renewed.number, as_of] = found
 
 
 @contextmanager
@@ -123,63 +127,36 @@ def _whole(newest: tuple[int, int, int]) -> Shelved:
     return Shelved(book, *newest, numbers, last)
 
 
-def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) -> Shelved:
+def _same_ground(old: Book, new: Book) -> bool:
+    """Whether the two differ in revisions of the same deals only."""
+    return new.ground is old.ground and new.credits is old.credits and new.deals is old.deals
+
+
+def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) -> tuple[Shelved, Growth | None]:
+    """The old book with what is newer; the growth is None where an old revision turned out never in effect."""
     ground = rows.read_ground() if changed_ground else old.book.ground
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
     numbers, added_deals = rows.read_deals(ground, last_deal)
     all_numbers = np.r_[old.deal_numbers, numbers]
     deals = _joined(old.book.deals, added_deals, old.book, ground)
     last, added = rows.read_revisions(all_numbers, old.last_revision)
-    revisions = old.book.revisions
-    if len(added.deal):
-        at = np.searchsorted(revisions.deal, added.deal, side="right")
-        names = Revisions.__dataclass_fields__
-        merged = Revisions(*(np.insert(getattr(revisions, name), at, getattr(added, name)) for name in names))
-        revisions = merged.in_effect()
+    merged, growth = with_added(old.book.revisions, added)
+    revisions = merged.in_effect()
+    with_own = added.deal[added.deal < len(old.deal_numbers)]
+    if deals.short_form[with_own].any():
         # A deal that gets a revision of its own no longer lacks its history.
         short = deals.short_form.copy()
-        short[added.deal[added.deal < len(old.deal_numbers)]] = False
+        short[with_own] = False
         deals = replace(deals, short_form=short)
     credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
     book = Book(ground, deals, revisions, credits, newest[0])
-    _keep_stays(old.book, book, changed_ground or len(added.deal) > 0)
-    return Shelved(book, *newest, all_numbers, last)
-
-
-def _carried(standing: Standing, old: Book, new: Book) -> Standing | None:
-    """A standing of the old book for the new one, where only revisions later than its day were added; else None."""
-    grown = len(new.revisions.deal) - len(old.revisions.deal)
-    if new.ground is not old.ground or new.credits is not old.credits or len(new.deals.key) != len(old.deals.key):
-        return None
-    if grown == 0:
-        return standing if new.revisions is old.revisions else None
-    sizes = [np.bincount(book.revisions.deal, minlength=len(new.deals.key)) for book in (new, old)]
-    added = sizes[0] - sizes[1]
-    ends = np.cumsum(sizes[0])
-    late = all(
-        bool((new.revisions.effective_at[ends[deal] - added[deal] : ends[deal]] >= standing.cut).all())
-        for deal in np.flatnonzero(added)
-    )
-    if added.min() < 0 or added.sum() != grown or not late:
-        return None
-    shift = np.cumsum(added) - added
-    carried = replace(standing, row=standing.row + shift[standing.deal])
-    carried.__dict__.update(
-        {name: standing.__dict__[name] for name in ("memo", "weighted_minor") if name in standing.__dict__}
-    )
-    return carried
-
-
-def _keep_stays(old: Book, new: Book, changed: bool) -> None:
-    """What depends on revisions alone is taken over where none came."""
-    if not changed or old.revisions is new.revisions:
-        for name in ("effective_to", "_run_starts", "entered_row", "created_on"):
-            if name in old.__dict__ and len(old.deals.key) == len(new.deals.key):
-                new.__dict__[name] = old.__dict__[name]
+    return Shelved(book, *newest, all_numbers, last), growth if revisions is merged else None
 
 
 def _joined(old: Deals, added: Deals, book: Book, ground: Ground) -> Deals:
     """Old columns with the new deals after them; type and source indices follow the new ground."""
+    if ground is book.ground and not added.key:
+        return old
     renumbered = replace(
         old,
         deal_type=_renumbered(old.deal_type, book.ground.deal_types, ground.deal_types),
