@@ -15,8 +15,9 @@ from wise_tally.exchange.writing import write_package
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import move_person, move_team, move_territory
 from wise_tally.org.models import Person, Team, Territory
-from wise_tally.process.actions import StageEdit, move_stage, set_stages
+from wise_tally.process.actions import StageEdit, set_stages
 from wise_tally.process.models import Category, Stage
+from wise_tally.process.stage_actions import order_stages
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.actions import QuotaCell, QuotaChanged, QuotaOverlaps, set_quotas
 
@@ -91,7 +92,7 @@ def test_stage_rules_of_a_later_day_wait_and_order_is_kept(tmp_path):
     set_stages(ADMIN, [StageEdit(stage, "renamed", 5_000, stage.category, None)], tomorrow, NOW)
     assert ask("forecast", "FY2027", TODAY.isoformat())[""]["weighted"] == "100.00"
     assert ask("forecast", "FY2027", tomorrow.isoformat())[""]["weighted"] == "500.00"
-    move_stage(ADMIN, stage, 1, NOW)
+    order_stages(ADMIN, stage.process, ["s2", "s1", "s3"], NOW)
     assert [s for s in ask("time-in-stage", "FY2027", TODAY.isoformat()) if s != "scope"] == ["s2", "s1", "s3"]
 
 

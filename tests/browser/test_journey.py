@@ -46,6 +46,8 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     was, becomes = weighted_in_stage("ns_offer", 35)
     page.goto(page.url.split("/forecast")[0] + "/setup/stages/new_site/")
     page.fill("input[name='probability:ns_offer']", "35")
+    page.click("text=Show the effect")
+    expect(page.locator("#effect")).to_contain_text("Not saved yet")
     page.click("text=Save the stages")
     expect(page.locator(".message")).to_contain_text("1 stages changed")
     page.keyboard.press("1")

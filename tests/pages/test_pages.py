@@ -14,7 +14,6 @@ from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.deals.models import DealRevision
 from wise_tally.exchange.figures import OptionRefused
-from wise_tally.process.models import Stage, StageRule
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Quota
 from wise_tally.ui.templatetags import figures as filters
@@ -164,30 +163,6 @@ def test_an_old_state_is_refused_with_both_values(demo, sign_in):
     assert 100 in amounts(answer.content.decode()), "the value now kept is shown beside the typed one"
     assert 'value="2.00"' in answer.content.decode()
     assert "elsewhere" not in answer.content.decode()
-
-
-STAGE_FAULTS = [("probability", "101", "0 to 100"), ("probability", "abc", "12.5"), ("typical_days", "-1", "days from 0"),
-                ("name", "", "needs a name"), ("from_on", "2020-01-01", "or a later day")]  # fmt: skip
-
-
-@pytest.mark.parametrize(("field", "typed", "says"), STAGE_FAULTS)
-def test_bad_stage_values_are_refused_and_kept(demo, sign_in, field, typed, says):
-    client, before = sign_in("m1"), StageRule.objects.count()
-    posted = {"from_on": AS_OF}
-    for stage in Stage.objects.filter(process__key="new_site"):
-        key = stage.key
-        posted |= {
-            f"name:{key}": stage.name,
-            f"probability:{key}": "33",
-            f"category:{key}": "early",
-            f"typical_days:{key}": "5",
-        }
-    posted["from_on" if field == "from_on" else f"{field}:ns_offer"] = typed
-    answer = client.post("/setup/stages/new_site/", posted)
-    assert answer.status_code == 422
-    assert says in answer.content.decode()
-    assert 'value="33"' in answer.content.decode()
-    assert StageRule.objects.count() == before
 
 
 def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):

@@ -99,7 +99,6 @@ def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
     at = int(np.searchsorted(line.standing.deal, index)) if index is not None else 0
     there = index is not None and at < len(line.standing.deal) and int(line.standing.deal[at]) == index
     rows = deal_rows(line, [at] if there else [], request.viewer)  # type: ignore[attr-defined]
-    workspace = Workspace.current()
     return {
         "line": line,
         "deal": found,
@@ -109,7 +108,6 @@ def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
         "history": history(found, line.standing.cut),
         "trail": trail(line, index) if index is not None else None,
         "credits": found.credits.select_related("person").order_by("from_on", "-share_bp"),
-        "time_zone": workspace.time_zone,
         "may_edit": not line.is_past,
         "here": request.get_full_path(),
         "strip": CountStrip(1 if there else 0),

@@ -4,10 +4,11 @@ from dataclasses import dataclass, fields
 from datetime import date, datetime
 
 from django.db import transaction
+from django.db.models import Exists, OuterRef, QuerySet
 
 from wise_tally.core.ground import Ground
 from wise_tally.deals.models import Deal, DealCredit, DealRevision
-from wise_tally.org.access import Viewer, require_change
+from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
 from wise_tally.org.models import Person
@@ -105,3 +106,36 @@ def set_credits(
     )
     audit(viewer, "credit divided", deal.key, now)
     ground_changed()
+
+
+@transaction.atomic
+def merge_stage(viewer: Viewer, source: Stage, target: Stage, now: datetime) -> int:
+    """Move every deal that stands in `source` to `target` with a new revision and retire `source`; returns how many.
+
+    Nothing of the past is rewritten: the deals stood in `source` until now. Raises StageRefused.
+    """
+    viewer.require(May.SET_RULES)
+    if source == target or source.process_id != target.process_id or {source.kind, target.kind} != {StageKind.OPEN}:
+        raise StageRefused("Two different open stages of one process can be merged.")
+    if target.retired:
+        raise StageRefused(f"The stage “{target.name}” is retired; accepted: a stage in use.")
+    moment = now.replace(microsecond=0)
+    moved = []
+    for last in standing_in(source):
+        last.pk, last.stage = None, target
+        last.effective_at = max(moment, last.effective_at)
+        last.changed_by, last.reason = viewer.key, f"stage “{source.name}” merged into “{target.name}”"
+        moved.append(last)
+    DealRevision.objects.bulk_create(moved, batch_size=1_000)
+    if Deal.objects.filter(pk__in=[revision.deal_id for revision in moved], short_form=True).update(short_form=False):
+        old_rows_changed()
+    Stage.objects.filter(pk=source.pk).update(retired=True)
+    audit(viewer, "stages merged", f"{len(moved)} deals moved", now, source.name, target.name)
+    ground_changed()
+    return len(moved)
+
+
+def standing_in(stage: Stage) -> QuerySet[DealRevision]:
+    """The last revisions of the deals that stand in a stage now."""
+    later = DealRevision.objects.filter(deal=OuterRef("deal"), void=False, pk__gt=OuterRef("pk"))
+    return DealRevision.objects.filter(~Exists(later), stage=stage, void=False)

@@ -12,10 +12,10 @@ from wise_tally.org.models import AuditEntry, Membership, Person, Team, TeamPare
 BEGINNING = date(1970, 1, 1)
 
 
-def audit(viewer: Viewer, action: str, detail: str, now: datetime) -> None:
-    """Write who did what into the audit."""
+def audit(viewer: Viewer, action: str, detail: str, now: datetime, before: str = "", after: str = "") -> None:
+    """Write who did what into the audit, with the value before and after."""
     person = Person.objects.filter(key=viewer.key).first()
-    AuditEntry.objects.create(at=now, person=person, action=action, detail=detail)
+    AuditEntry.objects.create(at=now, person=person, action=action, detail=detail, before=before, after=after)
 
 
 @transaction.atomic

@@ -114,9 +114,11 @@ class CommissionRate(models.Model):
 
 
 class AuditEntry(models.Model):
-    """Who did what, when."""
+    """Who did what, when; what was before and what after, where a value was replaced."""
 
     at = MomentField()
     person = models.ForeignKey(Person, models.SET_NULL, null=True, related_name="+")
     action = models.CharField(max_length=60)
     detail = models.TextField(blank=True)
+    before = models.TextField(blank=True)
+    after = models.TextField(blank=True)

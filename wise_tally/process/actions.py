@@ -1,4 +1,4 @@
-"""Changes of stages: dated rules that keep what held before, and their order."""
+"""Changes of stages: dated rules that keep what held before."""
 
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
@@ -10,6 +10,7 @@ from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed
 from wise_tally.org.models import Workspace
+from wise_tally.org.records import as_text
 from wise_tally.process.models import Category, Stage, StageRule
 
 
@@ -22,6 +23,8 @@ class StageEdit:
     probability_bp: int
     category: Category | None
     typical_days_hundredths: int | None
+    own_probability: bool = True
+    required: bool = False
 
 
 @dataclass(frozen=True)
@@ -31,6 +34,18 @@ class RuleInForce:
     probability_bp: int
     category: Category | None
     typical_days_hundredths: int | None
+
+
+class RuleInPast(Exception):
+    """A rule that was in force is history and stays."""
+
+
+UNDATED = ("name", "own_probability", "required")
+
+
+def asdict_of(rule: RuleInForce) -> dict[str, object]:
+    """The parts of a rule by name."""
+    return {name: getattr(rule, name) for name in RuleInForce.__dataclass_fields__}
 
 
 def rule_in_force(stage: Stage, at: datetime) -> RuleInForce:
@@ -60,13 +75,16 @@ def set_stages(viewer: Viewer, edits: list[StageEdit], from_on: date, now: datet
     for edit in edits:
         held = rule_in_force(edit.stage, moment)
         wanted = RuleInForce(edit.probability_bp, edit.category, edit.typical_days_hundredths)
-        if edit.name != edit.stage.name:
-            Stage.objects.filter(pk=edit.stage.pk).update(name=edit.name)
+        kept = {name: getattr(edit.stage, name) for name in UNDATED}
+        undated = {name: getattr(edit, name) for name in UNDATED}
+        if undated != kept:
+            Stage.objects.filter(pk=edit.stage.pk).update(**undated)
         if wanted != held:
             _write_rule(edit.stage, wanted, moment)
-        if wanted != held or edit.name != edit.stage.name:
+        if wanted != held or undated != kept:
             changed += 1
-            audit(viewer, "stage set", f"{edit.stage.key} {edit.probability_bp / 100:g} % from {from_on}", now)
+            before, after = as_text({**kept, **asdict_of(held)}), as_text({**undated, **asdict_of(wanted)})
+            audit(viewer, "stage set", f"{edit.stage.name} ({edit.stage.key}) from {from_on}", now, before, after)
     if changed:
         ground_changed()
     return changed
@@ -85,17 +103,11 @@ def _write_rule(stage: Stage, rule: RuleInForce, moment: datetime) -> None:
 
 
 @transaction.atomic
-def move_stage(viewer: Viewer, stage: Stage, step: int, now: datetime) -> None:
-    """Move an open stage one place up (-1) or down (1) among the open stages of its process."""
+def drop_future_rule(viewer: Viewer, rule: StageRule, now: datetime) -> None:
+    """Take back a rule that is not in force yet; raises RuleInPast for any other."""
     viewer.require(May.SET_RULES)
-    stages = list(stage.process.stages.filter(kind="open").order_by("position", "key"))
-    place = stages.index(stage)
-    other = place + step
-    if not 0 <= other < len(stages):
-        return
-    positions = sorted(s.position for s in stages)
-    stages[place], stages[other] = stages[other], stages[place]
-    for position, item in zip(positions, stages, strict=True):
-        Stage.objects.filter(pk=item.pk).update(position=position)
-    audit(viewer, "stage moved", f"{stage.key} by {step}", now)
+    if rule.effective_at <= now:
+        raise RuleInPast("This rule is or was in force; accepted: rules of a later day. Set a new one instead.")
+    audit(viewer, "stage rule taken back", f"{rule.stage.name} ({rule.stage.key})", now, before=str(rule.effective_at))
+    rule.delete()
     ground_changed()

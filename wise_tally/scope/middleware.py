@@ -10,7 +10,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.org.access import Viewer, viewer_of
 from wise_tally.org.models import Person, Role, Workspace
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import use_currency
+from wise_tally.ui.templatetags.figures import use_workspace
 
 OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in")
 
@@ -23,7 +23,8 @@ class WorkspaceMiddleware:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         """Answer the request with the viewer known."""
-        use_currency(Workspace.current().currency)
+        workspace = Workspace.current()
+        use_workspace(workspace.currency, workspace.time_zone)
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()

@@ -25,9 +25,13 @@ def _decimals(currency: str) -> int:
 _current: ContextVar[str] = ContextVar("currency", default="EUR")
 
 
-def use_currency(code: str) -> None:
-    """The currency that the filters write in for the rest of this request."""
-    _current.set(code)
+_time_zone: ContextVar[str] = ContextVar("time_zone", default="UTC")
+
+
+def use_workspace(currency_code: str, time_zone: str) -> None:
+    """The currency and time zone that the filters write in for the rest of this request."""
+    _current.set(currency_code)
+    _time_zone.set(time_zone)
 
 
 def currency() -> str:
@@ -141,9 +145,9 @@ def iso_day(value: date | int | None) -> str:
 
 
 @register.filter
-def moment(value: datetime, time_zone: str) -> str:
+def moment(value: datetime) -> str:
     """A moment in the workspace's time zone: 23 Nov 2026 14:05."""
-    return f"{value.astimezone(ZoneInfo(time_zone)):%-d %b %Y %H:%M}"
+    return f"{value.astimezone(ZoneInfo(_time_zone.get())):%-d %b %Y %H:%M}"
 
 
 @register.filter

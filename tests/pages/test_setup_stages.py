@@ -1,0 +1,157 @@
+"""Processes and stages: effect before saving, order, names, retiring and merging; the past stays as it stood."""
+
+from datetime import UTC, date, datetime
+
+import pytest
+
+from tests.support.naive import cents, half_even
+from tests.support.world import ask
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.org.models import AuditEntry
+from wise_tally.process.models import Process, Stage, StageRule
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
+PAGE = "/setup/stages/new_site/"
+
+
+def form(client, **changed):
+    """What the page would post, with some fields typed over."""
+    from wise_tally.process.actions import rule_in_force
+    from wise_tally.setup.stages.form import TICKED, TYPED, StageRow
+
+    posted = {"from_on": AS_OF}
+    for stage in Stage.objects.filter(process__key="new_site", retired=False):
+        row = StageRow.kept(stage, rule_in_force(stage, datetime(2026, 11, 23, 13, tzinfo=UTC)))
+        posted |= {f"{name}:{stage.key}": row.values[name] for name in (*TYPED, *TICKED)}
+        posted[f"seen:{stage.key}"] = row.seen
+    return posted | {name.replace("__", ":"): value for name, value in changed.items()}
+
+
+STAGE_FAULTS = [("probability__ns_offer", "101", "0 to 100"), ("probability__ns_offer", "abc", "12.5"),
+                ("typical_days__ns_offer", "-1", "days from 0"), ("name__ns_offer", "", "needs a name"),
+                ("name__ns_offer", "terms", "Two stages are named"), ("from_on", "2020-01-01", "or a later day")]  # fmt: skip
+
+
+@pytest.mark.parametrize(("field", "typed", "says"), STAGE_FAULTS)
+def test_bad_stage_values_are_refused_and_kept(demo, sign_in, field, typed, says):
+    client, before = sign_in("m1"), StageRule.objects.count()
+    answer = client.post(PAGE, form(client, probability__ns_terms="33", **{field: typed}, confirmed="yes"))
+    assert answer.status_code == 422
+    assert says in answer.content.decode()
+    assert 'value="33"' in answer.content.decode()
+    assert StageRule.objects.count() == before
+
+
+def test_the_effect_is_shown_before_and_is_what_happens_then(demo, sign_in):
+    """Weighted before and after of each stage, in a plain loop over the open deals; nothing is written before the second press."""
+    client, rules = sign_in("m1"), StageRule.objects.count()
+    book = shelf.book()
+    standing = shelf.standing(book, date(2026, 11, 23))
+    offer = next(i for i, stage in enumerate(book.ground.stages) if stage.key == "ns_offer")
+    amounts = standing.amount_minor[(standing.stage == offer) & (standing.category != 3)].tolist()
+    before = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
+    posted = form(client, probability__ns_offer="35")
+    effect = client.post(PAGE, posted).context["effect"]
+    row = next(row for row in effect.stages if row.stage == offer)
+    assert row.deals_open == int((standing.stage == offer).sum()) == row.deals_moved
+    assert row.weighted_before == sum(half_even(amount * 60 / 100) for amount in amounts)
+    assert row.weighted_after == sum(half_even(amount * 35 / 100) for amount in amounts)
+    assert effect.change == row.change < 0
+    assert StageRule.objects.count() == rules
+    assert client.post(PAGE, posted | {"confirmed": "yes"}).status_code == 302
+    after = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
+    assert after - before == effect.change
+    entry = AuditEntry.objects.order_by("-pk")[0]
+    assert '"probability_bp": 6000' in entry.before
+    assert '"probability_bp": 3500' in entry.after
+
+
+def test_two_who_edit_one_stage_see_both_values(demo, sign_in):
+    client = sign_in("m1")
+    first, second = form(client, probability__ns_offer="35"), form(client, probability__ns_offer="40")
+    unrelated = form(client, typical_days__ns_terms="17")
+    assert client.post(PAGE, first | {"confirmed": "yes"}).status_code == 302
+    answer = client.post(PAGE, second | {"confirmed": "yes"})
+    assert answer.status_code == 422
+    assert "was set to “35” by somebody else meanwhile; you typed “40”" in answer.content.decode()
+    assert client.post(PAGE, unrelated | {"confirmed": "yes"}).status_code == 302
+    assert StageRule.objects.filter(stage__key="ns_offer").order_by("-effective_at")[0].probability_bp == 3500
+
+
+def test_later_rules_wait_and_can_be_taken_back(demo, sign_in):
+    client = sign_in("m1")
+    posted = form(client, probability__ns_offer="10") | {"from_on": "2027-01-01", "confirmed": "yes"}
+    before = ask("forecast", QUARTER, AS_OF)
+    client.post(PAGE, posted)
+    assert ask("forecast", QUARTER, AS_OF) == before
+    later = StageRule.objects.order_by("-effective_at")[0]
+    assert client.post(PAGE + "ns_offer/", {"rule": later.pk}).status_code == 302
+    past = StageRule.objects.order_by("effective_at")[0]
+    assert client.post(f"{PAGE}{past.stage.key}/", {"rule": past.pk}).status_code == 409
+    assert StageRule.objects.filter(pk=later.pk).count() == 0
+
+
+def test_stages_are_added_ordered_retired_and_restored(demo, sign_in):
+    client = sign_in("m1")
+    order = ["ns_terms", "ns_offer", "ns_enquiry", "ns_survey", "ns_plan"]
+    assert sorted(order) == sorted(
+        Stage.objects.filter(process__key="new_site", kind="open").values_list("key", flat=True)
+    )
+    client.post(PAGE + "move/", {"order": ",".join(order)})
+    assert client.post(PAGE + "move/", {"order": "ns_offer"}).status_code == 409
+    listed = Stage.objects.filter(process__key="new_site").order_by("position")
+    assert [stage.key for stage in listed][:5] == order
+    client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "retire"})
+    again = client.post(PAGE + "add/", {"name": "station PLAN", "kind": "open", "probability": "45"}, follow=True)
+    assert "is retired; restore it instead" in again.content.decode()
+    assert 'value="restore"' in again.content.decode()
+    client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "restore"})
+    assert not Stage.objects.get(key="ns_plan").retired
+    for kind, says in (("won", "exactly one won"), ("open", "is there already")):
+        posted = {"name": "Offer", "kind": kind, "probability": "45"}
+        assert says in client.post(PAGE + "add/", posted, follow=True).content.decode()
+    client.post(PAGE + "add/", {"name": "Trial run", "kind": "open", "probability": "77", "category": "commit"})
+    assert [stage.name for stage in listed.all()][5] == "Trial run"
+    for stage in Stage.objects.filter(process__key="new_site").exclude(kind="open"):
+        assert client.post(PAGE + "retire/", {"stage": stage.key, "what": "retire"}).status_code == 409
+
+
+def test_merging_moves_deals_from_now_on_and_leaves_the_past(demo, sign_in):
+    client = sign_in("m1")
+    figures = ("forecast", "conversion", "time-in-stage", "attainment")
+    before = [ask(name, "FY2027-Q2", "2026-09-30", by="team", process="new_site") for name in figures]
+    here = [int(d) for d in Deal.objects.values_list("pk", flat=True)]
+    count = DealRevision.objects.count()
+    text = client.post(PAGE + "retire/", {"stage": "ns_survey", "what": "merge", "into": "ns_plan"}, follow=True)
+    moved = DealRevision.objects.count() - count
+    assert f"{moved} deals moved" in text.content.decode()
+    assert moved > 10
+    assert [ask(name, "FY2027-Q2", "2026-09-30", by="team", process="new_site") for name in figures[:1]] == before[:1]
+    shelf.forget()
+    assert ask("forecast", "FY2027-Q2", "2026-09-30", by="team", process="new_site") == before[0]
+    assert ask("attainment", "FY2027-Q2", "2026-09-30", by="team", process="new_site") == before[3]
+    standing = shelf.book().stand(date(2026, 11, 23))
+    survey = next(i for i, stage in enumerate(shelf.book().ground.stages) if stage.key == "ns_survey")
+    assert not (standing.stage == survey).any()
+    assert len(standing.deal) == len(here)
+    refused = client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "merge", "into": "rn_review"})
+    assert refused.status_code == 404
+
+
+def test_processes_start_from_the_neutral_starter_or_empty(db, client):
+    from django.contrib.auth.models import User
+
+    from wise_tally.org.models import Person
+
+    user = User.objects.create(username="first")
+    Person.objects.create(key="first", name="First", role="admin", user=user)
+    client.force_login(user)
+    client.post("/setup/processes/", {"name": "Direct", "from": "starter"})
+    client.post("/setup/processes/", {"name": "Tender", "from": "empty"})
+    kinds = {p.name: [s.kind for s in p.stages.order_by("position")] for p in Process.objects.all()}
+    assert kinds == {"Direct": ["open"] * 4 + ["won", "lost"], "Tender": ["won", "lost"]}
+    assert "is there already" in client.post("/setup/processes/", {"name": "direct"}).content.decode()
+    assert client.get("/setup/stages/direct/").status_code == 200
+    assert client.get("/forecast/").status_code == 200

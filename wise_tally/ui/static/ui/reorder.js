@@ -1,0 +1,57 @@
+// Dragging fills the same forms that buttons and selects fill: rows into a new order, nodes under another.
+document.addEventListener("alpine:init", () => {
+  Alpine.data("reorder", () => ({
+    dragged: null,
+    init() {
+      const rows = () => [...this.$root.querySelectorAll("[data-key]")];
+      const clear = () => rows().forEach((row) => row.classList.remove("over", "dragged"));
+      this.$root.addEventListener("dragstart", (event) => {
+        if (event.target.closest("input, select")) { event.preventDefault(); return; }
+        this.dragged = event.target.closest("[data-key]");
+        this.dragged.classList.add("dragged");
+      });
+      this.$root.addEventListener("dragover", (event) => {
+        const over = event.target.closest("[data-key]");
+        if (!this.dragged || !over) return;
+        event.preventDefault();
+        rows().forEach((row) => row.classList.toggle("over", row === over));
+      });
+      this.$root.addEventListener("dragend", clear);
+      this.$root.addEventListener("drop", (event) => {
+        event.preventDefault();
+        const over = event.target.closest("[data-key]");
+        clear();
+        if (!over || over === this.dragged) return;
+        const after = rows().indexOf(over) > rows().indexOf(this.dragged);
+        over[after ? "after" : "before"](this.dragged);
+        const form = document.getElementById(this.$root.dataset.form);
+        form.elements.order.value = rows().map((row) => row.dataset.key).join(",");
+        form.submit();
+      });
+    },
+  }));
+  Alpine.data("tree", () => ({
+    dragged: null,
+    init() {
+      const form = document.getElementById(this.$root.dataset.form);
+      const choose = (node, above) => {
+        form.elements.node.value = node;
+        if (above !== undefined) form.elements.above.value = above;
+        form.elements[above === undefined ? "above" : "from_on"].focus();
+        form.scrollIntoView({ block: "nearest" });
+      };
+      this.$root.addEventListener("click", (event) => {
+        const button = event.target.closest("[data-move]");
+        if (button) choose(button.dataset.move);
+      });
+      this.$root.addEventListener("dragstart", (event) => { this.dragged = event.target.closest("[data-node]"); });
+      this.$root.addEventListener("dragover", (event) => { if (this.dragged && event.target.closest("[data-under]")) event.preventDefault(); });
+      this.$root.addEventListener("drop", (event) => {
+        const over = event.target.closest("[data-under]");
+        if (!over || !this.dragged || over.dataset.under === this.dragged.dataset.node) return;
+        event.preventDefault();
+        choose(this.dragged.dataset.node, over.dataset.under);
+      });
+    },
+  }));
+});
