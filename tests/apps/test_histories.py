@@ -13,8 +13,8 @@ from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.writing import write_package
 from wise_tally.org.access import Viewer
-from wise_tally.org.actions import move_person, move_team, move_territory
 from wise_tally.org.models import Person, Team, Territory
+from wise_tally.org.people_actions import move_person, move_team, move_territory
 from wise_tally.process.actions import StageEdit, set_stages
 from wise_tally.process.models import Category, Stage
 from wise_tally.process.stage_actions import order_stages

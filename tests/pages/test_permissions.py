@@ -9,6 +9,7 @@ WHO = ("nobody", "r01", "r08", "m2", "m1", "a1", "viewer")
 ALL_IN = (302, 200, 200, 200, 200, 200, 200)
 OWN_DEAL = (302, 404, 200, 404, 200, 200, 200)
 CHANGE = (302, 404, 422, 404, 422, 422, 422)
+ADMIN_ONLY = (302, 403, 403, 403, 403, 422, 403)
 SET = (302, 403, 403, 422, 422, 422, 403)
 TABLE = {
     ("home", "get", "/"): (302,) * 7,
@@ -40,6 +41,20 @@ TABLE = {
     ("setup:retire", "post", "/setup/stages/new_site/retire/"): (302, 403, 403, 404, 404, 404, 403),
     ("setup:stage", "get", "/setup/stages/new_site/ns_offer/"): ALL_IN,
     ("setup:stage", "post", "/setup/stages/new_site/ns_offer/"): (302, 403, 403, 404, 404, 404, 403),
+    ("setup:organisation", "get", "/setup/organisation/"): ALL_IN,
+    ("setup:organisation", "post", "/setup/organisation/"): ADMIN_ONLY,
+    ("setup:entries", "get", "/setup/lists/people/"): ALL_IN,
+    ("setup:entries", "post", "/setup/lists/people/"): ADMIN_ONLY,
+    ("setup:entries", "post", "/setup/lists/sources/"): SET,
+    ("setup:entry", "get", "/setup/lists/categories/commit/"): ALL_IN,
+    ("setup:entry", "post", "/setup/lists/categories/commit/"): SET,
+    ("setup:entry", "post", "/setup/lists/people/r01/"): ADMIN_ONLY,
+    ("setup:remove", "post", "/setup/lists/categories/commit/remove/"): (302, 403, 403, 409, 409, 409, 403),
+    ("setup:remove", "post", "/setup/lists/people/r01/remove/"): (302, 403, 403, 403, 403, 409, 403),
+    ("setup:rate", "post", "/setup/lists/people/r01/rate/"): ADMIN_ONLY,
+    ("setup:tree", "get", "/setup/tree/territories/"): ALL_IN,
+    ("setup:tree", "post", "/setup/tree/teams/"): ADMIN_ONLY,
+    ("setup:person", "post", "/setup/people/r01/"): (302, 403, 403, 403, 403, 400, 403),
     ("setup:quotas", "get", "/setup/quotas/"): (302, 403, 403, 200, 200, 200, 200),
     ("setup:quotas", "post", "/setup/quotas/"): (302, 403, 403, 302, 302, 302, 403),
 }

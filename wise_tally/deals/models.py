@@ -86,6 +86,19 @@ class DealRevision(models.Model):
     void = models.BooleanField(default=False)
 
 
+class DealAnswer(models.Model):
+    """The answer to a question that an entry check asked of a deal."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="answers")
+    question = models.CharField(max_length=10_000)
+    answer = models.CharField(max_length=10_000)
+    by = models.CharField(max_length=64, blank=True)
+    at = MomentField()
+
+    class Meta:
+        unique_together = [("deal", "question")]
+
+
 class DealCredit(models.Model):
     """A person's share of a deal from a day on, in basis points; without a day, always."""
 

@@ -9,7 +9,7 @@ from django.core.exceptions import PermissionDenied
 from wise_tally.core.ground import Ground
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
-from wise_tally.org.models import Person, Role, Team
+from wise_tally.org.models import Person, Role, Team, Workspace
 
 
 class May(Enum):
@@ -18,12 +18,14 @@ class May(Enum):
     CHANGE_OWN_DEALS = "change own deals"
     CHANGE_DEALS_BELOW = "change deals of the own part of the tree"
     CHANGE_ALL_DEALS = "change every deal"
-    SET_RULES = "set stages and quotas"
+    SET_RULES = "set stages, lists and quotas"
+    SET_ORGANISATION = "set people, teams, territories and the organisation"
+    READ_RECORDS = "read audit and outbox"
 
 
 ROLES: dict[str, frozenset[May]] = {
-    Role.ADMIN: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_ALL_DEALS, May.SET_RULES}),
-    Role.MANAGER: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES}),
+    Role.ADMIN: frozenset(set(May) - {May.CHANGE_DEALS_BELOW}),
+    Role.MANAGER: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES, May.READ_RECORDS}),
     Role.REP: frozenset({May.CHANGE_OWN_DEALS}),
     Role.VIEWER: frozenset(),
 }
@@ -31,12 +33,16 @@ ROLES: dict[str, frozenset[May]] = {
 
 @dataclass(frozen=True)
 class Viewer:
-    """A signed-in person with the role's rights and the teams managed."""
+    """A signed-in person with the role's rights and the teams managed, or opened to a viewer.
+
+    `sees_team`: a rep who may read the own team's figures and the deals behind them.
+    """
 
     key: str
     name: str
     role: str
     managed_teams: tuple[str, ...]
+    sees_team: bool = False
 
     def may(self, what: May) -> bool:
         """Whether the role allows it."""
@@ -55,13 +61,22 @@ class Viewer:
 
 def viewer_of(person: Person) -> Viewer:
     """The viewer that a person is."""
-    teams = tuple(Team.objects.filter(manager=person).order_by("key").values_list("key", flat=True))
-    return Viewer(person.key, person.name, person.role or Role.REP, teams)
+    role = person.role or Role.REP
+    if role == Role.VIEWER:
+        teams = person.openings.order_by("team__key").values_list("team__key", flat=True)
+    else:
+        teams = Team.objects.filter(manager=person).order_by("key").values_list("key", flat=True)  # type: ignore[assignment]
+    sees_team = role == Role.REP and Workspace.current().reps_see_team
+    return Viewer(person.key, person.name, role, tuple(teams), sees_team)
 
 
 def teams_seen(viewer: Viewer, ground: Ground, as_of: date) -> frozenset[int] | None:
     """Teams whose figures the viewer may open; None for the whole organisation."""
-    if viewer.role != Role.MANAGER:
+    if viewer.sees_own_only:
+        own = _own(viewer, ground)
+        team = ground.team_of(own, as_of.toordinal()) if viewer.sees_team and own != NONE else NONE
+        return frozenset({team} - {NONE})
+    if viewer.role == Role.ADMIN or (viewer.role == Role.VIEWER and not viewer.managed_teams):
         return None
     tree = ground.team_tree(as_of)
     managed = [i for i, team in enumerate(ground.teams) if team.key in viewer.managed_teams]
@@ -72,10 +87,12 @@ def teams_seen(viewer: Viewer, ground: Ground, as_of: date) -> frozenset[int] | 
 
 def allowed_scope(viewer: Viewer, ground: Ground, as_of: date, asked: Filter) -> Filter:
     """The scope narrowed to what the viewer may see; raises PermissionDenied where it was asked for by name."""
-    if viewer.sees_own_only:
-        own = next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
+    own = _own(viewer, ground)
+    if viewer.sees_own_only and not viewer.sees_team:
         if (asked.person not in (NONE, own)) or asked.team != NONE:
             raise PermissionDenied("You see your own deals and figures; those of others are not open to you.")
+        return replace(asked, person=own)
+    if viewer.sees_own_only and asked.team == NONE and asked.person in (NONE, own):
         return replace(asked, person=own)
     seen = teams_seen(viewer, ground, as_of)
     if seen is None:
@@ -86,11 +103,15 @@ def allowed_scope(viewer: Viewer, ground: Ground, as_of: date, asked: Filter) ->
         return asked
     if asked.team == NONE:
         roots = sorted(seen, key=lambda i: (len(ground.team_tree(as_of).paths[i]), ground.teams[i].key))
-        own = next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
         return replace(asked, team=roots[0]) if roots else replace(asked, person=own)
     if asked.team not in seen:
         raise PermissionDenied("This team is not in your part of the organisation.")
     return asked
+
+
+def _own(viewer: Viewer, ground: Ground) -> int:
+    """The viewer's index among the people; -1 for nobody of the books."""
+    return next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
 
 
 def may_change_deal(viewer: Viewer, ground: Ground, today: date, owner: int) -> bool:
@@ -114,8 +135,6 @@ def require_change(viewer: Viewer, ground: Ground, today: date, owner: int) -> N
 
 def sees_people(viewer: Viewer, ground: Ground, today: date, people: list[int]) -> bool:
     """Whether the viewer may open a deal owned by or credited to these people."""
-    if viewer.sees_own_only:
-        return any(ground.people[person].key == viewer.key for person in people)
     seen = teams_seen(viewer, ground, today)
     own = any(ground.people[person].key == viewer.key for person in people)
     return seen is None or own or any(ground.team_of(person, today.toordinal()) in seen for person in people)

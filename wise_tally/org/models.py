@@ -22,6 +22,7 @@ class Workspace(models.Model):
     currency = models.CharField(max_length=3, default="EUR")
     time_zone = models.CharField(max_length=64, default="UTC")
     fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
+    reps_see_team = models.BooleanField(default=False)
 
     @classmethod
     def current(cls) -> "Workspace":
@@ -90,6 +91,16 @@ class Person(models.Model):
     user = models.OneToOneField(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="person")
 
 
+class Opening(models.Model):
+    """A team opened to a viewer; a viewer without any reads the whole organisation."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="openings")
+    team = models.ForeignKey(Team, models.PROTECT, related_name="+")
+
+    class Meta:
+        unique_together = [("person", "team")]
+
+
 class Membership(models.Model):
     """The team of a person from a day on."""
 
@@ -122,3 +133,15 @@ class AuditEntry(models.Model):
     detail = models.TextField(blank=True)
     before = models.TextField(blank=True)
     after = models.TextField(blank=True)
+
+
+class OutboxMessage(models.Model):
+    """A message of the simulated mail: kept here instead of being sent."""
+
+    at = MomentField()
+    to = models.CharField(max_length=10_000)
+    subject = models.CharField(max_length=200)
+    body = models.TextField(blank=True)
+    document_name = models.CharField(max_length=200, blank=True)
+    document = models.TextField(blank=True)
+    deal_key = models.CharField(max_length=64, blank=True)

@@ -52,6 +52,15 @@ def as_text(values: Mapping[str, Any]) -> str:
     return json.dumps({name: plain(value) for name, value in values.items()}, ensure_ascii=False, sort_keys=True)
 
 
+def seen_values(text: str) -> dict[str, Any]:
+    """The values that `as_text` wrote; none where it is not such a text."""
+    try:
+        found = json.loads(text)
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
 @transaction.atomic
 def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which state, with which right
     viewer: Viewer,

@@ -203,8 +203,8 @@ def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine
         scope=scope,
         today=day,
         given=given,
-        whose_fixed=viewer.sees_own_only,
-        choices_who=() if viewer.sees_own_only else _choices_who(book, as_of, seen),
+        whose_fixed=viewer.sees_own_only and not viewer.sees_team,
+        choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, seen),
     )
     request.scope_line = line  # type: ignore[attr-defined]
     return line

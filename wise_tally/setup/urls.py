@@ -3,7 +3,9 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.setup import views
+from wise_tally.setup import organisation, views
+from wise_tally.setup.lists import views as lists
+from wise_tally.setup.people import views as people
 from wise_tally.setup.quotas import views as quotas
 from wise_tally.setup.stages import views as stages
 
@@ -16,5 +18,12 @@ urlpatterns = [
     path("stages/<key:process>/add/", stages.add, name="add-stage"),
     path("stages/<key:process>/retire/", stages.retire, name="retire"),
     path("stages/<key:process>/<key:stage>/", stages.stage, name="stage"),
+    path("organisation/", organisation.organisation, name="organisation"),
+    path("lists/<slug:slug>/", lists.entries, name="entries"),
+    path("lists/<slug:slug>/<key:key>/", lists.entry, name="entry"),
+    path("lists/<slug:slug>/<key:key>/remove/", lists.remove, name="remove"),
+    path("lists/<slug:slug>/<key:key>/rate/", people.rate, name="rate"),
+    path("tree/<slug:slug>/", people.tree, name="tree"),
+    path("people/<key:key>/", people.person, name="person"),
     path("quotas/", quotas.quotas, name="quotas"),
 ]

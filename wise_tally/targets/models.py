@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from wise_tally.org.fields import DayField, MomentField
+from wise_tally.org.fields import DayField, KeyField, MomentField
 from wise_tally.org.models import Person
 
 
@@ -49,3 +49,43 @@ class Call(models.Model):
     made_by = models.ForeignKey(Person, models.PROTECT, related_name="+")
     amount_minor = models.BigIntegerField()
     reason = models.TextField(blank=True)
+
+
+class QuotaHold(models.Model):
+    """A cell of the quota plan that spreading leaves as it is."""
+
+    subject = models.CharField(max_length=10)
+    subject_key = models.CharField(max_length=64, blank=True)
+    metric = models.CharField(max_length=10, choices=Metric.choices)
+    starts_on = DayField()
+    ends_on = DayField()
+
+    class Meta:
+        unique_together = [("subject", "subject_key", "metric", "starts_on", "ends_on")]
+
+
+class SeasonCurve(models.Model):
+    """Twelve percentages of the year, in basis points that sum to 10 000, from the first fiscal month on."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200, unique=True)
+    months_bp = models.JSONField()
+
+
+class CustomPeriod(models.Model):
+    """A span with a name, such as a campaign, that quotas may be set for."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    starts_on = DayField()
+    ends_on = DayField()
+
+
+class QuotaChange(models.Model):
+    """One saved change of the plan: what each cell was and became, so that it can be undone."""
+
+    at = MomentField()
+    person = models.ForeignKey(Person, models.SET_NULL, null=True, related_name="+")
+    what = models.CharField(max_length=200)
+    cells = models.JSONField()
+    undone = models.BooleanField(default=False)

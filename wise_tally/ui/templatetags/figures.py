@@ -39,6 +39,11 @@ def currency() -> str:
     return _current.get()
 
 
+def currency_decimals() -> int:
+    """Decimals of the workspace's currency."""
+    return _decimals(currency())
+
+
 def _grouped(digits: str) -> str:
     return f"{int(digits):,}".replace(",", THIN)
 

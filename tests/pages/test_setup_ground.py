@@ -1,0 +1,203 @@
+"""Lists, people, teams and territories: moves hold from a day on, what is in use stays, rights are kept."""
+
+from datetime import date
+
+import pytest
+from django.contrib.auth.models import User
+
+from tests.support.world import ask
+from wise_tally.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
+from wise_tally.org.models import AuditEntry, CommissionRate, Person, TeamParent
+from wise_tally.process.models import Category, Source
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
+BEFORE = ("FY2027-Q2", "2026-09-30")
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def past():
+    """Last quarter as it stood then, by team, person and territory."""
+    return [ask(name, *BEFORE, by=by) for name in ("forecast", "attainment") for by in ("team", "person", "territory")]
+
+
+def test_a_reorganisation_of_today_leaves_last_quarter_to_the_cent(demo, sign_in):
+    """Teams, people, territories, categories and a leaver's deals; also after the book is read anew."""
+    client, before = sign_in("a1"), past()
+    now_rivers = ask("forecast", QUARTER, AS_OF, by="team")
+    moves = [("teams", "team:rivers", "team:north"), ("teams", "person:r01", "team:coast"),
+             ("territories", "territory:north_fells", "territory:lakeland")]  # fmt: skip
+    for slug, node, above in moves:
+        answer = client.post(f"/setup/tree/{slug}/", {"node": node, "above": above, "from_on": AS_OF})
+        assert answer.status_code == 302, (slug, node)
+    answer = client.post("/setup/people/r08/", {"what": "hand-over", "taker": "r05"}, follow=True)
+    assert "went to" in text(answer)
+    client.post("/setup/lists/people/r05/rate/", {"rate": "4.5", "from_on": AS_OF})
+    assert past() == before
+    shelf.forget()
+    assert past() == before
+    after = ask("forecast", QUARTER, AS_OF, by="person")
+    assert after["r08"]["open"] == "0.00"
+    assert ask("forecast", QUARTER, AS_OF, by="team") != now_rivers
+    assert ask("forecast", QUARTER, AS_OF)[""]["open"] == after_total(after)
+    assert CommissionRate.objects.filter(subject_key="r05").order_by("from_on").last().rate_bp == 450
+
+
+def after_total(rows):
+    from tests.support.naive import cents
+
+    total = sum(cents(row["open"]) for key, row in rows.items() if key != "scope")
+    return f"{total // 100}.{total % 100:02}"
+
+
+def test_trees_have_no_loop_on_any_date(demo, sign_in):
+    client, before = sign_in("a1"), TeamParent.objects.count()
+    tree = shelf.book().ground.team_tree(date(2026, 11, 23))
+    teams = shelf.book().ground.teams
+    child = next(i for i, parent in enumerate(tree.parents) if parent != -1)
+    posted = {"node": f"team:{teams[tree.parents[child]].key}", "above": f"team:{teams[child].key}"}
+    for day in (AS_OF, "2027-05-01"):
+        answer = client.post("/setup/tree/teams/", posted | {"from_on": day})
+        assert answer.status_code == 422
+        assert "would stand below itself" in text(answer)
+    assert "YYYY-MM-DD" in text(client.post("/setup/tree/teams/", posted | {"from_on": "soon"}))
+    assert TeamParent.objects.count() == before
+
+
+def person(**typed):
+    return {"name": "New One", "email": "", "role": "rep", "active_from": "", "active_to": "", **typed}
+
+
+PERSON_FAULTS = [({"name": ""}, "1 to 200 characters"), ({"email": "no address"}, "name@place"),
+                 ({"role": "king"}, "king"), ({"active_from": "yesterday"}, "YYYY-MM-DD"),
+                 ({"active_from": "2026-02-01", "active_to": "2026-01-01"}, "last day is before"),
+                 ({"name": "Iva Marrin"}, "is the same person")]  # fmt: skip
+
+
+@pytest.mark.parametrize(("typed", "says"), PERSON_FAULTS)
+def test_bad_people_are_refused_and_what_was_typed_stays(demo, sign_in, typed, says):
+    client, count = sign_in("a1"), Person.objects.count()
+    mail = Person.objects.get(name="Iva Marrin").email
+    answer = client.post("/setup/lists/people/", person(**{"email": mail if "name" in typed else "", **typed}))
+    assert answer.status_code == 422
+    assert says in text(answer)
+    assert Person.objects.count() == count
+
+
+def test_the_last_administrator_stays(demo, sign_in):
+    client = sign_in("a1")
+    for address, posted in (
+        ("/setup/lists/people/a1/", person(name="A")),
+        ("/setup/lists/people/a1/remove/", {}),
+    ):
+        assert "is the last administrator" in text(client.post(address, posted))
+    client.post("/setup/lists/people/", person(name="Second", role="admin"))
+    assert client.post("/setup/lists/people/a1/", person(name="A")).status_code == 302
+    assert Person.objects.get(key="a1").role == "rep"
+
+
+def test_a_joiner_signs_in_with_the_password_shown_once(demo, sign_in, client):
+    admin = sign_in("a1")
+    admin.post("/setup/lists/people/", person(name="Joiner", active_from=AS_OF))
+    joiner = Person.objects.get(name="Joiner")
+    page = text(admin.post(f"/setup/people/{joiner.key}/", {"what": "sign-in"}, follow=True))
+    password = page.split("with the password ")[1].split(" ")[0]
+    assert password not in text(admin.get(f"/setup/lists/people/{joiner.key}/"))
+    client.logout()
+    assert client.post("/sign-in/", {"username": joiner.key, "password": password}).status_code == 302
+    assert client.get("/forecast/").status_code == 200
+
+
+def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, sign_in):
+    client = sign_in("m1")
+    name = Deal.objects.exclude(source="").values_list("source", flat=True)[0]
+    assert "put it on the list" in text(client.get("/setup/lists/sources/"))
+    client.post("/setup/lists/sources/", {"name": name})
+    listed = {entry.name: entry.key for entry in Source.objects.all()}
+    address = f"/setup/lists/sources/{listed[name]}/"
+    assert "is there already" in text(client.post("/setup/lists/sources/", {"name": name.upper()}))
+    refused = client.post(address + "remove/")
+    assert refused.status_code == 409
+    assert "stands on" in text(refused)
+    count = Deal.objects.filter(source=name).count()
+    before = ask("forecast", QUARTER, AS_OF, by="source")[name]
+    client.post(address, {"name": "Renamed"})
+    assert Deal.objects.filter(source="Renamed").count() == count > 0
+    assert {**ask("forecast", QUARTER, AS_OF, by="source")["Renamed"], "key": name, "name": name} == before
+    assert DealRevision.objects.filter(stage__kind="lost").exclude(lost_reason="").exists()
+    assert client.post("/setup/lists/categories/commit/remove/").status_code == 409
+    assert AuditEntry.objects.filter(action="source changed", before__contains=name).exists()
+
+
+def test_categories_have_unique_ranks_and_two_editors_see_both_values(demo, sign_in):
+    client = sign_in("m1")
+    assert "has rank 1" in text(client.post("/setup/lists/categories/", {"name": "Sure", "rank": "1", "counted": "on"}))
+    page = text(client.get("/setup/lists/categories/early/"))
+    seen = page.split('name="seen" value="')[1].split('"')[0].replace("&quot;", '"')
+    client.post("/setup/lists/categories/early/", {"name": "Early on", "rank": "3", "counted": "on", "seen": seen})
+    late = client.post("/setup/lists/categories/early/", {"name": "Young", "rank": "3", "counted": "on", "seen": seen})
+    assert late.status_code == 422
+    assert "set this to “Early on” meanwhile" in text(late)
+    assert 'value="Young"' in text(late)
+    assert Category.objects.get(key="early").name == "Early on"
+
+
+def test_own_fields_keep_their_values(demo, sign_in):
+    client, address = sign_in("m1"), "/setup/lists/own-fields/"
+    posted = {"name": "Basin", "applies_to": "deal", "kind": "choice", "choices": "upper; lower"}
+    assert "two or more" in text(client.post(address, posted | {"choices": "upper"}))
+    assert "Only a choice" in text(client.post(address, posted | {"kind": "text"}))
+    assert client.post(address, posted).status_code == 302
+    field = OwnField.objects.get(name="Basin")
+    OwnFieldValue.objects.create(field=field, subject_key="d9001", value="upper")
+    assert "Values use “upper”" in text(client.post(f"{address}{field.key}/", posted | {"choices": "lower; middle"}))
+    assert "values are kept" in text(client.post(f"{address}{field.key}/", posted | {"kind": "number", "choices": ""}))
+
+
+def test_products_and_money_as_typed(demo, sign_in):
+    client, address = sign_in("m1"), "/setup/lists/products/"
+    bad = client.post(address, {"name": "Buoy", "unit_price_minor": "1,250"})
+    assert "such as 1250.00" in text(bad)
+    assert 'value="1,250"' in text(bad)
+    assert (
+        client.post(address, {"name": "Buoy", "unit_price_minor": "1 250.50", "unit_cost_minor": ""}).status_code == 302
+    )
+    assert 'value="1250.50"' in text(client.get(f"{address}buoy/"))
+
+
+def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, client):
+    admin = sign_in("a1")
+    page = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
+    for typed, says in (
+        ({"currency": "EUX"}, "ISO 4217"),
+        ({"currency": "JPY"}, "as many"),
+        ({"time_zone": "Mars"}, "IANA"),
+    ):
+        assert says in text(admin.post("/setup/organisation/", page | typed))
+    mate = next(p for p in ("r02", "r03", "r04") if team_of(p) == team_of("r01"))
+    other = next(p for p in ("r08", "r10", "r12") if team_of(p) != team_of("r01"))
+    assert sign_in("r01").get(f"/forecast/?who=person:{mate}").status_code == 403
+    sign_in("a1").post("/setup/organisation/", page | {"reps_see_team": "on"})
+    rep = sign_in("r01")
+    assert rep.get(f"/forecast/?who=person:{mate}").status_code == 200
+    assert rep.get(f"/attainment/?who=team:{team_of('r01')}").status_code == 200
+    assert rep.get(f"/forecast/?who=person:{other}").status_code == 403
+    assert "Counting" in text(rep.get("/forecast/"))
+    assert ask("forecast", QUARTER, AS_OF, person="r01")["scope"]
+    Person.objects.create(key="v1", name="V", role="viewer", user=User.objects.create(username="v1"))
+    assert sign_in("v1").get(f"/forecast/?who=person:{other}").status_code == 200
+    sign_in("a1").post("/setup/people/v1/", {"what": "open", "team": [team_of("r01")]})
+    viewer = sign_in("v1")
+    assert viewer.get(f"/forecast/?who=person:{other}").status_code == 403
+    assert viewer.get("/forecast/?who=person:r01").status_code == 200
+
+
+def team_of(key):
+    """The team of a person today."""
+    ground = shelf.book().ground
+    index = next(i for i, found in enumerate(ground.people) if found.key == key)
+    return ground.teams[ground.team_of(index, date(2026, 11, 23).toordinal())].key

@@ -1,0 +1,68 @@
+"""Handing over what a leaver owns: open deals, accounts and leads in one go."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.db import transaction
+from django.db.models import Exists, OuterRef, QuerySet
+
+from wise_tally.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.org.access import May, Viewer
+from wise_tally.org.actions import audit
+from wise_tally.org.book_number import old_rows_changed, revisions_added
+from wise_tally.org.models import Person
+from wise_tally.process.models import StageKind
+
+OPEN_LEADS = ("", "new", "working")
+
+
+@dataclass(frozen=True)
+class Owned:
+    """How much a person owns."""
+
+    deals: int
+    accounts: int
+    leads: int
+
+    @property
+    def anything(self) -> bool:
+        """Whether there is something to hand over."""
+        return bool(self.deals or self.accounts or self.leads)
+
+
+def open_deals_of(person: Person) -> QuerySet[DealRevision]:
+    """The last revisions of the open deals that a person owns now."""
+    later = DealRevision.objects.filter(deal=OuterRef("deal"), void=False, pk__gt=OuterRef("pk"))
+    return DealRevision.objects.filter(~Exists(later), owner=person, void=False, stage__kind=StageKind.OPEN)
+
+
+def owned_by(person: Person) -> Owned:
+    """What a person owns now and could hand over."""
+    leads = Lead.objects.filter(owner=person, status__in=OPEN_LEADS)
+    return Owned(open_deals_of(person).count(), Account.objects.filter(owner=person).count(), leads.count())
+
+
+@transaction.atomic
+def hand_over(viewer: Viewer, giver: Person, taker: Person, now: datetime) -> Owned:
+    """Give all open deals, accounts and leads to another; closed deals stay with whom they were won or lost by.
+
+    Each deal gets one revision; what was before stays readable. Raises ValueError where both are the same.
+    """
+    viewer.require(May.SET_ORGANISATION)
+    if giver == taker:
+        raise ValueError("One cannot hand over to oneself; accepted: somebody else.")
+    owned, moment, moved = owned_by(giver), now.replace(microsecond=0), []
+    for last in open_deals_of(giver):
+        last.pk, last.owner = None, taker
+        last.effective_at = max(moment, last.effective_at)
+        last.changed_by, last.reason = viewer.key, f"handed over from {giver.name}"
+        moved.append(last)
+    DealRevision.objects.bulk_create(moved, batch_size=1_000)
+    Account.objects.filter(owner=giver).update(owner=taker)
+    Lead.objects.filter(owner=giver, status__in=OPEN_LEADS).update(owner=taker)
+    if Deal.objects.filter(pk__in=[revision.deal_id for revision in moved], short_form=True).update(short_form=False):
+        old_rows_changed()
+    words = f"{owned.deals} deals, {owned.accounts} accounts, {owned.leads} leads"
+    audit(viewer, "handed over", words, now, f"{giver.name} ({giver.key})", f"{taker.name} ({taker.key})")
+    revisions_added()
+    return owned
