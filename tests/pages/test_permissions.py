@@ -56,6 +56,10 @@ TABLE = {
     ("setup:tree", "post", "/setup/tree/teams/"): ADMIN_ONLY,
     ("setup:person", "post", "/setup/people/r01/"): (302, 403, 403, 403, 403, 400, 403),
     ("setup:quotas", "get", "/setup/quotas/"): (302, 403, 403, 200, 200, 200, 200),
+    ("setup:quota-sheet", "get", "/setup/quotas/sheet.csv"): (302, 403, 403, 200, 200, 200, 200),
+    ("setup:quota-undo", "post", "/setup/quotas/undo/"): (302, 403, 403, 404, 404, 404, 403),
+    ("setup:quota-parts", "get", "/setup/quotas/parts/"): ALL_IN,
+    ("setup:quota-parts", "post", "/setup/quotas/parts/"): SET,
     ("setup:quotas", "post", "/setup/quotas/"): (302, 403, 403, 302, 302, 302, 403),
 }
 

@@ -26,4 +26,7 @@ urlpatterns = [
     path("tree/<slug:slug>/", people.tree, name="tree"),
     path("people/<key:key>/", people.person, name="person"),
     path("quotas/", quotas.quotas, name="quotas"),
+    path("quotas/sheet.<str:kind>", quotas.sheet, name="quota-sheet"),
+    path("quotas/undo/", quotas.undo, name="quota-undo"),
+    path("quotas/parts/", quotas.parts, name="quota-parts"),
 ]

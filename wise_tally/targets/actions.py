@@ -9,12 +9,43 @@ from django.db.models import QuerySet
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import ground_changed
-from wise_tally.targets.models import Metric, Quota
+from wise_tally.org.models import Person
+from wise_tally.targets.models import MONEY_METRICS, Metric, Quota, QuotaChange, QuotaHold
+
+
+@dataclass(frozen=True)
+class QuotaKind:
+    """What is planned: a metric, with a product group, deal type, source or activity kind where it counts only these."""
+
+    metric: str = Metric.WON_AMOUNT
+    product_group: str = ""
+    deal_type: str = ""
+    source: str = ""
+    activity_kind: str = ""
+
+    @property
+    def is_money(self) -> bool:
+        """Whether values are minor units; else they are hundredths."""
+        return self.metric in MONEY_METRICS
+
+    @property
+    def filters(self) -> tuple[str, str, str, str]:
+        """The four filters as the core takes them."""
+        return self.product_group, self.deal_type, self.source, self.activity_kind
+
+    @property
+    def columns(self) -> dict[str, str]:
+        """As columns of a quota row."""
+        names = ("product_group", "deal_type", "source", "activity_kind")
+        return {"metric": str(self.metric), **dict(zip(names, self.filters, strict=True))}
+
+
+WON_AMOUNT = QuotaKind()
 
 
 @dataclass(frozen=True)
 class QuotaCell:
-    """A month's won-amount quota of a subject, in minor units; `seen` is what the person saw when typing."""
+    """A span's quota of a subject in the metric's unit; `seen` is what the person saw when typing."""
 
     subject: str
     subject_key: str
@@ -33,56 +64,117 @@ class QuotaChanged(Exception):
 
 
 class QuotaOverlaps(Exception):
-    """A quota of another span covers part of the month."""
+    """A quota of another span covers part of the span."""
 
     def __init__(self, cell: QuotaCell, other: Quota) -> None:
         super().__init__(
-            f"A quota from {other.starts_on} to {other.ends_on} covers part of this month; accepted: spans that share no day."
+            f"A quota from {other.starts_on} to {other.ends_on} covers part of this span; accepted: spans that share no day."
         )
         self.cell = cell
 
 
-def plain_quotas(subject: str, key: str) -> QuerySet[Quota]:
-    """Won-amount quotas of a subject without filters."""
-    return Quota.objects.filter(
-        subject=subject,
-        subject_key=key,
-        metric=Metric.WON_AMOUNT,
-        product_group="",
-        deal_type="",
-        source="",
-        activity_kind="",
+class CannotUndo(Exception):
+    """A cell of the change was set again since."""
+
+
+def rows_of(kind: QuotaKind, subject: str, key: str) -> QuerySet[Quota]:
+    """Quota rows of a subject and kind."""
+    return Quota.objects.filter(subject=subject, subject_key=key, **kind.columns)
+
+
+@transaction.atomic
+def set_quotas(
+    viewer: Viewer, cells: list[QuotaCell], now: datetime, kind: QuotaKind = WON_AMOUNT, what: str = "typed"
+) -> int:
+    """Write all cells or none; returns how many. Raises QuotaChanged or QuotaOverlaps."""
+    viewer.require(May.SET_RULES)
+    for cell in cells:
+        _write(cell, kind, now.replace(microsecond=0))
+    if cells:
+        kept = [
+            [c.subject, c.subject_key, c.starts_on.isoformat(), c.ends_on.isoformat(), c.seen, c.value] for c in cells
+        ]
+        person = Person.objects.filter(key=viewer.key).first()
+        QuotaChange.objects.create(at=now, person=person, what=what, cells={"kind": kind.columns, "cells": kept})
+        was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[place] for row in kept[:50]}) for place in (4, 5))
+        audit(viewer, "quotas set", f"{len(cells)} cells, {what}", now, was, is_now)
+        ground_changed()
+    return len(cells)
+
+
+def _write(cell: QuotaCell, kind: QuotaKind, moment: datetime) -> None:
+    rows = rows_of(kind, cell.subject, cell.subject_key)
+    overlapping = rows.filter(starts_on__lte=cell.ends_on, ends_on__gte=cell.starts_on)
+    other = overlapping.exclude(starts_on=cell.starts_on, ends_on=cell.ends_on).first()
+    if other is not None:
+        raise QuotaOverlaps(cell, other)
+    last = overlapping.order_by("set_at", "pk").last()
+    current = last.value if last else None
+    if current not in (cell.seen, cell.value):
+        raise QuotaChanged(cell, current)
+    if last is not None and last.set_at == moment:
+        Quota.objects.filter(pk=last.pk).update(value=cell.value)
+        return
+    Quota.objects.create(
+        subject=cell.subject,
+        subject_key=cell.subject_key,
+        starts_on=cell.starts_on,
+        ends_on=cell.ends_on,
+        value=cell.value,
+        set_at=moment if last else None,
+        **kind.columns,
     )
 
 
 @transaction.atomic
-def set_quotas(viewer: Viewer, cells: list[QuotaCell], now: datetime) -> int:
-    """Write all cells or none; returns how many. Raises QuotaChanged or QuotaOverlaps."""
+def undo_quotas(viewer: Viewer, change: QuotaChange, now: datetime) -> int:
+    """Put every cell of a saved change back; a cell that had no quota loses its row. Raises CannotUndo, all or nothing."""
     viewer.require(May.SET_RULES)
-    moment = now.replace(microsecond=0)
-    for cell in cells:
-        rows = plain_quotas(cell.subject, cell.subject_key)
-        overlapping = rows.filter(starts_on__lte=cell.ends_on, ends_on__gte=cell.starts_on)
-        other = overlapping.exclude(starts_on=cell.starts_on, ends_on=cell.ends_on).first()
-        if other is not None:
-            raise QuotaOverlaps(cell, other)
-        last = overlapping.order_by("set_at", "pk").last()
-        current = last.value if last else None
-        if current not in (cell.seen, cell.value):
-            raise QuotaChanged(cell, current)
-        if last is not None and last.set_at == moment:
-            Quota.objects.filter(pk=last.pk).update(value=cell.value)
-        else:
-            Quota.objects.create(
-                subject=cell.subject,
-                subject_key=cell.subject_key,
-                metric=Metric.WON_AMOUNT,
-                starts_on=cell.starts_on,
-                ends_on=cell.ends_on,
-                value=cell.value,
-                set_at=moment if last else None,
+    if change.undone:
+        raise CannotUndo("This change was undone already.")
+    kind = QuotaKind(**change.cells["kind"])
+    for subject, key, starts, ends, before, after in change.cells["cells"]:
+        rows = rows_of(kind, subject, key).filter(
+            starts_on=date.fromisoformat(starts), ends_on=date.fromisoformat(ends)
+        )
+        last = rows.order_by("set_at", "pk").last()
+        if last is None or last.value != after:
+            raise CannotUndo(
+                f"{key or 'The company'}, {starts}: this cell was set again since; accepted: undo that first."
             )
-    if cells:
-        audit(viewer, "quotas set", f"{len(cells)} cells", now)
-        ground_changed()
-    return len(cells)
+        if before is None and rows.count() == 1:
+            last.delete()
+        else:
+            cell = QuotaCell(subject, key, last.starts_on, last.ends_on, before or 0, after)
+            _write(cell, kind, now.replace(microsecond=0))
+    QuotaChange.objects.filter(pk=change.pk).update(undone=True)
+    count = len(change.cells["cells"])
+    audit(viewer, "quotas put back", f"{count} cells, {change.what}", now)
+    ground_changed()
+    return count
+
+
+Held = set[tuple[str, str, date, date]]
+
+
+@transaction.atomic
+def set_holds(viewer: Viewer, kind: QuotaKind, shown: Held, held: Held, now: datetime) -> None:
+    """Of the cells shown, hold these and free the others."""
+    viewer.require(May.SET_RULES)
+    before = held_cells(kind) & shown
+    for subject, key, starts, ends in before - held:
+        QuotaHold.objects.filter(
+            subject=subject, subject_key=key, metric=kind.metric, starts_on=starts, ends_on=ends
+        ).delete()
+    QuotaHold.objects.bulk_create(
+        QuotaHold(subject=subject, subject_key=key, metric=kind.metric, starts_on=starts, ends_on=ends)
+        for subject, key, starts, ends in held - before
+    )
+    if before != held:
+        audit(viewer, "quota cells held", f"{len(held)} held", now, f"{len(before)} held")
+
+
+def held_cells(kind: QuotaKind) -> Held:
+    """Cells that spreading leaves as they are."""
+    rows = QuotaHold.objects.filter(metric=kind.metric)
+    return set(rows.values_list("subject", "subject_key", "starts_on", "ends_on"))

@@ -17,11 +17,16 @@ class LedgerForm(forms.Form):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **{"label_suffix": "", "use_required_attribute": False, **options})
-        for name, field in self.fields.items():
+        for field in self.fields.values():
             if not isinstance(field.widget, forms.CheckboxInput | forms.RadioSelect | forms.HiddenInput):
                 field.widget.attrs.setdefault("class", "boxed")
-            if self.is_bound and name in self.errors:
-                field.widget.attrs["aria-invalid"] = "true"
+
+    def full_clean(self) -> None:
+        """Read all fields; those with a fault are marked."""
+        super().full_clean()
+        for name in self.errors:
+            if name in self.fields:
+                self.fields[name].widget.attrs["aria-invalid"] = "true"
 
 
 class NameField(forms.CharField):

@@ -26,6 +26,11 @@ def typed_days(text: str) -> int | str | None:
     return _typed(text, 2, "days from 0 with at most 2 decimals, or nothing") if text.strip() else None
 
 
+def typed_count(text: str) -> int | str:
+    """Hundredths of a number from 0, or what is wrong and what is accepted."""
+    return _typed(text, 2, "a number from 0 with at most 2 decimals, such as 12")
+
+
 def _typed(text: str, decimals: int, accepted: str) -> int | str:
     found = TYPED.fullmatch(text.strip().translate(SPACES))
     if not found or len(found[2] or "") > decimals:

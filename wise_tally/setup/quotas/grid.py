@@ -5,36 +5,41 @@ from dataclasses import dataclass
 from datetime import date
 
 from wise_tally.core.book import Book
-from wise_tally.core.calendar import Period
 from wise_tally.core.targets import Target, quotas
-from wise_tally.core.trees import NONE
-from wise_tally.scope.line import in_tree_order
-from wise_tally.targets.actions import QuotaCell
-from wise_tally.ui.numbers import typed_money
-from wise_tally.ui.templatetags.figures import money_input
+from wise_tally.setup.quotas.view import PlanNode, PlanView
+from wise_tally.targets.actions import Held, QuotaCell, held_cells
 
 Typed = dict[str, str]
 
 
 @dataclass(frozen=True)
 class Cell:
-    """One month of one node: the own quota as typed or kept, and the sum of its parts."""
+    """One month of one node: the own quota as typed or kept."""
 
     name: str
-    month: str
+    label: str
     value: str
     seen: str
     fault: str
+    held: bool
+    filled: bool
+
+
+@dataclass(frozen=True)
+class Column:
+    """A heading: a month with its cells, or the sum of a quarter."""
+
+    label: str
+    quarter: bool
 
 
 @dataclass(frozen=True)
 class Line:
-    """One node: cells, the year's own sum, the parts' sum and their difference, in minor units."""
+    """One node: cells and quarter sums in turn, the year's own sum, the parts' sum, both as kept."""
 
-    token: str
-    name: str
-    depth: int
+    node: PlanNode
     cells: list[Cell]
+    quarters: list[int | None]
     own: int | None
     of_parts: int | None
 
@@ -43,62 +48,67 @@ class Line:
         """Own quota − sum of the parts'; None where either is none."""
         return None if self.own is None or self.of_parts is None else self.own - self.of_parts
 
+    @property
+    def groups(self) -> list[tuple[list[Cell], int | None]]:
+        """Three months and their quarter's sum, four times; one cell without a sum for a custom period."""
+        if not self.quarters:
+            return [(self.cells, None)]
+        return [(self.cells[3 * i : 3 * i + 3], total) for i, total in enumerate(self.quarters)]
+
 
 @dataclass(frozen=True)
 class QuotaGrid:
-    """A fiscal year's grid."""
+    """The lines of a view, with what is typed over them."""
 
-    year: int
-    months: tuple[Period, ...]
+    view: PlanView
     lines: list[Line]
     faults: list[str]
+    unsaved: int
 
 
-Seen = frozenset[int] | None
+def cell_name(node: PlanNode, starts_on: date) -> str:
+    """How a form names a cell."""
+    return f"{node.token}:{starts_on}"
 
 
-def nodes_of(book: Book, today: date, seen: Seen) -> list[tuple[str, str, str, int, int]]:
-    """Subject, identifier, name, index and depth of every row: company, teams with their members.
-
-    `seen` narrows the rows to the teams that the viewer may open; None is the whole organisation.
-    """
-    ground = book.ground
-    tree = ground.team_tree(today)
-    members: dict[int, list[int]] = {}
-    for index in range(len(ground.people)):
-        members.setdefault(ground.team_of(index, today.toordinal()), []).append(index)
-    rows = [("company", "", ground.organisation, NONE, 0)] if seen is None else []
-    for team, depth in in_tree_order(tree):
-        if seen is not None and team not in seen:
-            continue
-        rows.append(("team", ground.teams[team].key, ground.teams[team].name, team, depth + 1))
-        for person in sorted(members.get(team, []), key=lambda i: ground.people[i].name):
-            rows.append(("person", ground.people[person].key, ground.people[person].name, person, depth + 2))
-    for person in members.get(NONE, []) if seen is None else []:
-        rows.append(("person", ground.people[person].key, ground.people[person].name, person, 1))
-    return rows
+def kept_values(book: Book, view: PlanView, nodes: list[PlanNode], today: date) -> dict[str, int | None]:
+    """Own quotas of all cells as they are kept."""
+    found: dict[str, int | None] = {}
+    for period in view.periods:
+        targets = quotas(book.ground, today, period, str(view.kind.metric), view.kind.filters)
+        for node in nodes:
+            found[cell_name(node, period.starts_on)] = targets.of(node.subject, node.index).own
+    return found
 
 
 def quota_grid(
-    book: Book, year: int, today: date, seen: Seen, typed: Typed | None = None, faults: Typed | None = None
+    book: Book,
+    view: PlanView,
+    nodes: list[PlanNode],
+    today: date,
+    typed: Typed | None = None,
+    faults: Typed | None = None,
 ) -> QuotaGrid:
     """The grid as kept, with typed values and faults over it."""
     typed, faults = typed or {}, faults or {}
-    months = book.ground.fiscal.months_of(year)
-    by_month = [quotas(book.ground, today, month) for month in months]
-    lines = []
-    for subject, key, name, index, depth in nodes_of(book, today, seen):
-        targets = [month.of(subject, index) for month in by_month]
+    targets = [quotas(book.ground, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    held = held_cells(view.kind)
+    lines, unsaved = [], 0
+    for node in nodes:
+        row = [target.of(node.subject, node.index) for target in targets]
         cells = []
-        for month, target in zip(months, targets, strict=True):
-            cell = f"{subject}:{key}:{month.starts_on}"
-            kept = str(money_input(target.own)).removesuffix(".00")
-            cells.append(Cell(cell, f"{month.starts_on:%b}", typed.get(cell, kept), kept, faults.get(cell, "")))
-        lines.append(Line(f"{subject}:{key}", name, depth, cells, _sum(targets, "own"), _sum(targets, "of_parts")))
-    shown = [
-        f"{name.split(':')[0]} {name.split(':')[1]}, {name.split(':')[2]}: {text}" for name, text in faults.items()
-    ]
-    return QuotaGrid(year, months, lines, shown)
+        for period, target in zip(view.periods, row, strict=True):
+            name, kept = cell_name(node, period.starts_on), view.shown(target.own)
+            value = typed.get(name, kept)
+            unsaved += value != kept
+            hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
+            label = f"{node.name}, {period.starts_on:%b %Y}"
+            cells.append(Cell(name, label, value, kept, faults.get(name, ""), hold, value != kept))
+        quarters = [_sum(row[i : i + 3], "own") for i in range(0, 12, 3)] if view.by_month else []
+        lines.append(Line(node, cells, quarters, _sum(row, "own"), _sum(row, "of_parts")))
+    names = {cell.name: cell.label for line in lines for cell in line.cells}
+    shown = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
+    return QuotaGrid(view, lines, shown, unsaved)
 
 
 def _sum(targets: list[Target], part: str) -> int | None:
@@ -107,25 +117,31 @@ def _sum(targets: list[Target], part: str) -> int | None:
 
 
 def read_cells(
-    posted: Mapping[str, str], book: Book, year: int, today: date, seen: Seen, decimals: int
+    posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]
 ) -> tuple[list[QuotaCell], Typed, dict[str, str]]:
     """Changed cells, everything typed, and faults by cell."""
     cells: list[QuotaCell] = []
     typed: Typed = {}
     faults: dict[str, str] = {}
-    for subject, key, *_ in nodes_of(book, today, seen):
-        for month in book.ground.fiscal.months_of(year):
-            name = f"{subject}:{key}:{month.starts_on}"
+    for node in nodes:
+        for period in view.periods:
+            name = cell_name(node, period.starts_on)
             if f"q:{name}" not in posted:
                 continue
             text, kept_text = posted[f"q:{name}"].strip(), posted.get(f"seen:{name}", "")
             typed[name] = text
             if text == kept_text:
                 continue
-            value = typed_money(text or "0", decimals)
-            kept = typed_money(kept_text, decimals) if kept_text else None
+            value = view.typed(text or "0")
+            kept = view.typed(kept_text) if kept_text else None
             if isinstance(value, str) or isinstance(kept, str):
                 faults[name] = value if isinstance(value, str) else "The value seen is not a number."
                 continue
-            cells.append(QuotaCell(subject, key, month.starts_on, month.ends_on, value, kept))
+            cells.append(QuotaCell(node.subject, node.key, period.starts_on, period.ends_on, value, kept))
     return cells, typed, faults
+
+
+def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]) -> tuple[Held, Held]:
+    """The cells shown, and of them those ticked to be held."""
+    shown = {(node.subject, node.key, p.starts_on, p.ends_on) for node in nodes for p in view.periods}
+    return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}

@@ -165,3 +165,9 @@ def money_input(minor: int | None) -> str:
 def currency_sign() -> str:
     """The sign of the workspace's currency."""
     return get_currency_symbol(currency(), locale="en_GB")
+
+
+@register.simple_tag
+def plan_value(value: int | None, is_money: bool) -> str:
+    """A sum of the quota plan: money in whole units, counts as they are."""
+    return whole(value) if is_money else bare(value) or NONE_SIGN

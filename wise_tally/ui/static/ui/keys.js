@@ -3,6 +3,10 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("submitOnChange", () => ({
     send() { this.$root.requestSubmit(); },
   }));
+  Alpine.data("holds", () => ({
+    shown: false,
+    toggle() { this.shown = !this.shown; this.$root.classList.toggle("show-holds", this.shown); },
+  }));
 });
 
 (() => {
@@ -36,7 +40,7 @@ document.addEventListener("alpine:init", () => {
   });
 
   // Roving tabindex: only one figure of a grid takes Tab, arrows move inside it.
-  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]), select, button")]).filter((row) => row.length);
+  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")]).filter((row) => row.length);
   const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
     cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
   });

@@ -1,0 +1,188 @@
+"""The quota plan: tools fill without saving, sums are exact, sheets go out and in, saved changes are undone."""
+
+import io
+import re
+
+import openpyxl
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.support.naive import cents
+from tests.support.world import ask
+from wise_tally.targets.models import CustomPeriod, Quota, QuotaChange, QuotaHold, SeasonCurve
+
+pytestmark = pytest.mark.django_db
+PAGE = "/setup/quotas/?year=2028"
+AS_OF = "2026-11-23"
+CELL = re.compile(r'name="(q|seen):([^"]+)" value="([^"]*)"')
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def posted_of(answer):
+    """What the page would post as it stands."""
+    return {f"{kind}:{name}": value for kind, name, value in CELL.findall(text(answer))}
+
+
+def row(posted, token):
+    """A row's twelve cells in cents."""
+    return [cents_of(v) for k, v in sorted(posted.items()) if k.startswith(f"q:{token}:")]
+
+
+def cents_of(value):
+    return cents(value if "." in value else f"{value}.00") if value else None
+
+
+def test_from_a_year_total_to_every_rep_and_back_undone(demo, sign_in):
+    client, before = sign_in("m1"), Quota.objects.count()
+    planned = [ask("forecast", "FY2028", AS_OF, by=by) for by in ("person", "team", "company")]
+    curve = {f"m{n}": share for n, share in enumerate(["5", "6", "7", "8", "9", "10", "10", "9", "8", "7", "6", "15"])}
+    assert "sums to 99 %" in text(
+        client.post("/setup/quotas/parts/", {"curve": "y", "name": "Ours", **curve, "m11": "14"})
+    )
+    assert client.post("/setup/quotas/parts/", {"curve": "y", "name": "Ours", **curve}).status_code == 302
+    posted = posted_of(client.get(PAGE))
+    step = client.post(
+        PAGE,
+        posted | {"tool": "spread-year", "row": "company:", "total": "5000000.07", "curve": "ours", "step": "1000"},
+    )
+    posted = posted_of(step)
+    months = row(posted, "company:")
+    assert sum(months) == 500_000_007
+    assert sum(month % 100_000 != 0 for month in months) == 1
+    assert months[0] == 25_000_000
+    assert "not saved yet" in text(step)
+    assert Quota.objects.count() == before
+    held = posted | {"q:person:r01:2027-04-01": "12345.67", "h:person:r01:2027-04-01": "on"}
+    filled = client.post(
+        PAGE, held | {"tool": "spread-down", "row": "company:", "levels": "all", "weights": "last-year"}
+    )
+    posted = posted_of(filled)
+    people = list({k.rsplit(":", 1)[0][2:] for k in posted if k.startswith("q:person:")})
+    for month in range(12):
+        assert sum(row(posted, person)[month] or 0 for person in people) == months[month]
+    assert posted["q:person:r01:2027-04-01"] == "12345.67"
+    assert (
+        client.post(
+            PAGE, posted | {"what": "spread-down", "holds-shown": "y", "h:person:r01:2027-04-01": "on"}
+        ).status_code
+        == 302
+    )
+    assert QuotaHold.objects.count() == 1
+    after = ask("forecast", "FY2028", AS_OF, by="team")
+    assert ask("forecast", "FY2028", AS_OF)[""]["quota"] == "5000000.07"
+    assert ask("forecast", "FY2028", AS_OF)[""]["quota_of_parts"] == "5000000.07"
+    assert all(r["quota"] == r["quota_of_parts"] for k, r in after.items() if k != "scope" and r["quota"])
+    change = QuotaChange.objects.get()
+    assert client.post("/setup/quotas/undo/", {"change": change.pk}).status_code == 302
+    assert [ask("forecast", "FY2028", AS_OF, by=by) for by in ("person", "team", "company")] == planned
+    assert client.post("/setup/quotas/undo/", {"change": change.pk}).status_code == 409
+
+
+def test_rolling_up_and_copying_last_year(demo, sign_in):
+    client = sign_in("m1")
+    this_year = posted_of(client.get("/setup/quotas/?year=2027"))
+    copied = posted_of(client.post(PAGE, posted_of(client.get(PAGE)) | {"tool": "copy-year", "percent": "+10"}))
+    for token in ("person:r01", "person:r08"):
+        assert row(copied, token) == [round(v * 1.1) for v in row(this_year, token)]
+    rolled = posted_of(client.post(PAGE, copied | {"tool": "roll-up", "row": "company:", "levels": "all"}))
+    people = [row(rolled, t) for t in {k.rsplit(":", 1)[0][2:] for k in rolled if k.startswith("q:person:")}]
+    assert row(rolled, "company:") == [sum(p[m] or 0 for p in people) for m in range(12)]
+    assert "not a tool" in text(client.post(PAGE, copied | {"tool": "magic"}))
+    for typed, says in (({"given": "1,2,3"}, "3 weights for 4 rows"), ({"given": "0,0,0,0"}, "All weights are 0")):
+        answer = client.post(PAGE, copied | {"tool": "spread-down", "row": "company:", "weights": "given", **typed})
+        assert answer.status_code == 422
+        assert says in text(answer)
+        assert posted_of(answer)["q:person:r01:2027-04-01"] == copied["q:person:r01:2027-04-01"], "typed values stay"
+
+
+def workbook(client, change):
+    """The downloaded sheet with cells changed, as an upload."""
+    book = openpyxl.load_workbook(io.BytesIO(client.get("/setup/quotas/sheet.xlsx?year=2027").content))
+    change(book.worksheets[0])
+    out = io.BytesIO()
+    book.save(out)
+    return SimpleUploadedFile("plan.xlsx", out.getvalue())
+
+
+def test_a_sheet_goes_out_filled_and_comes_back_previewed(demo, sign_in):
+    client, page = sign_in("m1"), "/setup/quotas/?year=2027"
+    before = Quota.objects.count()
+    same = client.post(page, {"tool": "sheet", "file": workbook(client, lambda sheet: None)})
+    assert "Nothing would change" in text(same)
+
+    def raise_one(sheet):
+        sheet["D5"] = 77_777.5
+
+    preview = client.post(page, {"tool": "sheet", "file": workbook(client, raise_one)})
+    assert "1 cells filled in" in text(preview)
+    assert "becomes 77777.50" in text(preview)
+    assert Quota.objects.count() == before
+    client.post(page, posted_of(preview) | {"what": "sheet"})
+    assert Quota.objects.filter(value=7_777_750).count() == 1
+    assert "77777.5" in client.get("/setup/quotas/sheet.csv?year=2027").content.decode()
+
+
+def moved(sheet):
+    sheet.insert_rows(1)
+    sheet["A1"] = "Plan"
+
+
+BAD_SHEETS = [
+    (lambda s: s.__setitem__("D5", "=1+1"), "D5 holds a formula"),
+    (lambda s: s.__setitem__("E6", "lots"), "E6: “lots” is not accepted"),
+    (lambda s: s.__setitem__("E6", -3), "E6: “-3” is not accepted"),
+    (lambda s: s.__setitem__("B4", "nobody"), "is not a row of this plan"),
+    (moved, "Row 1, column A says “Plan”; accepted there: “subject”"),
+    (lambda s: s.__setitem__("D1", "2031-01"), "column D says “2031-01”"),
+]
+
+
+@pytest.mark.parametrize(("change", "says"), BAD_SHEETS)
+def test_faults_of_a_sheet_are_named_by_cell_and_nothing_is_saved(demo, sign_in, change, says):
+    client, before = sign_in("m1"), Quota.objects.count()
+    answer = client.post("/setup/quotas/?year=2027", {"tool": "sheet", "file": workbook(client, change)})
+    assert answer.status_code == 422
+    assert says in text(answer)
+    assert Quota.objects.count() == before
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "says"),
+    [("x.xlsx", b"PK\x03\x04 nothing", "cannot be read as a workbook"), ("x.pdf", b"%PDF", "neither .csv nor .xlsx"),
+     ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "a zip file named .csv"),
+     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "stands twice")],
+)  # fmt: skip
+def test_files_that_are_no_tables_are_refused(demo, sign_in, name, content, says):
+    answer = sign_in("m1").post(PAGE, {"tool": "sheet", "file": SimpleUploadedFile(name, content)})
+    assert answer.status_code == 422
+    assert says in text(answer)
+
+
+def test_other_metrics_territories_and_custom_periods(demo, sign_in):
+    client = sign_in("m1")
+    deals = "/setup/quotas/?year=2027&tree=territories&metric=won_deals"
+    name = "territory:lakeland:2026-12-01"
+    assert client.post(deals, {f"q:{name}": "2.5", f"seen:{name}": ""}).status_code == 302
+    quota = Quota.objects.get(metric="won_deals")
+    assert (quota.subject, quota.value) == ("territory", 250)
+    assert 'value="2.5"' in text(client.get(deals))
+    bad = {"name": "Autumn", "starts_on": "2026-12-24", "ends_on": "2026-12-01"}
+    assert "is before" in text(client.post("/setup/quotas/parts/", bad))
+    client.post("/setup/quotas/parts/", bad | {"ends_on": "2027-01-06"})
+    period = CustomPeriod.objects.get()
+    campaign = f"/setup/quotas/?year=2027&period={period.key}"
+    cell = "company::2026-12-24"
+    overlaps = client.post(campaign, {f"q:{cell}": "9", f"seen:{cell}": ""})
+    assert "covers part of this span" in text(overlaps)
+    assert (
+        client.post(
+            campaign + "&metric=activities&activity_kind=phone", {f"q:{cell}": "9", f"seen:{cell}": ""}
+        ).status_code
+        == 302
+    )
+    for query in ("tree=moons", "metric=luck", "period=never", "activity_kind=phone", "year=12"):
+        assert client.get(f"/setup/quotas/?{query}").status_code in (400, 404), query
+    assert not SeasonCurve.objects.exists()
