@@ -1,7 +1,7 @@
 """Quotas and pace of nodes: rows cut to a period, set values beside the sums of their parts."""
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import cast
@@ -170,3 +170,17 @@ def _rolled_up(ground: Ground, as_of: date, own: dict[tuple[str, int], int], by_
 def _sum(values: Iterable[int | None]) -> int | None:
     known = [value for value in values if value is not None]
     return sum(known) if known else None
+
+
+def sums_of_parts(own: Sequence[int | None], parents: Sequence[int]) -> list[int | None]:
+    """For each node the sum of its parts' values, a part's value being its own, else the sum of its parts'.
+
+    `parents` holds each node's place above, -1 for none; parents stand before their parts. None where no part has one.
+    """
+    found: list[int | None] = [None] * len(own)
+    for place in reversed(range(len(own))):
+        value = found[place] if own[place] is None else own[place]
+        above = parents[place]
+        if above != NONE and value is not None:
+            found[above] = (found[above] or 0) + value
+    return found

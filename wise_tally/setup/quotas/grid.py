@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from datetime import date
 
 from wise_tally.core.book import Book
-from wise_tally.core.targets import Target, quotas
+from wise_tally.core.calendar import Period
+from wise_tally.core.targets import Target, quotas, sums_of_parts
 from wise_tally.setup.quotas.view import PlanNode, PlanView
 from wise_tally.targets.actions import Held, QuotaCell, held_cells
 
@@ -91,24 +92,41 @@ def quota_grid(
 ) -> QuotaGrid:
     """The grid as kept, with typed values and faults over it."""
     typed, faults = typed or {}, faults or {}
-    targets = [quotas(book.ground, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    kept = [quotas(book.ground, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    targets = [[target.of(node.subject, node.index) for node in nodes] for target in kept]
+    shown = [
+        _typed_over(view, nodes, period, column, typed) for period, column in zip(view.periods, targets, strict=True)
+    ]
     held = held_cells(view.kind)
     lines, unsaved = [], 0
-    for node in nodes:
-        row = [target.of(node.subject, node.index) for target in targets]
+    for place, node in enumerate(nodes):
         cells = []
-        for period, target in zip(view.periods, row, strict=True):
-            name, kept = cell_name(node, period.starts_on), view.shown(target.own)
-            value = typed.get(name, kept)
-            unsaved += value != kept
+        for period, column in zip(view.periods, targets, strict=True):
+            name, seen = cell_name(node, period.starts_on), view.shown(column[place].own)
+            value = typed.get(name, seen)
+            unsaved += value != seen
             hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
             label = f"{node.name}, {period.starts_on:%b %Y}"
-            cells.append(Cell(name, label, value, kept, faults.get(name, ""), hold, value != kept))
+            cells.append(Cell(name, label, value, seen, faults.get(name, ""), hold, value != seen))
+        row = [column[place] for column in (shown if typed else targets)]
         quarters = [_sum(row[i : i + 3], "own") for i in range(0, 12, 3)] if view.by_month else []
         lines.append(Line(node, cells, quarters, _sum(row, "own"), _sum(row, "of_parts")))
     names = {cell.name: cell.label for line in lines for cell in line.cells}
-    shown = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
-    return QuotaGrid(view, lines, shown, unsaved)
+    said = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
+    return QuotaGrid(view, lines, said, unsaved)
+
+
+def _typed_over(
+    view: PlanView, nodes: list[PlanNode], period: Period, kept: list[Target], typed: Typed
+) -> list[Target]:
+    """The targets of a column as they would be with what is typed; what cannot be read counts as kept."""
+    own = []
+    for node, target in zip(nodes, kept, strict=True):
+        text = typed.get(cell_name(node, period.starts_on), view.shown(target.own))
+        value = view.typed(text) if text else None
+        own.append(target.own if isinstance(value, str) else value)
+    parts = sums_of_parts(own, [node.parent for node in nodes])
+    return [Target(*pair) for pair in zip(own, parts, strict=True)]
 
 
 def _sum(targets: list[Target], part: str) -> int | None:
