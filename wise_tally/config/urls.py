@@ -15,5 +15,6 @@ urlpatterns = [
     path("conversion/", include("wise_tally.conversion.urls")),
     path("attainment/", include("wise_tally.attainment.urls")),
     path("team/", include("wise_tally.team.urls")),
+    path("setup/imports/", include("wise_tally.exchange.urls")),
     path("setup/", include("wise_tally.setup.urls")),
 ]

@@ -1,6 +1,6 @@
 """Reading a package: parse, check, then write everything or nothing."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, cast
@@ -22,14 +22,17 @@ Keys = dict[str, dict[str, int]]
 NOT_LOADED = ("lost_from_stage_id", *STATE_COLUMNS, "closed_at")
 
 
-def read_package(folder: Path, now: datetime) -> Report:
+def read_package(folder: Path, now: datetime, step: Callable[[str], None] = lambda name: None) -> Report:
     """Take a package into the database: all of it, or, with faults, nothing (PackageRefused).
 
-    `now` is the moment given to revisions of known deals that come changed and without revisions.
+    `now` is the moment given to revisions of known deals that come changed and without revisions. `step` hears
+    of each part of the work as it begins.
     """
     report = Report()
     with transaction.atomic():
+        step("reading")
         package = _parse_all(folder, report)
+        step("checking")
         decimals = _decimals(package)
         Checker(package, decimals, report).run(CHECKS)
         if report.faults:
@@ -38,6 +41,7 @@ def read_package(folder: Path, now: datetime) -> Report:
         keys: Keys = {}
         for name in TABLES:
             if name in package:
+                step(f"writing {name}")
                 _write(package[name], package, keys, now)
                 report.rows[name] = len(package[name])
         _fill_in_late(package, keys)

@@ -20,12 +20,15 @@ class May(Enum):
     CHANGE_ALL_DEALS = "change every deal"
     SET_RULES = "set stages, lists and quotas"
     SET_ORGANISATION = "set people, teams, territories and the organisation"
+    IMPORT = "bring tables in and undo that"
     READ_RECORDS = "read audit and outbox"
 
 
 ROLES: dict[str, frozenset[May]] = {
     Role.ADMIN: frozenset(set(May) - {May.CHANGE_DEALS_BELOW}),
-    Role.MANAGER: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES, May.READ_RECORDS}),
+    Role.MANAGER: frozenset(
+        {May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES, May.IMPORT, May.READ_RECORDS}
+    ),
     Role.REP: frozenset({May.CHANGE_OWN_DEALS}),
     Role.VIEWER: frozenset(),
 }

@@ -71,7 +71,14 @@ def _sections() -> list[Section]:
         ),
         Section("The way of selling", [Link("Processes", reverse("setup:processes")), *processes, *_lists(LISTS)]),
         Section("What is sold, and by whom else", _lists(("products", "partners"))),
-        Section("The targets", [Link("Quota plan", reverse("setup:quotas"))]),
+        Section(
+            "The targets",
+            [
+                Link("Quota plan", reverse("setup:quotas")),
+                Link("Season curves and custom periods", reverse("setup:quota-parts")),
+            ],
+        ),
+        Section("What comes in", [Link("Imports", reverse("exchange:imports"), "CSV and XLSX")]),
     ]
 
 

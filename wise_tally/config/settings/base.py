@@ -117,3 +117,5 @@ SESSION_COOKIE_SAMESITE = "Lax"
 SECURE_REFERRER_POLICY = "same-origin"
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000
+# Uploaded files on their way in, and backups, stand beside the database.
+WORK_FOLDER = DATABASE_FILE.parent

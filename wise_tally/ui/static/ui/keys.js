@@ -3,6 +3,9 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("submitOnChange", () => ({
     send() { this.$root.requestSubmit(); },
   }));
+  Alpine.data("reloading", () => ({
+    init() { setTimeout(() => location.reload(), 1500); },
+  }));
   Alpine.data("holds", () => ({
     shown: false,
     toggle() { this.shown = !this.shown; this.$root.classList.toggle("show-holds", this.shown); },

@@ -1,0 +1,189 @@
+"""Imports: tables from elsewhere with other headings and forms; faults by row; the same file twice; undo of the whole."""
+
+import csv
+import io
+from datetime import date
+
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.conftest import NOW
+from tests.support.world import World, ask
+from wise_tally.deals.models import Account, Deal, DealRevision
+from wise_tally.exchange.importing.run import carry_out
+from wise_tally.exchange.models import ImportRun
+from wise_tally.exchange.tables import TABLES
+from wise_tally.exchange.writing import write_package
+from wise_tally.org.access import viewer_of
+from wise_tally.org.models import Person
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+AS_OF = "2026-11-23"
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def as_csv(rows, delimiter=","):
+    out = io.StringIO()
+    csv.writer(out, delimiter=delimiter).writerows(rows)
+    return out.getvalue()
+
+
+def send(client, kind, content, **typed):
+    """Send a file, match as guessed but for what is typed, take it in; the answer of the last step."""
+    file = SimpleUploadedFile(f"{kind}.csv", content.encode() if isinstance(content, str) else content)
+    answer = client.post("/setup/imports/", {"kind": kind, "file": file}, follow=True)
+    assert answer.status_code == 200, text(answer)
+    matching = answer.context["matching"]
+    posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
+    posted |= {"dates": matching.dates, "numbers": matching.numbers, "process": matching.process, "make_accounts": "on", "take": "yes"}
+    return client.post(answer.redirect_chain[-1][0], posted | typed, follow=True)
+
+
+@pytest.fixture
+def admin(client, tmp_path, settings):
+    """A small workspace with an administrator signed in."""
+    from django.contrib.auth.models import User
+
+    settings.WORK_FOLDER = tmp_path
+    World().read(tmp_path)
+    user = User.objects.create(username="boss")
+    Person.objects.create(key="boss", name="Boss", role="admin", email="boss@firm.example", user=user)
+    client.force_login(user)
+    return client
+
+
+def everything(folder):
+    """The whole workspace as bytes."""
+    write_package(folder, NOW)
+    return {name: (folder / table.path).read_bytes() for name, table in TABLES.items()}
+
+
+DEALS = [
+    ["Deal", "Customer", "Rep", "Phase", "Total", "Close date", "Opened"],
+    ["Buoy for the dam", "Port of Ester", "A", "s2", "1.250,50", "05/12/2026", "01/10/2026"],
+    ["Four stations", "Lake Trust", "a", "S1", "12.000", "06/12/2026", "02.10.2026"],
+    ["Renewed", "Port of Ester", "B", "w", "700", "03/11/2026", "01/09/2026"],
+]
+FORMS = {"dates": "dmy", "numbers": "point"}
+
+
+def test_a_foreign_table_comes_in_twice_without_change_and_is_undone(admin, tmp_path):
+    before = everything(tmp_path / "before")
+    page = text(send(admin, "deals", as_csv(DEALS, ";"), **FORMS))
+    assert "2 rows of accounts, 3 rows of deals" in page
+    row = ask("forecast", "FY2027", AS_OF)[""]
+    assert (row["open"], row["won"]) == ("13250.50", "700.00")
+    won = shelf.book().stand(date(2026, 11, 23))
+    assert won.closed_on.max() == date(2026, 11, 3).toordinal()
+    assert Deal.objects.filter(short_form=True).count() == 3
+    assert ask("conversion", "FY2027", AS_OF)["scope"]["without_history"] == 3
+    after = everything(tmp_path / "after")
+    again = text(send(admin, "deals", as_csv(DEALS, ";")))
+    assert "Everything in the file was here already" in again, "the matching of the same headings is remembered"
+    assert everything(tmp_path / "again") == after
+    changed = [DEALS[0], [*DEALS[1][:4], "2.000", *DEALS[1][5:]]]
+    send(admin, "deals", as_csv(changed, ";"))
+    assert ask("forecast", "FY2027", AS_OF)[""]["open"] == "14000.00"
+    runs = ImportRun.objects.order_by("-pk")
+    refused = admin.post(f"/setup/imports/{runs.last().pk}/change/", {"what": "undo"})
+    assert refused.status_code == 409
+    assert "changed" in text(refused)
+    for run in runs:
+        assert admin.post(f"/setup/imports/{run.pk}/change/", {"what": "undo"}).status_code == 302
+    assert everything(tmp_path / "undone") == before
+    assert ask("forecast", "FY2027", AS_OF)[""]["open"] == "0.00"
+
+
+FAULTY = [
+    ("Total", "1,5x", "not a number of the chosen form"),
+    ("Total", "-5", "not a number of the chosen form"),
+    ("Total", "1,505", "decimals"),
+    ("Close date", "31/02/2026", "not a date of the chosen form"),
+    ("Rep", "Nobody", "“Nobody” is not there"),
+    ("Phase", "q9", "“q9” is not there"),
+    ("Deal", "", "the needed cell is empty"),
+]
+
+
+def test_every_fault_is_named_by_row_and_the_rows_to_mend_come_back(admin):
+    rows = [DEALS[0], DEALS[1]]
+    for heading, typed, _ in FAULTY:
+        row = list(DEALS[2])
+        row[0] = f"{heading} {typed}"
+        row[DEALS[0].index(heading)] = typed
+        rows.append(row)
+    page = text(send(admin, "deals", as_csv(rows, ";"), **FORMS))
+    assert not Deal.objects.exists()
+    assert not Account.objects.exists()
+    run = ImportRun.objects.get()
+    assert run.report["count"] == len(FAULTY)
+    for number, (heading, _, says) in enumerate(FAULTY, 3):
+        assert any(f[0] == number and f[1] == heading and says in f[2] for f in run.report["faults"]), (number, run.report)
+    assert "Nothing was taken: 7 faults" in page
+    mend = list(csv.reader(io.StringIO(text(admin.get(f"/setup/imports/{run.pk}/rows-to-mend.csv")))))
+    assert mend[0] == [*DEALS[0], "what is wrong"]
+    assert [row[:-1] for row in mend[1:]] == rows[2:]
+    answer = send(admin, "deals", as_csv(rows, ";"), good_rows_only="on", **FORMS)
+    assert "7 faults; the rows with them were left out" in text(answer)
+    assert list(Deal.objects.values_list("name", flat=True)) == ["Buoy for the dam"]
+
+
+@pytest.mark.parametrize(
+    ("kind", "table", "check"),
+    [
+        ("people", [["Name", "E-mail", "Department"], ["Una", "una@x.example", "t1"]], {"email": "una@x.example"}),
+        ("accounts", [["Company", "Country"], ["Harbour Board", "IE"]], {"country": "IE"}),
+        ("products", [["Product", "Price", "product group"], ["Gauge", "99.50", "g"]], {"unit_price_minor": 9950}),
+        ("activities", [["Kind", "When", "Rep", "Subject"], ["Site visit", "2026-11-01", "A", "saw"]], {"kind": "site_visit"}),
+        ("leads", [["Name", "Source"], ["Quay", "fair"]], {"source": "fair"}),
+        ("invoices", [["Customer", "Issued", "Amount"], ["Dock", "2026-01-02", "-5.00"]], {"amount_minor": -500}),
+        ("orders", [["Customer", "Ordered", "Amount"], ["Dock", "2026-01-02", "5"]], {"amount_minor": 500}),
+        ("quotas", [["Subject", "Node", "Month", "Target"], ["person", "A", "2027-01-01", "900"]], {"value": 90000}),
+    ],
+)  # fmt: skip
+def test_every_kind_comes_in_by_other_headings(admin, kind, table, check):
+    typed = {"c:subject_id": "Node"} if kind == "quotas" else {}
+    for _ in range(2):
+        page = text(send(admin, kind, as_csv(table), **typed))
+        assert "Taken in" in page, page
+    record = TABLES[kind].model.objects.filter(**check)
+    assert record.count() == 1, list(TABLES[kind].model.objects.values())
+
+
+def test_an_import_that_was_interrupted_says_so_and_starts_again(admin):
+    answer = admin.post(
+        "/setup/imports/", {"kind": "deals", "file": SimpleUploadedFile("d.csv", as_csv(DEALS, ";").encode())}
+    )
+    run = ImportRun.objects.get()
+    ImportRun.objects.update(status="running")
+    page = admin.get(answer.url)
+    assert "was interrupted. Nothing of it was taken" in text(page)
+    assert "No column is matched for" in text(admin.post(answer.url, {"take": "yes"}))
+    ImportRun.objects.update(matching={"columns": page.context["matching"].columns, "process": "p", **FORMS})
+    run.refresh_from_db()
+    carry_out(run, viewer_of(Person.objects.get(key="boss")), NOW)
+    assert DealRevision.objects.count() == 3
+    assert ImportRun.objects.get().status == "done"
+
+
+def test_what_is_no_table_and_unknown_kinds_are_refused(admin):
+    file = SimpleUploadedFile("x.csv", b"a,b\n1,2\n")
+    assert "cannot be brought in" in text(admin.post("/setup/imports/", {"kind": "moons", "file": file}))
+    assert "Choose a file" in text(admin.post("/setup/imports/", {"kind": "deals"}))
+    big = SimpleUploadedFile("x.csv", b"a")
+    big.size = 60_000_000
+    from wise_tally.scope.uploads import UploadRefused, read_upload
+
+    with pytest.raises(UploadRefused, match="60 MB; accepted: up to 50 MB"):
+        read_upload(big)
+    assert (
+        admin.post(
+            "/setup/imports/", {"kind": "deals", "file": SimpleUploadedFile("x.csv", b"\xe9t\xe9\n1")}
+        ).status_code
+        == 302
+    )
+    assert "read as Windows-1252" in text(admin.get(f"/setup/imports/{ImportRun.objects.get().pk}/"))

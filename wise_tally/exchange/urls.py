@@ -1,0 +1,13 @@
+"""Addresses of imports."""
+
+from django.urls import path
+
+from wise_tally.exchange.importing import views
+
+app_name = "exchange"
+urlpatterns = [
+    path("", views.imports, name="imports"),
+    path("<int:number>/", views.one, name="import"),
+    path("<int:number>/rows-to-mend.csv", views.faulty, name="faulty"),
+    path("<int:number>/change/", views.change, name="import-change"),
+]
