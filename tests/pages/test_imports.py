@@ -39,7 +39,13 @@ def send(client, kind, content, **typed):
     assert answer.status_code == 200, text(answer)
     matching = answer.context["matching"]
     posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
-    posted |= {"dates": matching.dates, "numbers": matching.numbers, "process": matching.process, "make_accounts": "on", "take": "yes"}
+    posted |= {
+        "dates": matching.dates,
+        "numbers": matching.numbers,
+        "process": matching.process,
+        "make_accounts": "on",
+        "take": "yes",
+    }
     return client.post(answer.redirect_chain[-1][0], posted | typed, follow=True)
 
 
@@ -122,7 +128,10 @@ def test_every_fault_is_named_by_row_and_the_rows_to_mend_come_back(admin):
     run = ImportRun.objects.get()
     assert run.report["count"] == len(FAULTY)
     for number, (heading, _, says) in enumerate(FAULTY, 3):
-        assert any(f[0] == number and f[1] == heading and says in f[2] for f in run.report["faults"]), (number, run.report)
+        assert any(f[0] == number and f[1] == heading and says in f[2] for f in run.report["faults"]), (
+            number,
+            run.report,
+        )
     assert "Nothing was taken: 7 faults" in page
     mend = list(csv.reader(io.StringIO(text(admin.get(f"/setup/imports/{run.pk}/rows-to-mend.csv")))))
     assert mend[0] == [*DEALS[0], "what is wrong"]

@@ -25,6 +25,7 @@ class Parsed:
     table: Table
     columns: dict[str, list[Any]] = field(default_factory=dict)
     lines: list[int] = field(default_factory=list)
+    absent: dict[str, list[Any]] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.lines)
@@ -33,8 +34,10 @@ class Parsed:
         """A column; empty values where the file does not have it."""
         if name in self.columns:
             return self.columns[name]
-        empty = "" if self.table.column(name).kind in ("text", "name", "word") else None
-        return [empty] * len(self)
+        if name not in self.absent or len(self.absent[name]) != len(self):
+            empty = "" if self.table.column(name).kind in ("text", "name", "word") else None
+            self.absent[name] = [empty] * len(self)
+        return self.absent[name]
 
 
 def read_descriptor(folder: Path, report: Report) -> dict[str, Path]:

@@ -79,7 +79,9 @@ def written() -> dict[str, TableJournal]:
         cursor.execute("SELECT tbl, op, id, old FROM temp.journal ORDER BY seq")
         notes = cursor.fetchall()
     for table, op, number, old in notes:
-        journal = found.setdefault(table, TableJournal(_columns(table)))
+        if table not in found:
+            found[table] = TableJournal(_columns(table))
+        journal = found[table]
         if op == "i":
             journal.inserted[number] = 0
         elif number in journal.inserted:

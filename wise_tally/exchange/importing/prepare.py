@@ -79,6 +79,7 @@ class Preparer:
         self.zone = ZoneInfo(Workspace.current().time_zone)
         self.names: dict[str, dict[str, str]] = {}
         self.prepared = Prepared()
+        self.columns = {name: kind.column(name) for name in kind.columns}
         self.stage_kinds = dict(Stage.objects.values_list("key", "kind"))
         self.created = {}
         if kind.slug in ("deals", "leads"):
@@ -101,7 +102,7 @@ class Preparer:
     def _row(self, number: int, typed: dict[str, str]) -> dict[str, str]:
         row: dict[str, str] = {}
         for name, text in typed.items():
-            column = self.kind.column(name)
+            column = self.columns[name]
             try:
                 if not text and name in self.kind.needed:
                     raise CellRefused("the needed cell is empty", "a value")

@@ -127,7 +127,13 @@ def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching) -> d
         "rows_count": len(table.rows),
         "note": table.note,
         "columns": [
-            (name, words_of(name), name in kind.needed, matching.columns.get(name, "")) for name in kind.columns
+            (
+                name,
+                "identifier" if kind.column(name).kind == "id" else words_of(name),
+                name in kind.needed,
+                matching.columns.get(name, ""),
+            )
+            for name in kind.columns
         ],
         "headings": [heading for heading in table.header if heading],
         "matching": matching,
