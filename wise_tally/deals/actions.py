@@ -1,5 +1,6 @@
 """What people do to deals: each change is one new revision, written in one transaction, refused on an old state."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from datetime import date, datetime
 
@@ -7,6 +8,7 @@ from django.db import transaction
 from django.db.models import Exists, OuterRef, QuerySet
 
 from wise_tally.core.ground import Ground
+from wise_tally.deals.entry import facts_of, keep_answers, missing_before, send_notices, skipped_before
 from wise_tally.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
@@ -34,7 +36,7 @@ class OldState(Exception):
 
 
 class StageRefused(Exception):
-    """The stage belongs to another process or is retired."""
+    """The stage belongs to another process, is retired, or its entry checks miss something."""
 
 
 def last_revision(deal: Deal) -> DealRevision:
@@ -47,7 +49,14 @@ def last_revision(deal: Deal) -> DealRevision:
 
 @transaction.atomic
 def change_deal(  # noqa: PLR0913 - who, what, on which state, when
-    viewer: Viewer, ground: Ground, deal: Deal, seen_revision: int, state: DealState, reason: str, now: datetime
+    viewer: Viewer,
+    ground: Ground,
+    deal: Deal,
+    seen_revision: int,
+    state: DealState,
+    reason: str,
+    now: datetime,
+    answers: Mapping[str, str] | None = None,
 ) -> DealRevision:
     """Write a new revision of a deal. Raises OldState, StageRefused or PermissionDenied and then changes nothing."""
     last = last_revision(deal)
@@ -61,7 +70,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     if all(getattr(state, field.name) == getattr(last, field.name) for field in fields(state)):
         return last
     closed = state.stage.kind != StageKind.OPEN
-    revision = DealRevision.objects.create(
+    revision = DealRevision(
         deal=deal,
         # Revisions of a deal never go back in time, whatever the clock does.
         effective_at=max(now.replace(microsecond=0), last.effective_at),
@@ -76,12 +85,27 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         changed_by=viewer.key,
         reason=reason,
     )
+    if state.stage != last.stage:
+        keep_answers(deal, answers or {}, viewer, now)
+        _require_entry(viewer, deal, last.stage, revision, now.date())
+    revision.save()
+    if state.stage != last.stage:
+        send_notices(revision, now)
     if deal.short_form:
         Deal.objects.filter(pk=deal.pk).update(short_form=False)
         old_rows_changed()
     audit(viewer, "deal changed", f"{deal.key} revision {revision.pk}", now)
     revisions_added()
     return revision
+
+
+def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRevision, today: date) -> None:
+    """Raise StageRefused with everything that the stage asks before a deal enters it and that is missing."""
+    lacking = skipped_before(deal, present, entering.stage)
+    if entering.stage.checks.exists():
+        lacking += missing_before(entering.stage, facts_of(deal, entering, viewer, today))
+    if lacking:
+        raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {'; '.join(lacking)}.")
 
 
 def _require(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:

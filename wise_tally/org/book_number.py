@@ -24,3 +24,16 @@ def ground_changed() -> None:
 def old_rows_changed() -> None:
     """Deals or revisions that were already there changed: everything is read anew."""
     _raise(ground=F("ground") + 1, epoch=F("epoch") + 1)
+
+
+def present_number() -> BookNumber:
+    """The number as it stands."""
+    return BookNumber.objects.filter(pk=1).first() or BookNumber(pk=1)
+
+
+def another_database(before: BookNumber) -> None:
+    """The database was replaced: the number rises above any that a reader's book may have."""
+    now = present_number()
+    for name in ("number", "ground", "epoch"):
+        setattr(now, name, max(getattr(before, name), getattr(now, name)) + 1)
+    now.save()

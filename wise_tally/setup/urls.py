@@ -7,6 +7,8 @@ from wise_tally.setup import organisation, views
 from wise_tally.setup.lists import views as lists
 from wise_tally.setup.people import views as people
 from wise_tally.setup.quotas import views as quotas
+from wise_tally.setup.records import views as records
+from wise_tally.setup.stages import moments as stage_moments
 from wise_tally.setup.stages import views as stages
 
 app_name = "setup"
@@ -18,6 +20,12 @@ urlpatterns = [
     path("stages/<key:process>/add/", stages.add, name="add-stage"),
     path("stages/<key:process>/retire/", stages.retire, name="retire"),
     path("stages/<key:process>/<key:stage>/", stages.stage, name="stage"),
+    path("stages/<key:process>/<key:stage>/moments/", stage_moments.change, name="moments"),
+    path("stages/<key:process>/<key:stage>/files/<key:name>/", stage_moments.file, name="stage-file"),
+    path("audit/", records.audit, name="audit"),
+    path("outbox/", records.outbox, name="outbox"),
+    path("outbox/<int:number>/document/", records.document, name="outbox-document"),
+    path("backups/", records.backups, name="backups"),
     path("organisation/", organisation.organisation, name="organisation"),
     path("lists/<slug:slug>/", lists.entries, name="entries"),
     path("lists/<slug:slug>/<key:key>/", lists.entry, name="entry"),

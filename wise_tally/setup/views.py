@@ -78,7 +78,15 @@ def _sections() -> list[Section]:
                 Link("Season curves and custom periods", reverse("setup:quota-parts")),
             ],
         ),
-        Section("What comes in", [Link("Imports", reverse("exchange:imports"), "CSV and XLSX")]),
+        Section(
+            "What comes in and what is written down",
+            [
+                Link("Imports", reverse("exchange:imports"), "CSV and XLSX"),
+                Link("Outbox", reverse("setup:outbox"), "simulated mail"),
+                Link("Audit", reverse("setup:audit"), "who changed what when"),
+                Link("Backups", reverse("setup:backups"), "make, check, put back"),
+            ],
+        ),
     ]
 
 

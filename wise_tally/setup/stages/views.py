@@ -27,6 +27,7 @@ from wise_tally.process.stage_actions import (
 )
 from wise_tally.scope.guard import changing_needs
 from wise_tally.setup.stages.form import StageForm, StageRow, kept_rows, read_stage_form
+from wise_tally.setup.stages.moments import moments_of
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.numbers import typed_percent
 from wise_tally.ui.refusals import Refused
@@ -217,6 +218,7 @@ def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
         "deals_here": standing_in(here).count(),
         "others": found.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=here.pk).order_by("position"),
         "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
+        **moments_of(here, request.session.pop("typed_moment", {})),
     }
     return render(request, "setup/stage.html", answer)
 

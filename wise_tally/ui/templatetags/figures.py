@@ -171,3 +171,15 @@ def currency_sign() -> str:
 def plan_value(value: int | None, is_money: bool) -> str:
     """A sum of the quota plan: money in whole units, counts as they are."""
     return whole(value) if is_money else bare(value) or NONE_SIGN
+
+
+@register.filter
+def quantity(ten_thousandths: int | None) -> str:
+    """A quantity kept in ten-thousandths: 2.5."""
+    if ten_thousandths is None:
+        return NONE_SIGN
+    return (
+        f"{Decimal(ten_thousandths) / 10_000:f}".rstrip("0").rstrip(".")
+        if ten_thousandths % 10_000
+        else str(ten_thousandths // 10_000)
+    )

@@ -1,0 +1,214 @@
+"""Before, while and after a stage; the check language as a table; outbox, audit, backups."""
+
+from datetime import date
+from decimal import Decimal
+
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.apps.test_histories import ADMIN, NOW
+from tests.support.world import World, ask
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRevision, Product
+from wise_tally.org.models import AuditEntry, OutboxMessage
+from wise_tally.process.check_language import CheckWrong, Facts, missing, read_check
+from wise_tally.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
+from wise_tally.setup.records import backup
+from wise_tally.shelf.book import shelf
+
+DAY = date(2026, 11, 23)
+FACTS = Facts(
+    {"amount": Decimal("1000.00"), "probability": None, "expected close": date(2026, 12, 1), "account": 7, "source": "",
+     "products": 0, "Basin": "upper", "Depth": "3.5", "Visit": date(2026, 11, 1)},
+    DAY, "rep", "r01", {"Visited?": "Yes", "Approved?": "no"}, frozenset({"meeting", "site visit"}),
+)  # fmt: skip
+OWN = {"Basin": "choice", "Depth": "number", "Visit": "date"}
+# Sentence, and what it still misses: None where the facts meet it.
+SENTENCES = [
+    ("amount is filled", None),
+    ("source is filled", "source must be filled"),
+    ("products are filled", "products must be filled"),
+    ("account is filled", None),
+    ("amount is at least 1000", None),
+    ("amount is at least 1000.01", "amount must be at least 1000.01"),
+    ("amount is at most 999.99", "amount must be at most 999.99"),
+    ("probability is at most 80", "probability must be at most 80"),
+    ("Depth is at least 3", None),
+    ("Basin is filled", None),
+    ("expected close is within 8 days", None),
+    ("expected close is within 7 days", "expected close must lie within 7 days from today"),
+    ("expected close is not past", None),
+    ("Visit is not past", "Visit must not be past"),
+    ("Visit is filled", None),
+    ('"Visited?" is answered', None),
+    ('"Visited?" is answered yes', None),
+    ('"Approved?" is answered yes', "“Approved?” must be answered yes"),
+    ('"Other?" is answered', "“Other?” must be answered"),
+    ("a meeting is done", None),
+    ("a site visit is done", None),
+    ("a phone is done", "a phone must be done"),
+    ("moved by rep", None),
+    ("moved by manager or r01", None),
+    ("moved by manager or administrator", "only manager or administrator may move a deal here"),
+]
+
+
+@pytest.mark.parametrize(("sentence", "says"), SENTENCES)
+def test_the_check_language(sentence, says):
+    assert missing(read_check(sentence, OWN, frozenset({"r01"})), FACTS) == says
+
+
+@pytest.mark.parametrize(
+    ("sentence", "says"),
+    [("amount > 5", "is no check; accepted: “FIELD is filled”"), ("colour is filled", "“colour” is no field; accepted: amount"),
+     ("account is at least 5", "is no number; accepted: amount, probability, Depth"), ("a dance is done", "is no activity"),
+     ("amount is within 5 days", "is no date; accepted: expected close, Visit"), ("moved by king", "neither a role nor a person")],
+)  # fmt: skip
+def test_sentences_that_cannot_be_read_say_what_is_accepted(sentence, says):
+    with pytest.raises(CheckWrong, match=says.replace("?", r"\?")):
+        read_check(sentence, OWN)
+
+
+MOMENTS = "/setup/stages/new_site/ns_terms/moments/"
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def change(client, **typed):
+    """Move the large deal as its page would."""
+    last = last_revision(Deal.objects.get(key="d9001"))
+    kept = {
+        "stage": last.stage.key,
+        "amount": "420000.00",
+        "expected_close": "2026-12-12",
+        "category": "",
+        "reason": "",
+    }
+    return client.post("/deals/d9001/change/", kept | {"revision": last.pk, "next": "/forecast/"} | typed)
+
+
+@pytest.mark.django_db
+def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, sign_in):
+    client = sign_in("m1")
+    change(client, stage="ns_survey")
+    deal = Deal.objects.get(key="d9001")
+    bad = client.post(MOMENTS, {"what": "checks", "checks": "amount > 5\na dance is done"}, follow=True)
+    assert "Line 1:" in text(bad)
+    assert "Line 2:" in text(bad)
+    assert "amount &gt; 5" in text(bad), "what was typed stays"
+    assert not EntryCheck.objects.exists()
+    client.post(MOMENTS, {"what": "checks", "checks": "next step is filled\n\na task is done\nmoved by manager"})
+    assert EntryCheck.objects.count() == 3
+    for typed, says in (({"subject": ""}, "needs a subject"), ({"recipients": "nobody"}, "“nobody” is nobody"),
+                        ({"body": "{colour}"}, "is no detail of a deal")):  # fmt: skip
+        notice = {"what": "notice", "recipients": "owner", "subject": "s", "body": "", "document": "", **typed}
+        assert says in text(client.post(MOMENTS, notice, follow=True))
+    assert not StageNotice.objects.exists()
+    notice = {
+        "recipients": "owner\nmanager\nx@y.example",
+        "subject": "{deal} in {stage}",
+        "body": "{amount} for {account}",
+    }
+    client.post(MOMENTS, {"what": "notice", "document": "offer", **notice})
+    product = Product.objects.create(key="g", name="Gauge")
+    DealLine.objects.create(
+        deal=deal, product=product, quantity_10000ths=25_000, unit_price_minor=10_001, discount_bp=1_000
+    )
+    before = DealRevision.objects.count()
+    Deal.objects.filter(pk=deal.pk).update(next_step="")
+    refused = change(client, stage="ns_terms")
+    assert refused.status_code == 422
+    assert "next step must be filled; a task must be done" in text(refused)
+    assert "only manager" in text(change(sign_in("a1"), stage="ns_terms"))
+    assert DealRevision.objects.count() == before
+    Deal.objects.filter(pk=deal.pk).update(next_step="sign")
+    Activity.objects.filter(deal=deal).delete()
+    Activity.objects.create(key="t1", kind="task", at=deal.created_at, deal=deal)
+    client = sign_in("m1")
+    assert change(client, stage="ns_terms").status_code == 302
+    message = OutboxMessage.objects.get()
+    owner = last_revision(deal).owner
+    assert message.subject == f"{deal.name} in Terms"
+    assert message.to.startswith(f"{owner.name} <{owner.email}>")
+    assert message.to.endswith("x@y.example")
+    assert "420\u202f000.00 EUR" in message.body
+    assert "225.02" in text(client.get(f"/setup/outbox/{message.pk}/document/")), "2.5 × 100.01 less 10 % is 225.0225"
+    assert message.subject in text(client.get("/setup/outbox/"))
+    assert AuditEntry.objects.filter(action="entry checks set", after__contains="a task is done").exists()
+    assert "entry checks set" in text(client.get("/setup/audit/?find=checks"))
+
+
+@pytest.mark.django_db
+def test_stages_not_to_be_skipped_and_answers(tmp_path):
+    from wise_tally.deals.actions import DealState, StageRefused, change_deal
+
+    World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
+    deal, ground = Deal.objects.get(), shelf.book().ground
+    Stage.objects.filter(key="s2").update(required=True)
+    EntryCheck.objects.create(stage=Stage.objects.get(key="s2"), position=1, text='"Visited?" is answered yes')
+
+    def move(stage, answers=None):
+        state = DealState(Stage.objects.get(key=stage), 1000_00, date(2026, 12, 1), None)
+        return change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW, answers)
+
+    for stage in ("s3", "w"):
+        with pytest.raises(StageRefused, match="two is not to be skipped"):
+            move(stage)
+    with pytest.raises(StageRefused, match="must be answered yes"):
+        move("s2", {"Visited?": "no"})
+    assert not DealAnswer.objects.exists(), "a refused change keeps nothing"
+    move("s2", {"Visited?": "Yes"})
+    move("w")
+    assert DealRevision.objects.count() == 3
+    move("s1")
+    move("l")
+    assert DealAnswer.objects.get().answer == "Yes"
+
+
+@pytest.mark.django_db
+def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
+    client = sign_in("m1")
+    guide = {"what": "guide", "text": "Ask early.", "checklist": "one\ntwo", "activities": "phone in a while"}
+    assert "is no activity to plan" in text(client.post(MOMENTS, guide, follow=True))
+    assert not StageGuide.objects.exists()
+    client.post(MOMENTS, guide | {"activities": "phone after 3 days: ask for the plan\nsite visit after 10 days"})
+    assert StageGuide.objects.get().checklist == "one\ntwo"
+    client.post(MOMENTS, {"what": "file", "file": SimpleUploadedFile("plan <b>.txt", b"hello")})
+    name = StageFile.objects.get().name
+    answer = client.get(f"/setup/stages/new_site/ns_terms/files/{name}/")
+    assert answer.content == b"hello"
+    assert answer["Content-Type"] == "application/octet-stream"
+    client.post(MOMENTS, {"what": "file-away", "name": name})
+    assert not StageFile.objects.exists()
+    assert "Choose a file" in text(client.post(MOMENTS, {"what": "file"}, follow=True))
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
+    from django.contrib.auth.models import User
+
+    from wise_tally.org.models import BookNumber, Person
+
+    settings.WORK_FOLDER = tmp_path
+    World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path / "in")
+    Person.objects.create(key="boss", name="Boss", role="admin", user=User.objects.create(username="boss"))
+    client.force_login(User.objects.get(username="boss"))
+    before = ask("forecast", "FY2027", DAY.isoformat())
+    client.post("/setup/backups/", {"what": "make"})
+    (made,) = backup.kept()
+    DealRevision.objects.update(amount_minor=5)
+    Stage.objects.filter(key="s1").update(name="changed")
+    number = BookNumber.objects.get().number
+    assert client.post("/setup/backups/", {"what": "restore", "name": made.name}).status_code == 302
+    assert Stage.objects.get(key="s1").name == "one"
+    assert ask("forecast", "FY2027", DAY.isoformat()) == before
+    assert BookNumber.objects.get().number > number
+    assert len(backup.kept()) == 2, "what was there is kept first"
+    broken = tmp_path / "backups" / "wise-tally-20200101-000000.sqlite3"
+    broken.write_bytes((tmp_path / "backups" / made.name).read_bytes()[:5000] + b"x" * 5000)
+    for name, says in ((broken.name, "damaged|no whole database"), ("../x", "is not a backup")):
+        with pytest.raises(backup.BackupRefused, match=says):
+            backup.restore_backup(ADMIN, name, NOW)
+    assert client.post("/setup/backups/", {"what": "restore", "name": broken.name}).status_code == 409

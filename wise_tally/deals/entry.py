@@ -1,0 +1,166 @@
+"""Entering a stage: what is still missing before, and the messages once a deal has entered."""
+
+from collections.abc import Mapping
+from datetime import date, datetime
+from decimal import Decimal
+
+from babel.numbers import get_currency_precision
+from django.template.loader import render_to_string
+
+from wise_tally.core.money import WHOLE_BP, divide_half_even
+from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
+from wise_tally.org.access import Viewer
+from wise_tally.org.models import OutboxMessage, Person, Role, Team, Workspace
+from wise_tally.process.check_language import Facts, missing, read_check
+from wise_tally.process.models import Document, Stage, StageKind, StageNotice
+from wise_tally.ui.templatetags.figures import money
+
+ROLE_WORDS = {Role.ADMIN: "administrator", Role.MANAGER: "manager", Role.REP: "rep", Role.VIEWER: "viewer"}
+
+
+def own_field_kinds() -> dict[str, str]:
+    """Own fields of deals by name, with their kinds."""
+    return dict(OwnField.objects.filter(applies_to="deal").values_list("name", "kind"))
+
+
+def facts_of(deal: Deal, state: DealRevision, viewer: Viewer, today: date) -> Facts:
+    """What is known of a deal as `state` (kept or not) would have it."""
+    kinds = own_field_kinds()
+    own = OwnFieldValue.objects.filter(subject_key=deal.key, field__applies_to="deal").values_list(
+        "field__name", "value"
+    )
+    decimals = get_currency_precision(Workspace.current().currency)
+    values: dict[str, object] = {
+        "amount": Decimal(state.amount_minor).scaleb(-decimals),
+        "probability": None if state.probability_bp is None else Decimal(state.probability_bp) / 100,
+        "expected close": state.expected_close,
+        "account": deal.account_id,
+        "contact": deal.contact_id,
+        "partner": deal.partner_id,
+        "territory": state.territory_id,
+        "deal type": deal.deal_type,
+        "source": deal.source,
+        "campaign": deal.campaign,
+        "next step": deal.next_step,
+        "lost reason": state.lost_reason,
+        "category": state.category_id,
+        "products": deal.lines.count(),
+        **{name: date.fromisoformat(value) if kinds[name] == "date" else value for name, value in own},
+    }
+    done = deal.activities.exclude(status="planned").values_list("kind", flat=True).distinct()
+    return Facts(
+        values,
+        today,
+        ROLE_WORDS.get(Role(viewer.role), viewer.role),
+        viewer.key,
+        dict(deal.answers.values_list("question", "answer")),
+        frozenset(kind.replace("_", " ") for kind in done),
+    )
+
+
+def missing_before(stage: Stage, facts: Facts) -> list[str]:
+    """What the stage's entry checks still miss, in their order."""
+    kinds, people = own_field_kinds(), frozenset(Person.objects.values_list("key", flat=True))
+    texts = stage.checks.order_by("position").values_list("text", flat=True)
+    found = (missing(read_check(text, kinds, people), facts) for text in texts)
+    return [words for words in found if words]
+
+
+def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
+    """Stages not to be skipped that a deal has not stood in, between where it stands and where it goes."""
+    if target.kind == StageKind.LOST:
+        return []
+    required = deal.process.stages.filter(required=True, retired=False, kind=StageKind.OPEN)
+    if target.kind == StageKind.OPEN:
+        required = required.filter(position__lt=target.position)
+    stood = set(deal.revisions.filter(void=False).values_list("stage_id", flat=True)) | {present.pk, target.pk}
+    return [f"{stage.name} is not to be skipped" for stage in required.order_by("position") if stage.pk not in stood]
+
+
+def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: datetime) -> None:
+    """Keep answers to questions that entry checks ask."""
+    for question, answer in answers.items():
+        if answer.strip():
+            values = {"answer": answer.strip()[:10_000], "by": viewer.key, "at": now}
+            DealAnswer.objects.update_or_create(deal=deal, question=question, defaults=values)
+
+
+def send_notices(revision: DealRevision, now: datetime) -> int:
+    """Put the messages of the stage just entered into the outbox; returns how many."""
+    notices = list(revision.stage.notices.order_by("key"))
+    details = _details(revision) if notices else {}
+    for notice in notices:
+        name, text = _document(notice, revision, now)
+        OutboxMessage.objects.create(
+            at=now,
+            to=", ".join(_recipients(notice, revision.owner)),
+            subject=_filled(notice.subject, details)[:200],
+            body=_filled(notice.body, details),
+            document_name=name,
+            document=text,
+            deal_key=revision.deal.key,
+        )
+    return len(notices)
+
+
+def _details(revision: DealRevision) -> dict[str, str]:
+    deal = revision.deal
+    return {
+        "deal": deal.name,
+        "amount": f"{money(revision.amount_minor)} {Workspace.current().currency}",
+        "stage": revision.stage.name,
+        "account": deal.account.name if deal.account else "no account",
+        "owner": revision.owner.name,
+        "expected_close": revision.expected_close.isoformat() if revision.expected_close else "no date",
+    }
+
+
+def _filled(text: str, details: Mapping[str, str]) -> str:
+    for name, value in details.items():
+        text = text.replace("{" + name + "}", value)
+    return text
+
+
+def _recipients(notice: StageNotice, owner: Person) -> list[str]:
+    found: list[str] = []
+    for line in notice.recipients.splitlines():
+        if line == "owner":
+            found.append(_address(owner))
+        elif line == "manager":
+            team = owner.memberships.order_by("-from_on").first()
+            managed: Team | None = team.team if team else owner.team
+            found += [_address(managed.manager)] if managed and managed.manager else []
+        elif line == "administrators":
+            found += [_address(person) for person in Person.objects.filter(role=Role.ADMIN).order_by("key")]
+        else:
+            person = Person.objects.filter(key=line).first()
+            found.append(_address(person) if person else line)
+    return list(dict.fromkeys(found))
+
+
+def _address(person: Person) -> str:
+    return f"{person.name} <{person.email}>" if person.email else person.name
+
+
+def _document(notice: StageNotice, revision: DealRevision, now: datetime) -> tuple[str, str]:
+    """A printable offer or draft invoice made from the deal's lines."""
+    if not notice.document:
+        return "", ""
+    lines = list(DealLine.objects.filter(deal=revision.deal).select_related("product").order_by("pk"))
+    rows = [(line, line_total(line)) for line in lines]
+    title = "Offer" if notice.document == Document.OFFER else "Draft invoice"
+    answer = {
+        "title": title,
+        "deal": revision.deal,
+        "rows": rows,
+        "total": sum(total for _, total in rows) if rows else revision.amount_minor,
+        "workspace": Workspace.current(),
+        "day": now.date(),
+    }
+    return f"{title} {revision.deal.name}"[:200], render_to_string("documents/document.html", answer)
+
+
+def line_total(line: DealLine) -> int:
+    """quantity × price less discount, rounded half to even to the minor unit."""
+    exact = line.quantity_10000ths * line.unit_price_minor * (WHOLE_BP - (line.discount_bp or 0))
+    return divide_half_even(exact, 10_000 * WHOLE_BP)
