@@ -87,6 +87,7 @@ def same_but_stamp(one: Path, other: Path):
     """All files alike but the created stamp."""
     for table in TABLES.values():
         assert (one / table.path).read_bytes() == (other / table.path).read_bytes(), table.path
+    assert (one / "workspace.json").read_bytes() == (other / "workspace.json").read_bytes()
     first, second = (json.loads((p / "datapackage.json").read_text()) for p in (one, other))
     assert first | {"created": ""} == second | {"created": ""}
 
@@ -279,3 +280,60 @@ def test_import_and_figures_run_from_a_shell_on_a_missing_database(tmp_path):
     refused = run("import_package", str(broken))
     assert (refused.returncode, refused.stdout) == (1, "")
     assert "teams.csv, 1, name, the required column is missing" in refused.stderr
+
+
+def whole_workspace(folder):
+    """The worked example with one record of every part of the workspace file."""
+    from wise_tally.exchange.workspace_file import PARTS
+
+    shutil.copytree(CONTRACT / "small", folder)
+    refs = {"people": "u1", "teams": "t1", "stages": "p1", "deals": "d1"}
+    values = {"position": 1, "content": "aGVsbG8=", "document": "offer", "at": "2025-02-03T10:00:00+00:00",
+              "months_bp": [1000] * 8 + [500] * 4, "starts_on": "2025-01-01", "ends_on": "2025-01-31",
+              "subject": "team", "subject_key": "t1", "metric": "won_deals"}  # fmt: skip
+    content = {"settings": {"reps_see_team": True}}
+    for name, part in PARTS.items():
+        record = {m: refs[part.refs[m]] if m in part.refs else values.get(m, f"{m} of {name}") for m in part.members}
+        content[name] = [record | ({"subject": "words"} if name == "notices" else {})]
+    (folder / "workspace.json").write_text(json.dumps(content))
+    return content
+
+
+def test_what_is_no_table_travels_in_the_workspace_file(tmp_path):
+    content = whole_workspace(tmp_path / "in")
+    read_package(tmp_path / "in", NOW)
+    write_package(tmp_path / "one", NOW)
+    assert json.loads((tmp_path / "one" / "workspace.json").read_text()) == content
+    empty_database()
+    read_package(tmp_path / "one", NOW)
+    write_package(tmp_path / "two", NOW)
+    same_but_stamp(tmp_path / "one", tmp_path / "two")
+
+
+WORKSPACE_FAULTS = [
+    (lambda c: c["entry_checks"][0].update(stage="nope"), "entry_checks/0/stage", "is not there"),
+    (lambda c: c["season_curves"][0].update(months_bp=[1]), "season_curves/0/months_bp", "too short"),
+    (lambda c: c["notices"][0].update(document="cake"), "notices/0/document", "is not one of"),
+    (lambda c: c["sources"].append(dict(c["sources"][0])), "sources/1", "stands twice"),
+    (lambda c: c["custom_periods"][0].update(starts_on="2025-02-31"), "custom_periods/0/starts_on", "is no date"),
+    (lambda c: c.update(moons=[]), "", "Additional properties"),
+]
+
+
+@pytest.mark.parametrize(("spoil", "column", "says"), WORKSPACE_FAULTS)
+def test_faults_of_the_workspace_file_are_named_and_nothing_is_taken(tmp_path, spoil, column, says):
+    content = whole_workspace(tmp_path / "in")
+    spoil(content)
+    (tmp_path / "in" / "workspace.json").write_text(json.dumps(content))
+    report = fault_of(tmp_path / "in")
+    assert any(f.file == "workspace.json" and f.column == column and says in f.wrong for f in report.faults), (
+        report.faults
+    )
+
+
+def test_the_documents_hold_the_schema_of_the_workspace_file():
+    from wise_tally.exchange.workspace_file import schema
+
+    text = (Path(__file__).resolve().parents[2] / "docs" / "exchange.md").read_text()
+    written = text.split("```json schema\n")[1].split("```")[0]
+    assert json.loads(written) == schema()

@@ -57,7 +57,7 @@ def read_descriptor(folder: Path, report: Report) -> dict[str, Path]:
     found: dict[str, Path] = {}
     for name, listed in resources:
         _take_resource(folder, name, listed, found, report)
-    listed_files = {path.name for path in found.values()} | {"datapackage.json"}
+    listed_files = {path.name for path in found.values()} | {"datapackage.json", "workspace.json"}
     extra = sorted(p.name for p in folder.iterdir() if p.is_file() and p.name not in listed_files)
     report.notes += [f"{name}: not listed in datapackage.json, skipped" for name in extra]
     return found

@@ -14,6 +14,7 @@ from wise_tally.exchange.checks import CHECKS, known_currency
 from wise_tally.exchange.faults import PackageRefused, Report
 from wise_tally.exchange.parse import Parsed, parse_file, read_descriptor
 from wise_tally.exchange.tables import STATE_COLUMNS, TABLES, Column, Table
+from wise_tally.exchange.workspace_file import read_file, take_file
 from wise_tally.org.book_number import old_rows_changed
 from wise_tally.org.models import Workspace
 from wise_tally.process.categories import ensure_categories
@@ -34,7 +35,9 @@ def read_package(folder: Path, now: datetime, step: Callable[[str], None] = lamb
         package = _parse_all(folder, report)
         step("checking")
         decimals = _decimals(package)
-        Checker(package, decimals, report).run(CHECKS)
+        checker = Checker(package, decimals, report)
+        checker.run(CHECKS)
+        rest = read_file(folder, checker.keys, report)
         if report.faults:
             raise PackageRefused(report)
         ensure_categories("categories" in package)
@@ -45,6 +48,8 @@ def read_package(folder: Path, now: datetime, step: Callable[[str], None] = lamb
                 _write(package[name], package, keys, now)
                 report.rows[name] = len(package[name])
         _fill_in_late(package, keys)
+        if rest:
+            take_file(rest)
         old_rows_changed()
     return report
 

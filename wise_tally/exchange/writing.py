@@ -13,6 +13,7 @@ from django.db import transaction
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.exchange.cells import CellWriter
 from wise_tally.exchange.tables import CLOSING_COLUMNS, STATE_COLUMNS, TABLES, Column, Table
+from wise_tally.exchange.workspace_file import write_file
 from wise_tally.org.models import Workspace
 from wise_tally.process.models import StageKind
 from wise_tally.targets.models import MONEY_METRICS
@@ -35,6 +36,7 @@ def write_package(folder: Path, now: datetime) -> dict[str, int]:
                 for row in _rows(table, writer):
                     out.writerow(row)
                     counts[name] += 1
+        write_file(folder)
     descriptor = json.dumps(_descriptor(workspace, now), indent=1, ensure_ascii=False) + "\n"
     (folder / "datapackage.json").write_text(descriptor, encoding="utf-8")
     return counts
