@@ -13,7 +13,7 @@ from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRe
 from wise_tally.org.models import AuditEntry, OutboxMessage
 from wise_tally.process.check_language import CheckWrong, Facts, missing, read_check
 from wise_tally.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
-from wise_tally.setup.records import backup
+from wise_tally.scope import backup
 from wise_tally.shelf.book import shelf
 
 DAY = date(2026, 11, 23)

@@ -1,12 +1,11 @@
 """All addresses: the six places and signing in."""
 
 from django.urls import include, path
-from django.views.generic import RedirectView
 
 from wise_tally.scope import sign_in
 
 urlpatterns = [
-    path("", RedirectView.as_view(pattern_name="forecast:page", query_string=True), name="home"),
+    path("", sign_in.home, name="home"),
     path("sign-in/", sign_in.sign_in, name="sign-in"),
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),

@@ -5,10 +5,16 @@ from django.contrib.auth import authenticate, login, logout
 from django.contrib.auth.models import User
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.utils.http import url_has_allowed_host_and_scheme
-from django.views.decorators.http import require_http_methods, require_POST
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
+from wise_tally.org.access import May
+from wise_tally.org.clock import now
+from wise_tally.org.first_run import first_administrator, nobody_yet
 from wise_tally.org.models import Person, Role
+from wise_tally.org.people_actions import OrganisationRefused
+from wise_tally.process.models import Process
 from wise_tally.ui.refusals import Refused
 
 DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
@@ -19,9 +25,21 @@ def _next(request: HttpRequest) -> str:
     return asked if url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()}) else "/"
 
 
+@require_safe
+def home(request: HttpRequest) -> HttpResponse:
+    """The forecast; in an empty workspace the guided start for those who may set it up."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    if viewer.may(May.SET_ORGANISATION) and not Process.objects.exists():
+        return redirect("setup:start")
+    query = request.META.get("QUERY_STRING", "")
+    return redirect(reverse("forecast:page") + (f"?{query}" if query else ""))
+
+
 @require_http_methods(["GET", "POST"])
 def sign_in(request: HttpRequest) -> HttpResponse:
-    """The sign-in form; what was typed stays but for the password."""
+    """The sign-in form; what was typed stays but for the password. In a workspace of nobody, the form of the first."""
+    if nobody_yet():
+        return _first(request)
     username = request.POST.get("username", "")
     if request.method == "POST":
         user = authenticate(request, username=username, password=request.POST.get("password", ""))
@@ -30,6 +48,22 @@ def sign_in(request: HttpRequest) -> HttpResponse:
             return redirect(_next(request))
     answer = {"next": _next(request), "wrong": request.method == "POST", "username": username}
     return render(request, "ui/sign_in.html", answer, status=401 if request.method == "POST" else 200)
+
+
+def _first(request: HttpRequest) -> HttpResponse:
+    typed = {name: request.POST.get(name, "").strip() for name in ("organisation", "name", "username")}
+    wrong = ""
+    if request.method == "POST":
+        try:
+            user = first_administrator(
+                typed["organisation"], typed["name"], typed["username"], request.POST.get("password", ""), now()
+            )
+            login(request, user, backend="django.contrib.auth.backends.ModelBackend")
+            return redirect("setup:start")
+        except OrganisationRefused as refused:
+            wrong = str(refused)
+    answer = {"typed": typed, "wrong": wrong}
+    return render(request, "ui/first_sign_in.html", answer, status=422 if wrong else 200)
 
 
 @require_POST

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.setup import organisation, views
+from wise_tally.setup import organisation, start, views
 from wise_tally.setup.lists import views as lists
 from wise_tally.setup.people import views as people
 from wise_tally.setup.quotas import views as quotas
@@ -14,6 +14,7 @@ from wise_tally.setup.stages import views as stages
 app_name = "setup"
 urlpatterns = [
     path("", views.page, name="page"),
+    path("start/", start.start, name="start"),
     path("processes/", stages.processes, name="processes"),
     path("stages/<key:process>/", stages.stages, name="stages"),
     path("stages/<key:process>/move/", stages.move, name="move"),

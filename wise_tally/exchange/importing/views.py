@@ -7,6 +7,8 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
+from wise_tally.deals.models import Deal
+from wise_tally.exchange.demo.build import build_demo
 from wise_tally.exchange.importing.journal import UndoRefused
 from wise_tally.exchange.importing.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess
 from wise_tally.exchange.importing.prepare import Matching, Preparer
@@ -22,8 +24,9 @@ from wise_tally.exchange.importing.run import (
 )
 from wise_tally.exchange.models import ImportRun, ImportStatus
 from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.clock import now, today
 from wise_tally.process.models import Process
+from wise_tally.scope.backup import make_backup
 from wise_tally.scope.guard import all_needs
 from wise_tally.scope.uploads import UploadedTable, UploadRefused, read_upload
 from wise_tally.ui.refusals import Refused
@@ -175,3 +178,15 @@ def change(request: HttpRequest, number: int) -> HttpResponse:
     raise Refused(
         "An import that was taken can be undone, a file that was not can be forgotten; accepted: undo, forget."
     )
+
+
+@require_POST
+@all_needs(May.SET_ORGANISATION)
+def look_around(request: HttpRequest) -> HttpResponse:
+    """Fill an empty workspace with the demo firm, after a backup that empties it again."""
+    if Process.objects.exists() or Deal.objects.exists():
+        raise Refused("This workspace is not empty; accepted: the demo in a database of its own, by ./tally demo.", 409)
+    made = make_backup(now())
+    build_demo(today(), now())
+    messages.success(request, f"The demo firm is in. Put {made.name} back on the backups page to empty the workspace.")
+    return redirect("forecast:page")

@@ -9,8 +9,8 @@ from django.views.decorators.http import require_http_methods, require_safe
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import AuditEntry, OutboxMessage
+from wise_tally.scope.backup import BackupRefused, kept, make_backup, restore_backup
 from wise_tally.scope.guard import all_needs
-from wise_tally.setup.records.backup import BackupRefused, kept, make_backup, restore_backup
 from wise_tally.ui.refusals import Refused
 
 ON_A_PAGE = 50

@@ -5,7 +5,7 @@ from typing import Any
 from django.core.management import BaseCommand
 
 from wise_tally.org.clock import now
-from wise_tally.setup.records.backup import folder, make_backup
+from wise_tally.scope.backup import folder, make_backup
 
 
 class Command(BaseCommand):

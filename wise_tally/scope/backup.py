@@ -57,6 +57,8 @@ def make_backup(now: datetime) -> Backup:
     copy = sqlite3.connect(fresh)
     try:
         connection.connection.backup(copy)
+        # One file without a write-ahead log beside it.
+        copy.execute("PRAGMA journal_mode=DELETE")
     finally:
         copy.close()
     check(fresh)

@@ -1,0 +1,152 @@
+"""From an empty database to a first forecast, through the pages alone, with the demo cut into plain tables."""
+
+import csv
+import io
+from datetime import date
+from random import Random
+
+import pytest
+from django.contrib.auth.models import User
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from tests.conftest import TODAY
+from tests.support.naive import cents
+from tests.support.world import ask
+from wise_tally.deals.models import Deal
+from wise_tally.exchange.demo import firm
+from wise_tally.exchange.demo.deals import deals
+from wise_tally.org.models import Person, Team
+from wise_tally.process.models import Process, Stage
+
+QUARTER = (date(2026, 10, 1), date(2026, 12, 31))
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def begin(client, **typed):
+    posted = {"organisation": "Ferrow & Lisk", "name": "Wilf", "username": "wilf", "password": "long enough to keep"}
+    return client.post("/sign-in/", posted | typed)
+
+
+@pytest.mark.django_db
+def test_who_comes_first_becomes_administrator_and_nobody_after(client):
+    assert "Nobody can sign in yet" in text(client.get("/sign-in/"))
+    for typed, says in (({"password": "short"}, "at least 8"), ({"organisation": ""}, "Something is empty"),
+                        ({"username": "w" * 65}, "too long")):  # fmt: skip
+        refused = begin(client, **typed)
+        assert refused.status_code == 422
+        assert says in text(refused)
+        assert not User.objects.exists()
+    assert begin(client).url == "/setup/start/"
+    assert client.get("/").url == "/setup/start/"
+    page = text(client.get("/setup/start/"))
+    assert "Still missing for a forecast: a process with stages, quotas, deals" in page
+    for address in (
+        "/forecast/",
+        "/deals/",
+        "/attainment/",
+        "/team/",
+        "/setup/",
+        "/setup/quotas/",
+        "/setup/tree/teams/",
+    ):
+        assert client.get(address).status_code == 200, address
+    client.logout()
+    assert begin(client, username="second").status_code == 401
+    assert User.objects.count() == 1
+
+
+def table(rows, names):
+    """A plain CSV with headings as another program might write them."""
+    out = io.StringIO()
+    csv.writer(out).writerows([list(names), *([row.get(k, "") or "" for k in names.values()] for row in rows)])
+    return out.getvalue().encode()
+
+
+def bring_in(client, kind, content):
+    file = SimpleUploadedFile(f"{kind}.csv", content)
+    answer = client.post("/setup/imports/", {"kind": kind, "file": file}, follow=True)
+    matching = answer.context["matching"]
+    posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
+    posted |= {"dates": "ymd", "numbers": "plain", "process": matching.process, "make_accounts": "on", "take": "yes"}
+    done = client.post(answer.redirect_chain[-1][0], posted, follow=True)
+    assert "Taken in" in text(done), text(done)
+
+
+def demo_tables():
+    """The demo's present state in plain rows: names instead of identifiers, no history."""
+    random = Random(20_260_401)
+    accounts = firm.accounts(random)
+    all_deals, revisions, _ = deals(random, TODAY, accounts)
+    people = {row["person_id"]: row for row in firm.people(TODAY)[0]}
+    stages = {row["stage_id"]: row for row in firm.stages(TODAY)[0]}
+    last = {row["deal_id"]: row for row in revisions}
+    rows = []
+    for deal in all_deals:
+        state = last[deal["deal_id"]]
+        if deal["process_id"] == "new_site":
+            more = {"stage": stages[state["stage_id"]]["name"], "owner": people[state["owner_id"]]["name"]}
+            closed = state["effective_at"] if stages[state["stage_id"]]["kind"] != "open" else ""
+            rows.append({**deal, **state, **more, "closed": closed})
+    return people, stages, accounts, rows
+
+
+@pytest.mark.django_db
+def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    begin(client)
+    people, stages, accounts, rows = demo_tables()
+    page = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
+    assert client.post("/setup/organisation/", page).status_code == 302
+    client.post("/setup/processes/", {"name": "New site", "from": "empty"})
+    process = Process.objects.get()
+    for stage in stages.values():
+        if stage["process_id"] == "new_site" and stage["kind"] == "open":
+            posted = {
+                "name": stage["name"],
+                "kind": "open",
+                "probability": stage["probability"],
+                "category": stage["category_id"],
+            }
+            client.post(f"/setup/stages/{process.key}/add/", posted)
+    assert Stage.objects.filter(kind="open").count() == 5
+    client.post("/setup/start/", {"teams": "North\n  Fells\n  Lakes\nSouth\n"})
+    assert Team.objects.get(name="Lakes").parent == Team.objects.get(name="North")
+    lines = [f"{row['name']}, {row['email']}, Fells, {row['role']}" for row in people.values()]
+    wrong = client.post("/setup/start/", {"people": "\n".join([*lines, "Xan, x@y.z, Moon"])})
+    assert wrong.status_code == 422
+    assert "“Moon” is no team" in text(wrong)
+    assert Person.objects.count() == 1, "all or nothing"
+    client.post("/setup/start/", {"people": "\n".join(lines)})
+    assert Person.objects.count() == 1 + len(people)
+    bring_in(client, "accounts", table(accounts, {"Account ID": "account_id", "Customer": "name"}))
+    headings = {"Deal": "name", "Customer": "account_id", "Rep": "owner", "Stage": "stage", "Amount": "amount",
+                "Expected close": "expected_close", "Created": "created_at", "Closed": "closed"}  # fmt: skip
+    bring_in(client, "deals", table(rows, headings))
+    assert Deal.objects.count() == len(rows) > 500
+    expected = won = 0
+    for row in rows:
+        kind, close = stages[row["stage_id"]]["kind"], row.get("expected_close") or ""
+        inside = close and QUARTER[0] <= date.fromisoformat(close) <= QUARTER[1]
+        expected += cents(row["amount"]) if kind == "open" and inside else 0
+        closed = date.fromisoformat(row["closed"][:10]) if kind == "won" else date.min
+        won += cents(row["amount"]) if QUARTER[0] <= closed <= QUARTER[1] else 0
+    found = ask("forecast", "FY2027-Q3", TODAY.isoformat())[""]
+    assert (cents(found["open"]), cents(found["won"])) == (expected, won)
+    assert expected > 0
+    assert won > 0
+    assert "Still missing for a forecast: quotas." in text(client.get("/setup/start/"))
+
+
+@pytest.mark.django_db(transaction=True)
+def test_looking_around_fills_an_empty_workspace_and_the_backup_empties_it(client, tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    begin(client)
+    assert client.post("/setup/imports/look-around/").url == "/forecast/"
+    assert Deal.objects.count() > 1_000
+    assert client.post("/setup/imports/look-around/").status_code == 409
+    (name,) = [path.name for path in (tmp_path / "backups").iterdir()]
+    client.post("/setup/backups/", {"what": "restore", "name": name})
+    assert not Deal.objects.exists()
