@@ -155,7 +155,21 @@ def test_own_fields_keep_their_values(demo, sign_in):
     field = OwnField.objects.get(name="Basin")
     OwnFieldValue.objects.create(field=field, subject_key="d9001", value="upper")
     assert "Values use “upper”" in text(client.post(f"{address}{field.key}/", posted | {"choices": "lower; middle"}))
+    assert "which would go with it" in text(client.post(f"{address}{field.key}/remove/"))
     assert "values are kept" in text(client.post(f"{address}{field.key}/", posted | {"kind": "number", "choices": ""}))
+
+
+def test_a_node_with_quotas_stays(demo, sign_in):
+    client = sign_in("a1")
+    client.post("/setup/lists/teams/", {"name": "Empty team", "manager": ""})
+    assert client.post("/setup/lists/teams/empty_team/remove/").status_code == 302
+    client.post("/setup/lists/teams/", {"name": "Empty team", "manager": ""})
+    cell = "team:empty_team:2027-01-01"
+    client.post("/setup/quotas/?year=2027", {f"q:{cell}": "5", f"seen:{cell}": ""})
+    refused = client.post("/setup/lists/teams/empty_team/remove/")
+    assert refused.status_code == 409
+    assert "has 1 quotas and 0 calls" in text(refused)
+    assert "still referred to by" in text(client.post("/setup/lists/territories/lakeland/remove/"))
 
 
 def test_products_and_money_as_typed(demo, sign_in):

@@ -10,7 +10,8 @@ from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import ground_changed
 from wise_tally.org.models import Person
-from wise_tally.targets.models import MONEY_METRICS, Metric, Quota, QuotaChange, QuotaHold
+from wise_tally.org.records import InUse
+from wise_tally.targets.models import MONEY_METRICS, Call, Metric, Quota, QuotaChange, QuotaHold
 
 
 @dataclass(frozen=True)
@@ -178,3 +179,13 @@ def held_cells(kind: QuotaKind) -> Held:
     """Cells that spreading leaves as they are."""
     rows = QuotaHold.objects.filter(metric=kind.metric)
     return set(rows.values_list("subject", "subject_key", "starts_on", "ends_on"))
+
+
+def require_untargeted(subject: str, key: str, name: str) -> None:
+    """Raise InUse while quotas or calls refer to a node; they name it by identifier, which no foreign key guards."""
+    rows = {"subject": subject, "subject_key": key}
+    quotas, calls = Quota.objects.filter(**rows).count(), Call.objects.filter(**rows).count()
+    if quotas or calls:
+        raise InUse(
+            f"{name} has {quotas} quotas and {calls} calls; accepted: a node without. Give it a last day, or move it instead."
+        )

@@ -10,8 +10,8 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from wise_tally.deals.models import Deal
 from wise_tally.exchange.demo.build import build_demo
 from wise_tally.exchange.importing.journal import UndoRefused
-from wise_tally.exchange.importing.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess
-from wise_tally.exchange.importing.prepare import Matching, Preparer
+from wise_tally.exchange.importing.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, Kind, guess
+from wise_tally.exchange.importing.prepare import MODELS, Matching, Prepared, Preparer
 from wise_tally.exchange.importing.run import (
     begin,
     folder_of,
@@ -123,7 +123,9 @@ def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching) -> d
     first = UploadedTable(table.header, table.rows[:PREVIEW_ROWS])
     prepared = Preparer(kind, matching, now()).run(first)
     names = [name for name in kind.columns if name in matching.columns]
-    rows = [(number, [row.get(name, "") for name in names]) for number, row in prepared.rows]
+    rows = [
+        (number, [_shown(kind, name, row.get(name, ""), prepared) for name in names]) for number, row in prepared.rows
+    ]
     return {
         "run": run,
         "kind": kind,
@@ -147,6 +149,17 @@ def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching) -> d
         "preview": rows,
         "preview_faults": prepared.faults,
     }
+
+
+def _shown(kind: Kind, name: str, value: str, prepared: Prepared) -> str:
+    """A value of the preview: what is referred to by its name, and whether it would be made."""
+    column = kind.column(name)
+    if column.kind != "ref" or not value:
+        return value
+    if value in prepared.accounts:
+        return f"{prepared.accounts[value]} (new)"
+    found = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
+    return found or value
 
 
 @require_safe

@@ -9,13 +9,14 @@ from typing import Any
 from django.db import models
 
 from wise_tally.deals.list_actions import TEXTS, in_use, remove_named, save_named
-from wise_tally.deals.models import OwnField, Partner, Product
+from wise_tally.deals.models import OwnField, OwnFieldValue, Partner, Product
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.models import Person, Team, Territory
 from wise_tally.org.people_actions import remove_person, save_person
-from wise_tally.org.records import save_record, take_away
+from wise_tally.org.records import InUse, save_record, take_away
 from wise_tally.process.models import Category, DealType, LostReason, Source
 from wise_tally.setup.lists import forms
+from wise_tally.targets.actions import require_untargeted
 from wise_tally.ui.templatetags.figures import day, money
 
 Save = Callable[[Viewer, str | None, Mapping[str, Any], datetime, str], Any]
@@ -48,11 +49,16 @@ class Register:
         return in_use(self.model) if self.by_text else {}
 
 
-def _plain(model: type[models.Model], right: May = May.SET_RULES) -> tuple[Save, Remove]:
+def _plain(model: type[models.Model], right: May = May.SET_RULES, subject: str = "") -> tuple[Save, Remove]:
+    """Saving and taking away; `subject` is what quotas call such a node."""
+
     def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
         return save_record(viewer, model, key, values, now, seen, right)
 
     def remove(viewer: Viewer, key: str, now: datetime) -> None:
+        viewer.require(right)
+        if subject:
+            require_untargeted(subject, key, key)
         take_away(viewer, model, key, now, right)
 
     return save, remove
@@ -69,7 +75,17 @@ def _remove_named(model: type[models.Model], viewer: Viewer, key: str, now: date
     remove_named(viewer, model, key, now)
 
 
+def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
+    viewer.require(May.SET_RULES)
+    count = OwnFieldValue.objects.filter(field__key=key).count()
+    if count:
+        raise InUse(f"The field holds {count} values, which would go with it; accepted: a field without values.")
+    take_away(viewer, OwnField, key, now)
+
+
 def _remove_person(viewer: Viewer, key: str, now: datetime) -> None:
+    viewer.require(May.SET_ORGANISATION)
+    require_untargeted("person", key, key)
     remove_person(viewer, Person.objects.get(key=key), now)
 
 
@@ -130,7 +146,8 @@ REGISTERS = {
                 ("kind", lambda f: f.kind),
                 ("choices", lambda f: f.choices.replace(";", ", ")),
             ),
-            *_plain(OwnField),
+            _plain(OwnField)[0],
+            _remove_field,
             order=("applies_to", "name"),
         ),
         Register(
@@ -159,7 +176,7 @@ REGISTERS = {
                 ("kind", lambda p: p.kind),
                 ("territory", lambda p: p.territory.name if p.territory else ""),
             ),
-            *_plain(Partner),
+            *_plain(Partner, subject="partner"),
         ),
         Register(
             "teams",
@@ -169,7 +186,7 @@ REGISTERS = {
             Team,
             forms.TeamForm,
             (("manager", lambda t: t.manager.name if t.manager else ""),),
-            *_plain(Team, May.SET_ORGANISATION),
+            *_plain(Team, May.SET_ORGANISATION, "team"),
             right=May.SET_ORGANISATION,
         ),
         Register(
@@ -180,7 +197,7 @@ REGISTERS = {
             Territory,
             forms.TerritoryForm,
             (),
-            *_plain(Territory, May.SET_ORGANISATION),
+            *_plain(Territory, May.SET_ORGANISATION, "territory"),
             right=May.SET_ORGANISATION,
         ),
         Register(

@@ -136,8 +136,10 @@ def _down_from(filling: Filling, node: PlanNode, deep: bool) -> None:
         if not children:
             raise CoreError(f"{node.name} has no rows below it; accepted: a row with parts.")
         parts = spread(value, weights, [child.token for child in children], filling.step, filling.held_of(cells))
-        for child, part in zip(children, parts, strict=True):
-            filling.put(child, period, part)
+        for child, part, weight in zip(children, parts, weights, strict=True):
+            # Who has no share and no quota yet keeps none, instead of a quota of 0.
+            if part or weight or filling.value(child, period) is not None:
+                filling.put(child, period, part)
     for child in children:
         if deep and filling.children(child):
             _down_from(filling, child, deep)
