@@ -16,7 +16,19 @@ VIEWS = (
     "/team/",
     "/setup/",
     "/setup/stages/new_site/",
+    "/setup/stages/new_site/ns_offer/",
+    "/setup/processes/",
     "/setup/quotas/",
+    "/setup/quotas/parts/",
+    "/setup/tree/teams/",
+    "/setup/lists/deal-types/",
+    "/setup/lists/people/r08/",
+    "/setup/organisation/",
+    "/setup/imports/",
+    "/setup/audit/",
+    "/setup/outbox/",
+    "/setup/backups/",
+    "/setup/start/",
 )
 
 
@@ -29,7 +41,7 @@ def faults_of(page):
 
 @pytest.mark.parametrize(("width", "height", "scheme"), [(1280, 800, "light"), (390, 844, "dark")])
 def test_each_view_is_clean(visit, width, height, scheme):
-    page = visit(width=width, height=height, scheme=scheme)
+    page = visit("admin", width=width, height=height, scheme=scheme)
     base = page.url.split("/forecast")[0]
     found = {}
     for view in VIEWS:

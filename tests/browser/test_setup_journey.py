@@ -1,0 +1,94 @@
+"""Setting up in the real browser: order by drag and by keyboard, a move in the tree, the plan, a file taken in."""
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.support.naive import cents
+from tests.support.world import ask
+from wise_tally.org.models import Membership, TeamParent
+from wise_tally.process.models import Stage
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+
+
+def order():
+    """The open stages of the first process as they stand."""
+    rows = Stage.objects.filter(process__key="new_site", kind="open").order_by("position")
+    return list(rows.values_list("key", flat=True))
+
+
+def test_stages_are_put_in_order_by_drag_and_by_keyboard(visit):
+    page = visit("admin")
+    page.goto(page.url.split("/forecast")[0] + "/setup/stages/new_site/")
+    first = order()
+    page.drag_and_drop("tr[data-key=ns_offer] .grip", "tr[data-key=ns_enquiry] .grip")
+    page.wait_for_load_state()
+    expect(page.locator("tr[data-key]").first).to_have_attribute("data-key", "ns_offer")
+    assert order() == ["ns_offer", *[key for key in first if key != "ns_offer"]]
+    page.focus("button[aria-label='Move Offer down']")
+    page.keyboard.press("Enter")
+    expect(page.locator("tr[data-key]").first).to_have_attribute("data-key", "ns_enquiry")
+    assert order()[:2] == ["ns_enquiry", "ns_offer"]
+
+
+def test_people_and_teams_move_by_drag_and_by_keyboard(visit):
+    page = visit("admin")
+    page.goto(page.url.split("/forecast")[0] + "/setup/tree/teams/")
+    page.drag_and_drop("[data-node='person:r01']", "[data-under='team:coast']")
+    expect(page.locator("#node")).to_have_value("person:r01")
+    expect(page.locator("#above")).to_have_value("team:coast")
+    page.keyboard.press("Enter")
+    expect(page.locator(".message")).to_contain_text("Iva Marrin is moved from 2026-11-23")
+    assert Membership.objects.filter(person__key="r01").order_by("-from_on")[0].team.key == "coast"
+    page.focus("button[aria-label='Move Rivers team']")
+    page.keyboard.press("Enter")
+    expect(page.locator("#above")).to_be_focused()
+    page.select_option("#above", "team:north")
+    page.fill("#from_on", "2027-01-01")
+    page.keyboard.press("Enter")
+    expect(page.locator(".message")).to_contain_text("Rivers team is moved from 2027-01-01")
+    assert TeamParent.objects.filter(team__key="rivers").order_by("-from_on")[0].parent.key == "north"
+
+
+def test_a_year_is_spread_held_and_saved(visit):
+    page = visit("manager")
+    page.goto(page.url.split("/forecast")[0] + "/setup/quotas/?year=2028")
+    page.fill("#total", "6000000")
+    page.click("text=Spread over the months")
+    expect(page.locator("#unsaved")).to_contain_text("12 cells filled in")
+    page.click("text=Hold cells…")
+    page.check("input[name='h:person:r01:2027-04-01']")
+    page.fill("input[name='q:person:r01:2027-04-01']", "99")
+    page.select_option("#levels", "all")
+    page.click("button[value=spread-down]")
+    expect(page.locator("#unsaved")).to_be_visible()
+    page.click("text=Save the quotas")
+    expect(page.locator(".message")).to_contain_text("cells set")
+    found = ask("forecast", "FY2028", "2026-11-23")[""]
+    assert (found["quota"], found["quota_of_parts"]) == ("6000000.00", "6000000.00")
+    assert ask("forecast", "FY2028-M01", "2026-11-23", by="person")["r01"]["quota"] == "99.00"
+
+
+def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    file = tmp_path / "more.csv"
+    file.write_text(
+        "Deal;Rep;Stage;Amount;Close\nBuoy;Iva Marrin;Offer;1000;01/12/2026\nGauge;Odran Tully;Nowhere;5;02/12/2026\n"
+    )
+    page = visit("manager")
+    before = cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"])
+    page.goto(page.url.split("/forecast")[0] + "/setup/imports/")
+    page.set_input_files("#file", str(file))
+    page.click("text=Send it")
+    page.select_option("#dates", "dmy")
+    page.click("text=Show the preview")
+    expect(page.locator("main")).to_contain_text("Row 3, Stage: “Nowhere” is not there")
+    page.click("button[name=take]")
+    expect(page.locator("main")).to_contain_text("Nothing was taken: 1 faults")
+    page.check("input[name=good_rows_only]")
+    page.click("button[name=take]")
+    expect(page.locator("main")).to_contain_text("Taken in.")
+    assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before + 100_000
+    page.click("text=Undo the whole import")
+    expect(page.locator("main")).to_contain_text("Everything is as it was before it")
+    assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before
