@@ -110,10 +110,14 @@ def test_a_joiner_signs_in_with_the_password_shown_once(demo, sign_in, client):
     client.logout()
     assert client.post("/sign-in/", {"username": joiner.key, "password": password}).status_code == 302
     assert client.get("/forecast/").status_code == 200
+    Person.objects.filter(pk=joiner.pk).update(active_to=date(2026, 11, 22))
+    assert client.get("/forecast/").url.startswith("/sign-in/"), "who has left is out at once"
+    assert client.post("/sign-in/", {"username": joiner.key, "password": password}).status_code == 401
 
 
 def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, sign_in):
     client = sign_in("m1")
+    Source.objects.all().delete()
     name = Deal.objects.exclude(source="").values_list("source", flat=True)[0]
     assert "put it on the list" in text(client.get("/setup/lists/sources/"))
     client.post("/setup/lists/sources/", {"name": name})

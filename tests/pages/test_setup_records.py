@@ -92,6 +92,8 @@ def change(client, **typed):
 @pytest.mark.django_db
 def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, sign_in):
     client = sign_in("m1")
+    EntryCheck.objects.all().delete()
+    StageNotice.objects.all().delete()
     change(client, stage="ns_survey")
     deal = Deal.objects.get(key="d9001")
     bad = client.post(MOMENTS, {"what": "checks", "checks": "amount > 5\na dance is done"}, follow=True)
@@ -170,6 +172,7 @@ def test_stages_not_to_be_skipped_and_answers(tmp_path):
 @pytest.mark.django_db
 def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
     client = sign_in("m1")
+    StageGuide.objects.all().delete()
     guide = {"what": "guide", "text": "Ask early.", "checklist": "one\ntwo", "activities": "phone in a while"}
     assert "is no activity to plan" in text(client.post(MOMENTS, guide, follow=True))
     assert not StageGuide.objects.exists()

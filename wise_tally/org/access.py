@@ -62,6 +62,11 @@ class Viewer:
         return self.role not in (Role.ADMIN, Role.MANAGER, Role.VIEWER)
 
 
+def has_left(person: Person, today: date) -> bool:
+    """Whether the person's last day is past; who has left may not sign in any more."""
+    return person.active_to is not None and person.active_to < today
+
+
 def viewer_of(person: Person) -> Viewer:
     """The viewer that a person is."""
     role = person.role or Role.REP

@@ -139,8 +139,10 @@ def move_person(viewer: Viewer, person: Person, team: Team, from_on: date, now: 
     viewer.require(RIGHT)
     if person.team and not person.memberships.exists():
         Membership.objects.create(person=person, team=person.team, from_on=BEGINNING)
+    earlier = person.memberships.filter(from_on__lte=from_on).order_by("-from_on").first()
     Membership.objects.update_or_create(person=person, from_on=from_on, defaults={"team": team})
-    audit(viewer, "person moved", f"{person.key} to {team.key} from {from_on}", now)
+    before = f"team {earlier.team.key}" if earlier else "no team"
+    audit(viewer, "person moved", f"{person.name} ({person.key}) from {from_on}", now, before, f"team {team.key}")
     ground_changed()
 
 
@@ -151,8 +153,10 @@ def move_team(viewer: Viewer, team: Team, parent: Team | None, from_on: date, no
     require_no_loop(Team, team, parent, from_on)
     if not team.parents.exists():
         TeamParent.objects.create(team=team, parent=team.parent, from_on=BEGINNING)
+    earlier = team.parents.filter(from_on__lte=from_on).order_by("-from_on").first()
     TeamParent.objects.update_or_create(team=team, from_on=from_on, defaults={"parent": parent})
-    audit(viewer, "team moved", f"{team.key} under {parent.key if parent else 'the company'} from {from_on}", now)
+    words = f"{team.name} ({team.key}) from {from_on}"
+    audit(viewer, "team moved", words, now, _under(earlier.parent if earlier else team.parent), _under(parent))
     ground_changed()
 
 
@@ -165,11 +169,15 @@ def move_territory(
     require_no_loop(Territory, territory, parent, from_on)
     if not territory.parents.exists():
         TerritoryParent.objects.create(territory=territory, parent=territory.parent, from_on=BEGINNING)
+    earlier = territory.parents.filter(from_on__lte=from_on).order_by("-from_on").first()
     TerritoryParent.objects.update_or_create(territory=territory, from_on=from_on, defaults={"parent": parent})
-    audit(
-        viewer,
-        "territory moved",
-        f"{territory.key} under {parent.key if parent else 'the company'} from {from_on}",
-        now,
+    words, before = (
+        f"{territory.name} ({territory.key}) from {from_on}",
+        earlier.parent if earlier else territory.parent,
     )
+    audit(viewer, "territory moved", words, now, _under(before), _under(parent))
     ground_changed()
+
+
+def _under(parent: Team | Territory | None) -> str:
+    return f"under {parent.name} ({parent.key})" if parent else "under the company"

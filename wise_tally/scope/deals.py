@@ -43,6 +43,7 @@ class DealRow:
     revision: int
     may_change: bool
     next_step: str
+    no_history: bool = False
 
 
 def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
@@ -100,6 +101,7 @@ def _row(
         revision=revision,
         may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
         next_step=deal.next_step,
+        no_history=bool(book.deals.short_form[int(standing.deal[at])]),
     )
 
 

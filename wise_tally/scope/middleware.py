@@ -7,7 +7,8 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from wise_tally.core.errors import CoreError
-from wise_tally.org.access import Viewer, viewer_of
+from wise_tally.org.access import Viewer, has_left, viewer_of
+from wise_tally.org.clock import today
 from wise_tally.org.models import Person, Role, Workspace
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import use_workspace
@@ -28,7 +29,7 @@ class WorkspaceMiddleware:
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()
-        viewer = viewer_of(person) if person else None
+        viewer = viewer_of(person) if person and not has_left(person, today()) else None
         if viewer is None and request.user.is_superuser:
             # The first account of an empty workspace is nobody in the books yet, and must be able to look around.
             viewer = Viewer("", request.user.get_username(), Role.ADMIN, ())

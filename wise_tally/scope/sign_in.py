@@ -9,8 +9,8 @@ from django.urls import reverse
 from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.access import May, has_left
+from wise_tally.org.clock import now, today
 from wise_tally.org.first_run import first_administrator, nobody_yet
 from wise_tally.org.models import Person, Role
 from wise_tally.org.people_actions import OrganisationRefused
@@ -43,7 +43,8 @@ def sign_in(request: HttpRequest) -> HttpResponse:
     username = request.POST.get("username", "")
     if request.method == "POST":
         user = authenticate(request, username=username, password=request.POST.get("password", ""))
-        if user is not None:
+        person = Person.objects.filter(user=user).first() if user else None
+        if user is not None and not (person and has_left(person, today())):
             login(request, user)
             return redirect(_next(request))
     answer = {"next": _next(request), "wrong": request.method == "POST", "username": username}
@@ -74,7 +75,7 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
     role = request.POST.get("role", "")
     if role not in DEMO_ROLES:
         raise Refused(f"“{role[:20]}” is not a role of the demo; accepted: {', '.join(DEMO_ROLES)}.")
-    person = Person.objects.filter(role=role, user__isnull=False).order_by("key").first()
+    person = Person.objects.filter(role=role, user__isnull=False, active_to=None).order_by("key").first()
     if person is None:
         raise Refused("The demo has no such person yet; make it with ./tally demo.")
     login(request, User.objects.get(person=person), backend="django.contrib.auth.backends.ModelBackend")

@@ -9,7 +9,7 @@ from random import Random
 
 from django.contrib.auth.models import User
 
-from wise_tally.exchange.demo import firm
+from wise_tally.exchange.demo import firm, goods
 from wise_tally.exchange.demo.deals import deals
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.tables import TABLES
@@ -53,6 +53,9 @@ def write_demo(folder: Path, today: date) -> None:
         "people": people,
         "memberships": memberships,
         "territories": [{"territory_id": k, "name": n, "parent_id": p} for k, n, p in firm.TERRITORIES],
+        "products": goods.products(),
+        "partners": goods.partners(),
+        "commission_rates": goods.commission_rates(today),
         "accounts": accounts,
         "deals": all_deals,
         "deal_revisions": revisions,
@@ -67,3 +70,4 @@ def write_demo(folder: Path, today: date) -> None:
     resources = [{"name": name, "path": f"{name}.csv"} for name in tables]
     descriptor = {"profile": "tabular-data-package", "name": "demo", "resources": resources}
     (folder / "datapackage.json").write_text(json.dumps(descriptor))
+    (folder / "workspace.json").write_text(json.dumps(goods.workspace()))
