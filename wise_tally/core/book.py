@@ -124,6 +124,10 @@ class Standing:
         """amount × probability of each deal, rounded half to even to the minor unit."""
         return weighted_minor(self.amount_minor, self.probability_bp)
 
+    def deals_in(self, stage: int) -> int:
+        """Number of deals that stand in a stage."""
+        return int((self.stage == stage).sum())
+
     @cached_property
     def membership_day(self) -> Ints:
         """The day whose team membership counts: that of the closing, for open deals the as-of day."""

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.core.effect import Effect, StageChange, effect_of
 from wise_tally.core.trees import NONE
-from wise_tally.deals.actions import StageRefused, merge_stage, standing_in
+from wise_tally.deals.actions import StageRefused, merge_stage
 from wise_tally.org.access import May
 from wise_tally.org.clock import now, today
 from wise_tally.process.actions import RuleInPast, StageEdit, drop_future_rule, set_stages
@@ -215,12 +215,18 @@ def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
         "stage": here,
         "rules": here.rules.select_related("category").order_by("-effective_at"),
         "moment": now(),
-        "deals_here": standing_in(here).count(),
+        "deals_here": _deals_in(here),
         "others": found.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=here.pk).order_by("position"),
         "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
         **moments_of(here, request.session.pop("typed_moment", {})),
     }
     return render(request, "setup/stage.html", answer)
+
+
+def _deals_in(stage: Stage) -> int:
+    book = shelf.book()
+    index = next(i for i, found in enumerate(book.ground.stages) if found.key == stage.key)
+    return shelf.standing(book, today()).deals_in(index)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
