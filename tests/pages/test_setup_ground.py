@@ -219,3 +219,50 @@ def team_of(key):
     ground = shelf.book().ground
     index = next(i for i, found in enumerate(ground.people) if found.key == key)
     return ground.teams[ground.team_of(index, date(2026, 11, 23).toordinal())].key
+
+
+def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
+    from wise_tally.deals.actions import last_revision
+    from wise_tally.deals.handover import open_deals_of, owned_by
+    from wise_tally.deals.models import Account, Lead
+    from wise_tally.process.models import StageKind
+
+    giver, taker = Person.objects.get(key="r12"), Person.objects.get(key="r13")
+    Lead.objects.create(key="l1", name="L", owner=giver, created_at=Deal.objects.all()[0].created_at)
+    deals = [revision.deal for revision in open_deals_of(giver)]
+    owned, closed = owned_by(giver), ask("forecast", *BEFORE, by="person")["r12"]
+    assert owned.deals == len(deals) > 0
+    client = sign_in("a1")
+    assert "somebody else of the firm" in text(client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r12"}))
+    client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r13"})
+    assert not owned_by(giver).anything
+    assert Account.objects.filter(owner=taker).count() >= owned.accounts
+    for deal in deals:
+        last = last_revision(deal)
+        assert (last.owner, last.reason, last.stage.kind) == (taker, f"handed over from {giver.name}", StageKind.OPEN)
+    assert ask("forecast", *BEFORE, by="person")["r12"] == closed
+    entry = AuditEntry.objects.filter(action="handed over").get()
+    assert (giver.name in entry.before, taker.name in entry.after) == (True, True)
+
+
+def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_in):
+    client = sign_in("a1")
+    client.post("/setup/tree/teams/", {"node": "person:r01", "above": "team:coast", "from_on": AS_OF})
+    client.post("/setup/tree/teams/", {"node": "team:rivers", "above": "", "from_on": AS_OF})
+    client.post(
+        "/setup/tree/territories/", {"node": "territory:east_coast", "above": "territory:lakeland", "from_on": AS_OF}
+    )
+    client.post("/setup/lists/people/r02/rate/", {"rate": "4", "from_on": AS_OF})
+    assert client.post("/setup/lists/people/r02/rate/", {"rate": "104", "from_on": AS_OF}).status_code == 422
+    client.post("/setup/lists/products/calibration/", {"name": "Calibration visit", "product_group": "Visits",
+                                                      "unit_price_minor": "1300", "unit_cost_minor": "640"})  # fmt: skip
+    found = {entry.action: (entry.before, entry.after) for entry in AuditEntry.objects.order_by("pk")}
+    assert found["person moved"] == ("team fells", "team coast")
+    assert found["team moved"] == ("under South region (south)", "under the company")
+    assert found["territory moved"] == ("under Coast and Estuary (coastal)", "under Lakes (lakeland)")
+    assert found["commission rate set"] == ("300", "400")
+    assert '"unit_price_minor": 125000' in found["product changed"][0]
+    assert '"unit_price_minor": 130000' in found["product changed"][1]
+    page = text(client.get("/setup/audit/?find=territory"))
+    assert "under Lakes (lakeland)" in page
+    assert "Nothing with these words" in text(client.get("/setup/audit/?find=zebra"))

@@ -1,8 +1,10 @@
 """What can be brought in from other tables: for each kind its columns, their other names, and what stands in for them."""
 
+import re
 from dataclasses import dataclass
 
 from wise_tally.exchange.tables import TABLES, Column
+from wise_tally.scope.uploads import UploadedTable
 
 
 @dataclass(frozen=True)
@@ -118,6 +120,8 @@ NUMBER_FORMS = {
     "point": ("1.250,00", ".", ","),
     "space": ("1 250,00", " ", ","),
 }
+NUMERIC = ("money", "signed_money", "number", "percent", "days")
+SAMPLE = 200
 IDENTIFIER = {"id", "identifier", "number", "no", "key", "code"}
 
 
@@ -151,3 +155,38 @@ def _means(kind: Kind, name: str, heading: str, exact: bool) -> bool:
 def _words(text: str) -> set[str]:
     letters = "".join(c if c.isalnum() or c == "-" else " " for c in text.casefold())
     return set(letters.split()) - {"the", "of"}
+
+
+def guess_forms(kind: Kind, columns: dict[str, str], table: UploadedTable) -> tuple[str, str]:
+    """Forms of dates and numbers that the first rows of the matched columns speak for."""
+    kinds = {name: kind.column(name).kind for name in columns}
+    samples: dict[str, list[str]] = {"date": [], "number": []}
+    for name, heading in columns.items():
+        of = "date" if kinds[name] in ("date", "moment") else "number" if kinds[name] in NUMERIC else ""
+        if of:
+            place = table.header.index(heading)
+            samples[of] += [cells[place].strip() for _, cells in table.rows[:SAMPLE] if cells[place].strip()]
+    return _date_form(samples["date"]), _number_form(samples["number"])
+
+
+def _date_form(samples: list[str]) -> str:
+    parts = [re.split(r"[/.\-]", text.split("T")[0].split(" ")[0]) for text in samples]
+    parts = [p for p in parts if len(p) == 3 and all(x.isdigit() for x in p) and len(p[2]) == 4]
+    if not parts:
+        return "ymd"
+    return "mdy" if any(int(p[1]) > 12 for p in parts) and all(int(p[0]) <= 12 for p in parts) else "dmy"
+
+
+def _number_form(samples: list[str]) -> str:
+    """The mark that stands last before one or two digits, or twice over, tells decimal from thousands."""
+    for text in samples:
+        marks = [sign for sign in text if sign in ".,"]
+        if len(set(marks)) == 2:
+            return "comma" if marks[-1] == "." else "point"
+        if len(marks) > 1:
+            return "comma" if marks[0] == "," else "point"
+    if any(re.search(r",\d{1,2}$", text) for text in samples):
+        return "space" if any(" " in text for text in samples) else "point"
+    if any(re.search(r",\d{3}$", text) for text in samples):
+        return "comma"
+    return "plain"

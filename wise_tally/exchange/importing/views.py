@@ -10,7 +10,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from wise_tally.deals.models import Deal
 from wise_tally.exchange.demo.build import build_demo
 from wise_tally.exchange.importing.journal import UndoRefused
-from wise_tally.exchange.importing.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, Kind, guess
+from wise_tally.exchange.importing.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, Kind, guess, guess_forms
 from wise_tally.exchange.importing.prepare import MODELS, Matching, Prepared, Preparer
 from wise_tally.exchange.importing.run import (
     begin,
@@ -92,7 +92,10 @@ def _matching(request: HttpRequest, run: ImportRun, table: UploadedTable) -> tup
     first = Process.objects.order_by("name").values_list("key", flat=True).first() or ""
     if request.method != "POST":
         kept: Any = run.matching or remembered(run)
-        return (Matching(**kept), "") if kept else (Matching(guess(kind, table.header), process=first), "")
+        if kept:
+            return Matching(**kept), ""
+        columns = guess(kind, table.header)
+        return Matching(columns, *guess_forms(kind, columns, table), process=first), ""
     posted = request.POST
     columns = {n: posted[f"c:{n}"] for n in kind.columns if posted.get(f"c:{n}") in table.header}
     matching = Matching(

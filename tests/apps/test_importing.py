@@ -1,0 +1,205 @@
+"""Parts of imports: guessed columns and forms, tables as they come, the journal that undoes whatever was written."""
+
+import io
+import zipfile
+from datetime import date, datetime
+from random import Random
+
+import openpyxl
+import pytest
+from django.core.management import call_command
+from django.db import transaction
+
+from tests.conftest import NOW
+from tests.support.random_world import random_world
+from tests.support.world import World, ask
+from wise_tally.core.effect import StageChange, effect_of, with_changes
+from wise_tally.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.exchange.importing import journal
+from wise_tally.exchange.importing.kinds import KINDS, guess, guess_forms
+from wise_tally.exchange.importing.prepare import Matching, derived_key
+from wise_tally.exchange.importing.run import begin, start_run, undo_run
+from wise_tally.exchange.models import ImportRun
+from wise_tally.exchange.reading import read_package
+from wise_tally.exchange.tables import TABLES
+from wise_tally.exchange.writing import write_package
+from wise_tally.org.access import Viewer
+from wise_tally.org.models import AuditEntry, Person
+from wise_tally.scope.uploads import UploadedTable, UploadRefused, read_table
+from wise_tally.shelf.book import shelf
+
+ADMIN = Viewer("boss", "Boss", "admin", ())
+GUESSES = [
+    ("deals", "Deal ID;Deal Name;Amount;Stage;Owner;Expected Close Date;Created Date;Account Name;Type",
+     "deal_id name amount stage_id owner_id expected_close created_at account_id deal_type"),
+    ("deals", "Opportunity;Client;Salesperson;Phase;Value;Closing",
+     "name account_id owner_id stage_id amount expected_close"),
+    ("accounts", "Company;Country;Region", "name country territory_id"),
+    ("people", "Name;E-mail;Department;Role", "name email team_id role"),
+    ("invoices", "Number;Customer;Issued;Due;Amount;Paid", "invoice_id account_id issued_on due_on amount paid_on"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "headings", "ours"), GUESSES)
+def test_columns_are_guessed_from_their_headings(kind, headings, ours):
+    found = guess(KINDS[kind], headings.split(";"))
+    assert found == dict(zip(ours.split(), headings.split(";"), strict=True))
+
+
+FORMS = [
+    ("2026-11-23", "1250.00", ("ymd", "plain")),
+    ("23/11/2026", "1.250,00", ("dmy", "point")),
+    ("11/23/2026", "1,250.00", ("mdy", "comma")),
+    ("03.04.2026", "1 250,50", ("dmy", "space")),
+    ("2026-11-23T10:00", "12,500", ("ymd", "comma")),
+    ("", "0,5", ("ymd", "point")),
+    ("", "1.250.000", ("ymd", "point")),
+]
+
+
+@pytest.mark.parametrize(("day", "number", "forms"), FORMS)
+def test_forms_of_dates_and_numbers_are_guessed_from_the_rows(day, number, forms):
+    table = UploadedTable(["Close", "Amount"], [(2, ["", ""]), (3, [day, number])])
+    assert guess_forms(KINDS["deals"], {"expected_close": "Close", "amount": "Amount"}, table) == forms
+
+
+def workbook(rows):
+    book = openpyxl.Workbook()
+    for row in rows:
+        book.active.append(row)
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def test_tables_come_as_text_with_the_row_on_which_each_record_begins():
+    quoted = read_table("x.csv", b'\xef\xbb\xbfName;Note\r\nA;"two\r\nlines"\r\n\r\nB;one\r\n')
+    assert quoted.header == ["Name", "Note"]
+    assert quoted.rows == [(2, ["A", "two\r\nlines"]), (5, ["B", "one"])]
+    rows = [["Name", "Day", "Money", "Yes"], ["A", date(2026, 11, 23), 1250.5, True], [None, None, None, None],
+            ["B", datetime(2026, 11, 23, 9, 30), 12.0, "=1+1"]]  # fmt: skip
+    sheet = read_table("x.xlsx", workbook(rows))
+    assert sheet.rows == [(2, ["A", "2026-11-23", "1250.5", "true"]), (4, ["B", "2026-11-23T09:30:00", "12", "=1+1"])]
+    assert read_table("x.csv", "a|b\n1|ä\n".encode("utf-16")).rows == [(2, ["1", "ä"])]
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as package:
+        package.writestr("hello.txt", "x")
+    with pytest.raises(UploadRefused, match="no workbook"):
+        read_table("x.xlsx", out.getvalue())
+
+
+def everything(folder):
+    """The whole workspace as bytes."""
+    write_package(folder, NOW)
+    return {name: (folder / table.path).read_bytes() for name, table in TABLES.items()}
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(8))
+def test_whatever_a_package_writes_is_undone_by_its_journal(seed, tmp_path):
+    """A second random world over the first: new rows, changed rows, replaced histories and credits, all put back."""
+    random_world(seed).read(tmp_path / "first")
+    before = everything(tmp_path / "before")
+    other, random = random_world(seed + 100), Random(seed)
+    other.tables["people"][0]["name"] = "Renamed"
+    for row in other.tables["deals"]:
+        row["name"] = f"changed {random.random()}"
+    folder = other.write(tmp_path / "second")
+    with transaction.atomic(), journal.journalling():
+        read_package(folder, NOW)
+        changes = journal.written()
+        assert journal.keep(changes, tmp_path / "journal.gz") > 50
+    assert everything(tmp_path / "between") != before
+    journal.undo(journal.kept(tmp_path / "journal.gz"))
+    after = everything(tmp_path / "after")
+    assert {name for name in before if before[name] != after[name]} == set()
+
+
+@pytest.mark.django_db
+def test_an_import_is_not_undone_over_later_changes(tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    World().read(tmp_path / "in")
+    Person.objects.create(key="boss", name="Boss", role="admin")
+    run = small_run([["Dock", "org"]], "accounts", ["Company", "Kind"], {"name": "Company"})
+    account = Account.objects.get(name="Dock")
+    assert account.key == derived_key("Dock")
+    Lead.objects.create(key="l", name="l", created_at=NOW)
+    Account.objects.filter(pk=account.pk).update(country="IE")
+    with pytest.raises(journal.UndoRefused, match="were changed or taken away since"):
+        undo_run(run, ADMIN, NOW)
+    Account.objects.filter(pk=account.pk).update(country="")
+    undo_run(run, ADMIN, NOW)
+    assert not Account.objects.exists()
+    with pytest.raises(journal.UndoRefused, match="Only an import that was taken"):
+        undo_run(ImportRun.objects.get(), ADMIN, NOW)
+    assert AuditEntry.objects.filter(action="import undone").count() == 1
+
+
+def small_run(rows, kind, header, columns):
+    """Rows taken in at once; the run as it then is."""
+    content = "\n".join(",".join(row) for row in [header, *rows]).encode()
+    table = read_table("x.csv", content)
+    run = start_run(ADMIN, kind, "x.csv", content, table, NOW)
+    begin(run, Matching(columns), len(table.rows), ADMIN, NOW)
+    run.refresh_from_db()
+    assert run.status == "done", run.report
+    return run
+
+
+@pytest.mark.django_db
+def test_a_long_import_runs_by_its_command_and_a_broken_one_says_why(tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    World().read(tmp_path / "in")
+    Person.objects.create(key="boss", name="Boss", role="admin")
+    lines = ["Deal,Rep,Stage,Amount,Close", *(f"D{n},A,one,{n}.50,2026-12-{n % 28 + 1:02}" for n in range(3_500))]
+    content = "\n".join(lines).encode()
+    run = start_run(ADMIN, "deals", "long.csv", content, read_table("long.csv", content), NOW)
+    columns = {"name": "Deal", "owner_id": "Rep", "stage_id": "Stage", "amount": "Amount", "expected_close": "Close"}
+    ImportRun.objects.update(matching={"columns": columns, "process": "p"}, status="running")
+    call_command("run_import", str(run.pk), "boss")
+    run.refresh_from_db()
+    assert (run.status, run.report["changed"]) == ("done", 7_000)
+    assert Deal.objects.count() == DealRevision.objects.count() == 3_500
+    assert ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"] == f"{sum(range(3_500)) + 1_750}.00"
+    (tmp_path / "imports" / str(run.pk) / "source").unlink()
+    with pytest.raises(FileNotFoundError):
+        call_command("run_import", str(run.pk), "boss")
+    run.refresh_from_db()
+    assert (run.status, "the import stopped" in run.report["faults"][0][2]) == ("refused", True)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(6))
+def test_the_effect_of_other_stages_is_the_difference_of_two_forecasts(seed, tmp_path):
+    """Naively: the open counted deals of each stage, weighed twice in plain Python."""
+    random_world(seed).read(tmp_path)
+    book, random = shelf.book(), Random(seed)
+    standing = book.stand(date(2025, 6, 1))
+    changes = {
+        stage: StageChange(random.randrange(0, 10_001), random.randrange(4), None, bool(random.getrandbits(1)))
+        for stage, found in enumerate(book.ground.stages)
+        if found.kind == 0
+    }
+    effect = effect_of(book, standing, changes)
+    after = with_changes(book.ground, changes)
+    rev = book.revisions
+    for row in effect.stages:
+        here = [i for i in range(len(standing.deal)) if standing.stage[i] == row.stage]
+        assert row.deals_open == len(here)
+        totals = []
+        for ground, rules in (
+            (book.ground, book.ground.rules_on(standing.as_of)),
+            (after, after.rules_on(standing.as_of)),
+        ):
+            total = 0
+            for i in here:
+                own, rule = int(rev.probability_bp[standing.row[i]]), rules[row.stage]
+                chance = own if own >= 0 and ground.stages[row.stage].own_probability else rule.probability_bp
+                category = int(rev.category[standing.row[i]])
+                category = rule.category if category < 0 else category
+                exact = int(standing.amount_minor[i]) * chance
+                half = exact // 10_000 + (exact % 10_000 > 5_000 or (exact % 10_000 == 5_000 and exact // 10_000 % 2))
+                total += half if book.ground.categories[category].counted else 0
+            totals.append(total)
+        assert (row.weighted_before, row.weighted_after) == tuple(totals)
+    assert effect.change == sum(row.change for row in effect.stages)
