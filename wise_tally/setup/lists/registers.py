@@ -34,7 +34,7 @@ class Register:
     model: type[models.Model]
     form: type[forms.RecordForm]
     columns: tuple[tuple[str, Callable[[Any], object]], ...]
-    save: Save
+    keep: Save
     remove: Remove
     order: tuple[str, ...] = ("name",)
     right: May = May.SET_RULES

@@ -53,7 +53,7 @@ def entries(request: HttpRequest, slug: str) -> HttpResponse:
 def saved(request: HttpRequest, register: Register, key: str | None, form: Any) -> Any:
     """The record as saved; None with the fault put on the form."""
     try:
-        return register.save(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
     except OrganisationRefused as refused:
         form.add_error(None, str(refused))
     except ChangedMeanwhile as changed:
