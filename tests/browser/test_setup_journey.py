@@ -75,7 +75,7 @@ def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
     file.write_text(
         "Deal;Rep;Stage;Amount;Close\nBuoy;Iva Marrin;Offer;1000;01/12/2026\nGauge;Odran Tully;Nowhere;5;02/12/2026\n"
     )
-    page = visit("manager")
+    page = visit("admin")
     before = cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"])
     page.goto(page.url.split("/forecast")[0] + "/setup/imports/")
     page.set_input_files("#file", str(file))

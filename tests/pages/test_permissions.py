@@ -10,8 +10,8 @@ ALL_IN = (302, 200, 200, 200, 200, 200, 200)
 OWN_DEAL = (302, 404, 200, 404, 200, 200, 200)
 CHANGE = (302, 404, 422, 404, 422, 422, 422)
 ADMIN_ONLY = (302, 403, 403, 403, 403, 422, 403)
-IMPORTERS = (302, 403, 403, 200, 200, 200, 403)
-NO_IMPORT = (302, 403, 403, 404, 404, 404, 403)
+IMPORTERS = (302, 403, 403, 403, 403, 200, 403)
+NO_IMPORT = (302, 403, 403, 403, 403, 404, 403)
 SET = (302, 403, 403, 422, 422, 422, 403)
 TABLE = {
     ("home", "get", "/"): (302,) * 7,
@@ -61,7 +61,7 @@ TABLE = {
     ("setup:start", "post", "/setup/start/"): (302, 403, 403, 403, 403, 400, 403),
     ("exchange:look-around", "post", "/setup/imports/look-around/"): (302, 403, 403, 403, 403, 409, 403),
     ("exchange:imports", "get", "/setup/imports/"): IMPORTERS,
-    ("exchange:imports", "post", "/setup/imports/"): (302, 403, 403, 422, 422, 422, 403),
+    ("exchange:imports", "post", "/setup/imports/"): (302, 403, 403, 403, 403, 422, 403),
     ("exchange:import", "get", "/setup/imports/9/"): NO_IMPORT,
     ("exchange:faulty", "get", "/setup/imports/9/rows-to-mend.csv"): NO_IMPORT,
     ("exchange:import-change", "post", "/setup/imports/9/change/"): NO_IMPORT,

@@ -136,6 +136,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert message.to.startswith(f"{owner.name} <{owner.email}>")
     assert message.to.endswith("x@y.example")
     assert "420\u202f000.00 EUR" in message.body
+    client = sign_in("a1")
     assert "225.02" in text(client.get(f"/setup/outbox/{message.pk}/document/")), "2.5 × 100.01 less 10 % is 225.0225"
     assert message.subject in text(client.get("/setup/outbox/"))
     assert AuditEntry.objects.filter(action="entry checks set", after__contains="a task is done").exists()
@@ -178,6 +179,12 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
     assert not StageGuide.objects.exists()
     client.post(MOMENTS, guide | {"activities": "phone after 3 days: ask for the plan\nsite visit after 10 days"})
     assert StageGuide.objects.get().checklist == "one\ntwo"
+    late = client.post(MOMENTS, guide | {"activities": "", "seen": "{}", "text": "Mine"}, follow=True)
+    assert "Somebody else changed this meanwhile" in text(late)
+    assert "Mine" in text(late), "what was typed stays"
+    assert StageGuide.objects.get().text == "Ask early."
+    late = client.post(MOMENTS, {"what": "checks", "checks": "amount is filled", "seen": "older"}, follow=True)
+    assert "it says now: amount is at least 1 / account is filled" in text(late)
     client.post(MOMENTS, {"what": "file", "file": SimpleUploadedFile("plan <b>.txt", b"hello")})
     name = StageFile.objects.get().name
     answer = client.get(f"/setup/stages/new_site/ns_terms/files/{name}/")
@@ -215,3 +222,17 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
         with pytest.raises(backup.BackupRefused, match=says):
             backup.restore_backup(ADMIN, name, NOW)
     assert client.post("/setup/backups/", {"what": "restore", "name": broken.name}).status_code == 409
+
+
+@pytest.mark.django_db
+def test_a_database_busy_with_an_import_says_so(demo, sign_in, monkeypatch):
+    """A write that waited too long for the lock is told so, not shown as a fault of the application."""
+    from django.db import OperationalError
+
+    def locked(*_):
+        raise OperationalError("database is locked")
+
+    monkeypatch.setattr("wise_tally.setup.stages.views.set_retired", locked)
+    answer = sign_in("m1").post("/setup/stages/new_site/retire/", {"stage": "ns_plan", "what": "retire"})
+    assert answer.status_code == 503
+    assert "Nothing of yours was changed" in text(answer)

@@ -124,7 +124,14 @@ def test_merging_moves_deals_from_now_on_and_leaves_the_past(demo, sign_in):
     before = [ask(name, "FY2027-Q2", "2026-09-30", by="team", process="new_site") for name in figures]
     here = [int(d) for d in Deal.objects.values_list("pk", flat=True)]
     count = DealRevision.objects.count()
-    text = client.post(PAGE + "retire/", {"stage": "ns_survey", "what": "merge", "into": "ns_plan"}, follow=True)
+    asked = {"stage": "ns_survey", "what": "merge", "into": "ns_plan"}
+    shown = client.post(PAGE + "retire/", asked)
+    assert "Not done yet" in shown.content.decode()
+    assert DealRevision.objects.count() == count
+    weighted = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
+    text = client.post(PAGE + "retire/", asked | {"confirmed": "yes"}, follow=True)
+    after = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
+    assert after - weighted == shown.context["merge"]["effect"].change > 0
     moved = DealRevision.objects.count() - count
     assert f"{moved} deals moved" in text.content.decode()
     assert moved > 10

@@ -26,9 +26,7 @@ class May(Enum):
 
 ROLES: dict[str, frozenset[May]] = {
     Role.ADMIN: frozenset(set(May) - {May.CHANGE_DEALS_BELOW}),
-    Role.MANAGER: frozenset(
-        {May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES, May.IMPORT, May.READ_RECORDS}
-    ),
+    Role.MANAGER: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES}),
     Role.REP: frozenset({May.CHANGE_OWN_DEALS}),
     Role.VIEWER: frozenset(),
 }

@@ -10,15 +10,21 @@ from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import old_rows_changed
 from wise_tally.org.models import Workspace
-from wise_tally.org.records import as_text, values_of
+from wise_tally.org.records import ChangedMeanwhile, as_text, values_of
 
 
 @transaction.atomic
-def set_organisation(viewer: Viewer, values: Mapping[str, Any], now: datetime) -> None:
-    """Name, currency, time zone, fiscal year and what reps see; undated, so all figures follow at once."""
+def set_organisation(viewer: Viewer, values: Mapping[str, Any], now: datetime, seen: str = "") -> None:
+    """Name, currency, time zone, fiscal year and what reps see; undated, so all figures follow at once.
+
+    Raises ChangedMeanwhile where the settings are no longer as `seen`.
+    """
     viewer.require(May.SET_ORGANISATION)
     workspace = Workspace.current()
-    before = as_text(values_of(workspace, list(values)))
+    kept = values_of(workspace, list(values))
+    before = as_text(kept)
+    if seen and seen != before:
+        raise ChangedMeanwhile(kept)
     for name, value in values.items():
         setattr(workspace, name, value)
     workspace.save()

@@ -37,12 +37,35 @@ def read_checks(text: str, own_fields: dict[str, str]) -> list[Check]:
     return checks
 
 
+def checks_of(stage: Stage) -> str:
+    """The stage's entry checks, one a line."""
+    return "\n".join(stage.checks.order_by("position").values_list("text", flat=True))
+
+
+def guide_of(stage: Stage) -> dict[str, str]:
+    """The stage guide's words, checklist and activities."""
+    held = StageGuide.objects.filter(stage=stage).first() or StageGuide()
+    return {"text": held.text, "checklist": held.checklist, "activities": held.activities}
+
+
+def _require_seen(seen: str | None, now: str) -> None:
+    """Refuse on a state that somebody changed meanwhile, showing what is there now."""
+    if seen is not None and seen.replace("\r\n", "\n") != now:
+        there = now.replace("\n", " / ") or "nothing"
+        raise MomentRefused(
+            f"Somebody else changed this meanwhile; it says now: {there}. Save again to put yours over it."
+        )
+
+
 @transaction.atomic
-def set_checks(viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, str], now: datetime) -> None:
-    """What is asked before a deal enters; raises MomentRefused with every line that cannot be read."""
+def set_checks(
+    viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, str], now: datetime, seen: str | None = None
+) -> None:
+    """What is asked before a deal enters; raises MomentRefused with every line that cannot be read, or on an old state."""
     viewer.require(May.SET_RULES)
     checks = read_checks(text, own_fields)
-    before = "\n".join(stage.checks.order_by("position").values_list("text", flat=True))
+    before = checks_of(stage)
+    _require_seen(seen, before)
     stage.checks.all().delete()
     EntryCheck.objects.bulk_create(
         EntryCheck(stage=stage, position=place, text=check.text) for place, check in enumerate(checks, 1)
@@ -52,18 +75,20 @@ def set_checks(viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, st
 
 
 @transaction.atomic
-def set_guide(viewer: Viewer, stage: Stage, text: str, checklist: str, activities: str, now: datetime) -> None:
-    """What helps while a deal is in the stage; raises MomentRefused for an activity that cannot be read."""
+def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetime, seen: str | None = None) -> None:
+    """What helps while a deal is in the stage: text, checklist, activities.
+
+    Raises MomentRefused for an activity that cannot be read, or on an old state.
+    """
     viewer.require(May.SET_RULES)
-    wrong = [line for line in activities.splitlines() if line.strip() and not PLANNED.fullmatch(line.strip())]
+    wrong = [line for line in values["activities"].splitlines() if line.strip() and not PLANNED.fullmatch(line.strip())]
     if wrong:
         raise MomentRefused(
             f"“{wrong[0][:60]}” is no activity to plan; accepted: KIND after NUMBER days: what for, with one of"
             f" {', '.join(KINDS)}, such as “phone after 3 days: ask for the plan”."
         )
-    held = StageGuide.objects.filter(stage=stage).first()
-    kept = {"text": held.text, "checklist": held.checklist, "activities": held.activities} if held else {}
-    values = {"text": text, "checklist": checklist, "activities": activities}
+    kept = guide_of(stage)
+    _require_seen(seen, as_text(kept))
     StageGuide.objects.update_or_create(stage=stage, defaults=values)
     audit(viewer, "stage guide set", f"{stage.name} ({stage.key})", now, as_text(kept), as_text(values))
 

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from django.core.exceptions import PermissionDenied
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
@@ -13,6 +14,10 @@ from wise_tally.org.models import Person, Role, Workspace
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import use_workspace
 
+BUSY = (
+    "Something large is being written just now, perhaps an import. Nothing of yours was changed; go back – what you typed"
+    " is still there – and save again in a minute."
+)
 OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in")
 
 
@@ -49,6 +54,8 @@ class WorkspaceMiddleware:
             return render(request, "ui/refused.html", {"message": str(error)}, status=error.status)
         if isinstance(error, CoreError):
             return render(request, "ui/refused.html", {"message": str(error)}, status=400)
+        if isinstance(error, OperationalError) and "locked" in str(error):
+            return render(request, "ui/refused.html", {"message": BUSY}, status=503)
         if isinstance(error, PermissionDenied):
             return render(request, "ui/refused.html", {"message": str(error)}, status=403)
         return None

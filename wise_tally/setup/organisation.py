@@ -14,6 +14,7 @@ from wise_tally.deals.models import DealRevision
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Workspace
+from wise_tally.org.records import ChangedMeanwhile, as_text, seen_values, values_of
 from wise_tally.org.settings_actions import set_organisation
 from wise_tally.scope.guard import changing_needs
 from wise_tally.targets.models import Quota
@@ -66,8 +67,16 @@ def organisation(request: HttpRequest) -> HttpResponse:
         request.POST if request.method == "POST" else None, initial={name: getattr(workspace, name) for name in NAMES}
     )
     if request.method == "POST" and form.is_valid():
-        set_organisation(request.viewer, form.cleaned_data, now())  # type: ignore[attr-defined]
-        messages.success(request, "The settings were saved.")
-        return redirect("setup:organisation")
-    answer = {"form": form, "may_edit": request.viewer.may(May.SET_ORGANISATION)}  # type: ignore[attr-defined]
+        try:
+            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+            messages.success(request, "The settings were saved.")
+            return redirect("setup:organisation")
+        except ChangedMeanwhile as changed:
+            seen = seen_values(request.POST.get("seen", ""))
+            there = [
+                f"{name.replace('_', ' ')} {value}" for name, value in changed.now.items() if seen.get(name) != value
+            ]
+            form.add_error(None, f"Somebody else set {', '.join(there)} meanwhile; save again to put yours over it.")
+    seen_now = as_text(values_of(workspace, list(NAMES)))
+    answer = {"form": form, "seen": seen_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}  # type: ignore[attr-defined]
     return render(request, "setup/organisation.html", answer, status=422 if form.errors else 200)

@@ -8,6 +8,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.ground import Ground
+from wise_tally.org.access import May, Viewer
 from wise_tally.org.models import Person, Team, Territory, Workspace
 from wise_tally.process.models import Process
 from wise_tally.setup.lists.registers import REGISTERS
@@ -49,12 +50,12 @@ def page(request: HttpRequest) -> HttpResponse:
     answer = {
         "missing": missing_for_a_forecast(book.ground, len(book.deals.key)),
         "workspace": Workspace.current(),
-        "sections": _sections(),
+        "sections": _sections(request.viewer),  # type: ignore[attr-defined]
     }
     return render(request, "setup/page.html", answer)
 
 
-def _sections() -> list[Section]:
+def _sections(viewer: Viewer) -> list[Section]:
     processes = [
         Link(f"Stages of {process.name}", reverse("setup:stages", args=[process.key]))
         for process in Process.objects.order_by("name")
@@ -78,15 +79,16 @@ def _sections() -> list[Section]:
                 Link("Season curves and custom periods", reverse("setup:quota-parts")),
             ],
         ),
-        Section(
-            "What comes in and what is written down",
-            [
-                Link("Imports", reverse("exchange:imports"), "CSV and XLSX"),
-                Link("Outbox", reverse("setup:outbox"), "simulated mail"),
-                Link("Audit", reverse("setup:audit"), "who changed what when"),
-                Link("Backups", reverse("setup:backups"), "make, check, put back"),
-            ],
-        ),
+        *([Section("What comes in and what is written down", _records())] if viewer.may(May.IMPORT) else []),
+    ]
+
+
+def _records() -> list[Link]:
+    return [
+        Link("Imports", reverse("exchange:imports"), "CSV and XLSX"),
+        Link("Outbox", reverse("setup:outbox"), "simulated mail"),
+        Link("Audit", reverse("setup:audit"), "who changed what when"),
+        Link("Backups", reverse("setup:backups"), "make, check, put back"),
     ]
 
 

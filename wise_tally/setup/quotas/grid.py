@@ -15,7 +15,7 @@ Typed = dict[str, str]
 
 @dataclass(frozen=True)
 class Cell:
-    """One month of one node: the own quota as typed or kept."""
+    """One month of one node: the own quota as typed or kept; `difference` is own − parts, None where either is none."""
 
     name: str
     label: str
@@ -24,14 +24,7 @@ class Cell:
     fault: str
     held: bool
     filled: bool
-
-
-@dataclass(frozen=True)
-class Column:
-    """A heading: a month with its cells, or the sum of a quarter."""
-
-    label: str
-    quarter: bool
+    difference: int | None
 
 
 @dataclass(frozen=True)
@@ -47,7 +40,7 @@ class Line:
     @property
     def difference(self) -> int | None:
         """Own quota − sum of the parts'; None where either is none."""
-        return None if self.own is None or self.of_parts is None else self.own - self.of_parts
+        return _difference(Target(self.own, self.of_parts))
 
     @property
     def groups(self) -> list[tuple[list[Cell], int | None]]:
@@ -100,15 +93,16 @@ def quota_grid(
     held = held_cells(view.kind)
     lines, unsaved = [], 0
     for place, node in enumerate(nodes):
-        cells = []
+        cells: list[Cell] = []
+        row = [column[place] for column in (shown if typed else targets)]
         for period, column in zip(view.periods, targets, strict=True):
             name, seen = cell_name(node, period.starts_on), view.shown(column[place].own)
             value = typed.get(name, seen)
             unsaved += value != seen
             hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
             label = f"{node.name}, {period.starts_on:%b %Y}"
-            cells.append(Cell(name, label, value, seen, faults.get(name, ""), hold, value != seen))
-        row = [column[place] for column in (shown if typed else targets)]
+            marks = (faults.get(name, ""), hold, value != seen, _difference(row[len(cells)]))
+            cells.append(Cell(name, label, value, seen, *marks))
         quarters = [_sum(row[i : i + 3], "own") for i in range(0, 12, 3)] if view.by_month else []
         lines.append(Line(node, cells, quarters, _sum(row, "own"), _sum(row, "of_parts")))
     names = {cell.name: cell.label for line in lines for cell in line.cells}
@@ -127,6 +121,10 @@ def _typed_over(
         own.append(target.own if isinstance(value, str) else value)
     parts = sums_of_parts(own, [node.parent for node in nodes])
     return [Target(*pair) for pair in zip(own, parts, strict=True)]
+
+
+def _difference(target: Target) -> int | None:
+    return None if target.own is None or target.of_parts is None else target.own - target.of_parts
 
 
 def _sum(targets: list[Target], part: str) -> int | None:

@@ -12,14 +12,17 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.deals.entry import own_field_kinds
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.clock import now
+from wise_tally.org.records import as_text
 from wise_tally.process.check_language import ACCEPTED, FIELDS, KINDS
-from wise_tally.process.models import Document, Stage, StageFile, StageGuide
+from wise_tally.process.models import Document, Stage, StageFile
 from wise_tally.process.moment_actions import (
     MOST_FILE_BYTES,
     PLACEHOLDERS,
     RECIPIENTS,
     MomentRefused,
     add_file,
+    checks_of,
+    guide_of,
     remove_file,
     remove_notice,
     save_notice,
@@ -34,10 +37,11 @@ TYPED = ("checks", "text", "checklist", "activities", "recipients", "subject", "
 
 def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
     """What the stage page shows of the three moments; what was typed and refused stands over what is kept."""
-    guide = StageGuide.objects.filter(stage=stage).first() or StageGuide()
-    checks = "\n".join(stage.checks.order_by("position").values_list("text", flat=True))
-    kept = {"checks": checks, "text": guide.text, "checklist": guide.checklist, "activities": guide.activities}
+    guide, checks = guide_of(stage), checks_of(stage)
+    kept = {"checks": checks, **guide}
     return {
+        "seen_checks": checks,
+        "seen_guide": as_text(guide),
         "typed": kept | typed,
         "wrong": [line for line in typed.get("wrong", "").splitlines() if line],
         "files": stage.files.order_by("name").only("name"),
@@ -75,13 +79,13 @@ def change(request: HttpRequest, process: str, stage: str) -> HttpResponse:
 
 
 def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
-    set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now())
+    set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
     return "What is asked before was saved. It holds for deals that enter from now on."
 
 
 def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
-    text, checklist, activities = (typed.get(name, "") for name in ("text", "checklist", "activities"))
-    set_guide(viewer, stage, text, checklist, activities, now())
+    values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
+    set_guide(viewer, stage, values, now(), request.POST.get("seen"))
     return "What helps while a deal is here was saved."
 
 

@@ -89,6 +89,15 @@ def _effect(edits: list[StageEdit]) -> Effect:
     return effect_of(book, shelf.standing(book, today()), changes)
 
 
+def _merge_effect(source: Stage, target: Stage) -> Effect:
+    """What the deals of a stage would weigh in another, as they stand today."""
+    book = shelf.book()
+    place = {stage.key: index for index, stage in enumerate(book.ground.stages)}
+    rule = book.ground.rules_on(today())[place[target.key]]
+    change = StageChange(rule.probability_bp, rule.category, None, target.own_probability)
+    return effect_of(book, shelf.standing(book, today()), {place[source.key]: change})
+
+
 def _listed(process: Process) -> list[Stage]:
     return list(process.stages.filter(retired=False).select_related("category").order_by("position", "key"))
 
@@ -178,6 +187,8 @@ def retire(request: HttpRequest, process: str) -> HttpResponse:
     try:
         if what == "merge":
             target = stage_of(found, request.POST.get("into", ""))
+            if "confirmed" not in request.POST:
+                return _stage_page(request, found, stage, {"into": target, "effect": _merge_effect(stage, target)})
             count = merge_stage(viewer, stage, target, now())
             text = f"{count} deals moved from {stage.name} to {target.name}; {stage.name} is retired."
         elif what in ("retire", "restore"):
@@ -210,9 +221,14 @@ def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
             raise Refused(str(refused), 409) from refused
         messages.success(request, "The later rule was taken back.")
         return redirect("setup:stage", process=found.key, stage=here.key)
+    return _stage_page(request, found, here, None)
+
+
+def _stage_page(request: HttpRequest, found: Process, here: Stage, merge: dict[str, Any] | None) -> HttpResponse:
     answer = {
         "process": found,
         "stage": here,
+        "merge": merge,
         "rules": here.rules.select_related("category").order_by("-effective_at"),
         "moment": now(),
         "deals_here": _deals_in(here),
