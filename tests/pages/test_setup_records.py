@@ -7,9 +7,10 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.apps.test_histories import ADMIN, NOW
+from tests.support.naive import cents
 from tests.support.world import World, ask
 from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRevision, Product
+from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue, Product
 from wise_tally.org.models import AuditEntry, OutboxMessage
 from wise_tally.process.check_language import CheckWrong, Facts, missing, read_check
 from wise_tally.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
@@ -145,7 +146,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
 
 @pytest.mark.django_db
 def test_stages_not_to_be_skipped_and_answers(tmp_path):
-    from wise_tally.deals.actions import DealState, StageRefused, change_deal
+    from wise_tally.deals.actions import DealState, StageRefused, Typed, change_deal
 
     World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
     deal, ground = Deal.objects.get(), shelf.book().ground
@@ -154,7 +155,8 @@ def test_stages_not_to_be_skipped_and_answers(tmp_path):
 
     def move(stage, answers=None):
         state = DealState(Stage.objects.get(key=stage), 1000_00, date(2026, 12, 1), None)
-        return change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW, answers)
+        typed = Typed(answers or {}, {})
+        return change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW, typed)
 
     for stage in ("s3", "w"):
         with pytest.raises(StageRefused, match="two is not to be skipped"):
@@ -168,6 +170,34 @@ def test_stages_not_to_be_skipped_and_answers(tmp_path):
     move("s1")
     move("l")
     assert DealAnswer.objects.get().answer == "Yes"
+
+
+@pytest.mark.django_db
+def test_what_a_stage_asks_can_be_typed_where_it_is_refused(demo, sign_in):
+    client = sign_in("a1")
+    change(client, stage="ns_survey")
+    OwnField.objects.create(key="depth", applies_to="deal", name="Depth", kind="number")
+    checks = '"Visited?" is answered yes\nDepth is at least 3\ncampaign is filled\nsource is filled'
+    client.post(MOMENTS, {"what": "checks", "checks": checks})
+    Deal.objects.filter(key="d9001").update(source="", campaign="")
+    refused = text(change(client, stage="ns_terms"))
+    for name in ("answer:Visited?", "detail:Depth", "detail:campaign", "detail:source"):
+        assert f'name="{name}"' in refused
+    typed = {
+        "answer:Visited?": "yes",
+        "detail:Depth": "deep",
+        "detail:campaign": "Spring",
+        "detail:source": "Field day",
+    }
+    again = text(change(client, stage="ns_terms", **typed))
+    assert "“deep” is no number" in again
+    assert 'value="Spring"' in again, "what was typed stays"
+    assert Deal.objects.get(key="d9001").campaign == ""
+    assert change(client, stage="ns_terms", **typed | {"detail:Depth": "3.5"}).status_code == 302
+    deal = Deal.objects.get(key="d9001")
+    assert (deal.campaign, deal.source, last_revision(deal).stage.key) == ("Spring", "Field day", "ns_terms")
+    assert OwnFieldValue.objects.get().value == "3.5"
+    assert cents(ask("forecast", "FY2027-Q3", DAY.isoformat(), by="source")["Field day"]["open"]) >= 42_000_000
 
 
 @pytest.mark.django_db

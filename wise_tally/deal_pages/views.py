@@ -14,7 +14,8 @@ from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.deal_pages.history import history, trail
 from wise_tally.deal_pages.listing import QUICK, listing
-from wise_tally.deals.actions import OldState, StageRefused, change_deal, last_revision
+from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
+from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Deal
 from wise_tally.org.access import sees_people
@@ -136,10 +137,12 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     if form.state is None:
         return _refused(request, found, form, 422)
     viewer = request.viewer  # type: ignore[attr-defined]
+    typed = Typed(form.answers, form.details)
     try:
-        change_deal(viewer, shelf.book().ground, found, form.revision, form.state, form.typed["reason"], now())
-    except StageRefused as refused:
+        change_deal(viewer, shelf.book().ground, found, form.revision, form.state, form.typed["reason"], now(), typed)
+    except (StageRefused, DetailRefused) as refused:
         form.faults["stage"] = str(refused)
+        form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
         return _refused(request, found, form, 422)
     except OldState as old:
         return _refused(request, found, form, 409, old)

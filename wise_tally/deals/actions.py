@@ -1,6 +1,6 @@
 """What people do to deals: each change is one new revision, written in one transaction, refused on an old state."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import date, datetime
 
@@ -8,7 +8,15 @@ from django.db import transaction
 from django.db.models import Exists, OuterRef, QuerySet
 
 from wise_tally.core.ground import Ground
-from wise_tally.deals.entry import facts_of, keep_answers, missing_before, send_notices, skipped_before
+from wise_tally.deals.entry import (
+    Lacking,
+    facts_of,
+    keep_answers,
+    keep_details,
+    missing_before,
+    send_notices,
+    skipped_before,
+)
 from wise_tally.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
@@ -36,7 +44,19 @@ class OldState(Exception):
 
 
 class StageRefused(Exception):
-    """The stage belongs to another process, is retired, or its entry checks miss something."""
+    """The stage belongs to another process, is retired, or its entry checks miss something, which `lacking` lists."""
+
+    def __init__(self, message: str, lacking: Sequence[Lacking] = ()) -> None:
+        super().__init__(message)
+        self.lacking = lacking
+
+
+@dataclass(frozen=True)
+class Typed:
+    """What was typed besides the state because a stage asks for it: answers by question, details by name."""
+
+    answers: Mapping[str, str]
+    details: Mapping[str, str]
 
 
 def last_revision(deal: Deal) -> DealRevision:
@@ -56,7 +76,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     state: DealState,
     reason: str,
     now: datetime,
-    answers: Mapping[str, str] | None = None,
+    typed: Typed | None = None,
 ) -> DealRevision:
     """Write a new revision of a deal. Raises OldState, StageRefused or PermissionDenied and then changes nothing."""
     last = last_revision(deal)
@@ -86,7 +106,9 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         reason=reason,
     )
     if state.stage != last.stage:
-        keep_answers(deal, answers or {}, viewer, now)
+        if typed:
+            keep_answers(deal, typed.answers, viewer, now)
+            keep_details(deal, typed.details)
         _require_entry(viewer, deal, last.stage, revision, now.date())
     revision.save()
     if state.stage != last.stage:
@@ -101,11 +123,12 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
 
 def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRevision, today: date) -> None:
     """Raise StageRefused with everything that the stage asks before a deal enters it and that is missing."""
-    lacking = skipped_before(deal, present, entering.stage)
+    lacking = [Lacking(words) for words in skipped_before(deal, present, entering.stage)]
     if entering.stage.checks.exists():
         lacking += missing_before(entering.stage, facts_of(deal, entering, viewer, today))
     if lacking:
-        raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {'; '.join(lacking)}.")
+        words = "; ".join(item.words for item in lacking)
+        raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {words}.", lacking)
 
 
 def _require(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:

@@ -1,6 +1,8 @@
 """Entering a stage: what is still missing before, and the messages once a deal has entered."""
 
+import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
 
@@ -10,6 +12,7 @@ from django.template.loader import render_to_string
 from wise_tally.core.money import WHOLE_BP, divide_half_even
 from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.access import Viewer
+from wise_tally.org.book_number import old_rows_changed
 from wise_tally.org.models import OutboxMessage, Person, Role, Team, Workspace
 from wise_tally.process.check_language import Facts, missing, read_check
 from wise_tally.process.models import Document, Stage, StageKind, StageNotice
@@ -58,12 +61,31 @@ def facts_of(deal: Deal, state: DealRevision, viewer: Viewer, today: date) -> Fa
     )
 
 
-def missing_before(stage: Stage, facts: Facts) -> list[str]:
+# Details of a deal that can be typed where a stage asks for them; the book holds the last two.
+DETAILS = {"next step": "next_step", "campaign": "campaign", "source": "source", "deal type": "deal_type"}
+IN_THE_BOOK = ("source", "deal_type")
+
+
+@dataclass(frozen=True)
+class Lacking:
+    """What an entry check misses: in words, and what can be typed to meet it (an answer or a detail), if anything."""
+
+    words: str
+    asks: str = ""
+    name: str = ""
+
+
+def missing_before(stage: Stage, facts: Facts) -> list[Lacking]:
     """What the stage's entry checks still miss, in their order."""
     kinds, people = own_field_kinds(), frozenset(Person.objects.values_list("key", flat=True))
-    texts = stage.checks.order_by("position").values_list("text", flat=True)
-    found = (missing(read_check(text, kinds, people), facts) for text in texts)
-    return [words for words in found if words]
+    found = []
+    for text in stage.checks.order_by("position").values_list("text", flat=True):
+        check = read_check(text, kinds, people)
+        if words := missing(check, facts):
+            can_type = check.subject in DETAILS or check.subject in kinds
+            asks = "answer" if check.asks == "answered" else "detail" if can_type else ""
+            found.append(Lacking(words, asks, check.subject))
+    return found
 
 
 def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
@@ -75,6 +97,42 @@ def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
         required = required.filter(position__lt=target.position)
     stood = set(deal.revisions.filter(void=False).values_list("stage_id", flat=True)) | {present.pk, target.pk}
     return [f"{stage.name} is not to be skipped" for stage in required.order_by("position") if stage.pk not in stood]
+
+
+class DetailRefused(Exception):
+    """A detail cannot be kept as typed; says what is accepted."""
+
+
+def keep_details(deal: Deal, details: Mapping[str, str]) -> None:
+    """Keep details and own fields typed where a stage asks for them; raises DetailRefused."""
+    own = {found.name: found for found in OwnField.objects.filter(applies_to="deal")}
+    changed = {
+        DETAILS[name]: text.strip()[:10_000] for name, text in details.items() if name in DETAILS and text.strip()
+    }
+    for column, value in changed.items():
+        setattr(deal, column, value)
+    if changed:
+        deal.save(update_fields=list(changed))
+    if set(changed) & set(IN_THE_BOOK):
+        old_rows_changed()
+    for name, text in details.items():
+        if name in own and text.strip():
+            value = own_value(own[name], text.strip())
+            OwnFieldValue.objects.update_or_create(field=own[name], subject_key=deal.key, defaults={"value": value})
+
+
+def own_value(field: OwnField, text: str) -> str:
+    """A typed value of an own field as kept; raises DetailRefused with what is accepted."""
+    if field.kind == "choice" and text not in field.choices.split(";"):
+        raise DetailRefused(f"{field.name}: “{text[:40]}” is no choice; accepted: {field.choices.replace(';', ', ')}.")
+    if field.kind == "number" and not re.fullmatch(r"-?\d{1,11}(\.\d{1,4})?", text, re.ASCII):
+        raise DetailRefused(f"{field.name}: “{text[:40]}” is no number; accepted: a number such as 12.5.")
+    if field.kind == "date":
+        try:
+            date.fromisoformat(text)
+        except ValueError as error:
+            raise DetailRefused(f"{field.name}: “{text[:40]}” is no date; accepted: YYYY-MM-DD.") from error
+    return text[:10_000]
 
 
 def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: datetime) -> None:

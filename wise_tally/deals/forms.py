@@ -1,10 +1,11 @@
 """What is typed into a deal's row, read with faults that say what is accepted."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 
 from wise_tally.deals.actions import DealState
+from wise_tally.deals.entry import Lacking
 from wise_tally.deals.models import Deal
 from wise_tally.process.models import Category, Stage
 from wise_tally.ui.numbers import typed_money
@@ -18,6 +19,16 @@ class DealForm:
     faults: dict[str, str] = field(default_factory=dict)
     state: DealState | None = None
     revision: int = 0
+    answers: dict[str, str] = field(default_factory=dict)
+    details: dict[str, str] = field(default_factory=dict)
+    asked: list[tuple[str, str, str]] = field(default_factory=list)
+
+    def ask_for(self, lacking: Sequence[Lacking]) -> None:
+        """Input name, label and typed value of everything that can be typed to meet what a stage asks."""
+        typed = {"answer": self.answers, "detail": self.details}
+        kept = {(kind, name) for kind, values in typed.items() for name in values}
+        wanted = kept | {(item.asks, item.name) for item in lacking if item.asks}
+        self.asked = [(f"{kind}:{name}", name, typed[kind].get(name, "")) for kind, name in sorted(wanted)]
 
 
 NAMES = ("stage", "amount", "expected_close", "category", "reason")
@@ -26,6 +37,10 @@ NAMES = ("stage", "amount", "expected_close", "category", "reason")
 def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> DealForm:
     """The new state of a deal, or faults; what was typed is kept."""
     form = DealForm({name: posted.get(name, "").strip() for name in NAMES})
+    for name, text in posted.items():
+        kind, _, subject = name.partition(":")
+        if kind in ("answer", "detail") and subject:
+            (form.answers if kind == "answer" else form.details)[subject[:10_000]] = text
     stage = Stage.objects.filter(key=form.typed["stage"]).first()
     if stage is None or stage.process_id != deal.process_id:
         names = ", ".join(deal.process.stages.order_by("position").values_list("name", flat=True))
