@@ -150,3 +150,26 @@ def test_a_row_opens_to_its_deals_without_a_script_error_and_without_script(visi
     plain.locator("tr.total .open-figure").first.click()
     expect(plain.locator("#working h2")).to_contain_text("Won")
     expect(plain.locator("#working tr.total")).to_contain_text(money(company("won")))
+
+
+def test_a_card_moves_between_lanes_by_drag_and_by_keyboard_and_back(visit):
+    from wise_tally.deals.actions import last_revision
+    from wise_tally.deals.models import Deal
+
+    page = visit("admin", path="/deals/?view=lanes&process=new_site")
+    deal = Deal.objects.get(key="d9001")
+    card = page.locator("form[action='/deals/d9001/change/']").last
+    card.drag_to(page.locator("[data-lane=ns_offer] header"))
+    expect(page.locator(".undo")).to_contain_text("Terms → Offer")
+    assert last_revision(deal).stage.key == "ns_offer"
+    page.click("text=Put it back")
+    expect(page.locator("[data-lane=ns_terms]")).to_contain_text(deal.name)
+    assert last_revision(deal).stage.key == "ns_terms"
+    expect(page.locator(".undo")).to_contain_text("Offer → Terms")
+    page.wait_for_load_state("networkidle")
+    page.locator("[data-lane=ns_terms] [data-card]").first.focus()
+    page.keyboard.press("ArrowLeft")
+    assert page.evaluate("document.activeElement.closest('[data-lane]').dataset.lane") == "ns_offer"
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/deals/d*/**")

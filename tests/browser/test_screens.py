@@ -9,6 +9,7 @@ VIEWS = (
     "/forecast/?by=territory&as_of=2026-11-16",
     "/forecast/working/weighted/",
     "/deals/",
+    "/deals/?view=lanes",
     "/deals/d9001/",
     "/conversion/?by=source",
     "/conversion/time/",

@@ -26,6 +26,13 @@ def list_totals(standing: Standing, at: Ints) -> ListTotals:
     return ListTotals(len(at), int(amount), int(weighted))
 
 
+def lane_totals(standing: Standing, at: Ints, lane: Ints, lanes: int) -> tuple[ListTotals, ...]:
+    """Totals of each lane; `lane` holds the lane of each deal in `at`. Raises AmountOverflow beyond 64 bits."""
+    counts = np.bincount(lane, minlength=lanes)
+    amount, weighted = (sum_by_group(c[at], lane, lanes) for c in (standing.amount_minor, standing.weighted_minor))
+    return tuple(ListTotals(int(n), int(a), int(w)) for n, a, w in zip(counts, amount, weighted, strict=True))
+
+
 def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
     """Days from each deal's entry into its present stage to the as-of midnight, shape of `at`."""
     entered = book.revisions.effective_at[book.entered_row[standing.row[at]]]

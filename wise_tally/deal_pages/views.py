@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from typing import Any
+from urllib.parse import urlencode
 
 import numpy as np
 from babel.numbers import get_currency_precision
@@ -13,7 +14,9 @@ from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.deal_pages.history import history, trail
+from wise_tally.deal_pages.lanes import lanes_context
 from wise_tally.deal_pages.listing import QUICK, listing
+from wise_tally.deal_pages.undo import last_change, remember_change
 from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
 from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
@@ -39,8 +42,10 @@ STATUS_WORDS = (
 
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
-    """The list of deals."""
+    """The list of deals, or their lanes."""
     line = read_scope(request)
+    if request.GET.get("view") == "lanes":
+        return render(request, "deals/lanes.html", lanes_context(request, line))
     found = listing(line, request)
     line = request.scope_line = replace(line, any_period=found.status != "period")  # type: ignore[attr-defined]
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
@@ -57,6 +62,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "sorts": {
             name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")
         },
+        "lanes_query": urlencode([*line.given, ("view", "lanes")]),
         "before": found.query(line, page=str(found.page - 1)) if found.page > 1 else "",
         "after": found.query(line, page=str(found.page + 1)) if found.page < found.pages else "",
         "strip": CountStrip(found.total, exports=exports),
@@ -111,6 +117,7 @@ def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
         "credits": found.credits.select_related("person").order_by("from_on", "-share_bp"),
         "may_edit": not line.is_past,
         "here": request.get_full_path(),
+        "undo": last_change(request, found.key),
         "strip": CountStrip(1 if there else 0),
     }
 
@@ -137,7 +144,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     if form.state is None:
         return _refused(request, found, form, 422)
     viewer = request.viewer  # type: ignore[attr-defined]
-    typed = Typed(form.answers, form.details)
+    typed, seen = Typed(form.answers, form.details), last_revision(found)
     try:
         change_deal(viewer, shelf.book().ground, found, form.revision, form.state, form.typed["reason"], now(), typed)
     except (StageRefused, DetailRefused) as refused:
@@ -149,6 +156,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     except PermissionDenied as denied:
         form.faults["deal"] = str(denied)
         return _refused(request, found, form, 403)
+    remember_change(request, found, seen)
     return redirect(_next(request, found))
 
 

@@ -54,4 +54,40 @@ document.addEventListener("alpine:init", () => {
       });
     },
   }));
+  Alpine.data("lanes", () => ({
+    card: null,
+    init() {
+      const lanes = () => [...this.$root.querySelectorAll("[data-lane]")];
+      const clear = () => lanes().forEach((lane) => lane.classList.remove("over"));
+      this.$root.addEventListener("dragstart", (event) => { this.card = event.target.closest("form[draggable]"); });
+      this.$root.addEventListener("dragover", (event) => {
+        const over = event.target.closest("[data-lane]");
+        if (!this.card || !over) return;
+        event.preventDefault();
+        lanes().forEach((lane) => lane.classList.toggle("over", lane === over));
+      });
+      this.$root.addEventListener("dragend", clear);
+      this.$root.addEventListener("drop", (event) => {
+        const over = event.target.closest("[data-lane]");
+        clear();
+        if (!this.card || !over || over.contains(this.card)) return;
+        event.preventDefault();
+        this.card.querySelector("select").value = over.dataset.lane;
+        this.card.requestSubmit();
+      });
+      this.$root.addEventListener("keydown", (event) => {
+        const here = event.target.closest("[data-card]");
+        const step = { ArrowUp: [0, -1], ArrowDown: [0, 1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[event.key];
+        if (!here || !step) return;
+        const columns = lanes().map((lane) => [...lane.querySelectorAll("[data-card]")]);
+        const column = columns.findIndex((cards) => cards.includes(here));
+        const row = columns[column].indexOf(here);
+        let to = column + step[0];
+        while (columns[to] && !columns[to].length) to += step[0];
+        const cards = columns[to] || columns[column];
+        const next = cards[Math.min(cards.length - 1, Math.max(0, row + step[1]))];
+        if (next) { event.preventDefault(); next.focus(); }
+      });
+    },
+  }));
 });

@@ -1,0 +1,97 @@
+"""Lanes of open deals: totals that agree with the list, moves through the entry checks, the last change put back."""
+
+from datetime import date
+
+import pytest
+
+from tests.support.world import ask
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.process.models import EntryCheck
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+LANES = "/deals/?view=lanes"
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def move(client, key, before=None, **typed):
+    """Move a card as its form would."""
+    last = before or last_revision(Deal.objects.get(key=key))
+    close = last.expected_close.isoformat() if last.expected_close else ""
+    kept = {"stage": last.stage.key, "amount": f"{last.amount_minor / 100:.2f}", "expected_close": close}
+    kept |= {"category": last.category.key if last.category else "", "revision": last.pk, "next": LANES}
+    return client.post(f"/deals/{key}/change/", kept | typed)
+
+
+@pytest.mark.parametrize("by", ["stage", "category"])
+def test_lanes_hold_every_open_deal_once_with_the_money_of_the_list(demo, sign_in, by):
+    """Counted naively over the standing; the sum of the lanes is the list's total."""
+    client = sign_in("m1")
+    answer = client.get(f"{LANES}&by={by}&process=new_site")
+    book = shelf.book()
+    standing = shelf.standing(book, date(2026, 11, 23))
+    nodes = book.ground.stages if by == "stage" else book.ground.categories
+    column = standing.stage if by == "stage" else standing.category
+    process = next(i for i, (key, _) in enumerate(book.ground.processes) if key == "new_site")
+    for lane in answer.context["lanes"]:
+        here = [
+            i for i in range(len(standing.deal))
+            if standing.kind[i] == 0 and nodes[int(column[i])].key == lane.key
+            and book.deals.process[standing.deal[i]] == process
+        ]  # fmt: skip
+        assert lane.totals.deals == len(here)
+        assert lane.totals.amount_minor == sum(int(standing.amount_minor[i]) for i in here)
+        assert lane.totals.weighted_minor == sum(int(standing.weighted_minor[i]) for i in here)
+        assert [card.amount_minor for card in lane.cards] == sorted(
+            (int(standing.amount_minor[i]) for i in here), reverse=True
+        )[:25]
+    listed = client.get("/deals/?process=new_site").context["list"]
+    assert sum(lane.totals.amount_minor for lane in answer.context["lanes"]) == listed.amount_minor
+    assert answer.context["strip"].counted == listed.total
+
+
+def test_a_move_runs_the_entry_checks_and_can_be_put_back(demo, sign_in):
+    client = sign_in("a1")
+    before, figure = last_revision(Deal.objects.get(key="d9001")), ask("forecast", "FY2027-Q3", "2026-11-23")
+    assert "Put it back" not in text(client.get(LANES))
+    assert move(client, "d9001", stage="ns_offer").url == LANES
+    assert "Terms → Offer" in text(client.get(LANES))
+    assert "Terms → Offer" in text(client.get("/deals/d9001/"))
+    assert "Put it back" not in text(client.get("/deals/d0001/")), "it belongs to the deal changed"
+    undo = client.get(LANES).context["undo"]
+    EntryCheck.objects.update(text="campaign is filled")
+    Deal.objects.filter(key="d9001").update(campaign="")
+    posted = {n: getattr(undo, n) for n in ("stage", "amount", "expected_close", "category", "revision")}
+    refused = client.post("/deals/d9001/change/", posted | {"reason": "put back", "next": LANES})
+    assert "campaign must be filled" in text(refused)
+    EntryCheck.objects.all().delete()
+    assert client.post("/deals/d9001/change/", posted | {"reason": "put back", "next": LANES}).status_code == 302
+    after = last_revision(Deal.objects.get(key="d9001"))
+    assert (after.stage, after.amount_minor, after.reason) == (before.stage, before.amount_minor, "put back")
+    assert ask("forecast", "FY2027-Q3", "2026-11-23") == figure
+    move(client, "d9001", category="early")
+    DealRevision.objects.create(
+        **{f.attname: getattr(after, f.attname) for f in DealRevision._meta.concrete_fields if f.name != "id"}
+    )
+    assert "Put it back" not in text(client.get(LANES)), "somebody changed the deal after it"
+
+
+def test_lanes_are_hidden_and_shown_and_bad_cuts_are_refused(demo, sign_in):
+    client = sign_in("m1")
+    page = client.get(f"{LANES}&hide=ns_offer&hide=ns_plan&process=new_site")
+    assert [lane.key for lane in page.context["lanes"]] == ["ns_enquiry", "ns_survey", "ns_terms"]
+    assert "show ns_offer" in text(page)
+    refused = client.get(f"{LANES}&by=colour")
+    assert refused.status_code == 400
+    assert "accepted: stage, category" in text(refused)
+    own = sign_in("r01").get(LANES)
+    assert {card.owner_name for lane in own.context["lanes"] for card in lane.cards} >= {"Iva Marrin"}
+    assert all(
+        card.owner_name == "Iva Marrin" or not card.may_change for lane in own.context["lanes"] for card in lane.cards
+    )
+    past = client.get(f"{LANES}&as_of=2026-11-16")
+    assert 'aria-label="Move' not in text(past)
