@@ -11,6 +11,7 @@ import pytest
 from tests.support.naive import Naive, cents, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
+from wise_tally.core.deal_list import slips
 from wise_tally.core.growth import carried, take_over, with_added
 from wise_tally.shelf.book import shelf
 
@@ -211,3 +212,16 @@ def test_a_book_grown_by_revisions_equals_the_whole_one(seed, tmp_path):
         found, expected = carried(standing, new, growth), whole.stand(day)
         for field in fields(expected):
             assert np.array_equal(getattr(found, field.name), getattr(expected, field.name)), (day, field.name)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_slips_equal_plain_python(seed, tmp_path):
+    world = random_world(seed).read(tmp_path)
+    book, (_, _, as_of) = shelf.book(), window(seed)
+    naive = Naive(world.tables, as_of)
+    found = slips(book, book.stand(as_of))
+    pairs = {key: (int(found.count[i]), int(found.days[i])) for i, key in enumerate(book.deals.key)}
+    assert pairs == {key: naive.slips(key) for key in pairs}
+    if as_of > date(2025, 1, 1):
+        assert any(count for count, _ in pairs.values())

@@ -296,11 +296,36 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
     late, rows = listed("only=overstaying")
     assert late.total
     assert all(r.overstays for r in rows)
+    for quick, holds in QUICK_SETS:
+        found, rows = listed(f"only={quick}&status=open")
+        assert found.total, quick
+        assert all(holds(r) for r in rows), quick
+        assert sum(holds(r) for n in range(1, 99) for r in pages_of(listed, n, everything.pages)) == found.total, quick
+    big, rows = listed("only=big")
+    assert big.total == -(-listed("")[0].total // 10)
+    assert rows[0].key == "d9001"
     found, rows = listed("find=barrage")
     assert (found.total, rows[0].key) == (1, "d9001")
     none, rows = listed("find=%25%27%3Bdrop")
     assert (none.total, rows) == (0, [])
     assert listed("status=all&page=999999")[0].page == everything.pages, "a page past the end is the last one"
+
+
+QUICK_SETS = [
+    ("closing this month", lambda r: r.is_open and date(2026, 11, 1) <= day_of(r) <= date(2026, 11, 30)),
+    ("closing next month", lambda r: r.is_open and date(2026, 12, 1) <= day_of(r) <= date(2026, 12, 31)),
+    ("no next step", lambda r: r.is_open and not r.next_step),
+    ("slipped twice", lambda r: r.is_open and r.slips >= 2),
+]
+
+
+def day_of(row):
+    return date.fromordinal(row.expected_close) if row.expected_close else date.min
+
+
+def pages_of(listed, number, pages):
+    """The rows of one page of all deals, none past the end."""
+    return listed(f"status=all&page={number}")[1] if number <= pages else []
 
 
 def test_attainment_and_team_show_the_same_figures(demo, sign_in):

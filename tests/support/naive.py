@@ -6,6 +6,7 @@ Written from the rules alone and slow on purpose: it is the oracle of the core.
 from collections import defaultdict
 from datetime import date, datetime, timedelta
 from fractions import Fraction
+from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 ZONE = ZoneInfo("Europe/Dublin")
@@ -277,6 +278,17 @@ class Naive:
             if not ended:
                 running.append(days)
         return inside, running
+
+    def slips(self, key):
+        """How often the expected close of a deal moved later, and by how many days, both while open."""
+        moves = []
+        rows = [row for row in self.revisions[key] if row["at"] < self.cut]
+        for before, after in pairwise(rows):
+            kinds = {self.stages[row["stage_id"]]["kind"] for row in (before, after)}
+            if kinds == {"open"} and before.get("expected_close") and after.get("expected_close"):
+                days = date.fromisoformat(after["expected_close"]) - date.fromisoformat(before["expected_close"])
+                moves += [days.days] if days.days > 0 else []
+        return len(moves), sum(moves)
 
     def days_to_win(self, start, end):
         """Days from creation to winning by the owner at the closing."""

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.statistics import DAY_SECONDS
@@ -31,6 +32,35 @@ def lane_totals(standing: Standing, at: Ints, lane: Ints, lanes: int) -> tuple[L
     counts = np.bincount(lane, minlength=lanes)
     amount, weighted = (sum_by_group(c[at], lane, lanes) for c in (standing.amount_minor, standing.weighted_minor))
     return tuple(ListTotals(int(n), int(a), int(w)) for n, a, w in zip(counts, amount, weighted, strict=True))
+
+
+@dataclass(frozen=True)
+class Slips:
+    """How often each deal's expected close moved later, and by how many days together; shape (deals of the book,)."""
+
+    count: Ints
+    days: Ints
+
+
+def slips(book: Book, standing: Standing) -> Slips:
+    """Slips before the standing's cut: a revision that moves the expected close later, between two dates, both while open.
+
+    Computed once and kept with the standing. Source: common practice.
+    """
+    if "slips" not in standing.memo:
+        standing.memo["slips"] = _slips(book, standing)
+    return standing.memo["slips"]  # type: ignore[no-any-return]
+
+
+def _slips(book: Book, standing: Standing) -> Slips:
+    rev, deals = book.revisions, len(book.deals.key)
+    is_open = book.ground.stage_kind[rev.stage] == OPEN
+    later = rev.expected_close[1:] - rev.expected_close[:-1]
+    dated = (rev.expected_close[1:] != NO_DAY) & (rev.expected_close[:-1] != NO_DAY)
+    slipped = (rev.deal[1:] == rev.deal[:-1]) & is_open[1:] & is_open[:-1] & dated & (later > 0)
+    slipped &= rev.effective_at[1:] < standing.cut
+    deal = rev.deal[1:][slipped]
+    return Slips(np.bincount(deal, minlength=deals), sum_by_group(later[slipped], deal, deals))
 
 
 def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:

@@ -7,7 +7,7 @@ import numpy as np
 from django.http import HttpRequest
 
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.deal_list import days_in_stage, list_totals, overstaying
+from wise_tally.core.deal_list import days_in_stage, list_totals, overstaying, slips
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
@@ -18,7 +18,18 @@ from wise_tally.ui.refusals import Refused
 PAGE = 50
 STATUSES = {"open": OPEN, "won": WON, "lost": LOST}
 SORTS = ("amount", "weighted", "close", "stage", "owner", "created", "days")
-QUICK = ("overdue", "undated", "overstaying")
+BIG_SHARE = 10
+# Quick sets with what each holds.
+QUICK = {
+    "closing this month": "open deals expected to close in the present month",
+    "closing next month": "open deals expected to close in the month after",
+    "overdue": "open deals whose expected close is past",
+    "undated": "open deals without an expected close",
+    "no next step": "deals without a next step",
+    "overstaying": "open deals longer in their stage than its typical days",
+    "slipped twice": "deals whose expected close moved later at least twice",
+    "big": "the tenth of the listed deals with the largest amounts",
+}
 
 
 @dataclass(frozen=True)
@@ -57,6 +68,12 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
         numbers |= set(Deal.objects.filter(account__name__icontains=find).values_list("key", flat=True))
         keys = line.book.deals.key
         at = at[np.fromiter((keys[int(d)] in numbers for d in line.standing.deal[at]), dtype=bool, count=len(at))]
+    if only == "no next step":
+        without = set(Deal.objects.filter(next_step="").values_list("key", flat=True))
+        at = at[[line.book.deals.key[int(d)] in without for d in line.standing.deal[at]]] if len(at) else at
+    if only == "big":
+        largest = np.argsort(-line.standing.amount_minor[at], kind="stable")[: -(-len(at) // BIG_SHARE)]
+        at = np.sort(at[largest])
     at = at[_order(line, at, sort)]
     pages = max(1, -(-len(at) // PAGE))
     number = request.GET.get("page", "1")
@@ -107,6 +124,12 @@ def _kept(line: ScopeLine, at: Ints, status: str, stage: str, only: str) -> np.n
         keep &= is_open & (close == NO_DAY)
     elif only == "overstaying":
         keep &= overstaying(line.book, standing, at)
+    elif only == "slipped twice":
+        keep &= slips(line.book, standing).count[standing.deal[at]] >= 2
+    elif only in ("closing this month", "closing next month"):
+        month = line.book.ground.fiscal.containing(line.as_of, "month")
+        month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month
+        keep &= is_open & (close >= month.starts_on.toordinal()) & (close <= month.ends_on.toordinal())
     return keep
 
 

@@ -58,7 +58,9 @@ def page(request: HttpRequest) -> HttpResponse:
         "rows": list(rows.values()),
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
-        "quick": [(name, found.query(line, only="" if name == found.only else name)) for name in QUICK],
+        "quick": [
+            (name, words, found.query(line, only="" if name == found.only else name)) for name, words in QUICK.items()
+        ],
         "sorts": {
             name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")
         },

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.deal_list import days_in_stage, overstaying
+from wise_tally.core.deal_list import days_in_stage, overstaying, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.deals.models import Deal, DealRevision
@@ -44,6 +44,8 @@ class DealRow:
     may_change: bool
     next_step: str
     no_history: bool = False
+    slips: int = 0
+    slipped_days: int = 0
 
 
 def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
@@ -75,7 +77,7 @@ def _row(
     own = int(book.revisions.category[row])
     close, amount = int(standing.expected_close[at]), int(standing.amount_minor[at])
     is_open = int(standing.kind[at]) == OPEN
-    owner = int(standing.owner[at])
+    owner, moved = int(standing.owner[at]), slips(book, standing)
     return DealRow(
         key=deal.key,
         name=deal.name,
@@ -101,6 +103,8 @@ def _row(
         revision=revision,
         may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
         next_step=deal.next_step,
+        slips=int(moved.count[standing.deal[at]]),
+        slipped_days=int(moved.days[standing.deal[at]]),
         no_history=bool(book.deals.short_form[int(standing.deal[at])]),
     )
 
