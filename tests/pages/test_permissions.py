@@ -23,6 +23,7 @@ TABLE = {
     ("forecast:not-counted", "get", "/forecast/deals/"): ALL_IN,
     ("forecast:table", "get", "/forecast/table.csv"): ALL_IN,
     ("deals:page", "get", "/deals/"): ALL_IN,
+    ("deals:page", "post", "/deals/"): (302, 422, 422, 422, 422, 422, 422),
     ("deals:table", "get", "/deals/table.json"): ALL_IN,
     ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
     ("deals:change", "post", "/deals/d9001/change/"): CHANGE,

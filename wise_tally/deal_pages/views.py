@@ -11,8 +11,9 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils.http import url_has_allowed_host_and_scheme
-from django.views.decorators.http import require_POST, require_safe
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
+from wise_tally.deal_pages.bulk import bulk, bulk_choices
 from wise_tally.deal_pages.history import history, trail
 from wise_tally.deal_pages.lanes import lanes_context
 from wise_tally.deal_pages.listing import QUICK, listing
@@ -40,9 +41,11 @@ STATUS_WORDS = (
 )
 
 
-@require_safe
+@require_http_methods(["GET", "HEAD", "POST"])
 def page(request: HttpRequest) -> HttpResponse:
-    """The list of deals, or their lanes."""
+    """The list of deals, or their lanes; posting changes several at once."""
+    if request.method == "POST":
+        return bulk(request)
     line = read_scope(request)
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
@@ -65,6 +68,10 @@ def page(request: HttpRequest) -> HttpResponse:
             name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")
         },
         "lanes_query": urlencode([*line.given, ("view", "lanes")]),
+        "bulk": bulk_choices(),
+        "bulk_undo": len(request.session.get("last_bulk", [])),
+        "may_edit": not line.is_past,
+        "here": request.get_full_path(),
         "before": found.query(line, page=str(found.page - 1)) if found.page > 1 else "",
         "after": found.query(line, page=str(found.page + 1)) if found.page < found.pages else "",
         "strip": CountStrip(found.total, exports=exports),

@@ -1,7 +1,7 @@
 """What people do to deals: each change is one new revision, written in one transaction, refused on an old state."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from datetime import date, datetime
 
 from django.db import transaction
@@ -21,18 +21,21 @@ from wise_tally.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
-from wise_tally.org.models import Person
+from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, Stage, StageKind
 
 
 @dataclass(frozen=True)
 class DealState:
-    """The parts of a deal's state that a person may change."""
+    """The parts of a deal's state that a person may change; without `owner`, or unless `moves_place`, these stay."""
 
     stage: Stage
     amount_minor: int
     expected_close: date | None
     category: Category | None
+    owner: Person | None = None
+    territory: Territory | None = None
+    moves_place: bool = False
 
 
 class OldState(Exception):
@@ -61,7 +64,7 @@ class Typed:
 
 def last_revision(deal: Deal) -> DealRevision:
     """The revision in effect; the later of two at the same moment."""
-    found = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner")
+    found = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner", "territory")
     revision = found.order_by("-pk").first()
     assert revision is not None, "a deal always has a revision"
     return revision
@@ -87,7 +90,9 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         raise StageRefused(f"“{state.stage.name}” is a stage of another process.")
     if state.stage.retired and state.stage != last.stage:
         raise StageRefused(f"The stage “{state.stage.name}” is retired.")
-    if all(getattr(state, field.name) == getattr(last, field.name) for field in fields(state)):
+    owner, territory = state.owner or last.owner, state.territory if state.moves_place else last.territory
+    wanted = (state.stage, state.amount_minor, state.expected_close, state.category, owner, territory)
+    if wanted == (last.stage, last.amount_minor, last.expected_close, last.category, last.owner, last.territory):
         return last
     closed = state.stage.kind != StageKind.OPEN
     revision = DealRevision(
@@ -97,8 +102,8 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         stage=state.stage,
         amount_minor=state.amount_minor,
         expected_close=state.expected_close,
-        owner=last.owner,
-        territory=last.territory,
+        owner=owner,
+        territory=territory,
         category=None if closed else state.category,
         probability_bp=last.probability_bp,
         lost_reason=reason if state.stage.kind == StageKind.LOST else "",

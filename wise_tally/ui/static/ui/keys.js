@@ -3,6 +3,9 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("submitOnChange", () => ({
     send() { this.$root.requestSubmit(); },
   }));
+  Alpine.data("ticks", () => ({
+    all() { this.$root.querySelectorAll("input[name=deal]").forEach((box) => { box.checked = true; }); },
+  }));
   Alpine.data("reloading", () => ({
     init() { setTimeout(() => location.reload(), 1500); },
   }));

@@ -1,0 +1,116 @@
+"""Several deals changed at once: shown first, all or nothing, put back together."""
+
+import pytest
+
+from tests.support.world import ask
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.org.models import OutboxMessage
+from wise_tally.process.models import EntryCheck
+
+pytestmark = pytest.mark.django_db
+QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def ticked(client, number, query="process=new_site&stage=ns_offer"):
+    """The boxes of the first deals of a list, as its form would post them."""
+    rows = client.get(f"/deals/?{query}").context["rows"][:number]
+    return [f"{row.revision}:{row.key}" for row in rows], [row.key for row in rows]
+
+
+def test_what_would_change_is_shown_then_done_and_put_back_together(demo, sign_in):
+    client = sign_in("m1")
+    boxes, keys = ticked(client, 6)
+    before = {key: last_revision(Deal.objects.get(key=key)) for key in keys}
+    figures, count = ask("forecast", QUARTER, AS_OF, by="person"), DealRevision.objects.count()
+    edit = {
+        "deal": boxes,
+        "owner": "r02",
+        "category": "commit",
+        "expected_close": "2026-12-20",
+        "territory": "lakeland",
+    }
+    shown = text(client.post("/deals/", edit))
+    assert "Not done yet" in shown
+    assert "expected close" in shown
+    assert "→ Odran Tully" in shown
+    assert DealRevision.objects.count() == count
+    assert client.post("/deals/", edit | {"confirmed": "yes", "next": "/deals/?x=1"}).url == "/deals/?x=1"
+    for key in keys:
+        last = last_revision(Deal.objects.get(key=key))
+        assert (last.owner.key, last.category.key, str(last.expected_close), last.territory.key) == (
+            "r02", "commit", "2026-12-20", "lakeland")  # fmt: skip
+        assert (last.stage, last.amount_minor) == (before[key].stage, before[key].amount_minor)
+    assert ask("forecast", QUARTER, AS_OF, by="person") != figures
+    assert "Put them back" in text(client.get("/deals/"))
+    assert client.post("/deals/", {"what": "undo"}).status_code == 302
+    assert ask("forecast", QUARTER, AS_OF, by="person") == figures
+    for key in keys:
+        last = last_revision(Deal.objects.get(key=key))
+        assert (last.owner, last.territory, last.category) == (
+            before[key].owner,
+            before[key].territory,
+            before[key].category,
+        )
+    assert "Put them back" not in text(client.get("/deals/"))
+
+
+def test_one_deal_that_cannot_change_stops_all_and_says_why(demo, sign_in):
+    client, count = sign_in("m1"), DealRevision.objects.count()
+    boxes, keys = ticked(client, 3)
+    others, _ = ticked(client, 1, "process=renewal")
+    refused = client.post("/deals/", {"deal": [*boxes, *others], "stage": "ns_survey", "confirmed": "yes"})
+    assert refused.status_code == 422
+    assert "is a stage of another process" in text(refused)
+    EntryCheck.objects.filter(position=1).update(text="campaign is filled")
+    Deal.objects.filter(key__in=keys).update(campaign="")
+    refused = client.post("/deals/", {"deal": boxes, "stage": "ns_terms", "confirmed": "yes"})
+    assert text(refused).count("campaign must be filled") == 3
+    old = [box.replace(box.split(":")[0], "1", 1) for box in boxes]
+    assert "was changed by somebody else" in text(client.post("/deals/", {"deal": old, "category": "early"}))
+    assert DealRevision.objects.count() == count
+    client.post("/deals/", {"deal": boxes, "stage": "ns_won"})
+    assert not OutboxMessage.objects.exists(), "a preview sends nothing"
+    client.post("/deals/", {"deal": boxes, "stage": "ns_won", "confirmed": "yes"})
+    assert OutboxMessage.objects.count() == 3
+    last = last_revision(Deal.objects.get(key=keys[0]))
+    assert (
+        client.post(
+            f"/deals/{keys[0]}/change/", {"stage": "ns_offer", "amount": "1.00", "revision": last.pk}
+        ).status_code
+        == 302
+    )
+    assert client.post("/deals/", {"what": "undo"}).status_code == 409
+
+
+BAD = [
+    ({}, "0 deals are ticked"),
+    ({"deal": ["x:d9001", "5"]}, "0 deals are ticked"),
+    ({"deal": ["1:d9001"]}, "Choose what the ticked"),
+    ({"deal": ["1:nowhere"], "owner": "r02"}, "is not there"),
+    ({"deal": ["1:d9001"], "owner": "nobody"}, "is no owner"),
+    ({"deal": ["1:d9001"], "expected_close": "soon"}, "YYYY-MM-DD"),
+    ({"deal": [f"1:d{n}" for n in range(501)], "owner": "r02"}, "1 to 500 at once"),
+]
+
+
+@pytest.mark.parametrize(("typed", "says"), BAD)
+def test_bad_choices_are_refused(demo, sign_in, typed, says):
+    answer = sign_in("m1").post("/deals/", typed)
+    assert answer.status_code in (404, 422)
+    assert says in text(answer)
+
+
+def test_a_rep_changes_only_own_deals_together(demo, sign_in):
+    client, count = sign_in("r01"), DealRevision.objects.count()
+    mine, _ = ticked(client, 2, "status=open")
+    foreign = last_revision(Deal.objects.get(key="d9001"))
+    refused = client.post("/deals/", {"deal": [*mine, f"{foreign.pk}:d9001"], "category": "early", "confirmed": "yes"})
+    assert refused.status_code == 404, "a deal of others looks like one that is not there"
+    assert Deal.objects.get(key="d9001").name not in text(refused)
+    assert DealRevision.objects.count() == count
+    assert client.post("/deals/", {"deal": mine, "category": "early", "confirmed": "yes"}).status_code == 302

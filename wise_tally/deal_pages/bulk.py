@@ -1,0 +1,146 @@
+"""Changing several deals of the list: what would change is shown first, the last such change can be put back."""
+
+from datetime import date
+from typing import Any
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.utils.http import url_has_allowed_host_and_scheme
+
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
+from wise_tally.deals.models import Deal
+from wise_tally.org.access import sees_people
+from wise_tally.org.clock import now
+from wise_tally.org.models import Person, Territory
+from wise_tally.process.models import Category, Stage
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
+
+FIELDS = ("stage", "owner", "expected_close", "category", "territory")
+
+
+def bulk_choices() -> dict[str, Any]:
+    """What several deals may be given at once."""
+    return {
+        "owners": Person.objects.filter(active_to=None).order_by("name"),
+        "categories": Category.objects.order_by("rank"),
+        "territories": Territory.objects.order_by("name"),
+    }
+
+
+def bulk(request: HttpRequest) -> HttpResponse:
+    """Show what would change, change it, or put the last such change back."""
+    if request.POST.get("what") == "undo":
+        return _undo(request)
+    seen = _chosen(request)
+    _require_open(request, list(seen))
+    edit = _edit(request)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    confirmed = "confirmed" in request.POST
+    try:
+        changes = bulk_change(viewer, ground, seen, edit, now(), dry=not confirmed)
+    except BulkRefused as refused:
+        return _preview(request, seen, [], refused.faults)
+    if not confirmed:
+        return _preview(request, seen, changes, [])
+    request.session["last_bulk"] = [(c.deal.key, c.before.pk, c.after.pk) for c in changes]
+    messages.success(request, f"{len(changes)} deals changed.")
+    return redirect(_next(request))
+
+
+def _chosen(request: HttpRequest) -> dict[str, int]:
+    """Identifier → revision seen of the ticked deals."""
+    seen = {}
+    for text in request.POST.getlist("deal"):
+        number, _, key = text.partition(":")
+        if number.isdecimal() and len(number) < 16 and key:
+            seen[key] = int(number)
+    if not seen or len(seen) > MOST:
+        raise Refused(f"{len(seen)} deals are ticked; accepted: 1 to {MOST} at once.", 422)
+    return seen
+
+
+def _require_open(request: HttpRequest, keys: list[str]) -> None:
+    """A deal that the viewer may not open looks like one that does not exist."""
+    ground = shelf.book().ground
+    index = {person.key: i for i, person in enumerate(ground.people)}
+    deals = list(Deal.objects.filter(key__in=keys).prefetch_related("credits__person"))
+    for deal in deals:
+        people = [last_revision(deal).owner.key, *(credit.person.key for credit in deal.credits.all())]
+        if not sees_people(request.viewer, ground, now().date(), [index[key] for key in people]):  # type: ignore[attr-defined]
+            deals = []
+            break
+    if len(deals) < len(keys):
+        raise Refused("One of these deals is not there; load the list again and tick the deals it shows.", 404)
+
+
+def _edit(request: HttpRequest) -> BulkEdit:
+    typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
+    close = None
+    if typed["expected_close"]:
+        try:
+            close = date.fromisoformat(typed["expected_close"])
+        except ValueError as error:
+            raise Refused(f"“{typed['expected_close'][:40]}” is not a date; accepted: YYYY-MM-DD.", 422) from error
+    edit = BulkEdit(
+        Stage.objects.filter(key=typed["stage"], retired=False).first(),
+        Person.objects.filter(key=typed["owner"]).first(),
+        close,
+        Category.objects.filter(key=typed["category"]).first(),
+        Territory.objects.filter(key=typed["territory"]).first(),
+    )
+    lost = [name for name in FIELDS if typed[name] and getattr(edit, name) is None]
+    if lost:
+        raise Refused(f"“{typed[lost[0]][:60]}” is no {lost[0].replace('_', ' ')}; accepted: one of the list.", 422)
+    if edit.is_empty:
+        raise Refused(
+            "Choose what the ticked deals shall have; accepted: stage, owner, expected close, category, territory.", 422
+        )
+    return edit
+
+
+def _preview(
+    request: HttpRequest, seen: dict[str, int], changes: list[Changed], faults: list[tuple[Any, str]]
+) -> HttpResponse:
+    answer = {
+        "changes": [(change, _words(change)) for change in changes],
+        "faults": faults,
+        "unchanged": len(seen) - len(changes),
+        "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
+        "deals": request.POST.getlist("deal"),
+        "back": _next(request),
+    }
+    return render(request, "deals/bulk.html", answer, status=422 if faults else 200)
+
+
+def _words(change: Changed) -> list[str]:
+    """What changes of a deal, as “stage Offer → Terms”."""
+    found = []
+    for name in ("stage", "owner", "category", "territory"):
+        before, after = getattr(change.before, name), getattr(change.after, name)
+        if before != after:
+            found.append(f"{name} {before.name if before else 'none'} → {after.name if after else 'none'}")
+    if change.before.expected_close != change.after.expected_close:
+        found.append(f"expected close {change.before.expected_close or 'none'} → {change.after.expected_close}")
+    return found
+
+
+def _undo(request: HttpRequest) -> HttpResponse:
+    kept = request.session.get("last_bulk", [])
+    try:
+        count = put_back(request.viewer, shelf.book().ground, [tuple(row) for row in kept], now())  # type: ignore[attr-defined]
+    except BulkRefused as refused:
+        names = ", ".join(deal.name for deal, _ in refused.faults[:5])
+        raise Refused(f"Nothing was put back: {names} – {refused.faults[0][1]}", 409) from refused
+    request.session["last_bulk"] = []
+    messages.success(request, f"{count} deals put back to what they were.")
+    return redirect(_next(request))
+
+
+def _next(request: HttpRequest) -> str:
+    asked = request.POST.get("next", "")
+    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
+    return asked if safe else reverse("deals:page")
