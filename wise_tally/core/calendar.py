@@ -155,4 +155,8 @@ def local_days(moments: Ints, time_zone: str) -> Ints:
     last_year = date.fromordinal(epoch + int(moments.max()) // 86_400 + 2).year
     # Whole years keep the cache of midnights small and shared between calls.
     first, last = date(first_year, 1, 1).toordinal(), date(last_year, 12, 31).toordinal()
-    return first + np.searchsorted(_midnights(first, last, time_zone), moments, side="right") - 1
+    midnights = _midnights(first, last, time_zone)
+    # A local day is the UTC day or the one beside it, so two comparisons take the place of a search.
+    day = moments // 86_400 + (epoch - first)
+    day = day + (moments >= midnights[day + 1])
+    return first + day - (moments < midnights[day])
