@@ -5,6 +5,7 @@ from datetime import date
 import pytest
 from django.contrib.auth.models import User
 
+from tests.pages.test_setup_stages import form as stage_form
 from tests.support.world import ask
 from wise_tally.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.models import AuditEntry, CommissionRate, Person, TeamParent
@@ -26,7 +27,7 @@ def past():
 
 
 def test_a_reorganisation_of_today_leaves_last_quarter_to_the_cent(demo, sign_in):
-    """Teams, people, territories, categories and a leaver's deals; also after the book is read anew."""
+    """Teams, people, territories, a leaver's deals, probabilities and stages; also after the book is read anew."""
     client, before = sign_in("a1"), past()
     now_rivers = ask("forecast", QUARTER, AS_OF, by="team")
     moves = [("teams", "team:rivers", "team:north"), ("teams", "person:r01", "team:coast"),
@@ -37,6 +38,17 @@ def test_a_reorganisation_of_today_leaves_last_quarter_to_the_cent(demo, sign_in
     answer = client.post("/setup/people/r08/", {"what": "hand-over", "taker": "r05"}, follow=True)
     assert "went to" in text(answer)
     client.post("/setup/lists/people/r05/rate/", {"rate": "4.5", "from_on": AS_OF})
+    stages = "/setup/stages/new_site/"
+    probabilities = {
+        f"probability__{key}": "33" for key in ("ns_enquiry", "ns_survey", "ns_plan", "ns_offer", "ns_terms")
+    }
+    typed = stage_form(client, **probabilities, category__ns_terms="early", confirmed="yes")
+    assert client.post(stages, typed).status_code == 302
+    client.post(stages + "add/", {"name": "Trial", "kind": "open", "probability": "50", "category": "commit"})
+    client.post(stages + "move/", {"stage": "ns_offer", "to": "up"})
+    client.post(stages + "retire/", {"stage": "ns_enquiry", "what": "retire"})
+    merge = {"stage": "ns_survey", "what": "merge", "into": "ns_plan", "confirmed": "yes"}
+    assert client.post(stages + "retire/", merge).status_code == 302
     assert past() == before
     shelf.forget()
     assert past() == before
