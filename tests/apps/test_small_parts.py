@@ -18,6 +18,7 @@ from wise_tally.exchange.cells import number, scaled
 from wise_tally.org.access import ROLES, May, Viewer, allowed_scope, may_change_deal
 from wise_tally.org.book_number import revisions_added
 from wise_tally.org.models import Person
+from wise_tally.org.people_actions import give_sign_in
 from wise_tally.process.models import Stage
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import ink_bar
@@ -121,6 +122,21 @@ def test_signing_in(firm, client):
     assert client.get("/deals/?find=x").url == "/sign-in/?next=/deals/?find=x"
     client.force_login(User.objects.create_superuser("root", password="x"))
     assert client.get("/setup/").status_code == 200, "the first account of a workspace may look around"
+
+
+def test_after_ten_wrong_passwords_there_is_a_pause(firm, client):
+    Person.objects.filter(key="b").update(user=User.objects.create_user("b", password="right and long"))
+    answers = [client.post("/sign-in/", {"username": "b", "password": f"wrong {n}"}) for n in range(10)]
+    assert {answer.status_code for answer in answers[:9]} == {401}
+    locked = client.post("/sign-in/", {"username": "b", "password": "right and long"})
+    assert locked.status_code == 429
+    assert "wait a quarter of an hour" in locked.content.decode()
+    assert 'value="b"' in locked.content.decode()
+    assert client.post("/sign-in/", {"username": "other", "password": "x"}).status_code == 401
+    password = give_sign_in(
+        Viewer("m", "M", "admin", ()), Person.objects.get(key="b"), datetime(2026, 11, 23, tzinfo=UTC)
+    )
+    assert client.post("/sign-in/", {"username": "b", "password": password}).status_code == 302
 
 
 def test_one_click_sign_in_exists_in_the_demo_only(firm, client, settings):

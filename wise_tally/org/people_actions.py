@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from datetime import date, datetime
 from typing import Any
 
+from axes.utils import reset
 from django.contrib.auth.models import User
 from django.db import models, transaction
 
@@ -69,13 +70,17 @@ def remove_person(viewer: Viewer, person: Person, now: datetime) -> None:
 
 @transaction.atomic
 def give_sign_in(viewer: Viewer, person: Person, now: datetime) -> str:
-    """Let a person sign in by identifier; returns the password, which is shown once and kept only as a hash."""
+    """Let a person sign in by identifier; returns the password, which is shown once and kept only as a hash.
+
+    A pause after too many wrong passwords ends with it.
+    """
     viewer.require(RIGHT)
     password = secrets.token_urlsafe(9)
     user = person.user or User(username=person.key, first_name=person.name[:150])
     user.set_password(password)
     user.save()
     Person.objects.filter(pk=person.pk).update(user=user)
+    reset(username=user.username)
     audit(viewer, "sign-in given", person.key, now)
     return password
 

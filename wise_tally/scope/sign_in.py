@@ -17,6 +17,7 @@ from wise_tally.org.people_actions import OrganisationRefused
 from wise_tally.process.models import Process
 from wise_tally.ui.refusals import Refused
 
+WRONG = "Name and password do not belong together; check both."
 DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
 
 
@@ -47,8 +48,15 @@ def sign_in(request: HttpRequest) -> HttpResponse:
         if user is not None and not (person and has_left(person, today())):
             login(request, user)
             return redirect(_next(request))
-    answer = {"next": _next(request), "wrong": request.method == "POST", "username": username}
+    answer = {"next": _next(request), "wrong": WRONG if request.method == "POST" else "", "username": username}
     return render(request, "ui/sign_in.html", answer, status=401 if request.method == "POST" else 200)
+
+
+def paused(request: HttpRequest, *_: object) -> HttpResponse:
+    """After too many wrong passwords: a pause that says how long."""
+    words = "Too many wrong passwords for this name; wait a quarter of an hour, or ask an administrator for a new one."
+    answer = {"next": _next(request), "wrong": words, "username": request.POST.get("username", "")}
+    return render(request, "ui/sign_in.html", answer, status=429)
 
 
 def _first(request: HttpRequest) -> HttpResponse:

@@ -2,6 +2,7 @@
 
 import os
 import secrets
+from datetime import timedelta
 from pathlib import Path
 
 from csp.constants import SELF
@@ -33,6 +34,7 @@ INSTALLED_APPS = [
     "django.contrib.messages",
     "django.contrib.staticfiles",
     "csp",
+    "axes",
     "wise_tally.org",
     "wise_tally.process",
     "wise_tally.deals",
@@ -58,6 +60,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "wise_tally.scope.middleware.WorkspaceMiddleware",
+    "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "wise_tally.config.urls"
 WSGI_APPLICATION = "wise_tally.config.wsgi.application"
@@ -91,6 +94,14 @@ DATABASES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+# After ten wrong passwords for a name from one address, a quarter of an hour's pause for that pair.
+AXES_FAILURE_LIMIT = 10
+AXES_COOLOFF_TIME = timedelta(minutes=15)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "wise_tally.scope.sign_in.paused"
+AXES_RESET_ON_SUCCESS = True
+AXES_VERBOSE = False
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "home"
 LANGUAGE_CODE = "en-gb"
