@@ -60,7 +60,7 @@ def test_from_a_year_total_to_every_rep_and_back_undone(demo, sign_in):
         PAGE, held | {"tool": "spread-down", "row": "company:", "levels": "all", "weights": "last-year"}
     )
     posted = posted_of(filled)
-    assert all(not line.difference for line in filled.context["grid"].lines), "sums follow what is typed"
+    assert all(not line.year.difference for line in filled.context["grid"].lines), "sums follow what is typed"
     people = list({k.rsplit(":", 1)[0][2:] for k in posted if k.startswith("q:person:")})
     for month in range(12):
         assert sum(row(posted, person)[month] or 0 for person in people) == months[month]

@@ -42,6 +42,11 @@ def weighted_minor(amount_minor: Ints, probability_bp: Ints) -> Ints:
     return divide_half_even_array(amount_minor * probability_bp, WHOLE_BP)
 
 
+def line_amount(quantity_10000ths: int, unit_price_minor: int, discount_bp: int) -> int:
+    """quantity × price less discount, rounded half to even to the minor unit. Source: common practice."""
+    return divide_half_even(quantity_10000ths * unit_price_minor * (WHOLE_BP - discount_bp), 10_000 * WHOLE_BP)
+
+
 def apportion(total: int, weights: Sequence[int], identifiers: Sequence[str]) -> list[int]:
     """Divide `total` by `weights` with the largest-remainder (Hamilton) method; the parts sum to `total`.
 

@@ -28,6 +28,17 @@ class Target:
         """The own value where set, else the sum of the parts."""
         return self.of_parts if self.own is None else self.own
 
+    @property
+    def difference(self) -> int | None:
+        """Own − parts; None where either is none."""
+        return None if self.own is None or self.of_parts is None else self.own - self.of_parts
+
+
+def added(targets: Iterable[Target]) -> Target:
+    """The target of spans that follow one another, such as a quarter's months; None where no span has one."""
+    spans = list(targets)
+    return Target(_sum(t.own for t in spans), _sum(t.of_parts for t in spans))
+
 
 NO_TARGET = Target(None, None)
 

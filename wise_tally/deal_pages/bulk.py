@@ -7,7 +7,6 @@ from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.utils.http import url_has_allowed_host_and_scheme
 
 from wise_tally.deals.actions import last_revision
 from wise_tally.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
@@ -16,6 +15,7 @@ from wise_tally.org.access import sees_people
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, Stage
+from wise_tally.scope.guard import safe_next
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -48,7 +48,7 @@ def bulk(request: HttpRequest) -> HttpResponse:
         return _preview(request, seen, changes, [])
     request.session["last_bulk"] = [(c.deal.key, c.before.pk, c.after.pk) for c in changes]
     messages.success(request, f"{len(changes)} deals changed.")
-    return redirect(_next(request))
+    return redirect(safe_next(request, reverse("deals:page")))
 
 
 def _chosen(request: HttpRequest) -> dict[str, int]:
@@ -111,7 +111,7 @@ def _preview(
         "unchanged": len(seen) - len(changes),
         "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
         "deals": request.POST.getlist("deal"),
-        "back": _next(request),
+        "back": safe_next(request, reverse("deals:page")),
     }
     return render(request, "deals/bulk.html", answer, status=422 if faults else 200)
 
@@ -137,10 +137,4 @@ def _undo(request: HttpRequest) -> HttpResponse:
         raise Refused(f"Nothing was put back: {names} – {refused.faults[0][1]}", 409) from refused
     request.session["last_bulk"] = []
     messages.success(request, f"{count} deals put back to what they were.")
-    return redirect(_next(request))
-
-
-def _next(request: HttpRequest) -> str:
-    asked = request.POST.get("next", "")
-    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
-    return asked if safe else reverse("deals:page")
+    return redirect(safe_next(request, reverse("deals:page")))

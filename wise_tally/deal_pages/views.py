@@ -10,7 +10,6 @@ from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.deal_pages.bulk import bulk, bulk_choices
@@ -27,6 +26,7 @@ from wise_tally.org.clock import now
 from wise_tally.org.models import Workspace
 from wise_tally.process.models import Category
 from wise_tally.scope.deals import deal_rows, stage_choices
+from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, sheet_response
@@ -166,13 +166,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
         form.faults["deal"] = str(denied)
         return _refused(request, found, form, 403)
     remember_change(request, found, seen)
-    return redirect(_next(request, found))
-
-
-def _next(request: HttpRequest, found: Deal) -> str:
-    asked = request.POST.get("next", "")
-    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
-    return asked if safe else reverse("deals:deal", args=[found.key])
+    return redirect(safe_next(request, reverse("deals:deal", args=[found.key])))
 
 
 def _refused(
@@ -185,6 +179,6 @@ def _refused(
         "stages": stage_choices().get(found.process.key, []),
         "categories": list(Category.objects.order_by("rank")),
         "revision": last_revision(found).pk,
-        "next": _next(request, found),
+        "next": safe_next(request, reverse("deals:deal", args=[found.key])),
     }
     return render(request, "deals/refused.html", answer, status=status)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 
 from django.db import transaction
-from django.db.models import Exists, OuterRef, QuerySet
+from django.db.models import QuerySet
 
 from wise_tally.core.ground import Ground
 from wise_tally.deals.entry import (
@@ -18,6 +18,7 @@ from wise_tally.deals.entry import (
     skipped_before,
 )
 from wise_tally.deals.models import Deal, DealCredit, DealRevision
+from wise_tally.deals.selectors import last_revisions
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
@@ -171,23 +172,27 @@ def merge_stage(viewer: Viewer, source: Stage, target: Stage, now: datetime) -> 
         raise StageRefused("Two different open stages of one process can be merged.")
     if target.retired:
         raise StageRefused(f"The stage “{target.name}” is retired; accepted: a stage in use.")
-    moment = now.replace(microsecond=0)
-    moved = []
-    for last in standing_in(source):
-        last.pk, last.stage = None, target
-        last.effective_at = max(moment, last.effective_at)
-        last.changed_by, last.reason = viewer.key, f"stage “{source.name}” merged into “{target.name}”"
-        moved.append(last)
-    DealRevision.objects.bulk_create(moved, batch_size=1_000)
-    if Deal.objects.filter(pk__in=[revision.deal_id for revision in moved], short_form=True).update(short_form=False):
-        old_rows_changed()
+    reason = f"stage “{source.name}” merged into “{target.name}”"
+    moved = move_all(viewer, last_revisions().filter(stage=source), {"stage": target}, reason, now)
     Stage.objects.filter(pk=source.pk).update(retired=True)
-    audit(viewer, "stages merged", f"{len(moved)} deals moved", now, source.name, target.name)
+    audit(viewer, "stages merged", f"{moved} deals moved", now, source.name, target.name)
     ground_changed()
+    return moved
+
+
+def move_all(
+    viewer: Viewer, last: QuerySet[DealRevision], changes: Mapping[str, object], reason: str, now: datetime
+) -> int:
+    """One new revision for each of these last ones, with some parts changed; returns how many. Asks no entry checks."""
+    moment, moved = now.replace(microsecond=0), []
+    for revision in last:
+        revision.pk, revision.effective_at = None, max(moment, revision.effective_at)
+        revision.changed_by, revision.reason = viewer.key, reason
+        for name, value in changes.items():
+            setattr(revision, name, value)
+        moved.append(revision)
+    DealRevision.objects.bulk_create(moved, batch_size=1_000)
+    deals = [revision.deal_id for revision in moved]
+    if Deal.objects.filter(pk__in=deals, short_form=True).update(short_form=False):
+        old_rows_changed()
     return len(moved)
-
-
-def standing_in(stage: Stage) -> QuerySet[DealRevision]:
-    """The last revisions of the deals that stand in a stage now."""
-    later = DealRevision.objects.filter(deal=OuterRef("deal"), void=False, pk__gt=OuterRef("pk"))
-    return DealRevision.objects.filter(~Exists(later), stage=stage, void=False)

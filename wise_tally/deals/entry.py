@@ -9,7 +9,7 @@ from decimal import Decimal
 from babel.numbers import get_currency_precision
 from django.template.loader import render_to_string
 
-from wise_tally.core.money import WHOLE_BP, divide_half_even
+from wise_tally.core.money import line_amount
 from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.access import Viewer
 from wise_tally.org.book_number import old_rows_changed
@@ -205,7 +205,7 @@ def _document(notice: StageNotice, revision: DealRevision, now: datetime) -> tup
     if not notice.document:
         return "", ""
     lines = list(DealLine.objects.filter(deal=revision.deal).select_related("product").order_by("pk"))
-    rows = [(line, line_total(line)) for line in lines]
+    rows = [(n, line_amount(n.quantity_10000ths, n.unit_price_minor, n.discount_bp or 0)) for n in lines]
     title = "Offer" if notice.document == Document.OFFER else "Draft invoice"
     answer = {
         "title": title,
@@ -216,9 +216,3 @@ def _document(notice: StageNotice, revision: DealRevision, now: datetime) -> tup
         "day": now.date(),
     }
     return f"{title} {revision.deal.name}"[:200], render_to_string("documents/document.html", answer)
-
-
-def line_total(line: DealLine) -> int:
-    """quantity × price less discount, rounded half to even to the minor unit."""
-    exact = line.quantity_10000ths * line.unit_price_minor * (WHOLE_BP - (line.discount_bp or 0))
-    return divide_half_even(exact, 10_000 * WHOLE_BP)

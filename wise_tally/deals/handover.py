@@ -4,12 +4,14 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from django.db import transaction
-from django.db.models import Exists, OuterRef, QuerySet
+from django.db.models import QuerySet
 
-from wise_tally.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.deals.actions import move_all
+from wise_tally.deals.models import Account, DealRevision, Lead
+from wise_tally.deals.selectors import last_revisions
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
-from wise_tally.org.book_number import old_rows_changed, revisions_added
+from wise_tally.org.book_number import revisions_added
 from wise_tally.org.models import Person
 from wise_tally.process.models import StageKind
 
@@ -32,8 +34,7 @@ class Owned:
 
 def open_deals_of(person: Person) -> QuerySet[DealRevision]:
     """The last revisions of the open deals that a person owns now."""
-    later = DealRevision.objects.filter(deal=OuterRef("deal"), void=False, pk__gt=OuterRef("pk"))
-    return DealRevision.objects.filter(~Exists(later), owner=person, void=False, stage__kind=StageKind.OPEN)
+    return last_revisions().filter(owner=person, stage__kind=StageKind.OPEN)
 
 
 def owned_by(person: Person) -> Owned:
@@ -51,17 +52,10 @@ def hand_over(viewer: Viewer, giver: Person, taker: Person, now: datetime) -> Ow
     viewer.require(May.SET_ORGANISATION)
     if giver == taker:
         raise ValueError("One cannot hand over to oneself; accepted: somebody else.")
-    owned, moment, moved = owned_by(giver), now.replace(microsecond=0), []
-    for last in open_deals_of(giver):
-        last.pk, last.owner = None, taker
-        last.effective_at = max(moment, last.effective_at)
-        last.changed_by, last.reason = viewer.key, f"handed over from {giver.name}"
-        moved.append(last)
-    DealRevision.objects.bulk_create(moved, batch_size=1_000)
+    owned = owned_by(giver)
+    move_all(viewer, open_deals_of(giver), {"owner": taker}, f"handed over from {giver.name}", now)
     Account.objects.filter(owner=giver).update(owner=taker)
     Lead.objects.filter(owner=giver, status__in=OPEN_LEADS).update(owner=taker)
-    if Deal.objects.filter(pk__in=[revision.deal_id for revision in moved], short_form=True).update(short_form=False):
-        old_rows_changed()
     words = f"{owned.deals} deals, {owned.accounts} accounts, {owned.leads} leads"
     audit(viewer, "handed over", words, now, f"{giver.name} ({giver.key})", f"{taker.name} ({taker.key})")
     revisions_added()

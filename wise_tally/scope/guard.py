@@ -5,6 +5,7 @@ from functools import wraps
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
+from django.utils.http import url_has_allowed_host_and_scheme
 
 from wise_tally.org.access import May
 
@@ -38,3 +39,10 @@ def all_needs(right: May) -> Callable[[View], View]:
         return guarded
 
     return decorate
+
+
+def safe_next(request: HttpRequest, default: str) -> str:
+    """Where a form asked to go on to, as long as it stays on this host."""
+    asked = request.POST.get("next") or request.GET.get("next") or ""
+    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
+    return asked if safe else default

@@ -6,7 +6,6 @@ from django.contrib.auth.models import User
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.org.access import May, has_left
@@ -15,15 +14,11 @@ from wise_tally.org.first_run import first_administrator, nobody_yet
 from wise_tally.org.models import Person, Role
 from wise_tally.org.people_actions import OrganisationRefused
 from wise_tally.process.models import Process
+from wise_tally.scope.guard import safe_next
 from wise_tally.ui.refusals import Refused
 
 WRONG = "Name and password do not belong together; check both."
 DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
-
-
-def _next(request: HttpRequest) -> str:
-    asked = request.POST.get("next") or request.GET.get("next") or "/"
-    return asked if url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()}) else "/"
 
 
 @require_safe
@@ -47,15 +42,15 @@ def sign_in(request: HttpRequest) -> HttpResponse:
         person = Person.objects.filter(user=user).first() if user else None
         if user is not None and not (person and has_left(person, today())):
             login(request, user)
-            return redirect(_next(request))
-    answer = {"next": _next(request), "wrong": WRONG if request.method == "POST" else "", "username": username}
+            return redirect(safe_next(request, "/"))
+    answer = {"next": safe_next(request, "/"), "wrong": WRONG if request.method == "POST" else "", "username": username}
     return render(request, "ui/sign_in.html", answer, status=401 if request.method == "POST" else 200)
 
 
 def paused(request: HttpRequest, *_: object) -> HttpResponse:
     """After too many wrong passwords: a pause that says how long."""
     words = "Too many wrong passwords for this name; wait a quarter of an hour, or ask an administrator for a new one."
-    answer = {"next": _next(request), "wrong": words, "username": request.POST.get("username", "")}
+    answer = {"next": safe_next(request, "/"), "wrong": words, "username": request.POST.get("username", "")}
     return render(request, "ui/sign_in.html", answer, status=429)
 
 
@@ -87,7 +82,7 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
     if person is None:
         raise Refused("The demo has no such person yet; make it with ./tally demo.")
     login(request, User.objects.get(person=person), backend="django.contrib.auth.backends.ModelBackend")
-    return redirect(_next(request))
+    return redirect(safe_next(request, "/"))
 
 
 @require_POST

@@ -6,7 +6,7 @@ from datetime import date
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
-from wise_tally.core.targets import Target, quotas, sums_of_parts
+from wise_tally.core.targets import Target, added, quotas, sums_of_parts
 from wise_tally.setup.quotas.view import PlanNode, PlanView
 from wise_tally.targets.actions import Held, QuotaCell, held_cells
 
@@ -29,18 +29,12 @@ class Cell:
 
 @dataclass(frozen=True)
 class Line:
-    """One node: cells and quarter sums in turn, the year's own sum, the parts' sum, both as kept."""
+    """One node: cells and quarter sums in turn, the year's own sum and the parts'."""
 
     node: PlanNode
     cells: list[Cell]
     quarters: list[int | None]
-    own: int | None
-    of_parts: int | None
-
-    @property
-    def difference(self) -> int | None:
-        """Own quota − sum of the parts'; None where either is none."""
-        return _difference(Target(self.own, self.of_parts))
+    year: Target
 
     @property
     def groups(self) -> list[tuple[list[Cell], int | None]]:
@@ -101,10 +95,10 @@ def quota_grid(
             unsaved += value != seen
             hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
             label = f"{node.name}, {period.starts_on:%b %Y}"
-            marks = (faults.get(name, ""), hold, value != seen, _difference(row[len(cells)]))
+            marks = (faults.get(name, ""), hold, value != seen, row[len(cells)].difference)
             cells.append(Cell(name, label, value, seen, *marks))
-        quarters = [_sum(row[i : i + 3], "own") for i in range(0, 12, 3)] if view.by_month else []
-        lines.append(Line(node, cells, quarters, _sum(row, "own"), _sum(row, "of_parts")))
+        quarters = [added(row[i : i + 3]).own for i in range(0, 12, 3)] if view.by_month else []
+        lines.append(Line(node, cells, quarters, added(row)))
     names = {cell.name: cell.label for line in lines for cell in line.cells}
     said = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
     return QuotaGrid(view, lines, said, unsaved)
@@ -121,15 +115,6 @@ def _typed_over(
         own.append(target.own if isinstance(value, str) else value)
     parts = sums_of_parts(own, [node.parent for node in nodes])
     return [Target(*pair) for pair in zip(own, parts, strict=True)]
-
-
-def _difference(target: Target) -> int | None:
-    return None if target.own is None or target.of_parts is None else target.own - target.of_parts
-
-
-def _sum(targets: list[Target], part: str) -> int | None:
-    known = [value for value in (getattr(target, part) for target in targets) if value is not None]
-    return sum(known) if known else None
 
 
 def read_cells(

@@ -1,5 +1,6 @@
 """`./tally bench`: times of core, import and pages, beside a plain numpy baseline of the same run."""
 
+import json
 import os
 import resource
 import statistics
@@ -9,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from functools import partial
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +20,7 @@ from wise_tally.exchange.bench.package import TODAY, write_bench
 
 SIZES = (1_000, 10_000, 100_000)
 RUNS = 9
+TIMES = "times.json"
 
 
 class Command(BaseCommand):
@@ -38,13 +41,24 @@ class Command(BaseCommand):
         elif options["size"]:
             measure(options["size"])
         else:
+            times: dict[str, dict[int, float]] = {}
             for size in SIZES:
                 if size <= options["largest"]:
-                    run_size(size)
+                    for name, milliseconds in run_size(size).items():
+                        times.setdefault(name, {})[size] = milliseconds
+            print_growth(times)
 
 
-def run_size(size: int) -> None:
-    """Write a package, read it in one process, measure in another."""
+def print_growth(times: dict[str, dict[int, float]]) -> None:
+    """How much longer the core takes from size to size; ten times the deals should take at most ten times as long."""
+    print("\ngrowth of the core from size to size")
+    for name, by_size in times.items():
+        steps = (f"{a:,} to {b:,}: {by_size[b] / by_size[a]:.1f} times" for a, b in pairwise(sorted(by_size)))
+        print(f"  {name:22} {'   '.join(steps)}")
+
+
+def run_size(size: int) -> dict[str, float]:
+    """Write a package, read it in one process, measure in another; the core's milliseconds by name."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_bench(folder, size)
@@ -53,6 +67,8 @@ def run_size(size: int) -> None:
         environment = {**os.environ, **own, **settings}
         for words in (["--read"], ["--size", str(size)]):
             subprocess.run([sys.executable, "manage.py", "bench", *words], env=environment, check=True)
+        times: dict[str, float] = json.loads((folder / TIMES).read_text())
+        return times
 
 
 def read(folder: Path) -> None:
@@ -111,9 +127,12 @@ def measure(size: int) -> None:
             lambda: baseline.time_in_stage_by_rep(book, year, day),
         ),
     }
+    times = {}
     for name, (core, plain) in works.items():
         core_ms, plain_ms = timed(core), timed(plain)
+        times[name] = core_ms
         print(f"  {name:22} core {core_ms:8.1f} ms   numpy {plain_ms:8.1f} ms   ratio {core_ms / plain_ms:4.1f}")
+    (Path(os.environ["WISE_TALLY_BENCH_PACKAGE"]) / TIMES).write_text(json.dumps(times))
     pages(size)
 
 
