@@ -1,6 +1,8 @@
 """Parts of imports: guessed columns and forms, tables as they come, the journal that undoes whatever was written."""
 
 import io
+import os
+import subprocess
 import zipfile
 from datetime import date, datetime
 from random import Random
@@ -18,7 +20,7 @@ from wise_tally.deals.models import Account, Deal, DealRevision, Lead
 from wise_tally.exchange.importing import journal
 from wise_tally.exchange.importing.kinds import KINDS, guess, guess_forms
 from wise_tally.exchange.importing.prepare import Matching, derived_key
-from wise_tally.exchange.importing.run import begin, start_run, undo_run
+from wise_tally.exchange.importing.run import begin, progress_of, start_run, tell, undo_run
 from wise_tally.exchange.models import ImportRun
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.tables import TABLES
@@ -203,3 +205,18 @@ def test_the_effect_of_other_stages_is_the_difference_of_two_forecasts(seed, tmp
             totals.append(total)
         assert (row.weighted_before, row.weighted_after) == tuple(totals)
     assert effect.change == sum(row.change for row in effect.stages)
+
+
+@pytest.mark.django_db
+def test_a_killed_import_is_seen_as_interrupted_even_before_the_server_waits_for_it(tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    run = ImportRun.objects.create(kind="deals", file_name="x.csv", at=NOW)
+    (tmp_path / "imports" / str(run.pk)).mkdir(parents=True)
+    child = subprocess.Popen(["sleep", "60"])
+    tell(run, 40, "row 5 of 9", child.pid)
+    assert progress_of(run) == (40, "row 5 of 9", True)
+    child.kill()
+    os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)
+    assert progress_of(run)[2] is False
+    child.wait()
+    assert progress_of(run)[2] is False

@@ -85,17 +85,17 @@ def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: da
     if rows <= AT_ONCE:
         carry_out(run, viewer, now)
         return
-    tell(run, 0, "starting")
     command = [sys.executable, str(settings.ROOT / "manage.py"), "run_import", str(run.pk), viewer.key]
     with (folder_of(run) / "log").open("wb") as log:
-        subprocess.Popen(command, stdout=log, stderr=log, start_new_session=True, env={**os.environ})
+        process = subprocess.Popen(command, stdout=log, stderr=log, start_new_session=True, env={**os.environ})
+    tell(run, 0, "starting", process.pid)
 
 
-def tell(run: ImportRun, percent: int, words: str) -> None:
+def tell(run: ImportRun, percent: int, words: str, pid: int | None = None) -> None:
     """Write how far the run is, where others read it without the database."""
     path = folder_of(run) / "progress.json"
     fresh = path.with_suffix(".new")
-    fresh.write_text(json.dumps({"percent": percent, "words": words, "pid": os.getpid()}))
+    fresh.write_text(json.dumps({"percent": percent, "words": words, "pid": pid or os.getpid()}))
     fresh.replace(path)
 
 
@@ -103,8 +103,9 @@ def progress_of(run: ImportRun) -> tuple[int, str, bool]:
     """Percent done, what is being done, and whether somebody still does it."""
     try:
         found = json.loads((folder_of(run) / "progress.json").read_text())
-        os.kill(found["pid"], 0)
-        return found["percent"], found["words"], True
+        # A killed process that the server has not waited for is still listed, as a zombie.
+        state = Path(f"/proc/{found['pid']}/stat").read_text().rsplit(")", 1)[1].split()[0]
+        return found["percent"], found["words"], state != "Z"
     except (OSError, ValueError, KeyError):
         return 0, "interrupted", False
 
