@@ -109,10 +109,10 @@ def page(request: HttpRequest) -> HttpResponse:
         "groups": [
             (own_scope(line, by, group.key), group)
             for group in groups
-            if group.created or group.closed_won or group.closed_lost
+            if group.totals.created or group.totals.closed_won or group.totals.closed_lost
         ],
         "working": _query(line, request),
-        "strip": _strip(line, request, whole.created, whole.without_history),
+        "strip": _strip(line, request, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
 

@@ -75,7 +75,9 @@ def _stage(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, 
         counted=row.reached,
         folded=0 if options.strict else max(0, len(order) - FIRST_DEALS),
         folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
-        not_counted=() if options.strict else ((f"of the cohort did not reach {name}", whole.created - row.reached),),
+        not_counted=()
+        if options.strict
+        else ((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
     )
 
@@ -106,7 +108,10 @@ def _stage_terms(
         terms = [(f"reached {name}", base(row)), (f"÷ reached {stages[rows[0].stage].name}", base(rows[0]))]
         text = "Deals that reached this stage ÷ deals that reached the first shown."
         return terms, str(percent(row.from_start)), "from start", text
-    terms = [("deals in the cohort", str(count(whole.created))), ("value that reached it", str(money(row.value)))]
+    terms = [
+        ("deals in the cohort", str(count(whole.totals.created))),
+        ("value that reached it", str(money(row.value))),
+    ]
     text = "Deals that stood in this stage or a later one of the process; a won deal reached all."
     return terms, str(count(row.reached)), "reached", text
 
@@ -116,23 +121,23 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGrou
     kind = line.standing.kind[found.at]
     if figure == "of_created":
         terms = [
-            PanelTerm("won", str(count(whole.won))),
-            PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.created))),
+            PanelTerm("won", str(count(whole.totals.won))),
+            PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.totals.created))),
         ]
-        inside, rate = found.in_cohort, whole.win_rate_of_created
-        out: tuple[tuple[str, int], ...] = (("lost", whole.lost), ("still undecided", whole.undecided))
+        inside, rate = found.in_cohort, whole.totals.win_rate_of_created
+        out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still undecided", whole.totals.undecided))
         text, words = (
             "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
             "win rate of created",
         )
     else:
-        closed = whole.closed_won + whole.closed_lost
+        closed = whole.totals.closed_won + whole.totals.closed_lost
         terms = [
-            PanelTerm("won in the period", str(count(whole.closed_won))),
+            PanelTerm("won in the period", str(count(whole.totals.closed_won))),
             PanelTerm("÷ won or lost in the period", str(count(closed))),
         ]
-        inside, rate = found.closed_in_window, whole.win_rate_of_closed
-        out = (("lost", whole.closed_lost),)
+        inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
+        out = (("lost", whole.totals.closed_lost),)
         text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
     order, amounts = _amounts(line, found.at[inside & (kind == WON)])
     if options.by_value:

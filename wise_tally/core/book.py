@@ -209,11 +209,10 @@ class Book:
         rules = ground.rules_on(as_of)
         stage_category = np.array([rule.category for rule in rules], dtype=np.int64)
         stage_probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
-        allows_own = np.array([item.own_probability for item in ground.stages], dtype=bool)
         own_category, own_probability = rev.category[row], rev.probability_bp[row]
         category = np.where(own_category == NONE, stage_category[stage], own_category)
         probability = np.where(
-            (own_probability == NONE) | ~allows_own[stage], stage_probability[stage], own_probability
+            (own_probability == NONE) | ~ground.allows_own_probability[stage], stage_probability[stage], own_probability
         )
         is_open = kind == OPEN
         closed_at = np.where(is_open, 0, rev.effective_at[self.entered_row[row]])

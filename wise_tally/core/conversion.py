@@ -1,6 +1,7 @@
 """Conversion: how many deals of a cohort reached each stage, step by step and from the start."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from math import isnan
 
 import numpy as np
@@ -8,10 +9,10 @@ import numpy as np
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.errors import CoreError
-from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.ground import KINDS, LOST, OPEN, WON
 from wise_tally.core.lines import Filter, grouping, owner_groups, owner_kept, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
-from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson_bounds
+from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
 
 BASES = ("created", "entered", "decided")
@@ -42,13 +43,9 @@ class StageReach:
 
 
 @dataclass(frozen=True)
-class ConversionGroup:
-    """One node of the breakdown. `won`, `lost`, `undecided` are the cohort's; the closed ones have their own base."""
+class CohortTotals:
+    """The cohort of one node: `won`, `lost`, `undecided` are its own; the closed ones have their own base."""
 
-    node: int
-    key: str | None
-    name: str | None
-    stages: tuple[StageReach, ...]
     created: int
     won: int
     lost: int
@@ -58,6 +55,51 @@ class ConversionGroup:
     closed_won: int
     closed_lost: int
     win_rate_of_closed: float | None
+
+
+@dataclass(frozen=True)
+class ConversionGroup:
+    """One node of the breakdown. Its records are made when asked for: a breakdown counts many nodes, a page shows few."""
+
+    node: int
+    key: str | None
+    name: str | None
+    table: "ConversionTable"
+
+    @cached_property
+    def stages(self) -> tuple[StageReach, ...]:
+        """The node's stages in order, the won stage last."""
+        return self.table.stages_of(self.node)
+
+    @cached_property
+    def totals(self) -> CohortTotals:
+        """The node's cohort."""
+        return _totals_of(self.table.totals[self.node], self.table.by_value)
+
+
+@dataclass(frozen=True)
+class ConversionTable:
+    """Stages of all nodes, arrays of shape (nodes + 1, stages), the last row that of deals without the attribute.
+
+    Rates and bounds are NaN where there is none. `totals` has a list a node, as `_Counter` orders them.
+    """
+
+    stages: tuple[int, ...]
+    reached: Ints
+    value: Ints
+    without_history: Ints
+    step: Floats
+    low: Floats
+    high: Floats
+    from_start: Floats
+    totals: list[list[int]]
+    by_value: bool
+
+    def stages_of(self, node: int) -> tuple[StageReach, ...]:
+        """The stages of one node."""
+        columns = (self.reached, self.value, self.without_history, self.step, self.low, self.high, self.from_start)
+        cells = zip(self.stages, *(column[node].tolist() for column in columns), strict=True)
+        return tuple(_stage_row(*row) for row in cells)
 
 
 @dataclass(frozen=True)
@@ -177,13 +219,14 @@ def conversion(
     shown = [i for i, s in enumerate(found.order) if not book.ground.stages[s].retired and s not in options.leave_out]
     stages = (*(found.order[i] for i in shown), book.ground.won_stage(scope.process))
     columns = [*shown, len(found.order)]
-    rows_of = _stage_rows(stages, (tables[0][:, columns], tables[1][:, columns], tables[2][:, columns]), options)
-    result = []
-    for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
-        rows, totals = rows_of[node], tables[3][node]
-        key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
-        result.append(_group(node, key, name, rows, totals, options.by_value))
-    return tuple(result)
+    table = _table(stages, [found[:, columns] for found in tables[:3]], tables[3].tolist(), options.by_value)
+    nodes_shown = shown_nodes(book.ground, scope, group, standing.as_of, holding)
+    return tuple(
+        ConversionGroup(
+            node, None if node == NONE else group.keys[node], None if node == NONE else group.names[node], table
+        )
+        for node in nodes_shown
+    )
 
 
 class _Counter:
@@ -241,14 +284,18 @@ class _Counter:
     def _totals(self) -> Ints:
         """Columns: created, won, lost, short; value of created and won; closed won, lost, short; their values."""
         inside, closed = self.found.in_cohort, self.found.closed_in_window
-        won, lost = self.kind == WON, self.kind == LOST
-        masks = [inside, inside & won, inside & lost, inside & self.short]
-        closed_masks = [closed & won, closed & lost, closed & self.short]
-        columns = [self._sum(self.node[mask], None, 1) for mask in masks]
-        columns += [self._sum(self.node[mask], self.amount[mask], 1) for mask in masks[:2]]
-        columns += [self._sum(self.node[mask], None, 1) for mask in closed_masks]
-        columns += [self._sum(self.node[mask], self.amount[mask], 1) for mask in closed_masks[:2]]
-        return np.hstack(columns)
+        counts, values = self._by_kind(inside, None), self._by_kind(inside, self.amount)
+        ends, end_values = self._by_kind(closed, None), self._by_kind(closed, self.amount)
+        columns = [counts.sum(axis=1), counts[:, WON], counts[:, LOST], self._short(inside)]
+        columns += [values.sum(axis=1), values[:, WON], ends[:, WON], ends[:, LOST], self._short(closed)]
+        return np.stack([*columns, end_values[:, WON], end_values[:, LOST]], axis=1)
+
+    def _by_kind(self, keep: Flags, weights: Ints | None) -> Ints:
+        cell = self.node[keep] * KINDS + self.kind[keep]
+        return self._sum(cell, None if weights is None else weights[keep], KINDS)
+
+    def _short(self, keep: Flags) -> Ints:
+        return self._sum(self.node[keep & self.short], None, 1)[:, 0]
 
     def _sum(self, cell: Ints, weights: Ints | None, width: int) -> Ints:
         size = (self.nodes + 1) * width
@@ -256,25 +303,19 @@ class _Counter:
         return flat.reshape(self.nodes + 1, width).astype(np.int64)
 
 
-def _stage_rows(
-    stages: tuple[int, ...], columns: tuple[Ints, Ints, Ints], options: ConversionOptions
-) -> list[tuple[StageReach, ...]]:
-    """The stages of every node; columns have shape (nodes + 1, stages)."""
+def _table(stages: tuple[int, ...], columns: list[Ints], totals: list[list[int]], by_value: bool) -> ConversionTable:
+    """Rates of every node and stage from what reached it; columns have shape (nodes + 1, stages)."""
     reached, value, short = columns
-    base = value if options.by_value else reached
+    base = value if by_value else reached
     known = ~((short > 0) & (reached - short < ENOUGH_WITH_HISTORY))
     with np.errstate(divide="ignore", invalid="ignore"):
         from_start = np.where(known & (base[:, :1] > 0), base / base[:, :1], np.nan)
         step = np.where(known[:, :-1] & (base[:, :-1] > 0), base[:, 1:] / base[:, :-1], np.nan)
-    low, high = wilson_bounds(reached[:, 1:], reached[:, :-1])
-    hidden = np.isnan(step) | options.by_value
-    bounds = np.where(hidden, np.nan, low), np.where(hidden, np.nan, high)
+    hidden = np.isnan(step) | by_value
+    bounds = (np.where(hidden, np.nan, bound) for bound in wilson_bounds(reached[:, 1:], reached[:, :-1]))
     last = np.full((len(step), 1), np.nan)
-    tables = [np.hstack([t, last]).tolist() for t in (step, *bounds)]
-    tables = [reached.tolist(), value.tolist(), short.tolist(), *tables, from_start.tolist()]
-    return [
-        tuple(_stage_row(*cells) for cells in zip(stages, *node, strict=True)) for node in zip(*tables, strict=True)
-    ]
+    step, low, high = (np.hstack([rates, last]) for rates in (step, *bounds))
+    return ConversionTable(stages, reached, value, short, step, low, high, from_start, totals, by_value)
 
 
 def _stage_row(  # noqa: PLR0913 - one argument a column of the record
@@ -296,19 +337,11 @@ def lacks_history(deals: int, without_history: int) -> bool:
     return without_history > 0 and deals - without_history < ENOUGH_WITH_HISTORY
 
 
-def _group(
-    node: int, key: str | None, name: str | None, stages: tuple[StageReach, ...], totals: Ints, by_value: bool
-) -> ConversionGroup:
-    created, won, lost, short, created_value, won_value, closed_won, closed_lost, closed_short, *values = map(
-        int, totals
-    )
+def _totals_of(totals: list[int], by_value: bool) -> CohortTotals:
+    created, won, lost, short, created_value, won_value, closed_won, closed_lost, closed_short, *values = totals
     of_created = ratio(won_value, created_value) if by_value else ratio(won, created)
     of_closed = ratio(values[0], sum(values)) if by_value else ratio(closed_won, closed_won + closed_lost)
-    return ConversionGroup(
-        node=node,
-        key=key,
-        name=name,
-        stages=stages,
+    return CohortTotals(
         created=created,
         won=won,
         lost=lost,

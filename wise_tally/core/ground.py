@@ -10,12 +10,14 @@ from datetime import date
 from functools import cached_property, lru_cache
 
 import numpy as np
+import numpy.typing as npt
 
 from wise_tally.core.calendar import FiscalCalendar, midnight_ending
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE, Tree, parent_on
 
 OPEN, WON, LOST = 0, 1, 2
+KINDS = 3
 ALWAYS = -(1 << 62)
 DAY_BITS = 24
 
@@ -150,6 +152,11 @@ class Ground:
     def stage_kind(self) -> Ints:
         """Kind of each stage, shape (stages,)."""
         return np.array([stage.kind for stage in self.stages], dtype=np.int64)
+
+    @cached_property
+    def allows_own_probability(self) -> npt.NDArray[np.bool_]:
+        """Whether deals of each stage may have a probability of their own, shape (stages,)."""
+        return np.array([stage.own_probability for stage in self.stages], dtype=bool)
 
     @cached_property
     def surest_first(self) -> tuple[int, ...]:

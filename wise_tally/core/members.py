@@ -1,8 +1,6 @@
 """The forecast of people within teams: rows of a team's members add up to the team."""
 
-import numpy as np
-
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import (
     ForecastLines,
@@ -11,6 +9,7 @@ from wise_tally.core.forecast import (
     figure_tables,
     forecast_lines,
     forecast_row,
+    holding_nodes,
     targets_and_calls,
 )
 from wise_tally.core.lines import Filter, Grouping
@@ -44,7 +43,7 @@ def forecast_members(
     counts = deals_by_node(member, group)
     figures = figure_tables(member, group, counts)
     target, call = targets_and_calls(book, standing, period, scope, "person", calls)
-    holding: Flags = np.asarray(counts[:, lines.buckets.reported].any(axis=1))
+    holding = holding_nodes(lines.buckets, counts)
     today = standing.as_of.toordinal()
     rows = {}
     for index in range(people):

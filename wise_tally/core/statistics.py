@@ -4,10 +4,12 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from wise_tally.core.book import Flags
 from wise_tally.core.money import Ints
 
+Floats = npt.NDArray[np.float64]
 Z_95 = 1.959963984540054
 DAY_SECONDS = 86_400
 QUANTILE_SLACK = 1e-12
@@ -22,7 +24,7 @@ class Interval:
     high: float
 
 
-def wilson_bounds(successes: Ints, trials: Ints) -> tuple[np.ndarray, np.ndarray]:
+def wilson_bounds(successes: Ints, trials: Ints) -> tuple[Floats, Floats]:
     """Bounds of the Wilson score interval, two-sided 95 %; NaN without trials or with more successes than trials.
 
     Source: E. B. Wilson, Journal of the American Statistical Association 22 (1927), 209–212.

@@ -1,19 +1,21 @@
 """Quotas and pace of nodes: rows cut to a period, set values beside the sums of their parts."""
 
-from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from typing import cast
 
 import numpy as np
 
+from wise_tally.core.book import Flags
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.ground import Ground
-from wise_tally.core.money import Ints, divide_half_even_array
-from wise_tally.core.trees import NONE
+from wise_tally.core.money import Ints, divide_half_even_array, sum_by_group
+from wise_tally.core.trees import NONE, Tree
 
 PLAIN = ("", "", "", "")
+TARGETS_KEPT = 500
 
 
 @dataclass(frozen=True)
@@ -45,20 +47,64 @@ NO_TARGET = Target(None, None)
 
 @dataclass(frozen=True)
 class Targets:
-    """Targets of every node for one period, cut off after one day."""
+    """Targets of every node for one period, cut off after one day; each level is rolled up when it is asked for.
 
-    company: Target
-    team: dict[int, Target]
-    person: dict[int, Target]
-    territory: dict[int, Target]
-    partner: dict[int, Target] = field(default_factory=dict)
+    `own` holds the set values by subject and node; `values` and `teams` those of people with the team they belong to.
+    """
+
+    ground: Ground
+    as_of: date
+    own: dict[tuple[str, int], int]
+    values: Ints
+    teams: Ints
+
+    @cached_property
+    def of_team(self) -> dict[int, int]:
+        """The sum of the values of each team's people, -1 for those without a team."""
+        return dict(_sums(self.values, self.teams))
+
+    @cached_property
+    def company(self) -> Target:
+        """The company's; its parts are the root teams and the people without a team."""
+        roots = [self.team[root].value for root in self.ground.team_tree(self.as_of).children(NONE)]
+        return Target(self.own.get(("company", NONE)), _sum([*roots, self.of_team.get(NONE)]))
+
+    @cached_property
+    def team(self) -> dict[int, Target]:
+        """Every team's, its parts being the teams below and its people."""
+        return self._rolled_up("team", self.ground.team_tree(self.as_of), self.of_team)
+
+    @cached_property
+    def territory(self) -> dict[int, Target]:
+        """Every territory's."""
+        return self._rolled_up("territory", self.ground.territory_tree(self.as_of), {})
+
+    @cached_property
+    def person(self) -> dict[int, Target]:
+        """Those of people who have one."""
+        return self._set("person")
+
+    @cached_property
+    def partner(self) -> dict[int, Target]:
+        """Those of partners who have one."""
+        return self._set("partner")
 
     def of(self, by: str, node: int) -> Target:
         """The target of a node; NO_TARGET where the breakdown carries none."""
         if by == "company":
             return self.company
-        table = {"team": self.team, "person": self.person, "territory": self.territory, "partner": self.partner}
-        return table.get(by, {}).get(node, NO_TARGET)
+        table: dict[int, Target] = getattr(self, by) if by in ("team", "person", "territory", "partner") else {}
+        return table.get(node, NO_TARGET)
+
+    def _set(self, subject: str) -> dict[int, Target]:
+        return {index: Target(value, None) for (kind, index), value in self.own.items() if kind == subject}
+
+    def _rolled_up(self, subject: str, tree: Tree, direct: dict[int, int]) -> dict[int, Target]:
+        found: dict[int, Target] = {}
+        for node in sorted(range(len(tree.parents)), key=lambda i: -len(tree.paths[i])):
+            parts = [found[child].value for child in tree.children(node)]
+            found[node] = Target(self.own.get((subject, node)), _sum([*parts, direct.get(node)]))
+        return found
 
 
 @dataclass(frozen=True)
@@ -76,6 +122,12 @@ class QuotaTable:
     value: Ints
     set_at: Ints
     first: Ints
+
+    @cached_property
+    def of_person(self) -> Flags:
+        """Which rows are a person's."""
+        people = np.array([subject == "person" for subject, _ in self.subjects], dtype=bool)
+        return people[self.subject]
 
     def in_force(self, cut: int) -> Ints:
         """Of each span the last version set before `cut`, else the first."""
@@ -135,6 +187,19 @@ def pace(
 def _targets(
     ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
 ) -> Targets:
+    """The targets of a window, kept with the ground: a page asks for those of one period many times."""
+    kept = cast("dict[object, Targets]", ground.memo.setdefault("targets", {}))
+    key = (as_of, window, metric, filters)
+    if key not in kept:
+        if len(kept) >= TARGETS_KEPT:
+            kept.clear()
+        kept[key] = _cut_to_window(ground, as_of, window, metric, filters)
+    return kept[key]
+
+
+def _cut_to_window(
+    ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
+) -> Targets:
     period, last = window
     table = quota_table(ground, metric, filters)
     held = table.in_force(midnight_ending(as_of, ground.time_zone))
@@ -145,37 +210,16 @@ def _targets(
     held, starts, ends = held[kept], starts[kept], ends[kept]
     overlap = np.maximum(np.minimum(ends, last.toordinal()) - np.maximum(starts, first_day) + 1, 0)
     values = divide_half_even_array(table.value[held] * overlap, ends - starts + 1)
-    own: dict[tuple[str, int], int] = defaultdict(int)
-    by_team: dict[int, int] = defaultdict(int)
-    for place, team, value in zip(
-        table.subject[held].tolist(), table.team[held].tolist(), values.tolist(), strict=True
-    ):
-        subject = table.subjects[place]
-        own[subject] += value
-        if subject[0] == "person":
-            by_team[team] += value
-    return _rolled_up(ground, as_of, own, by_team)
+    own = {table.subjects[place]: value for place, value in _sums(values, table.subject[held])}
+    of_people = table.of_person[held]
+    return Targets(ground, as_of, own, values[of_people], table.team[held][of_people])
 
 
-def _rolled_up(ground: Ground, as_of: date, own: dict[tuple[str, int], int], by_team: dict[int, int]) -> Targets:
-    tree = ground.team_tree(as_of)
-    teams: dict[int, Target] = {}
-    for node in sorted(range(len(ground.teams)), key=lambda i: -len(tree.paths[i])):
-        parts = [teams[child].value for child in tree.children(node)]
-        teams[node] = Target(own.get(("team", node)), _sum([*parts, by_team.get(node)]))
-    roots = [teams[root].value for root in tree.children(NONE)]
-    territory_tree = ground.territory_tree(as_of)
-    territories: dict[int, Target] = {}
-    for node in sorted(range(len(ground.territories)), key=lambda i: -len(territory_tree.paths[i])):
-        parts = [territories[child].value for child in territory_tree.children(node)]
-        territories[node] = Target(own.get(("territory", node)), _sum(parts))
-    return Targets(
-        company=Target(own.get(("company", NONE)), _sum([*roots, by_team.get(NONE)])),
-        team=teams,
-        person={index: Target(value, None) for (kind, index), value in own.items() if kind == "person"},
-        territory=territories,
-        partner={index: Target(value, None) for (kind, index), value in own.items() if kind == "partner"},
-    )
+def _sums(values: Ints, group: Ints) -> list[tuple[int, int]]:
+    """(group, exact sum) of each group that has a value, -1 being a group too."""
+    sums = sum_by_group(values, group + 1, int(group.max(initial=NONE)) + 2)
+    there = np.flatnonzero(np.bincount(group + 1))
+    return list(zip((there - 1).tolist(), sums[there].tolist(), strict=True))
 
 
 def _sum(values: Iterable[int | None]) -> int | None:

@@ -194,7 +194,7 @@ def options_of(asked: Asked) -> ConversionOptions:
 def _conversion(asked: Asked) -> list[Row]:
     options, by = options_of(asked), asked.question.by
     whole = conversion(asked.book, asked.standing, asked.period, asked.scope, options)[0]
-    asked.extra = {name: getattr(whole, name) for name in SCOPE_FIGURES}
+    asked.extra = {name: getattr(whole.totals, name) for name in SCOPE_FIGURES}
     if by == "company":
         return [_stage_row(asked, stage) for stage in whole.stages]
     groups = conversion(asked.book, asked.standing, asked.period, asked.scope, options, by)

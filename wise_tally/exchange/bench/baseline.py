@@ -1,12 +1,17 @@
-"""The same work in plain numpy on raw columns: what the core's times are measured against."""
+"""The same work in plain numpy on raw columns: what the core's times are measured against.
+
+Both give the same figures for every rep, which the tests hold; the baseline has no filters, trees, credit or working.
+"""
 
 import itertools
+import math
+from datetime import date
 
 import numpy as np
 
 from wise_tally.core.book import Book
-from wise_tally.core.calendar import Period, local_days, midnight_ending
-from wise_tally.core.ground import OPEN
+from wise_tally.core.calendar import NO_DAY, Period, local_days, midnight_ending
+from wise_tally.core.ground import OPEN, WON
 
 
 def _states(book: Book, cut: int) -> np.ndarray:
@@ -16,67 +21,114 @@ def _states(book: Book, cut: int) -> np.ndarray:
     return np.flatnonzero((rev.effective_at < cut) & (last | (following >= cut)))
 
 
-def forecast_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
-    """Won, lost and weighted sums of each owner as they stood."""
+class QuotaColumns:
+    """The raw columns of people's monthly quotas of won amounts, taken out of the ground before any clock runs."""
+
+    def __init__(self, book: Book) -> None:
+        rows = [q for q in book.ground.quotas if q.subject == "person" and q.metric == "won_amount"]
+        columns = np.array([(q.subject_index, q.starts_on, q.ends_on, q.value) for q in rows], dtype=np.int64)
+        self.person, self.starts, self.ends, self.value = columns.reshape(len(rows), 4).T
+
+    def of(self, period: Period, people: int) -> tuple[np.ndarray, np.ndarray]:
+        """Each person's quota of a period, and whether there is one."""
+        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+        overlap = np.minimum(self.ends, last) - np.maximum(self.starts, first) + 1
+        kept = overlap > 0
+        parts = _rounded(self.value[kept] * overlap[kept], (self.ends - self.starts)[kept] + 1)
+        person = self.person[kept]
+        return np.bincount(person, parts, people), np.bincount(person, minlength=people) > 0
+
+
+def _rounded(product: np.ndarray, divisor: np.ndarray | int) -> np.ndarray:
+    quotient, rest = np.divmod(product, divisor)
+    return quotient + ((2 * rest > divisor) | ((2 * rest == divisor) & (quotient % 2 == 1)))
+
+
+def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date) -> list[list[float | None]]:
+    """Of each owner: won, lost, open, weighted open, weighted, won + commit, with best case, overdue, overdue before,
+    undated, each category, deals won and open, quota; no deal is split here."""
     rev, ground = book.revisions, book.ground
-    cut = midnight_ending(as_of, ground.time_zone)  # type: ignore[arg-type]
-    row = _states(book, cut)
+    row = _states(book, midnight_ending(as_of, ground.time_zone))
     stage, amount, owner, close = rev.stage[row], rev.amount_minor[row], rev.owner[row], rev.expected_close[row]
     kind = ground.stage_kind[stage]
-    probability = np.array([rule.probability_bp for rule in ground.rules_on(as_of)])[stage]  # type: ignore[arg-type]
-    category = np.array([rule.category for rule in ground.rules_on(as_of)])[stage]  # type: ignore[arg-type]
+    rules = ground.rules_on(as_of)
+    probability = np.array([rule.probability_bp for rule in rules])[stage]
+    category = np.array([rule.category for rule in rules])[stage]
     category = np.where(rev.category[row] >= 0, rev.category[row], category)
-    quotient, rest = np.divmod(amount * probability, 10_000)
-    weighted = quotient + ((rest > 5_000) | ((rest == 5_000) & (quotient % 2 == 1)))
-    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-    inside = (close >= first) & (close <= last) & (kind == OPEN)
+    weighted = _rounded(amount * probability, 10_000)
+    first, last, today = period.starts_on.toordinal(), period.ends_on.toordinal(), as_of.toordinal()
+    inside = (close >= first) & (close <= last)
+    timing = np.where(inside, (close < today).astype(int), np.where((close < today) & (close < first), 2, 3))
+    timing = np.where(close == NO_DAY, 4, timing)
     closed = local_days(rev.effective_at[book.entered_row[row]], ground.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
-    people = len(ground.people)
-    bucket = np.where(
-        inside, 2 + category, np.where(closed_inside & (kind != OPEN), kind - 1, 2 + len(ground.categories))
+    bucket = np.where(kind == OPEN, 3 + category * 5 + timing, np.where(closed_inside, kind - 1, 2))
+    people, size = len(ground.people), 3 + len(ground.categories) * 5
+    money, expected, deals = (
+        np.bincount(owner * size + bucket, weights, people * size).reshape(people, size)
+        for weights in (amount, weighted, None)
     )
-    size = 3 + len(ground.categories)
-    return np.stack(
-        [np.bincount(owner * size + bucket, weights, people * size) for weights in (amount, weighted, None)]
-    )
+    counted = list(ground.surest_first)
+    by_timing, by_chance = money[:, 3:].reshape(people, -1, 5), expected[:, 3:].reshape(people, -1, 5)
+    here = by_timing[:, :, 0] + by_timing[:, :, 1]
+    won, weighted_open = money[:, 0], by_chance[:, counted, :2].sum(axis=(1, 2))
+    surest = won + here[:, counted[0]]
+    target, there = quota.of(period, people)
+    columns = [won, money[:, 1], here[:, counted].sum(axis=1), weighted_open, won + weighted_open, surest]
+    columns += [surest + here[:, counted[1]], *(by_timing[:, counted, place].sum(axis=1) for place in (1, 2, 4))]
+    columns += [*here.T, deals[:, 0], deals[:, 3:].reshape(people, -1, 5)[:, counted, :2].sum(axis=(1, 2))]
+    columns.append(np.where(there, target, np.nan))
+    return _with_none(np.stack(columns, axis=1))
 
 
-def conversion_by_rep(book: Book, period: Period, as_of: object) -> np.ndarray:
-    """Deals reached per stage and owner, by number and value, with rates and intervals, for deals created in the window."""
+def conversion_by_rep(book: Book, period: Period, as_of: date) -> tuple[np.ndarray, list[list[float | None]]]:
+    """For deals created in the window, of each owner: per stage reached, value, step, its bounds and from start
+    (shape (people, 6, stages)); then created, won, lost, closed won, closed lost and both win rates."""
     rev, ground = book.revisions, book.ground
-    row = _states(book, midnight_ending(as_of, ground.time_zone))  # type: ignore[arg-type]
+    cut = midnight_ending(as_of, ground.time_zone)
+    row = _states(book, cut)
     order = ground.open_stages(0)
     place = np.full(len(ground.stages), -1)
     place[list(order)] = np.arange(len(order))
     starts = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]])
-    counted = np.where(rev.effective_at < midnight_ending(as_of, ground.time_zone), place[rev.stage], -1)  # type: ignore[arg-type]
+    counted = np.where(rev.effective_at < cut, place[rev.stage], -1)
     furthest = np.maximum.reduceat(counted, starts)[rev.deal[row]]
-    furthest = np.where(ground.stage_kind[rev.stage[row]] == 1, len(order), furthest)
+    kind = ground.stage_kind[rev.stage[row]]
+    furthest = np.where(kind == WON, len(order), furthest)
+    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     day = book.created_on[rev.deal[row]]
-    inside = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
-    width, people = len(order) + 2, len(ground.people)
-    cell = (rev.owner[row] * width + furthest + 1)[inside]
+    inside = (day >= first) & (day <= last)
+    closed = local_days(rev.effective_at[book.entered_row[row]], ground.time_zone)
+    closed_inside = (closed >= first) & (closed <= last)
+    width, people, owner = len(order) + 2, len(ground.people), rev.owner[row]
+    cell = (owner * width + furthest + 1)[inside]
     tables = [np.bincount(cell, w, people * width) for w in (None, rev.amount_minor[row][inside])]
-    reached, value = (np.cumsum(t.reshape(people, width)[:, ::-1], axis=1)[:, ::-1] for t in tables)
-    n = np.maximum(reached[:, 1:-1], 1)
-    rate, z2 = np.minimum(reached[:, 2:] / n, 1.0), 3.8415
+    reached, value = (np.cumsum(t.reshape(people, width)[:, ::-1], axis=1)[:, ::-1][:, 1:] for t in tables)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        step = np.hstack([reached[:, 1:] / reached[:, :-1], np.full((people, 1), np.nan)])
+        from_start = reached / reached[:, :1]
+        low, high = _wilson(step, reached)
+        counts = np.bincount((owner * 3 + kind)[inside], minlength=people * 3).reshape(people, 3).T
+        ends = np.bincount((owner * 3 + kind)[closed_inside], minlength=people * 3).reshape(people, 3).T
+        created = counts.sum(axis=0)
+        totals = [created, counts[1], counts[2], ends[1], ends[2], counts[1] / created, ends[1] / (ends[1] + ends[2])]
+    return np.stack([reached, value, step, low, high, from_start], axis=1), _with_none(np.stack(totals, axis=1))
+
+
+def _with_none(table: np.ndarray) -> list[list[float | None]]:
+    return [[None if math.isnan(cell) else cell for cell in line] for line in table.tolist()]
+
+
+def _wilson(rate: np.ndarray, n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    z2 = 1.959963984540054**2
     margin = np.sqrt(z2 * rate * (1 - rate) / n + z2 * z2 / (4 * n * n))
-    return np.hstack(
-        [
-            reached,
-            value,
-            rate,
-            (rate + z2 / (2 * n) - margin) / (1 + z2 / n),
-            (rate + z2 / (2 * n) + margin) / (1 + z2 / n),
-        ]
-    )
+    return (rate + z2 / (2 * n) - margin) / (1 + z2 / n), (rate + z2 / (2 * n) + margin) / (1 + z2 / n)
 
 
-def time_in_stage_by_rep(book: Book, period: Period, as_of: object) -> list[float]:
+def time_in_stage_by_rep(book: Book, period: Period, as_of: date) -> list[float]:
     """Kaplan–Meier quantiles, mean and median per stage and owner from stays already cut out of the revisions."""
     ground = book.ground
-    cut = midnight_ending(as_of, ground.time_zone)  # type: ignore[arg-type]
+    cut = midnight_ending(as_of, ground.time_zone)
     day, stays = book.stay_entered_on, book.open_stays
     keep = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
     keep &= stays.entered_at < cut

@@ -112,11 +112,11 @@ def measure(size: int) -> None:
     day, fiscal = TODAY.date(), book.ground.fiscal
     quarter, year = fiscal.containing(day, "quarter"), fiscal.containing(day, "year")
     one = Filter(process=0)
-    options = ConversionOptions()
+    options, quota_columns = ConversionOptions(), baseline.QuotaColumns(book)
     works: dict[str, tuple[Callable[[], object], Callable[[], object]]] = {
         "forecast by rep": (
             lambda: forecast(book, book.stand(day), quarter, Filter(), "person"),
-            lambda: baseline.forecast_by_rep(book, quarter, day),
+            lambda: baseline.forecast_by_rep(book, quota_columns, quarter, day),
         ),
         "conversion by rep": (
             lambda: conversion(book, book.stand(day), year, one, options, "person"),
