@@ -64,6 +64,9 @@ class Deal(models.Model):
     source = models.CharField(max_length=10_000, blank=True)
     campaign = models.CharField(max_length=10_000, blank=True)
     next_step = models.CharField(max_length=10_000, blank=True)
+    next_step_on = DayField(null=True)
+    competitor = models.CharField(max_length=200, blank=True)
+    amount_from_lines = models.BooleanField(default=False)
     short_form = models.BooleanField(default=False)
     lost_from = models.ForeignKey(Stage, models.PROTECT, null=True, related_name="+")
 
@@ -108,6 +111,17 @@ class DealCredit(models.Model):
     from_on = DayField(null=True)
 
 
+class DealContact(models.Model):
+    """Somebody at the customer's with a role in a deal."""
+
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="contacts")
+    contact = models.ForeignKey(Contact, models.PROTECT, related_name="deals")
+    role = models.CharField(max_length=200)
+
+    class Meta:
+        unique_together = [("deal", "contact")]
+
+
 class DealLine(models.Model):
     """A product in a deal."""
 
@@ -138,8 +152,12 @@ class Lead(models.Model):
     owner = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
     created_at = MomentField()
     status = models.CharField(max_length=9, blank=True)
-    deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="+")
+    deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="leads")
     closed_at = MomentField(null=True)
+    customer = models.CharField(max_length=200, blank=True)
+    email = models.CharField(max_length=200, blank=True)
+    phone = models.CharField(max_length=200, blank=True)
+    dropped_because = models.CharField(max_length=200, blank=True)
 
 
 class Activity(models.Model):
@@ -147,13 +165,50 @@ class Activity(models.Model):
 
     key = KeyField()
     kind = models.CharField(max_length=10)
-    at = MomentField()
+    at = MomentField(db_index=True)
     status = models.CharField(max_length=7, blank=True)
     person = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
     account = models.ForeignKey(Account, models.PROTECT, null=True, related_name="activities")
     deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="activities")
-    lead = models.ForeignKey(Lead, models.PROTECT, null=True, related_name="+")
+    lead = models.ForeignKey(Lead, models.PROTECT, null=True, related_name="activities")
     subject = models.CharField(max_length=10_000, blank=True)
+
+
+class Note(models.Model):
+    """What somebody wrote down about a deal, an account or a lead."""
+
+    key = KeyField()
+    at = MomentField()
+    person = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
+    account = models.ForeignKey(Account, models.CASCADE, null=True, related_name="notes")
+    deal = models.ForeignKey(Deal, models.CASCADE, null=True, related_name="notes")
+    lead = models.ForeignKey(Lead, models.CASCADE, null=True, related_name="notes")
+    text = models.CharField(max_length=10_000)
+
+
+class KeptFile(models.Model):
+    """A file kept with a deal."""
+
+    key = KeyField()
+    deal = models.ForeignKey(Deal, models.CASCADE, related_name="files")
+    name = models.CharField(max_length=200)
+    at = MomentField()
+    by = models.CharField(max_length=64, blank=True)
+    content = models.BinaryField()
+
+
+class SavedView(models.Model):
+    """A way to look at the list of deals that somebody keeps: the list's address without the scope.
+
+    `starts`: the owner's list begins with it.
+    """
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    owner = models.ForeignKey(Person, models.CASCADE, related_name="views")
+    shared = models.BooleanField(default=False)
+    starts = models.BooleanField(default=False)
+    query = models.CharField(max_length=10_000, blank=True)
 
 
 class Invoice(models.Model):

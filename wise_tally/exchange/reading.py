@@ -80,6 +80,8 @@ def _write(parsed: Parsed, package: dict[str, Parsed], keys: Keys, now: datetime
         _write_settings(parsed)
     elif name == "deals":
         _write_deals(parsed, package, keys, now)
+    elif parsed.table.more_of:
+        _add_columns(parsed, keys)
     elif parsed.table.of_deal:
         _replace_of_deals(parsed, package, keys)
     else:
@@ -280,6 +282,21 @@ def _replace_of_deals(parsed: Parsed, package: dict[str, Parsed], keys: Keys) ->
     insert_rows(model, attributes, zip(*columns, strict=True))
     if parsed.table.name == "deal_revisions":
         update_rows(Deal, ["short_form"], [(numbers[key], (False,)) for key in touched])
+
+
+def _add_columns(parsed: Parsed, keys: Keys) -> None:
+    """More columns of rows that another table brings; a row's absent columns stay as they are."""
+    model = parsed.table.model
+    assert model is not None
+    numbers = key_map(parsed.table.more_of, keys)
+    present = _present(parsed)[1:]
+    rows = zip(*(parsed.columns[column.name] for column in present), strict=True)
+    owners = parsed.get(parsed.table.columns[0].name)
+    update_rows(
+        model,
+        [column.attribute for column in present],
+        ((numbers[key], row) for key, row in zip(owners, rows, strict=True)),
+    )
 
 
 def _fill_in_late(package: dict[str, Parsed], keys: Keys) -> None:

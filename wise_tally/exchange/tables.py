@@ -38,7 +38,9 @@ class Table:
     columns: tuple[Column, ...]
     unique: tuple[str, ...] = ()
     order: tuple[str, ...] = ()
+    # Rows of a deal in the package replace those it had; `more_of` names the table whose rows this one adds columns to.
     of_deal: bool = False
+    more_of: str = ""
 
     @property
     def path(self) -> str:
@@ -80,8 +82,9 @@ RENAMED = {
 def _table(name: str, model: type[orm.Model] | None, columns: str, unique: str = "", order: str = "") -> Table:
     parsed = tuple(_column(text, name) for text in columns.split())
     unique_columns = tuple(unique.split()) or ((parsed[0].name,) if parsed[0].kind == "id" else ())
-    of_deal = name in ("deal_revisions", "deal_credits", "deal_lines", "payments")
-    return Table(name, model, parsed, unique_columns, tuple(order.split()) or unique_columns, of_deal)
+    of_deal = name in ("deal_revisions", "deal_credits", "deal_lines", "payments", "deal_contacts")
+    more_of = {"deal_details": "deals", "lead_details": "leads"}.get(name, "")
+    return Table(name, model, parsed, unique_columns, tuple(order.split()) or unique_columns, of_deal, more_of)
 
 
 SUBJECT = f"*subject:word:{'|'.join(SUBJECTS)} subject_id:text"
@@ -191,10 +194,28 @@ TABLES = {
             order="deal_id due_on",
         ),
         _table(
+            "deal_details",
+            deals.Deal,
+            "*deal_id:ref:deals next_step_on:date competitor:name amount_from_lines:flag",
+            "deal_id",
+        ),
+        _table(
+            "deal_contacts",
+            deals.DealContact,
+            "*deal_id:ref:deals *contact_id:ref:contacts *role:name",
+            "deal_id contact_id",
+        ),
+        _table(
             "leads",
             deals.Lead,
             "*lead_id:id *name:name source:text owner_id:ref:people *created_at:moment"
             " status:word:new|working|qualified|dropped deal_id:ref:deals closed_at:moment",
+        ),
+        _table(
+            "lead_details",
+            deals.Lead,
+            "*lead_id:ref:leads customer:name email:name phone:name dropped_because:name",
+            "lead_id",
         ),
         _table(
             "quotas",
@@ -215,6 +236,12 @@ TABLES = {
             deals.Activity,
             f"*activity_id:id *kind:word:{'|'.join(ACTIVITY_KINDS)} *at:moment status:word:done|planned"
             " person_id:ref:people account_id:ref:accounts deal_id:ref:deals lead_id:ref:leads subject:text",
+        ),
+        _table(
+            "notes",
+            deals.Note,
+            "*note_id:id *at:moment person_id:ref:people account_id:ref:accounts deal_id:ref:deals lead_id:ref:leads"
+            " *text:text",
         ),
         _table(
             "invoices",

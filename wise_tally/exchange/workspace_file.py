@@ -88,6 +88,32 @@ PARTS = {
         {"deal": ID, "question": TEXT, "answer": TEXT, "by": {"type": "string", "maxLength": 64}, "at": MOMENT},
         {"deal": "deals"},
     ),
+    "files": Part(
+        deals.KeptFile,
+        ("id",),
+        {
+            "id": ID,
+            "deal": ID,
+            "name": NAME,
+            "at": MOMENT,
+            "by": {"type": "string", "maxLength": 64},
+            "content": {"type": "string", "contentEncoding": "base64"},
+        },
+        {"deal": "deals"},
+    ),
+    "saved_views": Part(
+        deals.SavedView,
+        ("id",),
+        {
+            "id": ID,
+            "name": NAME,
+            "owner": ID,
+            "shared": {"type": "boolean"},
+            "starts": {"type": "boolean"},
+            "query": TEXT,
+        },
+        {"owner": "people"},
+    ),
     "season_curves": Part(targets.SeasonCurve, ("id",), {"id": ID, "name": NAME, "months_bp": CURVE}, {}),
     "custom_periods": Part(
         targets.CustomPeriod, ("id",), {"id": ID, "name": NAME, "starts_on": DAY, "ends_on": DAY}, {}

@@ -46,6 +46,8 @@ def _rows(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     special = {"settings": _settings, "deals": _deals, "deal_revisions": _revisions, "quotas": _quotas}
     if table.name in special:
         return special[table.name](table, writer)
+    if table.more_of:
+        return _further_columns(table, writer)
     return _plain_rows(table, writer)
 
 
@@ -62,6 +64,15 @@ def _plain_rows(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     rows = table.model._default_manager.order_by(*_ordering(table)).values_list(*map(_path, table.columns))
     for row in rows.iterator(BATCH):
         yield [writer.write(column, value) for column, value in zip(table.columns, row, strict=True)]
+
+
+def _further_columns(table: Table, writer: CellWriter) -> Iterator[list[str]]:
+    """Rows that have any of these further columns."""
+    assert table.model is not None
+    paths = ["key", *map(_path, table.columns[1:])]
+    for row in table.model._default_manager.order_by("key").values_list(*paths).iterator(BATCH):
+        if any(value not in (None, "", False) for value in row[1:]):
+            yield [writer.write(column, value) for column, value in zip(table.columns, row, strict=True)]
 
 
 def _settings(table: Table, writer: CellWriter) -> Iterator[list[str]]:

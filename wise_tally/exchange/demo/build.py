@@ -9,7 +9,7 @@ from random import Random
 
 from django.contrib.auth.models import User
 
-from wise_tally.exchange.demo import firm, goods
+from wise_tally.exchange.demo import firm, goods, ledger, relations
 from wise_tally.exchange.demo.deals import deals
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.tables import TABLES
@@ -30,6 +30,28 @@ def build_demo(today: date, now: datetime) -> None:
         person.save(update_fields=["user"])
     number = BookNumber.objects.get(pk=1).number
     AuditEntry.objects.create(at=now, action=MADE, detail=f"{today} {number}")
+
+
+def _around_deals(today: date, accounts: firm.Rows, deals: firm.Rows, revisions: firm.Rows) -> dict[str, firm.Rows]:
+    """What belongs to deals and customers, by table; deals get their contacts."""
+    random = Random(SEED + 1)
+    state = {row["deal_id"]: row for row in revisions}
+    lines, from_lines = ledger.lines(random, deals, state)
+    contacts = relations.contacts(random, accounts)
+    leads, lead_details = relations.leads(random, today, deals, state)
+    return {
+        "contacts": contacts,
+        "deal_contacts": relations.roles(random, deals, contacts),
+        "deal_lines": lines,
+        "deal_details": relations.details(random, today, deals, state, from_lines),
+        "payments": ledger.payments(random, deals, state),
+        "leads": leads,
+        "lead_details": lead_details,
+        "activities": relations.activities(random, today, deals, revisions, accounts),
+        "notes": relations.notes(random, today, deals, state),
+        "invoices": ledger.invoices(random, today, accounts),
+        "orders": ledger.orders(random, today, accounts),
+    }
 
 
 def write_demo(folder: Path, today: date) -> None:
@@ -61,6 +83,7 @@ def write_demo(folder: Path, today: date) -> None:
         "deal_revisions": revisions,
         "deal_credits": credits,
         "quotas": firm.quotas(today),
+        **_around_deals(today, accounts, all_deals, revisions),
     }
     for name, rows in tables.items():
         with (folder / f"{name}.csv").open("w", encoding="utf-8", newline="") as file:
