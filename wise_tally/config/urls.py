@@ -11,6 +11,8 @@ urlpatterns = [
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("forecast/", include("wise_tally.forecast.urls")),
     path("deals/", include("wise_tally.deal_pages.urls")),
+    path("customers/", include("wise_tally.customers.urls")),
+    path("", include("wise_tally.desk.urls")),
     path("conversion/", include("wise_tally.conversion.urls")),
     path("attainment/", include("wise_tally.attainment.urls")),
     path("team/", include("wise_tally.team.urls")),

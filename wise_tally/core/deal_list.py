@@ -1,5 +1,6 @@
 """Figures of a list of deals: days in the present stage, overstaying, totals of whole deals."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -32,6 +33,18 @@ def lane_totals(standing: Standing, at: Ints, lane: Ints, lanes: int) -> tuple[L
     counts = np.bincount(lane, minlength=lanes)
     amount, weighted = (sum_by_group(c[at], lane, lanes) for c in (standing.amount_minor, standing.weighted_minor))
     return tuple(ListTotals(int(n), int(a), int(w)) for n, a, w in zip(counts, amount, weighted, strict=True))
+
+
+def open_by_group(
+    standing: Standing, deals: Sequence[int], group: Sequence[int], groups: int
+) -> tuple[ListTotals, ...]:
+    """Totals of the open deals of each group; `deals` are indices into the book, those not standing are passed over."""
+    wanted, of_group = np.array(deals, dtype=np.int64), np.array(group, dtype=np.int64)
+    at = np.minimum(np.searchsorted(standing.deal, wanted), max(len(standing.deal) - 1, 0))
+    if len(standing.deal) == 0 or len(wanted) == 0:
+        return tuple(ListTotals(0, 0, 0) for _ in range(groups))
+    keep = (standing.deal[at] == wanted) & (standing.kind[at] == OPEN)
+    return lane_totals(standing, at[keep], of_group[keep], groups)
 
 
 @dataclass(frozen=True)
@@ -74,3 +87,12 @@ def overstaying(book: Book, standing: Standing, at: Ints) -> Flags:
     rules = book.ground.rules_on(standing.as_of)
     typical = np.array([np.inf if rule.typical_days is None else rule.typical_days for rule in rules])
     return (standing.kind[at] == OPEN) & (days_in_stage(book, standing, at) > typical[standing.stage[at]])
+
+
+UNTOUCHED_DAYS = 30
+
+
+def untouched(book: Book, standing: Standing, at: Ints) -> Flags:
+    """Which open deals have not changed for more than 30 days before the as-of midnight. Source: common practice."""
+    changed = book.revisions.effective_at[standing.row[at]]
+    return (standing.kind[at] == OPEN) & (changed < standing.cut - UNTOUCHED_DAYS * DAY_SECONDS)

@@ -47,6 +47,19 @@ def line_amount(quantity_10000ths: int, unit_price_minor: int, discount_bp: int)
     return divide_half_even(quantity_10000ths * unit_price_minor * (WHOLE_BP - discount_bp), 10_000 * WHOLE_BP)
 
 
+def line_margin(quantity_10000ths: int, amount_minor: int, unit_cost_minor: int | None) -> int | None:
+    """Amount of a line less quantity × cost (rounded half to even); None without a cost. Source: common practice."""
+    if unit_cost_minor is None:
+        return None
+    return amount_minor - divide_half_even(quantity_10000ths * unit_cost_minor, 10_000)
+
+
+def margin_of_lines(margins: Sequence[int | None]) -> int | None:
+    """A deal's margin: the sum of its lines'; None without lines or where a line has no cost. Source: common practice."""
+    known = [margin for margin in margins if margin is not None]
+    return sum(known) if known and len(known) == len(margins) else None
+
+
 def apportion(total: int, weights: Sequence[int], identifiers: Sequence[str]) -> list[int]:
     """Divide `total` by `weights` with the largest-remainder (Hamilton) method; the parts sum to `total`.
 

@@ -1,17 +1,13 @@
-"""A deal's revisions as a readable history, and its trail to the scale of days."""
+"""Everything that happened to a deal as a readable history: its revisions, and what was saved beside its state."""
 
 from dataclasses import dataclass
 from datetime import date, datetime
 from itertools import pairwise
 
-import numpy as np
-
-from wise_tally.core.ground import OPEN
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.org.models import Person
-from wise_tally.scope.line import ScopeLine
-from wise_tally.ui.ink import share
+from wise_tally.deals.parts import PARTS, lines_total
+from wise_tally.org.models import AuditEntry, Person
+from wise_tally.org.records import seen_values
 from wise_tally.ui.templatetags.figures import day, money, points
 
 
@@ -37,7 +33,36 @@ def history(deal: Deal, cut: int) -> list[Entry]:
     entries = [
         Entry(r.effective_at, c, names.get(r.changed_by, r.changed_by), r.reason, r.void) for r, c in _changes(rows)
     ]
-    return entries[::-1]
+    # Of one moment the later row comes first, too.
+    return sorted([*_of_parts(deal, cut), *entries[::-1]], key=lambda entry: entry.at, reverse=True)
+
+
+PART_OF = {f"deal {part.words} changed": name for name, part in PARTS.items()}
+
+
+def _of_parts(deal: Deal, cut: int) -> list[Entry]:
+    """What was saved beside the state, from the audit."""
+    rows = AuditEntry.objects.filter(action__in=[*PART_OF, "file added", "file taken away"], detail=deal.key)
+    found = []
+    for row in rows.select_related("person").order_by("-pk"):
+        if row.at.timestamp() < cut:
+            words = _part_words(row) if row.action in PART_OF else (f"{row.action}: {row.after or row.before}",)
+            found.append(Entry(row.at, words, row.person.name if row.person else "", "", False))
+    return found
+
+
+def _part_words(row: AuditEntry) -> tuple[str, ...]:
+    """What changed in a part, a phrase each."""
+    before, after, name = seen_values(row.before), seen_values(row.after), PART_OF[row.action]
+    if name == "lines":
+        amounts = [money(lines_total(value.get("rows", []))) for value in (before, after)]
+        return (f"lines {amounts[0]} → {amounts[1]}",)
+    if "rows" in after:
+        return (f"{PARTS[name].words}: {len(after['rows'])} rows, before {len(before.get('rows', []))}",)
+    own = {**before.pop("own", {})}, {**after.pop("own", {})}
+    before, after = {**before, **own[0]}, {**after, **own[1]}
+    changed = [key for key in after | before if before.get(key) != after.get(key)]
+    return tuple(f"{key.replace('_', ' ')} {before.get(key) or 'none'} → {after.get(key) or 'none'}" for key in changed)
 
 
 def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ...]]]:
@@ -82,65 +107,3 @@ def _slip(then: date | None, now: date | None) -> str:
 
 def _name(thing: object) -> str:
     return getattr(thing, "name", "the stage’s") if thing is not None else "none"
-
-
-@dataclass(frozen=True)
-class TrailStay:
-    """A stay drawn to the scale of days."""
-
-    stage: str
-    left: str
-    width: str
-    days: float
-    over: float | None
-    over_left: str
-    over_width: str
-    opacity: str
-    row: int
-
-
-@dataclass(frozen=True)
-class Trail:
-    """The stays of a deal from its creation to the as-of day."""
-
-    stays: tuple[TrailStay, ...]
-    short_form: bool
-
-
-def trail(line: ScopeLine, deal: int) -> Trail:
-    """The deal's path through open stages up to the as-of midnight."""
-    stays, ground, cut = line.book.stays, line.book.ground, line.standing.cut
-    mine = [i for i in range(*_span(line, deal)) if ground.stages[int(stays.stage[i])].kind == OPEN]
-    mine = [i for i in mine if int(stays.entered_at[i]) < cut]
-    if not mine:
-        return Trail((), bool(line.book.deals.short_form[deal]))
-    rules = ground.rules_on(line.as_of)
-    start = int(stays.entered_at[mine[0]])
-    end = max(min(int(stays.left_at[i]), cut) for i in mine)
-    drawn = []
-    for number, i in enumerate(mine):
-        entered, left = int(stays.entered_at[i]), min(int(stays.left_at[i]), cut)
-        stage = ground.stages[int(stays.stage[i])]
-        typical = rules[int(stays.stage[i])].typical_days
-        spent = (left - entered) / DAY_SECONDS
-        over = spent - typical if typical is not None and spent > typical else None
-        over_seconds = int((over or 0) * DAY_SECONDS)
-        drawn.append(
-            TrailStay(
-                stage=stage.name,
-                left=share(entered - start, end - start),
-                width=share(max(left - entered, 1), end - start),
-                days=spent,
-                over=over,
-                over_left=share(left - over_seconds - start, end - start),
-                over_width=share(over_seconds, end - start),
-                opacity=f"{0.45 + 0.5 * number / max(1, len(mine) - 1):.2f}",
-                row=number % 2,
-            )
-        )
-    return Trail(tuple(drawn), False)
-
-
-def _span(line: ScopeLine, deal: int) -> tuple[int, int]:
-    column = line.book.stays.deal
-    return int(np.searchsorted(column, deal)), int(np.searchsorted(column, deal, side="right"))

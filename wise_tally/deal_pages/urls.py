@@ -3,12 +3,19 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.deal_pages import views
+from wise_tally.deal_pages import more_views, parts, views
 
 app_name = "deals"
 urlpatterns = [
     path("", views.page, name="page"),
     path("table.<str:kind>", views.table, name="table"),
+    path("new-deal/", more_views.new_deal, name="new"),
     path("<key:key>/", views.deal, name="deal"),
     path("<key:key>/change/", views.change, name="change"),
+    path("<key:key>/part/<str:name>/", parts.part, name="part"),
+    path("<key:key>/put-back/", parts.put_back, name="put-back"),
+    path("<key:key>/files/", more_views.add_files, name="files"),
+    path("<key:key>/files/<key:file_key>/", more_views.file, name="file"),
+    path("<key:key>/quote/", more_views.quote, name="quote"),
+    path("<key:key>/tick/", more_views.tick, name="tick"),
 ]

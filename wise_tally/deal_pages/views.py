@@ -4,24 +4,23 @@ from dataclasses import replace
 from typing import Any
 from urllib.parse import urlencode
 
-import numpy as np
 from babel.numbers import get_currency_precision
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.deal_pages.bulk import bulk, bulk_choices
-from wise_tally.deal_pages.history import history, trail
 from wise_tally.deal_pages.lanes import lanes_context
 from wise_tally.deal_pages.listing import QUICK, listing
-from wise_tally.deal_pages.undo import last_change, remember_change
+from wise_tally.deal_pages.one import deal_context, open_deal
+from wise_tally.deal_pages.parts import last_part
+from wise_tally.deal_pages.undo import remember_change
 from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
 from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Deal
-from wise_tally.org.access import sees_people
 from wise_tally.org.clock import now
 from wise_tally.org.models import Workspace
 from wise_tally.process.models import Category
@@ -104,51 +103,15 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 
 @require_safe
 def deal(request: HttpRequest, key: str) -> HttpResponse:
-    """One deal: its state, its trail, all its revisions."""
-    found = _open_deal(request, key)
-    return render(request, "deals/deal.html", _deal_context(request, found))
-
-
-def _deal_context(request: HttpRequest, found: Deal) -> dict[str, Any]:
-    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
-    index = shelf.shelved().index_of(found.pk)
-    at = int(np.searchsorted(line.standing.deal, index)) if index is not None else 0
-    there = index is not None and at < len(line.standing.deal) and int(line.standing.deal[at]) == index
-    rows = deal_rows(line, [at] if there else [], request.viewer)  # type: ignore[attr-defined]
-    return {
-        "line": line,
-        "deal": found,
-        "row": rows.get(at) if there else None,
-        "stages": stage_choices(),
-        "categories": list(Category.objects.order_by("rank")),
-        "history": history(found, line.standing.cut),
-        "trail": trail(line, index) if index is not None else None,
-        "credits": found.credits.select_related("person").order_by("from_on", "-share_bp"),
-        "may_edit": not line.is_past,
-        "here": request.get_full_path(),
-        "undo": last_change(request, found.key),
-        "strip": CountStrip(1 if there else 0),
-    }
-
-
-def _open_deal(request: HttpRequest, key: str) -> Deal:
-    """The deal, if the viewer may open it; a deal of others looks like one that does not exist."""
-    found = Deal.objects.select_related("process", "account").filter(key=key).first()
-    if found is None:
-        raise Http404
-    ground = shelf.book().ground
-    index = {person.key: i for i, person in enumerate(ground.people)}
-    people = [index[last_revision(found).owner.key]]
-    people += [index[k] for k in found.credits.values_list("person__key", flat=True)]
-    if not sees_people(request.viewer, ground, now().date(), people):  # type: ignore[attr-defined]
-        raise Http404
-    return found
+    """One deal: its state, its trail, what belongs to it, all that happened to it."""
+    found = open_deal(request, key)
+    return render(request, "deals/deal.html", {**deal_context(request, found), "last_part": last_part(request, found)})
 
 
 @require_POST
 def change(request: HttpRequest, key: str) -> HttpResponse:
     """A change typed into a row or the deal page: written, or refused with what was typed kept."""
-    found = _open_deal(request, key)
+    found = open_deal(request, key)
     form = read_deal_form(request.POST, found, get_currency_precision(Workspace.current().currency))
     if form.state is None:
         return _refused(request, found, form, 422)

@@ -28,7 +28,11 @@ from wise_tally.process.models import Category, Stage, StageKind
 
 @dataclass(frozen=True)
 class DealState:
-    """The parts of a deal's state that a person may change; without `owner`, or unless `moves_place`, these stay."""
+    """The parts of a deal's state that a person may change.
+
+    Without `owner`, or unless `moves_place` or `sets_probability`, the owner, the territory and the deal's own
+    probability stay.
+    """
 
     stage: Stage
     amount_minor: int
@@ -37,6 +41,8 @@ class DealState:
     owner: Person | None = None
     territory: Territory | None = None
     moves_place: bool = False
+    probability_bp: int | None = None
+    sets_probability: bool = False
 
 
 class OldState(Exception):
@@ -87,13 +93,18 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     _require(viewer, ground, last.owner, now.date())
     if last.pk != seen_revision:
         raise OldState(last)
+    probability = state.probability_bp if state.sets_probability else last.probability_bp
+    if state.sets_probability and probability is not None and not state.stage.own_probability:
+        raise StageRefused(
+            f"In “{state.stage.name}” every deal has the stage’s probability; accepted: none of its own."
+        )
     if state.stage.process_id != deal.process_id:
         raise StageRefused(f"“{state.stage.name}” is a stage of another process.")
     if state.stage.retired and state.stage != last.stage:
         raise StageRefused(f"The stage “{state.stage.name}” is retired.")
     owner, territory = state.owner or last.owner, state.territory if state.moves_place else last.territory
-    wanted = (state.stage, state.amount_minor, state.expected_close, state.category, owner, territory)
-    if wanted == (last.stage, last.amount_minor, last.expected_close, last.category, last.owner, last.territory):
+    wanted = (state.stage, state.amount_minor, state.expected_close, state.category, owner, territory, probability)
+    if wanted == (*_same_parts(last), last.owner, last.territory, last.probability_bp):
         return last
     closed = state.stage.kind != StageKind.OPEN
     revision = DealRevision(
@@ -106,7 +117,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         owner=owner,
         territory=territory,
         category=None if closed else state.category,
-        probability_bp=last.probability_bp,
+        probability_bp=probability,
         lost_reason=reason if state.stage.kind == StageKind.LOST else "",
         changed_by=viewer.key,
         reason=reason,
@@ -117,6 +128,9 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
             keep_details(deal, typed.details)
         _require_entry(viewer, deal, last.stage, revision, now.date())
     revision.save()
+    if deal.amount_from_lines and state.amount_minor != last.amount_minor:
+        # A typed amount stands until the lines are saved as the amount again.
+        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=False)
     if state.stage != last.stage:
         send_notices(revision, now)
     if deal.short_form:
@@ -125,6 +139,17 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     audit(viewer, "deal changed", f"{deal.key} revision {revision.pk}", now)
     revisions_added()
     return revision
+
+
+def _same_parts(last: DealRevision) -> tuple[object, ...]:
+    return last.stage, last.amount_minor, last.expected_close, last.category
+
+
+def require_deal(viewer: Viewer, ground: Ground, deal: Deal, today: date) -> DealRevision:
+    """The deal's last revision; raises PermissionDenied unless the viewer may change the deal."""
+    last = last_revision(deal)
+    _require(viewer, ground, last.owner, today)
+    return last
 
 
 def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRevision, today: date) -> None:

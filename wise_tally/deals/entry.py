@@ -148,7 +148,7 @@ def send_notices(revision: DealRevision, now: datetime) -> int:
     notices = list(revision.stage.notices.order_by("key"))
     details = _details(revision) if notices else {}
     for notice in notices:
-        name, text = _document(notice, revision, now)
+        name, text = document_of(revision, notice.document, now)
         OutboxMessage.objects.create(
             at=now,
             to=", ".join(_recipients(notice, revision.owner)),
@@ -200,13 +200,13 @@ def _address(person: Person) -> str:
     return f"{person.name} <{person.email}>" if person.email else person.name
 
 
-def _document(notice: StageNotice, revision: DealRevision, now: datetime) -> tuple[str, str]:
-    """A printable offer or draft invoice made from the deal's lines."""
-    if not notice.document:
+def document_of(revision: DealRevision, kind: str, now: datetime) -> tuple[str, str]:
+    """Name and text of a printable offer or draft invoice made from the deal's lines; empty for no document."""
+    if not kind:
         return "", ""
     lines = list(DealLine.objects.filter(deal=revision.deal).select_related("product").order_by("pk"))
     rows = [(n, line_amount(n.quantity_10000ths, n.unit_price_minor, n.discount_bp or 0)) for n in lines]
-    title = "Offer" if notice.document == Document.OFFER else "Draft invoice"
+    title = "Offer" if kind == Document.OFFER else "Draft invoice"
     answer = {
         "title": title,
         "deal": revision.deal,

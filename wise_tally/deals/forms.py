@@ -1,14 +1,15 @@
 """What is typed into a deal's row, read with faults that say what is accepted."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 
-from wise_tally.deals.actions import DealState
+from wise_tally.deals.actions import DealState, last_revision
 from wise_tally.deals.entry import Lacking
 from wise_tally.deals.models import Deal
-from wise_tally.process.models import Category, Stage
-from wise_tally.ui.numbers import typed_money
+from wise_tally.org.clock import today
+from wise_tally.process.models import Category, Stage, StageKind
+from wise_tally.ui.numbers import typed_money, typed_percent
 
 
 @dataclass
@@ -22,6 +23,7 @@ class DealForm:
     answers: dict[str, str] = field(default_factory=dict)
     details: dict[str, str] = field(default_factory=dict)
     asked: list[tuple[str, str, str]] = field(default_factory=list)
+    asks_past: bool = False
 
     def ask_for(self, lacking: Sequence[Lacking]) -> None:
         """Input name, label and typed value of everything that can be typed to meet what a stage asks."""
@@ -31,7 +33,7 @@ class DealForm:
         self.asked = [(f"{kind}:{name}", name, typed[kind].get(name, "")) for kind, name in sorted(wanted)]
 
 
-NAMES = ("stage", "amount", "expected_close", "category", "reason")
+NAMES = ("stage", "amount", "expected_close", "category", "reason", "probability")
 
 
 def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> DealForm:
@@ -53,6 +55,14 @@ def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> Deal
         form.faults["expected_close"] = (
             f"{close} is before the deal was created; accepted: a day from {deal.created_at.date()} on, or none."
         )
+    elif close is not None and close < today() and posted.get("past_meant") != "yes":
+        last = last_revision(deal)
+        if last.expected_close != close and stage is not None and stage.kind == StageKind.OPEN:
+            form.asks_past = True
+            form.faults["expected_close"] = f"{close} is past. Tick that it is meant so, or choose a day from today on."
+    probability = typed_percent(form.typed["probability"]) if form.typed["probability"] else None
+    if isinstance(probability, str):
+        form.faults["probability"] = probability
     category = Category.objects.filter(key=form.typed["category"]).first()
     if form.typed["category"] and category is None:
         names = ", ".join(Category.objects.order_by("rank").values_list("name", flat=True))
@@ -61,6 +71,8 @@ def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> Deal
     form.revision = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
     if not form.faults and stage is not None and isinstance(amount, int):
         form.state = DealState(stage, amount, close, category)
+        if "probability" in posted and not isinstance(probability, str):
+            form.state = replace(form.state, probability_bp=probability, sets_probability=True)
     return form
 
 

@@ -64,7 +64,7 @@ class Deal(models.Model):
     source = models.CharField(max_length=10_000, blank=True)
     campaign = models.CharField(max_length=10_000, blank=True)
     next_step = models.CharField(max_length=10_000, blank=True)
-    next_step_on = DayField(null=True)
+    next_step_on = DayField(null=True, db_index=True)
     competitor = models.CharField(max_length=200, blank=True)
     amount_from_lines = models.BooleanField(default=False)
     short_form = models.BooleanField(default=False)

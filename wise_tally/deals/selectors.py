@@ -1,11 +1,37 @@
 """Reads of deals that several actions share."""
 
-from django.db.models import Exists, OuterRef, QuerySet
+from collections.abc import Iterable
+from datetime import datetime
 
-from wise_tally.deals.models import DealRevision
+from django.db.models import Exists, Max, OuterRef, QuerySet
+
+from wise_tally.deals.models import Activity, Deal, DealRevision
 
 
 def last_revisions() -> QuerySet[DealRevision]:
     """The revision in effect of every deal: the last that is not void."""
     later = DealRevision.objects.filter(deal=OuterRef("deal"), void=False, pk__gt=OuterRef("pk"))
     return DealRevision.objects.filter(~Exists(later), void=False)
+
+
+CONTACT_KINDS = ("phone", "meeting", "mail", "site_visit")
+
+
+def done_contacts() -> QuerySet[Activity]:
+    """Done activities that count as contact with a customer; web visits and tasks do not."""
+    return Activity.objects.filter(kind__in=CONTACT_KINDS).exclude(status="planned")
+
+
+def last_contacts(deals: Iterable[Deal]) -> dict[int, datetime | None]:
+    """For each deal (row number) when anybody last contacted its customer, or about the deal where it has none."""
+    wanted = list(deals)
+    accounts = {deal.account_id for deal in wanted if deal.account_id is not None}
+    alone = {deal.pk for deal in wanted if deal.account_id is None}
+    by_account = dict(
+        done_contacts().filter(account_id__in=accounts).values_list("account_id").annotate(last=Max("at"))
+    )
+    by_deal = dict(done_contacts().filter(deal_id__in=alone).values_list("deal_id").annotate(last=Max("at")))
+    return {
+        deal.pk: by_account.get(deal.account_id) if deal.account_id is not None else by_deal.get(deal.pk)
+        for deal in wanted
+    }

@@ -134,6 +134,10 @@ class AuditEntry(models.Model):
     before = models.TextField(blank=True)
     after = models.TextField(blank=True)
 
+    class Meta:
+        # The history of a deal reads its own entries.
+        indexes = [models.Index(fields=["detail"], name="audit_detail")]
+
 
 class OutboxMessage(models.Model):
     """A message of the simulated mail: kept here instead of being sent."""

@@ -14,6 +14,8 @@ PLACES = (
     ("team", "Team"),
     ("setup", "Setup"),
 )
+# Rooms that belong to a place of the head.
+WITHIN = {"exchange": "setup", "customers": "deals", "desk": "deals"}
 
 
 def page(request: HttpRequest) -> dict[str, Any]:
@@ -21,7 +23,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
     scope = getattr(request, "scope_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
     current = request.resolver_match.app_name if request.resolver_match else ""
-    current = "setup" if current == "exchange" else current
+    current = WITHIN.get(current, current)
     places = [
         {"name": label, "url": reverse(f"{name}:page") + query, "key": number, "here": name == current}
         for number, (name, label) in enumerate(PLACES, 1)

@@ -23,12 +23,13 @@ DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
 
 @require_safe
 def home(request: HttpRequest) -> HttpResponse:
-    """The forecast; in an empty workspace the guided start for those who may set it up."""
+    """A rep's day, else the forecast; in an empty workspace the guided start for those who may set it up."""
     viewer = request.viewer  # type: ignore[attr-defined]
     if viewer.may(May.SET_ORGANISATION) and not Process.objects.exists():
         return redirect("setup:start")
     query = request.META.get("QUERY_STRING", "")
-    return redirect(reverse("forecast:page") + (f"?{query}" if query else ""))
+    start = "desk:today" if viewer.role == Role.REP else "forecast:page"
+    return redirect(reverse(start) + (f"?{query}" if query else ""))
 
 
 @require_http_methods(["GET", "POST"])

@@ -31,6 +31,11 @@ def typed_count(text: str) -> int | str:
     return _typed(text, 2, "a number from 0 with at most 2 decimals, such as 12")
 
 
+def typed_quantity(text: str) -> int | str:
+    """Ten-thousandths of a quantity from 0, or what is wrong and what is accepted."""
+    return _typed(text, 4, "a quantity from 0 with at most 4 decimals, such as 2.5")
+
+
 def _typed(text: str, decimals: int, accepted: str) -> int | str:
     found = TYPED.fullmatch(text.strip().translate(SPACES))
     if not found or len(found[2] or "") > decimals:

@@ -43,6 +43,8 @@ INSTALLED_APPS = [
     "wise_tally.scope",
     "wise_tally.forecast",
     "wise_tally.deal_pages",
+    "wise_tally.customers",
+    "wise_tally.desk",
     "wise_tally.setup",
     "wise_tally.conversion",
     "wise_tally.attainment",

@@ -183,3 +183,9 @@ def quantity(ten_thousandths: int | None) -> str:
         if ten_thousandths % 10_000
         else str(ten_thousandths // 10_000)
     )
+
+
+@register.filter
+def as_words(name: str) -> str:
+    """A kept word as people read it: site_visit → site visit."""
+    return name.replace("_", " ")

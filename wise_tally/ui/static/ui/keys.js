@@ -25,7 +25,7 @@ document.addEventListener("alpine:init", () => {
     "[": () => follow("[data-period-before]"),
     "]": () => follow("[data-period-after]"),
     "s": () => { const picker = document.querySelector(".scope summary"); if (picker) picker.focus(); return Boolean(picker); },
-    "/": () => { const field = document.querySelector("[data-find]"); if (field) { field.focus(); return true; } return follow("[data-find-page]"); },
+    "/": () => { const field = document.querySelector("[data-walk-from]"); if (field) { field.focus(); return true; } return follow("[data-find-page]"); },
     "?": () => { dialog().showModal(); return true; },
     "w": () => { const figure = document.activeElement; if (!figure.matches(".open-figure")) return false; figure.click(); return true; },
   };
@@ -37,6 +37,7 @@ document.addEventListener("alpine:init", () => {
       const close = document.querySelector("[data-close-working]");
       if (close) { close.click(); return; }
     }
+    if (walkResults(event)) { event.preventDefault(); return; }
     if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
     if (walk(event)) { event.preventDefault(); return; }
     if (keysOff()) return;
@@ -75,6 +76,18 @@ document.addEventListener("alpine:init", () => {
     return true;
   }
 
+  // Results of a search: arrows go from the field into the list and back, Enter opens.
+  function walkResults(event) {
+    const field = document.querySelector("[data-walk-from]");
+    const links = [...document.querySelectorAll("[data-walk] a")];
+    if (!field || !links.length || (event.key !== "ArrowDown" && event.key !== "ArrowUp")) return false;
+    const place = links.indexOf(event.target);
+    if (place < 0 && event.target !== field) return false;
+    const next = place + (event.key === "ArrowDown" ? 1 : -1);
+    (next < 0 ? field : links[Math.min(next, links.length - 1)]).focus();
+    return true;
+  }
+
   // A panel's figure stays marked; focus goes to the panel and back to the figure.
   let opener = null;
   document.addEventListener("click", (event) => {
@@ -103,5 +116,9 @@ document.addEventListener("alpine:init", () => {
       opener = null;
     }
   });
-  document.addEventListener("DOMContentLoaded", () => { rove(); scrollable(); label(); });
+  document.addEventListener("DOMContentLoaded", () => {
+    rove(); scrollable(); label();
+    const mail = document.querySelector("[data-open-now]");
+    if (mail) mail.click();
+  });
 })();

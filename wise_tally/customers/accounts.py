@@ -1,0 +1,237 @@
+"""Accounts: the list, a new one, changing one, merging twins."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from django.core.exceptions import PermissionDenied
+from django.db.models import Max
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.core.deal_list import open_by_group
+from wise_tally.customers.forms import AccountForm
+from wise_tally.deals.account_actions import account_text, likely_matches, merge_accounts, save_account
+from wise_tally.deals.customer_access import may_change_account
+from wise_tally.deals.entry import DetailRefused
+from wise_tally.deals.models import Account, Deal, OwnFieldValue
+from wise_tally.deals.selectors import done_contacts
+from wise_tally.org.access import May
+from wise_tally.org.clock import now, today
+from wise_tally.org.models import Person, Territory
+from wise_tally.org.records import ChangedMeanwhile
+from wise_tally.scope.paging import Page, page_of
+from wise_tally.scope.seen import sight
+from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
+
+PAGE = 50
+
+
+def seen_account(request: HttpRequest, key: str) -> Account:
+    """The account, if the viewer may open it."""
+    related = ("territory", "owner")
+    found = sight(request).accounts().select_related(*related).filter(key=key).first()
+    if found is None:
+        raise Http404
+    return found
+
+
+@dataclass(frozen=True)
+class AccountRow:
+    """An account with what the list says of it, money in minor units."""
+
+    account: Account
+    open_deals: int
+    open_minor: int
+    last_contact: datetime | None
+
+
+@dataclass(frozen=True)
+class AccountList:
+    """One page of accounts with the filters that made it."""
+
+    rows: list[AccountRow]
+    page: Page
+    find: str
+    territory: str
+    owner: str
+
+    def query(self, **changes: str) -> str:
+        """The list's own address with parts changed."""
+        parts = {"find": self.find, "where": self.territory, "owner": self.owner, **changes}
+        return urlencode({name: value for name, value in parts.items() if value})
+
+
+def _listed(request: HttpRequest) -> AccountList:
+    ground, day = shelf.book().ground, today()
+    found = sight(request).accounts().select_related("territory", "owner").order_by("name", "key")
+    find, where, owner = (request.GET.get(name, "").strip()[:200] for name in ("find", "where", "owner"))
+    if find:
+        found = found.filter(name__icontains=find)
+    if where:
+        tree, keys = ground.territory_tree(day), [node.key for node in ground.territories]
+        if where not in keys:
+            raise Refused(f"There is no territory “{where[:60]}”; accepted: {', '.join(sorted(keys)[:12])}.", 404)
+        found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
+    if owner:
+        found = found.filter(owner__key=owner)
+    page = page_of(request, found.count(), PAGE)
+    return AccountList(_rows(request, list(found[page.first : page.last])), page, find, where, owner)
+
+
+def _rows(request: HttpRequest, accounts: list[Account]) -> list[AccountRow]:
+    """What is open with each account, of the deals the viewer may see, and the last contact."""
+    book = shelf.shelved()
+    standing = shelf.standing(book.book, today())
+    pairs = [(d.pk, d.account_id) for d in sight(request).of_deals(Deal.objects.filter(account__in=accounts))]
+    deals = [(book.index_of(pk), account) for pk, account in pairs]
+    order = {account.pk: place for place, account in enumerate(accounts)}
+    known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
+    totals = open_by_group(standing, [d for d, _ in known], [g for _, g in known], len(accounts))
+    last = dict(_last_contacts(accounts))
+    return [
+        AccountRow(account, totals[place].deals, totals[place].amount_minor, last.get(account.pk))
+        for place, account in enumerate(accounts)
+    ]
+
+
+def _last_contacts(accounts: list[Account]) -> Any:
+    return done_contacts().filter(account__in=accounts).values_list("account_id").annotate(last=Max("at"))
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The list of accounts."""
+    found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
+    answer = {
+        "list": found,
+        "territories": Territory.objects.order_by("name"),
+        "owners": Person.objects.filter(pk__in=Account.objects.values("owner")).order_by("name"),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS),
+        "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
+        "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
+        "exports": [
+            (kind.upper(), f"{reverse('customers:table', args=[kind])}?{found.query(page=str(found.page.number))}")
+            for kind in ("csv", "xlsx", "json")
+        ],
+    }
+    return render(request, "customers/accounts.html", answer)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The page of the list as CSV, XLSX or JSON."""
+    header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
+    rows = [
+        (
+            row.account.name,
+            row.account.kind,
+            row.account.territory.name if row.account.territory else "",
+            row.account.owner.name if row.account.owner else "",
+            row.open_deals,
+            row.open_minor,
+            row.last_contact.date().isoformat() if row.last_contact else "",
+        )
+        for row in _listed(request).rows
+    ]
+    return sheet_response(Sheet("accounts", header, frozenset({"open"}), rows), kind)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def new(request: HttpRequest) -> HttpResponse:
+    """A new account; likely twins are offered before it is made."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
+        raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
+    return _edit(request, None)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """What is kept of an account."""
+    account = seen_account(request, key)
+    if not may_change_account(request.viewer, shelf.book().ground, account, today()):  # type: ignore[attr-defined]
+        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
+    return _edit(request, account)
+
+
+def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
+    form = AccountForm(request.POST or None, initial=_initial(account) if account else {})
+    twins: list[Account] = []
+    status, meanwhile = 422 if form.is_bound else 200, None
+    if request.method == "POST" and form.is_valid():
+        if account is None and request.POST.get("sure") != "yes":
+            twins = likely_matches(form.cleaned_data["name"])
+        if not twins:
+            try:
+                key, seen = account.key if account else None, request.POST.get("seen", "")
+                kept = save_account(request.viewer, shelf.book().ground, key, form.kept(), now(), seen)  # type: ignore[attr-defined]
+                return redirect("customers:account", key=kept.key)
+            except DetailRefused as refused:
+                form.add_error(None, str(refused))
+            except ChangedMeanwhile as changed:
+                status, meanwhile = 409, changed.now
+    answer = {
+        "form": form,
+        "account": account,
+        "twins": twins,
+        "meanwhile": meanwhile,
+        "seen": account_text(account) if account else "",
+    }
+    return render(request, "customers/account_form.html", answer, status=status)
+
+
+def _initial(account: Account) -> dict[str, Any]:
+    own = OwnFieldValue.objects.filter(subject_key=account.key, field__applies_to="account")
+    return {
+        "name": account.name,
+        "kind": account.kind or "organisation",
+        "territory": account.territory.key if account.territory else "",
+        "owner": account.owner.key if account.owner else "",
+        "industry": account.industry,
+        "country": account.country,
+        **{f"own:{value.field.key}": value.value for value in own.select_related("field")},
+    }
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def merge(request: HttpRequest, key: str) -> HttpResponse:
+    """Merge a twin into this account: shown first what would move, then done."""
+    account = seen_account(request, key)
+    chosen = request.POST.get("twin") or request.GET.get("twin", "")
+    twin = seen_account(request, chosen) if chosen else None
+    if twin is not None and twin.pk == account.pk:
+        raise Refused("An account cannot be merged into itself; accepted: another account.")
+    if twin is not None and request.method == "POST":
+        merge_accounts(request.viewer, shelf.book().ground, twin, account, now())  # type: ignore[attr-defined]
+        return redirect("customers:account", key=account.key)
+    find = request.GET.get("find", "").strip()[:200]
+    offered = (
+        sight(request).accounts().filter(name__icontains=find).exclude(pk=account.pk).order_by("name")[:20]
+        if find
+        else None
+    )
+    answer = {
+        "account": account,
+        "twin": twin,
+        "find": find,
+        "offered": offered if offered is not None else likely_matches(account.name, account.key),
+        "moves": _moves(twin) if twin else [],
+    }
+    return render(request, "customers/merge.html", answer)
+
+
+def _moves(twin: Account) -> list[tuple[str, int]]:
+    return [
+        ("deals", Deal.objects.filter(account=twin).count()),
+        ("contacts", twin.contacts.count()),
+        ("activities", twin.activities.count()),
+        ("notes", twin.notes.count()),
+        ("invoices", twin.invoices.count()),
+        ("orders", twin.orders.count()),
+    ]

@@ -1,0 +1,135 @@
+"""Activities and notes about a deal, an account or a lead: written down where they are read."""
+
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
+
+from wise_tally.customers.forms import ActivityForm, noon_of
+from wise_tally.deals.activity_actions import (
+    About,
+    about_of,
+    add_activity,
+    add_note,
+    change_activity,
+    take_activity_away,
+    take_note_away,
+)
+from wise_tally.deals.models import Account, Activity, Deal, Lead, Note
+from wise_tally.org.clock import now
+from wise_tally.scope.guard import safe_next
+from wise_tally.scope.seen import sight
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.forms import DateField, LedgerForm, forms
+from wise_tally.ui.refusals import Refused
+
+ABOUT = ("deal", "account", "lead")
+
+
+def _opened(request: HttpRequest, name: str, key: str) -> About | None:
+    """The deal, account or lead of an identifier, if the viewer may open it."""
+    seen = sight(request)
+    if name == "deal":
+        return next(iter(seen.of_deals(Deal.objects.filter(key=key).select_related("account"))), None)
+    found: Account | Lead | None = (seen.accounts() if name == "account" else seen.leads()).filter(key=key).first()
+    return found
+
+
+def _about(request: HttpRequest) -> About:
+    """What the form is about; what the viewer may not open looks like what is not there."""
+    for name in ABOUT:
+        if key := request.POST.get(name):
+            if (found := _opened(request, name, key)) is None:
+                raise Http404
+            return found
+    raise Refused("Say what this is about; accepted: a deal, an account or a lead.")
+
+
+def _refused(request: HttpRequest, form: Any, words: str, action: str, about: dict[str, str]) -> HttpResponse:
+    answer = {"form": form, "words": words, "action": action, "about": about, "next": safe_next(request, "/")}
+    return render(request, "customers/again.html", answer, status=422)
+
+
+def _hidden(request: HttpRequest) -> dict[str, str]:
+    return {name: request.POST[name] for name in ABOUT if request.POST.get(name)}
+
+
+@require_POST
+def add(request: HttpRequest) -> HttpResponse:
+    """Write an activity down or plan one."""
+    about, form = _about(request), ActivityForm(request.POST)
+    if not form.is_valid():
+        return _refused(request, form, "The activity was not kept.", request.path, _hidden(request))
+    add_activity(request.viewer, shelf.book().ground, about, form.kept(), now())  # type: ignore[attr-defined]
+    return redirect(safe_next(request, "/"))
+
+
+class PutOffForm(LedgerForm):
+    """The day an activity is put off to."""
+
+    on = DateField(label="Put off to")
+    what = forms.CharField(widget=forms.HiddenInput, initial="put off")
+
+    def clean_on(self) -> Any:
+        """A day is needed."""
+        if self.cleaned_data["on"] is None:
+            raise forms.ValidationError("Choose a day; accepted: YYYY-MM-DD.")
+        return self.cleaned_data["on"]
+
+
+@require_POST
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """Mark an activity as done, put it off to a day, open it again, or take it away."""
+    found = Activity.objects.select_related("person", "deal", "account", "lead").filter(key=key).first()
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    if found is None or not _sees(request, found):
+        raise Http404
+    what = request.POST.get("what", "")
+    if what == "done":
+        change_activity(viewer, ground, found, {"status": "done", "at": min(now(), found.at)}, now())
+    elif what == "open again":
+        change_activity(viewer, ground, found, {"status": "planned"}, now())
+    elif what == "put off":
+        form = PutOffForm(request.POST)
+        if not form.is_valid():
+            return _refused(request, form, "The activity was not put off.", request.path, {})
+        change_activity(viewer, ground, found, {"at": noon_of(form.cleaned_data["on"]), "status": "planned"}, now())
+    elif what == "away":
+        take_activity_away(viewer, ground, found, now())
+    else:
+        raise Refused(f"“{what[:20]}” is not accepted; accepted: done, open again, put off, away.")
+    return redirect(safe_next(request, "/"))
+
+
+def _sees(request: HttpRequest, record: Activity | Note) -> bool:
+    viewer, about = request.viewer, about_of(record)  # type: ignore[attr-defined]
+    if about is None:
+        return record.person is not None and record.person.key == viewer.key
+    return _opened(request, str(about._meta.model_name), about.key) is not None
+
+
+class NoteForm(LedgerForm):
+    """A note."""
+
+    text = forms.CharField(label="Note", max_length=10_000, widget=forms.Textarea(attrs={"rows": 3}))
+
+
+@require_POST
+def add_a_note(request: HttpRequest) -> HttpResponse:
+    """Write a note."""
+    about, form = _about(request), NoteForm(request.POST)
+    if not form.is_valid():
+        return _refused(request, form, "The note was not kept.", request.path, _hidden(request))
+    add_note(request.viewer, shelf.book().ground, about, form.cleaned_data["text"], now())  # type: ignore[attr-defined]
+    return redirect(safe_next(request, "/"))
+
+
+@require_POST
+def note_away(request: HttpRequest, key: str) -> HttpResponse:
+    """Take a note away; its text stays in the audit."""
+    found = Note.objects.select_related("person", "deal", "account", "lead").filter(key=key).first()
+    if found is None or not _sees(request, found):
+        raise Http404
+    take_note_away(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+    return redirect(safe_next(request, "/"))

@@ -1,0 +1,140 @@
+"""Forms of accounts, contacts, leads, activities."""
+
+from collections.abc import Iterable
+from datetime import datetime, time
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from django import forms
+
+from wise_tally.deals.models import OwnField
+from wise_tally.org.clock import now
+from wise_tally.org.models import Person, Territory, Workspace
+from wise_tally.process.models import Source
+from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
+
+DONE_KINDS = (
+    ("phone", "phone"),
+    ("meeting", "meeting"),
+    ("mail", "mail"),
+    ("site_visit", "site visit"),
+    ("task", "task"),
+)
+KIND_WORDS = dict((*DONE_KINDS, ("web_visit", "web visit")))
+
+
+class AccountForm(LedgerForm):
+    """A customer: an organisation or a person."""
+
+    name = NameField(label="Name")
+    kind = forms.ChoiceField(label="Kind", choices=[("organisation", "organisation"), ("person", "person")])
+    territory = KeyChoice(label="Territory", required=False)
+    owner = KeyChoice(label="Owner", required=False)
+    industry = forms.CharField(label="Industry", required=False, max_length=200)
+    country = forms.CharField(label="Country", required=False, max_length=200)
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
+        _offer(self, "owner", choices_of(_working(self.initial.get("owner"))))
+        for own in OwnField.objects.filter(applies_to="account").order_by("key"):
+            self.fields[f"own:{own.key}"] = _own_field(own)
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as kept."""
+        clean = dict(self.cleaned_data)
+        own = {name.partition(":")[2]: clean.pop(name) for name in list(clean) if name.startswith("own:")}
+        clean["territory"] = Territory.objects.get(key=clean["territory"]) if clean["territory"] else None
+        clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
+        return clean | {"own": own}
+
+
+def _own_field(own: OwnField) -> forms.Field:
+    if own.kind == "choice":
+        choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
+        return forms.ChoiceField(label=own.name, required=False, choices=choices)
+    return forms.CharField(
+        label=own.name, required=False, max_length=10_000, widget=forms.TextInput(attrs={"class": "boxed"})
+    )
+
+
+def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
+    field = form.fields[name]
+    assert isinstance(field, forms.ChoiceField)
+    field.choices = choices
+
+
+def _working(present: str | None) -> Iterable[Person]:
+    """People who have not left, and the present one."""
+    day = now().date()
+    return [
+        person
+        for person in Person.objects.order_by("name")
+        if person.active_to is None or person.active_to >= day or person.key == present
+    ]
+
+
+class ContactForm(LedgerForm):
+    """Somebody at a customer's."""
+
+    name = NameField(label="Name")
+    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    phone = forms.CharField(label="Phone", required=False, max_length=200)
+    job_title = forms.CharField(label="Job", required=False, max_length=200)
+
+
+class LeadForm(LedgerForm):
+    """Somebody who may become a customer."""
+
+    name = NameField(label="Name")
+    customer = forms.CharField(label="Organisation", required=False, max_length=200)
+    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    phone = forms.CharField(label="Phone", required=False, max_length=200)
+    source = forms.ChoiceField(label="Source", required=False)
+    owner = KeyChoice(label="Owner", required=False)
+    status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "being worked on")])
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        names = list(Source.objects.order_by("name").values_list("name", flat=True))
+        present = self.initial.get("source")
+        names += [present] if present and present not in names else []
+        _offer(self, "source", [("", "none"), *((name, name) for name in names)])
+        _offer(self, "owner", choices_of(_working(self.initial.get("owner")), "nobody yet"))
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as kept."""
+        clean = dict(self.cleaned_data)
+        clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
+        return clean
+
+
+class ActivityForm(LedgerForm):
+    """A phone call, meeting, mail, visit or task: done, or planned for a day."""
+
+    kind = forms.ChoiceField(choices=DONE_KINDS)
+    subject = forms.CharField(max_length=10_000, error_messages={"required": "Say what it is about."})
+    on = DateField()
+    planned = forms.BooleanField(required=False)
+
+    def clean(self) -> dict[str, Any]:
+        """A planned activity needs a day; a done one cannot lie ahead."""
+        clean = super().clean() or {}
+        day, planned = clean.get("on"), clean.get("planned")
+        if planned and day is None and "on" not in self.errors:
+            self.add_error("on", "A planned activity needs a day; accepted: YYYY-MM-DD.")
+        if not planned and day is not None and day > now().date():
+            self.add_error("on", "What is done cannot lie ahead; tick planned, or choose a day up to today.")
+        return clean
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as an activity keeps them; without a day it is done now."""
+        clean, moment = self.cleaned_data, now()
+        at = moment if clean["on"] in (None, moment.date()) and not clean["planned"] else noon_of(clean["on"])
+        status = "planned" if clean["planned"] else "done"
+        return {"kind": clean["kind"], "subject": clean["subject"], "at": at, "status": status}
+
+
+def noon_of(day: Any) -> datetime:
+    """Noon of a day in the workspace's time zone."""
+    return datetime.combine(day, time(12), ZoneInfo(Workspace.current().time_zone))

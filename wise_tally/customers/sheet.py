@@ -1,0 +1,141 @@
+"""The account sheet: everything about one customer on one screen."""
+
+from dataclasses import replace
+from datetime import date
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.customer import Owed, Sale, ageing, compare_sales, same_days_last_year
+from wise_tally.core.deal_list import list_totals
+from wise_tally.core.ground import OPEN
+from wise_tally.customers.accounts import seen_account
+from wise_tally.deals.account_actions import likely_matches
+from wise_tally.deals.customer_access import may_change_account
+from wise_tally.deals.models import Account, OwnFieldValue
+from wise_tally.org.clock import now
+from wise_tally.scope.deals import deal_rows
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.seen import sight
+from wise_tally.scope.strip import CountStrip
+from wise_tally.shelf.book import shelf
+
+LATEST = 15
+MONTHS_BACK = 14
+
+
+@require_safe
+def account(request: HttpRequest, key: str) -> HttpResponse:
+    """Deals, invoices by age, orders by month, sales against last year, contacts and talk of one customer."""
+    found = seen_account(request, key)
+    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
+    viewer = request.viewer  # type: ignore[attr-defined]
+    answer = {
+        "line": line,
+        "account": found,
+        "may_edit": not line.is_past and may_change_account(viewer, line.book.ground, found, line.today),
+        "here": request.get_full_path(),
+        "own_values": _own(found),
+        "twins": likely_matches(found.name, found.key),
+        **_deals(request, line, found),
+        **_sales(request, line, found),
+        **_ledger(line, found),
+        **_talk(found),
+    }
+    return render(request, "customers/account.html", answer)
+
+
+def _own(found: Account) -> list[tuple[str, str]]:
+    values = OwnFieldValue.objects.filter(subject_key=found.key, field__applies_to="account").order_by("field__key")
+    return [(value.field.name, value.value) for value in values.select_related("field")]
+
+
+def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """The deals of the customer that the viewer may see, as they stood."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    shelved, standing = shelf.shelved(), line.standing
+    indices = [shelved.index_of(deal.pk) for deal in sight(request).of_deals(found.deals.all())]
+    wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
+    at = np.flatnonzero(np.isin(standing.deal, wanted))
+    is_open = standing.kind[at] == OPEN
+    opened, closed = at[is_open], at[~is_open]
+    opened = opened[np.argsort(-standing.amount_minor[opened], kind="stable")]
+    closed = closed[np.argsort(-standing.closed_on[closed], kind="stable")]
+    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], viewer)
+    return {
+        "open_deals": [rows[place] for place in opened[:LATEST].tolist() if place in rows],
+        "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
+        "open_totals": list_totals(standing, opened),
+        "past_totals": list_totals(standing, closed),
+        "strip": CountStrip(len(at)),
+    }
+
+
+def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
+    fiscal = line.book.ground.fiscal
+    present = fiscal.containing(line.as_of, "month")
+    month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else present
+    this, before = same_days_last_year(month, line.as_of)
+    rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
+    sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
+    months = [fiscal.beside(present, -step) for step in range(MONTHS_BACK)]
+    year = Period(fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
+    compared = compare_sales(sales, this, before)
+    groups = [row for row in compared if not row.product]
+    year_sales = _year_to_date(found, year, line.as_of)
+    return {
+        "sales": compared,
+        "sales_this": sum(row.this_minor for row in groups),
+        "sales_before": sum(row.before_minor for row in groups),
+        "sales_change": sum(row.change_minor for row in groups),
+        "span_this": this,
+        "span_before": before,
+        "year_sales": year_sales,
+        "year_change": year_sales[0] - year_sales[1],
+        "months": [(m.text, period_words(m), m.text == month.text) for m in months],
+    }
+
+
+def _year_to_date(found: Account, year: Period, as_of: date) -> tuple[int, int]:
+    """Sales of the fiscal year to date and of the same days a year before, in minor units."""
+    spans = same_days_last_year(year, as_of)
+    rows = list(found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor"))
+    sums = [sum(amount for on, amount in rows if span.starts_on <= on <= span.ends_on) for span in spans]
+    return sums[0], sums[1]
+
+
+def _ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
+    """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
+    unpaid = found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
+    owed = [Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")]
+    rows = ageing(owed, line.as_of)
+    months: dict[str, int] = {}
+    for ships, amount in found.orders.filter(open=True).order_by("ships_on").values_list("ships_on", "amount_minor"):
+        words = f"{ships:%B %Y}" if ships else "no ship date"
+        months[words] = months.get(words, 0) + amount
+    return {
+        "ageing": rows,
+        "owed_minor": sum(row.amount_minor for row in rows),
+        "late_minor": sum(row.amount_minor for row in rows[1:]),
+        "unpaid": unpaid.filter(due_on__lt=line.as_of).order_by("due_on")[:LATEST],
+        "orders": list(months.items()),
+        "orders_minor": sum(months.values()),
+    }
+
+
+def _talk(found: Account) -> dict[str, Any]:
+    done = found.activities.exclude(status="planned").select_related("person").order_by("-at")
+    return {
+        "contacts": found.contacts.order_by("name"),
+        "planned": found.activities.filter(status="planned").select_related("person").order_by("at"),
+        "done": done[:LATEST],
+        "done_count": done.count(),
+        "notes": found.notes.select_related("person").order_by("-at"),
+        "moment": now(),
+        "today": now().date(),
+    }

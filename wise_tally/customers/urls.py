@@ -1,0 +1,28 @@
+"""Addresses of accounts, contacts, leads, activities and notes."""
+
+from django.urls import path
+
+import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
+from wise_tally.customers import accounts, activities, contacts, leads, sheet
+
+app_name = "customers"
+urlpatterns = [
+    path("accounts/", accounts.page, name="accounts"),
+    path("accounts/table.<str:kind>", accounts.table, name="table"),
+    path("accounts/new/", accounts.new, name="new-account"),
+    path("account/<key:key>/", sheet.account, name="account"),
+    path("account/<key:key>/change/", accounts.change, name="change-account"),
+    path("account/<key:key>/merge/", accounts.merge, name="merge"),
+    path("account/<key:key>/contacts/", contacts.new, name="new-contact"),
+    path("contact/<key:key>/", contacts.change, name="contact"),
+    path("contact/<key:key>/write/", contacts.write, name="write"),
+    path("leads/", leads.page, name="leads"),
+    path("leads/table.<str:kind>", leads.table, name="leads-table"),
+    path("leads/new/", leads.new, name="new-lead"),
+    path("lead/<key:key>/", leads.lead, name="lead"),
+    path("lead/<key:key>/change/", leads.change, name="change-lead"),
+    path("activities/", activities.add, name="add-activity"),
+    path("activity/<key:key>/", activities.change, name="activity"),
+    path("notes/", activities.add_a_note, name="add-note"),
+    path("note/<key:key>/", activities.note_away, name="note"),
+]

@@ -1,0 +1,114 @@
+"""The details of a deal as a form: name, customer, partner, where it came from, competitor, own fields."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from django import forms
+from django.http import QueryDict
+
+from wise_tally.deals.account_actions import likely_matches
+from wise_tally.deals.models import Account, Contact, Deal, OwnField, Partner
+from wise_tally.process.models import DealType, Source
+from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
+
+Values = dict[str, Any]
+
+
+def account_named(text: str) -> Account | None:
+    """The account that a typed name or identifier means; raises ValidationError with likely ones."""
+    if not text:
+        return None
+    found = Account.objects.filter(name__iexact=text)[:2] or Account.objects.filter(key=text)[:2]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        keys = ", ".join(Account.objects.filter(name__iexact=text).order_by("key").values_list("key", flat=True)[:5])
+        raise forms.ValidationError(f"Several accounts are called “{text[:60]}”; accepted: an identifier ({keys}).")
+    likely = ", ".join(account.name for account in likely_matches(text)) or "the name of an account that is there"
+    raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {likely}.")
+
+
+class AccountField(forms.CharField):
+    """An account by its name, None for nothing typed."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs={"list": "account-names"}), **options})
+
+    def clean(self, value: Any) -> Any:
+        """The account of what was typed."""
+        return account_named(super().clean(value))
+
+
+def names_of(model: type[Source] | type[DealType], present: str) -> list[tuple[str, str]]:
+    """The names of a list as choices, with the present one even if the list lacks it."""
+    names = list(model.objects.order_by("name").values_list("name", flat=True))
+    names += [present] if present and present not in names else []
+    return [("", "none"), *((name, name) for name in names)]
+
+
+def own_form_fields(applies_to: str) -> dict[str, forms.Field]:
+    """Form fields of own fields, by name in the form."""
+    found: dict[str, forms.Field] = {}
+    for own in OwnField.objects.filter(applies_to=applies_to).order_by("key"):
+        if own.kind == "choice":
+            choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
+            found[f"own:{own.key}"] = forms.ChoiceField(label=own.name, required=False, choices=choices)
+        else:
+            widget = forms.DateInput(attrs={"type": "date"}) if own.kind == "date" else forms.TextInput()
+            found[f"own:{own.key}"] = forms.CharField(label=own.name, required=False, widget=widget, max_length=10_000)
+    return found
+
+
+class DetailsForm(LedgerForm):
+    """What a deal is about, beside its state."""
+
+    name = NameField(label="Name")
+    account = AccountField(label="Customer", help_text="The name of an account; leave empty for none.")
+    contact = KeyChoice(label="Contact", required=False)
+    partner = KeyChoice(label="Partner", required=False)
+    deal_type = forms.ChoiceField(label="Deal type", required=False)
+    source = forms.ChoiceField(label="Source", required=False)
+    campaign = forms.CharField(label="Campaign", required=False, max_length=10_000)
+    competitor = forms.CharField(label="Competitor", required=False, max_length=200)
+    next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
+    next_step_on = DateField(label="Next step due on")
+
+    def __init__(self, deal: Deal, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields.update(own_form_fields("deal"))
+        for name in self.fields:
+            self.fields[name].widget.attrs.setdefault("class", "boxed")
+        there = Contact.objects.filter(account=deal.account).order_by("name") if deal.account else []
+        self.set_choices("contact", choices_of(there))
+        self.set_choices("partner", choices_of(Partner.objects.order_by("name")))
+        self.set_choices("deal_type", names_of(DealType, deal.deal_type))
+        self.set_choices("source", names_of(Source, deal.source))
+
+    def set_choices(self, name: str, choices: list[tuple[str, str]]) -> None:
+        """What a choice offers."""
+        field = self.fields[name]
+        assert isinstance(field, forms.ChoiceField)
+        field.choices = choices
+
+    def kept(self) -> Values:
+        """The cleaned values as a part keeps them; a contact of another customer is dropped with it."""
+        clean = dict(self.cleaned_data)
+        own = {name.partition(":")[2]: clean.pop(name) for name in list(clean) if name.startswith("own:")}
+        account = clean["account"]
+        if clean["contact"] and not Contact.objects.filter(key=clean["contact"], account=account).exists():
+            clean["contact"] = None
+        clean["account"] = account.key if account else None
+        clean["next_step_on"] = clean["next_step_on"].isoformat() if clean["next_step_on"] else None
+        return clean | {"own": {key: text for key, text in sorted(own.items()) if text}}
+
+
+def initial_of(kept: Mapping[str, Any]) -> Values:
+    """The kept details as the form shows them."""
+    names = dict(Account.objects.filter(key=kept["account"] or "").values_list("key", "name"))
+    shown = {**kept, "account": names.get(kept["account"], "")}
+    return shown | {f"own:{key}": text for key, text in kept["own"].items()}
+
+
+def details_form(deal: Deal, kept: Mapping[str, Any], posted: QueryDict | None = None) -> DetailsForm:
+    """The form, filled with what is typed or else with what is kept."""
+    return DetailsForm(deal, posted, initial=initial_of(kept))

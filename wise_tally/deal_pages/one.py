@@ -1,0 +1,176 @@
+"""One deal on one screen: what the page of a deal shows, read for the viewer."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from django.http import Http404, HttpRequest
+from django.urls import reverse
+
+from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.cash import Plan, whole_minor
+from wise_tally.core.customer import contact_gap
+from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.deal_pages.details import details_form
+from wise_tally.deal_pages.history import history
+from wise_tally.deal_pages.part_forms import shown_form, shown_lines
+from wise_tally.deal_pages.trail import trail
+from wise_tally.deal_pages.undo import last_change
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.entry import Lacking, facts_of, missing_before, skipped_before
+from wise_tally.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
+from wise_tally.deals.parts import PARTS, part_text
+from wise_tally.deals.selectors import last_contacts
+from wise_tally.org.access import Viewer, sees_people
+from wise_tally.org.clock import now, today
+from wise_tally.org.models import Person
+from wise_tally.process.models import Category, LostReason, Stage, StageKind
+from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.strip import CountStrip
+from wise_tally.shelf.book import shelf
+
+LATEST = 12
+
+
+def open_deal(request: HttpRequest, key: str) -> Deal:
+    """The deal, if the viewer may open it; a deal of others looks like one that does not exist."""
+    related = ("process", "account", "contact", "partner")
+    found = Deal.objects.select_related(*related).filter(key=key).first()
+    if found is None:
+        raise Http404
+    ground = shelf.book().ground
+    index = {person.key: i for i, person in enumerate(ground.people)}
+    people = [index[last_revision(found).owner.key]]
+    people += [index[k] for k in found.credits.values_list("person__key", flat=True)]
+    if not sees_people(request.viewer, ground, today(), people):  # type: ignore[attr-defined]
+        raise Http404
+    return found
+
+
+@dataclass(frozen=True)
+class Step:
+    """A stage a deal may go to next: in words, and what its entry checks miss."""
+
+    words: str
+    stage: Stage
+    lacking: tuple[Lacking, ...]
+
+
+def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ...]:
+    """On to the next stage in use, back to the one before, won; with what is missing before each."""
+    stages = list(deal.process.stages.filter(retired=False).order_by("position", "key"))
+    open_stages = [stage for stage in stages if stage.kind == StageKind.OPEN]
+    after = [stage for stage in open_stages if stage.position > last.stage.position]
+    before = [stage for stage in open_stages if stage.position < last.stage.position]
+    won = [stage for stage in stages if stage.kind == StageKind.WON]
+    if last.stage.kind != StageKind.OPEN:
+        return tuple(Step(f"Open again in {stage.name}", stage, ()) for stage in open_stages[-1:])
+    on_and_won = [(f"On to {stage.name}", stage) for stage in after[:1]]
+    on_and_won += [("Win", stage) for stage in won]
+    wanted = [*on_and_won, *((f"Back to {stage.name}", stage) for stage in before[-1:])]
+    facts = facts_of(deal, last, viewer, today())
+    found = []
+    for words, stage in wanted:
+        lacking = [Lacking(text) for text in skipped_before(deal, last.stage, stage)]
+        found.append(Step(words, stage, (*lacking, *missing_before(stage, facts))))
+    return tuple(found)
+
+
+def deal_context(request: HttpRequest, deal: Deal) -> dict[str, Any]:
+    """Everything the page of a deal shows."""
+    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
+    viewer = request.viewer  # type: ignore[attr-defined]
+    index = shelf.shelved().index_of(deal.pk)
+    row = _row(line, index, viewer)
+    may_edit = not line.is_past and row is not None and row.may_change
+    last = last_revision(deal)
+    return {
+        "line": line,
+        "deal": deal,
+        "row": row,
+        "last": last,
+        "stages": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
+        "trail": trail(line, index, row.expected_close if row.is_open else NO_DAY)
+        if index is not None and row
+        else None,
+        "history": history(deal, line.standing.cut),
+        "may_edit": may_edit,
+        "here": request.get_full_path(),
+        "undo": last_change(request, deal.key),
+        "steps": next_steps(deal, last, viewer) if may_edit else (),
+        "lost_stages": deal.process.stages.filter(kind=StageKind.LOST, retired=False).order_by("position"),
+        "lost_reasons": LostReason.objects.order_by("name"),
+        **_belonging(deal, may_edit),
+        **_talk(deal),
+        "strip": CountStrip(1 if row else 0),
+    }
+
+
+def _row(line: ScopeLine, index: int | None, viewer: Viewer) -> DealRow | None:
+    if index is None:
+        return None
+    at = int(np.searchsorted(line.standing.deal, index))
+    if at >= len(line.standing.deal) or int(line.standing.deal[at]) != index:
+        return None
+    return deal_rows(line, [at], viewer).get(at)
+
+
+def _belonging(deal: Deal, may_edit: bool) -> dict[str, Any]:
+    """The parts with their forms, and what is shown of them."""
+    day = today()
+    kept = {name: part.read(deal, day) for name, part in PARTS.items()}
+    own = OwnFieldValue.objects.filter(subject_key=deal.key, field__applies_to="deal").order_by("field__key")
+    forms: dict[str, Any] = {}
+    if may_edit:
+        forms = {name: shown_form(name, deal, kept[name]) for name in ("lines", "payments", "contacts", "credits")}
+        forms["details"] = details_form(deal, kept["details"])
+    return {
+        "forms": forms,
+        "seen": {name: part_text(deal, name, day) for name in PARTS} if may_edit else {},
+        "lines": shown_lines(deal),
+        "payments": _payments(deal),
+        "contacts": deal.contacts.select_related("contact").order_by("contact__name"),
+        "credits": _shares(kept["credits"]["rows"]),
+        "own_values": [(value.field.name, value.value) for value in own.select_related("field")],
+        "own_fields": OwnField.objects.filter(applies_to="deal").exists(),
+    }
+
+
+def _shares(rows: list[dict[str, Any]]) -> list[tuple[str, int]]:
+    names = dict(Person.objects.filter(key__in=[row["person"] for row in rows]).values_list("key", "name"))
+    return [(names[row["person"]], row["share_bp"]) for row in rows]
+
+
+def _payments(deal: Deal) -> list[tuple[Plan, int | None]]:
+    plans = [Plan(p.due_on, p.amount_minor, p.every, p.times) for p in deal.payments.order_by("due_on", "pk")]
+    return [(plan, whole_minor(plan)) for plan in plans]
+
+
+def _talk(deal: Deal) -> dict[str, Any]:
+    """Activities, notes, files and the guide of the stage the deal stands in."""
+    activities = deal.activities.select_related("person").order_by("at")
+    stage = last_revision(deal).stage
+    guide = getattr(stage, "guide", None)
+    answers = dict(deal.answers.values_list("question", "answer"))
+    checklist = [(text, answers.get(text, "")) for text in guide.checklist.splitlines() if text] if guide else []
+    last = last_contacts([deal])[deal.pk]
+    spent = (now() - (last or deal.created_at)).total_seconds() / DAY_SECONDS
+    return {
+        "last_contact": last,
+        "contact_days": spent,
+        "contact_gap": contact_gap(spent),
+        "planned": activities.filter(status="planned"),
+        "done": activities.exclude(status="planned").order_by("-at")[:LATEST],
+        "done_count": activities.exclude(status="planned").count(),
+        "notes": deal.notes.select_related("person").order_by("-at"),
+        "files": deal.files.defer("content").order_by("-at"),
+        "guide": guide,
+        "checklist": checklist,
+        "guide_activities": guide.activities.splitlines() if guide else [],
+        "guide_files": stage.files.defer("content").order_by("name"),
+        "activities_url": reverse("customers:add-activity"),
+        "moment": now(),
+        "today": today(),
+    }

@@ -1,0 +1,152 @@
+"""Accounts and their contacts: added, changed, twins merged without losing anything."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from difflib import SequenceMatcher
+from functools import lru_cache
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import models, transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.deals.customer_access import may_change_account
+from wise_tally.deals.models import (
+    Account,
+    Activity,
+    Contact,
+    Deal,
+    Invoice,
+    Note,
+    Order,
+    OwnField,
+    OwnFieldValue,
+)
+from wise_tally.deals.parts import keep_own_field
+from wise_tally.org.access import May, Viewer
+from wise_tally.org.actions import audit
+from wise_tally.org.records import ChangedMeanwhile, as_text, new_key, values_of
+
+BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
+ACCOUNT_COLUMNS = ("name", "kind", "territory", "owner", "industry", "country")
+CONTACT_COLUMNS = ("name", "email", "phone", "job_title")
+ALIKE = 0.8
+MOST_MATCHES = 5
+
+
+def likely_matches(name: str, but: str = "") -> list[Account]:
+    """Accounts whose name is likely the same customer's: every word of the shorter name has one like it in the other."""
+    wanted = _words(name)
+    found = []
+    for account in Account.objects.exclude(key=but).only("key", "name"):
+        alike = _alike(wanted, _words(account.name))
+        if alike >= ALIKE:
+            found.append((-alike, account.name, account.pk, account))
+    return [account for *_, account in sorted(found)[:MOST_MATCHES]]
+
+
+def _words(name: str) -> list[str]:
+    """The words of a name without case and signs; single letters are passed over."""
+    return [word for word in "".join(c if c.isalnum() else " " for c in name.casefold()).split() if len(word) > 1]
+
+
+@lru_cache(maxsize=100_000)
+def _word_ratio(one: str, other: str) -> float:
+    """How alike two words are, 0 to 1; names share their words, so each pair is worked out once."""
+    return 1.0 if one == other else SequenceMatcher(None, one, other).ratio()
+
+
+def _alike(one: list[str], other: list[str]) -> float:
+    """How like the least like word of the shorter name is to its best counterpart, 0 to 1; 0 for a name without words."""
+    shorter, longer = sorted((one, list(other)), key=len)
+    if not shorter or len(longer) - len(shorter) > len(shorter):
+        return 0.0
+    least, left = 1.0, list(longer)
+    for word in sorted(shorter, key=len, reverse=True):
+        best = max(left, key=lambda candidate: _word_ratio(word, candidate))
+        ratio = _word_ratio(word, best)
+        if ratio < ALIKE:
+            return 0.0
+        left.remove(best)
+        least = min(least, ratio)
+    return least
+
+
+@transaction.atomic
+def save_account(
+    viewer: Viewer, ground: Ground, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
+) -> Account:
+    """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, DetailRefused."""
+    columns = {name: values[name] for name in ACCOUNT_COLUMNS}
+    if key is None:
+        if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
+            raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
+        account, before = Account.objects.create(key=new_key(Account, columns["name"]), **columns), ""
+    else:
+        account = Account.objects.get(key=key)
+        _require(viewer, ground, account, now)
+        before = account_text(account)
+        if seen and seen != before:
+            raise ChangedMeanwhile(values_of(account, list(ACCOUNT_COLUMNS)))
+        for name, value in columns.items():
+            setattr(account, name, value)
+        account.save(update_fields=list(columns))
+    for field in OwnField.objects.filter(applies_to="account"):
+        keep_own_field(field, account.key, values.get("own", {}).get(field.key, ""))
+    audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, account_text(account))
+    return account
+
+
+def account_text(account: Account) -> str:
+    """An account as one text, for noticing what changed meanwhile."""
+    own = OwnFieldValue.objects.filter(subject_key=account.key, field__applies_to="account").order_by("field__key")
+    return as_text(values_of(account, list(ACCOUNT_COLUMNS)) | {"own": list(own.values_list("field__key", "value"))})
+
+
+def _require(viewer: Viewer, ground: Ground, account: Account, now: datetime) -> None:
+    if not may_change_account(viewer, ground, account, now.date()):
+        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
+
+
+@transaction.atomic
+def save_contact(
+    viewer: Viewer, ground: Ground, account: Account, key: str | None, values: Mapping[str, Any], now: datetime
+) -> Contact:
+    """Add somebody at a customer's or change what is known of them."""
+    _require(viewer, ground, account, now)
+    if key is None:
+        contact = Contact.objects.create(key=new_key(Contact, values["name"]), account=account, **values)
+        before = ""
+    else:
+        contact = Contact.objects.get(key=key, account=account)
+        before = as_text(values_of(contact, list(CONTACT_COLUMNS)))
+        for name, value in values.items():
+            setattr(contact, name, value)
+        contact.save(update_fields=list(values))
+    after = as_text(values_of(contact, list(CONTACT_COLUMNS)))
+    audit(viewer, f"contact {'changed' if key else 'added'}", contact.key, now, before, after)
+    return contact
+
+
+@transaction.atomic
+def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account, now: datetime) -> int:
+    """Move everything of `twin` to `kept` and take `twin` away; returns how many records moved.
+
+    What `kept` lacks it takes from `twin`; where both have something, the audit keeps the twin's.
+    """
+    for account in (twin, kept):
+        _require(viewer, ground, account, now)
+    if twin.pk == kept.pk:
+        raise ValueError("An account cannot be merged into itself; accepted: another account.")
+    before = account_text(twin)
+    moved = sum(model._default_manager.filter(account=twin).update(account=kept) for model in BELONGING)
+    lacking = [name for name in ACCOUNT_COLUMNS if not getattr(kept, name) and getattr(twin, name)]
+    for name in lacking:
+        setattr(kept, name, getattr(twin, name))
+    kept.save(update_fields=lacking)
+    for value in OwnFieldValue.objects.filter(subject_key=twin.key, field__applies_to="account"):
+        OwnFieldValue.objects.get_or_create(field=value.field, subject_key=kept.key, defaults={"value": value.value})
+        value.delete()
+    twin.delete()
+    audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, account_text(kept))
+    return moved

@@ -1,0 +1,215 @@
+"""Due today, and the search over everything."""
+
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlencode
+
+from babel.numbers import get_currency_precision
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+from django.db.models import Q
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.lines import Filter
+from wise_tally.core.trees import NONE
+from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
+from wise_tally.deals.entry import DetailRefused
+from wise_tally.deals.forms import DealForm, read_deal_form
+from wise_tally.deals.models import Contact, Deal, Lead
+from wise_tally.deals.parts import Who, change_part
+from wise_tally.desk.due import due_deals
+from wise_tally.org.clock import now
+from wise_tally.org.models import Person, Workspace
+from wise_tally.org.records import ChangedMeanwhile
+from wise_tally.process.models import Category
+from wise_tally.scope.deals import stage_choices
+from wise_tally.scope.guard import safe_next
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.paging import page_of
+from wise_tally.scope.seen import sight
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.forms import DateField, LedgerForm, forms
+from wise_tally.ui.ink import InkBar, ink_bar
+
+PAGE = 25
+LEADS = 12
+FOUND = 8
+SHORTEST = 2
+
+
+@require_safe
+def today(request: HttpRequest) -> HttpResponse:
+    """What to do next, and how the target stands."""
+    line = read_scope(request)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    number = page_of(request, 10_000_000, PAGE)
+    due = due_deals(line, number.first, number.last, viewer)
+    page = page_of(request, due.total, PAGE)
+    if page.number != number.number:
+        due = due_deals(line, page.first, page.last, viewer)
+    leads = sight(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    answer = {
+        "line": line,
+        "due": due,
+        "targets": _targets(line),
+        "leads": leads[:LEADS],
+        "leads_count": leads.count(),
+        "stages": stage_choices(),
+        "may_edit": not line.is_past,
+        "here": request.get_full_path(),
+        "page": page,
+        "before": _query(line, page.number - 1) if page.number > 1 else "",
+        "after": _query(line, page.number + 1) if page.number < page.pages else "",
+    }
+    return render(request, "desk/today.html", answer)
+
+
+def _query(line: ScopeLine, number: int) -> str:
+    return urlencode([*line.given, ("page", str(number))])
+
+
+@dataclass(frozen=True)
+class TargetLine:
+    """How a target stands in a period."""
+
+    words: str
+    row: AttainmentRow
+    bar: InkBar
+
+
+def _targets(line: ScopeLine) -> list[TargetLine]:
+    """Won against quota and pace of this month and this quarter for whose deals are shown."""
+    fiscal, by, node = line.book.ground.fiscal, "company", 0
+    if line.scope.person != NONE:
+        by, node = "person", line.scope.person
+    elif line.scope.team != NONE:
+        by, node = "team", line.scope.team
+    found = []
+    for kind in ("month", "quarter"):
+        period = fiscal.containing(line.as_of, kind)
+        rows = attainment(line.book, line.standing, period, Filter(), by)
+        row = next((row for row in rows if row.forecast.node == node), None)
+        if row is not None:
+            largest = max(row.forecast.won, row.forecast.quota or 0, row.pace or 0, 1)
+            bar = ink_bar(row.forecast.won, [], row.forecast.quota, row.pace, largest)
+            found.append(TargetLine(period_words(period), row, bar))
+    return found
+
+
+class NextStepForm(LedgerForm):
+    """The next step typed into a row."""
+
+    next_step = forms.CharField(required=False, max_length=10_000)
+    next_step_on = DateField()
+
+
+@require_POST
+def update(request: HttpRequest, key: str) -> HttpResponse:
+    """Stage, expected close and next step of a deal brought up to date together."""
+    deal = Deal.objects.select_related("process").filter(key=key).first()
+    if deal is None or not sight(request).sees_deal(deal.pk):
+        raise Http404
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    form = read_deal_form(request.POST, deal, get_currency_precision(Workspace.current().currency))
+    step = NextStepForm(request.POST)
+    if not step.is_valid():
+        form.faults |= {name: " ".join(map(str, faults)) for name, faults in step.errors.items()}
+    if form.state is None or not step.is_valid():
+        return _refused(request, deal, form, 422)
+    try:
+        with transaction.atomic():
+            # The state first: moving a deal may refuse, and then nothing at all is saved.
+            typed = Typed(form.answers, form.details)
+            change_deal(viewer, ground, deal, form.revision, form.state, "", now(), typed)
+            due = step.cleaned_data["next_step_on"]
+            value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
+            change_part(Who(viewer, ground, now()), deal, "next", value, request.POST.get("seen", ""))
+    except (StageRefused, DetailRefused) as refused:
+        form.faults["stage"] = str(refused)
+        form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
+        return _refused(request, deal, form, 422)
+    except OldState as old:
+        return _refused(request, deal, form, 409, old)
+    except ChangedMeanwhile as meanwhile:
+        form.faults["next_step"] = f"{meanwhile} The next step is now “{meanwhile.now['next_step']}”."
+        return _refused(request, deal, form, 409)
+    except PermissionDenied as denied:
+        form.faults["deal"] = str(denied)
+        return _refused(request, deal, form, 403)
+    return redirect(safe_next(request, reverse("desk:today")))
+
+
+def _refused(
+    request: HttpRequest, deal: Deal, form: DealForm, status: int, old: OldState | None = None
+) -> HttpResponse:
+    """The row again with what was typed and what is wrong or was changed meanwhile."""
+    answer: dict[str, Any] = {
+        "deal": deal,
+        "form": form,
+        "old": old,
+        "step": {name: request.POST.get(name, "") for name in ("next_step", "next_step_on")},
+        "stages": stage_choices().get(deal.process.key, []),
+        "categories": list(Category.objects.order_by("rank")),
+        "revision": last_revision(deal).pk,
+        "action": reverse("desk:update", args=[deal.key]),
+        "next": safe_next(request, reverse("desk:today")),
+    }
+    return render(request, "deals/refused.html", answer, status=status)
+
+
+@dataclass(frozen=True)
+class Found:
+    """A thing found: its kind, name, where to go, and what tells it from others."""
+
+    kind: str
+    name: str
+    url: str
+    more: str = ""
+
+
+@require_safe
+def find(request: HttpRequest) -> HttpResponse:
+    """Deals, accounts, contacts, leads and people by name; only what the viewer may open."""
+    text = request.GET.get("q", "").strip()[:200]
+    found = _found(request, text) if len(text) >= SHORTEST else []
+    return render(request, "desk/find.html", {"text": text, "found": found, "short": 0 < len(text) < SHORTEST})
+
+
+def _found(request: HttpRequest, text: str) -> list[Found]:
+    seen, called = sight(request), Q(name__icontains=text) | Q(key__iexact=text)
+    deals = Deal.objects.filter(called).select_related("account").order_by("-created_at")
+    results = [
+        Found("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
+        for deal in _first(seen.of_deals(deals[: FOUND * 25]))
+    ]
+    accounts = seen.accounts()
+    results += [
+        Found("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
+        for a in accounts.filter(called).order_by("name")[:FOUND]
+    ]
+    people_there = Contact.objects.filter(Q(name__icontains=text) | Q(email__icontains=text), account__in=accounts)
+    results += [
+        Found("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
+        for c in people_there.select_related("account").order_by("name")[:FOUND]
+    ]
+    leads = seen.leads().filter(called | Q(customer__icontains=text)).order_by("-created_at")
+    results += [_lead(lead) for lead in leads[:FOUND]]
+    people = Person.objects.filter(called).order_by("name")
+    if seen.people is not None:
+        people = people.filter(key__in=seen.people)
+    return results + [
+        Found("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "their deals")
+        for p in people[:FOUND]
+    ]
+
+
+def _lead(lead: Lead) -> Found:
+    return Found("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")
+
+
+def _first(deals: list[Deal]) -> list[Deal]:
+    return deals[:FOUND]

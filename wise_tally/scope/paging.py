@@ -1,0 +1,25 @@
+"""Pages of a long list."""
+
+from dataclasses import dataclass
+
+from django.http import HttpRequest
+
+
+@dataclass(frozen=True)
+class Page:
+    """One page of a list: its number from 1, how many there are, and the places of its rows."""
+
+    number: int
+    pages: int
+    total: int
+    first: int
+    last: int
+
+
+def page_of(request: HttpRequest, total: int, size: int) -> Page:
+    """The page that the address asks for; a number that is none or too high means the nearest there is."""
+    pages = max(1, -(-total // size))
+    text = request.GET.get("page", "1")
+    asked = int(text) if text.isascii() and text.isdigit() and len(text) < 8 else 1
+    number = max(1, min(asked, pages))
+    return Page(number, pages, total, (number - 1) * size, number * size)
