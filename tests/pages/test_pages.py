@@ -232,7 +232,7 @@ def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queri
                 assert client.get(address).status_code == 200
             counts.append((address, len(queries)))
     assert counts[:3] == counts[3:]
-    assert max(number for _, number in counts) <= 20
+    assert max(number for _, number in counts) <= 22
 
 
 def test_tables_travel_as_csv_xlsx_and_json(demo, sign_in):
@@ -286,7 +286,7 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
 
     everything, first = listed("status=all")
     assert everything.total > 1_800
-    assert everything.pages == -(-everything.total // 50)
+    assert everything.page.pages == -(-everything.total // 50)
     _, second = listed("status=all&page=2")
     assert {r.key for r in first}.isdisjoint(r.key for r in second)
     assert [r.amount_minor for r in first] == sorted((r.amount_minor for r in first), reverse=True)
@@ -300,7 +300,9 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
         found, rows = listed(f"only={quick}&status=open")
         assert found.total, quick
         assert all(holds(r) for r in rows), quick
-        assert sum(holds(r) for n in range(1, 99) for r in pages_of(listed, n, everything.pages)) == found.total, quick
+        assert sum(holds(r) for n in range(1, 99) for r in pages_of(listed, n, everything.page.pages)) == found.total, (
+            quick
+        )
     big, rows = listed("only=big")
     assert big.total == -(-listed("")[0].total // 10)
     assert rows[0].key == "d9001"
@@ -308,7 +310,9 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
     assert (found.total, rows[0].key) == (1, "d9001")
     none, rows = listed("find=%25%27%3Bdrop")
     assert (none.total, rows) == (0, [])
-    assert listed("status=all&page=999999")[0].page == everything.pages, "a page past the end is the last one"
+    assert listed("status=all&page=999999")[0].page.number == everything.page.pages, (
+        "a page past the end is the last one"
+    )
 
 
 QUICK_SETS = [

@@ -84,9 +84,15 @@ def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
 
 def overstaying(book: Book, standing: Standing, at: Ints) -> Flags:
     """Which deals have been in their open stage longer than its typical days; never where it has none."""
+    return ~np.isnan(days_over(book, standing, at))
+
+
+def days_over(book: Book, standing: Standing, at: Ints) -> np.ndarray:
+    """Days beyond the typical days of the open stage a deal stands in, shape of `at`; NaN where it does not overstay."""
     rules = book.ground.rules_on(standing.as_of)
     typical = np.array([np.inf if rule.typical_days is None else rule.typical_days for rule in rules])
-    return (standing.kind[at] == OPEN) & (days_in_stage(book, standing, at) > typical[standing.stage[at]])
+    over = days_in_stage(book, standing, at) - typical[standing.stage[at]]
+    return np.where((standing.kind[at] == OPEN) & (over > 0), over, np.nan)
 
 
 UNTOUCHED_DAYS = 30

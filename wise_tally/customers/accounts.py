@@ -15,7 +15,7 @@ from django.views.decorators.http import require_http_methods, require_safe
 from wise_tally.core.deal_list import open_by_group
 from wise_tally.customers.forms import AccountForm
 from wise_tally.deals.account_actions import account_text, likely_matches, merge_accounts, save_account
-from wise_tally.deals.customer_access import may_change_account
+from wise_tally.deals.activity_actions import require_about
 from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.models import Account, Deal, OwnFieldValue
 from wise_tally.deals.selectors import done_contacts
@@ -155,13 +155,12 @@ def new(request: HttpRequest) -> HttpResponse:
 def change(request: HttpRequest, key: str) -> HttpResponse:
     """What is kept of an account."""
     account = seen_account(request, key)
-    if not may_change_account(request.viewer, shelf.book().ground, account, today()):  # type: ignore[attr-defined]
-        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
+    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
     return _edit(request, account)
 
 
 def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
-    form = AccountForm(request.POST or None, initial=_initial(account) if account else {})
+    form = AccountForm(request.POST if request.method == "POST" else None, initial=_initial(account) if account else {})
     twins: list[Account] = []
     status, meanwhile = 422 if form.is_bound else 200, None
     if request.method == "POST" and form.is_valid():
@@ -203,6 +202,7 @@ def _initial(account: Account) -> dict[str, Any]:
 def merge(request: HttpRequest, key: str) -> HttpResponse:
     """Merge a twin into this account: shown first what would move, then done."""
     account = seen_account(request, key)
+    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
     chosen = request.POST.get("twin") or request.GET.get("twin", "")
     twin = seen_account(request, chosen) if chosen else None
     if twin is not None and twin.pk == account.pk:

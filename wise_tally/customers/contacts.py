@@ -2,7 +2,6 @@
 
 from urllib.parse import quote
 
-from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -11,16 +10,13 @@ from django.views.decorators.http import require_http_methods
 from wise_tally.customers.accounts import seen_account
 from wise_tally.customers.forms import ContactForm
 from wise_tally.deals.account_actions import save_contact
-from wise_tally.deals.activity_actions import About, add_activity
-from wise_tally.deals.customer_access import may_change_account
+from wise_tally.deals.activity_actions import About, add_activity, require_about
 from wise_tally.deals.models import Contact
-from wise_tally.org.clock import now, today
+from wise_tally.org.clock import now
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import LedgerForm, forms
-
-NOT_YOURS = "This account belongs to somebody else; its owner, a manager or an administrator may."
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -28,9 +24,8 @@ def new(request: HttpRequest, key: str) -> HttpResponse:
     """Somebody new at a customer's."""
     account = seen_account(request, key)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    if not may_change_account(viewer, ground, account, today()):
-        raise PermissionDenied(NOT_YOURS)
-    form = ContactForm(request.POST or None)
+    require_about(viewer, ground, account, now())
+    form = ContactForm(request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
         save_contact(viewer, ground, account, None, form.cleaned_data, now())
         return redirect("customers:account", key=account.key)
@@ -50,10 +45,9 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     """What is known of somebody at a customer's."""
     contact = _seen_contact(request, key)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    if not may_change_account(viewer, ground, contact.account, today()):
-        raise PermissionDenied(NOT_YOURS)
+    require_about(viewer, ground, contact.account, now())
     kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
-    form = ContactForm(request.POST or None, initial=kept)
+    form = ContactForm(request.POST if request.method == "POST" else None, initial=kept)
     if request.method == "POST" and form.is_valid():
         save_contact(viewer, ground, contact.account, contact.key, form.cleaned_data, now())
         return redirect("customers:account", key=contact.account.key)
@@ -77,7 +71,8 @@ def write(request: HttpRequest, key: str) -> HttpResponse:
     if deal_key := request.POST.get("deal") or request.GET.get("deal", ""):
         deals = sight(request).of_deals(contact.account.deals.filter(key=deal_key))
         about = deals[0] if deals else about
-    form, link = MailForm(request.POST or None), ""
+    require_about(viewer, ground, about, now())
+    form, link = MailForm(request.POST if request.method == "POST" else None), ""
     if request.method == "POST" and form.is_valid():
         clean = form.cleaned_data
         values = {"kind": "mail", "subject": f"To {contact.name}: {clean['subject']}", "at": now(), "status": "done"}

@@ -151,7 +151,7 @@ def new(request: HttpRequest) -> HttpResponse:
     if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
         raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
     own = {"owner": viewer.key} if viewer.sees_own_only else {}
-    form = LeadForm(request.POST or None, initial={**own, "status": "new"})
+    form = LeadForm(request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
     if request.method == "POST" and form.is_valid():
         lead = save_lead(viewer, shelf.book().ground, None, form.kept(), now())
         return redirect("customers:lead", key=lead.key)

@@ -1,4 +1,4 @@
-"""The list of deals: filters, sort and paging on the book's columns, names read for one page."""
+"""The list of deals: filters, order and paging on whole columns, names read for one page."""
 
 from dataclasses import dataclass
 from urllib.parse import urlencode
@@ -7,17 +7,21 @@ import numpy as np
 from django.http import HttpRequest
 
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.deal_list import days_in_stage, list_totals, overstaying, slips
+from wise_tally.core.deal_list import list_totals, overstaying, slips, untouched
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
+from wise_tally.deal_pages import side
+from wise_tally.deal_pages.clauses import JOINS, Clause, kept, read_clauses
+from wise_tally.deal_pages.columns import DEFAULT, Column, all_columns
 from wise_tally.deals.models import Deal
 from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.paging import Page, page_of
 from wise_tally.ui.refusals import Refused
 
 PAGE = 50
 STATUSES = {"open": OPEN, "won": WON, "lost": LOST}
-SORTS = ("amount", "weighted", "close", "stage", "owner", "created", "days")
+MOST_SORTS = 3
 BIG_SHARE = 10
 # Quick sets with what each holds.
 QUICK = {
@@ -28,71 +32,87 @@ QUICK = {
     "no next step": "deals without a next step",
     "overstaying": "open deals longer in their stage than its typical days",
     "slipped twice": "deals whose expected close moved later at least twice",
+    "untouched": "open deals that have not changed for more than 30 days",
     "big": "the tenth of the listed deals with the largest amounts",
 }
 
 
 @dataclass(frozen=True)
 class Listing:
-    """One page of the list with its totals (minor units)."""
+    """The deals of a list in their order, one page of them, and everything that made it so (totals in minor units)."""
 
-    places: list[int]
-    total: int
+    all_places: Ints
+    page: Page
     amount_minor: int
     weighted_minor: int
-    page: int
-    pages: int
     status: str
-    sort: str
+    sorts: tuple[str, ...]
     find: str
     stage: str
     only: str
+    join: str
+    clauses: tuple[Clause, ...]
+    columns: tuple[Column, ...]
+    known: dict[str, Column]
+
+    @property
+    def places(self) -> list[int]:
+        """Places of the page's deals in the standing."""
+        return [int(place) for place in self.all_places[self.page.first : self.page.last]]
+
+    @property
+    def total(self) -> int:
+        """How many deals the list has."""
+        return len(self.all_places)
+
+    @property
+    def own(self) -> list[tuple[str, str]]:
+        """The list's own part of the address; what is as usual is left out."""
+        names = tuple(column.name for column in self.columns)
+        parts = [("status", self.status if self.status != "open" else ""), ("find", self.find), ("stage", self.stage)]
+        parts += [("only", self.only), ("join", self.join if self.clauses and self.join != "all" else "")]
+        parts += [("sort", ",".join(self.sorts) if self.sorts != ("-amount",) else "")]
+        parts += [("cols", ",".join(names) if names != DEFAULT else "")]
+        return [(n, v) for n, v in parts if v] + [("f", clause.text) for clause in self.clauses]
 
     def query(self, line: ScopeLine, **changes: str) -> str:
-        """The list's own address with parts changed."""
-        own = {"status": self.status, "sort": self.sort, "find": self.find, "stage": self.stage, "only": self.only}
-        parts = {**own, **changes}
-        return urlencode([*line.given, *((name, value) for name, value in parts.items() if value)])
+        """The list's address with parts changed; an empty part is dropped."""
+        parts = [(name, value) for name, value in self.own if name not in changes]
+        return urlencode([*line.given, *parts, *((name, value) for name, value in changes.items() if value)])
+
+    def without(self, line: ScopeLine, gone: Clause) -> str:
+        """The list's address without one filter."""
+        return urlencode([*line.given, *(part for part in self.own if part != ("f", gone.text))])
+
+    def sorted_by(self, line: ScopeLine, name: str) -> str:
+        """The address with a column as the first to sort by, turned round if it is; the others follow."""
+        first = name if self.sorts[:1] == (f"-{name}",) else f"-{name}"
+        rest = [sort for sort in self.sorts if sort.removeprefix("-") != name]
+        return self.query(line, sort=",".join([first, *rest][:MOST_SORTS]))
 
 
 def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     """The deals of the scope that the filters keep. Raises Refused naming what is accepted."""
-    status = _one_of("status", request.GET.get("status", "open"), (*STATUSES, "all", "period"))
-    sort = _one_of("sort", request.GET.get("sort", "-amount"), tuple(f"{s}{n}" for n in SORTS for s in ("", "-")))
-    only = _one_of("only", request.GET.get("only", ""), ("", *QUICK))
-    find, stage = request.GET.get("find", "").strip()[:200], request.GET.get("stage", "")
+    given, columns = request.GET, all_columns()
+    status = _one_of("status", given.get("status") or "open", (*STATUSES, "all", "period"))
+    only = _one_of("only", given.get("only", ""), ("", *QUICK))
+    join = _one_of("join", given.get("join") or "all", JOINS)
+    sorts = _sorts(given.get("sort") or "-amount", columns)
+    shown = _shown(given.get("cols", ""), columns)
+    clauses = read_clauses(given, columns)
+    find, stage = given.get("find", "").strip()[:200], given.get("stage", "")
     at = np.unique(credited_lines(line.book, line.standing, line.scope, "company").at)
-    at = at[_kept(line, at, status, stage, only)]
+    at = at[_kept(line, at, status, stage)]
     if find:
-        numbers = set(Deal.objects.filter(name__icontains=find).values_list("key", flat=True))
-        numbers |= set(Deal.objects.filter(account__name__icontains=find).values_list("key", flat=True))
-        keys = line.book.deals.key
-        at = at[np.fromiter((keys[int(d)] in numbers for d in line.standing.deal[at]), dtype=bool, count=len(at))]
-    if only == "no next step":
-        without = set(Deal.objects.filter(next_step="").values_list("key", flat=True))
-        at = at[[line.book.deals.key[int(d)] in without for d in line.standing.deal[at]]] if len(at) else at
-    if only == "big":
-        largest = np.argsort(-line.standing.amount_minor[at], kind="stable")[: -(-len(at) // BIG_SHARE)]
-        at = np.sort(at[largest])
-    at = at[_order(line, at, sort)]
-    pages = max(1, -(-len(at) // PAGE))
-    number = request.GET.get("page", "1")
-    page = min(int(number), pages) if number.isascii() and number.isdigit() and 0 < len(number) < 8 else 1
-    page = max(page, 1)
+        called = Deal.objects.filter(name__icontains=find) | Deal.objects.filter(account__name__icontains=find)
+        at = at[side.deals_where(line, called)[line.standing.deal[at]]]
+    at = at[kept(line, at, clauses, join)]
+    at = _quick(line, at, only)
+    at = at[_order(line, at, sorts, columns)]
     totals = list_totals(line.standing, at)
-    return Listing(
-        places=[int(place) for place in at[(page - 1) * PAGE : page * PAGE]],
-        total=totals.deals,
-        amount_minor=totals.amount_minor,
-        weighted_minor=totals.weighted_minor,
-        page=page,
-        pages=pages,
-        status=status,
-        sort=sort,
-        find=find,
-        stage=stage,
-        only=only,
-    )
+    page = page_of(request, len(at), PAGE)
+    names = (tuple(sorts), find, stage, only, join, tuple(clauses), shown, columns)
+    return Listing(at, page, totals.amount_minor, totals.weighted_minor, status, *names)
 
 
 def _one_of(what: str, value: str, accepted: tuple[str, ...]) -> str:
@@ -101,52 +121,98 @@ def _one_of(what: str, value: str, accepted: tuple[str, ...]) -> str:
     return value
 
 
-def _kept(line: ScopeLine, at: Ints, status: str, stage: str, only: str) -> np.ndarray:
+def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
+    found = [part for part in text.split(",") if part]
+    for part in found:
+        _one_of("sort", part.removeprefix("-"), tuple(columns))
+    if len(found) > MOST_SORTS:
+        raise Refused(f"{len(found)} columns to sort by are too many; accepted: up to {MOST_SORTS}.")
+    return found
+
+
+def _shown(text: str, columns: dict[str, Column]) -> tuple[Column, ...]:
+    names = list(dict.fromkeys(part for part in text.split(",") if part)) or list(DEFAULT)
+    return tuple(columns[_one_of("cols", name, tuple(columns))] for name in names)
+
+
+def _kept(line: ScopeLine, at: Ints, status: str, stage: str) -> np.ndarray:
     standing, ground = line.standing, line.book.ground
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()
     keep = np.ones(len(at), dtype=bool)
-    close, is_open = standing.expected_close[at], standing.kind[at] == OPEN
     if status in STATUSES:
         keep &= standing.kind[at] == STATUSES[status]
     elif status == "period":
-        day = np.where(is_open, close, standing.closed_on[at])
+        day = np.where(standing.kind[at] == OPEN, standing.expected_close[at], standing.closed_on[at])
         keep &= (day >= first) & (day <= last)
     if stage:
         index = next((i for i, s in enumerate(ground.stages) if s.key == stage), None)
         if index is None:
-            raise Refused(
-                f"There is no stage “{stage[:60]}”; accepted: {', '.join(s.key for s in ground.stages)}.", 404
-            )
+            accepted = ", ".join(s.key for s in ground.stages)
+            raise Refused(f"There is no stage “{stage[:60]}”; accepted: {accepted}.", 404)
         keep &= standing.stage[at] == index
-    if only == "overdue":
-        keep &= is_open & (close != NO_DAY) & (close < line.as_of.toordinal())
-    elif only == "undated":
-        keep &= is_open & (close == NO_DAY)
-    elif only == "overstaying":
-        keep &= overstaying(line.book, standing, at)
-    elif only == "slipped twice":
-        keep &= slips(line.book, standing).count[standing.deal[at]] >= 2
-    elif only in ("closing this month", "closing next month"):
-        month = line.book.ground.fiscal.containing(line.as_of, "month")
-        month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month
-        keep &= is_open & (close >= month.starts_on.toordinal()) & (close <= month.ends_on.toordinal())
     return keep
 
 
-def _order(line: ScopeLine, at: Ints, sort: str) -> Ints:
-    standing, ground = line.standing, line.book.ground
-    name = sort.removeprefix("-")
-    stage_rank = np.array([stage.process * 1000 + stage.position for stage in ground.stages] or [0])
-    names = sorted(range(len(ground.people)), key=lambda i: ground.people[i].name)
-    owner_rank = np.zeros(max(1, len(names)), dtype=np.int64)
-    owner_rank[names] = np.arange(len(names))
-    value = {
-        "amount": lambda: standing.amount_minor[at],
-        "weighted": lambda: standing.weighted_minor[at],
-        "close": lambda: standing.expected_close[at],
-        "stage": lambda: stage_rank[standing.stage[at]],
-        "owner": lambda: owner_rank[standing.owner[at]],
-        "created": lambda: line.book.deals.created_at[standing.deal[at]],
-        "days": lambda: days_in_stage(line.book, standing, at),
-    }[name]()
-    return np.argsort(-value if sort.startswith("-") else value, kind="stable")
+def _quick(line: ScopeLine, at: Ints, only: str) -> Ints:
+    """The deals of a quick set."""
+    standing = line.standing
+    close, is_open = standing.expected_close[at], standing.kind[at] == OPEN
+    if only == "overdue":
+        return at[is_open & (close != NO_DAY) & (close < line.as_of.toordinal())]
+    if only == "undated":
+        return at[is_open & (close == NO_DAY)]
+    if only == "overstaying":
+        return at[overstaying(line.book, standing, at)]
+    if only == "untouched":
+        return at[untouched(line.book, standing, at)]
+    if only == "slipped twice":
+        return at[slips(line.book, standing).count[standing.deal[at]] >= 2]
+    if only == "no next step":
+        return at[side.deals_where(line, Deal.objects.filter(next_step=""))[standing.deal[at]]]
+    if only in ("closing this month", "closing next month"):
+        month = line.book.ground.fiscal.containing(line.as_of, "month")
+        month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month
+        return at[is_open & (close >= month.starts_on.toordinal()) & (close <= month.ends_on.toordinal())]
+    if only == "big":
+        largest = np.argsort(-standing.amount_minor[at], kind="stable")[: -(-len(at) // BIG_SHARE)]
+        return np.sort(at[largest])
+    return at
+
+
+def _order(line: ScopeLine, at: Ints, sorts: list[str], columns: dict[str, Column]) -> Ints:
+    """The order by several columns, the first the strongest; what has no value comes last."""
+    order = np.arange(len(at))
+    for sort in reversed(sorts):
+        values = _sort_values(line, at, columns[sort.removeprefix("-")])
+        values = -values if sort.startswith("-") else values
+        order = order[np.argsort(values[order], kind="stable")]
+    return order
+
+
+def _sort_values(line: ScopeLine, at: Ints, column: Column) -> np.ndarray:
+    if column.own:
+        texts = side.own_values(line, column.own)
+        ranked = sorted(set(texts.values()), key=lambda text: (_number(text), text.casefold()))
+        place_of = {text: place for place, text in enumerate(ranked, 1)}
+        return np.array([place_of.get(texts.get(int(deal), ""), 0) for deal in line.standing.deal[at]])
+    if column.field:
+        return side.rank_by(line, column.field)[line.standing.deal[at]]
+    assert column.values is not None
+    values = column.values(line, at)
+    if column.name == "stage":
+        place = [stage.process * 1000 + stage.position for stage in line.book.ground.stages]
+        return np.array(place or [0])[values]
+    if column.kind == "choice":
+        assert column.names is not None
+        names = [name for _, name in column.names(line)]
+        rank = np.zeros(len(names) + 1, dtype=np.int64)
+        rank[sorted(range(len(names)), key=lambda i: names[i].casefold())] = np.arange(1, len(names) + 1)
+        return rank[values]
+    return np.nan_to_num(values, nan=-1.0) if values.dtype.kind == "f" else np.maximum(values, -(2**62))
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return 0.0

@@ -76,7 +76,11 @@ def new_deal(request: HttpRequest) -> HttpResponse:
     viewer = request.viewer  # type: ignore[attr-defined]
     if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
         raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
-    form = NewDealForm(request, request.POST or None, initial={"account": request.GET.get("account", "")[:200]})
+    form = NewDealForm(
+        request,
+        request.POST if request.method == "POST" else None,
+        initial={"account": request.GET.get("account", "")[:200]},
+    )
     if request.method == "POST" and form.is_valid():
         clean = dict(form.cleaned_data)
         stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))

@@ -2,25 +2,29 @@
 
 from dataclasses import replace
 from typing import Any
-from urllib.parse import urlencode
 
 from babel.numbers import get_currency_precision
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.deal_pages.bulk import bulk, bulk_choices
+from wise_tally.deal_pages.clauses import JOINS, TESTS
+from wise_tally.deal_pages.columns import all_columns, cells, row_data
 from wise_tally.deal_pages.lanes import lanes_context
-from wise_tally.deal_pages.listing import QUICK, listing
+from wise_tally.deal_pages.listing import QUICK, Listing, listing
 from wise_tally.deal_pages.one import deal_context, open_deal
 from wise_tally.deal_pages.parts import last_part
+from wise_tally.deal_pages.saved import start_view
 from wise_tally.deal_pages.undo import remember_change
 from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
 from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Deal
+from wise_tally.deals.view_actions import views_of
+from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Workspace
 from wise_tally.process.models import Category
@@ -30,7 +34,10 @@ from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, sheet_response
 from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
 
+# A file of the list holds at most so many deals.
+MOST_ROWS = 20_000
 STATUS_WORDS = (
     ("open", "open"),
     ("period", "won, lost or due in the period"),
@@ -45,60 +52,103 @@ def page(request: HttpRequest) -> HttpResponse:
     """The list of deals, or their lanes; posting changes several at once."""
     if request.method == "POST":
         return bulk(request)
+    if start := start_view(request):
+        return redirect(start)
     line = read_scope(request)
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
     found = listing(line, request)
     line = request.scope_line = replace(line, any_period=found.status != "period")  # type: ignore[attr-defined]
+    return render(request, "deals/page.html", list_context(request, line, found))
+
+
+def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[str, Any]:
+    """What the page of the list shows."""
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
-    exports = tuple(
-        (k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in ("csv", "xlsx", "json")
-    )
-    answer = {
+    data = row_data(line, rows)
+    kinds = ("csv", "xlsx", "json")
+    exports = tuple((k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in kinds)
+    shown = [column.name for column in found.columns]
+    return {
         "line": line,
         "list": found,
         "rows": list(rows.values()),
+        "table": [(row, cells(found.columns, data[place])) for place, row in rows.items()],
+        "heads": [(column, found.sorted_by(line, column.name), _sign(found, column.name)) for column in found.columns],
+        "sorted_words": _sorted_words(found),
+        "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
         "quick": [
             (name, words, found.query(line, only="" if name == found.only else name)) for name, words in QUICK.items()
         ],
-        "sorts": {
-            name: _sort_link(line, found, name) for name in ("amount", "weighted", "close", "stage", "owner", "days")
-        },
-        "lanes_query": urlencode([*line.given, ("view", "lanes")]),
+        "clauses": [(clause, found.without(line, clause)) for clause in found.clauses],
+        "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in found.known.values()],
+        "tests": TESTS,
+        "joins": [(name, found.query(line, join=name)) for name in JOINS],
+        "own": found.own,
+        "views": views_of(request.viewer),  # type: ignore[attr-defined]
+        "view_query": found.query(line),
         "bulk": bulk_choices(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
+        "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
         "here": request.get_full_path(),
-        "before": found.query(line, page=str(found.page - 1)) if found.page > 1 else "",
-        "after": found.query(line, page=str(found.page + 1)) if found.page < found.pages else "",
+        "before": found.query(line, page=str(found.page.number - 1)) if found.page.number > 1 else "",
+        "after": found.query(line, page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
         "strip": CountStrip(found.total, exports=exports),
     }
-    return render(request, "deals/page.html", answer)
 
 
-def _sort_link(line: ScopeLine, found: Any, name: str) -> str:
-    return str(found.query(line, sort=name if found.sort == f"-{name}" else f"-{name}"))
+def _sign(found: Listing, name: str) -> str:
+    """An arrow at the column that the list is sorted by first, with its place at the others."""
+    for place, sort in enumerate(found.sorts, 1):
+        if sort.removeprefix("-") == name:
+            return ("↓" if sort.startswith("-") else "↑") + (str(place) if len(found.sorts) > 1 else "")
+    return ""
+
+
+def _sorted_words(found: Listing) -> str:
+    words = [f"{found.known[s.removeprefix('-')].words} {'falling' if s[0] == '-' else 'rising'}" for s in found.sorts]
+    return ", then ".join(words)
+
+
+@require_POST
+def choose_columns(request: HttpRequest) -> HttpResponse:
+    """The columns of the list in the order of the numbers typed; those without a number are hidden."""
+    chosen = []
+    for place, name in enumerate(all_columns()):
+        text = request.POST.get(f"column:{name}", "").strip()
+        if text:
+            if not (text.isascii() and text.isdigit() and len(text) < 4):
+                raise Refused(
+                    f"“{text[:20]}” is not a place; accepted: whole numbers, or nothing to hide a column.", 422
+                )
+            chosen.append((int(text), place, name))
+    query = QueryDict(request.POST.get("query", ""), mutable=True)
+    query["cols"] = ",".join(name for *_, name in sorted(chosen))
+    return redirect(f"{reverse('deals:page')}?{query.urlencode()}")
 
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The page of the list as CSV, XLSX or JSON."""
+    """The whole list with its columns, in its order, as CSV, XLSX or JSON."""
     line = read_scope(request)
-    rows = deal_rows(line, listing(line, request).places).values()
-    names = (
-        "key",
-        "name",
-        "account_name",
-        "stage_name",
-        "category_name",
-        "owner_name",
-        "amount_minor",
-        "weighted_minor",
-    )
-    sheet = Sheet("deals", names, frozenset(names[-2:]), [tuple(getattr(r, n) for n in names) for r in rows])
-    return sheet_response(sheet, kind)
+    found = listing(line, request)
+    if found.total > MOST_ROWS:
+        raise Refused(
+            f"The list has {found.total} deals; accepted: up to {MOST_ROWS} in one file. Filter it first.", 422
+        )
+    rows = deal_rows(line, found.all_places.tolist())
+    data = row_data(line, rows)
+    columns = [column for column in found.columns if column.name != "name"]
+    header = ("id", "deal", *(column.words for column in columns))
+    money = frozenset(column.words for column in columns if column.kind == "money")
+    content = [
+        (row.key, row.name, *(None if c.value is None else c.plain for c in cells(columns, data[place])))
+        for place, row in rows.items()
+    ]
+    return sheet_response(Sheet("deals", header, money, content), kind)
 
 
 @require_safe

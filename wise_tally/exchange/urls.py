@@ -8,6 +8,7 @@ app_name = "exchange"
 urlpatterns = [
     path("", views.imports, name="imports"),
     path("look-around/", views.look_around, name="look-around"),
+    path("ledger/", views.ledger, name="ledger"),
     path("<int:number>/", views.one, name="import"),
     path("<int:number>/rows-to-mend.csv", views.faulty, name="faulty"),
     path("<int:number>/change/", views.change, name="import-change"),

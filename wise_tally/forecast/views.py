@@ -11,6 +11,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
+from wise_tally.core.deal_list import untouched
 from wise_tally.core.forecast import ForecastLines, ForecastRow, carries_quota, forecast, forecast_lines
 from wise_tally.core.lines import number_of_deals
 from wise_tally.core.tallies import sums_by_period
@@ -142,8 +143,8 @@ def _short_words(period: Period) -> str:
 
 
 def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStrip:
-    every = number_of_deals(lines.lines.at)
-    counted = counted_here(lines)
+    at = lines.lines.at
+    every, counted = number_of_deals(at), counted_here(lines)
     exports = tuple(
         (kind.upper(), reverse("forecast:table", args=[kind]) + "?" + _query(line)) for kind in ("csv", "xlsx", "json")
     )
@@ -153,6 +154,9 @@ def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStri
         not_counted_url=reverse("forecast:not-counted") + "?" + _query(line),
         undated=top.undated,
         overdue=top.overdue + top.overdue_before,
+        undated_deals=number_of_deals(at[lines.counts("undated")]),
+        untouched_deals=int(untouched(line.book, line.standing, np.unique(at)).sum()),
+        list_query=line.query(),
         exports=exports,
     )
 

@@ -1,18 +1,22 @@
 """Deals as pages show them: the state in the standing with names from the database, read for one page at a time."""
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.deal_list import days_in_stage, overstaying, slips
+from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.access import Viewer, may_change_deal
 from wise_tally.process.models import Stage
 from wise_tally.scope.line import ScopeLine
+
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
 
 
 @dataclass(frozen=True)
@@ -40,6 +44,7 @@ class DealRow:
     closed_on: int
     days_in_stage: float
     overstays: bool
+    days_over: float
     revision: int
     may_change: bool
     next_step: str
@@ -52,14 +57,16 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
     """Rows by place in the standing, in the order given. `viewer` decides which may be changed."""
     wanted = list(dict.fromkeys(places))
     keys = [line.book.deals.key[int(line.standing.deal[at])] for at in wanted]
-    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=keys).select_related("account")}
+    deals: dict[str, Deal] = {}
     last: dict[int, int] = {}
-    owned = [deal.pk for deal in deals.values()]
-    for deal_number, pk in DealRevision.objects.filter(deal_id__in=owned).order_by("pk").values_list("deal_id", "pk"):
-        last[deal_number] = pk
+    for first in range(0, len(keys), AT_ONCE):
+        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE]).select_related("account")
+        deals |= {deal.key: deal for deal in some}
+        rows_of = DealRevision.objects.filter(deal__in=some.values("pk")).order_by("pk").values_list("deal_id", "pk")
+        last |= dict(rows_of)
     places = np.array(wanted, dtype=np.int64)
     spent = days_in_stage(line.book, line.standing, places).tolist()
-    over = overstaying(line.book, line.standing, places).tolist()
+    over = days_over(line.book, line.standing, places).tolist()
     rows = {}
     for at, key, *stay in zip(wanted, keys, spent, over, strict=True):
         if deal := deals.get(key):
@@ -68,7 +75,7 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
 
 
 def _row(
-    line: ScopeLine, at: int, deal: Deal, revision: int, stay: tuple[float, bool], viewer: Viewer | None
+    line: ScopeLine, at: int, deal: Deal, revision: int, stay: tuple[float, float], viewer: Viewer | None
 ) -> DealRow:
     ground, standing, book = line.book.ground, line.standing, line.book
     stage = ground.stages[int(standing.stage[at])]
@@ -99,7 +106,8 @@ def _row(
         territory_name=ground.territories[territory].name if territory != NONE else "",
         closed_on=int(standing.closed_on[at]),
         days_in_stage=stay[0],
-        overstays=stay[1],
+        overstays=not math.isnan(stay[1]),
+        days_over=stay[1],
         revision=revision,
         may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
         next_step=deal.next_step,

@@ -13,4 +13,7 @@ class CountStrip:
     undated: int | None = None
     overdue: int | None = None
     lacking: int = 0
+    undated_deals: int = 0
+    untouched_deals: int = 0
+    list_query: str = ""
     exports: tuple[tuple[str, str], ...] = ()

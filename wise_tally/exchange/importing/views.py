@@ -22,6 +22,7 @@ from wise_tally.exchange.importing.run import (
     table_of,
     undo_run,
 )
+from wise_tally.exchange.ledger_feed import fetch_ledger
 from wise_tally.exchange.models import ImportRun, ImportStatus
 from wise_tally.org.access import May
 from wise_tally.org.clock import now, today
@@ -62,6 +63,15 @@ def imports(request: HttpRequest) -> HttpResponse:
     runs = ImportRun.objects.select_related("person").order_by("-pk")[:50]
     answer = {"kinds": KINDS.values(), "kind": kind, "runs": runs, "wrong": wrong}
     return render(request, "exchange/imports.html", answer, status=422 if wrong else 200)
+
+
+@require_POST
+@all_needs(May.IMPORT)
+def ledger(request: HttpRequest) -> HttpResponse:
+    """Take in what the simulated ledger has since the last time."""
+    rows = fetch_ledger(request.viewer, today(), now())  # type: ignore[attr-defined]
+    messages.success(request, f"The ledger brought {rows['invoices']} invoices and {rows['orders']} orders.")
+    return redirect("exchange:imports")
 
 
 @require_http_methods(["GET", "HEAD", "POST"])

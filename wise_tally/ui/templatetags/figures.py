@@ -1,9 +1,11 @@
 """Numbers reach HTML only through these filters."""
 
+from collections.abc import Sequence
 from contextvars import ContextVar
 from datetime import date, datetime
 from decimal import ROUND_HALF_EVEN, Decimal
 from functools import lru_cache
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from babel.numbers import get_currency_precision, get_currency_symbol
@@ -189,3 +191,9 @@ def quantity(ten_thousandths: int | None) -> str:
 def as_words(name: str) -> str:
     """A kept word as people read it: site_visit → site visit."""
     return name.replace("_", " ")
+
+
+@register.filter
+def at(items: Sequence[Any], place: int) -> Any:
+    """The item at a place of a list."""
+    return items[place]

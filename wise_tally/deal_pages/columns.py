@@ -1,0 +1,211 @@
+"""The columns of the list: what each holds, how it is shown, and by what it is filtered and sorted."""
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from wise_tally.core.calendar import local_days
+from wise_tally.core.customer import contact_gap
+from wise_tally.core.deal_list import days_in_stage, days_over, slips
+from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
+from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.deal_pages import side
+from wise_tally.deals.models import Deal, DealLine, OwnField, OwnFieldValue
+from wise_tally.deals.selectors import last_contacts
+from wise_tally.org.clock import now
+from wise_tally.scope.deals import DealRow
+from wise_tally.scope.line import ScopeLine
+from wise_tally.ui.templatetags.figures import iso_day
+
+Names = Callable[[ScopeLine], Sequence[tuple[str, str]]]
+Values = Callable[[ScopeLine, Ints], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column: `kind` is text, choice, money, days, day, percent or count.
+
+    One of these says where it is found: `values` gives numbers of deals from the book (or worked out), for a choice
+    indices into `names`; `field` is a column of the deals' table; `own` the identifier of an own field.
+    """
+
+    name: str
+    words: str
+    kind: str
+    values: Values | None = None
+    names: Names | None = None
+    field: str = ""
+    own: str = ""
+
+
+def _of_standing(name: str) -> Values:
+    return lambda line, at: getattr(line.standing, name)[at]  # type: ignore[no-any-return]
+
+
+def _of_deals(name: str) -> Values:
+    return lambda line, at: getattr(line.book.deals, name)[line.standing.deal[at]]  # type: ignore[no-any-return]
+
+
+def _keyed(items: Iterable[Any]) -> list[tuple[str, str]]:
+    return [(item.key, item.name) for item in items]
+
+
+def _created(line: ScopeLine, at: Ints) -> np.ndarray:
+    return local_days(line.book.deals.created_at[line.standing.deal[at]], line.book.ground.time_zone)
+
+
+BUILT_IN = (
+    Column("customer", "customer", "text", field="account__name"),
+    Column("stage", "stage", "choice", _of_standing("stage"), lambda line: _keyed(line.book.ground.stages)),
+    Column("days", "days in it", "days", lambda line, at: days_in_stage(line.book, line.standing, at)),
+    Column("owner", "owner", "choice", _of_standing("owner"), lambda line: _keyed(line.book.ground.people)),
+    Column("close", "expected close", "day", _of_standing("expected_close")),
+    Column(
+        "category", "category", "choice", _of_standing("category"), lambda line: _keyed(line.book.ground.categories)
+    ),
+    Column("amount", "amount", "money", _of_standing("amount_minor")),
+    Column("weighted", "weighted", "money", _of_standing("weighted_minor")),
+    Column("probability", "probability", "percent", _of_standing("probability_bp")),
+    Column("process", "process", "choice", _of_deals("process"), lambda line: line.book.ground.processes),
+    Column(
+        "territory", "territory", "choice", _of_standing("territory"), lambda line: _keyed(line.book.ground.territories)
+    ),
+    Column("over", "days over", "days", lambda line, at: days_over(line.book, line.standing, at)),
+    Column("slips", "slips", "count", lambda line, at: slips(line.book, line.standing).count[line.standing.deal[at]]),
+    Column(
+        "slipped",
+        "days slipped",
+        "count",
+        lambda line, at: slips(line.book, line.standing).days[line.standing.deal[at]],
+    ),
+    Column("created", "created", "day", _created),
+    Column("closed", "closed", "day", _of_standing("closed_on")),
+    Column("type", "deal type", "choice", _of_deals("deal_type"), lambda line: _named(line.book.ground.deal_types)),
+    Column("source", "source", "choice", _of_deals("source"), lambda line: _named(line.book.ground.sources)),
+    Column("name", "deal", "text", field="name"),
+    Column("contact", "contact", "text", field="contact__name"),
+    Column("partner", "partner", "text", field="partner__name"),
+    Column("campaign", "campaign", "text", field="campaign"),
+    Column("competitor", "competitor", "text", field="competitor"),
+    Column("next_step", "next step", "text", field="next_step"),
+    Column("next_on", "next step due", "day", field="next_step_on"),
+    Column("gap", "contact gap", "count", side.gaps),
+    Column("contacted", "days since contact", "days", side.contact_days),
+    Column("margin", "margin", "money", side.margins),
+)
+DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
+
+
+def _named(names: Iterable[str]) -> list[tuple[str, str]]:
+    return [(name, name) for name in names]
+
+
+def all_columns() -> dict[str, Column]:
+    """Every column there is, own fields last."""
+    own = OwnField.objects.filter(applies_to="deal").order_by("key")
+    kinds = {"number": "count", "date": "day", "choice": "text", "text": "text"}
+    found = {column.name: column for column in BUILT_IN}
+    return found | {f"own.{f.key}": Column(f"own.{f.key}", f.name, kinds[f.kind], own=f.key) for f in own}
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What stands in one cell: a value of the column's kind, or a text; `watch` marks what wants a look."""
+
+    kind: str
+    value: Any
+    watch: str = ""
+    more: str = ""
+
+    @property
+    def plain(self) -> Any:
+        """The value for a file: days as ISO 8601, percentages and days as numbers, money in minor units."""
+        if self.value is None:
+            return ""
+        if self.kind == "day":
+            return iso_day(self.value)
+        if self.kind == "percent":
+            return self.value / 100
+        return round(float(self.value), 2) if self.kind == "days" else self.value
+
+
+@dataclass(frozen=True)
+class RowData:
+    """All that the cells of one deal are made of."""
+
+    row: DealRow
+    deal: Deal
+    own: dict[str, str]
+    contact_days: float
+    margin_minor: int | None
+    created_on: int
+
+
+def cells(columns: Sequence[Column], data: RowData) -> list[Cell]:
+    """The cells of one deal in the order of the columns."""
+    return [_cell(column, data) for column in columns]
+
+
+def _cell(column: Column, data: RowData) -> Cell:
+    row, deal = data.row, data.deal
+    if column.own:
+        return Cell("text", data.own.get(column.own, ""))
+    if column.name == "days":
+        return Cell("days", row.days_in_stage, "over" if row.overstays else "")
+    if column.name == "close":
+        slipped = f"slipped {row.slips}×" if row.slips and row.is_open else ""
+        close = row.expected_close if row.is_open else None
+        return Cell("day", close, "overdue" if row.is_overdue else "", slipped)
+    simple = {
+        "customer": row.account_name, "stage": row.stage_name, "owner": row.owner_name,
+        "category": row.category_name, "amount": row.amount_minor, "weighted": row.weighted_minor,
+        "probability": row.probability_bp, "process": deal.process.name, "territory": row.territory_name,
+        "over": row.days_over if row.overstays else None, "slips": row.slips, "slipped": row.slipped_days,
+        "closed": None if row.is_open else row.closed_on, "type": deal.deal_type, "source": deal.source,
+        "name": row.name, "contact": deal.contact.name if deal.contact else "",
+        "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
+        "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
+        "gap": contact_gap(data.contact_days), "contacted": data.contact_days, "margin": data.margin_minor,
+        "created": data.created_on,
+    }  # fmt: skip
+    return Cell(column.kind, simple[column.name])
+
+
+def row_data(line: ScopeLine, rows: dict[int, DealRow]) -> dict[int, RowData]:
+    """What the cells of these deals need, read with a few queries whatever their number."""
+    keys = [row.key for row in rows.values()]
+    deals: dict[str, Deal] = {}
+    for first in range(0, len(keys), AT_ONCE):
+        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE])
+        deals |= {deal.key: deal for deal in some.select_related("process", "contact", "partner")}
+    own: dict[str, dict[str, str]] = {}
+    for subject, field, text in OwnFieldValue.objects.filter(
+        field__applies_to="deal", subject_key__in=keys[:AT_ONCE]
+    ).values_list("subject_key", "field__key", "value"):
+        own.setdefault(subject, {})[field] = text
+    last, margin, moment = last_contacts(deals.values()), _margins(deals.values()), now()
+    places = list(rows)
+    created = dict(zip(places, _created(line, np.array(places, dtype=np.int64)).tolist(), strict=True))
+    found = {}
+    for place, row in rows.items():
+        deal = deals[row.key]
+        spent = (moment - (last[deal.pk] or deal.created_at)).total_seconds() / DAY_SECONDS
+        found[place] = RowData(row, deal, own.get(row.key, {}), spent, margin.get(deal.pk), created[place])
+    return found
+
+
+AT_ONCE = 5_000
+
+
+def _margins(deals: Iterable[Deal]) -> dict[int, int | None]:
+    by_deal: dict[int, list[int | None]] = {}
+    columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
+    wanted = [deal.pk for deal in deals]
+    for first in range(0, len(wanted), AT_ONCE):
+        rows = DealLine.objects.filter(deal__in=wanted[first : first + AT_ONCE]).values_list(*columns)
+        for deal, quantity, price, cost, discount in rows:
+            amount = line_amount(quantity, price, discount or 0)
+            by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
+    return {deal: margin_of_lines(margins) for deal, margins in by_deal.items()}
