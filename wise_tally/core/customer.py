@@ -5,7 +5,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
+import numpy as np
+
 from wise_tally.core.calendar import Period
+from wise_tally.core.money import Ints
 
 # The last day past due of each bucket; None has no end.
 AGEING = (("not due", 0), ("1 to 30 days", 30), ("31 to 60 days", 60), ("61 to 90 days", 90), ("over 90 days", None))
@@ -103,4 +106,9 @@ def contact_gap(days_since_contact: float, interval_days: int = CONTACT_INTERVAL
 
     An interval is missed once it is over. Source: own term; see the rules of computation.
     """
-    return int(max(0.0, days_since_contact) // interval_days)
+    return int(contact_gaps(np.array([days_since_contact]), interval_days)[0])
+
+
+def contact_gaps(days_since_contact: np.ndarray, interval_days: int = CONTACT_INTERVAL_DAYS) -> Ints:
+    """`contact_gap` of many, shape as given."""
+    return np.asarray(np.maximum(days_since_contact, 0.0) // interval_days, dtype=np.int64)

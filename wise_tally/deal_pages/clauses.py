@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date
+from typing import Any
 
 import numpy as np
 from django.db.models import Q
@@ -10,9 +11,9 @@ from django.http import QueryDict
 from wise_tally.core.book import Flags
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.money import Ints
-from wise_tally.deal_pages import side
 from wise_tally.deal_pages.columns import Column
 from wise_tally.deals.models import Deal
+from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.numbers import typed_money, typed_percent
 from wise_tally.ui.refusals import Refused
@@ -177,9 +178,17 @@ def _query(clause: Clause) -> Q:
         tests = {"is": "", "is_not": "", "from": "__gte", "to": "__lte"}
         found = Q(**{f"{path}{tests[clause.test]}": _day_of(clause)})
         return ~found & Q(**{f"{path}__isnull": False}) if clause.test == "is_not" else found
-    empty = Q(**{path: ""}) | (Q(**{f"{path}__isnull": True}) if "__" in path else Q())
-    queries = {"has": Q(**{f"{path}__icontains": text}), "is": Q(**{f"{path}__iexact": text}), "empty": empty}
-    queries |= {"is_not": ~Q(**{f"{path}__iexact": text}), "filled": ~empty}
+    related, _, name = path.partition("__")
+    if name:
+        # The few named so first, then their deals: the other way round every deal would be joined.
+        model: Any = Deal._meta.get_field(related).related_model
+        tests = {"has": "name__icontains", "is": "name__iexact", "is_not": "name__iexact"}
+        if clause.test in WITHOUT_VALUE:
+            return Q(**{f"{related}__isnull": clause.test == "empty"})
+        called = Q(**{f"{related}__in": model._default_manager.filter(**{tests[clause.test]: text})})
+        return called if clause.test != "is_not" else ~called
+    queries = {"has": Q(**{f"{path}__icontains": text}), "is": Q(**{f"{path}__iexact": text}), "empty": Q(**{path: ""})}
+    queries |= {"is_not": ~Q(**{f"{path}__iexact": text}), "filled": ~Q(**{path: ""})}
     return queries[clause.test]
 
 
@@ -192,7 +201,7 @@ def _own(line: ScopeLine, at: Ints, clause: Clause) -> Flags:
         mask[place] = _own_holds(clause, text, wanted, number)
     if clause.test == "empty":
         mask = ~mask
-    if clause.test == "is_not":
+    if clause.test == "is_not" and clause.column.kind == "text":
         without = np.ones(len(mask), dtype=bool)
         without[list(values)] = False
         mask |= without

@@ -6,15 +6,16 @@ from typing import Any
 
 import numpy as np
 
-from wise_tally.core.calendar import local_days
+from wise_tally.core.calendar import NO_DAY, local_days
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
+from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.statistics import DAY_SECONDS
-from wise_tally.deal_pages import side
 from wise_tally.deals.models import Deal, DealLine, OwnField, OwnFieldValue
 from wise_tally.deals.selectors import last_contacts
 from wise_tally.org.clock import now
+from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.templatetags.figures import iso_day
@@ -56,12 +57,17 @@ def _created(line: ScopeLine, at: Ints) -> np.ndarray:
     return local_days(line.book.deals.created_at[line.standing.deal[at]], line.book.ground.time_zone)
 
 
+def _close_of_open(line: ScopeLine, at: Ints) -> np.ndarray:
+    """The expected close of open deals; what is closed expects nothing any more."""
+    return np.where(line.standing.kind[at] == OPEN, line.standing.expected_close[at], NO_DAY)
+
+
 BUILT_IN = (
     Column("customer", "customer", "text", field="account__name"),
     Column("stage", "stage", "choice", _of_standing("stage"), lambda line: _keyed(line.book.ground.stages)),
     Column("days", "days in it", "days", lambda line, at: days_in_stage(line.book, line.standing, at)),
     Column("owner", "owner", "choice", _of_standing("owner"), lambda line: _keyed(line.book.ground.people)),
-    Column("close", "expected close", "day", _of_standing("expected_close")),
+    Column("close", "expected close", "day", _close_of_open),
     Column(
         "category", "category", "choice", _of_standing("category"), lambda line: _keyed(line.book.ground.categories)
     ),

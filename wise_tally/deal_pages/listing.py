@@ -11,10 +11,10 @@ from wise_tally.core.deal_list import list_totals, overstaying, slips, untouched
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
-from wise_tally.deal_pages import side
 from wise_tally.deal_pages.clauses import JOINS, Clause, kept, read_clauses
 from wise_tally.deal_pages.columns import DEFAULT, Column, all_columns
-from wise_tally.deals.models import Deal
+from wise_tally.deals.models import Account, Deal
+from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.paging import Page, page_of
 from wise_tally.ui.refusals import Refused
@@ -104,8 +104,10 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     at = np.unique(credited_lines(line.book, line.standing, line.scope, "company").at)
     at = at[_kept(line, at, status, stage)]
     if find:
-        called = Deal.objects.filter(name__icontains=find) | Deal.objects.filter(account__name__icontains=find)
-        at = at[side.deals_where(line, called)[line.standing.deal[at]]]
+        accounts = Account.objects.filter(name__icontains=find)
+        called = side.deals_where(line, Deal.objects.filter(name__icontains=find))
+        called |= side.deals_where(line, Deal.objects.filter(account__in=accounts))
+        at = at[called[line.standing.deal[at]]]
     at = at[kept(line, at, clauses, join)]
     at = _quick(line, at, only)
     at = at[_order(line, at, sorts, columns)]

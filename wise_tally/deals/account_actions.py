@@ -25,6 +25,7 @@ from wise_tally.deals.models import (
 from wise_tally.deals.parts import keep_own_field
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
+from wise_tally.org.book_number import revisions_added
 from wise_tally.org.records import ChangedMeanwhile, as_text, new_key, values_of
 
 BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
@@ -148,5 +149,6 @@ def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account,
         OwnFieldValue.objects.get_or_create(field=value.field, subject_key=kept.key, defaults={"value": value.value})
         value.delete()
     twin.delete()
+    revisions_added()
     audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, account_text(kept))
     return moved

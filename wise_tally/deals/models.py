@@ -165,13 +165,20 @@ class Activity(models.Model):
 
     key = KeyField()
     kind = models.CharField(max_length=10)
-    at = MomentField(db_index=True)
+    at = MomentField()
     status = models.CharField(max_length=7, blank=True)
     person = models.ForeignKey(Person, models.PROTECT, null=True, related_name="+")
     account = models.ForeignKey(Account, models.PROTECT, null=True, related_name="activities")
     deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="activities")
     lead = models.ForeignKey(Lead, models.PROTECT, null=True, related_name="activities")
     subject = models.CharField(max_length=10_000, blank=True)
+
+    class Meta:
+        # The last contact with every customer is read from the first alone; what is planned is found by the second.
+        indexes = [
+            models.Index(fields=["account", "kind", "status", "at"], name="activity_contact"),
+            models.Index(fields=["status", "at"], name="activity_planned"),
+        ]
 
 
 class Note(models.Model):

@@ -29,7 +29,7 @@ from wise_tally.deals.models import (
 )
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
-from wise_tally.org.book_number import old_rows_changed
+from wise_tally.org.book_number import old_rows_changed, revisions_added
 from wise_tally.org.models import Person
 from wise_tally.org.records import ChangedMeanwhile, as_text, seen_values
 
@@ -70,6 +70,7 @@ def _details(deal: Deal, today: date) -> Value:
 
 def _write_details(deal: Deal, value: Value, who: Who) -> None:
     before = {name: getattr(deal, name) for name in IN_THE_BOOK}
+    referred = [getattr(deal, f"{name}_id") for name in RECORDS]
     for name in TEXTS:
         setattr(deal, name, value[name])
     for name, model in RECORDS.items():
@@ -80,6 +81,9 @@ def _write_details(deal: Deal, value: Value, who: Who) -> None:
         keep_own_field(field, deal.key, value["own"].get(field.key, ""))
     if before != {name: getattr(deal, name) for name in IN_THE_BOOK}:
         old_rows_changed()
+    elif referred != [getattr(deal, f"{name}_id") for name in RECORDS]:
+        # What is kept with the book follows customers, contacts and partners of deals.
+        revisions_added()
 
 
 def keep_own_field(field: OwnField, subject_key: str, text: str) -> None:

@@ -1,161 +1,129 @@
 """What is due today: each open deal of the scope once, with every reason why it wants a look, the most pressing first."""
 
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from dataclasses import dataclass
+from datetime import datetime
 
 import numpy as np
+from django.db.models import QuerySet
 
+from wise_tally.core.book import Flags
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.customer import contact_gap
-from wise_tally.core.deal_list import days_in_stage, overstaying, slips
+from wise_tally.core.customer import contact_gap, contact_gaps
+from wise_tally.core.deal_list import days_over, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.deals.models import Activity, Deal
-from wise_tally.deals.selectors import last_contacts
 from wise_tally.org.access import Viewer
 from wise_tally.org.clock import now
+from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.templatetags.figures import as_words, day, days
 
-# Contact gaps are read for at most so many open deals; a larger scope says that they are left out.
-MOST_FOR_CONTACT = 2_000
 SLIPPED_OFTEN = 2
-# How pressing a reason is: what was promised for a day first.
-PROMISED, CLOSING, LATE, LOOK = range(4)
-
-
-@dataclass
-class DueDeal:
-    """A deal with the reasons it is due, and its planned activities that are due."""
-
-    place: int
-    reasons: list[tuple[int, str]] = field(default_factory=list)
-    activities: list[Activity] = field(default_factory=list)
-    row: DealRow | None = None
-    deal: Deal | None = None
+# Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
+STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
+MARKED = 4
 
 
 @dataclass(frozen=True)
-class Due:
-    """One page of due deals, how many there are, and whether contact gaps were left out."""
+class DueDeal:
+    """A deal with the reasons it is due (in words, and whether marked), and its planned activities that are due."""
 
-    deals: list[DueDeal]
-    total: int
-    open_deals: int
-    without_contact: bool
+    row: DealRow
+    deal: Deal
+    reasons: list[tuple[str, bool]]
+    activities: list[Activity]
 
 
-def due_deals(line: ScopeLine, first: int, last: int, viewer: Viewer) -> Due:
-    """The due deals of the scope from `first` up to `last`, the most pressing and then the largest first."""
+@dataclass(frozen=True)
+class Flagged:
+    """The open deals of a scope: places in the standing, and which reason holds for which, shape (reasons, deals)."""
+
+    at: Ints
+    flags: Flags
+    over: np.ndarray
+    slips: Ints
+    contact_days: np.ndarray
+
+
+def flagged(line: ScopeLine) -> Flagged:
+    """Which open deals of the scope are due, and why."""
     standing = line.standing
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
-    found: dict[int, DueDeal] = {}
-
-    def add(place: int, pressing: int, words: str) -> DueDeal:
-        due = found.setdefault(place, DueDeal(place))
-        due.reasons.append((pressing, words))
-        return due
-
-    _from_steps(line, at, add)
-    _from_activities(line, at, add)
-    _from_book(line, at, add)
-    too_many = len(at) > MOST_FOR_CONTACT
-    if not too_many:
-        _from_contacts(line, at, add)
-    order = sorted(
-        found.values(), key=lambda due: (min(p for p, _ in due.reasons), -int(standing.amount_minor[due.place]))
-    )
-    shown = _with_rows(line, order[first:last], viewer)
-    return Due(shown, len(order), len(at), too_many)
-
-
-def _with_rows(line: ScopeLine, shown: list[DueDeal], viewer: Viewer) -> list[DueDeal]:
-    rows = deal_rows(line, [due.place for due in shown], viewer)
-    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=[row.key for row in rows.values()])}
-    for due in shown:
-        due.row = rows.get(due.place)
-        due.deal = deals.get(due.row.key) if due.row else None
-        due.reasons.sort()
-    return [due for due in shown if due.row is not None]
+    deal, close, today = standing.deal[at], standing.expected_close[at], line.today.toordinal()
+    week_ends = today + 6 - line.today.weekday()
+    over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
+    contact = side.contact_days(line, at)
+    dated = close != NO_DAY
+    reasons: dict[int, Flags] = {
+        STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.today))[deal],
+        ACTIVITY: side.deals_where(line, Deal.objects.filter(pk__in=_planned(line).values("deal")))[deal],
+        CLOSING: dated & (close >= today) & (close <= week_ends),
+        PAST: dated & (close < today),
+        OVER: ~np.isnan(over),
+        SLIPPED: moved >= SLIPPED_OFTEN,
+        UNDATED: ~dated,
+        GAP: contact_gaps(contact) > 0,
+    }
+    flags = np.stack([reasons[number] for number in sorted(reasons)])
+    return Flagged(at, flags, over, moved, contact)
 
 
-def _places(line: ScopeLine, at: Ints, numbers: Iterable[int]) -> dict[int, int]:
-    """Place in the standing of each of these deals (row numbers) that is in the scope."""
-    shelved, standing = shelf.shelved(), line.standing
-    inside = set(at.tolist())
-    found = {}
-    for number in set(numbers):
-        index = shelved.index_of(number)
-        place = int(np.searchsorted(standing.deal, index)) if index is not None else len(standing.deal)
-        if place < len(standing.deal) and int(standing.deal[place]) == index and place in inside:
-            found[number] = place
-    return found
-
-
-Add = Callable[[int, int, str], DueDeal]
-
-
-def _from_steps(line: ScopeLine, at: Ints, add: Add) -> None:
-    rows = list(Deal.objects.filter(next_step_on__lte=line.today).values_list("pk", "next_step", "next_step_on"))
-    places = _places(line, at, (row[0] for row in rows))
-    for number, words, on in rows:
-        if number in places and on is not None:
-            late = "overdue since" if on < line.today else "due today,"
-            add(places[number], PROMISED, f"next step {late} {day(on)}: {words or 'unnamed'}")
-
-
-def _from_activities(line: ScopeLine, at: Ints, add: Add) -> None:
+def _planned(line: ScopeLine) -> QuerySet[Activity]:
+    """Activities about deals that were planned up to the end of the day."""
     end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
-    rows = list(Activity.objects.filter(status="planned", at__lt=end, deal__isnull=False).order_by("at"))
-    places = _places(line, at, (row.deal_id for row in rows if row.deal_id is not None))
-    for row in rows:
-        if row.deal_id in places:
-            words = f"{as_words(row.kind)} planned for {day(row.at.date())}: {row.subject}"
-            add(places[row.deal_id], PROMISED, words).activities.append(row)
+    return Activity.objects.filter(status="planned", at__lt=end, deal__isnull=False)
 
 
-def _from_book(line: ScopeLine, at: Ints, add: Add) -> None:
-    standing, today = line.standing, line.today.toordinal()
-    close = standing.expected_close[at]
-    week_ends = (line.today + timedelta(days=6 - line.today.weekday())).toordinal()
-    spent = days_in_stage(line.book, standing, at)
-    rules = line.book.ground.rules_on(line.as_of)
-    moved = slips(line.book, standing).count[standing.deal[at]]
-    checks: list[tuple[np.ndarray, int]] = [
-        ((close != NO_DAY) & (close >= today) & (close <= week_ends), CLOSING),
-        ((close != NO_DAY) & (close < today), LATE),
-        (overstaying(line.book, standing, at), LOOK),
-        (moved >= SLIPPED_OFTEN, LOOK),
-        (close == NO_DAY, LOOK),
+def in_order(line: ScopeLine, found: Flagged) -> Ints:
+    """The due deals as indices into `found.at`, the most pressing and then the largest first."""
+    due = np.flatnonzero(found.flags.any(axis=0))
+    pressing = found.flags[:, due].argmax(axis=0)
+    return due[np.lexsort((-line.standing.amount_minor[found.at[due]], pressing))]
+
+
+def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
+    """Rows, reasons in words and due activities of the deals to be shown."""
+    places = found.at[shown].tolist()
+    rows = deal_rows(line, places, viewer)
+    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=[row.key for row in rows.values()])}
+    planned: dict[int, list[Activity]] = {}
+    for activity in _planned(line).filter(deal__in=deals.values()).order_by("at"):
+        planned.setdefault(activity.deal_id or 0, []).append(activity)
+    result = []
+    for i, place in zip(shown.tolist(), places, strict=True):
+        if place in rows:
+            row, deal = rows[place], deals[rows[place].key]
+            acts = planned.get(deal.pk, [])
+            held = np.flatnonzero(found.flags[:, i]).tolist()
+            words = [
+                (text, reason < MARKED) for reason in held for text in _words(line, found, reason, (i, row, deal, acts))
+            ]
+            result.append(DueDeal(row, deal, words, acts))
+    return result
+
+
+def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
+    """A reason in words."""
+    i, row, deal, planned = of
+    if reason == STEP and deal.next_step_on:
+        when = "overdue since" if deal.next_step_on < line.today else "due today,"
+        return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'unnamed'}"]
+    if reason == ACTIVITY:
+        return [f"{as_words(a.kind)} planned for {day(a.at.date())}: {a.subject}" for a in planned]
+    if reason == GAP:
+        spent = float(found.contact_days[i])
+        return [f"no contact for {days(spent)}, {contact_gap(spent)} intervals missed"]
+    return [
+        {
+            STEP: "next step due",
+            CLOSING: f"closes this week, {day(row.expected_close)}",
+            PAST: f"expected close is past, {day(row.expected_close)}",
+            OVER: f"{days(float(found.over[i]))} over in its stage",
+            SLIPPED: f"slipped {int(found.slips[i])} times",
+            UNDATED: "no expected close",
+        }[reason]
     ]
-
-    def words(check: int, i: int) -> str:
-        typical = rules[int(standing.stage[at[i]])].typical_days or 0
-        return (
-            f"closes this week, {day(int(close[i]))}",
-            f"expected close is past, {day(int(close[i]))}",
-            f"{days(float(spent[i]) - typical)} over in its stage",
-            f"slipped {int(moved[i])} times",
-            "no expected close",
-        )[check]
-
-    for number, (flags, pressing) in enumerate(checks):
-        for i in np.flatnonzero(flags).tolist():
-            add(int(at[i]), pressing, words(number, i))
-
-
-def _from_contacts(line: ScopeLine, at: Ints, add: Add) -> None:
-    keys = {line.book.deals.key[int(line.standing.deal[place])]: place for place in at.tolist()}
-    deals = list(Deal.objects.filter(key__in=keys).only("key", "account_id", "created_at"))
-    last, moment = last_contacts(deals), now()
-    for deal in deals:
-        spent = (moment - (last[deal.pk] or deal.created_at)).total_seconds() / DAY_SECONDS
-        if gap := contact_gap(spent):
-            words = f"no contact for {days(spent)}" if last[deal.pk] else f"never contacted in {days(spent)}"
-            add(keys[deal.key], LOOK, f"{words}, {gap} intervals missed")

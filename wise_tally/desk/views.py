@@ -21,7 +21,7 @@ from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Contact, Deal, Lead
 from wise_tally.deals.parts import Who, change_part
-from wise_tally.desk.due import due_deals
+from wise_tally.desk.due import due_deals, flagged, in_order
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Workspace
 from wise_tally.org.records import ChangedMeanwhile
@@ -46,15 +46,14 @@ def today(request: HttpRequest) -> HttpResponse:
     """What to do next, and how the target stands."""
     line = read_scope(request)
     viewer = request.viewer  # type: ignore[attr-defined]
-    number = page_of(request, 10_000_000, PAGE)
-    due = due_deals(line, number.first, number.last, viewer)
-    page = page_of(request, due.total, PAGE)
-    if page.number != number.number:
-        due = due_deals(line, page.first, page.last, viewer)
+    found = flagged(line)
+    order = in_order(line, found)
+    page = page_of(request, len(order), PAGE)
     leads = sight(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
     answer = {
         "line": line,
-        "due": due,
+        "due": due_deals(line, found, order[page.first : page.last], viewer),
+        "open_deals": len(found.at),
         "targets": _targets(line),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),

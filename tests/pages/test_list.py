@@ -1,0 +1,166 @@
+"""The list of deals against a naive second reading of its own rows: filters, orders, columns, views, files."""
+
+import csv
+import io
+from random import Random
+
+import pytest
+
+from wise_tally.deal_pages.columns import all_columns
+from wise_tally.deals.models import Deal, OwnField, OwnFieldValue, SavedView
+
+pytestmark = pytest.mark.django_db
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+@pytest.fixture
+def everything(demo, sign_in):
+    """A manager's client, every column, and every deal as a row of plain values by heading."""
+    OwnField.objects.create(key="basin", applies_to="deal", name="basin, km²", kind="number")
+    OwnField.objects.create(key="river", applies_to="deal", name="river", kind="text")
+    for place, key in enumerate(Deal.objects.order_by("key").values_list("key", flat=True)[:300]):
+        for name, value in (("basin", str(place * 7 % 100)), ("river", f"River {place % 9}")):
+            OwnFieldValue.objects.create(field=OwnField.objects.get(key=name), subject_key=key, value=value)
+    client, columns = sign_in("m1"), all_columns()
+    answer = client.get(f"/deals/table.json?status=all&cols={','.join(columns)}").json()
+    rows = {row[0]: dict(zip(answer["columns"], row, strict=True)) for row in answer["rows"]}
+    assert len(rows) == Deal.objects.count()
+    return client, columns, rows
+
+
+def value_of(column, row):
+    value = row["deal"] if column.name == "name" else row[column.words]
+    if value in ("", None):
+        return None
+    kinds = ("money", "days", "percent", "count")
+    return float(value) if column.kind in kinds else str(value).casefold()
+
+
+def holds(column, test, wanted, row):
+    """The naive reading of one clause on one row."""
+    value = value_of(column, row)
+    if test in ("empty", "filled"):
+        return (value is None) == (test == "empty")
+    plain = float(wanted) if isinstance(value, float) else wanted.casefold()
+    if value is None:
+        return test == "is_not" and column.kind in ("text", "choice")
+    return {"is": lambda: value == plain, "is_not": lambda: value != plain, "has": lambda: plain in value,
+            "from": lambda: value >= plain, "to": lambda: value <= plain}[test]()  # fmt: skip
+
+
+TRIED = {
+    "amount": ("from", "to", "is"), "weighted": ("to",), "close": ("from", "to", "empty"), "created": ("from",),
+    "owner": ("is", "is_not"), "stage": ("is",), "territory": ("is", "empty"), "source": ("is_not",), "type": ("is",),
+    "slips": ("from", "is"), "slipped": ("to",), "gap": ("from", "to"), "margin": ("from", "empty", "filled"),
+    "customer": ("has", "is"), "competitor": ("is", "filled"), "contact": ("empty", "is_not"), "next_step": ("is", "empty"),
+    "next_on": ("from", "empty", "is_not"), "name": ("has",), "probability": ("is",), "category": ("is",),
+    "own.basin": ("from", "to", "is_not"), "own.river": ("has", "is", "empty"), "process": ("is",),
+}  # fmt: skip
+
+
+def test_filters_of_every_kind_joined_by_all_and_any(everything):
+    client, columns, rows = everything
+    random = Random(7)
+    clauses = [(columns[name], test) for name, tests in TRIED.items() for test in tests]
+    typed = {}
+    for column, test in clauses:
+        values = sorted({str(value_of(column, row)) for row in rows.values() if value_of(column, row) is not None})
+        value = random.choice(values)
+        typed[column.name, test] = "" if test in ("empty", "filled") else value[:6] if test == "has" else value
+    ways = [([clause], "all") for clause in clauses]
+    ways += [(random.sample(clauses, 3), random.choice(("all", "any"))) for _ in range(25)]
+    for chosen, join in ways:
+        named = [(column, test, typed[column.name, test]) for column, test in chosen]
+        # Days and percentages are shown rounded, so bounds on them are not tried.
+        query = {"status": "all", "join": join, "cols": "amount", "f": [f"{c.name}:{t}:{v}" for c, t, v in named]}
+        answer = client.get("/deals/table.json", query)
+        assert answer.status_code == 200, text(answer)[:400]
+        every = all if join == "all" else any
+        expected = {key for key, row in rows.items() if every(holds(c, t, v, row) for c, t, v in named)}
+        assert {row[0] for row in answer.json()["rows"]} == expected, (query, len(expected))
+
+
+def test_sorting_by_several_columns_is_stable_and_turns_round(everything):
+    client, columns, rows = everything
+    for sort in ("-slips,amount", "stage,-close", "customer,-amount", "-own.basin,name", "-gap,-margin,created"):
+        names = [part.removeprefix("-") for part in sort.split(",")]
+        found = client.get(f"/deals/table.json?status=all&sort={sort}&cols={','.join(names)}").json()
+        first, falls = columns[names[0]], sort.startswith("-")
+        values = [value_of(first, dict(zip(found["columns"], row, strict=True))) for row in found["rows"]]
+        known = [v for v in values if v is not None]
+        if first.name != "stage":
+            assert known == sorted(known, reverse=falls), sort
+        assert len(values) == len(rows)
+    pairs = client.get("/deals/table.json?status=all&sort=-slips,amount&cols=slips,amount").json()["rows"]
+    assert [(-r[2], float(r[3])) for r in pairs] == sorted((-r[2], float(r[3])) for r in pairs)
+
+
+def test_columns_and_files_are_exactly_what_is_shown(everything):
+    client, *_ = everything
+    posted = {"query": "stage=ns_offer", "column:margin": "2", "column:owner": "1", "column:amount": "9"}
+    chosen = client.post("/deals/columns-of-the-list/", posted)
+    assert "cols=owner%2Cmargin%2Camount" in chosen.url
+    page = client.get(chosen.url)
+    assert [column.name for column, *_ in page.context["heads"]] == ["owner", "margin", "amount"]
+    query = chosen.url.partition("?")[2]
+    rows = list(csv.reader(io.StringIO(text(client.get(f"/deals/table.csv?{query}")))))
+    assert rows[0] == ["id", "deal", "owner", "margin", "amount"]
+    listed = page.context["list"]
+    assert len(rows) - 1 == listed.total
+    assert sum(round(float(row[4]) * 100) for row in rows[1:]) == listed.amount_minor
+    assert [row[1] for row in rows[1:51]] == [row.name for row in page.context["rows"]]
+    assert client.get(f"/deals/table.xlsx?{query}").content[:2] == b"PK"
+    assert client.post("/deals/columns-of-the-list/", {"column:owner": "x"}).status_code == 422
+
+
+def test_saved_views_are_ones_own_or_shared_and_one_is_the_start(demo, sign_in):
+    client = sign_in("m2")
+    query = "status=all&sort=-slips&f=owner:is:Odran+Tully&who=team:fells&page=3"
+    kept = client.post("/deals/views/".replace("views", "saved-views"), {"name": "Odran slips", "query": query})
+    view = SavedView.objects.get()
+    assert (view.owner.key, view.shared) == ("m2", False)
+    assert "who=" not in view.query, "the scope stays the reader's own"
+    assert "page=" not in view.query
+    assert client.get(kept.url).context["list"].total > 0
+    other = sign_in("m1")
+    assert "Odran slips" not in text(other.get("/deals/"))
+    assert other.post("/deals/saved-views/", {"view": view.key, "what": "share"}).status_code == 404
+    client = sign_in("m2")
+    client.post("/deals/saved-views/", {"view": view.key, "what": "share"})
+    client.post("/deals/saved-views/", {"view": view.key, "what": "start"})
+    start = client.get("/deals/")
+    assert start.status_code == 302
+    assert view.query in start.url
+    assert client.get("/deals/?plain=1").status_code == 200
+    other = sign_in("m1")
+    assert "Odran slips" in text(other.get("/deals/"))
+    assert other.post("/deals/saved-views/", {"view": view.key, "what": "away"}).status_code == 403
+    other.post("/deals/saved-views/", {"view": view.key, "what": "start"})
+    assert SavedView.objects.filter(owner__key="m1", starts=True, shared=False).count() == 1, "a copy of one's own"
+    assert client.post("/deals/saved-views/", {"name": " ", "query": ""}).status_code == 422
+
+
+@pytest.mark.parametrize(
+    ("query", "says"),
+    [
+        ("f=nothing:is:1", "is no column"),
+        ("f=amount:has:1", "does not suit amount"),
+        ("f=amount:from:many", "a number from 0"),
+        ("f=close:to:soon", "YYYY-MM-DD"),
+        ("f=gap:from:inf", "is no number"),
+        ("f=owner:is:Nobody", "There is no owner"),
+        ("f=owner:is:", "Say what owner is"),
+        ("join=some", "all, any"),
+        ("sort=-colour", "accepted: customer"),
+        ("sort=amount,close,owner,days", "up to 3"),
+        ("cols=amount,shoe", "shoe"),
+        ("&".join(["f=amount:from:1"] * 13), "up to 12"),
+    ],
+)
+def test_what_a_list_cannot_be_is_said(demo, sign_in, query, says):
+    answer = sign_in("m1").get(f"/deals/?{query}")
+    assert answer.status_code in (400, 422)
+    assert says in text(answer)

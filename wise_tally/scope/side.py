@@ -1,0 +1,152 @@
+"""What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
+
+from collections.abc import Sequence
+from itertools import chain
+from typing import Any
+
+import numpy as np
+from django.db import connection
+from django.db.models import Max, QuerySet
+
+from wise_tally.core.book import Flags
+from wise_tally.core.customer import contact_gaps
+from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
+from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.deals.models import Deal, DealLine, OwnFieldValue
+from wise_tally.deals.selectors import done_contacts
+from wise_tally.org.clock import now
+from wise_tally.scope.line import ScopeLine
+from wise_tally.shelf.book import shelf
+
+NOTHING = np.iinfo(np.int64).min
+
+
+def _read(statement: str, values: Sequence[Any], width: int) -> Ints:
+    """Rows of whole numbers straight from the cursor, shape (rows, width)."""
+    with connection.cursor() as cursor:
+        cursor.execute(statement, values)
+        flat = chain.from_iterable(iter(cursor.fetchall()))
+        return np.fromiter(flat, dtype=np.int64).reshape(-1, width)
+
+
+def _numbers(found: "QuerySet[Deal, int]") -> Ints:
+    """Row numbers of a query in its order."""
+    return _read(*found.query.sql_with_params(), 1)[:, 0]
+
+
+def _indices(numbers: Ints) -> Ints:
+    """Indices into the book of row numbers; -1 for deals that it does not hold yet."""
+    held = shelf.shelved().deal_numbers
+    if len(held) == 0:
+        return np.full(len(numbers), -1)
+    place = np.minimum(np.searchsorted(held, numbers), len(held) - 1)
+    return np.where(held[place] == numbers, place, -1)
+
+
+def deals_where(line: ScopeLine, found: "QuerySet[Deal, Deal]") -> Flags:
+    """Which deals of the book a query finds, shape (deals,)."""
+    mask = np.zeros(len(line.book.deals.key), dtype=bool)
+    index = _indices(_numbers(found.order_by().values_list("pk", flat=True)))
+    mask[index[(index >= 0) & (index < len(mask))]] = True
+    return mask
+
+
+def rank_by(line: ScopeLine, field: str) -> Ints:
+    """The rank of each deal of the book by a column, or by the name of what it refers to (`account__name`), shape (deals,)."""
+    related, _, name = field.partition("__")
+    if name:
+        return _rank_of_related(line, related)
+    rank = np.zeros(len(line.book.deals.key), dtype=np.int64)
+    index = _indices(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
+    index = index[(index >= 0) & (index < len(rank))]
+    rank[index] = np.arange(1, len(index) + 1)
+    return rank
+
+
+def _rank_of_related(line: ScopeLine, related: str) -> Ints:
+    refers = references(line, related)
+    model = Deal._meta.get_field(related).related_model
+    assert model is not None
+    assert not isinstance(model, str)
+    order = np.array(list(model._default_manager.order_by("name", "pk").values_list("pk", flat=True)), dtype=np.int64)
+    rank_of = np.zeros(int(max(order.max(initial=0), refers.max(initial=0))) + 1, dtype=np.int64)
+    rank_of[order] = np.arange(1, len(order) + 1)
+    return np.where(refers > 0, rank_of[refers], 0)
+
+
+def references(line: ScopeLine, related: str) -> Ints:
+    """Row number of what each deal of the book refers to by a column, 0 for none, shape (deals,).
+
+    Kept with the book: whoever changes what a deal refers to raises the book number.
+    """
+    key = ("references", related)
+    if key not in line.book.memo:
+        line.book.memo[key] = _references(line, related)
+    return line.book.memo[key]  # type: ignore[no-any-return]
+
+
+def _references(line: ScopeLine, related: str) -> Ints:
+    found = np.zeros(len(line.book.deals.key), dtype=np.int64)
+    # Written so that SQLite answers from the index of the column alone.
+    there_is = Deal.objects.filter(**{f"{related}__isnull": False}).order_by(f"{related}_id")
+    rows = _read(*there_is.values_list("pk", f"{related}_id").query.sql_with_params(), 2)
+    index = _indices(rows[:, 0])
+    there = (index >= 0) & (index < len(found))
+    found[index[there]] = rows[there, 1]
+    return found
+
+
+def places_by_key(line: ScopeLine) -> dict[str, int]:
+    """Index into the book by identifier, made once for a book."""
+    if "places_by_key" not in line.book.memo:
+        line.book.memo["places_by_key"] = {key: place for place, key in enumerate(line.book.deals.key)}
+    return line.book.memo["places_by_key"]  # type: ignore[no-any-return]
+
+
+def own_values(line: ScopeLine, field: str) -> dict[int, str]:
+    """Values of an own field by index into the book."""
+    places = places_by_key(line)
+    rows = OwnFieldValue.objects.filter(field__key=field, field__applies_to="deal")
+    return {places[key]: text for key, text in rows.values_list("subject_key", "value") if key in places}
+
+
+def margins(line: ScopeLine, at: Ints) -> Ints:
+    """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
+    columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
+    by_deal: dict[int, list[int | None]] = {}
+    for deal, quantity, price, cost, discount in DealLine.objects.values_list(*columns):
+        amount = line_amount(quantity, price, discount or 0)
+        by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
+    held = shelf.shelved().deal_numbers
+    found = [margin_of_lines(by_deal.get(int(held[d]), [])) for d in line.standing.deal[at].tolist()]
+    return np.array([NOTHING if margin is None else margin for margin in found], dtype=np.int64)
+
+
+def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
+    """Days since the last done contact with the customer, or since the creation where there was none; shape of `at`.
+
+    A deal without a customer counts the contacts about itself.
+    """
+    book, deal = line.book, line.standing.deal[at]
+    account = references(line, "account")[deal]
+    by_account = (
+        done_contacts().filter(account__isnull=False).order_by().values_list("account_id").annotate(last=Max("at"))
+    )
+    by_deal = done_contacts().filter(account=None).exclude(deal=None).order_by()
+    accounts = _read(*by_account.query.sql_with_params(), 2)
+    last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
+    last[accounts[:, 0]] = accounts[:, 1]
+    met = last[account]
+    alone = _read(*by_deal.values_list("deal_id").annotate(last=Max("at")).query.sql_with_params(), 2)
+    own = np.zeros(len(book.deals.key), dtype=np.int64)
+    index = _indices(alone[:, 0])
+    there = (index >= 0) & (index < len(own))
+    own[index[there]] = alone[there, 1]
+    met = np.where(account == 0, own[deal], met)
+    since = np.where(met > 0, met, book.deals.created_at[deal])
+    return np.asarray((now().timestamp() - since) / DAY_SECONDS)
+
+
+def gaps(line: ScopeLine, at: Ints) -> Ints:
+    """Contact intervals missed, shape of `at`."""
+    return contact_gaps(contact_days(line, at))
