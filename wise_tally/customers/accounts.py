@@ -111,7 +111,7 @@ def page(request: HttpRequest) -> HttpResponse:
     answer = {
         "list": found,
         "territories": Territory.objects.order_by("name"),
-        "owners": Person.objects.filter(pk__in=Account.objects.values("owner")).order_by("name"),
+        "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS),
         "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
         "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",

@@ -8,6 +8,7 @@ from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.deals.parts import PARTS, lines_total
 from wise_tally.org.models import AuditEntry, Person
 from wise_tally.org.records import seen_values
+from wise_tally.process.models import Stage, StageKind
 from wise_tally.ui.templatetags.figures import day, money, points
 
 
@@ -79,8 +80,7 @@ def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ..
 def _difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
     found = []
     if then.stage_id != now.stage_id:
-        back = "back: " if now.stage.kind == "open" and now.stage.position < then.stage.position else ""
-        found.append(f"{back}{then.stage.name} → {now.stage.name}")
+        found.append(f"{_direction(then.stage, now.stage)}{then.stage.name} → {now.stage.name}")
     if then.amount_minor != now.amount_minor:
         found.append(f"amount {money(then.amount_minor)} → {money(now.amount_minor)}")
     if then.expected_close != now.expected_close:
@@ -97,6 +97,13 @@ def _difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
     if now.lost_reason and now.lost_reason != then.lost_reason:
         found.append(f"lost: {now.lost_reason}")
     return tuple(found) or ("nothing in the state",)
+
+
+def _direction(then: Stage, now: Stage) -> str:
+    """What is unusual about a move."""
+    if then.kind != StageKind.OPEN and now.kind == StageKind.OPEN:
+        return "opened again: "
+    return "back: " if now.kind == StageKind.OPEN and now.position < then.position else ""
 
 
 def _slip(then: date | None, now: date | None) -> str:

@@ -33,6 +33,8 @@ ACCOUNT_COLUMNS = ("name", "kind", "territory", "owner", "industry", "country")
 CONTACT_COLUMNS = ("name", "email", "phone", "job_title")
 ALIKE = 0.8
 MOST_MATCHES = 5
+MOST_SLIPS = 2
+SAME_BUT_SLIPS = 0.92
 
 
 def likely_matches(name: str, but: str = "") -> list[Account]:
@@ -40,7 +42,8 @@ def likely_matches(name: str, but: str = "") -> list[Account]:
     wanted = _words(name)
     found = []
     for account in Account.objects.exclude(key=but).only("key", "name"):
-        alike = _alike(wanted, _words(account.name))
+        other = _words(account.name)
+        alike = max(_alike(wanted, other), _run_together(wanted, other))
         if alike >= ALIKE:
             found.append((-alike, account.name, account.pk, account))
     return [account for *_, account in sorted(found)[:MOST_MATCHES]]
@@ -49,6 +52,15 @@ def likely_matches(name: str, but: str = "") -> list[Account]:
 def _words(name: str) -> list[str]:
     """The words of a name without case and signs; single letters are passed over."""
     return [word for word in "".join(c if c.isalnum() else " " for c in name.casefold()).split() if len(word) > 1]
+
+
+def _run_together(one: list[str], other: list[str]) -> float:
+    """How alike two names are without their spaces, 0 unless they differ by a slip or two."""
+    first, second = "".join(one), "".join(other)
+    if not first or abs(len(first) - len(second)) > MOST_SLIPS or first[0] != second[0]:
+        return 0.0
+    ratio = _word_ratio(first, second)
+    return ratio if ratio >= SAME_BUT_SLIPS else 0.0
 
 
 @lru_cache(maxsize=100_000)

@@ -1,0 +1,230 @@
+"""Accounts, the account sheet, leads, activities, the simulated ledger, due today, and the search."""
+
+from datetime import date, timedelta
+
+import pytest
+from django.utils import timezone
+
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, Invoice, Lead, Note, Order
+from wise_tally.org.models import AuditEntry
+from wise_tally.ui.templatetags import figures as filters
+
+pytestmark = pytest.mark.django_db
+TODAY = date(2026, 11, 23)
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def test_the_sheet_of_the_falling_account_tells_its_story(demo, sign_in):
+    """Ages, sales and orders are those of a naive sum over the ledger's rows."""
+    page = sign_in("m1").get("/customers/account/ac001/")
+    shown, invoices = page.context, list(Invoice.objects.filter(account__key="ac001"))
+    unpaid = [i for i in invoices if i.paid_on is None or i.paid_on > TODAY]
+    assert shown["owed_minor"] == sum(i.amount_minor for i in unpaid)
+    assert shown["late_minor"] == sum(i.amount_minor for i in unpaid if i.due_on < TODAY) > 0
+    this = [i for i in invoices if date(2026, 11, 1) <= i.issued_on <= TODAY]
+    before = [i for i in invoices if date(2025, 11, 1) <= i.issued_on <= date(2025, 11, 23)]
+    assert shown["sales_this"] == sum(i.amount_minor for i in this)
+    assert shown["sales_before"] == sum(i.amount_minor for i in before)
+    assert shown["year_change"] < 0
+    assert "▼" in text(page)
+    assert shown["open_totals"].amount_minor >= 42_000_000
+    assert filters.money(shown["late_minor"])[:3] in text(page)
+    orders = Order.objects.filter(account__key="ac001", open=True)
+    assert shown["orders_minor"] == sum(order.amount_minor for order in orders)
+    assert "web visit" in text(page) or shown["done_count"] > 15
+    october = sign_in("m1").get("/customers/account/ac001/?month=FY2027-M07").context
+    assert (october["span_this"].ends_on, october["span_before"].ends_on) == (date(2026, 10, 31), date(2025, 10, 31))
+
+
+def test_likely_twins_are_offered_and_merging_loses_nothing(demo, sign_in):
+    client = sign_in("a1")
+    kept, before = Account.objects.get(key="ac001"), Account.objects.count()
+    slip = client.post("/customers/accounts/new/", {"name": "orrin upper waterbord", "kind": "organisation"})
+    assert kept.name in text(slip)
+    offered = client.post("/customers/accounts/new/", {"name": kept.name.upper() + ".", "kind": "organisation"})
+    assert offered.status_code == 422
+    assert kept.name in text(offered)
+    typed = {"name": kept.name.upper() + ".", "kind": "organisation", "country": "XX", "sure": "yes"}
+    twin_url = client.post("/customers/accounts/new/", typed).url
+    twin = Account.objects.get(key=twin_url.split("/")[-2])
+    assert Account.objects.count() == before + 1
+    client.post(f"{twin_url}contacts/", {"name": "Twin <Person>", "email": "t@x.example"})
+    client.post("/customers/notes/", {"account": twin.key, "text": "from the twin"})
+    client.post(
+        "/customers/activities/", {"account": twin.key, "kind": "phone", "subject": "asked", "on": "2026-11-20"}
+    )
+    deal = Deal.objects.filter(account__key="ac002").first()
+    Deal.objects.filter(pk=deal.pk).update(account=twin)
+    Account.objects.filter(pk=kept.pk).update(country="")
+    things = (Deal, Contact, Activity, Note, Invoice, Order)
+    counts = [model.objects.count() for model in things]
+    assert "Not done yet" in text(client.get(f"/customers/account/ac001/merge/?twin={twin.key}"))
+    assert client.post("/customers/account/ac001/merge/", {"twin": "ac001"}).status_code == 400
+    client.post("/customers/account/ac001/merge/", {"twin": twin.key})
+    assert [model.objects.count() for model in things] == counts
+    assert not Account.objects.filter(pk=twin.pk).exists()
+    kept.refresh_from_db()
+    deal.refresh_from_db()
+    assert (kept.country, deal.account) == ("XX", kept)
+    assert kept.notes.filter(text="from the twin").exists()
+    assert twin.name in AuditEntry.objects.get(action="accounts merged").before
+    page = text(client.get("/customers/account/ac001/"))
+    assert "Twin &lt;Person&gt;" in page
+
+
+def test_an_account_changed_by_two_is_refused_with_both_values(demo, sign_in):
+    client = sign_in("m1")
+    form = client.get("/customers/account/ac001/change/")
+    typed = {"name": "First", "kind": "organisation", "seen": form.context["seen"]}
+    assert client.post("/customers/account/ac001/change/", typed).status_code == 302
+    late = client.post("/customers/account/ac001/change/", typed | {"name": "Second"})
+    assert late.status_code == 409
+    assert "First" in text(late)
+    assert 'value="Second"' in text(late)
+    again = typed | {"name": "Second", "seen": late.context["seen"]}
+    assert client.post("/customers/account/ac001/change/", again).status_code == 302
+    assert Account.objects.get(key="ac001").name == "Second"
+
+
+def test_a_lead_from_taking_in_to_a_deal(demo, sign_in):
+    client = sign_in("r01")
+    assert client.post("/customers/leads/new/", {"name": "", "email": "no mail"}).status_code == 422
+    typed = {"name": "Una Lough", "customer": "Selt Basin Trust", "email": "una@selt.example", "source": "Referral",
+             "owner": "r01", "status": "new"}  # fmt: skip
+    url = client.post("/customers/leads/new/", typed).url
+    lead = Lead.objects.get(name="Una Lough")
+    assert "Una Lough" in text(client.get("/today/"))
+    client.post("/customers/activities/", {"lead": lead.key, "kind": "phone", "subject": "first talk", "next": url})
+    assert client.post(f"{url}change/", {"what": "drop", "because": ""}).status_code == 422
+    client.post(f"{url}change/", {"what": "work"})
+    deal = {"what": "qualify", "name": "Selt gauges", "account": "", "account_name": "Selt Basin Trust",
+            "stage": "ns_enquiry", "amount": "9000", "owner": "r01", "territory": "north_fells"}  # fmt: skip
+    assert client.post(f"{url}change/", deal | {"stage": "ns_won"}).status_code == 422
+    made = client.post(f"{url}change/", deal)
+    found = Deal.objects.get(name="Selt gauges")
+    assert made.url == f"/deals/{found.key}/"
+    assert (found.account.name, found.contact.email, found.source) == (
+        "Selt Basin Trust",
+        "una@selt.example",
+        "Referral",
+    )
+    assert last_revision(found).territory.key == "north_fells"
+    assert found.activities.get().subject == "first talk"
+    lead.refresh_from_db()
+    assert (lead.status, lead.deal) == ("qualified", found)
+    assert client.post(f"{url}change/", deal).status_code == 422, "once only"
+    second = client.post("/customers/leads/new/", typed | {"name": "Orla Lough"}).url
+    page = client.get(second)
+    assert page.context["qualify"].initial["account"] == found.account.key, "the likely customer is offered"
+    accounts = Account.objects.count()
+    client.post(f"{second}change/", deal | {"account": found.account.key, "name": "More gauges"})
+    assert Account.objects.count() == accounts
+    third = client.post("/customers/leads/new/", typed | {"name": "Third"}).url
+    client.post(f"{third}change/", {"what": "drop", "because": "Too small"})
+    assert Lead.objects.get(name="Third").dropped_because == "Too small"
+    assert "Third" in text(client.get("/customers/leads/?status=dropped"))
+    client.post(f"{third}change/", {"what": "take up again"})
+    assert Lead.objects.get(name="Third").status == "working"
+
+
+def test_activities_are_planned_done_put_off_and_bad_ones_kept_as_typed(demo, sign_in):
+    client = sign_in("r08")
+    for typed, says in (({"kind": "phone", "subject": ""}, "Say what it is about"),
+                        ({"kind": "dance", "subject": "x"}, "dance"),
+                        ({"kind": "mail", "subject": "x", "on": "2027-01-01"}, "cannot lie ahead"),
+                        ({"kind": "mail", "subject": "kept words", "planned": "on"}, "needs a day")):  # fmt: skip
+        refused = client.post("/customers/activities/", {"deal": "d9001", **typed})
+        assert refused.status_code == 422
+        assert says in text(refused)
+    assert 'value="kept words"' in text(refused)
+    plan = {"deal": "d9001", "kind": "meeting", "subject": "Board", "on": "2026-11-24", "planned": "on"}
+    client.post("/customers/activities/", plan)
+    activity = Activity.objects.get(subject="Board")
+    assert (activity.account.key, activity.person.key) == ("ac001", "r08")
+    put_off = client.post(f"/customers/activity/{activity.key}/", {"what": "put off", "on": "2026-12-03"})
+    assert put_off.status_code == 302
+    client.post(f"/customers/activity/{activity.key}/", {"what": "done"})
+    activity.refresh_from_db()
+    assert activity.status == "done"
+    assert activity.at <= timezone.now()
+    assert sign_in("r01").post(f"/customers/activity/{activity.key}/", {"what": "away"}).status_code == 404
+    client = sign_in("r08")
+    contact = Contact.objects.filter(account__key="ac001").first()
+    sent = client.post(
+        f"/customers/contact/{contact.key}/write/", {"subject": "A & B", "body": "x\ny", "deal": "d9001"}
+    )
+    assert f"mailto:{contact.email.replace('@', '%40')}?subject=A%20%26%20B" in text(sent)
+    assert Activity.objects.filter(kind="mail", deal__key="d9001", subject__contains="A & B").exists()
+
+
+def test_due_today_names_every_reason_and_nothing_else(demo, sign_in):
+    """Against a naive reading of a rep's open deals."""
+    client, expected = sign_in("r02"), {}
+    for row in client.get("/deals/table.json?cols=days,over,close,slips,next_on,gap").json()["rows"]:
+        over, close, slips, next_on, gap = row[3], row[4], row[5], row[6], row[7]
+        acts = Activity.objects.filter(deal__key=row[0], status="planned").values_list("at", flat=True)
+        planned = any(at.date() <= TODAY for at in acts)
+        week = [str(TODAY + timedelta(days=n)) for n in range(7)]
+        expected[row[0]] = [bool(next_on) and next_on <= str(TODAY), planned, close in week, bool(close) and close < str(TODAY),
+                            over is not None, slips >= 2, not close, gap > 0]  # fmt: skip
+    found = {}
+    for number in (1, 2, 3):
+        page = client.get(f"/today/?page={number}")
+        found |= {item.row.key: len({words for words, _ in item.reasons}) for item in page.context["due"]}
+    assert set(found) == {key for key, reasons in expected.items() if any(reasons)}
+    assert page.context["open_deals"] == len(expected)
+    for key, number in found.items():
+        assert number >= sum(expected[key]), key
+
+
+def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_in):
+    client, deal = sign_in("r08"), Deal.objects.get(key="d9001")
+    count = DealRevision.objects.count()
+    row = {"stage": "ns_offer", "expected_close": "2026-12-18", "amount": "420000.00", "category": "",
+           "revision": last_revision(deal).pk, "next_step": "Ring", "next_step_on": "2026-11-27"}  # fmt: skip
+    refused = client.post("/today/d9001/", row | {"next_step_on": "soon", "stage": "re_offer"})
+    assert refused.status_code == 422
+    assert 'value="soon"' in text(refused)
+    assert (DealRevision.objects.count(), Deal.objects.get(key="d9001").next_step) == (count, "Board meets")
+    assert client.post("/today/d9001/", row).url == "/today/"
+    deal.refresh_from_db()
+    assert (last_revision(deal).stage.key, deal.next_step, str(deal.next_step_on)) == ("ns_offer", "Ring", "2026-11-27")
+    old = client.post("/today/d9001/", row | {"stage": "ns_terms"})
+    assert old.status_code == 409
+    assert "Somebody else changed this deal meanwhile" in text(old)
+    assert client.get("/").url == "/today/", "a rep starts with the day"
+    assert sign_in("m1").get("/").url == "/forecast/"
+
+
+def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sign_in):
+    Lead.objects.filter(key="l0621").update(name="Barrage lead")
+    kinds = {item.kind for item in sign_in("m1").get("/find/?q=barrage").context["found"]}
+    assert kinds == {"deal", "lead"}
+    assert {i.kind for i in sign_in("m1").get("/find/?q=ac001").context["found"]} == {"account"}
+    people = sign_in("m1").get("/find/?q=Odran").context["found"]
+    assert [(i.kind, i.url) for i in people if i.kind == "person"] == [("person", "/deals/?who=person%3Ar02")]
+    assert {i.kind for i in sign_in("r08").get("/find/?q=barrage").context["found"]} == {"deal"}
+    assert not sign_in("r01").get("/find/?q=barrage network").context["found"]
+    assert not sign_in("r01").get("/find/?q=%25").context["found"]
+    for address in ("accounts", "leads"):
+        shown = text(sign_in("r01").get(f"/customers/{address}/"))
+        assert "Runa Beck" not in shown, "customers and leads of others stay closed"
+
+
+def test_the_simulated_ledger_brings_each_day_once(demo, sign_in):
+    client = sign_in("a1")
+    Invoice.objects.filter(issued_on__gt="2026-11-09").delete()
+    Order.objects.filter(ordered_on__gt="2026-11-09").delete()
+    before = Invoice.objects.count()
+    client.post("/setup/imports/ledger/")
+    first = Invoice.objects.count()
+    assert first > before
+    newest = set(Invoice.objects.filter(key__startswith="inv_").values_list("key", "amount_minor"))
+    assert all("inv_202611" in key for key, _ in newest)
+    client.post("/setup/imports/ledger/")
+    assert set(Invoice.objects.filter(key__startswith="inv_").values_list("key", "amount_minor")) >= newest
+    assert Invoice.objects.filter(key__startswith="inv_").count() - len(newest) <= 8, "only the days after the last"
