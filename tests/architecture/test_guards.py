@@ -14,7 +14,7 @@ PRODUCT = ROOT / "wise_tally"
 TEMPLATES = sorted(PRODUCT.glob("*/templates/**/*.html"))
 # Names that hold numbers in templates; each must pass through one of our filters.
 NUMERIC = re.compile(
-    r"\{\{\s*(?!bar\.|sorts\.|no_)[\w.]*(?:_minor|\bwon|\blost|quota|pace|gap|coverage|weighted|attainment|step|from_start|reached|median|mean"
+    r"\{\{\s*(?!bar\.|sorts\.|no_)[\w.]*(?:_minor|\bwon|\blost|quota|pace|gap|coverage|weighted|attainment|(?<!next_)step|from_start|reached|median|mean"
     r"|deals_won|deals_open|created|undecided|overstaying|_bp)\s*\}\}"
 )
 

@@ -3,6 +3,8 @@
 from datetime import date, timedelta
 
 import pytest
+from django.contrib.auth.models import User
+from django.test import Client
 from django.utils import timezone
 
 from wise_tally.deals.actions import last_revision
@@ -228,3 +230,28 @@ def test_the_simulated_ledger_brings_each_day_once(demo, sign_in):
     client.post("/setup/imports/ledger/")
     assert set(Invoice.objects.filter(key__startswith="inv_").values_list("key", "amount_minor")) >= newest
     assert Invoice.objects.filter(key__startswith="inv_").count() - len(newest) <= 8, "only the days after the last"
+
+
+def test_a_tab_left_open_loses_no_typing(demo, client):
+    """The sign-in ran out, or somebody signed in anew in another tab: what was typed can be sent again."""
+    note = {"deal": "d9001", "text": "three long paragraphs & more", "next": "/deals/d9001/"}
+    here = {"HTTP_ORIGIN": "http://testserver"}
+    person = User.objects.get(username="m1")
+    person.set_password("long enough to keep")
+    person.save()
+    assert client.post("/customers/notes/", note, **here).url.startswith("/sign-in/")
+    signed = client.post("/sign-in/", {"username": "m1", "password": "long enough to keep"})
+    assert signed.url == "/typed/"
+    page = text(client.get("/typed/"))
+    assert 'action="/customers/notes/"' in page
+    assert "three long paragraphs &amp; more" in page
+    assert not Note.objects.filter(text__contains="paragraphs").exists(), "nothing is saved until it is sent again"
+    client.post("/typed/")
+    assert client.get("/typed/").status_code == 302, "dropped"
+    strict = Client(enforce_csrf_checks=True)
+    strict.force_login(person)
+    stale = strict.post("/customers/notes/", note, **here)
+    assert stale.status_code == 403
+    assert "three long paragraphs" in text(stale)
+    foreign = strict.post("/customers/notes/", note, HTTP_ORIGIN="http://elsewhere.example")
+    assert "three long paragraphs" not in text(foreign), "only forms of our own pages are kept"

@@ -2,12 +2,13 @@
 
 from django.urls import include, path
 
-from wise_tally.scope import sign_in
+from wise_tally.scope import sign_in, typed
 
 urlpatterns = [
     path("", sign_in.home, name="home"),
     path("sign-in/", sign_in.sign_in, name="sign-in"),
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
+    path("typed/", typed.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("forecast/", include("wise_tally.forecast.urls")),
     path("deals/", include("wise_tally.deal_pages.urls")),

@@ -1,6 +1,7 @@
 """One deal on one screen: what the page of a deal shows, read for the viewer."""
 
 from dataclasses import dataclass, replace
+from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
@@ -25,6 +26,7 @@ from wise_tally.org.access import Viewer, sees_people
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person
 from wise_tally.process.models import Category, LostReason, Stage, StageKind
+from wise_tally.process.moment_actions import PLANNED
 from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.strip import CountStrip
@@ -168,9 +170,28 @@ def _talk(deal: Deal) -> dict[str, Any]:
         "files": deal.files.defer("content").order_by("-at"),
         "guide": guide,
         "checklist": checklist,
-        "guide_activities": guide.activities.splitlines() if guide else [],
+        "suggestions": _suggestions(guide.activities if guide else ""),
         "guide_files": stage.files.defer("content").order_by("name"),
         "activities_url": reverse("customers:add-activity"),
         "moment": now(),
         "today": today(),
     }
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """An activity that the stage guide suggests, with the day it would be planned for."""
+
+    kind: str
+    on: date
+    subject: str
+
+
+def _suggestions(text: str) -> list[Suggestion]:
+    """The suggested activities, counted from today."""
+    found = []
+    for entry in text.splitlines():
+        if match := PLANNED.fullmatch(entry.strip()):
+            kind, after, subject = match[1].replace(" ", "_"), int(match[2]), match[3] or match[1]
+            found.append(Suggestion(kind, today() + timedelta(days=after), subject))
+    return found

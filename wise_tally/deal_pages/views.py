@@ -92,6 +92,9 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
         "bulk": bulk_choices(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
+        "in_place": "edit" in request.GET and not line.is_past,
+        "categories": list(Category.objects.order_by("rank")),
+        "edit_query": found.query(line, page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
         "here": request.get_full_path(),
         "before": found.query(line, page=str(found.page.number - 1)) if found.page.number > 1 else "",

@@ -35,6 +35,7 @@ class DueDeal:
     deal: Deal
     reasons: list[tuple[str, bool]]
     activities: list[Activity]
+    has_gap: bool
 
 
 @dataclass(frozen=True)
@@ -102,7 +103,7 @@ def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> l
             words = [
                 (text, reason < MARKED) for reason in held for text in _words(line, found, reason, (i, row, deal, acts))
             ]
-            result.append(DueDeal(row, deal, words, acts))
+            result.append(DueDeal(row, deal, words, acts, GAP in held))
     return result
 
 

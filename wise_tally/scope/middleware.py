@@ -11,6 +11,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.org.access import Viewer, has_left, viewer_of
 from wise_tally.org.clock import today
 from wise_tally.org.models import Person, Role, Workspace
+from wise_tally.scope.typed import keep_typed
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import use_workspace
 
@@ -46,6 +47,7 @@ class WorkspaceMiddleware:
         name = request.resolver_match.url_name if request.resolver_match else None
         if name in OPEN_TO_ALL or request.viewer is not None:  # type: ignore[attr-defined]
             return None
+        keep_typed(request)
         return redirect(f"/sign-in/?next={request.get_full_path()}")
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:

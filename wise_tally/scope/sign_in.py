@@ -15,6 +15,7 @@ from wise_tally.org.models import Person, Role
 from wise_tally.org.people_actions import OrganisationRefused
 from wise_tally.process.models import Process
 from wise_tally.scope.guard import safe_next
+from wise_tally.scope.typed import KEPT
 from wise_tally.ui.refusals import Refused
 
 WRONG = "Name and password do not belong together; check both."
@@ -43,9 +44,14 @@ def sign_in(request: HttpRequest) -> HttpResponse:
         person = Person.objects.filter(user=user).first() if user else None
         if user is not None and not (person and has_left(person, today())):
             login(request, user)
-            return redirect(safe_next(request, "/"))
+            return _onwards(request)
     answer = {"next": safe_next(request, "/"), "wrong": WRONG if request.method == "POST" else "", "username": username}
     return render(request, "ui/sign_in.html", answer, status=401 if request.method == "POST" else 200)
+
+
+def _onwards(request: HttpRequest) -> HttpResponse:
+    """To what was typed before the sign-in ran out, else to where the person wanted to go."""
+    return redirect("typed") if KEPT in request.session else redirect(safe_next(request, "/"))
 
 
 def paused(request: HttpRequest, *_: object) -> HttpResponse:
@@ -83,7 +89,7 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
     if person is None:
         raise Refused("The demo has no such person yet; make it with ./tally demo.")
     login(request, User.objects.get(person=person), backend="django.contrib.auth.backends.ModelBackend")
-    return redirect(safe_next(request, "/"))
+    return _onwards(request)
 
 
 @require_POST

@@ -127,6 +127,7 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_FAILURE_VIEW = "wise_tally.scope.typed.stale_form"
 SECURE_REFERRER_POLICY = "same-origin"
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000

@@ -1,0 +1,71 @@
+"""A rep's day in the real browser: due today, the search, ten deals edited in place, by keyboard alone."""
+
+import pytest
+from playwright.sync_api import expect
+
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Activity, Deal, DealRevision
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+
+
+def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
+    page = visit("manager")
+    page.keyboard.press("/")
+    page.wait_for_url("**/find/**")
+    page.keyboard.type("barrage net")
+    expect(page.locator("[data-walk] a")).to_have_count(1)
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("[data-walk] a")).to_be_focused()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/deals/d9001/**")
+    page.focus("#next-step")
+    page.keyboard.press("Control+A")
+    page.keyboard.type("Ring the chair")
+    page.keyboard.press("Enter")
+    expect(page.locator(".undo")).to_contain_text("Next step saved")
+    assert Deal.objects.get(key="d9001").next_step == "Ring the chair"
+    page.click("text=Lose…")
+    page.fill("#lost-reason", "Price")
+    page.keyboard.press("Enter")
+    expect(page.locator(".facts")).to_contain_text("lost because")
+    assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"
+    page.click("text=Put it back")
+    expect(page.locator(".facts")).to_contain_text("expected close")
+    assert last_revision(Deal.objects.get(key="d9001")).stage.key == "ns_terms"
+
+
+def test_ten_deals_are_edited_in_place_each_saved_at_once(visit):
+    page = visit("manager", "/deals/?edit=yes&stage=ns_offer")
+    count = DealRevision.objects.count()
+    rows = page.locator("tbody tr")
+    for place in range(10):
+        row = rows.nth(place)
+        row.locator("select[name=category]").select_option("early")
+        expect(row.locator("select[name=category] option[selected]")).to_have_attribute("value", "early")
+    assert DealRevision.objects.count() - count >= 8, "those that were early already stay as they were"
+    page.locator("input[name=amount]").first.fill("many")
+    page.keyboard.press("Tab")
+    expect(page.locator("#edit-message")).to_contain_text("“many” is not accepted")
+    expect(page.locator("input[name=amount]").nth(0)).to_have_value("many")
+
+
+def test_a_reps_day_on_a_narrow_screen(visit):
+    page = visit("rep", "/", width=390, height=844)
+    page.wait_for_url("**/today/")
+    first = page.locator("article.due").first
+    name = first.locator("header a").inner_text()
+    first.locator("input[name=next_step]").fill("Ask for the plan")
+    first.locator("input[name=next_step_on]").fill("2026-12-04")
+    first.locator("button:has-text('Save')").click()
+    page.wait_for_load_state()
+    deal = Deal.objects.get(next_step="Ask for the plan")
+    assert (deal.name, str(deal.next_step_on)) == (name, "2026-12-04")
+    lead = page.locator("article.due", has_text="Work on it").first
+    lead.locator("text=Work on it").click()
+    page.wait_for_load_state()
+    page.goto(page.url.split("/today")[0] + f"/deals/{deal.key}/")
+    page.fill("#act-subject", "Talked about access")
+    page.click("text=Write down")
+    expect(page.locator("body")).to_contain_text("Talked about access")
+    assert Activity.objects.filter(subject="Talked about access", deal=deal, status="done").exists()
