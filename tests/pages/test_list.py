@@ -58,6 +58,7 @@ TRIED = {
     "customer": ("has", "is"), "competitor": ("is", "filled"), "contact": ("empty", "is_not"), "next_step": ("is", "empty"),
     "next_on": ("from", "empty", "is_not"), "name": ("has",), "probability": ("is",), "category": ("is",),
     "own.basin": ("from", "to", "is_not"), "own.river": ("has", "is", "empty"), "process": ("is",),
+    "reason": ("is", "has", "empty", "is_not"),
 }  # fmt: skip
 
 

@@ -232,7 +232,7 @@ def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queri
                 assert client.get(address).status_code == 200
             counts.append((address, len(queries)))
     assert counts[:3] == counts[3:]
-    assert max(number for _, number in counts) <= 22
+    assert max(number for _, number in counts) <= 20
 
 
 def test_tables_travel_as_csv_xlsx_and_json(demo, sign_in):

@@ -99,8 +99,8 @@ def kept(line: ScopeLine, at: Ints, clauses: list[Clause], join: str) -> Flags:
 
 def _flags(line: ScopeLine, at: Ints, clause: Clause) -> Flags:
     column = clause.column
-    if column.own:
-        return _own(line, at, clause)
+    if column.texts:
+        return _by_text(line, at, clause, column.texts(line))
     if column.field:
         return side.deals_where(line, Deal.objects.filter(_query(clause)))[line.standing.deal[at]]
     assert column.values is not None
@@ -192,13 +192,13 @@ def _query(clause: Clause) -> Q:
     return queries[clause.test]
 
 
-def _own(line: ScopeLine, at: Ints, clause: Clause) -> Flags:
-    """A clause about an own field; deals without a value are only empty."""
-    values, wanted = side.own_values(line, clause.column.own), clause.value.casefold()
+def _by_text(line: ScopeLine, at: Ints, clause: Clause, values: dict[int, str]) -> Flags:
+    """A clause about texts by deal; deals without one are only empty."""
+    wanted = clause.value.casefold()
     mask = np.zeros(len(line.book.deals.key), dtype=bool)
     number = number_of(clause) if clause.column.kind in ("count", "day") and clause.value else 0.0
     for place, text in values.items():
-        mask[place] = _own_holds(clause, text, wanted, number)
+        mask[place] = _text_holds(clause, text, wanted, number)
     if clause.test == "empty":
         mask = ~mask
     if clause.test == "is_not" and clause.column.kind == "text":
@@ -208,7 +208,7 @@ def _own(line: ScopeLine, at: Ints, clause: Clause) -> Flags:
     return mask[line.standing.deal[at]]
 
 
-def _own_holds(clause: Clause, text: str, wanted: str, number: float) -> bool:
+def _text_holds(clause: Clause, text: str, wanted: str, number: float) -> bool:
     if clause.test in WITHOUT_VALUE:
         return True
     if clause.column.kind == "text":

@@ -12,7 +12,7 @@ from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.statistics import DAY_SECONDS
-from wise_tally.deals.models import Deal, DealLine, OwnField, OwnFieldValue
+from wise_tally.deals.models import Deal, DealLine, OwnField
 from wise_tally.deals.selectors import last_contacts
 from wise_tally.org.clock import now
 from wise_tally.scope import side
@@ -29,7 +29,8 @@ class Column:
     """A column: `kind` is text, choice, money, days, day, percent or count.
 
     One of these says where it is found: `values` gives numbers of deals from the book (or worked out), for a choice
-    indices into `names`; `field` is a column of the deals' table; `own` the identifier of an own field.
+    indices into `names`; `field` is a column of the deals' table; `texts` gives texts by index into the book, of own
+    fields (`own` is the identifier) and of what only revisions hold.
     """
 
     name: str
@@ -38,6 +39,7 @@ class Column:
     values: Values | None = None
     names: Names | None = None
     field: str = ""
+    texts: Callable[[ScopeLine], dict[int, str]] | None = None
     own: str = ""
 
 
@@ -100,6 +102,7 @@ BUILT_IN = (
     Column("gap", "contact gap", "count", side.gaps),
     Column("contacted", "days since contact", "days", side.contact_days),
     Column("margin", "margin", "money", side.margins),
+    Column("reason", "lost reason", "text", texts=side.lost_reasons),
 )
 DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
 
@@ -113,7 +116,11 @@ def all_columns() -> dict[str, Column]:
     own = OwnField.objects.filter(applies_to="deal").order_by("key")
     kinds = {"number": "count", "date": "day", "choice": "text", "text": "text"}
     found = {column.name: column for column in BUILT_IN}
-    return found | {f"own.{f.key}": Column(f"own.{f.key}", f.name, kinds[f.kind], own=f.key) for f in own}
+    return found | {f"own.{f.key}": _own_column(f.key, f.name, kinds[f.kind]) for f in own}
+
+
+def _own_column(key: str, name: str, kind: str) -> Column:
+    return Column(f"own.{key}", name, kind, texts=lambda line: side.own_values(line, key), own=key)
 
 
 @dataclass(frozen=True)
@@ -147,6 +154,7 @@ class RowData:
     contact_days: float
     margin_minor: int | None
     created_on: int
+    lost_reason: str
 
 
 def cells(columns: Sequence[Column], data: RowData) -> list[Cell]:
@@ -174,32 +182,38 @@ def _cell(column: Column, data: RowData) -> Cell:
         "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
         "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
         "gap": contact_gap(data.contact_days), "contacted": data.contact_days, "margin": data.margin_minor,
-        "created": data.created_on,
+        "created": data.created_on, "reason": data.lost_reason,
     }  # fmt: skip
     return Cell(column.kind, simple[column.name])
 
 
-def row_data(line: ScopeLine, rows: dict[int, DealRow]) -> dict[int, RowData]:
-    """What the cells of these deals need, read with a few queries whatever their number."""
+def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
+    """What the cells of these deals need: a few queries whatever their number, and only for columns that are shown."""
+    shown, places = {column.name for column in columns}, list(rows)
     keys = [row.key for row in rows.values()]
     deals: dict[str, Deal] = {}
     for first in range(0, len(keys), AT_ONCE):
         some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE])
         deals |= {deal.key: deal for deal in some.select_related("process", "contact", "partner")}
-    own: dict[str, dict[str, str]] = {}
-    for subject, field, text in OwnFieldValue.objects.filter(
-        field__applies_to="deal", subject_key__in=keys[:AT_ONCE]
-    ).values_list("subject_key", "field__key", "value"):
-        own.setdefault(subject, {})[field] = text
-    last, margin, moment = last_contacts(deals.values()), _margins(deals.values()), now()
-    places = list(rows)
-    created = dict(zip(places, _created(line, np.array(places, dtype=np.int64)).tolist(), strict=True))
+    own = {c.own: side.own_values(line, c.own) for c in columns if c.own}
+    contact = dict(zip(places, _contact_days(deals, rows), strict=True)) if shown & {"gap", "contacted"} else {}
+    margin = _margins(deals.values()) if "margin" in shown else {}
+    reasons = side.lost_reasons_of(deals.values()) if "reason" in shown else {}
+    created = _created(line, np.array(places, dtype=np.int64)).tolist() if places else []
     found = {}
-    for place, row in rows.items():
-        deal = deals[row.key]
-        spent = (moment - (last[deal.pk] or deal.created_at)).total_seconds() / DAY_SECONDS
-        found[place] = RowData(row, deal, own.get(row.key, {}), spent, margin.get(deal.pk), created[place])
+    for number, (place, row) in enumerate(rows.items()):
+        deal, index = deals[row.key], int(line.standing.deal[place])
+        texts = {key: values.get(index, "") for key, values in own.items()}
+        more = (contact.get(place, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
+        found[place] = RowData(row, deal, texts, *more)
     return found
+
+
+def _contact_days(deals: dict[str, Deal], rows: dict[int, DealRow]) -> list[float]:
+    """Days since the last contact of each deal, in the order of the rows."""
+    last, moment = last_contacts(deals.values()), now()
+    found = [deals[row.key] for row in rows.values()]
+    return [(moment - (last[deal.pk] or deal.created_at)).total_seconds() / DAY_SECONDS for deal in found]
 
 
 AT_ONCE = 5_000

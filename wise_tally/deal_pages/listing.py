@@ -192,8 +192,8 @@ def _order(line: ScopeLine, at: Ints, sorts: list[str], columns: dict[str, Colum
 
 
 def _sort_values(line: ScopeLine, at: Ints, column: Column) -> np.ndarray:
-    if column.own:
-        texts = side.own_values(line, column.own)
+    if column.texts:
+        texts = column.texts(line)
         ranked = sorted(set(texts.values()), key=lambda text: (_number(text), text.casefold()))
         place_of = {text: place for place, text in enumerate(ranked, 1)}
         return np.array([place_of.get(texts.get(int(deal), ""), 0) for deal in line.standing.deal[at]])

@@ -65,7 +65,7 @@ def page(request: HttpRequest) -> HttpResponse:
 def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[str, Any]:
     """What the page of the list shows."""
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
-    data = row_data(line, rows)
+    data = row_data(line, rows, found.columns)
     kinds = ("csv", "xlsx", "json")
     exports = tuple((k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in kinds)
     shown = [column.name for column in found.columns]
@@ -143,7 +143,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
             f"The list has {found.total} deals; accepted: up to {MOST_ROWS} in one file. Filter it first.", 422
         )
     rows = deal_rows(line, found.all_places.tolist())
-    data = row_data(line, rows)
+    data = row_data(line, rows, found.columns)
     columns = [column for column in found.columns if column.name != "name"]
     header = ("id", "deal", *(column.words for column in columns))
     money = frozenset(column.words for column in columns if column.kind == "money")

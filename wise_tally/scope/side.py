@@ -1,6 +1,6 @@
 """What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from itertools import chain
 from typing import Any
 
@@ -10,11 +10,13 @@ from django.db.models import Max, QuerySet
 
 from wise_tally.core.book import Flags
 from wise_tally.core.customer import contact_gaps
+from wise_tally.core.ground import LOST
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.statistics import DAY_SECONDS
-from wise_tally.deals.models import Deal, DealLine, OwnFieldValue
+from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.clock import now
+from wise_tally.process.models import StageKind
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.book import shelf
 
@@ -150,3 +152,26 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
 def gaps(line: ScopeLine, at: Ints) -> Ints:
     """Contact intervals missed, shape of `at`."""
     return contact_gaps(contact_days(line, at))
+
+
+def lost_reasons(line: ScopeLine) -> dict[int, str]:
+    """Why deals that stand in a lost stage were lost, by index into the book."""
+    lost = set(line.standing.deal[line.standing.kind == LOST].tolist())
+    rows = DealRevision.objects.filter(stage__kind=StageKind.LOST, void=False).order_by("pk")
+    pairs = list(rows.values_list("deal_id", "lost_reason"))
+    index = _indices(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
+    # The last of these revisions of a deal that is lost now is the present one.
+    return {place: reason for place, (_, reason) in zip(index, pairs, strict=True) if place in lost and reason}
+
+
+def lost_reasons_of(deals: Iterable[Deal]) -> dict[int, str]:
+    """The same for a few deals, by row number; what was opened again has none."""
+    wanted = [deal.pk for deal in deals]
+    found: dict[int, str] = {}
+    for first in range(0, len(wanted), AT_ONCE):
+        rows = DealRevision.objects.filter(deal__in=wanted[first : first + AT_ONCE], void=False).order_by("pk")
+        found |= dict(rows.values_list("deal_id", "lost_reason"))
+    return found
+
+
+AT_ONCE = 5_000
