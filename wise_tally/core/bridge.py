@@ -8,7 +8,7 @@ from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, Lines, credited_lines
-from wise_tally.core.money import Ints, weighted_minor
+from wise_tally.core.money import Ints, sum_by_group, weighted_minor
 from wise_tally.core.trees import NONE
 
 MEASURES = ("weighted", "won", "commit_forecast", "best_case_forecast", "open")
@@ -53,10 +53,27 @@ class _State:
         return replace(self, **changed)
 
 
+@dataclass(frozen=True)
+class Moves:
+    """Each deal's part of the measure on both days, shape (deals,), and what each cause moved, shape (causes, deals)."""
+
+    start: Ints
+    end: Ints
+    moved: Ints
+
+
 def bridge(
     book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
 ) -> tuple[BridgeRow, ...]:
     """start, every cause in order, end; the causes sum exactly to end − start. Source: common practice."""
+    moves = bridge_moves(book, before, after, period, scope, measure)
+    rows = [BridgeRow(c, int(m.sum()), int(np.count_nonzero(m))) for c, m in zip(CAUSES, moves.moved, strict=True)]
+    first = BridgeRow("start", int(moves.start.sum()), int(np.count_nonzero(moves.start)))
+    return (first, *rows, BridgeRow("end", int(moves.end.sum()), int(np.count_nonzero(moves.end))))
+
+
+def bridge_moves(book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str) -> Moves:
+    """The bridge deal by deal."""
     size = len(book.deals.key)
     values = _Values(book, period, measure)
     lines_before, lines_after = (credited_lines(book, s, scope, "company") for s in (before, after))
@@ -85,10 +102,65 @@ def bridge(
         for index, change in _booked(place, cause, value - now, (a, b)):
             moved[index] += change
         now = value
-    end = values.parts(lines_after, b)
-    rows = [BridgeRow(c, int(m.sum()), int(np.count_nonzero(m))) for c, m in zip(CAUSES, moved, strict=True)]
-    first = BridgeRow("start", int(start.sum()), int(np.count_nonzero(start)))
-    return (first, *rows, BridgeRow("end", int(end.sum()), int(np.count_nonzero(end))))
+    return Moves(start, values.parts(lines_after, b), moved)
+
+
+WHERE = ("won", "lost", "other_period", "not_there")
+
+
+@dataclass(frozen=True)
+class ShiftTable:
+    """Money by where deals stood on one day (rows) and on another (columns); arrays of shape (places, places).
+
+    Places are the categories in the order of the ground, then won and lost in the period, in another period (undated
+    ones too), and not there (not yet created, or not in the scope). `before` and `after` are credited amounts on the
+    two days, `change` what the measure moved, all in minor units. `place_before` and `place_after` give each deal's
+    place, shape (deals,).
+    """
+
+    before: Ints
+    after: Ints
+    change: Ints
+    deals: Ints
+    place_before: Ints
+    place_after: Ints
+
+
+def shift_table(
+    book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
+) -> ShiftTable:
+    """Where the money went between two days. The changes of all cells sum exactly to the bridge's end − start."""
+    moves = bridge_moves(book, before, after, period, scope, measure)
+    places = len(book.ground.categories) + len(WHERE)
+    sides = [_places(book, standing, period, scope) for standing in (before, after)]
+    (place_before, amount_before), (place_after, amount_after) = sides
+    cell = place_before * places + place_after
+    tables = [
+        sum_by_group(values, cell, places * places).reshape(places, places)
+        for values in (amount_before, amount_after, moves.end - moves.start)
+    ]
+    absent = places - 1
+    there = (place_before != absent) | (place_after != absent)
+    deals = np.bincount(cell[there], minlength=places * places).reshape(places, places)
+    amounts_before, amounts_after, change = tables
+    return ShiftTable(amounts_before, amounts_after, change, deals, place_before, place_after)
+
+
+def _places(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints]:
+    """Each deal's place on a day and its credited amount in the scope, shape (deals,)."""
+    categories, size = len(book.ground.categories), len(book.deals.key)
+    won, lost, other, absent = range(categories, categories + len(WHERE))
+    state = _spread(standing, size)
+    day = np.where(state.kind == OPEN, state.expected_close, state.closed_on)
+    inside = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
+    place = np.select([~inside, state.kind == WON, state.kind == LOST], [other, won, lost], state.category)
+    lines = credited_lines(book, standing, scope, "company")
+    kept = np.zeros(size, dtype=bool)
+    kept[standing.deal[lines.at]] = True
+    amount = np.zeros(size, dtype=np.int64)
+    parts = lines.parts(standing.amount_minor, book.ground.person_rank)
+    np.add.at(amount, standing.deal[lines.at], parts)
+    return np.where(kept, place, absent), amount
 
 
 def _booked(place: int, cause: str | None, change: Ints, states: tuple[_State, _State]) -> list[tuple[int, Ints]]:

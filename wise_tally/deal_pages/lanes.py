@@ -1,6 +1,6 @@
 """Open deals in lanes by stage or by forecast category; a card moves by drag or by its own select."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlencode
 
@@ -21,6 +21,7 @@ from wise_tally.ui.refusals import Refused
 
 CARDS = 25
 BY = ("stage", "category")
+WITHIN = ("", "period")
 
 
 @dataclass(frozen=True)
@@ -42,14 +43,22 @@ def lanes_context(request: HttpRequest, line: ScopeLine) -> dict[str, Any]:
     if by not in BY:
         raise Refused(f"“{by[:40]}” is no way to cut lanes; accepted: {', '.join(BY)}.")
     line = request.scope_line = only_process(line) if by == "stage" else line  # type: ignore[attr-defined]
-    hidden = request.GET.getlist("hide")
+    hidden, within = request.GET.getlist("hide"), request.GET.get("within", "")
+    if within not in WITHIN:
+        raise Refused(f"“{within[:40]}” is not accepted as within; accepted: period, or nothing.")
+    if not within:
+        line = request.scope_line = replace(line, any_period=True)  # type: ignore[attr-defined]
     lanes = _lanes(request, line, by, hidden)
-    own = [*line.given, ("view", "lanes")]
+    own = [*line.given, ("view", "lanes"), *([("within", within)] if within else [])]
     return {
         "line": line,
         "by": by,
         "other_by": [(name, urlencode([*own, ("by", name)])) for name in BY],
         "lanes": lanes,
+        "within": within,
+        "within_query": urlencode(
+            [*line.given, ("view", "lanes"), ("by", by), *([] if within else [("within", "period")])]
+        ),
         "hidden": [
             (name, urlencode([*own, ("by", by), *(("hide", h) for h in hidden if h != name)])) for name in hidden
         ],
@@ -66,6 +75,9 @@ def _lanes(request: HttpRequest, line: ScopeLine, by: str, hidden: list[str]) ->
     ground, standing = line.book.ground, line.standing
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
+    if request.GET.get("within"):
+        close = standing.expected_close[at]
+        at = at[(close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())]
     if by == "stage":
         order = ground.open_stages(line.scope.process, with_retired=False) if ground.processes else ()
         nodes, index = ground.stages, standing.stage[at]
@@ -83,6 +95,7 @@ def _lanes(request: HttpRequest, line: ScopeLine, by: str, hidden: list[str]) ->
     rows = deal_rows(line, wanted, request.viewer)  # type: ignore[attr-defined]
     rules = ground.rules_on(line.as_of)
     own = [*line.given, ("view", "lanes"), ("by", by)]
+    own += [("within", "period")] if request.GET.get("within") else []
     return [
         Lane(
             key=nodes[node].key,

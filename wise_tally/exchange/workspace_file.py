@@ -133,7 +133,10 @@ PARTS = {
 }
 # Lists whose names are unique.
 NAMED = ("deal_types", "sources", "lost_reasons", "season_curves")
-SETTINGS = {"reps_see_team": {"type": "boolean"}}
+SETTINGS: dict[str, dict[str, Any]] = {
+    "reps_see_team": {"type": "boolean"},
+    "calls_due_on": {"type": ["integer", "null"], "minimum": 0, "maximum": 6},
+}
 
 
 def schema() -> dict[str, Any]:
@@ -160,7 +163,8 @@ def schema() -> dict[str, Any]:
 
 def write_file(folder: Path) -> None:
     """Write the file; the same workspace always gives the same bytes."""
-    content: dict[str, Any] = {"settings": {"reps_see_team": org.Workspace.current().reps_see_team}}
+    workspace = org.Workspace.current()
+    content: dict[str, Any] = {"settings": {name: getattr(workspace, name) for name in SETTINGS}}
     for name, part in PARTS.items():
         paths = [part.attribute(member) + ("__key" if member in part.refs else "") for member in part.members]
         order = [paths[list(part.members).index(member)] for member in part.identity]
@@ -233,7 +237,8 @@ def take_file(content: dict[str, Any]) -> None:
     """Put the records where they belong: known ones are updated, new ones added, nothing is deleted."""
     if settings := content.get("settings"):
         workspace = org.Workspace.current()
-        workspace.reps_see_team = settings.get("reps_see_team", workspace.reps_see_team)
+        for name in SETTINGS:
+            setattr(workspace, name, settings.get(name, getattr(workspace, name)))
         workspace.save()
     for name, part in PARTS.items():
         for record in content.get(name, []):

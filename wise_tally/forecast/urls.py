@@ -2,12 +2,17 @@
 
 from django.urls import path
 
-from wise_tally.forecast import views
+from wise_tally.forecast import calls, changed, outcomes, views
 
 app_name = "forecast"
 urlpatterns = [
     path("", views.page, name="page"),
     path("working/<str:figure>/", views.working, name="working"),
     path("deals/", views.not_counted, name="not-counted"),
+    path("changed/", changed.page, name="changed"),
+    path("changed/table.<str:kind>", changed.table, name="changed-table"),
+    path("range/", outcomes.page, name="range"),
+    path("range/table.<str:kind>", outcomes.table, name="range-table"),
+    path("calls/", calls.page, name="calls"),
     path("table.<str:kind>", views.table, name="table"),
 ]

@@ -20,6 +20,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.forecast import words
 from wise_tally.forecast.grid import GridRow, counted_here, grid_rows
 from wise_tally.forecast.outlook import outlook
+from wise_tally.forecast.tabs import tabs
 from wise_tally.forecast.working import panel
 from wise_tally.org.access import May
 from wise_tally.process.models import Category
@@ -63,6 +64,7 @@ def page_context(request: HttpRequest) -> dict[str, Any]:
     found = deal_rows(line, places, request.viewer)  # type: ignore[attr-defined]
     return {
         "line": line,
+        "tabs": tabs(line, "page"),
         "by": by,
         "other_by": [(name, _query(line, by=name)) for name in BREAKDOWNS],
         "rows": rows,

@@ -3,13 +3,15 @@
 from dataclasses import dataclass
 from datetime import date, datetime
 
+from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import QuerySet
 
-from wise_tally.org.access import May, Viewer
+from wise_tally.core.ground import Ground
+from wise_tally.org.access import May, Viewer, teams_seen
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import ground_changed
-from wise_tally.org.models import Person
+from wise_tally.org.models import Person, Workspace
 from wise_tally.org.records import InUse
 from wise_tally.targets.models import MONEY_METRICS, Call, Metric, Quota, QuotaChange, QuotaHold
 
@@ -189,3 +191,74 @@ def require_untargeted(subject: str, key: str, name: str) -> None:
         raise InUse(
             f"{name} has {quotas} quotas and {calls} calls; accepted: a node without. Give it a last day, or move it instead."
         )
+
+
+class CallRefused(Exception):
+    """A call that cannot be made so; says what is accepted."""
+
+
+@dataclass(frozen=True)
+class CallFor:
+    """Whose call it is, and for which days."""
+
+    subject: str
+    subject_key: str
+    starts_on: date
+    ends_on: date
+
+
+@transaction.atomic
+def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, reason: str, now: datetime) -> Call:
+    """Say what a period will bring; earlier calls are kept. Raises PermissionDenied or CallRefused."""
+    if not may_call(viewer, ground, of.subject, of.subject_key, now.date()):
+        raise PermissionDenied("This call is not yours; a rep calls the own period, a manager for those below.")
+    if amount_minor < 0:
+        raise CallRefused("A call cannot be below 0; accepted: an amount from 0, or a difference that stays above it.")
+    person = Person.objects.get(key=viewer.key)
+    call = Call.objects.create(
+        subject=of.subject,
+        subject_key=of.subject_key,
+        starts_on=of.starts_on,
+        ends_on=of.ends_on,
+        made_at=now.replace(microsecond=0),
+        made_by=person,
+        amount_minor=amount_minor,
+        reason=reason[:10_000],
+    )
+    audit(
+        viewer,
+        "call made",
+        f"{of.subject} {of.subject_key} {of.starts_on} to {of.ends_on}",
+        now,
+        after=str(amount_minor),
+    )
+    ground_changed()
+    return call
+
+
+def may_call(viewer: Viewer, ground: Ground, subject: str, key: str, today: date) -> bool:
+    """Whether the viewer may call for this node: a rep for the own person, a manager or administrator for those below."""
+    if not Person.objects.filter(key=viewer.key).exists() or not viewer.may(May.CHANGE_OWN_DEALS):
+        return False
+    if subject == "person" and key == viewer.key:
+        return True
+    if viewer.sees_own_only:
+        return False
+    seen = teams_seen(viewer, ground, today)
+    if subject == "company" or seen is None:
+        return seen is None
+    if subject == "team":
+        return any(ground.teams[team].key == key for team in seen)
+    index = next((i for i, person in enumerate(ground.people) if person.key == key), None)
+    return subject == "person" and index is not None and ground.team_of(index, today.toordinal()) in seen
+
+
+@transaction.atomic
+def set_calls_due(viewer: Viewer, weekday: int | None, now: datetime) -> None:
+    """The weekday by which calls are due, Monday 0, or none."""
+    viewer.require(May.SET_RULES)
+    workspace = Workspace.current()
+    before = workspace.calls_due_on
+    workspace.calls_due_on = weekday
+    workspace.save()
+    audit(viewer, "calls due on", "", now, str(before), str(weekday))

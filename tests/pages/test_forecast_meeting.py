@@ -1,0 +1,179 @@
+"""The weekly meeting: what changed, the range, and calls by three roles."""
+
+from datetime import UTC, date, datetime, timedelta
+from random import Random
+
+import numpy as np
+import pytest
+
+from tests.support.naive import cents
+from tests.support.world import ask
+from wise_tally.core.bridge import MEASURES, bridge, shift_table
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import weighted_minor
+from wise_tally.core.outcome import outcome
+from wise_tally.core.seen import set_and_seen
+from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
+from wise_tally.org.models import AuditEntry
+from wise_tally.shelf.book import shelf
+from wise_tally.targets.models import Call
+
+pytestmark = pytest.mark.django_db
+QUARTER, AS_OF, TODAY = "FY2027-Q3", "2026-11-23", date(2026, 11, 23)
+
+
+def text(answer):
+    return answer.content.decode()
+
+
+def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):
+    """Random days, periods and scopes; bridge and shift table against each other and the forecast itself."""
+    book, random = shelf.book(), Random(11)
+    ground = book.ground
+    periods = [ground.fiscal.parse(t) for t in (QUARTER, "FY2027-Q2", "FY2027", "FY2027-M08", "2026-W45")]
+    moved = 0
+    for _ in range(200):
+        days = sorted(TODAY - timedelta(days=random.randint(0, 400)) for _ in range(2))
+        scope = random.choice([Filter(), Filter(team=random.randrange(len(ground.teams))), Filter(process=0),
+                               Filter(person=random.randrange(len(ground.people))),
+                               Filter(territory=random.randrange(len(ground.territories)))])  # fmt: skip
+        measure, period = random.choice(MEASURES), random.choice(periods)
+        before, after = (shelf.standing(book, day) for day in days)
+        rows = {row.cause: row.amount_minor for row in bridge(book, before, after, period, scope, measure)}
+        change = rows.pop("end") - rows["start"]
+        assert sum(amount for cause, amount in rows.items() if cause != "start") == change
+        shift = shift_table(book, before, after, period, scope, measure)
+        assert int(shift.change.sum()) == change
+        assert (shift.deals >= 0).all()
+        absent = len(ground.categories) + 3
+        assert int(shift.before[absent].sum()) == int(shift.after[:, absent].sum()) == 0
+        moved += change != 0
+    assert moved > 50, "the days chosen do tell something"
+
+
+def test_the_page_of_changes_is_the_command_and_opens_its_deals(demo, sign_in):
+    client = sign_in("m1")
+    told = ask("bridge", QUARTER, AS_OF, since=date(2026, 10, 20), measure="open")
+    query = "from=2026-10-20&measure=open"
+    told.pop("scope")
+    shown = {r[0]: r[1:] for r in client.get(f"/forecast/changed/table.json?{query}").json()["rows"]}
+    assert {k: (v["amount"], v["deals"]) for k, v in told.items()} == {k: tuple(v) for k, v in shown.items()}
+    page = client.get(f"/forecast/changed/?{query}").context
+    for bar in page["bars"][1:-1]:
+        opened = client.get(f"/forecast/changed/?{bar.query}").context["deals"]
+        assert (opened.total, opened.change_minor) == (bar.deals, bar.amount_minor)
+        assert sum(item["change"] for item in opened.rows) == bar.amount_minor or opened.total > 100
+    cells = [cell for _, row, _ in page["shift"] for cell in row if cell]
+    assert sum(cell.change_minor for cell in cells) == page["change"]
+    opened = client.get(f"/forecast/changed/?{cells[0].query}").context["deals"]
+    assert opened.total == cells[0].deals
+    for bad, says in (("from=soon", "YYYY-MM-DD"), ("from=2027-01-01", "a day up to it"), ("measure=joy", "accepted"),
+                      ("open=cell:x:y", "cannot be opened")):  # fmt: skip
+        refused = client.get(f"/forecast/changed/?{bad}")
+        assert refused.status_code == 400
+        assert says in text(refused)
+
+
+def test_seen_rates_weigh_what_was_seen_and_small_samples_keep_the_set_one(demo, sign_in):
+    """Against a naive sum over deals with the rates of set and seen."""
+    book = shelf.book()
+    standing, period = shelf.standing(book, TODAY), book.ground.fiscal.parse(QUARTER)
+    window = look_back_of(period)
+    assert (window.starts_on, window.ends_on) == (date(2025, 10, 1), date(2026, 9, 30))
+    rates = {r.stage: r for r in set_and_seen(book, standing, window, Filter())[0].stages}
+    seen = seen_probabilities(book, standing, period)
+    for stage, rate in rates.items():
+        few = rate.decided < 20
+        assert (stage in seen.kept_set) == few
+        expected = round(rate.set_rate * 10_000) if few else round(rate.seen * 10_000)
+        assert abs(int(seen.probability_bp[stage]) - expected) <= 1
+    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+    total = 0
+    for at in range(len(standing.deal)):
+        if standing.kind[at] == 0 and first <= standing.expected_close[at] <= last:
+            if book.ground.categories[standing.category[at]].counted:
+                chance = seen.probability_bp[standing.stage[at]]
+                total += int(weighted_minor(np.array([standing.amount_minor[at]]), np.array([chance]))[0])
+        elif standing.kind[at] == 1 and first <= standing.closed_on[at] <= last:
+            total += int(standing.amount_minor[at])
+    assert weighted_by_seen(book, standing, period, Filter(), "company")[0] == total
+    by_team = weighted_by_seen(book, standing, period, Filter(), "team")
+    roots = book.ground.team_tree(TODAY).children(-1)
+    assert sum(by_team[root] for root in roots) + by_team[-1] == total
+
+
+def test_the_range_page_is_the_command(demo, sign_in):
+    told = ask("range", QUARTER, AS_OF)[""]
+    page = sign_in("m1").get("/forecast/range/")
+    side = page.context["sides"][0]
+    assert [side.p10, side.p50, side.p90] == [cents(told[name]) for name in ("p10", "p50", "p90")]
+    assert side.chance == pytest.approx(told["chance_of_quota"])
+    assert sum(b.chance for b in page.context["bins"]) == pytest.approx(1)
+    rows = sign_in("m1").get("/forecast/range/table.json").json()["rows"]
+    assert len(rows) == len(page.context["bins"])
+    empty = sign_in("m1").get("/forecast/range/?period=FY2031-Q1")
+    assert "No open counted deals are expected" in text(empty)
+    assert outcome(5, np.array([], dtype=np.int64), np.array([], dtype=np.int64)).chance_of(5) == 1.0
+
+
+def call(client, node, amount, reason="", query=""):
+    return client.post(f"/forecast/calls/{query}", {"node": node, "amount": amount, "reason": reason})
+
+
+def row_of(client, name):
+    return next(row for row in client.get("/forecast/calls/").context["rows"] if row.row.name == name)
+
+
+def test_calls_by_three_roles_roll_up(demo, sign_in):
+    """A rep's own call, a manager's adjustment with a reason, the company's: each kept, the rule of the roll-up held."""
+    rep = sign_in("r08")
+    assert call(rep, "person:r08", "400000", "barrage signs").status_code == 302
+    assert call(rep, "person:r08", "+12 500").status_code == 302
+    assert row_of(rep, "Joss Merrow").row.call == 41_250_000
+    assert call(rep, "person:r09", "1").status_code == 404
+    for wrong, says in (("many", "a number from 0"), ("-999999999", "cannot be below 0"), ("", "a number from 0")):
+        refused = call(rep, "person:r08", wrong, "kept reason")
+        assert refused.status_code == 422
+        assert says in text(refused)
+        assert "kept reason" in text(refused)
+    team = sign_in("m4")
+    before = row_of(team, "Rivers team").row.call
+    assert call(team, "person:r08", "-100000", "board is late").status_code == 302
+    assert row_of(team, "Joss Merrow").row.call == 31_250_000
+    assert row_of(team, "Rivers team").row.call == before - 10_000_000
+    assert call(team, "company:", "1").status_code == 404
+    rep = sign_in("r08")
+    call(rep, "person:r08", "500000", "no, it signs")
+    assert row_of(rep, "Joss Merrow").row.call == 31_250_000, "a manager's goes before the own, even if older"
+    head = sign_in("m1")
+    call(head, "team:rivers", "700000", "as agreed")
+    south = row_of(head, "South region").row.call
+    coast = row_of(head, "Coast team").row.call
+    assert south == 70_000_000 + coast
+    call(head, "company:", "1600000", "said to the owner")
+    assert ask("forecast", QUARTER, AS_OF)[""]["call"] == "1600000.00"
+    history = head.get("/forecast/calls/").context["history"]
+    told = [(t.call.made_by.key, t.change_minor) for t in history if t.call.subject == "person"]
+    assert told == [("r08", 18_750_000), ("m4", -10_000_000), ("r08", 1_250_000), ("r08", None)]
+    assert Call.objects.count() == 6
+    assert AuditEntry.objects.filter(action="call made").count() == 6
+    late = head.get("/forecast/calls/?as_of=2026-11-20").context
+    assert not late["history"], "as it stood before anybody called"
+    assert call(head, "company:", "5", query="?as_of=2026-11-20").status_code == 422
+
+
+def test_a_due_weekday_shows_who_is_late_and_missing(demo, sign_in):
+    head = sign_in("m1")
+    assert sign_in("r08").post("/forecast/calls/", {"due": "0"}).status_code == 403
+    head = sign_in("m1")
+    assert head.post("/forecast/calls/", {"due": "9"}).status_code == 422
+    head.post("/forecast/calls/", {"due": "0"})
+    call(head, "person:r02", "150000")
+    Call.objects.create(subject="person", subject_key="r03", starts_on=date(2026, 10, 1), ends_on=date(2026, 12, 31),
+                        made_at=datetime(2026, 11, 10, 9, tzinfo=UTC), made_by_id=Call.objects.get().made_by_id, amount_minor=1)  # fmt: skip
+    page = head.get("/forecast/calls/").context
+    assert "Odran Tully" not in page["missing"] + page["late"]
+    assert "Petra Sund" in page["late"]
+    assert "Petra Sund" not in page["missing"]
+    assert "Iva Marrin" in page["missing"]
+    assert "Kit Varley" not in page["missing"], "nobody waits for who has left"

@@ -1,0 +1,66 @@
+"""Forecasting with win rates as seen instead of probabilities as set."""
+
+from dataclasses import dataclass, replace
+from datetime import timedelta
+
+import numpy as np
+
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.customer import year_before
+from wise_tally.core.forecast import ForecastLines, forecast_lines, sums_by_node
+from wise_tally.core.ground import OPEN
+from wise_tally.core.lines import Filter, grouping
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, weighted_minor
+from wise_tally.core.seen import set_and_seen
+from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
+
+
+@dataclass(frozen=True)
+class SeenProbabilities:
+    """What each stage is weighed with, in basis points, shape (stages,); stages that keep the set one; the look-back."""
+
+    probability_bp: Ints
+    kept_set: frozenset[int]
+    look_back: Period
+
+
+def look_back_of(period: Period) -> Period:
+    """The four quarters before a period: the twelve months up to the day before it begins."""
+    first, last = year_before(period.starts_on), period.starts_on - timedelta(days=1)
+    return Period(first, last, "span", f"{first}/{last}")
+
+
+def seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenProbabilities:
+    """The win rate seen in the look-back for each open stage of every process; never from later than the as-of day.
+
+    A stage with fewer than 20 decided deals keeps its set probability. Rates round half to even to the basis point.
+    Source: own definition; see the rules of computation.
+    """
+    window = look_back_of(period)
+    rules = book.ground.rules_on(standing.as_of)
+    probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
+    kept = set()
+    for rate in set_and_seen(book, standing, window, Filter())[0].stages:
+        if rate.seen is None or rate.decided < ENOUGH_WITH_HISTORY:
+            kept.add(rate.stage)
+        else:
+            probability[rate.stage] = divide_half_even(rate.won * WHOLE_BP, rate.decided)
+    return SeenProbabilities(probability, frozenset(kept), window)
+
+
+def seen_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> ForecastLines:
+    """The forecast's lines with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
+    seen = seen_probabilities(book, standing, period)
+    lines = forecast_lines(book, standing, period, scope, by)
+    is_open = standing.kind == OPEN
+    probability = np.where(is_open, seen.probability_bp[standing.stage], standing.probability_bp)
+    whole = weighted_minor(standing.amount_minor, probability)
+    return replace(lines, weighted_minor=lines.lines.parts(whole, book.ground.person_rank))
+
+
+def weighted_by_seen(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> list[int]:
+    """won + weighted open by seen rates, of every node of `by` (rolled up), the last that of deals without one."""
+    lines = seen_lines(book, standing, period, scope, by)
+    sums = sums_by_node(lines.weighted_minor, lines, grouping(book.ground, by, standing.as_of))
+    return [int(value) for value in sums[:, list(lines.buckets.of("weighted"))].sum(axis=1)]

@@ -1,0 +1,225 @@
+"""Calls: what each says the period will bring, beside weighted, seen, won + commit and quota; called and looked back at here."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.seen_weight import seen_probabilities, weighted_by_seen
+from wise_tally.core.trees import NONE
+from wise_tally.forecast.tabs import tabs
+from wise_tally.org.access import May
+from wise_tally.org.clock import now
+from wise_tally.org.models import Person, Workspace
+from wise_tally.scope.line import ScopeLine, in_tree_order, period_words, read_scope
+from wise_tally.scope.strip import CountStrip
+from wise_tally.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
+from wise_tally.targets.models import Call
+from wise_tally.ui.numbers import typed_money
+from wise_tally.ui.templatetags.figures import currency_decimals
+
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+
+
+@dataclass(frozen=True)
+class CallRow:
+    """A node with its figures (minor units), the call that holds, and whether the viewer may call for it."""
+
+    subject: str
+    key: str
+    depth: int
+    row: ForecastRow
+    seen_minor: int
+    made: Call | None
+    is_late: bool
+    is_missing: bool
+    may_call: bool
+
+    @property
+    def token(self) -> str:
+        """The node as forms name it."""
+        return f"{self.subject}:{self.key}"
+
+    @property
+    def over_quota_minor(self) -> int | None:
+        """Called less quota."""
+        return None if self.row.call is None or self.row.quota is None else self.row.call - self.row.quota
+
+
+@dataclass(frozen=True)
+class Told:
+    """One call of the history with what it changed, in minor units."""
+
+    name: str
+    call: Call
+    before_minor: int | None
+
+    @property
+    def change_minor(self) -> int | None:
+        """This call less the one before it for the same node."""
+        return None if self.before_minor is None else self.call.amount_minor - self.before_minor
+
+
+def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
+    """The people tree of the scope with each node's call."""
+    viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
+    held, due, gone = _held(line), _last_due(line), _gone(line)
+    rows: list[CallRow] = []
+
+    def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
+        key = "" if by == "company" else str(row.key)
+        made = held.get((by, key))
+        awaited = by == "person" and row.key not in gone
+        late = awaited and due is not None and (made is None or made.made_at.date() < due.date())
+        allowed = not line.is_past and may_call(viewer, ground, by, key, line.today)
+        rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
+
+    figures = {
+        by: {row.node: row for row in forecast(line.book, line.standing, line.period, line.scope, by, calls=True)}
+        for by in ("company", "team", "person")
+    }
+    seen = {by: weighted_by_seen(line.book, line.standing, line.period, line.scope, by) for by in figures}
+    if line.scope.person != NONE:
+        node = line.scope.person
+        add("person", node, 0, figures["person"][node], seen["person"][node])
+        return rows
+    depth = 0
+    if line.scope.team == NONE:
+        add("company", 0, 0, figures["company"][0], seen["company"][0])
+        depth = 1
+    tree, day = ground.team_tree(line.as_of), line.as_of.toordinal()
+    start = len(tree.paths[line.scope.team]) - 1 if line.scope.team != NONE else 0
+    for team, level in in_tree_order(tree):
+        if team in figures["team"]:
+            add("team", team, level - start + depth, figures["team"][team], seen["team"][team])
+            for person, row in figures["person"].items():
+                if person != NONE and ground.team_of(person, day) == team and _counts(row):
+                    add("person", person, level - start + depth + 1, row, seen["person"][person])
+    return rows
+
+
+def _counts(row: ForecastRow) -> bool:
+    """Whether a person has anything to call about: a quota, or deals in the period."""
+    return bool(row.quota or row.won or row.open or row.undated)
+
+
+def _gone(line: ScopeLine) -> frozenset[str]:
+    """People who have left; nobody waits for their calls."""
+    return frozenset(Person.objects.filter(active_to__lt=line.today).values_list("key", flat=True))
+
+
+def _span(line: ScopeLine) -> dict[str, Any]:
+    return {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
+
+
+def _held(line: ScopeLine) -> dict[tuple[str, str], Call]:
+    """The call that holds for each node: the latest, on a person another's before the own."""
+    end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
+    found: dict[tuple[str, str], Call] = {}
+    for call in Call.objects.filter(**_span(line), made_at__lt=end).select_related("made_by").order_by("made_at", "pk"):
+        node = (call.subject, call.subject_key)
+        other = found.get(node)
+        own_after_other = (
+            other is not None
+            and call.subject == "person"
+            and call.made_by.key == call.subject_key
+            and other.made_by.key != call.subject_key
+        )
+        if not own_after_other:
+            found[node] = call
+    return found
+
+
+def _last_due(line: ScopeLine) -> datetime | None:
+    """The last day by which calls were due, if anybody set one and the period has not ended."""
+    weekday = Workspace.current().calls_due_on
+    if weekday is None or line.period.ends_on < line.today:
+        return None
+    day = line.today - timedelta(days=(line.today.weekday() - weekday) % 7)
+    return datetime(day.year, day.month, day.day)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def page(request: HttpRequest) -> HttpResponse:
+    """All calls of the period, and calling."""
+    line = read_scope(request)
+    wrong, typed, status = "", {"node": "", "amount": "", "reason": ""}, 200
+    if request.method == "POST":
+        typed = {name: request.POST.get(name, "").strip() for name in typed}
+        try:
+            if "due" in request.POST:
+                return _set_due(request, line)
+            _call(request, line, typed)
+            return redirect(f"{reverse('forecast:calls')}?{line.query()}")
+        except CallRefused as refused:
+            wrong, status = str(refused), 422
+        except PermissionDenied as denied:
+            wrong, status = str(denied), 403
+    rows = _rows(request, line)
+    seen = seen_probabilities(line.book, line.standing, line.period)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "calls"),
+        "rows": rows,
+        "top": rows[0] if rows else None,
+        "missing": [row.row.name for row in rows if row.is_missing],
+        "late": [row.row.name for row in rows if row.is_late],
+        "history": _history(line, rows),
+        "wrong": wrong,
+        "typed": typed,
+        "weekdays": list(enumerate(WEEKDAYS)),
+        "due": Workspace.current().calls_due_on,
+        "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "look_back": period_words(seen.look_back),
+        "kept_set": [line.book.ground.stages[stage].name for stage in sorted(seen.kept_set)],
+        "strip": CountStrip(rows[0].row.deals_won + rows[0].row.deals_open if rows else 0),
+    }
+    return render(request, "forecast/calls.html", answer, status=status)
+
+
+def _set_due(request: HttpRequest, line: ScopeLine) -> HttpResponse:
+    text = request.POST["due"]
+    if text and text not in "0123456":
+        raise CallRefused(f"“{text[:10]}” is not a weekday; accepted: one of the list, or none.")
+    set_calls_due(request.viewer, int(text) if text else None, now())  # type: ignore[attr-defined]
+    return redirect(f"{reverse('forecast:calls')}?{line.query()}")
+
+
+def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
+    """Keep a call: an amount, or with + or − before it a difference to what is called so far."""
+    if line.is_past:
+        raise CallRefused("Calls are made as of today; look at today to call.")
+    subject, _, key = typed["node"].partition(":")
+    row = next((row for row in _rows(request, line) if (row.subject, row.key) == (subject, key)), None)
+    if row is None:
+        raise Http404
+    text, sign = typed["amount"].replace("−", "-"), 0
+    if text[:1] in ("+", "-"):
+        sign, text = (1 if text[0] == "+" else -1), text[1:]
+    value = typed_money(text, currency_decimals())
+    if isinstance(value, str):
+        raise CallRefused(f"{value} With + or − before it, it is a difference to what is called so far.")
+    amount = (row.row.call or 0) + sign * value if sign else value
+    of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
+    make_call(request.viewer, line.book.ground, of, amount, typed["reason"], now())  # type: ignore[attr-defined]
+
+
+def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
+    """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
+    names = {(row.subject, row.key): row.row.name or "" for row in rows}
+    end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
+    calls = Call.objects.filter(**_span(line), made_at__lt=end).select_related("made_by").order_by("made_at", "pk")
+    before: dict[tuple[str, str], int] = {}
+    told = []
+    for call in calls:
+        node = (call.subject, call.subject_key)
+        if node in names:
+            told.append(Told(names[node], call, before.get(node)))
+        before[node] = call.amount_minor
+    return told[::-1]

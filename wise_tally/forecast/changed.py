@@ -1,0 +1,243 @@
+"""What changed between two days: the bridge by cause, the shift table, and the deals behind each bar and cell."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.bridge import CAUSES, MEASURES, WHERE, Moves, ShiftTable, bridge_moves, shift_table
+from wise_tally.core.money import Ints
+from wise_tally.forecast.tabs import tabs
+from wise_tally.scope.deals import deal_rows
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.ink import share
+from wise_tally.ui.refusals import Refused
+
+MOST_DEALS = 100
+CAUSE_WORDS = {
+    "created": "new deals",
+    "scope_in": "came into the scope",
+    "scope_out": "left the scope",
+    "period_in": "expected close moved into the period",
+    "period_out": "expected close moved out of the period",
+    "amount": "amount changed",
+    "won": "won",
+    "lost": "lost",
+    "reopened": "opened again",
+    "category": "category changed",
+    "probability": "probability changed",
+}
+MEASURE_WORDS = {
+    "weighted": "weighted",
+    "won": "won",
+    "commit_forecast": "won + commit",
+    "best_case_forecast": "won + commit + best case",
+    "open": "open",
+}
+PLACE_WORDS = {"won": "won", "lost": "lost", "other_period": "other period", "not_there": "not there"}
+
+
+@dataclass(frozen=True)
+class Bar:
+    """A cause of the bridge drawn from where the sum stood to where it went."""
+
+    cause: str
+    words: str
+    amount_minor: int
+    deals: int
+    left: str
+    width: str
+    query: str
+    whole: bool = False
+
+
+@dataclass(frozen=True)
+class ShiftCell:
+    """A cell of the shift table: deals, amount on the later day, and what the measure moved."""
+
+    deals: int
+    after_minor: int
+    before_minor: int
+    change_minor: int
+    query: str
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Two days and a measure, and which bar or cell is opened."""
+
+    line: ScopeLine
+    since: date
+    measure: str
+    opened: str
+
+    def query(self, **changes: str) -> str:
+        """The page's address with parts changed."""
+        parts = {"from": self.since.isoformat(), "measure": self.measure, "open": self.opened, **changes}
+        return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
+
+
+def _asked(request: HttpRequest) -> Asked:
+    line = read_scope(request)
+    measure = request.GET.get("measure", "weighted")
+    if measure not in MEASURES:
+        raise Refused(f"“{measure[:40]}” is not a measure of the bridge; accepted: {', '.join(MEASURES)}.")
+    text = request.GET.get("from", "")
+    try:
+        since = date.fromisoformat(text) if text else line.as_of - timedelta(days=7)
+    except ValueError:
+        raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
+    if since > line.as_of:
+        raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
+    return Asked(line, since, measure, request.GET.get("open", ""))
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The bridge and the shift table of the scope between two days."""
+    asked = _asked(request)
+    line = asked.line
+    before = shelf.standing(line.book, asked.since)
+    moves = bridge_moves(line.book, before, line.standing, line.period, line.scope, asked.measure)
+    shift = shift_table(line.book, before, line.standing, line.period, line.scope, asked.measure)
+    places = _place_names(line)
+    kinds = ("csv", "xlsx", "json")
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "changed"),
+        "since": asked.since,
+        "measure": asked.measure,
+        "measure_words": MEASURE_WORDS[asked.measure],
+        "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
+        "presets": _presets(asked),
+        "bars": _bars(asked, moves),
+        "start": int(moves.start.sum()),
+        "end": int(moves.end.sum()),
+        "change": int(moves.end.sum() - moves.start.sum()),
+        "columns": places,
+        "shift": _shift_rows(asked, shift, places),
+        "deals": _opened(asked, moves, shift),
+        "strip": CountStrip(
+            int(np.count_nonzero(moves.moved.any(axis=0))),
+            exports=tuple((k.upper(), f"{reverse('forecast:changed-table', args=[k])}?{asked.query()}") for k in kinds),
+        ),
+    }
+    return render(request, "forecast/changed.html", answer)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The bridge as CSV, XLSX or JSON."""
+    asked = _asked(request)
+    before = shelf.standing(asked.line.book, asked.since)
+    moves = bridge_moves(
+        asked.line.book, before, asked.line.standing, asked.line.period, asked.line.scope, asked.measure
+    )
+    rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
+    return sheet_response(Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows), kind)
+
+
+def _presets(asked: Asked) -> list[tuple[str, str, bool]]:
+    """Days that people compare with, as words and addresses."""
+    as_of, start = asked.line.as_of, asked.line.period.starts_on - timedelta(days=1)
+    days = [("a week ago", as_of - timedelta(days=7)), ("four weeks ago", as_of - timedelta(days=28))]
+    days += [("the period’s start", start)] if start < as_of else []
+    return [(words, asked.query(**{"from": day.isoformat(), "open": ""}), day == asked.since) for words, day in days]
+
+
+def _bars(asked: Asked, moves: Moves, every: bool = False) -> list[Bar]:
+    """start, the causes that moved anything (or every one), end."""
+    amounts = moves.moved.sum(axis=1).tolist()
+    start, end = int(moves.start.sum()), int(moves.end.sum())
+    running, spans, at = [start, end], [], start
+    for amount in amounts:
+        spans.append((min(at, at + amount), abs(amount)))
+        at += amount
+        running.append(at)
+    largest = max([1, *running])
+    counts = np.count_nonzero(moves.moved, axis=1).tolist()
+    bars = [Bar("start", "", start, int(np.count_nonzero(moves.start)), "0%", share(max(start, 0), largest), "", True)]
+    for cause, amount, number, (left, width) in zip(CAUSES, amounts, counts, spans, strict=True):
+        if number or every:
+            query = asked.query(open=f"cause:{cause}")
+            geometry = (share(max(left, 0), largest), share(width, largest))
+            bars.append(Bar(cause, CAUSE_WORDS[cause], amount, number, *geometry, query))
+    whole = int(np.count_nonzero(moves.end))
+    return [*bars, Bar("end", "", end, whole, "0%", share(max(end, 0), largest), "", True)]
+
+
+def _place_names(line: ScopeLine) -> list[tuple[str, str]]:
+    """Identifier and name of each place of the shift table."""
+    categories = [(category.key, category.name) for category in line.book.ground.categories]
+    return [*categories, *((name, PLACE_WORDS[name]) for name in WHERE)]
+
+
+def _shift_rows(
+    asked: Asked, shift: ShiftTable, places: list[tuple[str, str]]
+) -> list[tuple[str, list[ShiftCell | None], int]]:
+    """Rows of places that hold a deal: name, cells (None where empty), and what the row moved."""
+    rows = []
+    for i, (key, name) in enumerate(places):
+        if not shift.deals[i].any():
+            continue
+        cells: list[ShiftCell | None] = []
+        for j, (other, _) in enumerate(places):
+            deals, after, before, change = (
+                int(table[i, j]) for table in (shift.deals, shift.after, shift.before, shift.change)
+            )
+            cell = ShiftCell(deals, after, before, change, asked.query(open=f"cell:{key}:{other}"))
+            cells.append(cell if cell.deals else None)
+        rows.append((name, cells, int(shift.change[i].sum())))
+    return rows
+
+
+@dataclass(frozen=True)
+class OpenedDeals:
+    """The deals behind a bar or cell, the largest change first, and their sum in minor units."""
+
+    words: str
+    rows: list[dict[str, Any]]
+    total: int
+    change_minor: int
+
+
+def _opened(asked: Asked, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
+    if not asked.opened:
+        return None
+    kind, _, rest = asked.opened.partition(":")
+    if kind == "cause" and rest in CAUSES:
+        change = moves.moved[CAUSES.index(rest)]
+        return _deals(asked, CAUSE_WORDS[rest], np.flatnonzero(change), change)
+    places = _place_names(asked.line)
+    keys = [key for key, _ in places]
+    first, _, second = rest.partition(":")
+    if kind == "cell" and first in keys and second in keys:
+        i, j = keys.index(first), keys.index(second)
+        inside = np.flatnonzero((shift.place_before == i) & (shift.place_after == j))
+        return _deals(asked, f"from {places[i][1]} to {places[j][1]}", inside, moves.end - moves.start)
+    accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO with two of {', '.join(keys)}"
+    raise Refused(f"“{asked.opened[:60]}” cannot be opened; accepted: {accepted}.")
+
+
+def _deals(asked: Asked, words: str, deals: Ints, change: Ints) -> OpenedDeals:
+    order = deals[np.argsort(-np.abs(change[deals]), kind="stable")]
+    standing = asked.line.standing
+    shown = order[:MOST_DEALS]
+    at = np.minimum(np.searchsorted(standing.deal, shown), max(len(standing.deal) - 1, 0))
+    there = [
+        (int(place), int(change[deal]))
+        for deal, place in zip(shown, at, strict=True)
+        if len(standing.deal) and standing.deal[place] == deal
+    ]
+    rows = deal_rows(asked.line, [place for place, _ in there])
+    found = [{"row": rows[place], "change": moved} for place, moved in there if place in rows]
+    return OpenedDeals(words, found, len(order), int(change[deals].sum()))

@@ -1,0 +1,141 @@
+"""The range of outcomes: the exact distribution with the set and with the seen probabilities, and what decides it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.forecast import ForecastLines, forecast_lines
+from wise_tally.core.outcome import Outcome, outcome, outcome_either_way
+from wise_tally.core.seen_weight import seen_probabilities
+from wise_tally.forecast.tabs import tabs
+from wise_tally.scope.deals import deal_rows
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.nodes import scope_node, whole_attainment
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.ui.ink import share
+
+BINS = 60
+TAIL = 0.0005
+MOST_DECIDING = 8
+
+
+@dataclass(frozen=True)
+class Bin:
+    """A column of the drawing: from and to in minor units, the chance of ending there, its geometry."""
+
+    from_minor: int
+    to_minor: int
+    chance: float
+    x: str
+    width: str
+    y: str
+    height: str
+
+
+@dataclass(frozen=True)
+class Side:
+    """What one set of probabilities says, in minor units."""
+
+    words: str
+    mean_minor: int
+    p10: int
+    p50: int
+    p90: int
+    chance: float | None
+
+
+def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
+    """The outcome with the set and with the seen probabilities."""
+    rows = np.flatnonzero(lines.counts("open"))
+    at, amount, won = lines.lines.at[rows], lines.amount_minor[rows], int(lines.value_minor("won").sum())
+    seen = seen_probabilities(line.book, line.standing, line.period).probability_bp[line.standing.stage[at]]
+    return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen)
+
+
+def _side(words: str, found: Outcome, quota: int | None) -> Side:
+    p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
+    return Side(words, found.mean_minor, p10, p50, p90, found.chance_of(quota))
+
+
+def bins_of(found: Outcome) -> list[Bin]:
+    """The distribution gathered into columns of one width between its thin ends."""
+    low, high = found.quantile(TAIL), found.quantile(1 - TAIL)
+    values = found.won_minor + np.arange(len(found.probability), dtype=np.int64) * found.step_minor
+    edges = np.linspace(low, max(high, low + 1), BINS + 1)
+    place = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
+    chances = np.bincount(place, weights=found.probability, minlength=BINS)
+    largest = int(chances.max() * 1_000_000) or 1
+    drawn = []
+    for number, chance in enumerate(chances.tolist()):
+        part = int(chance * 1_000_000)
+        x, height = share(number, BINS), share(part, largest)
+        geometry = (x, share(1, BINS), share(largest - part, largest), height)
+        drawn.append(Bin(int(edges[number]), int(edges[number + 1]), chance, *geometry))
+    return drawn
+
+
+def _mark(bins: list[Bin], value: int | None) -> str:
+    """Where a value stands on the drawing; empty where it lies outside."""
+    low, high = bins[0].from_minor, bins[-1].to_minor
+    return share(value - low, high - low) if value is not None and low <= value <= high else ""
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """Where the period may end, how likely the quota is, and the deals that decide it."""
+    line = read_scope(request)
+    lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+    quota = whole_attainment(line).forecast.quota
+    as_set, as_seen = _outcomes(line, lines)
+    seen = seen_probabilities(line.book, line.standing, line.period)
+    rows = np.flatnonzero(lines.counts("open"))
+    amount = lines.amount_minor[rows]
+    largest = np.argsort(-amount, kind="stable")[:MOST_DECIDING].tolist()
+    won = int(lines.value_minor("won").sum())
+    probability = line.standing.probability_bp[lines.lines.at[rows]]
+    pairs = outcome_either_way(won, amount, probability, largest, quota).chances
+    places = [int(lines.lines.at[rows[place]]) for place in largest]
+    found = deal_rows(line, places)
+    bins, stages = bins_of(as_set), line.book.ground.stages
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "range"),
+        "quota": quota,
+        "won": won,
+        "sides": [_side("as set", as_set, quota), _side("as seen", as_seen, quota)],
+        "bins": bins,
+        "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
+        "quota_at": _mark(bins, quota),
+        "step": as_set.step_minor,
+        "open_deals": len(rows),
+        "deciding": [
+            (found[place], int(amount[i]), chances)
+            for place, i, chances in zip(places, largest, pairs, strict=True)
+            if place in found
+        ],
+        "look_back": period_words(seen.look_back),
+        "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
+        "strip": CountStrip(
+            len(np.unique(lines.lines.at[lines.deals_here])),
+            exports=tuple(
+                (k.upper(), f"{reverse('forecast:range-table', args=[k])}?{line.query()}")
+                for k in ("csv", "xlsx", "json")
+            ),
+        ),
+    }
+    return render(request, "forecast/range.html", answer)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The drawn distribution as a table."""
+    line = read_scope(request)
+    lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+    bins = bins_of(_outcomes(line, lines)[0])
+    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins]
+    return sheet_response(Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows), kind)
