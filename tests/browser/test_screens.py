@@ -8,6 +8,7 @@ VIEWS = (
     "/forecast/?open=member:rivers/r08",
     "/forecast/?by=territory&as_of=2026-11-16",
     "/forecast/working/weighted/",
+    "/forecast/through/",
     "/forecast/changed/?open=cause:won",
     "/forecast/range/",
     "/forecast/calls/",

@@ -169,8 +169,9 @@ def test_a_due_weekday_shows_who_is_late_and_missing(demo, sign_in):
     assert head.post("/forecast/calls/", {"due": "9"}).status_code == 422
     head.post("/forecast/calls/", {"due": "0"})
     call(head, "person:r02", "150000")
+    maker = Call.objects.get().made_by
     Call.objects.create(subject="person", subject_key="r03", starts_on=date(2026, 10, 1), ends_on=date(2026, 12, 31),
-                        made_at=datetime(2026, 11, 10, 9, tzinfo=UTC), made_by_id=Call.objects.get().made_by_id, amount_minor=1)  # fmt: skip
+                        made_at=datetime(2026, 11, 10, 9, tzinfo=UTC), made_by=maker, amount_minor=1)  # fmt: skip
     page = head.get("/forecast/calls/").context
     assert "Odran Tully" not in page["missing"] + page["late"]
     assert "Petra Sund" in page["late"]

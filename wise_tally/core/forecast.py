@@ -193,11 +193,12 @@ def forecast_lines(book: Book, standing: Standing, period: Period, scope: Filter
 def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
     """The bucket of each deal of the standing, kept with it: several breakdowns of one period ask for it."""
     if period not in standing.memo:
-        standing.memo[period] = _buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
+        standing.memo[period] = buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
     return standing.memo[period]
 
 
-def _buckets_in(standing: Standing, first: int, last: int) -> Ints:
+def buckets_in(standing: Standing, first: int, last: int) -> Ints:
+    """The bucket of each state in a period from day ordinal `first` to `last`, shape of the standing."""
     close, today = standing.expected_close, standing.as_of.toordinal()
     inside = (close >= first) & (close <= last)
     late = close < today

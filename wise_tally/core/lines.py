@@ -151,21 +151,24 @@ def _whole(standing: Standing) -> Lines:
 
 
 def _split(book: Book, standing: Standing) -> Lines:
+    """One line a credited person; a standing may hold several states of one deal, each of which is divided."""
     rows = book.credits.on(standing.as_of.toordinal())
-    place = np.full(len(book.deals.key), NONE, dtype=np.int64)
-    place[standing.deal] = np.arange(len(standing.deal))
-    at = place[book.credits.deal[rows]]
-    rows, at = rows[at != NONE], at[at != NONE]
-    if len(rows) == 0:
+    size = len(book.deals.key)
+    parts = np.bincount(book.credits.deal[rows], minlength=size)
+    split = parts[standing.deal] > 0
+    if not split.any():
         return _whole(standing)
-    unsplit = np.ones(len(standing.deal), dtype=bool)
-    unsplit[at] = False
-    alone = np.flatnonzero(unsplit)
+    first = np.cumsum(parts) - parts
+    alone, divided = np.flatnonzero(~split), np.flatnonzero(split)
+    number = parts[standing.deal[divided]]
+    at = np.repeat(divided, number)
+    within = np.arange(len(at)) - np.repeat(np.cumsum(number) - number, number)
+    credit = rows[first[standing.deal[at]] + within]
     return Lines(
         standing,
         np.r_[alone, at],
-        np.r_[standing.owner[alone], book.credits.person[rows]],
-        np.r_[np.full(len(alone), WHOLE_BP), book.credits.share_bp[rows]],
+        np.r_[standing.owner[alone], book.credits.person[credit]],
+        np.r_[np.full(len(alone), WHOLE_BP), book.credits.share_bp[credit]],
     )
 
 

@@ -17,6 +17,8 @@ from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.templatetags.figures import short
 
 MOST_DEALS = 40
+BREAKDOWNS = ("people", "territory", "process", "deal_type", "source")
+WITHOUT = {"deal_type": "without a deal type", "source": "without a source"}
 
 
 @dataclass(frozen=True)
@@ -59,8 +61,9 @@ class _Node:
 
 
 def grid_rows(line: ScopeLine, by: str, opened: frozenset[str]) -> list[GridRow]:
-    """Rows of the grid by `people` or `territory`; `opened` are the tokens whose deals are shown."""
-    nodes = list(_people(line) if by == "people" else _territories(line))
+    """Rows of the grid by one of `BREAKDOWNS`; `opened` are the tokens whose deals are shown."""
+    trees = {"people": _people, "territory": _territories}
+    nodes = list(trees[by](line) if by in trees else _flat(line, by))
     counted = line.book.ground.surest_first
     largest: dict[int, int] = {}
     for node in nodes:
@@ -167,6 +170,16 @@ def _territories(line: ScopeLine) -> Iterator[_Node]:
             yield _Node(token, level + 1, row, _pace(row, paces, "territory", node), not tree.children(node))
     if NONE in rows:
         yield _Node("territory:", 1, replace(rows[NONE], name="without a territory"), None, True)
+
+
+def _flat(line: ScopeLine, by: str) -> Iterator[_Node]:
+    """Rows that stand side by side below the whole: processes, deal types, sources; quotas that carry just that value."""
+    book, period, scope = line.book, line.period, line.scope
+    company = forecast(book, line.standing, period, scope, "company")[0]
+    yield _Node("company:", 0, company, _pace(company, _paces(line), "company", NONE), False)
+    for row in forecast(book, line.standing, period, scope, by):
+        named = row if row.node != NONE else replace(row, name=WITHOUT.get(by))
+        yield _Node(f"{by}:{row.key or ''}", 1, named, None, True)
 
 
 def _deals(line: ScopeLine, token: str) -> tuple[tuple[GridDeal, ...], int]:

@@ -9,6 +9,7 @@ from wise_tally.scope.line import ScopeLine
 TABS = (
     ("forecast:page", "Grid", ""),
     ("deals:page", "By category", "view=lanes&by=category&within=period"),
+    ("forecast:through", "Through the period", ""),
     ("forecast:changed", "What changed", ""),
     ("forecast:range", "Range", ""),
     ("forecast:calls", "Calls", ""),

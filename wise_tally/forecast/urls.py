@@ -2,13 +2,15 @@
 
 from django.urls import path
 
-from wise_tally.forecast import calls, changed, outcomes, views
+from wise_tally.forecast import calls, changed, outcomes, through, views
 
 app_name = "forecast"
 urlpatterns = [
     path("", views.page, name="page"),
     path("working/<str:figure>/", views.working, name="working"),
     path("deals/", views.not_counted, name="not-counted"),
+    path("through/", through.page, name="through"),
+    path("through/table.<str:kind>", through.table, name="through-table"),
     path("changed/", changed.page, name="changed"),
     path("changed/table.<str:kind>", changed.table, name="changed-table"),
     path("range/", outcomes.page, name="range"),

@@ -18,7 +18,7 @@ from wise_tally.core.tallies import sums_by_period
 from wise_tally.core.targets import quotas
 from wise_tally.core.trees import NONE
 from wise_tally.forecast import words
-from wise_tally.forecast.grid import GridRow, counted_here, grid_rows
+from wise_tally.forecast.grid import BREAKDOWNS, GridRow, counted_here, grid_rows
 from wise_tally.forecast.outlook import outlook
 from wise_tally.forecast.tabs import tabs
 from wise_tally.forecast.working import panel
@@ -31,8 +31,6 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, sheet_response
 from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.refusals import Refused
-
-BREAKDOWNS = ("people", "territory")
 
 
 @dataclass(frozen=True)
