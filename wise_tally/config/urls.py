@@ -2,12 +2,14 @@
 
 from django.urls import include, path
 
-from wise_tally.scope import sign_in, typed
+from wise_tally.scope import pins, sign_in, typed
 
 urlpatterns = [
     path("", sign_in.home, name="home"),
     path("sign-in/", sign_in.sign_in, name="sign-in"),
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
+    path("pins/", pins.pin, name="pin"),
+    path("reconcile/", pins.page, name="reconcile"),
     path("typed/", typed.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("forecast/", include("wise_tally.forecast.urls")),

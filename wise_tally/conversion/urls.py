@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+import wise_tally.conversion.pins  # noqa: F401 - registers how the figures of this place are counted
 from wise_tally.conversion import views
 
 app_name = "conversion"

@@ -28,7 +28,7 @@ BY = {
 }
 
 
-def _line(request: HttpRequest) -> ScopeLine:
+def line_of(request: HttpRequest) -> ScopeLine:
     """The scope line with one process; conversion looks at a year unless a period is chosen."""
     line = only_process(read_scope(request, "year"))
     if line.scope.process == NONE:
@@ -37,7 +37,8 @@ def _line(request: HttpRequest) -> ScopeLine:
     return line
 
 
-def _options(line: ScopeLine, request: HttpRequest) -> ConversionOptions:
+def options_of(line: ScopeLine, request: HttpRequest) -> ConversionOptions:
+    """How the cohort is taken and counted, as the address says; raises Refused."""
     basis = _word(request, "basis", "created", BASES)
     measure = _word(request, "measure", "number", ("number", "value"))
     counting = _word(request, "counting", "reached", ("reached", "strict"))
@@ -86,8 +87,8 @@ def _switches(line: ScopeLine, request: HttpRequest) -> list[dict[str, Any]]:
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
     """Passing: bars of falling length, the loss between them, rates with their bases named."""
-    line = _line(request)
-    options = _options(line, request)
+    line = line_of(request)
+    options = options_of(line, request)
     by = _word(request, "by", "company", tuple(BY))
     whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
     groups: tuple[ConversionGroup, ...] = ()
@@ -137,7 +138,7 @@ def _strip(line: ScopeLine, request: HttpRequest, counted: int, lacking: int) ->
 @require_safe
 def time(request: HttpRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
-    line = _line(request)
+    line = line_of(request)
     by = _word(request, "by", "company", tuple(BY))
     groups = time_in_stage(line.book, line.standing, line.period, line.scope, by)
     winning = days_to_win(line.book, line.standing, line.period, line.scope, by)
@@ -160,8 +161,8 @@ def time(request: HttpRequest) -> HttpResponse:
 @require_safe
 def working(request: HttpRequest, figure: str) -> HttpResponse:
     """The working of a rate, a count or a duration."""
-    line = _line(request)
-    found = conversion_panel(line, _options(line, request), figure, request.GET.get("stage", ""))
+    line = line_of(request)
+    found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""))
     back = reverse("conversion:page") + "?" + _query(line, request)
     return render(request, "ui/working.html", {"panel": found, "line": line, "back": back})
 
@@ -169,8 +170,8 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The rows of the passing page as a file."""
-    line = _line(request)
-    options = _options(line, request)
+    line = line_of(request)
+    options = options_of(line, request)
     whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
     stages = line.book.ground.stages
     header = ("stage", "reached", "value", "step", "from_start")

@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+import wise_tally.forecast.pins  # noqa: F401 - registers how the figures of this place are counted
 from wise_tally.forecast import calls, changed, outcomes, through, views
 
 app_name = "forecast"

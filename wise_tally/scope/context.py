@@ -29,5 +29,13 @@ def page(request: HttpRequest) -> dict[str, Any]:
         for number, (name, label) in enumerate(PLACES, 1)
     ]
     viewer = getattr(request, "viewer", None)
+    pins = request.session.get("pins", []) if viewer and hasattr(request, "session") else []
     initials = "".join(part[0] for part in viewer.name.split()[:2]) if viewer else ""
-    return {"places": places, "viewer": viewer, "initials": initials, "demo": settings.DEMO, "scope_line": scope}
+    return {
+        "places": places,
+        "viewer": viewer,
+        "initials": initials,
+        "demo": settings.DEMO,
+        "scope_line": scope,
+        "pins": pins,
+    }

@@ -2,12 +2,14 @@
 
 from collections.abc import Callable
 from functools import lru_cache
+from typing import Any
 
 from django import template
 from django.urls import reverse
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
+from wise_tally.scope import pins
 from wise_tally.ui.ink import InkBar
 from wise_tally.ui.templatetags import figures
 
@@ -47,3 +49,16 @@ def ink(bar: InkBar) -> SafeString:
     if not bar.words:
         return format_html('<svg class="ink" aria-hidden="true">{}{}{}</svg>', segments, quota, pace)
     return format_html('<svg class="ink" role="img" aria-label="{}">{}{}{}</svg>', bar.words, segments, quota, pace)
+
+
+@register.simple_tag(takes_context=True)
+def against_pinned(context: dict[str, Any]) -> pins.Summary | None:
+    """The opened working against the pinned figure."""
+    return pins.summary(context["request"])
+
+
+@register.simple_tag(takes_context=True)
+def pin_address(context: dict[str, Any]) -> str:
+    """The address by which the opened working can be pinned; empty where it cannot."""
+    request = context["request"]
+    return request.get_full_path() if pins.can_pin(request) else ""

@@ -27,6 +27,7 @@ document.addEventListener("alpine:init", () => {
     "s": () => { const picker = document.querySelector(".scope summary"); if (picker) picker.focus(); return Boolean(picker); },
     "/": () => { const field = document.querySelector("[data-walk-from]"); if (field) { field.focus(); return true; } return follow("[data-find-page]"); },
     "?": () => { dialog().showModal(); return true; },
+    "p": () => { const pin = document.querySelector("[data-pin]"); if (pin) pin.click(); return Boolean(pin); },
     "w": () => { const figure = document.activeElement; if (!figure.matches(".open-figure")) return false; figure.click(); return true; },
   };
 

@@ -1,0 +1,39 @@
+"""How win rates and reached stages are counted, for reconciling."""
+
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest
+
+from wise_tally.conversion.views import line_of, options_of
+from wise_tally.conversion.workings import COHORTS, conversion_panel
+from wise_tally.core.conversion import cohort
+from wise_tally.core.reconcile import Counted, scope_tests, spread
+from wise_tally.scope.pins import PinnedFigure, provides
+from wise_tally.ui.refusals import Refused
+
+
+@provides("conversion:working")
+def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
+    """The base of a rate, or the deals that reached a stage: each counts as one."""
+    line, figure = line_of(request), str(named["figure"])
+    options, stage = options_of(line, request), request.GET.get("stage", "")
+    found = conversion_panel(line, options, figure, stage)
+    if figure not in ("of_created", "of_closed", "reached"):
+        raise Refused("This figure does not rest on one set of deals.")
+    book, standing, size = line.book, line.standing, len(line.book.deals.key)
+    group = cohort(book, standing, line.period, line.scope, options)
+    inside = group.closed_in_window if figure == "of_closed" else group.in_cohort
+    basis = "deals won or lost in the period" if figure == "of_closed" else COHORTS[options.basis]
+    based = np.zeros(size, dtype=bool)
+    based[standing.deal[group.at[inside]]] = True
+    reached = based
+    if figure == "reached":
+        stages = book.ground.stages
+        index = next(i for i, s in enumerate(stages) if s.key == stage and s.process == line.scope.process)
+        level = group.order.index(index) if index in group.order else len(group.order)
+        reached = np.zeros(size, dtype=bool)
+        reached[standing.deal[group.at[inside & (group.furthest >= level)]]] = True
+    tests = (*scope_tests(book, standing, line.scope), ("basis", based), ("definition", reached))
+    value = spread(standing, size, np.ones(len(standing.deal), dtype=np.int64))
+    return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, is_money=False))
