@@ -1,6 +1,7 @@
 """The real browser against a live server with the demo."""
 
 import os
+from urllib.parse import urlencode
 
 import pytest
 from playwright.sync_api import sync_playwright
@@ -49,7 +50,7 @@ def visit(browser, site):
         page.on(
             "console", lambda m: errors.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
         )
-        page.goto(f"{site}/sign-in/?next={path}")
+        page.goto(f"{site}/sign-in/?{urlencode({'next': path})}")
         page.click(f"button[value={role}]")
         page.wait_for_load_state()
         return page

@@ -178,3 +178,30 @@ def test_a_due_weekday_shows_who_is_late_and_missing(demo, sign_in):
     assert "Petra Sund" not in page["missing"]
     assert "Iva Marrin" in page["missing"]
     assert "Kit Varley" not in page["missing"], "nobody waits for who has left"
+
+
+def test_the_grid_by_what_a_deal_is_adds_up_and_opens(demo, sign_in):
+    """Processes, deal types and sources, with the row of those without, add up to the whole in every figure."""
+    client = sign_in("m1")
+    for by in ("process", "deal_type", "source"):
+        rows = client.get(f"/forecast/?by={by}").context["rows"]
+        told = ask("forecast", QUARTER, AS_OF, by=by)
+        whole, parts = rows[0].row, [row.row for row in rows[1:]]
+        for name in ("won", "open", "weighted", "commit_forecast", "overdue", "undated", "deals_open"):
+            assert sum(getattr(part, name) for part in parts) == getattr(whole, name), (by, name)
+        assert {part.key: part.weighted for part in parts if part.key} == {
+            key: cents(row["weighted"]) for key, row in told.items() if key and key != "scope"
+        }
+        opened = client.get(f"/forecast/?by={by}&{rows[1].toggle}")
+        assert opened.status_code == 200
+        assert client.get(f"/forecast/working/weighted/?{rows[1].working}").status_code == 200
+
+
+def test_lanes_inside_the_period_hold_its_open_deals_only(demo, sign_in):
+    client = sign_in("m1")
+    told = ask("forecast", QUARTER, AS_OF)[""]["categories"]
+    lanes = client.get(f"/deals/?view=lanes&by=category&within=period&period={QUARTER}").context["lanes"]
+    assert {lane.key: lane.totals.amount_minor for lane in lanes} == {k: cents(v) for k, v in told.items()}
+    every = client.get("/deals/?view=lanes&by=category").context["lanes"]
+    assert sum(lane.totals.deals for lane in every) > sum(lane.totals.deals for lane in lanes)
+    assert client.get("/deals/?view=lanes&within=ever").status_code == 400

@@ -1,0 +1,106 @@
+"""The weekly meeting in the real browser: three roles call, a drop is followed to its deal, two rates are reconciled."""
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.support.world import ask
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.targets.models import Call
+from wise_tally.ui.templatetags.figures import money, short, whole
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
+
+
+def call_for(page, name, amount, why):
+    """Type a call into somebody's row by keyboard and send it with Enter."""
+    page.get_by_label(f"Call for {name}", exact=True).fill(amount)
+    page.keyboard.press("Tab")
+    page.keyboard.type(why)
+    page.keyboard.press("Enter")
+    page.wait_for_load_state()
+
+
+def row(page, name):
+    return page.locator("tbody tr", has_text=name).first
+
+
+def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
+    """The rep of the demo is Iva Marrin; the head of sales adjusts her, then calls for the whole."""
+    before = ask("forecast", QUARTER, AS_OF)[""]["call"]
+    rep = visit("rep", "/forecast/calls/")
+    expect(row(rep, "Iva Marrin")).to_contain_text("not called")
+    call_for(rep, "Iva Marrin", "90 000", "the weir signs")
+    expect(row(rep, "Iva Marrin")).to_contain_text(str(whole(9_000_000)))
+    expect(row(rep, "Iva Marrin")).to_contain_text("the weir signs")
+    call_for(rep, "Iva Marrin", "lots", "no number")
+    expect(rep.locator("[role=alert]", has_text="Not called")).to_contain_text("“lots” is not accepted")
+    expect(rep.get_by_label("Call for Iva Marrin", exact=True)).to_have_value("lots")
+    head = visit("manager", "/forecast/calls/")
+    call_for(head, "Iva Marrin", "-15000", "access is not agreed")
+    expect(row(head, "Iva Marrin")).to_contain_text(str(whole(7_500_000)))
+    told = ask("forecast", QUARTER, AS_OF)[""]
+    weighted = ask("forecast", QUARTER, AS_OF, by="person")["r01"]["weighted"]
+    assert float(told["call"]) == float(before) - float(weighted) + 75_000
+    call_for(head, "Ferrow & Lisk Hydrometry", "1650000", "with what comes in December")
+    expect(head.locator(".fig", has_text="Called for").locator(".large")).to_have_text(short(165_000_000))
+    assert [(c.made_by.key, c.amount_minor) for c in Call.objects.order_by("pk")] == [
+        ("r01", 9_000_000), ("m1", 7_500_000), ("m1", 165_000_000)]  # fmt: skip
+    admin = visit("admin", "/forecast/calls/")
+    history = admin.locator("table[data-grid]")
+    expect(history).to_contain_text("access is not agreed")
+    expect(history).to_contain_text("Ines Marchbank")
+
+
+def test_from_why_is_it_down_to_the_deal_in_three_clicks(visit):
+    page = visit("manager", f"/forecast/changed/?period={QUARTER}&from=2026-10-20&who=team:north")
+    causes = page.locator("tbody").first.locator("tr:has(.down) a")
+    causes.first.click()
+    page.wait_for_load_state()
+    deals = page.locator("#deals tbody tr")
+    expect(deals.first).to_be_visible()
+    name = deals.first.locator("a").inner_text()
+    deals.first.locator("a").click()
+    page.wait_for_load_state()
+    expect(page.locator("h1")).to_have_text(name)
+
+
+def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
+    page = visit("manager", "/conversion/?period=FY2026&process=new_site")
+    page.locator(".fig", has_text="Win rate of created").locator(".open-figure").click()
+    page.locator("[data-pin]").click()
+    page.wait_for_load_state()
+    page.locator(".fig", has_text="Win rate of closed").locator(".open-figure").click()
+    panel = page.locator("#working")
+    expect(panel).to_contain_text("Against Win rate of created, pinned:")
+    expect(panel).to_contain_text("is not one of the deals created in the period")
+    panel.locator("text=Deal by deal").click()
+    expect(page.locator("h2").first).to_contain_text("Only in Win rate of created")
+
+
+def test_a_day_of_the_trend_opens_its_book(visit):
+    page = visit("manager", f"/forecast/through/?period={QUARTER}")
+    page.locator("summary", has_text="as a table").click()
+    page.locator("main details a").nth(7).click()
+    page.wait_for_load_state()
+    assert "as_of=2026-11-16" in page.url
+    then = ask("forecast", QUARTER, "2026-11-16")[""]["weighted"]
+    figure = page.locator(".fig", has_text="Weighted").locator(".open-figure")
+    figure.click()
+    expect(page.locator("#working")).to_contain_text(str(money(round(float(then) * 100))))
+
+
+def test_a_card_moved_by_category_moves_the_forecast(visit):
+    page = visit("manager", f"/deals/?view=lanes&by=category&within=period&period={QUARTER}")
+    count = DealRevision.objects.count()
+    card = page.locator(".lane[data-lane=best_case] .card-deal").first
+    name = card.locator("a").inner_text()
+    before = ask("forecast", QUARTER, AS_OF)[""]["commit_forecast"]
+    card.locator("select").select_option("commit")
+    page.wait_for_load_state()
+    expect(page.locator(".lane[data-lane=commit]")).to_contain_text(name)
+    amount = last_revision(Deal.objects.filter(name=name).order_by("-revisions__pk").first()).amount_minor
+    assert DealRevision.objects.count() == count + 1
+    after = ask("forecast", QUARTER, AS_OF)[""]["commit_forecast"]
+    assert round((float(after) - float(before)) * 100) == amount
