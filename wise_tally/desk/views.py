@@ -22,6 +22,7 @@ from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Contact, Deal, Lead
 from wise_tally.deals.parts import Who, change_part
 from wise_tally.desk.due import due_deals, flagged, in_order
+from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Workspace
 from wise_tally.org.records import ChangedMeanwhile
@@ -58,7 +59,7 @@ def today(request: HttpRequest) -> HttpResponse:
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
         "stages": stage_choices(),
-        "may_edit": not line.is_past,
+        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
         "page": page,
         "before": _query(line, page.number - 1) if page.number > 1 else "",

@@ -25,15 +25,21 @@ def lines(random: Random, deals: Rows, state: dict[str, dict[str, Any]]) -> tupl
         amount = round(float(state[deal["deal_id"]]["amount"]))
         visits = amount // 5 // 50 * 50
         product = BY_THING.get(deal["name"].split(",")[0], random.choice(("gauge_radar", "gauge_bubbler", "cabin")))
-        quantity = random.choice((1, 2, 5))
-        for key, part, number in ((product, amount - visits, quantity), ("calibration", visits, 1)):
-            price = part / number
+        for key, part in ((product, amount - visits), ("calibration", visits)):
             if part:
+                number = _quantity(part, costs[key][0])
+                price = part / number
                 share = costs[key][1] / costs[key][0] * random.uniform(0.9, 1.15)
                 row = {"deal_id": deal["deal_id"], "product_id": key, "quantity": number}
                 rows.append(row | {"unit_price": f"{price:.2f}", "unit_cost": f"{price * share:.2f}", "discount": ""})
         with_lines.add(deal["deal_id"])
     return rows, with_lines
+
+
+def _quantity(amount: int, list_price: float) -> int:
+    """How many pieces at about the list price, so that the price of one has whole cents."""
+    wanted = max(1, round(amount / list_price))
+    return next(number for number in range(wanted, 0, -1) if amount * 100 % number == 0)
 
 
 def payments(random: Random, deals: Rows, state: dict[str, dict[str, Any]]) -> Rows:
