@@ -130,9 +130,15 @@ def shift_table(
     book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
 ) -> ShiftTable:
     """Where the money went between two days. The changes of all cells sum exactly to the bridge's end − start."""
-    moves = bridge_moves(book, before, after, period, scope, measure)
+    return shift_of(book, (before, after), period, scope, bridge_moves(book, before, after, period, scope, measure))
+
+
+def shift_of(
+    book: Book, standings: tuple[Standing, Standing], period: Period, scope: Filter, moves: Moves
+) -> ShiftTable:
+    """The shift table of a bridge that is there already."""
     places = len(book.ground.categories) + len(WHERE)
-    sides = [_places(book, standing, period, scope) for standing in (before, after)]
+    sides = [_places(book, standing, period, scope) for standing in standings]
     (place_before, amount_before), (place_after, amount_after) = sides
     cell = place_before * places + place_after
     tables = [

@@ -35,8 +35,15 @@ def seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenPr
     """The win rate seen in the look-back for each open stage of every process; never from later than the as-of day.
 
     A stage with fewer than 20 decided deals keeps its set probability. Rates round half to even to the basis point.
-    Source: own definition; see the rules of computation.
+    Worked out once for a standing and period. Source: own definition; see the rules of computation.
     """
+    key = ("seen", period)
+    if key not in standing.memo:
+        standing.memo[key] = _seen_probabilities(book, standing, period)
+    return standing.memo[key]  # type: ignore[no-any-return]
+
+
+def _seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenProbabilities:
     window = look_back_of(period)
     rules = book.ground.rules_on(standing.as_of)
     probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)

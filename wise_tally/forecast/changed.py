@@ -11,7 +11,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.bridge import CAUSES, MEASURES, WHERE, Moves, ShiftTable, bridge_moves, shift_table
+from wise_tally.core.bridge import CAUSES, MEASURES, WHERE, Moves, ShiftTable, bridge_moves, shift_of
 from wise_tally.core.money import Ints
 from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.deals import deal_rows
@@ -108,7 +108,7 @@ def page(request: HttpRequest) -> HttpResponse:
     line = asked.line
     before = shelf.standing(line.book, asked.since)
     moves = bridge_moves(line.book, before, line.standing, line.period, line.scope, asked.measure)
-    shift = shift_table(line.book, before, line.standing, line.period, line.scope, asked.measure)
+    shift = shift_of(line.book, (before, line.standing), line.period, line.scope, moves)
     places = _place_names(line)
     kinds = ("csv", "xlsx", "json")
     answer = {
