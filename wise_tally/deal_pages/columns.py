@@ -129,6 +129,7 @@ class Cell:
 
     kind: str
     value: Any
+    css: str
     watch: str = ""
     more: str = ""
 
@@ -162,16 +163,26 @@ def cells(columns: Sequence[Column], data: RowData) -> list[Cell]:
     return [_cell(column, data) for column in columns]
 
 
+# Columns that stay on a narrow screen.
+ALWAYS = ("stage", "amount")
+
+
+def css_of(column: Column) -> str:
+    """How a column is set: texts to the left, what a narrow screen can do without marked."""
+    left = "left trim " if column.kind in ("text", "choice") else ""
+    return left + ("" if column.name in ALWAYS else "optional")
+
+
 def _cell(column: Column, data: RowData) -> Cell:
-    row, deal = data.row, data.deal
+    row, deal, css = data.row, data.deal, css_of(column)
     if column.own:
-        return Cell("text", data.own.get(column.own, ""))
+        return Cell("text", data.own.get(column.own, ""), css)
     if column.name == "days":
-        return Cell("days", row.days_in_stage, "over" if row.overstays else "")
+        return Cell("days", row.days_in_stage, css, "over" if row.overstays else "")
     if column.name == "close":
         slipped = f"slipped {row.slips}×" if row.slips and row.is_open else ""
         close = row.expected_close if row.is_open else None
-        return Cell("day", close, "overdue" if row.is_overdue else "", slipped)
+        return Cell("day", close, css, "overdue" if row.is_overdue else "", slipped)
     simple = {
         "customer": row.account_name, "stage": row.stage_name, "owner": row.owner_name,
         "category": row.category_name, "amount": row.amount_minor, "weighted": row.weighted_minor,
@@ -184,7 +195,7 @@ def _cell(column: Column, data: RowData) -> Cell:
         "gap": contact_gap(data.contact_days), "contacted": data.contact_days, "margin": data.margin_minor,
         "created": data.created_on, "reason": data.lost_reason,
     }  # fmt: skip
-    return Cell(column.kind, simple[column.name])
+    return Cell(column.kind, simple[column.name], css)
 
 
 def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:

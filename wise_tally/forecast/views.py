@@ -155,7 +155,7 @@ def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStri
         undated=top.undated,
         overdue=top.overdue + top.overdue_before,
         undated_deals=number_of_deals(at[lines.counts("undated")]),
-        untouched_deals=int(untouched(line.book, line.standing, np.unique(at)).sum()),
+        untouched_deals=number_of_deals(at[untouched(line.book, line.standing, at)]),
         list_query=line.query(),
         exports=exports,
     )

@@ -1,0 +1,32 @@
+"""Cells of the list of deals: hundreds a page, so each is drawn as one node."""
+
+from collections.abc import Callable
+from typing import Any
+
+from django import template
+from django.utils.html import conditional_escape, format_html
+from django.utils.safestring import SafeString
+
+from wise_tally.deal_pages.columns import Cell
+from wise_tally.ui.templatetags import figures
+
+register = template.Library()
+SHAPES: dict[str, Callable[[Any], Any]] = {
+    "money": figures.whole,
+    "day": figures.day,
+    "days": figures.days,
+    "percent": figures.points,
+    "count": figures.count,
+}
+
+
+@register.simple_tag
+def list_cell(cell: Cell) -> SafeString:
+    """A cell with its value in the shape of its kind, marked where it wants a look."""
+    shape = SHAPES.get(cell.kind)
+    text = shape(cell.value) if shape else cell.value or ""
+    if cell.watch:
+        text = format_html('<span class="watch">{} {}</span>', text, cell.watch)
+    if cell.more:
+        text = format_html('{} <span class="quiet small">{}</span>', text, cell.more)
+    return format_html('<td class="{}">{}</td>', cell.css, conditional_escape(text))
