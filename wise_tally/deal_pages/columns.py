@@ -209,7 +209,7 @@ def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column
     own = {c.own: side.own_values(line, c.own) for c in columns if c.own}
     contact = dict(zip(places, _contact_days(deals, rows), strict=True)) if shown & {"gap", "contacted"} else {}
     margin = _margins(deals.values()) if "margin" in shown else {}
-    reasons = side.lost_reasons_of(deals.values()) if "reason" in shown else {}
+    reasons = side.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
     created = _created(line, np.array(places, dtype=np.int64)).tolist() if places else []
     found = {}
     for number, (place, row) in enumerate(rows.items()):

@@ -1,6 +1,7 @@
 """What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
 
 from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
 from itertools import chain
 from typing import Any
 
@@ -155,21 +156,33 @@ def gaps(line: ScopeLine, at: Ints) -> Ints:
 
 
 def lost_reasons(line: ScopeLine) -> dict[int, str]:
-    """Why deals that stand in a lost stage were lost, by index into the book."""
+    """Why deals that stand in a lost stage were lost, by index into the book; kept with the standing."""
+    if "lost_reasons" not in line.standing.memo:
+        line.standing.memo["lost_reasons"] = _lost_reasons(line)
+    return line.standing.memo["lost_reasons"]  # type: ignore[no-any-return]
+
+
+def _before_cut(line: ScopeLine) -> datetime:
+    return datetime.fromtimestamp(line.standing.cut, UTC)
+
+
+def _lost_reasons(line: ScopeLine) -> dict[int, str]:
     lost = set(line.standing.deal[line.standing.kind == LOST].tolist())
-    rows = DealRevision.objects.filter(stage__kind=StageKind.LOST, void=False).order_by("pk")
+    rows = DealRevision.objects.filter(stage__kind=StageKind.LOST, void=False, effective_at__lt=_before_cut(line))
+    rows = rows.order_by("pk")
     pairs = list(rows.values_list("deal_id", "lost_reason"))
     index = _indices(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
     # The last of these revisions of a deal that is lost now is the present one.
     return {place: reason for place, (_, reason) in zip(index, pairs, strict=True) if place in lost and reason}
 
 
-def lost_reasons_of(deals: Iterable[Deal]) -> dict[int, str]:
+def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:
     """The same for a few deals, by row number; what was opened again has none."""
     wanted = [deal.pk for deal in deals]
     found: dict[int, str] = {}
     for first in range(0, len(wanted), AT_ONCE):
-        rows = DealRevision.objects.filter(deal__in=wanted[first : first + AT_ONCE], void=False).order_by("pk")
+        rows = DealRevision.objects.filter(deal__in=wanted[first : first + AT_ONCE], void=False)
+        rows = rows.filter(effective_at__lt=_before_cut(line)).order_by("pk")
         found |= dict(rows.values_list("deal_id", "lost_reason"))
     return found
 
