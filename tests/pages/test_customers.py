@@ -8,7 +8,7 @@ from django.test import Client
 from django.utils import timezone
 
 from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, Invoice, Lead, Note, Order
+from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, Invoice, Lead, Note, Order, OwnField
 from wise_tally.org.models import AuditEntry
 from wise_tally.ui.templatetags import figures as filters
 
@@ -255,3 +255,45 @@ def test_a_tab_left_open_loses_no_typing(demo, client):
     assert "three long paragraphs" in text(stale)
     foreign = strict.post("/customers/notes/", note, HTTP_ORIGIN="http://elsewhere.example")
     assert "three long paragraphs" not in text(foreign), "only forms of our own pages are kept"
+
+
+def test_own_fields_of_accounts_and_leads_are_typed_checked_and_kept(demo, sign_in):
+    for applies_to in ("account", "lead"):
+        OwnField.objects.create(key=f"{applies_to}_km", applies_to=applies_to, name="km of bank", kind="number")
+    client = sign_in("m1")
+    for add, base in (("/customers/accounts/new/", {"name": "Far Quay", "kind": "organisation"}),
+                      ("/customers/leads/new/", {"name": "Far Lead", "status": "new"})):  # fmt: skip
+        name = f"own:{'account' if 'accounts' in add else 'lead'}_km"
+        wrong = client.post(add, base | {name: "long"})
+        assert wrong.status_code == 422
+        assert "km of bank: “long” is no number" in text(wrong)
+        assert 'value="long"' in text(wrong)
+        made = client.post(add, base | {name: "12.5"})
+        assert made.status_code == 302
+        assert "12.5" in text(client.get(made.url))
+    lead = Lead.objects.get(name="Far Lead")
+    page = client.get(f"/customers/lead/{lead.key}/")
+    typed = {"what": "save", "name": "Far Lead", "status": "new", "seen": page.context["seen"], "own:lead_km": "13"}
+    assert client.post(f"/customers/lead/{lead.key}/change/", typed | {"own:lead_km": "x"}).status_code == 422
+    assert client.post(f"/customers/lead/{lead.key}/change/", typed).status_code == 302
+    late = client.post(f"/customers/lead/{lead.key}/change/", typed | {"own:lead_km": "14"})
+    assert late.status_code == 409
+    assert "km of bank 13" in text(late), "both values are shown"
+
+
+def test_names_without_letters_match_nothing_and_a_past_close_is_asked_everywhere(demo, sign_in):
+    client = sign_in("m1")
+    Account.objects.create(key="odd", name="%")
+    for name in ("²", "%", "a" * 200):
+        assert client.post("/customers/leads/new/", {"name": name, "status": "new"}, follow=True).status_code == 200
+    deal = {"what": "qualify", "name": "Late", "account_name": "New", "stage": "ns_enquiry", "owner": "r01"}
+    lead = Lead.objects.get(name="²")
+    refused = client.post(f"/customers/lead/{lead.key}/change/", deal | {"expected_close": "2026-11-01"})
+    assert refused.status_code == 422
+    assert "is past; accepted" in text(refused)
+    last = last_revision(Deal.objects.get(key="d9001"))
+    shown = client.post("/deals/", {"deal": f"{last.pk}:d9001", "expected_close": "2026-11-01"})
+    assert "The expected close 1 Nov 2026 is past" in text(shown)
+    ahead = client.get("/customers/account/ac001/?month=FY2027-M12")
+    assert ahead.status_code == 400
+    assert "has not begun" in text(ahead)

@@ -80,6 +80,9 @@ def test_two_people_at_once_see_both_values_and_choose(demo, sign_in):
     assert refused.status_code == 409
     assert "Ring the chair" in text(refused)
     assert "Send &lt;b&gt;papers&lt;/b&gt;" in text(refused), "markup is text"
+    stale = {"stage": "ns_offer", "amount": "1.00", "revision": "1"}
+    told = text(client.post(f"{BIG}change/", stale))
+    assert "category the stage’s, owner Joss Merrow" in told, "the state's values are all said"
     again = mine | {"seen": refused.context["seen"]}
     assert client.post(f"{BIG}part/next/", again).status_code == 302
     assert Deal.objects.get(key="d9001").next_step == "Send <b>papers</b>"

@@ -45,8 +45,9 @@ def trend(book: Book, period: Period, first: date, last: date, scope: Filter) ->
         spans = np.maximum(from_day[alive], start) - start, np.minimum(until[alive], stop) - start
         standing = book.states(date.fromordinal(start), rows[alive])
         sums[:, :, start - begin : stop - begin] = _piece(book, standing, (period, scope), buckets, spans, stop - start)
-    in_period = [list(buckets.open((category,), (0, 1))) for category in range(buckets.categories)]
-    by_category = np.stack([sums[0, places].sum(axis=0) for places in in_period])
+    by_category = np.zeros((buckets.categories, end - begin), dtype=np.int64)
+    for category in range(buckets.categories):
+        by_category[category] = sums[0, list(buckets.of(f"category:{category}"))].sum(axis=0)
     weighted = sums[0, WON_HERE] + sums[1, list(buckets.of("open"))].sum(axis=0)
     return Trend(np.arange(begin, end), sums[0, WON_HERE], by_category, weighted)
 

@@ -5,7 +5,6 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import urlencode
 
-from django.core.exceptions import PermissionDenied
 from django.db.models import Max
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -14,10 +13,10 @@ from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.deal_list import open_by_group
 from wise_tally.customers.forms import AccountForm
-from wise_tally.deals.account_actions import account_text, likely_matches, merge_accounts, save_account
+from wise_tally.deals.account_actions import ACCOUNTS, likely_matches, merge_accounts, save_account
 from wise_tally.deals.activity_actions import require_about
-from wise_tally.deals.entry import DetailRefused
-from wise_tally.deals.models import Account, Deal, OwnFieldValue
+from wise_tally.deals.form_fields import own_initial
+from wise_tally.deals.models import Account, Deal
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.access import May
 from wise_tally.org.clock import now, today
@@ -112,7 +111,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "list": found,
         "territories": Territory.objects.order_by("name"),
         "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS),
         "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
         "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
         "exports": [
@@ -145,9 +144,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 @require_http_methods(["GET", "HEAD", "POST"])
 def new(request: HttpRequest) -> HttpResponse:
     """A new account; likely twins are offered before it is made."""
-    viewer = request.viewer  # type: ignore[attr-defined]
-    if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
-        raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
+    request.viewer.require(May.CHANGE_OWN_DEALS)  # type: ignore[attr-defined]
     return _edit(request, None)
 
 
@@ -171,8 +168,6 @@ def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
                 key, seen = account.key if account else None, request.POST.get("seen", "")
                 kept = save_account(request.viewer, shelf.book().ground, key, form.kept(), now(), seen)  # type: ignore[attr-defined]
                 return redirect("customers:account", key=kept.key)
-            except DetailRefused as refused:
-                form.add_error(None, str(refused))
             except ChangedMeanwhile as changed:
                 status, meanwhile = 409, changed.now
     answer = {
@@ -180,13 +175,12 @@ def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
         "account": account,
         "twins": twins,
         "meanwhile": meanwhile,
-        "seen": account_text(account) if account else "",
+        "seen": ACCOUNTS.text(account) if account else "",
     }
     return render(request, "customers/account_form.html", answer, status=status)
 
 
 def _initial(account: Account) -> dict[str, Any]:
-    own = OwnFieldValue.objects.filter(subject_key=account.key, field__applies_to="account")
     return {
         "name": account.name,
         "kind": account.kind or "organisation",
@@ -194,7 +188,7 @@ def _initial(account: Account) -> dict[str, Any]:
         "owner": account.owner.key if account.owner else "",
         "industry": account.industry,
         "country": account.country,
-        **{f"own:{value.field.key}": value.value for value in own.select_related("field")},
+        **own_initial("account", account.key),
     }
 
 

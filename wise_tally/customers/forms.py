@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from django import forms
 
-from wise_tally.deals.models import OwnField
+from wise_tally.deals.form_fields import names_of, own_form_fields, split_own
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Territory, Workspace
 from wise_tally.process.models import Source
@@ -37,25 +37,14 @@ class AccountForm(LedgerForm):
         super().__init__(*args, **options)
         _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
         _offer(self, "owner", choices_of(_working(self.initial.get("owner"))))
-        for own in OwnField.objects.filter(applies_to="account").order_by("key"):
-            self.fields[f"own:{own.key}"] = _own_field(own)
+        self.fields.update(own_form_fields("account"))
 
     def kept(self) -> dict[str, Any]:
         """The cleaned values as kept."""
-        clean = dict(self.cleaned_data)
-        own = {name.partition(":")[2]: clean.pop(name) for name in list(clean) if name.startswith("own:")}
+        clean, own = split_own(self.cleaned_data)
         clean["territory"] = Territory.objects.get(key=clean["territory"]) if clean["territory"] else None
         clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
         return clean | {"own": own}
-
-
-def _own_field(own: OwnField) -> forms.Field:
-    if own.kind == "choice":
-        choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
-        return forms.ChoiceField(label=own.name, required=False, choices=choices)
-    return forms.CharField(
-        label=own.name, required=False, max_length=10_000, widget=forms.TextInput(attrs={"class": "boxed"})
-    )
 
 
 def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
@@ -96,17 +85,15 @@ class LeadForm(LedgerForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        names = list(Source.objects.order_by("name").values_list("name", flat=True))
-        present = self.initial.get("source")
-        names += [present] if present and present not in names else []
-        _offer(self, "source", [("", "none"), *((name, name) for name in names)])
+        self.fields.update(own_form_fields("lead"))
+        _offer(self, "source", names_of(Source, self.initial.get("source", "")))
         _offer(self, "owner", choices_of(_working(self.initial.get("owner")), "nobody yet"))
 
     def kept(self) -> dict[str, Any]:
         """The cleaned values as kept."""
-        clean = dict(self.cleaned_data)
+        clean, own = split_own(self.cleaned_data)
         clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
-        return clean
+        return clean | {"own": own}
 
 
 class ActivityForm(LedgerForm):

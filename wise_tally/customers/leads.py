@@ -6,7 +6,6 @@ from typing import Any
 from urllib.parse import urlencode
 
 from django import forms
-from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -17,17 +16,19 @@ from wise_tally.customers.forms import LeadForm
 from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.creation import DealRefused, NewDeal
 from wise_tally.deals.customer_access import may_change_lead
+from wise_tally.deals.form_fields import NewCloseField, own_initial
 from wise_tally.deals.lead_actions import (
+    LEADS,
     LeadRefused,
     Qualified,
     drop_lead,
-    lead_text,
     qualify_lead,
     save_lead,
     take_up_again,
     work_on_lead,
 )
 from wise_tally.deals.models import Account, Lead
+from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.access import May, may_change_deal
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Territory
@@ -38,7 +39,7 @@ from wise_tally.scope.paging import Page, page_of
 from wise_tally.scope.seen import sight
 from wise_tally.scope.tables import Sheet, sheet_response
 from wise_tally.shelf.book import shelf
-from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, MoneyField, NameField, choices_of
+from wise_tally.ui.forms import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.ui.refusals import Refused
 
 PAGE = 50
@@ -110,7 +111,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "list": found,
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS),
         "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
         "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
         "exports": [
@@ -148,8 +149,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 def new(request: HttpRequest) -> HttpResponse:
     """Take a lead in."""
     viewer = request.viewer  # type: ignore[attr-defined]
-    if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
-        raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
+    viewer.require(May.CHANGE_OWN_DEALS)
     own = {"owner": viewer.key} if viewer.sees_own_only else {}
     form = LeadForm(request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
     if request.method == "POST" and form.is_valid():
@@ -166,7 +166,7 @@ class QualifyForm(LedgerForm):
     account_name = forms.CharField(label="Name of the new customer", required=False, max_length=200)
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
-    expected_close = DateField(label="Expected close")
+    expected_close = NewCloseField(label="Expected close")
     owner = KeyChoice(label="Owner")
     territory = KeyChoice(label="Territory", required=False)
 
@@ -214,6 +214,7 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
     initial["owner"] = lead.owner.key if lead.owner else viewer.key
     kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
     kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
+    kept |= own_initial("lead", lead.key)
     is_open = lead.status not in ("qualified", "dropped")
     likely = likely_matches(lead.customer or lead.name)
     if likely and is_open:
@@ -226,7 +227,8 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
         "may_edit": may_change_lead(viewer, ground, lead, today()),
         "form": LeadForm(initial=kept),
         "qualify": QualifyForm(request, lead, initial=initial),
-        "seen": lead_text(lead),
+        "seen": LEADS.text(lead),
+        "own_values": own_shown("lead", lead.key),
         "here": request.path,
         "planned": lead.activities.filter(status="planned").select_related("person").order_by("at"),
         "done": done[:15],

@@ -16,16 +16,18 @@ from wise_tally.core.ground import OPEN
 from wise_tally.customers.accounts import seen_account
 from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.customer_access import may_change_account
-from wise_tally.deals.models import Account, OwnFieldValue
+from wise_tally.deals.models import Account
+from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.clock import now
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
 from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
 
 LATEST = 15
-MONTHS_BACK = 14
+MONTHS_BACK = 36
 
 
 @require_safe
@@ -39,7 +41,7 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
         "account": found,
         "may_edit": not line.is_past and may_change_account(viewer, line.book.ground, found, line.today),
         "here": request.get_full_path(),
-        "own_values": _own(found),
+        "own_values": own_shown("account", found.key),
         "twins": likely_matches(found.name, found.key),
         **_deals(request, line, found),
         **_sales(request, line, found),
@@ -47,11 +49,6 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
         **_talk(found),
     }
     return render(request, "customers/account.html", answer)
-
-
-def _own(found: Account) -> list[tuple[str, str]]:
-    values = OwnFieldValue.objects.filter(subject_key=found.key, field__applies_to="account").order_by("field__key")
-    return [(value.field.name, value.value) for value in values.select_related("field")]
 
 
 def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
@@ -80,6 +77,8 @@ def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
     fiscal = line.book.ground.fiscal
     present = fiscal.containing(line.as_of, "month")
     month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else present
+    if month.starts_on > line.as_of:
+        raise Refused(f"{period_words(month)} has not begun on {line.as_of}; accepted: a month up to it.")
     this, before = same_days_last_year(month, line.as_of)
     rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]

@@ -12,7 +12,7 @@ from wise_tally.deals.actions import last_revision
 from wise_tally.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
 from wise_tally.deals.models import Deal
 from wise_tally.org.access import sees_people
-from wise_tally.org.clock import now
+from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, Stage
 from wise_tally.scope.guard import safe_next
@@ -111,9 +111,16 @@ def _preview(
         "unchanged": len(seen) - len(changes),
         "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
         "deals": request.POST.getlist("deal"),
+        "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
         "back": safe_next(request, reverse("deals:page")),
     }
     return render(request, "deals/bulk.html", answer, status=422 if faults else 200)
+
+
+def _newly_past(change: Changed) -> bool:
+    """Whether a deal would be given an expected close that is past."""
+    close = change.after.expected_close
+    return close is not None and close != change.before.expected_close and close < today()
 
 
 def _words(change: Changed) -> list[str]:

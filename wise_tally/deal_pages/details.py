@@ -7,7 +7,8 @@ from django import forms
 from django.http import QueryDict
 
 from wise_tally.deals.account_actions import likely_matches
-from wise_tally.deals.models import Account, Contact, Deal, OwnField, Partner
+from wise_tally.deals.form_fields import names_of, own_form_fields, split_own
+from wise_tally.deals.models import Account, Contact, Deal, Partner
 from wise_tally.process.models import DealType, Source
 from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
 
@@ -28,6 +29,14 @@ def account_named(text: str) -> Account | None:
     raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {likely}.")
 
 
+MOST_NAMES = 300
+
+
+def account_names() -> list[str]:
+    """Names that a customer's field offers while typing."""
+    return list(Account.objects.order_by("name").values_list("name", flat=True)[:MOST_NAMES])
+
+
 class AccountField(forms.CharField):
     """An account by its name, None for nothing typed."""
 
@@ -37,26 +46,6 @@ class AccountField(forms.CharField):
     def clean(self, value: Any) -> Any:
         """The account of what was typed."""
         return account_named(super().clean(value))
-
-
-def names_of(model: type[Source] | type[DealType], present: str) -> list[tuple[str, str]]:
-    """The names of a list as choices, with the present one even if the list lacks it."""
-    names = list(model.objects.order_by("name").values_list("name", flat=True))
-    names += [present] if present and present not in names else []
-    return [("", "none"), *((name, name) for name in names)]
-
-
-def own_form_fields(applies_to: str) -> dict[str, forms.Field]:
-    """Form fields of own fields, by name in the form."""
-    found: dict[str, forms.Field] = {}
-    for own in OwnField.objects.filter(applies_to=applies_to).order_by("key"):
-        if own.kind == "choice":
-            choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
-            found[f"own:{own.key}"] = forms.ChoiceField(label=own.name, required=False, choices=choices)
-        else:
-            widget = forms.DateInput(attrs={"type": "date"}) if own.kind == "date" else forms.TextInput()
-            found[f"own:{own.key}"] = forms.CharField(label=own.name, required=False, widget=widget, max_length=10_000)
-    return found
 
 
 class DetailsForm(LedgerForm):
@@ -76,8 +65,6 @@ class DetailsForm(LedgerForm):
     def __init__(self, deal: Deal, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.fields.update(own_form_fields("deal"))
-        for name in self.fields:
-            self.fields[name].widget.attrs.setdefault("class", "boxed")
         there = Contact.objects.filter(account=deal.account).order_by("name") if deal.account else []
         self.set_choices("contact", choices_of(there))
         self.set_choices("partner", choices_of(Partner.objects.order_by("name")))
@@ -93,13 +80,13 @@ class DetailsForm(LedgerForm):
     def kept(self) -> Values:
         """The cleaned values as a part keeps them; a contact of another customer is dropped with it."""
         clean = dict(self.cleaned_data)
-        own = {name.partition(":")[2]: clean.pop(name) for name in list(clean) if name.startswith("own:")}
+        clean, own = split_own(clean)
         account = clean["account"]
         if clean["contact"] and not Contact.objects.filter(key=clean["contact"], account=account).exists():
             clean["contact"] = None
         clean["account"] = account.key if account else None
         clean["next_step_on"] = clean["next_step_on"].isoformat() if clean["next_step_on"] else None
-        return clean | {"own": {key: text for key, text in sorted(own.items()) if text}}
+        return clean | {"own": own}
 
 
 def initial_of(kept: Mapping[str, Any]) -> Values:

@@ -3,19 +3,18 @@
 from typing import Any
 
 from django import forms
-from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.deal_pages.details import AccountField, names_of
+from wise_tally.deal_pages.details import AccountField, account_names
 from wise_tally.deal_pages.one import open_deal
-from wise_tally.deal_pages.parts import account_names
 from wise_tally.deals.actions import last_revision, require_deal
 from wise_tally.deals.activity_actions import FileRefused, add_file, take_file_away
 from wise_tally.deals.creation import DealRefused, NewDeal, add_deal
 from wise_tally.deals.entry import document_of, keep_answers
+from wise_tally.deals.form_fields import NewCloseField, names_of
 from wise_tally.deals.models import KeptFile
 from wise_tally.org.access import May, may_change_deal
 from wise_tally.org.clock import now, today
@@ -35,7 +34,7 @@ class NewDealForm(LedgerForm):
     account = AccountField(label="Customer", help_text="The name of an account that is there.")
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
-    expected_close = DateField(label="Expected close")
+    expected_close = NewCloseField(label="Expected close")
     owner = KeyChoice(label="Owner")
     deal_type = forms.ChoiceField(label="Deal type", required=False)
     source = forms.ChoiceField(label="Source", required=False)
@@ -53,13 +52,6 @@ class NewDealForm(LedgerForm):
             assert isinstance(field, forms.ChoiceField)
             field.choices = options_of
 
-    def clean_expected_close(self) -> Any:
-        """A day from today on, or none: a new deal cannot have been due."""
-        day = self.cleaned_data["expected_close"]
-        if day and day < today():
-            raise forms.ValidationError(f"{day} is past; accepted: a day from today on, or none.")
-        return day
-
 
 def owners_of(request: HttpRequest) -> list[tuple[str, str]]:
     """People whose deals the viewer may change; the viewer first."""
@@ -74,8 +66,7 @@ def owners_of(request: HttpRequest) -> list[tuple[str, str]]:
 def new_deal(request: HttpRequest) -> HttpResponse:
     """The form of a new deal; what cannot be kept is said beside its field."""
     viewer = request.viewer  # type: ignore[attr-defined]
-    if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
-        raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
+    viewer.require(May.CHANGE_OWN_DEALS)
     form = NewDealForm(
         request,
         request.POST if request.method == "POST" else None,

@@ -12,14 +12,15 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.statistics import DAY_SECONDS
-from wise_tally.deal_pages.details import details_form
+from wise_tally.deal_pages.details import account_names, details_form
 from wise_tally.deal_pages.history import history
 from wise_tally.deal_pages.part_forms import shown_form, shown_lines
 from wise_tally.deal_pages.trail import trail
 from wise_tally.deal_pages.undo import last_change
 from wise_tally.deals.actions import last_revision
 from wise_tally.deals.entry import Lacking, facts_of, missing_before, skipped_before
-from wise_tally.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.deals.own_fields import own_shown
 from wise_tally.deals.parts import PARTS, part_text
 from wise_tally.deals.selectors import last_contacts
 from wise_tally.org.access import Viewer, sees_people
@@ -99,6 +100,7 @@ def deal_context(request: HttpRequest, deal: Deal) -> dict[str, Any]:
         else None,
         "history": history(deal, line.standing.cut),
         "may_edit": may_edit,
+        "account_names": account_names() if may_edit else [],
         "here": request.get_full_path(),
         "undo": last_change(request, deal.key),
         "steps": next_steps(deal, last, viewer) if may_edit else (),
@@ -123,7 +125,6 @@ def _belonging(deal: Deal, may_edit: bool) -> dict[str, Any]:
     """The parts with their forms, and what is shown of them."""
     day = today()
     kept = {name: part.read(deal, day) for name, part in PARTS.items()}
-    own = OwnFieldValue.objects.filter(subject_key=deal.key, field__applies_to="deal").order_by("field__key")
     forms: dict[str, Any] = {}
     if may_edit:
         forms = {name: shown_form(name, deal, kept[name]) for name in ("lines", "payments", "contacts", "credits")}
@@ -135,8 +136,7 @@ def _belonging(deal: Deal, may_edit: bool) -> dict[str, Any]:
         "payments": _payments(deal),
         "contacts": deal.contacts.select_related("contact").order_by("contact__name"),
         "credits": _shares(kept["credits"]["rows"]),
-        "own_values": [(value.field.name, value.value) for value in own.select_related("field")],
-        "own_fields": OwnField.objects.filter(applies_to="deal").exists(),
+        "own_values": own_shown("deal", deal.key),
     }
 
 

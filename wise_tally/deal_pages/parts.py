@@ -9,20 +9,18 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
-from wise_tally.deal_pages.details import DetailsForm, details_form
+from wise_tally.deal_pages.details import DetailsForm, account_names, details_form
 from wise_tally.deal_pages.one import open_deal
 from wise_tally.deal_pages.part_forms import RowForm, read_rows, shown_form
 from wise_tally.deals.actions import OldState, StageRefused, last_revision
 from wise_tally.deals.entry import DetailRefused
-from wise_tally.deals.models import Account, Deal
+from wise_tally.deals.models import Deal
 from wise_tally.deals.parts import PARTS, Who, change_part, part_text, put_part_back
 from wise_tally.org.clock import now, today
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.scope.guard import safe_next
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, LedgerForm, forms
-
-MOST_NAMES = 300
 
 
 class NextForm(LedgerForm):
@@ -103,11 +101,6 @@ def _page(  # the form again, with what is there now where somebody else was qui
         "account_names": account_names() if name == "details" else [],
     }
     return render(request, "deals/part.html", answer, status=status)
-
-
-def account_names() -> list[str]:
-    """Names that a customer's field offers while typing."""
-    return list(Account.objects.order_by("name").values_list("name", flat=True)[:MOST_NAMES])
 
 
 def _present(name: str, deal: Deal, present: dict[str, Any]) -> list[str]:

@@ -41,6 +41,16 @@ class Trail:
     close: str = ""
     to_close: str = ""
 
+    @property
+    def backwards(self) -> int:
+        """How many moves went back."""
+        return sum(stay.is_back for stay in self.stays)
+
+    @property
+    def skipping(self) -> int:
+        """How many moves skipped a stage."""
+        return sum(bool(stay.skipped) for stay in self.stays)
+
 
 ROOMY = 9
 

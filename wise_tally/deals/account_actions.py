@@ -19,17 +19,17 @@ from wise_tally.deals.models import (
     Invoice,
     Note,
     Order,
-    OwnField,
     OwnFieldValue,
 )
-from wise_tally.deals.parts import keep_own_field
+from wise_tally.deals.own_fields import Kind
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import revisions_added
-from wise_tally.org.records import ChangedMeanwhile, as_text, new_key, values_of
+from wise_tally.org.records import as_text, new_key, values_of
 
 BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
 ACCOUNT_COLUMNS = ("name", "kind", "territory", "owner", "industry", "country")
+ACCOUNTS = Kind(Account, "account", ACCOUNT_COLUMNS)
 CONTACT_COLUMNS = ("name", "email", "phone", "job_title")
 ALIKE = 0.8
 MOST_MATCHES = 5
@@ -57,7 +57,7 @@ def _words(name: str) -> list[str]:
 def _run_together(one: list[str], other: list[str]) -> float:
     """How alike two names are without their spaces, 0 unless they differ by a slip or two."""
     first, second = "".join(one), "".join(other)
-    if not first or abs(len(first) - len(second)) > MOST_SLIPS or first[0] != second[0]:
+    if not first or not second or abs(len(first) - len(second)) > MOST_SLIPS or first[0] != second[0]:
         return 0.0
     ratio = _word_ratio(first, second)
     return ratio if ratio >= SAME_BUT_SLIPS else 0.0
@@ -90,30 +90,15 @@ def save_account(
     viewer: Viewer, ground: Ground, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
 ) -> Account:
     """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, DetailRefused."""
-    columns = {name: values[name] for name in ACCOUNT_COLUMNS}
     if key is None:
-        if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
-            raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
-        account, before = Account.objects.create(key=new_key(Account, columns["name"]), **columns), ""
+        viewer.require(May.CHANGE_OWN_DEALS)
+        account, before = ACCOUNTS.add(values), ""
     else:
         account = Account.objects.get(key=key)
         _require(viewer, ground, account, now)
-        before = account_text(account)
-        if seen and seen != before:
-            raise ChangedMeanwhile(values_of(account, list(ACCOUNT_COLUMNS)))
-        for name, value in columns.items():
-            setattr(account, name, value)
-        account.save(update_fields=list(columns))
-    for field in OwnField.objects.filter(applies_to="account"):
-        keep_own_field(field, account.key, values.get("own", {}).get(field.key, ""))
-    audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, account_text(account))
-    return account
-
-
-def account_text(account: Account) -> str:
-    """An account as one text, for noticing what changed meanwhile."""
-    own = OwnFieldValue.objects.filter(subject_key=account.key, field__applies_to="account").order_by("field__key")
-    return as_text(values_of(account, list(ACCOUNT_COLUMNS)) | {"own": list(own.values_list("field__key", "value"))})
+        before = ACCOUNTS.change(account, values, seen)
+    audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, ACCOUNTS.text(account))
+    return account  # type: ignore[no-any-return]
 
 
 def _require(viewer: Viewer, ground: Ground, account: Account, now: datetime) -> None:
@@ -151,7 +136,7 @@ def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account,
         _require(viewer, ground, account, now)
     if twin.pk == kept.pk:
         raise ValueError("An account cannot be merged into itself; accepted: another account.")
-    before = account_text(twin)
+    before = ACCOUNTS.text(twin)
     moved = sum(model._default_manager.filter(account=twin).update(account=kept) for model in BELONGING)
     lacking = [name for name in ACCOUNT_COLUMNS if not getattr(kept, name) and getattr(twin, name)]
     for name in lacking:
@@ -162,5 +147,5 @@ def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account,
         value.delete()
     twin.delete()
     revisions_added()
-    audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, account_text(kept))
+    audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, ACCOUNTS.text(kept))
     return moved

@@ -23,6 +23,6 @@ def may_change_lead(viewer: Viewer, ground: Ground, lead: Lead, today: date) -> 
 
 def _may_change_of(viewer: Viewer, ground: Ground, owner: str | None, today: date) -> bool:
     if owner is None:
-        return viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)
+        return viewer.may(May.CHANGE_OWN_DEALS)
     index = next((i for i, person in enumerate(ground.people) if person.key == owner), None)
     return index is not None and may_change_deal(viewer, ground, today, index)

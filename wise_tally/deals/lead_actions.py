@@ -13,12 +13,14 @@ from wise_tally.deals.account_actions import save_account
 from wise_tally.deals.creation import NewDeal, add_deal
 from wise_tally.deals.customer_access import may_change_lead
 from wise_tally.deals.models import Account, Activity, Contact, Deal, Lead, Note
+from wise_tally.deals.own_fields import Kind
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.models import Person
-from wise_tally.org.records import ChangedMeanwhile, as_text, new_key, values_of
+from wise_tally.org.records import new_key
 
 LEAD_COLUMNS = ("name", "customer", "email", "phone", "source", "owner", "status")
+LEADS = Kind(Lead, "lead", LEAD_COLUMNS)
 CLOSED = ("qualified", "dropped")
 
 
@@ -41,25 +43,14 @@ def save_lead(
 ) -> Lead:
     """Take a lead in or change one; raises ChangedMeanwhile or LeadRefused."""
     if key is None:
-        if not (viewer.may(May.CHANGE_OWN_DEALS) or viewer.may(May.CHANGE_ALL_DEALS)):
-            raise PermissionDenied("This needs the right to change own deals; ask an administrator.")
-        lead, before = Lead.objects.create(key=new_key(Lead, values["name"]), created_at=now, **values), ""
+        viewer.require(May.CHANGE_OWN_DEALS)
+        lead, before = LEADS.add(values, created_at=now), ""
     else:
         lead = Lead.objects.get(key=key)
         _require_open(viewer, ground, lead, now)
-        before = lead_text(lead)
-        if seen and seen != before:
-            raise ChangedMeanwhile(values_of(lead, list(LEAD_COLUMNS)))
-        for name, value in values.items():
-            setattr(lead, name, value)
-        lead.save(update_fields=list(values))
-    audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, lead_text(lead))
-    return lead
-
-
-def lead_text(lead: Lead) -> str:
-    """A lead as one text, for noticing what changed meanwhile."""
-    return as_text(values_of(lead, list(LEAD_COLUMNS)))
+        before = LEADS.change(lead, values, seen)
+    audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, LEADS.text(lead))
+    return lead  # type: ignore[no-any-return]
 
 
 def _require_open(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:

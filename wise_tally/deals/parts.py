@@ -14,19 +14,17 @@ from django.db import transaction
 from wise_tally.core.ground import Ground
 from wise_tally.core.money import line_amount
 from wise_tally.deals.actions import DealState, change_deal, last_revision, require_deal, set_credits
-from wise_tally.deals.entry import own_value
 from wise_tally.deals.models import (
     Account,
     Contact,
     Deal,
     DealContact,
     DealLine,
-    OwnField,
-    OwnFieldValue,
     Partner,
     Payment,
     Product,
 )
+from wise_tally.deals.own_fields import keep_own, own_kept
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import old_rows_changed, revisions_added
@@ -63,8 +61,7 @@ def _details(deal: Deal, today: date) -> Value:
         record = getattr(deal, name)
         kept[name] = record.key if record else None
     kept["next_step_on"] = deal.next_step_on.isoformat() if deal.next_step_on else None
-    values = OwnFieldValue.objects.filter(subject_key=deal.key, field__applies_to="deal")
-    kept["own"] = dict(values.order_by("field__key").values_list("field__key", "value"))
+    kept["own"] = own_kept("deal", deal.key)
     return kept
 
 
@@ -77,22 +74,12 @@ def _write_details(deal: Deal, value: Value, who: Who) -> None:
         setattr(deal, name, model._default_manager.get(key=value[name]) if value[name] else None)
     deal.next_step_on = date.fromisoformat(value["next_step_on"]) if value["next_step_on"] else None
     deal.save(update_fields=[*TEXTS, *RECORDS, "next_step_on"])
-    for field in OwnField.objects.filter(applies_to="deal"):
-        keep_own_field(field, deal.key, value["own"].get(field.key, ""))
+    keep_own("deal", deal.key, value["own"])
     if before != {name: getattr(deal, name) for name in IN_THE_BOOK}:
         old_rows_changed()
     elif referred != [getattr(deal, f"{name}_id") for name in RECORDS]:
         # What is kept with the book follows customers, contacts and partners of deals.
         revisions_added()
-
-
-def keep_own_field(field: OwnField, subject_key: str, text: str) -> None:
-    """Keep or take away the value of an own field; raises DetailRefused."""
-    if text:
-        defaults = {"value": own_value(field, text)}
-        OwnFieldValue.objects.update_or_create(field=field, subject_key=subject_key, defaults=defaults)
-    else:
-        OwnFieldValue.objects.filter(field=field, subject_key=subject_key).delete()
 
 
 def _next(deal: Deal, today: date) -> Value:

@@ -184,7 +184,7 @@ def _found(request: HttpRequest, text: str) -> list[Found]:
     deals = Deal.objects.filter(called).select_related("account").order_by("-created_at")
     results = [
         Found("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in _first(seen.of_deals(deals[: FOUND * 25]))
+        for deal in seen.of_deals(deals[: FOUND * 25])[:FOUND]
     ]
     accounts = seen.accounts()
     results += [
@@ -209,7 +209,3 @@ def _found(request: HttpRequest, text: str) -> list[Found]:
 
 def _lead(lead: Lead) -> Found:
     return Found("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")
-
-
-def _first(deals: list[Deal]) -> list[Deal]:
-    return deals[:FOUND]
