@@ -5,7 +5,6 @@ from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.attainment import AttainmentRow, attainment
@@ -14,7 +13,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, in_tree_order, read_scope
 from wise_tally.scope.nodes import scope_node, whole_attainment, working_query
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import short
@@ -41,9 +40,6 @@ def page(request: HttpRequest) -> HttpResponse:
     whole = whole_attainment(line)
     counted = whole.forecast.deals_won + whole.forecast.deals_open
     query = urlencode([*line.given, ("by", by)])
-    exports = tuple(
-        (kind.upper(), f"{reverse('attainment:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json")
-    )
     answer = {
         "line": line,
         "by": by,
@@ -52,7 +48,12 @@ def page(request: HttpRequest) -> HttpResponse:
         "whole_working": working_query(line, scope_node(line)[2]),
         "rows": rows_of(line, by),
         "carries": carries_quota(line.scope, by),
-        "strip": CountStrip(counted, undated=whole.forecast.undated, overdue=whole.forecast.overdue, exports=exports),
+        "strip": CountStrip(
+            counted,
+            undated=whole.forecast.undated,
+            overdue=whole.forecast.overdue,
+            exports=exports("attainment:table", query),
+        ),
     }
     return render(request, "attainment/page.html", answer)
 

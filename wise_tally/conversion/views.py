@@ -15,7 +15,7 @@ from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, only_process, read_scope
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.refusals import Refused
 
 BY = {
@@ -127,12 +127,11 @@ def own_scope(line: ScopeLine, by: str, key: str | None) -> str:
 
 def _strip(line: ScopeLine, request: HttpRequest, counted: int, lacking: int) -> CountStrip:
     query = _query(line, request)
-    exports = tuple(
-        (kind.upper(), f"{reverse('conversion:table', args=[kind])}?{query}") for kind in ("csv", "xlsx", "json")
-    )
     of_process = int((line.book.deals.process[line.standing.deal] == line.scope.process).sum())
     url = f"{reverse('deals:page')}?{line.query(process=line.process_value)}&status=all"
-    return CountStrip(counted, max(0, of_process - counted), url, lacking=lacking, exports=exports)
+    return CountStrip(
+        counted, max(0, of_process - counted), url, lacking=lacking, exports=exports("conversion:table", query)
+    )
 
 
 @require_safe

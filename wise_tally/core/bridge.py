@@ -66,7 +66,11 @@ def bridge(
     book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
 ) -> tuple[BridgeRow, ...]:
     """start, every cause in order, end; the causes sum exactly to end − start. Source: common practice."""
-    moves = bridge_moves(book, before, after, period, scope, measure)
+    return bridge_rows(bridge_moves(book, before, after, period, scope, measure))
+
+
+def bridge_rows(moves: Moves) -> tuple[BridgeRow, ...]:
+    """The rows of a bridge that is there deal by deal."""
     rows = [BridgeRow(c, int(m.sum()), int(np.count_nonzero(m))) for c, m in zip(CAUSES, moves.moved, strict=True)]
     first = BridgeRow("start", int(moves.start.sum()), int(np.count_nonzero(moves.start)))
     return (first, *rows, BridgeRow("end", int(moves.end.sum()), int(np.count_nonzero(moves.end))))

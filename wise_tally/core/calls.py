@@ -1,7 +1,7 @@
 """Calls: what reps and managers say a period will bring, and their roll-up."""
 
 from collections.abc import Mapping
-from datetime import date
+from datetime import date, timedelta
 
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.ground import Call, Ground
@@ -29,6 +29,18 @@ def calls_in_force(ground: Ground, as_of: date, period: Period) -> dict[tuple[st
 def _strength(call: Call) -> tuple[bool, int]:
     by_another = call.subject == "person" and call.made_by != call.subject_index
     return by_another, call.made_at
+
+
+def last_due(today: date, weekday: int | None, period: Period) -> date | None:
+    """The last day up to `today` by which calls were due (weekday, Monday 0); None where none is set or the period is over."""
+    if weekday is None or period.ends_on < today:
+        return None
+    return today - timedelta(days=(today.weekday() - weekday) % 7)
+
+
+def as_difference(called_minor: int | None, difference_minor: int) -> int:
+    """The amount that a difference to what is called so far makes, in minor units."""
+    return (called_minor or 0) + difference_minor
 
 
 def called(

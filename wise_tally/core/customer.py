@@ -3,12 +3,13 @@
 import calendar
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, datetime
 
 import numpy as np
 
 from wise_tally.core.calendar import Period
 from wise_tally.core.money import Ints
+from wise_tally.core.statistics import DAY_SECONDS
 
 # The last day past due of each bucket; None has no end.
 AGEING = (("not due", 0), ("1 to 30 days", 30), ("31 to 60 days", 60), ("61 to 90 days", 90), ("over 90 days", None))
@@ -44,6 +45,16 @@ def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
         sums[place] += owed.amount_minor
         counts[place] += 1
     return tuple(AgeingRow(words, counts[i], sums[i]) for i, (words, _) in enumerate(AGEING))
+
+
+def unpaid_minor(rows: Sequence[AgeingRow]) -> int:
+    """All that is unpaid, in minor units."""
+    return sum(row.amount_minor for row in rows)
+
+
+def past_due_minor(rows: Sequence[AgeingRow]) -> int:
+    """What is unpaid and past due, in minor units."""
+    return sum(row.amount_minor for row in rows[1:])
 
 
 def year_before(day: date) -> date:
@@ -99,6 +110,35 @@ def compare_sales(sales: Sequence[Sale], this: Period, before: Period) -> tuple[
                 for key in ((sale.product_group, ""), (sale.product_group, sale.product or "without a product")):
                     sums.setdefault(key, [0, 0])[place] += sale.amount_minor
     return tuple(SalesRow(*key, *values) for key, values in sorted(sums.items()))
+
+
+def all_sales(sales: Sequence[Sale], this: Period, before: Period) -> SalesRow:
+    """The sales of two spans together, as one row without a group; the sum of the groups of `compare_sales`."""
+    spans = [sum(sale.amount_minor for sale in sales if s.starts_on <= sale.on <= s.ends_on) for s in (this, before)]
+    return SalesRow("", "", spans[0], spans[1])
+
+
+@dataclass(frozen=True)
+class ShipMonth:
+    """Open orders of one ship month (`month` its first day; None without a ship date), in minor units."""
+
+    month: date | None
+    amount_minor: int
+
+
+def orders_by_month(orders: Sequence[tuple[date | None, int]]) -> tuple[ShipMonth, ...]:
+    """Amounts of open orders by the month they ship in, those without a date last."""
+    sums: dict[date | None, int] = {}
+    for ships, amount in orders:
+        month = ships.replace(day=1) if ships else None
+        sums[month] = sums.get(month, 0) + amount
+    ordered = sorted(sums, key=lambda month: (month is None, month or date.min))
+    return tuple(ShipMonth(month, sums[month]) for month in ordered)
+
+
+def days_between(begun: datetime, ended: datetime) -> float:
+    """Elapsed days of 24 hours, as the age of a lead or the time since a contact."""
+    return (ended - begun).total_seconds() / DAY_SECONDS
 
 
 def contact_gap(days_since_contact: float, interval_days: int = CONTACT_INTERVAL_DAYS) -> int:

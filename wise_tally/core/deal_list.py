@@ -96,6 +96,28 @@ def days_over(book: Book, standing: Standing, at: Ints) -> np.ndarray:
 
 
 UNTOUCHED_DAYS = 30
+SLIPPED_OFTEN = 2
+
+
+def due_between(standing: Standing, at: Ints, first: int, last: int) -> Flags:
+    """Which open deals are expected to close from day `first` to day `last` (ordinals), both included."""
+    close = standing.expected_close[at]
+    return (standing.kind[at] == OPEN) & (close >= first) & (close <= last)
+
+
+def overdue(standing: Standing, at: Ints) -> Flags:
+    """Which open deals have an expected close before the as-of day."""
+    return due_between(standing, at, NO_DAY + 1, standing.as_of.toordinal() - 1)
+
+
+def undated(standing: Standing, at: Ints) -> Flags:
+    """Which open deals have no expected close."""
+    return (standing.kind[at] == OPEN) & (standing.expected_close[at] == NO_DAY)
+
+
+def slipped_often(book: Book, standing: Standing, at: Ints) -> Flags:
+    """Which deals have slipped at least twice. Source: common practice."""
+    return slips(book, standing).count[standing.deal[at]] >= SLIPPED_OFTEN
 
 
 def untouched(book: Book, standing: Standing, at: Ints) -> Flags:

@@ -56,13 +56,16 @@ def _seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenP
     return SeenProbabilities(probability, frozenset(kept), window)
 
 
+def seen_of_deals(book: Book, standing: Standing, period: Period) -> Ints:
+    """The probability of each deal by what was seen of its stage, in basis points; closed ones keep theirs."""
+    seen = seen_probabilities(book, standing, period)
+    return np.where(standing.kind == OPEN, seen.probability_bp[standing.stage], standing.probability_bp)
+
+
 def seen_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> ForecastLines:
     """The forecast's lines with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
-    seen = seen_probabilities(book, standing, period)
     lines = forecast_lines(book, standing, period, scope, by)
-    is_open = standing.kind == OPEN
-    probability = np.where(is_open, seen.probability_bp[standing.stage], standing.probability_bp)
-    whole = weighted_minor(standing.amount_minor, probability)
+    whole = weighted_minor(standing.amount_minor, seen_of_deals(book, standing, period))
     return replace(lines, weighted_minor=lines.lines.parts(whole, book.ground.person_rank))
 
 

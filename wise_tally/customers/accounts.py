@@ -8,7 +8,6 @@ from urllib.parse import urlencode
 from django.db.models import Max
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
-from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.deal_list import open_by_group
@@ -22,9 +21,9 @@ from wise_tally.org.access import May
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
-from wise_tally.scope.paging import Page, page_of
+from wise_tally.scope.paging import Page, beside, page_of
 from wise_tally.scope.seen import sight
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -112,12 +111,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "territories": Territory.objects.order_by("name"),
         "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS),
-        "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
-        "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
-        "exports": [
-            (kind.upper(), f"{reverse('customers:table', args=[kind])}?{found.query(page=str(found.page.number))}")
-            for kind in ("csv", "xlsx", "json")
-        ],
+        **beside(found.page, lambda number: found.query(page=number)),
+        "exports": exports("customers:table", found.query(page=str(found.page.number))),
     }
     return render(request, "customers/accounts.html", answer)
 

@@ -11,7 +11,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.core.customer import days_between
 from wise_tally.customers.forms import LeadForm
 from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.creation import DealRefused, NewDeal
@@ -35,9 +35,9 @@ from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.process.models import Source, Stage, StageKind
 from wise_tally.scope.guard import safe_next
-from wise_tally.scope.paging import Page, page_of
+from wise_tally.scope.paging import Page, beside, page_of
 from wise_tally.scope.seen import sight
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.ui.refusals import Refused
@@ -63,7 +63,7 @@ def seen_lead(request: HttpRequest, key: str) -> Lead:
 
 def age_days(lead: Lead, moment: datetime) -> float:
     """Days from a lead's coming in to its closing, or to `moment`."""
-    return ((lead.closed_at or moment) - lead.created_at).total_seconds() / DAY_SECONDS
+    return days_between(lead.created_at, lead.closed_at or moment)
 
 
 @dataclass(frozen=True)
@@ -112,15 +112,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS),
-        "before": found.query(page=str(found.page.number - 1)) if found.page.number > 1 else "",
-        "after": found.query(page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
-        "exports": [
-            (
-                kind.upper(),
-                f"{reverse('customers:leads-table', args=[kind])}?{found.query(page=str(found.page.number))}",
-            )
-            for kind in ("csv", "xlsx", "json")
-        ],
+        **beside(found.page, lambda number: found.query(page=number)),
+        "exports": exports("customers:leads-table", found.query(page=str(found.page.number))),
     }
     return render(request, "customers/leads.html", answer)
 

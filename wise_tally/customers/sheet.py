@@ -10,7 +10,18 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
-from wise_tally.core.customer import Owed, Sale, ageing, compare_sales, same_days_last_year
+from wise_tally.core.customer import (
+    Owed,
+    Sale,
+    SalesRow,
+    ageing,
+    all_sales,
+    compare_sales,
+    orders_by_month,
+    past_due_minor,
+    same_days_last_year,
+    unpaid_minor,
+)
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.ground import OPEN
 from wise_tally.customers.accounts import seen_account
@@ -84,46 +95,35 @@ def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
     months = [fiscal.beside(present, -step) for step in range(MONTHS_BACK)]
     year = Period(fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
-    compared = compare_sales(sales, this, before)
-    groups = [row for row in compared if not row.product]
-    year_sales = _year_to_date(found, year, line.as_of)
     return {
-        "sales": compared,
-        "sales_this": sum(row.this_minor for row in groups),
-        "sales_before": sum(row.before_minor for row in groups),
-        "sales_change": sum(row.change_minor for row in groups),
+        "sales": compare_sales(sales, this, before),
+        "all_sales": all_sales(sales, this, before),
         "span_this": this,
         "span_before": before,
-        "year_sales": year_sales,
-        "year_change": year_sales[0] - year_sales[1],
+        "year_sales": _year_to_date(found, year, line.as_of),
         "months": [(m.text, period_words(m), m.text == month.text) for m in months],
     }
 
 
-def _year_to_date(found: Account, year: Period, as_of: date) -> tuple[int, int]:
-    """Sales of the fiscal year to date and of the same days a year before, in minor units."""
+def _year_to_date(found: Account, year: Period, as_of: date) -> SalesRow:
+    """Sales of the fiscal year to date and of the same days a year before."""
     spans = same_days_last_year(year, as_of)
-    rows = list(found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor"))
-    sums = [sum(amount for on, amount in rows if span.starts_on <= on <= span.ends_on) for span in spans]
-    return sums[0], sums[1]
+    rows = found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor")
+    return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
 
 
 def _ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
     """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
     unpaid = found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
-    owed = [Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")]
-    rows = ageing(owed, line.as_of)
-    months: dict[str, int] = {}
-    for ships, amount in found.orders.filter(open=True).order_by("ships_on").values_list("ships_on", "amount_minor"):
-        words = f"{ships:%B %Y}" if ships else "no ship date"
-        months[words] = months.get(words, 0) + amount
+    rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)
+    months = orders_by_month(list(found.orders.filter(open=True).values_list("ships_on", "amount_minor")))
     return {
         "ageing": rows,
-        "owed_minor": sum(row.amount_minor for row in rows),
-        "late_minor": sum(row.amount_minor for row in rows[1:]),
+        "owed_minor": unpaid_minor(rows),
+        "late_minor": past_due_minor(rows),
         "unpaid": unpaid.filter(due_on__lt=line.as_of).order_by("due_on")[:LATEST],
-        "orders": list(months.items()),
-        "orders_minor": sum(months.values()),
+        "orders": [(f"{o.month:%B %Y}" if o.month else "no ship date", o.amount_minor) for o in months],
+        "orders_minor": sum(o.amount_minor for o in months),
     }
 
 

@@ -10,10 +10,9 @@ from wise_tally.core.calendar import NO_DAY, local_days
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.ground import OPEN
-from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
-from wise_tally.core.statistics import DAY_SECONDS
-from wise_tally.deals.models import Deal, DealLine, OwnField
-from wise_tally.deals.selectors import last_contacts
+from wise_tally.core.money import Ints
+from wise_tally.deals.models import Deal, OwnField
+from wise_tally.deals.selectors import contact_days
 from wise_tally.org.clock import now
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow
@@ -203,40 +202,18 @@ def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column
     shown, places = {column.name for column in columns}, list(rows)
     keys = [row.key for row in rows.values()]
     deals: dict[str, Deal] = {}
-    for first in range(0, len(keys), AT_ONCE):
-        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE])
+    for first in range(0, len(keys), side.AT_ONCE):
+        some = Deal.objects.filter(key__in=keys[first : first + side.AT_ONCE])
         deals |= {deal.key: deal for deal in some.select_related("process", "contact", "partner")}
     own = {c.own: side.own_values(line, c.own) for c in columns if c.own}
-    contact = dict(zip(places, _contact_days(deals, rows), strict=True)) if shown & {"gap", "contacted"} else {}
-    margin = _margins(deals.values()) if "margin" in shown else {}
+    contact = contact_days(deals.values(), now()) if shown & {"gap", "contacted"} else {}
+    margin = side.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}
     reasons = side.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
     created = _created(line, np.array(places, dtype=np.int64)).tolist() if places else []
     found = {}
     for number, (place, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.standing.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
-        more = (contact.get(place, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
+        more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
         found[place] = RowData(row, deal, texts, *more)
     return found
-
-
-def _contact_days(deals: dict[str, Deal], rows: dict[int, DealRow]) -> list[float]:
-    """Days since the last contact of each deal, in the order of the rows."""
-    last, moment = last_contacts(deals.values()), now()
-    found = [deals[row.key] for row in rows.values()]
-    return [(moment - (last[deal.pk] or deal.created_at)).total_seconds() / DAY_SECONDS for deal in found]
-
-
-AT_ONCE = 5_000
-
-
-def _margins(deals: Iterable[Deal]) -> dict[int, int | None]:
-    by_deal: dict[int, list[int | None]] = {}
-    columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
-    wanted = [deal.pk for deal in deals]
-    for first in range(0, len(wanted), AT_ONCE):
-        rows = DealLine.objects.filter(deal__in=wanted[first : first + AT_ONCE]).values_list(*columns)
-        for deal, quantity, price, cost, discount in rows:
-            amount = line_amount(quantity, price, discount or 0)
-            by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
-    return {deal: margin_of_lines(margins) for deal, margins in by_deal.items()}

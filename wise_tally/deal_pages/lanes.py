@@ -8,7 +8,7 @@ import numpy as np
 from django.http import HttpRequest
 from django.urls import reverse
 
-from wise_tally.core.deal_list import ListTotals, lane_totals
+from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.trees import NONE
@@ -76,8 +76,7 @@ def _lanes(request: HttpRequest, line: ScopeLine, by: str, hidden: list[str]) ->
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
     if request.GET.get("within"):
-        close = standing.expected_close[at]
-        at = at[(close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())]
+        at = at[due_between(standing, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]
     if by == "stage":
         order = ground.open_stages(line.scope.process, with_retired=False) if ground.processes else ()
         nodes, index = ground.stages, standing.stage[at]

@@ -6,8 +6,15 @@ from urllib.parse import urlencode
 import numpy as np
 from django.http import HttpRequest
 
-from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.deal_list import list_totals, overstaying, slips, untouched
+from wise_tally.core.deal_list import (
+    due_between,
+    list_totals,
+    overdue,
+    overstaying,
+    slipped_often,
+    undated,
+    untouched,
+)
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
@@ -158,23 +165,22 @@ def _kept(line: ScopeLine, at: Ints, status: str, stage: str) -> np.ndarray:
 def _quick(line: ScopeLine, at: Ints, only: str) -> Ints:
     """The deals of a quick set."""
     standing = line.standing
-    close, is_open = standing.expected_close[at], standing.kind[at] == OPEN
     if only == "overdue":
-        return at[is_open & (close != NO_DAY) & (close < line.as_of.toordinal())]
+        return at[overdue(standing, at)]
     if only == "undated":
-        return at[is_open & (close == NO_DAY)]
+        return at[undated(standing, at)]
     if only == "overstaying":
         return at[overstaying(line.book, standing, at)]
     if only == "untouched":
         return at[untouched(line.book, standing, at)]
     if only == "slipped twice":
-        return at[slips(line.book, standing).count[standing.deal[at]] >= 2]
+        return at[slipped_often(line.book, standing, at)]
     if only == "no next step":
         return at[side.deals_where(line, Deal.objects.filter(next_step=""))[standing.deal[at]]]
     if only in ("closing this month", "closing next month"):
         month = line.book.ground.fiscal.containing(line.as_of, "month")
         month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month
-        return at[is_open & (close >= month.starts_on.toordinal()) & (close <= month.ends_on.toordinal())]
+        return at[due_between(standing, at, month.starts_on.toordinal(), month.ends_on.toordinal())]
     if only == "big":
         largest = np.argsort(-standing.amount_minor[at], kind="stable")[: -(-len(at) // BIG_SHARE)]
         return np.sort(at[largest])

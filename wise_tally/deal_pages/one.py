@@ -11,7 +11,6 @@ from django.urls import reverse
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.deal_pages.details import account_names, details_form
 from wise_tally.deal_pages.history import history
 from wise_tally.deal_pages.part_forms import shown_form, shown_lines
@@ -22,7 +21,7 @@ from wise_tally.deals.entry import Lacking, facts_of, missing_before, skipped_be
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.deals.parts import PARTS, part_text
-from wise_tally.deals.selectors import last_contacts
+from wise_tally.deals.selectors import contact_days, last_contacts
 from wise_tally.org.access import Viewer, sees_people
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person
@@ -157,8 +156,7 @@ def _talk(deal: Deal) -> dict[str, Any]:
     guide = getattr(stage, "guide", None)
     answers = dict(deal.answers.values_list("question", "answer"))
     checklist = [(text, answers.get(text, "")) for text in guide.checklist.splitlines() if text] if guide else []
-    last = last_contacts([deal])[deal.pk]
-    spent = (now() - (last or deal.created_at)).total_seconds() / DAY_SECONDS
+    last, spent = last_contacts([deal])[deal.pk], contact_days([deal], now())[deal.pk]
     return {
         "last_contact": last,
         "contact_days": spent,

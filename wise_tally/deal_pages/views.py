@@ -31,8 +31,9 @@ from wise_tally.process.models import Category
 from wise_tally.scope.deals import deal_rows, stage_choices
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.paging import beside
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -66,8 +67,6 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
     """What the page of the list shows."""
     rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
     data = row_data(line, rows, found.columns)
-    kinds = ("csv", "xlsx", "json")
-    exports = tuple((k.upper(), f"{reverse('deals:table', args=[k])}?{found.query(line)}") for k in kinds)
     shown = [column.name for column in found.columns]
     return {
         "line": line,
@@ -97,9 +96,8 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
         "edit_query": found.query(line, page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
         "here": request.get_full_path(),
-        "before": found.query(line, page=str(found.page.number - 1)) if found.page.number > 1 else "",
-        "after": found.query(line, page=str(found.page.number + 1)) if found.page.number < found.page.pages else "",
-        "strip": CountStrip(found.total, exports=exports),
+        **beside(found.page, lambda number: found.query(line, page=number)),
+        "strip": CountStrip(found.total, exports=exports("deals:table", found.query(line))),
     }
 
 

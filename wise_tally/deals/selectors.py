@@ -5,6 +5,7 @@ from datetime import datetime
 
 from django.db.models import Exists, Max, OuterRef, QuerySet
 
+from wise_tally.core.customer import days_between
 from wise_tally.deals.models import Activity, Deal, DealRevision
 
 
@@ -35,3 +36,10 @@ def last_contacts(deals: Iterable[Deal]) -> dict[int, datetime | None]:
         deal.pk: by_account.get(deal.account_id) if deal.account_id is not None else by_deal.get(deal.pk)
         for deal in wanted
     }
+
+
+def contact_days(deals: Iterable[Deal], moment: datetime) -> dict[int, float]:
+    """For each deal (row number) the days since the last contact, or since its creation where there was none."""
+    wanted = list(deals)
+    last = last_contacts(wanted)
+    return {deal.pk: days_between(last[deal.pk] or deal.created_at, moment) for deal in wanted}

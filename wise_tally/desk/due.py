@@ -7,9 +7,8 @@ import numpy as np
 from django.db.models import QuerySet
 
 from wise_tally.core.book import Flags
-from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.customer import contact_gap, contact_gaps
-from wise_tally.core.deal_list import days_over, slips
+from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
@@ -21,7 +20,6 @@ from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.templatetags.figures import as_words, day, days
 
-SLIPPED_OFTEN = 2
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
 STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
 MARKED = 4
@@ -54,19 +52,18 @@ def flagged(line: ScopeLine) -> Flagged:
     standing = line.standing
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
-    deal, close, today = standing.deal[at], standing.expected_close[at], line.today.toordinal()
+    deal, today = standing.deal[at], line.today.toordinal()
     week_ends = today + 6 - line.today.weekday()
     over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
     contact = side.contact_days(line, at)
-    dated = close != NO_DAY
     reasons: dict[int, Flags] = {
         STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.today))[deal],
         ACTIVITY: side.deals_where(line, Deal.objects.filter(pk__in=_planned(line).values("deal")))[deal],
-        CLOSING: dated & (close >= today) & (close <= week_ends),
-        PAST: dated & (close < today),
+        CLOSING: due_between(standing, at, today, week_ends),
+        PAST: overdue(standing, at),
         OVER: ~np.isnan(over),
-        SLIPPED: moved >= SLIPPED_OFTEN,
-        UNDATED: ~dated,
+        SLIPPED: slipped_often(line.book, standing, at),
+        UNDATED: undated(standing, at),
         GAP: contact_gaps(contact) > 0,
     }
     flags = np.stack([reasons[number] for number in sorted(reasons)])

@@ -30,7 +30,7 @@ from wise_tally.process.models import Category
 from wise_tally.scope.deals import stage_choices
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
-from wise_tally.scope.paging import page_of
+from wise_tally.scope.paging import beside, page_of
 from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, LedgerForm, forms
@@ -62,14 +62,9 @@ def today(request: HttpRequest) -> HttpResponse:
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
         "page": page,
-        "before": _query(line, page.number - 1) if page.number > 1 else "",
-        "after": _query(line, page.number + 1) if page.number < page.pages else "",
+        **beside(page, lambda number: urlencode([*line.given, ("page", number)])),
     }
     return render(request, "desk/today.html", answer)
-
-
-def _query(line: ScopeLine, number: int) -> str:
-    return urlencode([*line.given, ("page", str(number))])
 
 
 @dataclass(frozen=True)

@@ -4,8 +4,6 @@ Invoices and orders of each day are made from the day itself, so the same days a
 invoices get paid. A real feed would write the same two tables.
 """
 
-import csv
-import json
 import tempfile
 from datetime import date, datetime, timedelta
 from pathlib import Path
@@ -18,12 +16,11 @@ from django.db.models import Max
 from wise_tally.core.money import apportion
 from wise_tally.deals.models import Account, Invoice, Order, Product
 from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.tables import TABLES
+from wise_tally.exchange.writing import Rows, write_tables
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.models import Workspace
 
-Rows = list[dict[str, Any]]
 MOST_DAYS = 62
 TERM_DAYS = 30
 PAID_AFTER = 40
@@ -38,7 +35,7 @@ def fetch_ledger(viewer: Viewer, today: date, now: datetime) -> dict[str, int]:
     if not invoices and not orders:
         return {"invoices": 0, "orders": 0}
     with tempfile.TemporaryDirectory() as folder:
-        _write(Path(folder), {"invoices": invoices, "orders": orders})
+        write_tables(Path(folder), "ledger", {"invoices": invoices, "orders": orders})
         report = read_package(Path(folder), now)
     audit(viewer, "ledger fetched", f"{len(invoices)} invoices, {len(orders)} orders", now)
     return report.rows
@@ -108,14 +105,3 @@ def _major(amount_minor: int) -> str:
     decimals = get_currency_precision(Workspace.current().currency)
     whole, rest = divmod(amount_minor, 10**decimals)
     return f"{whole}.{rest:0{decimals}}" if decimals else str(whole)
-
-
-def _write(folder: Path, tables: dict[str, Rows]) -> None:
-    for name, rows in tables.items():
-        with (folder / f"{name}.csv").open("w", encoding="utf-8", newline="") as file:
-            out = csv.DictWriter(file, [column.name for column in TABLES[name].columns])
-            out.writeheader()
-            out.writerows(rows)
-    resources = [{"name": name, "path": f"{name}.csv"} for name in tables]
-    descriptor = {"profile": "tabular-data-package", "name": "ledger", "resources": resources}
-    (folder / "datapackage.json").write_text(json.dumps(descriptor))

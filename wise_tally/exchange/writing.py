@@ -19,6 +19,19 @@ from wise_tally.process.models import StageKind
 from wise_tally.targets.models import MONEY_METRICS
 
 BATCH = 5_000
+Rows = list[dict[str, Any]]
+
+
+def write_tables(folder: Path, name: str, tables: dict[str, Rows]) -> None:
+    """Write rows that code has made (as cells by column) as a package that can be read."""
+    for table, rows in tables.items():
+        with (folder / TABLES[table].path).open("w", encoding="utf-8", newline="") as file:
+            out = csv.DictWriter(file, [column.name for column in TABLES[table].columns])
+            out.writeheader()
+            out.writerows(rows)
+    resources = [{"name": table, "path": TABLES[table].path} for table in tables]
+    descriptor = {"profile": "tabular-data-package", "name": name, "resources": resources}
+    (folder / "datapackage.json").write_text(json.dumps(descriptor))
 
 
 def write_package(folder: Path, now: datetime) -> dict[str, int]:

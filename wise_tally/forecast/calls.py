@@ -1,8 +1,8 @@
 """Calls: what each says the period will bring, beside weighted, seen, won + commit and quota; called and looked back at here."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
-from typing import Any
+from datetime import UTC, datetime
 
 from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
@@ -10,13 +10,16 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
+from wise_tally.core.calls import as_difference, calls_in_force, last_due
 from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.ground import Node, Person
 from wise_tally.core.seen_weight import seen_probabilities, weighted_by_seen
 from wise_tally.core.trees import NONE
 from wise_tally.forecast.tabs import tabs
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
-from wise_tally.org.models import Person, Workspace
+from wise_tally.org.models import Person as PersonRow
+from wise_tally.org.models import Workspace
 from wise_tally.scope.line import ScopeLine, in_tree_order, period_words, read_scope
 from wise_tally.scope.strip import CountStrip
 from wise_tally.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
@@ -69,14 +72,15 @@ class Told:
 def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
     """The people tree of the scope with each node's call."""
     viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
-    held, due, gone = _held(line), _last_due(line), _gone(line)
+    held, gone = _held(line), _gone(line)
+    due = last_due(line.today, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
         key = "" if by == "company" else str(row.key)
         made = held.get((by, key))
         awaited = by == "person" and row.key not in gone
-        late = awaited and due is not None and (made is None or made.made_at.date() < due.date())
+        late = awaited and due is not None and (made is None or made.made_at.date() < due)
         allowed = not line.is_past and may_call(viewer, ground, by, key, line.today)
         rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
 
@@ -111,38 +115,32 @@ def _counts(row: ForecastRow) -> bool:
 
 def _gone(line: ScopeLine) -> frozenset[str]:
     """People who have left; nobody waits for their calls."""
-    return frozenset(Person.objects.filter(active_to__lt=line.today).values_list("key", flat=True))
+    return frozenset(PersonRow.objects.filter(active_to__lt=line.today).values_list("key", flat=True))
 
 
-def _span(line: ScopeLine) -> dict[str, Any]:
-    return {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
+def _made(line: ScopeLine) -> list[Call]:
+    """All calls of the period that were made by the as-of day, in the order they were made."""
+    end = datetime.fromtimestamp(line.standing.cut, UTC)
+    calls = Call.objects.filter(starts_on=line.period.starts_on, ends_on=line.period.ends_on, made_at__lt=end)
+    return list(calls.select_related("made_by").order_by("made_at", "pk"))
 
 
 def _held(line: ScopeLine) -> dict[tuple[str, str], Call]:
-    """The call that holds for each node: the latest, on a person another's before the own."""
-    end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
+    """The call that holds for each node, as the core decides, with its reason from the database."""
+    ground = line.book.ground
+    rows = {(c.subject, c.subject_key, int(c.made_at.timestamp()), c.made_by.key): c for c in _made(line)}
+    nodes: dict[str, Sequence[Person | Node]] = {
+        "person": ground.people,
+        "team": ground.teams,
+        "territory": ground.territories,
+    }
     found: dict[tuple[str, str], Call] = {}
-    for call in Call.objects.filter(**_span(line), made_at__lt=end).select_related("made_by").order_by("made_at", "pk"):
-        node = (call.subject, call.subject_key)
-        other = found.get(node)
-        own_after_other = (
-            other is not None
-            and call.subject == "person"
-            and call.made_by.key == call.subject_key
-            and other.made_by.key != call.subject_key
-        )
-        if not own_after_other:
-            found[node] = call
+    for (subject, index), call in calls_in_force(ground, line.as_of, line.period).items():
+        key = nodes[subject][index].key if subject in nodes else ""
+        row = rows.get((subject, key, call.made_at, ground.people[call.made_by].key))
+        if row is not None:
+            found[subject, key] = row
     return found
-
-
-def _last_due(line: ScopeLine) -> datetime | None:
-    """The last day by which calls were due, if anybody set one and the period has not ended."""
-    weekday = Workspace.current().calls_due_on
-    if weekday is None or line.period.ends_on < line.today:
-        return None
-    day = line.today - timedelta(days=(line.today.weekday() - weekday) % 7)
-    return datetime(day.year, day.month, day.day)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -205,7 +203,7 @@ def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
     value = typed_money(text, currency_decimals())
     if isinstance(value, str):
         raise CallRefused(f"{value} With + or − before it, it is a difference to what is called so far.")
-    amount = (row.row.call or 0) + sign * value if sign else value
+    amount = as_difference(row.row.call, sign * value) if sign else value
     of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
     make_call(request.viewer, line.book.ground, of, amount, typed["reason"], now())  # type: ignore[attr-defined]
 
@@ -213,11 +211,9 @@ def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
 def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
     """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
     names = {(row.subject, row.key): row.row.name or "" for row in rows}
-    end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
-    calls = Call.objects.filter(**_span(line), made_at__lt=end).select_related("made_by").order_by("made_at", "pk")
     before: dict[tuple[str, str], int] = {}
     told = []
-    for call in calls:
+    for call in _made(line):
         node = (call.subject, call.subject_key)
         if node in names:
             told.append(Told(names[node], call, before.get(node)))

@@ -8,16 +8,25 @@ from urllib.parse import urlencode
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.bridge import CAUSES, MEASURES, WHERE, Moves, ShiftTable, bridge_moves, shift_of
+from wise_tally.core.bridge import (
+    CAUSES,
+    MEASURES,
+    WHERE,
+    BridgeRow,
+    Moves,
+    ShiftTable,
+    bridge_moves,
+    bridge_rows,
+    shift_of,
+)
 from wise_tally.core.money import Ints
 from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
@@ -109,8 +118,7 @@ def page(request: HttpRequest) -> HttpResponse:
     before = shelf.standing(line.book, asked.since)
     moves = bridge_moves(line.book, before, line.standing, line.period, line.scope, asked.measure)
     shift = shift_of(line.book, (before, line.standing), line.period, line.scope, moves)
-    places = _place_names(line)
-    kinds = ("csv", "xlsx", "json")
+    places, bars = _place_names(line), _bars(asked, moves)
     answer = {
         "line": line,
         "tabs": tabs(line, "changed"),
@@ -119,16 +127,16 @@ def page(request: HttpRequest) -> HttpResponse:
         "measure_words": MEASURE_WORDS[asked.measure],
         "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
         "presets": _presets(asked),
-        "bars": _bars(asked, moves),
-        "start": int(moves.start.sum()),
-        "end": int(moves.end.sum()),
-        "change": int(moves.end.sum() - moves.start.sum()),
+        "bars": bars,
+        "start": bars[0].amount_minor,
+        "end": bars[-1].amount_minor,
+        "change": bars[-1].amount_minor - bars[0].amount_minor,
         "columns": places,
         "shift": _shift_rows(asked, shift, places),
         "deals": _opened(asked, moves, shift),
         "strip": CountStrip(
             int(np.count_nonzero(moves.moved.any(axis=0))),
-            exports=tuple((k.upper(), f"{reverse('forecast:changed-table', args=[k])}?{asked.query()}") for k in kinds),
+            exports=exports("forecast:changed-table", asked.query()),
         ),
     }
     return render(request, "forecast/changed.html", answer)
@@ -156,23 +164,30 @@ def _presets(asked: Asked) -> list[tuple[str, str, bool]]:
 
 def _bars(asked: Asked, moves: Moves, every: bool = False) -> list[Bar]:
     """start, the causes that moved anything (or every one), end."""
-    amounts = moves.moved.sum(axis=1).tolist()
-    start, end = int(moves.start.sum()), int(moves.end.sum())
-    running, spans, at = [start, end], [], start
-    for amount in amounts:
-        spans.append((min(at, at + amount), abs(amount)))
-        at += amount
-        running.append(at)
-    largest = max([1, *running])
-    counts = np.count_nonzero(moves.moved, axis=1).tolist()
-    bars = [Bar("start", "", start, int(np.count_nonzero(moves.start)), "0%", share(max(start, 0), largest), "", True)]
-    for cause, amount, number, (left, width) in zip(CAUSES, amounts, counts, spans, strict=True):
-        if number or every:
-            query = asked.query(open=f"cause:{cause}")
-            geometry = (share(max(left, 0), largest), share(width, largest))
-            bars.append(Bar(cause, CAUSE_WORDS[cause], amount, number, *geometry, query))
-    whole = int(np.count_nonzero(moves.end))
-    return [*bars, Bar("end", "", end, whole, "0%", share(max(end, 0), largest), "", True)]
+    first, *causes, last = bridge_rows(moves)
+    spans, at = [], first.amount_minor
+    for cause in causes:
+        spans.append((min(at, at + cause.amount_minor), abs(cause.amount_minor)))
+        at += cause.amount_minor
+    largest = max([1, first.amount_minor, last.amount_minor, *(left + width for left, width in spans)])
+
+    def whole(row: BridgeRow) -> Bar:
+        return Bar(row.cause, "", row.amount_minor, row.deals, "0%", share(max(row.amount_minor, 0), largest), "", True)
+
+    drawn = [
+        Bar(
+            row.cause,
+            CAUSE_WORDS[row.cause],
+            row.amount_minor,
+            row.deals,
+            share(max(left, 0), largest),
+            share(width, largest),
+            asked.query(open=f"cause:{row.cause}"),
+        )
+        for row, (left, width) in zip(causes, spans, strict=True)
+        if row.deals or every
+    ]
+    return [whole(first), *drawn, whole(last)]
 
 
 def _place_names(line: ScopeLine) -> list[tuple[str, str]]:

@@ -5,18 +5,17 @@ from dataclasses import dataclass
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.outcome import Outcome, outcome, outcome_either_way
-from wise_tally.core.seen_weight import seen_probabilities
+from wise_tally.core.seen_weight import seen_of_deals, seen_probabilities
 from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.nodes import scope_node, whole_attainment
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
 
 BINS = 60
@@ -53,8 +52,8 @@ def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
     """The outcome with the set and with the seen probabilities."""
     rows = np.flatnonzero(lines.counts("open"))
     at, amount, won = lines.lines.at[rows], lines.amount_minor[rows], int(lines.value_minor("won").sum())
-    seen = seen_probabilities(line.book, line.standing, line.period).probability_bp[line.standing.stage[at]]
-    return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen)
+    seen = seen_of_deals(line.book, line.standing, line.period)
+    return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen[at])
 
 
 def _side(words: str, found: Outcome, quota: int | None) -> Side:
@@ -122,10 +121,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
         "strip": CountStrip(
             len(np.unique(lines.lines.at[lines.deals_here])),
-            exports=tuple(
-                (k.upper(), f"{reverse('forecast:range-table', args=[k])}?{line.query()}")
-                for k in ("csv", "xlsx", "json")
-            ),
+            exports=exports("forecast:range-table", line.query()),
         ),
     }
     return render(request, "forecast/range.html", answer)

@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest
 
-from wise_tally.core.forecast import FIRST_OPEN, LOST_HERE, WON_HERE, ForecastLines, forecast_lines
+from wise_tally.core.forecast import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, ForecastLines, forecast_lines
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.members import member_lines
 from wise_tally.core.reconcile import Counted, scope_tests, spread
@@ -58,7 +58,7 @@ def _tests(
     book, standing, size = line.book, line.standing, len(line.book.deals.key)
     wanted = lines.buckets.of(figure)
     kinds = [kind for bucket, kind in ((WON_HERE, WON), (LOST_HERE, LOST)) if bucket in wanted]
-    categories = {(bucket - FIRST_OPEN) // 5 for bucket in wanted if bucket >= FIRST_OPEN}
+    categories = {(bucket - FIRST_OPEN) // TIMINGS for bucket in wanted if bucket >= FIRST_OPEN}
     kinds += [OPEN] if categories else []
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()
     day = np.where(standing.kind == OPEN, standing.expected_close, standing.closed_on)

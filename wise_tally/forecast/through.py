@@ -6,7 +6,6 @@ from datetime import date
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calls import calls_in_force
@@ -19,7 +18,7 @@ from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import Segment, share
 
 MOST_COLUMNS = 100
@@ -61,7 +60,6 @@ def page(request: HttpRequest) -> HttpResponse:
     carried = carries_quota(line.scope, by)
     quota = quotas(ground, line.as_of, line.period).of(by, node).value if carried else None
     columns, largest = _columns(line, found, quota)
-    kinds = ("csv", "xlsx", "json")
     answer = {
         "line": line,
         "tabs": tabs(line, "through"),
@@ -74,7 +72,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "names": [ground.categories[c].name for c in ground.surest_first],
         "strip": CountStrip(
             counted_here(forecast_lines(line.book, line.standing, line.period, line.scope, "company")),
-            exports=tuple((k.upper(), f"{reverse('forecast:through-table', args=[k])}?{line.query()}") for k in kinds),
+            exports=exports("forecast:through-table", line.query()),
         ),
     }
     return render(request, "forecast/through.html", answer)

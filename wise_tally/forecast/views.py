@@ -28,7 +28,7 @@ from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, sheet_response
+from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.refusals import Refused
 
@@ -77,7 +77,7 @@ def page_context(request: HttpRequest) -> dict[str, Any]:
         "may_edit": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
         "periods": _strip_periods(line),
         "no_quota": words.no_quota_reason(by, line.scope.process != NONE, line.scope.territory != NONE),
-        "strip": _strip(line, lines, top),
+        "strip": _strip(line, by, lines, top),
         "here": request.get_full_path(),
         "commit": f"category:{line.book.ground.surest_first[0]}" if line.book.ground.surest_first else "open",
         "best": f"category:{line.book.ground.surest_first[1]}" if len(line.book.ground.surest_first) > 1 else "open",
@@ -142,12 +142,9 @@ def _short_words(period: Period) -> str:
     return f"{period.starts_on:%b} ’{period.starts_on:%y}" if period.kind == "month" else period_words(period)
 
 
-def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStrip:
+def _strip(line: ScopeLine, by: str, lines: ForecastLines, top: ForecastRow) -> CountStrip:
     at = lines.lines.at
     every, counted = number_of_deals(at), counted_here(lines)
-    exports = tuple(
-        (kind.upper(), reverse("forecast:table", args=[kind]) + "?" + _query(line)) for kind in ("csv", "xlsx", "json")
-    )
     return CountStrip(
         counted=counted,
         not_counted=every - counted,
@@ -157,7 +154,7 @@ def _strip(line: ScopeLine, lines: ForecastLines, top: ForecastRow) -> CountStri
         undated_deals=number_of_deals(at[lines.counts("undated")]),
         untouched_deals=number_of_deals(at[untouched(line.book, line.standing, at)]),
         list_query=line.query(),
-        exports=exports,
+        exports=exports("forecast:table", _query(line, by=by)),
     )
 
 

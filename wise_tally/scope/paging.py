@@ -1,5 +1,6 @@
 """Pages of a long list."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from django.http import HttpRequest
@@ -23,3 +24,11 @@ def page_of(request: HttpRequest, total: int, size: int) -> Page:
     asked = int(text) if text.isascii() and text.isdigit() and len(text) < 8 else 1
     number = max(1, min(asked, pages))
     return Page(number, pages, total, (number - 1) * size, number * size)
+
+
+def beside(page: Page, query: Callable[[str], str]) -> dict[str, str]:
+    """Addresses of the pages before and after, empty where there is none; `query` makes one of a page's number."""
+    return {
+        "before": query(str(page.number - 1)) if page.number > 1 else "",
+        "after": query(str(page.number + 1)) if page.number < page.pages else "",
+    }

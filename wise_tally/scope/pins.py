@@ -65,7 +65,14 @@ def provides(name: str) -> Callable[[Provider], Provider]:
 
 
 def figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
-    """The figure of a working's address for this viewer; None where it can no longer be counted."""
+    """The figure of a working's address for this viewer; None where it can no longer be counted. Once a request."""
+    known: dict[str, PinnedFigure | None] = request.__dict__.setdefault("figures_counted", {})
+    if address not in known:
+        known[address] = _figure_at(request, address)
+    return known[address]
+
+
+def _figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
     parts = urlsplit(address)
     try:
         match = resolve(parts.path)

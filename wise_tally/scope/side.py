@@ -21,6 +21,8 @@ from wise_tally.process.models import StageKind
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.book import shelf
 
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
 NOTHING = np.iinfo(np.int64).min
 
 
@@ -115,14 +117,27 @@ def own_values(line: ScopeLine, field: str) -> dict[int, str]:
 
 def margins(line: ScopeLine, at: Ints) -> Ints:
     """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
+    by_deal = margins_of(None)
+    held = shelf.shelved().deal_numbers
+    found = [by_deal.get(int(held[d])) for d in line.standing.deal[at].tolist()]
+    return np.array([NOTHING if margin is None else margin for margin in found], dtype=np.int64)
+
+
+def margins_of(deals: Sequence[int] | None) -> dict[int, int | None]:
+    """Margins of deals by row number, of all with None; None where a line has no cost, absent without lines."""
     columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
+    lines = DealLine.objects.values_list(*columns)
+    some = [lines] if deals is None else [lines.filter(deal__in=part) for part in _at_once(deals)]
     by_deal: dict[int, list[int | None]] = {}
-    for deal, quantity, price, cost, discount in DealLine.objects.values_list(*columns):
+    for deal, quantity, price, cost, discount in chain.from_iterable(some):
         amount = line_amount(quantity, price, discount or 0)
         by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
-    held = shelf.shelved().deal_numbers
-    found = [margin_of_lines(by_deal.get(int(held[d]), [])) for d in line.standing.deal[at].tolist()]
-    return np.array([NOTHING if margin is None else margin for margin in found], dtype=np.int64)
+    return {deal: margin_of_lines(margins) for deal, margins in by_deal.items()}
+
+
+def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
+    """Parts of a list small enough for one statement of SQLite."""
+    return (numbers[first : first + AT_ONCE] for first in range(0, len(numbers), AT_ONCE))
 
 
 def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
@@ -180,11 +195,8 @@ def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:
     """The same for a few deals, by row number; what was opened again has none."""
     wanted = [deal.pk for deal in deals]
     found: dict[int, str] = {}
-    for first in range(0, len(wanted), AT_ONCE):
-        rows = DealRevision.objects.filter(deal__in=wanted[first : first + AT_ONCE], void=False)
+    for part in _at_once(wanted):
+        rows = DealRevision.objects.filter(deal__in=part, void=False)
         rows = rows.filter(effective_at__lt=_before_cut(line)).order_by("pk")
         found |= dict(rows.values_list("deal_id", "lost_reason"))
     return found
-
-
-AT_ONCE = 5_000

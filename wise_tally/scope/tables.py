@@ -8,11 +8,17 @@ from typing import Any
 
 import xlsxwriter
 from django.http import HttpResponse, JsonResponse
+from django.urls import reverse
 
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import money_input
 
 KINDS = ("csv", "xlsx", "json")
+
+
+def exports(name: str, query: str) -> tuple[tuple[str, str], ...]:
+    """Label and address of the files of a table: `name` is that of its address, which takes the kind."""
+    return tuple((kind.upper(), f"{reverse(name, args=[kind])}?{query}") for kind in KINDS)
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,5 @@
 """Build the demo as a package and read it like any other."""
 
-import csv
 import json
 import tempfile
 from datetime import date, datetime
@@ -12,7 +11,7 @@ from django.contrib.auth.models import User
 from wise_tally.exchange.demo import firm, goods, ledger, relations
 from wise_tally.exchange.demo.deals import deals
 from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.tables import TABLES
+from wise_tally.exchange.writing import write_tables
 from wise_tally.org.models import AuditEntry, BookNumber, Person
 
 SEED = 20_260_401
@@ -85,12 +84,5 @@ def write_demo(folder: Path, today: date) -> None:
         "quotas": firm.quotas(today),
         **_around_deals(today, accounts, all_deals, revisions),
     }
-    for name, rows in tables.items():
-        with (folder / f"{name}.csv").open("w", encoding="utf-8", newline="") as file:
-            out = csv.DictWriter(file, [column.name for column in TABLES[name].columns])
-            out.writeheader()
-            out.writerows(rows)
-    resources = [{"name": name, "path": f"{name}.csv"} for name in tables]
-    descriptor = {"profile": "tabular-data-package", "name": "demo", "resources": resources}
-    (folder / "datapackage.json").write_text(json.dumps(descriptor))
+    write_tables(folder, "demo", tables)
     (folder / "workspace.json").write_text(json.dumps(goods.workspace()))
