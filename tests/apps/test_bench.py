@@ -5,8 +5,9 @@ from datetime import date
 
 import pytest
 
+from wise_tally.core.buckets import FIGURES
 from wise_tally.core.conversion import ConversionOptions, conversion
-from wise_tally.core.forecast import FIGURES, forecast
+from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.time_in_stage import time_in_stage
 from wise_tally.exchange.bench import baseline

@@ -68,7 +68,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
 
 
 def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
-    page = visit(path="/forecast/?open=member:rivers/r08")
+    page = visit(path="/forecast/?open=team:rivers/person:r08")
     row = page.locator("#deal-d9001")
     before = company("weighted")
     row.locator("select[name=stage]").select_option("ns_offer")
@@ -100,7 +100,7 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
 
 
 def test_what_was_typed_stays_when_it_is_refused(visit):
-    page = visit(path="/forecast/?open=member:rivers/r08")
+    page = visit(path="/forecast/?open=team:rivers/person:r08")
     amount = page.locator("#deal-d9001 input[name=amount]")
     amount.fill("four hundred")
     amount.press("Tab")

@@ -5,7 +5,7 @@ from axe_playwright_python.sync_playwright import Axe
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 VIEWS = (
-    "/forecast/?open=member:rivers/r08",
+    "/forecast/?open=team:rivers/person:r08",
     "/forecast/?by=territory&as_of=2026-11-16",
     "/forecast/working/weighted/",
     "/forecast/through/",

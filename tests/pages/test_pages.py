@@ -61,7 +61,8 @@ def test_command_line_page_and_working_agree_to_the_cent(demo, sign_in):
 
 def test_terms_and_deals_of_a_working_add_up(demo):
     """Every figure of every node: terms, counted deals and the figure are one sum."""
-    from wise_tally.core.forecast import FIGURES, forecast
+    from wise_tally.core.buckets import FIGURES
+    from wise_tally.core.forecast import forecast
     from wise_tally.core.working import forecast_working
 
     book = shelf.book()
@@ -183,10 +184,10 @@ def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):
 
 def test_the_past_is_shown_as_it_stood_and_cannot_be_edited(demo, sign_in):
     client = sign_in("m1")
-    text = client.get("/forecast/?as_of=2026-11-16&open=member:rivers/r08").content.decode()
+    text = client.get("/forecast/?as_of=2026-11-16&open=team:rivers/person:r08").content.decode()
     assert "as it stood at the end of 16 Nov 2026" in text
     assert 'name="amount"' not in text
-    assert 'name="amount"' in client.get("/forecast/?open=member:rivers/r08").content.decode()
+    assert 'name="amount"' in client.get("/forecast/?open=team:rivers/person:r08").content.decode()
 
 
 def test_an_empty_workspace_says_what_is_missing(client, db):
@@ -224,7 +225,7 @@ def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queri
         Person.objects.create(key="boss", name="Boss", role="admin", user=user)
         client.force_login(user)
         shelf.forget()
-        for address in ("/forecast/?open=member:t1/a", "/deals/", "/team/"):
+        for address in ("/forecast/?open=team:t1/person:a", "/deals/", "/team/"):
             client.get(address)
             with CaptureQueriesContext(
                 connection,

@@ -26,6 +26,7 @@ TABLE = {
     ("forecast:working", "get", "/forecast/working/weighted/"): ALL_IN,
     ("forecast:not-counted", "get", "/forecast/deals/"): ALL_IN,
     ("forecast:table", "get", "/forecast/table.csv"): ALL_IN,
+    ("forecast:columns", "post", "/forecast/columns/"): (302, 302, 302, 302, 302, 302, 302),
     ("forecast:through", "get", "/forecast/through/"): ALL_IN,
     ("forecast:through-table", "get", "/forecast/through/table.csv"): ALL_IN,
     ("forecast:changed", "get", "/forecast/changed/"): (302, 200, 200, 200, 200, 200, 200),

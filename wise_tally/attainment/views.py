@@ -8,7 +8,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.attainment import AttainmentRow, attainment
-from wise_tally.core.forecast import carries_quota
+from wise_tally.core.row_targets import carries_quota
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, in_tree_order, read_scope
 from wise_tally.scope.nodes import scope_node, whole_attainment, working_query

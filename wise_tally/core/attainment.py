@@ -4,11 +4,11 @@ from dataclasses import dataclass
 
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
-from wise_tally.core.forecast import ForecastRow, carries_quota, forecast, quotas_of_rows
+from wise_tally.core.forecast import ForecastRow, forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import ratio
-from wise_tally.core.targets import NO_TARGET, Target, pace
-from wise_tally.core.trees import NONE
+from wise_tally.core.row_targets import row_targets
+from wise_tally.core.targets import Target
 
 
 @dataclass(frozen=True)
@@ -31,20 +31,5 @@ class AttainmentRow:
 
 def attainment(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""
-    rows = forecast(book, standing, period, scope, by)
-    if not carries_quota(scope, by):
-        return tuple(AttainmentRow(row, NO_TARGET) for row in rows)
-    if by in ("deal_type", "source"):
-        carried = quotas_of_rows(book.ground, standing, period, by)
-        names = book.ground.deal_types if by == "deal_type" else book.ground.sources
-        by_row = {
-            node: pace(book.ground, standing.as_of, period, filters=_filters(by, names[node])).company
-            for node in carried
-        }
-        return tuple(AttainmentRow(row, by_row.get(row.node, NO_TARGET)) for row in rows)
-    paces = pace(book.ground, standing.as_of, period)
-    return tuple(AttainmentRow(row, NO_TARGET if row.node == NONE else paces.of(by, row.node)) for row in rows)
-
-
-def _filters(by: str, name: str) -> tuple[str, str, str, str]:
-    return ("", name, "", "") if by == "deal_type" else ("", "", name, "")
+    paces = row_targets(book, standing, period, scope, by, to_date=True)
+    return tuple(AttainmentRow(row, paces(row.node)) for row in forecast(book, standing, period, scope, by))

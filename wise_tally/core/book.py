@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from wise_tally.core.beside import NOTHING_BESIDE, Beside
 from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
 from wise_tally.core.ground import OPEN, WON, Ground
 from wise_tally.core.money import WHOLE_BP, Ints, weighted_minor
@@ -97,6 +98,8 @@ class Standing:
 
     `row` is the revision in effect; `closed_on` a day ordinal, 0 while open; category and probability are
     resolved: a deal's own, else its stage's; won is 10 000, lost 0; a closed deal has no category.
+    Where a deal counts for something else than its amount, or by another day, `amount_minor` is that `measure`,
+    `known` tells which deals have one, and `due_on` is the day that decides the period (see `measures`).
     """
 
     as_of: date
@@ -113,6 +116,9 @@ class Standing:
     probability_bp: Ints
     closed_on: Ints
     closed_at: Ints
+    measure: str = "amount"
+    due_on: Ints | None = None
+    known: Flags | None = None
 
     @cached_property
     def memo(self) -> dict[object, Any]:
@@ -143,6 +149,7 @@ class Book:
     revisions: Revisions
     credits: Credits
     revision_number: int = 0
+    beside: Beside = NOTHING_BESIDE
 
     @cached_property
     def memo(self) -> dict[object, Any]:

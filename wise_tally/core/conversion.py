@@ -10,7 +10,8 @@ from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.errors import CoreError
 from wise_tally.core.ground import KINDS, LOST, OPEN, WON
-from wise_tally.core.lines import Filter, grouping, owner_groups, owner_kept, shown_nodes
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import Filter, owner_groups, owner_kept, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
@@ -208,7 +209,7 @@ def conversion(
     Rates are None where a row counts short-form deals and fewer than 20 with history. Source: common practice.
     """
     found = cohort(book, standing, period, scope, options)
-    group = grouping(book.ground, by, standing.as_of)
+    group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
     direct = owner_groups(book, standing, standing.owner[found.at], found.at, by)
     counter = _Counter(book, standing, found, np.where(direct == NONE, nodes, direct), nodes)

@@ -9,6 +9,10 @@ class UnknownPeriod(CoreError):
     """A period text that names no period."""
 
 
+class UnknownBreakdown(CoreError):
+    """A breakdown that names no attribute of deals."""
+
+
 class TreeLoop(CoreError):
     """A tree in which a node stands below itself."""
 

@@ -4,99 +4,23 @@ Every credited line stands in exactly one bucket, and every figure of money or n
 So the figures partition the deals, and the working of a figure is the list of the lines in its buckets.
 """
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from functools import cache, cached_property
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.calendar import NO_DAY, Period
+from wise_tally.core.buckets import FIGURES, WON_HERE, Buckets, buckets_in, picks
+from wise_tally.core.calendar import Period
 from wise_tally.core.calls import called
-from wise_tally.core.ground import OPEN, WON, Ground
-from wise_tally.core.lines import (
-    Filter,
-    Grouping,
-    Lines,
-    credited_lines,
-    grouping,
-    node_of_lines,
-    shown_nodes,
-)
-from wise_tally.core.money import Ints, ratio, sum_by_group
-from wise_tally.core.targets import NO_TARGET, PLAIN, Target, Targets, quotas
+from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping
+from wise_tally.core.lines import Filter, Lines, credited_lines, members_of_day, node_of_lines, shown_nodes
+from wise_tally.core.measures import AMOUNT, DEALS
+from wise_tally.core.money import WHOLE_BP, Ints, ratio, sum_by_group
+from wise_tally.core.row_targets import FILTERED, carries_quota, person_standing, row_targets
+from wise_tally.core.targets import Target
 from wise_tally.core.trees import NONE
-
-WON_HERE, WON_ELSEWHERE, LOST_HERE, LOST_ELSEWHERE, FIRST_OPEN = range(5)
-DUE, OVERDUE, DUE_BEFORE, OTHER_PERIOD, UNDATED = range(5)
-TIMINGS = 5
-FIGURES = (
-    "won",
-    "lost",
-    "open",
-    "weighted_open",
-    "weighted",
-    "commit_forecast",
-    "best_case_forecast",
-    "overdue",
-    "overdue_before",
-    "undated",
-)
-
-
-@dataclass(frozen=True)
-class Buckets:
-    """The numbering of buckets: won and lost in or outside the period, then category × timing of open deals."""
-
-    categories: int
-    counted: tuple[int, ...]
-
-    @property
-    def size(self) -> int:
-        """Number of buckets."""
-        return FIRST_OPEN + self.categories * TIMINGS
-
-    def open(self, categories: tuple[int, ...], timings: tuple[int, ...]) -> tuple[int, ...]:
-        """Buckets of open deals of the given categories and timings."""
-        return tuple(FIRST_OPEN + category * TIMINGS + timing for category in categories for timing in timings)
-
-    @property
-    def names(self) -> tuple[str, ...]:
-        """All figures of money: FIGURES, then one a category."""
-        return (*FIGURES, *(f"category:{category}" for category in range(self.categories)))
-
-    @cache  # noqa: B019 - a numbering is a small value of which a process meets a handful
-    def of(self, figure: str) -> tuple[int, ...]:
-        """Buckets a figure adds up; `category:N` is the money of category N. `counted` lists the surest first."""
-        in_period = (DUE, OVERDUE)
-        if figure.startswith("category:"):
-            return self.open((int(figure.partition(":")[2]),), in_period)
-        return {
-            "won": (WON_HERE,),
-            "lost": (LOST_HERE,),
-            "open": self.open(self.counted, in_period),
-            "weighted_open": self.open(self.counted, in_period),
-            "weighted": (WON_HERE, *self.open(self.counted, in_period)),
-            "commit_forecast": (WON_HERE, *self.open(self.counted[:1], in_period)),
-            "best_case_forecast": (WON_HERE, *self.open(self.counted[:2], in_period)),
-            "overdue": self.open(self.counted, (OVERDUE,)),
-            "overdue_before": self.open(self.counted, (DUE_BEFORE,)),
-            "undated": self.open(self.counted, (UNDATED,)),
-        }[figure]
-
-
-@cache
-def picks(buckets: Buckets) -> Ints:
-    """Shape (2 × buckets, names): 1 where the figure of the column adds up the bucket of the row.
-
-    Amounts stand in the first half of the rows, weighted values in the second.
-    """
-    table = np.zeros((2 * buckets.size, len(buckets.names)), dtype=np.int64)
-    for column, name in enumerate(buckets.names):
-        first = buckets.size if name.startswith("weighted") else 0
-        table[[first + bucket for bucket in buckets.of(name)], column] = 1
-    table.setflags(write=False)
-    return table
 
 
 @dataclass(frozen=True)
@@ -184,10 +108,15 @@ def forecast_lines(book: Book, standing: Standing, period: Period, scope: Filter
         lines=lines,
         node=node_of_lines(book, lines, by),
         bucket=_bucket_of_deals(standing, period)[lines.at],
-        amount_minor=lines.parts(standing.amount_minor, ranks),
-        weighted_minor=lines.parts(standing.weighted_minor, ranks),
+        amount_minor=value_of_lines(lines, standing.amount_minor, ranks),
+        weighted_minor=value_of_lines(lines, standing.weighted_minor, ranks),
         buckets=buckets,
     )
+
+
+def value_of_lines(lines: Lines, values: Ints, person_rank: Ints) -> Ints:
+    """What each line has of its deal's value: its part of money, the whole of a number of deals."""
+    return values[lines.at] if lines.standing.measure == DEALS else lines.parts(values, person_rank)
 
 
 def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
@@ -195,18 +124,6 @@ def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
     if period not in standing.memo:
         standing.memo[period] = buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
     return standing.memo[period]
-
-
-def buckets_in(standing: Standing, first: int, last: int) -> Ints:
-    """The bucket of each state in a period from day ordinal `first` to `last`, shape of the standing."""
-    close, today = standing.expected_close, standing.as_of.toordinal()
-    inside = (close >= first) & (close <= last)
-    late = close < today
-    timing = np.where(inside, np.where(late, OVERDUE, DUE), np.where(late & (close < first), DUE_BEFORE, OTHER_PERIOD))
-    timing[close == NO_DAY] = UNDATED
-    closed_inside = (standing.closed_on >= first) & (standing.closed_on <= last)
-    closed = np.where(standing.kind == WON, WON_HERE, LOST_HERE) + ~closed_inside
-    return np.where(standing.kind == OPEN, FIRST_OPEN + standing.category * TIMINGS + timing, closed)
 
 
 def forecast(
@@ -217,16 +134,64 @@ def forecast(
     Calls are rolled up only where `calls` asks for them; else they are None.
     """
     lines = forecast_lines(book, standing, period, scope, by)
-    group = grouping(book.ground, by, standing.as_of)
+    return rows_of_lines(book, lines, (period, scope, by), calls)
+
+
+def rows_of_lines(
+    book: Book, lines: ForecastLines, asked: tuple[Period, Filter, str], calls: bool = False
+) -> tuple[ForecastRow, ...]:
+    """The rows of lines that are there: the period, filter and breakdown are those they were made for."""
+    period, scope, by = asked
+    standing = lines.lines.standing
+    group = grouping(book, by, standing.as_of)
+    if isinstance(group, Pairs):
+        return _rows_of_pairs(book, lines, asked, group, calls)
     counts = deals_by_node(lines, group)
-    figures = figure_tables(lines, group, counts)
-    holding = holding_nodes(lines.buckets, counts)
-    targets, call = targets_and_calls(book, standing, period, scope, by, calls)
-    rows = []
-    for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
-        target = NO_TARGET if node == NONE else targets(node)
-        rows.append(forecast_row(node, group, figures[node], (target, call(node))))
-    return tuple(rows)
+    nodes = shown_nodes(book.ground, scope, group, standing.as_of, holding_nodes(lines.buckets, counts))
+    figures = figure_tables(lines, group, counts, nodes)
+    target = row_targets(book, standing, period, scope, by)
+    call = calls_of_rows(book, standing, period, scope, by) if calls else _no_call
+    return tuple(
+        forecast_row(node, group, found, (target(node), call(node))) for node, found in zip(nodes, figures, strict=True)
+    )
+
+
+def _rows_of_pairs(
+    book: Book, lines: ForecastLines, asked: tuple[Period, Filter, str], group: Pairs, calls: bool
+) -> tuple[ForecastRow, ...]:
+    """The rows of pairs that hold something, and of people in the team of the day; only these get a place in tables."""
+    period, scope, by = asked
+    standing = lines.lines.standing
+    members = members_of_day(book.ground, scope, group, standing.as_of)
+    nodes = np.union1d(lines.node, np.array(members, dtype=np.int64)).astype(np.int64)
+    blank = ("",) * len(nodes)
+    small = replace(lines, node=np.searchsorted(nodes, lines.node))
+    table = Grouping(by, blank, blank, None)
+    counts = deals_by_node(small, table)
+    figures = figure_tables(small, table, counts, list(range(len(nodes))))
+    holding, shown = holding_nodes(lines.buckets, counts), set(members)
+    target = row_targets(book, standing, period, scope, by)
+    call = calls_of_rows(book, standing, period, scope, by) if calls else _no_call
+    return tuple(
+        forecast_row(node, group, figures[place], (target(node), call(node)))
+        for place, node in enumerate(nodes.tolist())
+        if holding[place] or node in shown
+    )
+
+
+def forecast_of_periods(
+    book: Book, standing: Standing, periods: Sequence[Period], scope: Filter, by: str
+) -> list[tuple[ForecastRow, ...]]:
+    """The rows of several periods; the lines are made once, only their buckets differ."""
+    if not periods:
+        return []
+    lines = forecast_lines(book, standing, periods[0], scope, by)
+    return [
+        rows_of_lines(
+            book, replace(lines, bucket=_bucket_of_deals(standing, period)[lines.lines.at]), (period, scope, by)
+        )
+        for period in periods
+    ]
 
 
 def holding_nodes(buckets: Buckets, counts: Ints) -> Flags:
@@ -235,10 +200,11 @@ def holding_nodes(buckets: Buckets, counts: Ints) -> Flags:
     return np.asarray(counts[:, reported].any(axis=1))
 
 
-def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints) -> list[list[int]]:
-    """All figures of every node, the last that of lines without a node: money as in FIGURES, categories, then counts."""
-    amounts = sums_by_node(lines.amount_minor, lines, group)
-    weighted = sums_by_node(lines.weighted_minor, lines, group)
+def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints, nodes: list[int]) -> list[list[int]]:
+    """All figures of the given nodes, -1 that of lines without one: money as in FIGURES, categories, then counts."""
+    amounts = sums_by_node(lines.amount_minor, lines, group)[nodes]
+    weighted = sums_by_node(lines.weighted_minor, lines, group)[nodes]
+    counts = counts[nodes]
     money = np.hstack([amounts, weighted]) @ picks(lines.buckets)
     numbers = np.stack([counts[:, WON_HERE], counts[:, list(lines.buckets.of("open"))].sum(axis=1)], axis=1)
     return np.hstack([money, numbers]).tolist()
@@ -246,7 +212,9 @@ def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints) -> list[l
 
 def sums_by_node(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
     """Sums of shape (nodes + 1, buckets), rolled up the tree; the last row is of lines without a node."""
-    nodes, size = len(group.keys), lines.buckets.size
+    if lines.lines.standing.measure == DEALS:
+        return sums_once(values, lines, group)
+    nodes, size = group.size, lines.buckets.size
     place = np.where(lines.node == NONE, nodes, lines.node)
     sums = sum_by_group(values, place * size + lines.bucket, (nodes + 1) * size).reshape(nodes + 1, size)
     if group.tree is not None:
@@ -256,10 +224,16 @@ def sums_by_node(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
 
 def deals_by_node(lines: ForecastLines, group: Grouping) -> Ints:
     """Numbers of deals of shape (nodes + 1, buckets); a deal split inside a node counts once."""
-    nodes, size = len(group.keys), lines.buckets.size
+    return sums_once(np.ones(len(lines.node), dtype=np.int64), lines, group)
+
+
+def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
+    """Sums of shape (nodes + 1, buckets) in which a deal counts once a node; its lines all bear its whole value."""
+    nodes, size = group.size, lines.buckets.size
     place = np.where(lines.node == NONE, nodes, lines.node)
-    split = lines.lines.share_bp != 10_000
-    counts = np.bincount((place * size + lines.bucket)[~split], minlength=(nodes + 1) * size).reshape(nodes + 1, size)
+    split = lines.lines.share_bp != WHOLE_BP
+    cells = (place * size + lines.bucket)[~split]
+    counts = sum_by_group(values[~split], cells, (nodes + 1) * size).reshape(nodes + 1, size)
     if group.tree is not None:
         counts[:nodes] = group.tree.roll_up(counts[:nodes])
     if split.any():
@@ -269,63 +243,41 @@ def deals_by_node(lines: ForecastLines, group: Grouping) -> Ints:
         cell = above * size + lines.bucket[split][:, None]
         deal = np.broadcast_to(lines.lines.at[split][:, None], cell.shape)
         kept = above >= 0
-        once = np.unique(deal[kept] * ((nodes + 1) * size) + cell[kept])
-        counts += np.bincount(once % ((nodes + 1) * size), minlength=(nodes + 1) * size).reshape(nodes + 1, size)
+        once, line = np.unique(deal[kept] * ((nodes + 1) * size) + cell[kept], return_index=True)
+        value = np.broadcast_to(values[split][:, None], cell.shape)[kept][line]
+        counts += sum_by_group(value, once % ((nodes + 1) * size), (nodes + 1) * size).reshape(nodes + 1, size)
     return counts
 
 
 def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Target, int | None]) -> ForecastRow:
     """A node's record from its figures (as `figure_tables` orders them), its target and its call."""
-    key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
+    key, name = group.called(node)
     categories, counts = tuple(figures[len(FIGURES) : -2]), figures[-2:]
     # By place, in the order of FIGURES: by name would take twice as long, and a page may ask for hundreds of rows.
     won, lost, *others = figures[: len(FIGURES)]
     return ForecastRow(node, key, name, won, lost, categories, *others, *counts, *said)  # type: ignore[call-arg, arg-type]
 
 
-def carries_quota(scope: Filter, by: str) -> bool:
-    """Whether quotas and calls of `by` rows mean the same deals as the filter keeps."""
-    if scope.process != NONE or by == "process":
-        return False
-    if by == "territory":
-        return not scope.of_people
-    if scope.territory != NONE:
-        return False
-    if by == "person":
-        return True
-    if by == "team":
-        return scope.person == NONE
-    return not scope.of_people
+def calls_of_rows(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+) -> Callable[[int], int | None]:
+    """The call of a node; none where the filter keeps other deals than calls mean, or deals count for another measure."""
+    if standing.measure != AMOUNT or standing.due_on is not None or not carries_quota(scope, by) or by in FILTERED:
+        return _no_call
+    amounts = called(book.ground, standing.as_of, period, weighted_by_person(book, standing, period))
+    if by == MEMBER:
+        return lambda node: amounts.get(("person", person_standing(book, standing, node)))
+    return lambda node: amounts.get((by, NONE if by == "company" else node))
 
 
-def quotas_of_rows(ground: Ground, standing: Standing, period: Period, by: str) -> dict[int, Targets]:
-    """For deal types and sources: the company's quotas that carry just that value, by its index."""
-    names = ground.deal_types if by == "deal_type" else ground.sources
-    carried = {quota.filters for quota in ground.quotas}
-    found = {}
-    for index, name in enumerate(names):
-        filters = ("", name, "", "") if by == "deal_type" else ("", "", name, "")
-        if filters in carried:
-            found[index] = quotas(ground, standing.as_of, period, filters=filters)
-    return found
+def _no_call(node: int) -> int | None:
+    return None
 
 
-def targets_and_calls(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str, calls: bool
-) -> tuple[Callable[[int], Target], Callable[[int], int | None]]:
-    """The target and the call of a node; none where the filter keeps other deals than they mean."""
-    ground = book.ground
-    if not carries_quota(scope, by):
-        return (lambda node: NO_TARGET), (lambda node: None)
-    if by in ("deal_type", "source"):
-        filtered = quotas_of_rows(ground, standing, period, by)
-        return (lambda node: filtered[node].company if node in filtered else NO_TARGET), (lambda node: None)
-    targets = quotas(ground, standing.as_of, period, filters=PLAIN)
-    if not calls:
-        return (lambda node: targets.of(by, node)), (lambda node: None)
-    amounts = called(ground, standing.as_of, period, weighted_by_person(book, standing, period))
-    place = (lambda node: NONE) if by == "company" else (lambda node: node)
-    return (lambda node: targets.of(by, node)), (lambda node: amounts.get((by, place(node))))
+def deals_without(lines: ForecastLines) -> int:
+    """Deals won, or open and counted, in the period that have none of what deals count for here."""
+    known = lines.lines.standing.known
+    return 0 if known is None else len(np.unique(lines.lines.at[lines.deals_here & ~known[lines.lines.at]]))
 
 
 def weighted_by_person(book: Book, standing: Standing, period: Period) -> dict[int, int]:

@@ -9,6 +9,8 @@ from wise_tally.core.book import FOR_EVER, Book, Revisions, Standing
 from wise_tally.core.money import Ints
 
 FEW = 64
+# A kept standing is the plain one: what stands behind these is another measure or day.
+STATE_FIELDS = [field.name for field in fields(Standing)].index("measure")
 
 
 @dataclass(frozen=True)
@@ -96,7 +98,7 @@ def carried(standing: Standing, new: Book, growth: Growth) -> Standing | None:
         return None
     fresh = new.states(standing.as_of, last)
     columns: dict[str, Any] = {}
-    for field in fields(Standing)[2:]:
+    for field in fields(Standing)[2:STATE_FIELDS]:
         column = (row if field.name == "row" else getattr(standing, field.name)).copy()
         column[places] = getattr(fresh, field.name)
         columns[field.name] = column

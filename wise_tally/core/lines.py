@@ -6,13 +6,12 @@ from datetime import date
 import numpy as np
 import numpy.typing as npt
 
+from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.ground import Ground, key_order
-from wise_tally.core.money import WHOLE_BP, Ints, credited_parts
+from wise_tally.core.grouping import MEMBER, PEOPLE, WITHIN, Grouping, Pairs, grouping, parts_of
+from wise_tally.core.money import WHOLE_BP, Ints, credited_parts, divided_parts
 from wise_tally.core.trees import NONE, Tree
-
-BREAKDOWNS = ("company", "team", "person", "territory", "process", "deal_type", "source")
-PEOPLE = ("team", "person")
 
 
 @dataclass(frozen=True)
@@ -31,21 +30,12 @@ class Filter:
 
 
 @dataclass(frozen=True)
-class Grouping:
-    """The nodes of a breakdown; `tree` where nodes stand below one another."""
-
-    by: str
-    keys: tuple[str, ...]
-    names: tuple[str, ...]
-    tree: Tree | None
-
-
-@dataclass(frozen=True)
 class Lines:
     """One line a deal, or one a credited person. `at` points into the standing; `share_bp` is 10 000 for whole deals.
 
     Lines kept by a filter remember `whole`, the lines before it, and their places there: a deal is divided among
-    all its people before anybody is filtered out.
+    all its people before anybody is filtered out. Lines divided among product groups, or among people after
+    that, remember the `undivided` ones, of which each is a part by its `weight`.
     """
 
     standing: Standing
@@ -55,11 +45,21 @@ class Lines:
     team: Ints | None = None
     whole: "Lines | None" = None
     places: Ints | None = None
+    undivided: "Lines | None" = None
+    group: Ints | None = None
+    weight: Ints | None = None
 
     def parts(self, value_minor: Ints, person_rank: Ints) -> Ints:
         """Each line's part of its deal's whole value (shape of the standing), by largest remainder."""
         if self.whole is not None:
             return self.whole.parts(value_minor, person_rank)[self.places]
+        if self.undivided is not None:
+            assert self.places is not None
+            assert self.group is not None
+            assert self.weight is not None
+            values = self.undivided.parts(value_minor, person_rank)[self.places]
+            rank = self.group if self.undivided.group is None else person_rank[self.person]
+            return divided_parts(values, self.weight, self.places, rank)
         parts = value_minor[self.at]
         split = np.flatnonzero(self.share_bp != WHOLE_BP)
         if len(split):
@@ -71,28 +71,50 @@ class Lines:
     def take(self, keep: Flags) -> "Lines":
         """The lines kept."""
         team = None if self.team is None else self.team[keep]
-        places = np.flatnonzero(keep) if self.places is None else self.places[keep]
+        group = None if self.group is None else self.group[keep]
+        places = np.flatnonzero(keep) if self.whole is None else self.places[keep]  # type: ignore[index]
+        columns = (self.at[keep], self.person[keep], self.share_bp[keep])
+        return Lines(self.standing, *columns, team, self.whole or self, places, group=group)
+
+    def by_product_group(self, book: Book) -> "Lines":
+        """Each line divided among the product groups of its deal's lines; a deal without lines stays whole."""
+        table = book.beside.group_lines()
+        size = len(book.deals.key)
+        groups_of = np.bincount(table.deal, minlength=size)
+        first = np.cumsum(groups_of) - groups_of
+        deal = self.standing.deal[self.at]
+        number = np.maximum(groups_of[deal], 1)
+        places = np.repeat(np.arange(len(deal)), number)
+        within = np.arange(len(places)) - np.repeat(np.cumsum(number) - number, number)
+        has_lines = groups_of[deal][places] > 0
+        row = np.where(has_lines, first[deal][places] + within, 0)
+        group = np.where(has_lines, table.group[row] if len(table.group) else NONE, NONE)
+        weight = np.where(has_lines, table.amount_minor[row] if len(table.group) else 1, 1)
+        # A part is no whole deal: numbers of deals look for the same deal in other lines of a node.
+        share = np.where(np.repeat(number, number) > 1, 0, self.share_bp[places])
+        team = None if self.team is None else self.team[places]
         return Lines(
-            self.standing, self.at[keep], self.person[keep], self.share_bp[keep], team, self.whole or self, places
+            self.standing, self.at[places], self.person[places], share, team, None, places, self, group, weight
         )
 
-
-def grouping(ground: Ground, by: str, as_of: date) -> Grouping:
-    """The nodes of breakdown `by`, with the tree of `as_of`."""
-    if by == "company":
-        return Grouping(by, ("",), (ground.organisation,), None)
-    if by in ("team", "territory"):
-        nodes = ground.teams if by == "team" else ground.territories
-        tree = ground.team_tree(as_of) if by == "team" else ground.territory_tree(as_of)
-        return Grouping(by, tuple(n.key for n in nodes), tuple(n.name for n in nodes), tree)
-    if by == "person":
-        return Grouping(by, tuple(p.key for p in ground.people), tuple(p.name for p in ground.people), None)
-    if by == "process":
-        return Grouping(
-            by, tuple(key for key, _ in ground.processes), tuple(name for _, name in ground.processes), None
-        )
-    names = ground.deal_types if by == "deal_type" else ground.sources
-    return Grouping(by, names, names, None)
+    def by_credit(self, book: Book) -> "Lines":
+        """Each line divided among the people credited with its deal; without credit it stays its owner's."""
+        rows = book.credits.on(self.standing.as_of.toordinal())
+        parts = np.bincount(book.credits.deal[rows], minlength=len(book.deals.key))
+        first = np.cumsum(parts) - parts
+        deal = self.standing.deal[self.at]
+        number = np.maximum(parts[deal], 1)
+        places = np.repeat(np.arange(len(deal)), number)
+        within = np.arange(len(places)) - np.repeat(np.cumsum(number) - number, number)
+        has_credit = parts[deal][places] > 0
+        row = rows[np.where(has_credit, first[deal][places] + within, 0)] if len(rows) else np.zeros_like(places)
+        person, weight = self.person[places], np.ones(len(places), dtype=np.int64)
+        if len(rows):
+            person = np.where(has_credit, book.credits.person[row], person)
+            weight = np.where(has_credit, book.credits.share_bp[row], weight)
+        share = np.where(np.repeat(number, number) > 1, 0, self.share_bp[places])
+        group = None if self.group is None else self.group[places]
+        return Lines(self.standing, self.at[places], person, share, None, None, places, self, group, weight)
 
 
 def kept_deals(book: Book, standing: Standing, scope: Filter) -> Flags:
@@ -131,18 +153,27 @@ def owner_kept(book: Book, standing: Standing, scope: Filter) -> Flags:
 
 
 def credited_lines(book: Book, standing: Standing, scope: Filter, by: str) -> Lines:
-    """The lines that the scope keeps: credited parts under people rows or filters, else whole deals."""
-    by_people = by in PEOPLE or scope.of_people
-    lines = _split(book, standing) if by_people else _whole(standing)
+    """The lines that the scope keeps: credited parts under people rows or filters, else whole deals.
+
+    By product group each is divided by the amounts of the deal's product lines, largest remainder.
+    """
+    asked = parts_of(by)
+    by_people = bool(set(asked) & set(PEOPLE)) or scope.of_people
+    # The outer of two divisions comes first, so that rows within a row add up to it.
+    groups_first = PRODUCT_GROUP in asked and asked[0] == PRODUCT_GROUP and by_people and not scope.of_people
+    if groups_first:
+        lines = _whole(standing).by_product_group(book).by_credit(book)
+    else:
+        lines = _split(book, standing) if by_people else _whole(standing)
     if scope.process != NONE or scope.territory != NONE:
         lines = lines.take(kept_deals(book, standing, scope)[lines.at])
-    if by == "team" or scope.team != NONE:
+    if "team" in asked or scope.team != NONE:
         team = book.ground.teams_of(lines.person, standing.membership_day[lines.at])
         lines = replace(lines, team=team)
     if scope.of_people:
         team = lines.team if lines.team is not None else lines.person
         lines = lines.take(people_kept(book.ground, scope, standing.as_of, lines.person, team))
-    return lines
+    return lines.by_product_group(book) if PRODUCT_GROUP in asked and not groups_first else lines
 
 
 def _whole(standing: Standing) -> Lines:
@@ -175,6 +206,18 @@ def _split(book: Book, standing: Standing) -> Lines:
 def node_of_lines(book: Book, lines: Lines, by: str) -> Ints:
     """The node of breakdown `by` that each line belongs to directly; -1 for none."""
     standing = lines.standing
+    if WITHIN in by:
+        pairs = grouping(book, by, standing.as_of)
+        assert isinstance(pairs, Pairs)
+        first, second = (node_of_lines(book, lines, part) for part in by.rsplit(WITHIN, 1))
+        first, second = (
+            np.where(first == NONE, pairs.first.size, first),
+            np.where(second == NONE, pairs.second.size, second),
+        )
+        return first * (pairs.second.size + 1) + second
+    if by == PRODUCT_GROUP:
+        assert lines.group is not None
+        return lines.group
     if by == "company":
         return np.zeros(len(lines.at), dtype=np.int64)
     if by == "person":
@@ -186,10 +229,11 @@ def node_of_lines(book: Book, lines: Lines, by: str) -> Ints:
 
 
 def deal_attribute(book: Book, standing: Standing, by: str) -> npt.NDArray[np.integer]:
-    """Index of the territory, process, deal type or source of each deal of the standing; -1 for none."""
+    """Index of the territory, process, deal type, source or facet of each deal of the standing; -1 for none."""
     if by == "territory":
         return standing.territory
-    column = {"process": book.deals.process, "deal_type": book.deals.deal_type, "source": book.deals.source}[by]
+    columns = {"process": book.deals.process, "deal_type": book.deals.deal_type, "source": book.deals.source}
+    column = columns[by] if by in columns else book.beside.facet(by).of_deal
     return column[standing.deal]
 
 
@@ -224,6 +268,14 @@ def shown_nodes(ground: Ground, scope: Filter, group: Grouping, as_of: date, hol
         inside = {i for i in inside if ground.team_of(i, day) in below or holding[i]}
     nodes = [i for i in key_order(group.keys) if i in inside]
     return [*nodes, NONE] if holding[-1] else nodes
+
+
+def members_of_day(ground: Ground, scope: Filter, group: Pairs, as_of: date) -> list[int]:
+    """Of people within teams those of the scope in the team of the day; none of other pairs."""
+    if group.by != MEMBER:
+        return []
+    people = shown_nodes(ground, scope, group.second, as_of, np.zeros(group.second.size + 1, dtype=bool))
+    return [group.joined(ground.team_of(person, as_of.toordinal()), person) for person in people]
 
 
 def number_of_deals(at: Ints) -> int:

@@ -4,6 +4,7 @@ Probabilities, shares and rates are basis points (hundredths of a percent, 0 to 
 """
 
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -54,6 +55,37 @@ def line_margin(quantity_10000ths: int, amount_minor: int, unit_cost_minor: int 
     return amount_minor - divide_half_even(quantity_10000ths * unit_cost_minor, 10_000)
 
 
+def line_amounts(quantity_10000ths: Ints, unit_price_minor: Ints, discount_bp: Ints) -> Ints:
+    """`line_amount` of many lines, shape (lines,)."""
+    columns = (quantity_10000ths, unit_price_minor, discount_bp)
+    bound = float(quantity_10000ths.max(initial=0)) * float(unit_price_minor.max(initial=0)) * WHOLE_BP
+    if bound < 2.0**62:
+        product = quantity_10000ths * unit_price_minor * (WHOLE_BP - discount_bp)
+        return divide_half_even_array(product, 10_000 * WHOLE_BP)
+    rows = zip(*(column.tolist() for column in columns), strict=True)
+    return np.array([line_amount(*row) for row in rows], dtype=np.int64)
+
+
+def line_costs(quantity_10000ths: Ints, unit_cost_minor: Ints) -> Ints:
+    """quantity × cost of many lines, rounded half to even, shape (lines,)."""
+    if float(quantity_10000ths.max(initial=0)) * float(unit_cost_minor.max(initial=0)) < 2.0**62:
+        return divide_half_even_array(quantity_10000ths * unit_cost_minor, 10_000)
+    rows = zip(quantity_10000ths.tolist(), unit_cost_minor.tolist(), strict=True)
+    return np.array([divide_half_even(quantity * cost, 10_000) for quantity, cost in rows], dtype=np.int64)
+
+
+def margins_of_deals(deal: Ints, amount_minor: Ints, cost_minor: Ints, deals: int) -> tuple[Ints, Ints]:
+    """Margin of each deal and whether it has one, shape (deals,): the sum of its lines' amounts less costs.
+
+    `deal`, `amount_minor` and `cost_minor` (-1 for none) have shape (lines,). None without lines or where a line has
+    no cost. Source: common practice, as `margin_of_lines`.
+    """
+    lines = np.bincount(deal, minlength=deals)
+    lacking = np.bincount(deal[cost_minor < 0], minlength=deals)
+    known = (lines > 0) & (lacking == 0)
+    return np.where(known, sum_by_group(amount_minor - np.maximum(cost_minor, 0), deal, deals), 0), known
+
+
 def margin_of_lines(margins: Sequence[int | None]) -> int | None:
     """A deal's margin: the sum of its lines'; None without lines or where a line has no cost. Source: common practice."""
     known = [margin for margin in margins if margin is not None]
@@ -86,13 +118,39 @@ def credited_parts(value_minor: Ints, share_bp: Ints, deal: Ints, person_rank: I
     All arrays shape (lines,): the deal's whole value repeated on each of its lines, the line's share
     (a deal's shares sum to 10 000), the deal, and the rank of the person's identifier by code point.
     """
-    parts, remainder = np.divmod(value_minor * share_bp, WHOLE_BP)
-    order = np.lexsort((person_rank, -share_bp, -remainder, deal))
-    sorted_deal = deal[order]
-    first = np.flatnonzero(np.r_[True, sorted_deal[1:] != sorted_deal[:-1]])
-    sizes = np.diff(np.r_[first, len(deal)])
-    place = np.arange(len(deal)) - np.repeat(first, sizes)
-    missing = np.repeat(np.add.reduceat(remainder[order], first) // WHOLE_BP, sizes)
+    return _divided(value_minor, share_bp, np.full(len(deal), WHOLE_BP), deal, person_rank)
+
+
+def divided_parts(value_minor: Ints, weight: Ints, group: Ints, rank: Ints) -> Ints:
+    """Each line's part of its group's whole value in proportion to its weight, by largest remainder.
+
+    All arrays shape (lines,), the lines of a group side by side: the group's whole value repeated on each of its
+    lines, the line's weight (0 or more; all 0 divide equally), the group (a whole number), and the rank that breaks
+    ties. Source: Hamilton's method, as `apportion`.
+    """
+    if len(group) == 0:
+        return value_minor.copy()
+    place = np.cumsum(np.r_[0, group[1:] != group[:-1]])
+    whole = sum_by_group(weight, place, int(place[-1]) + 1)[place]
+    weight, whole = np.where(whole == 0, 1, weight), np.where(whole == 0, np.bincount(place)[place], whole)
+    if float(np.abs(value_minor).max()) * float(weight.max()) < 2.0**62:
+        return _divided(value_minor, weight, whole, place, rank)
+    parts = value_minor.copy()
+    for first, last in pairwise([*np.flatnonzero(np.diff(place, prepend=-1)).tolist(), len(place)]):
+        ranks = [f"{number:012}" for number in rank[first:last].tolist()]
+        parts[first:last] = apportion(int(value_minor[first]), weight[first:last].tolist(), ranks)
+    return parts
+
+
+def _divided(value_minor: Ints, weight: Ints, whole: Ints, group: Ints, rank: Ints) -> Ints:
+    """value × weight ÷ whole, what is missing given to the largest remainders of each group."""
+    parts, remainder = np.divmod(value_minor * weight, whole)
+    order = np.lexsort((rank, -weight, -remainder, group))
+    sorted_group = group[order]
+    first = np.flatnonzero(np.r_[True, sorted_group[1:] != sorted_group[:-1]])
+    sizes = np.diff(np.r_[first, len(group)])
+    place = np.arange(len(group)) - np.repeat(first, sizes)
+    missing = np.repeat(np.add.reduceat(remainder[order], first) // whole[order][first], sizes)
     parts[order] += place < missing
     return parts
 

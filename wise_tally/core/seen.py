@@ -8,7 +8,8 @@ from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.conversion import lacks_history, reach_of_revisions
 from wise_tally.core.ground import OPEN, WON
-from wise_tally.core.lines import Filter, grouping, owner_groups, owner_kept, shown_nodes
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import Filter, owner_groups, owner_kept, shown_nodes
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
 from wise_tally.core.trees import NONE
@@ -64,7 +65,7 @@ def set_and_seen(
     book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company"
 ) -> tuple[SeenGroup, ...]:
     """Per node and open stage the observed win rate with its Wilson interval; a deal's node is its owner's on the day."""
-    group = grouping(book.ground, by, standing.as_of)
+    group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
     at = np.arange(len(standing.deal))
     node = owner_groups(book, standing, standing.owner, at, by)

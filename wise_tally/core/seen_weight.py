@@ -8,10 +8,10 @@ import numpy as np
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.customer import year_before
-from wise_tally.core.forecast import ForecastLines, forecast_lines, sums_by_node
+from wise_tally.core.forecast import forecast
 from wise_tally.core.ground import OPEN
-from wise_tally.core.lines import Filter, grouping
-from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, weighted_minor
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 
@@ -62,15 +62,15 @@ def seen_of_deals(book: Book, standing: Standing, period: Period) -> Ints:
     return np.where(standing.kind == OPEN, seen.probability_bp[standing.stage], standing.probability_bp)
 
 
-def seen_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> ForecastLines:
-    """The forecast's lines with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
-    lines = forecast_lines(book, standing, period, scope, by)
-    whole = weighted_minor(standing.amount_minor, seen_of_deals(book, standing, period))
-    return replace(lines, weighted_minor=lines.lines.parts(whole, book.ground.person_rank))
+def seen_standing(book: Book, standing: Standing, period: Period) -> Standing:
+    """The standing with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
+    key = ("seen standing", period)
+    if key not in standing.memo:
+        standing.memo[key] = replace(standing, probability_bp=seen_of_deals(book, standing, period))
+    return standing.memo[key]  # type: ignore[no-any-return]
 
 
-def weighted_by_seen(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> list[int]:
-    """won + weighted open by seen rates, of every node of `by` (rolled up), the last that of deals without one."""
-    lines = seen_lines(book, standing, period, scope, by)
-    sums = sums_by_node(lines.weighted_minor, lines, grouping(book.ground, by, standing.as_of))
-    return [int(value) for value in sums[:, list(lines.buckets.of("weighted"))].sum(axis=1)]
+def weighted_by_seen(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> dict[int, int]:
+    """won + weighted open by seen rates, of every node of `by` that `forecast` has a row for."""
+    rows = forecast(book, seen_standing(book, standing, period), period, scope, by)
+    return {row.node: row.weighted for row in rows}

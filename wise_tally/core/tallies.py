@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, Standing
+from wise_tally.core.buckets import deciding_day
 from wise_tally.core.calendar import Period
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, credited_lines
@@ -57,7 +58,7 @@ def sums_by_period(book: Book, standing: Standing, periods: tuple[Period, ...], 
     lines = credited_lines(book, standing, scope, "company")
     amount = lines.parts(standing.amount_minor, book.ground.person_rank)
     kind, categories = standing.kind[lines.at], len(book.ground.categories)
-    day = np.where(kind == OPEN, standing.expected_close[lines.at], standing.closed_on[lines.at])
+    day = deciding_day(standing)[lines.at]
     starts = np.array([period.starts_on.toordinal() for period in periods])
     place = np.searchsorted(starts, day, side="right") - 1
     keep = (place >= 0) & (day <= periods[-1].ends_on.toordinal()) & (kind != LOST)

@@ -10,7 +10,8 @@ from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
 from wise_tally.core.ground import WON
-from wise_tally.core.lines import Filter, Grouping, grouping, kept_deals, owner_groups, people_kept, shown_nodes
+from wise_tally.core.grouping import Grouping, grouping
+from wise_tally.core.lines import Filter, kept_deals, owner_groups, people_kept, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.statistics import DAY_SECONDS, Curve, curve_of_sorted
 from wise_tally.core.trees import NONE
@@ -108,7 +109,7 @@ def time_in_stage(
     Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
     """
     lines = stay_lines(book, standing, period, scope)
-    group = grouping(book.ground, by, standing.as_of)
+    group = grouping(book, by, standing.as_of)
     node_of = _nodes(book, lines, by, len(group.keys))
     table = _StayTable(lines, node_of, group, len(book.ground.stages))
     typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
@@ -234,7 +235,7 @@ def days_to_win(
 ) -> tuple[DaysToWin, ...]:
     """Days from `created_at` to the entry of the present won stage. None under ruling on short-form deals."""
     at, owner, days = won_in(book, standing, period, scope)
-    group = grouping(book.ground, by, standing.as_of)
+    group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
     node = owner_groups(book, standing, owner, at, by)
     node = np.where(node == NONE, nodes, node)

@@ -7,8 +7,8 @@ from itertools import pairwise
 import numpy as np
 
 from wise_tally.core.book import FOR_EVER, Book, Standing
+from wise_tally.core.buckets import WON_HERE, Buckets, buckets_in
 from wise_tally.core.calendar import Period, local_days
-from wise_tally.core.forecast import WON_HERE, Buckets, buckets_in
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group

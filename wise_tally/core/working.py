@@ -5,20 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.buckets import FIRST_OPEN, LOST_ELSEWHERE, LOST_HERE, TIMINGS, WON_ELSEWHERE, WON_HERE
 from wise_tally.core.calendar import Period
-from wise_tally.core.forecast import (
-    FIRST_OPEN,
-    LOST_ELSEWHERE,
-    LOST_HERE,
-    TIMINGS,
-    WON_ELSEWHERE,
-    WON_HERE,
-    ForecastLines,
-    forecast_lines,
-)
+from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.ground import OPEN, WON
-from wise_tally.core.lines import Filter, grouping
-from wise_tally.core.members import member_lines
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import Filter
+from wise_tally.core.measures import DEALS
 from wise_tally.core.trees import NONE
 
 CLOSED_REASONS = {
@@ -65,29 +58,20 @@ class Working:
 
 
 def forecast_working(  # noqa: PLR0913 - the scope line's parts, the figure and its node
-    book: Book, standing: Standing, period: Period, scope: Filter, figure: str, by: str, node: int, person: int = NONE
+    book: Book, standing: Standing, period: Period, scope: Filter, figure: str, by: str, node: int
 ) -> Working:
-    """The working of one figure of one node, from the same lines that the figure adds up.
-
-    `by` "member" takes `node` as a team (-1: none) and `person` in it.
-    """
-    if by == "member":
-        lines, place = member_lines(book, standing, period, scope)
-        team = len(book.ground.teams) if node == NONE else node
-        inside = place == team * len(book.ground.people) + person
-    else:
-        lines = forecast_lines(book, standing, period, scope, by)
-        inside = lines_inside(book, lines, by, node)
-    return working_of_lines(lines, inside, figure)
+    """The working of one figure of one node, from the same lines that the figure adds up."""
+    lines = forecast_lines(book, standing, period, scope, by)
+    return working_of_lines(lines, lines_inside(book, lines, by, node), figure)
 
 
 def lines_inside(book: Book, lines: ForecastLines, by: str, node: int) -> Flags:
     """Lines of a node and of all nodes below it."""
     if by == "company":
         return np.ones(len(lines.node), dtype=bool)
-    group = grouping(book.ground, by, lines.lines.standing.as_of)
+    group = grouping(book, by, lines.lines.standing.as_of)
     if node == NONE or group.tree is None:
-        return lines.node == node
+        return np.asarray(lines.node == node)
     table = np.zeros(len(group.keys) + 1, dtype=bool)
     table[list(group.tree.below(node))] = True
     return table[lines.node]
@@ -97,6 +81,11 @@ def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Workin
     """Terms, counted and not counted deals of the lines inside a node."""
     standing, at = lines.lines.standing, lines.lines.at
     counts = lines.counts(figure) & inside
+    if standing.measure == DEALS:
+        # Each of a deal's lines bears the whole deal; it counts once.
+        first = np.zeros(len(at), dtype=bool)
+        first[np.flatnonzero(counts)[np.unique(at[counts], return_index=True)[1]]] = True
+        counts &= first
     value = lines.value_minor(figure)
     rows = np.flatnonzero(counts)
     rows = rows[np.argsort(-value[rows], kind="stable")]

@@ -24,8 +24,10 @@ from wise_tally.deals.models import Account, Deal
 from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.paging import Page, page_of
+from wise_tally.scope.pins import figure_at
 from wise_tally.ui.refusals import Refused
 
+MOST_ADDRESS = 2_000
 PAGE = 50
 STATUSES = {"open": OPEN, "won": WON, "lost": LOST}
 MOST_SORTS = 3
@@ -61,6 +63,8 @@ class Listing:
     clauses: tuple[Clause, ...]
     columns: tuple[Column, ...]
     known: dict[str, Column]
+    # The address of a working, where the list is of exactly the deals that its figure counts, and the figure's words.
+    counted: tuple[str, str] = ("", "")
 
     @property
     def places(self) -> list[int]:
@@ -80,6 +84,7 @@ class Listing:
         parts += [("only", self.only), ("join", self.join if self.clauses and self.join != "all" else "")]
         parts += [("sort", ",".join(self.sorts) if self.sorts != ("-amount",) else "")]
         parts += [("cols", ",".join(names) if names != DEFAULT else "")]
+        parts += [("counted", self.counted[0])]
         return [(n, v) for n, v in parts if v] + [("f", clause.text) for clause in self.clauses]
 
     def query(self, line: ScopeLine, **changes: str) -> str:
@@ -110,6 +115,7 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     find, stage = given.get("find", "").strip()[:200], given.get("stage", "")
     at = np.unique(credited_lines(line.book, line.standing, line.scope, "company").at)
     at = at[_kept(line, at, status, stage)]
+    at, counted = _counted(request, line, at)
     if find:
         accounts = Account.objects.filter(name__icontains=find)
         called = side.deals_where(line, Deal.objects.filter(name__icontains=find))
@@ -120,8 +126,21 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     at = at[_order(line, at, sorts, columns)]
     totals = list_totals(line.standing, at)
     page = page_of(request, len(at), PAGE)
-    names = (tuple(sorts), find, stage, only, join, tuple(clauses), shown, columns)
+    names = (tuple(sorts), find, stage, only, join, tuple(clauses), shown, columns, counted)
     return Listing(at, page, totals.amount_minor, totals.weighted_minor, status, *names)
+
+
+def _counted(request: HttpRequest, line: ScopeLine, at: Ints) -> tuple[Ints, tuple[str, str]]:
+    """Only the deals that a figure counts, where the address names its working."""
+    address = request.GET.get("counted", "")[:MOST_ADDRESS]
+    if not address:
+        return at, ("", "")
+    figure = figure_at(request, address)
+    if figure is None:
+        raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
+    # Reading the figure read its own scope line; the page's is this one.
+    request.scope_line = line  # type: ignore[attr-defined]
+    return at[figure.counted.counts[line.standing.deal[at]]], (address, f"{figure.title}: {figure.total}")
 
 
 def _one_of(what: str, value: str, accepted: tuple[str, ...]) -> str:

@@ -97,6 +97,7 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
         "here": request.get_full_path(),
         **beside(found.page, lambda number: found.query(line, page=number)),
+        "all_query": found.query(line, counted=""),
         "strip": CountStrip(found.total, exports=exports("deals:table", found.query(line))),
     }
 

@@ -24,7 +24,7 @@ from wise_tally.deals.models import (
 from wise_tally.deals.own_fields import Kind
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
-from wise_tally.org.book_number import revisions_added
+from wise_tally.org.book_number import beside_changed
 from wise_tally.org.records import as_text, new_key, values_of
 
 BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
@@ -97,6 +97,7 @@ def save_account(
         account = Account.objects.get(key=key)
         _require(viewer, ground, account, now)
         before = ACCOUNTS.change(account, values, seen)
+        beside_changed()
     audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, ACCOUNTS.text(account))
     return account  # type: ignore[no-any-return]
 
@@ -146,6 +147,6 @@ def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account,
         OwnFieldValue.objects.get_or_create(field=value.field, subject_key=kept.key, defaults={"value": value.value})
         value.delete()
     twin.delete()
-    revisions_added()
+    beside_changed()
     audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, ACCOUNTS.text(kept))
     return moved

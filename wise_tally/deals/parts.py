@@ -27,7 +27,7 @@ from wise_tally.deals.models import (
 from wise_tally.deals.own_fields import keep_own, own_kept
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
-from wise_tally.org.book_number import old_rows_changed, revisions_added
+from wise_tally.org.book_number import beside_changed, old_rows_changed
 from wise_tally.org.models import Person
 from wise_tally.org.records import ChangedMeanwhile, as_text, seen_values
 
@@ -67,7 +67,6 @@ def _details(deal: Deal, today: date) -> Value:
 
 def _write_details(deal: Deal, value: Value, who: Who) -> None:
     before = {name: getattr(deal, name) for name in IN_THE_BOOK}
-    referred = [getattr(deal, f"{name}_id") for name in RECORDS]
     for name in TEXTS:
         setattr(deal, name, value[name])
     for name, model in RECORDS.items():
@@ -77,9 +76,7 @@ def _write_details(deal: Deal, value: Value, who: Who) -> None:
     keep_own("deal", deal.key, value["own"])
     if before != {name: getattr(deal, name) for name in IN_THE_BOOK}:
         old_rows_changed()
-    elif referred != [getattr(deal, f"{name}_id") for name in RECORDS]:
-        # What is kept with the book follows customers, contacts and partners of deals.
-        revisions_added()
+    beside_changed()
 
 
 def _next(deal: Deal, today: date) -> Value:
@@ -114,6 +111,7 @@ def _write_lines(deal: Deal, value: Value, who: Who) -> None:
         DealLine(deal=deal, product=products[row["product"]], **{name: row[name] for name in LINE_COLUMNS})
         for row in value["rows"]
     )
+    beside_changed()
     if value["from_lines"]:
         last = last_revision(deal)
         state = DealState(last.stage, lines_total(value["rows"]), last.expected_close, last.category)
@@ -132,6 +130,7 @@ def _write_payments(deal: Deal, value: Value, who: Who) -> None:
     Payment.objects.bulk_create(
         Payment(deal=deal, **(row | {"due_on": date.fromisoformat(row["due_on"])})) for row in value["rows"]
     )
+    beside_changed()
 
 
 def _contacts(deal: Deal, today: date) -> Value:

@@ -13,7 +13,8 @@ from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
 from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
-from wise_tally.core.lines import BREAKDOWNS, Filter
+from wise_tally.core.grouping import BREAKDOWNS
+from wise_tally.core.lines import Filter
 from wise_tally.core.outcome import outcome_of_lines
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage

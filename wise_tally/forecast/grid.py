@@ -1,225 +1,266 @@
-"""The forecast grid as rows to draw: the people tree or the territories, opening down to deals."""
+"""The forecast grid as rows to draw: a breakdown with its tree, a second one within, opening down to deals."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from urllib.parse import urlencode
 
 import numpy as np
 
+from wise_tally.core.buckets import FIGURES
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
-from wise_tally.core.lines import Filter, grouping, number_of_deals
-from wise_tally.core.members import forecast_members
-from wise_tally.core.targets import Targets, pace
+from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping, pair
+from wise_tally.core.lines import Filter, number_of_deals
+from wise_tally.core.row_targets import row_targets
+from wise_tally.core.seen_weight import weighted_by_seen
 from wise_tally.core.trees import NONE
-from wise_tally.core.working import forecast_working
-from wise_tally.scope.line import ScopeLine, in_tree_order
+from wise_tally.core.working import lines_inside
+from wise_tally.forecast.columns import Beside, Column, value_of
+from wise_tally.forecast.question import PEOPLE, Asked, words_of
+from wise_tally.scope.line import in_tree_order
+from wise_tally.scope.nodes import token_of
 from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.templatetags.figures import short
 
-MOST_DEALS = 40
-BREAKDOWNS = ("people", "territory", "process", "deal_type", "source")
-WITHOUT = {"deal_type": "without a deal type", "source": "without a source"}
+MOST_DEALS, MOST_OF_EACH = 40, 10
+
+
+@dataclass(frozen=True)
+class Node:
+    """A row's place: the breakdown it belongs to, how deep it stands, and whether rows stand below it."""
+
+    by: str
+    depth: int
+    row: ForecastRow
+    inner: bool
+    token: str
+    name: str
 
 
 @dataclass(frozen=True)
 class GridDeal:
-    """A deal below an opened row: its place in the standing and its parts of the node's figures."""
+    """A deal below an opened row: its place in the standing and its part of each column, None where it has none."""
 
     at: int
     deal: int
-    amount_minor: int
-    weighted_minor: int
+    values: tuple[int | None, ...]
 
 
 @dataclass(frozen=True)
 class GridRow:
-    """One row: `token` names the node in links; figures are the core's row."""
+    """One row with its ink bar and the values of its columns; `toggle` opens or shuts it."""
 
-    token: str
-    name: str
-    depth: int
-    row: ForecastRow
+    node: Node
+    values: tuple[int | float | None, ...]
     bar: InkBar
-    pace: int | None
     is_open: bool
-    opens: bool
     toggle: str
     working: str
-    commit: int
-    best: int
     deals: tuple[GridDeal, ...] = ()
     more: int = 0
 
 
-@dataclass(frozen=True)
-class _Node:
-    token: str
-    depth: int
-    row: ForecastRow
-    pace: int | None
-    opens: bool
+def grid_nodes(asked: Asked) -> list[Node]:
+    """All rows of the question, whatever is open, those above before those within."""
+    makers = {PEOPLE: _people, "territory": _territories}
+    return list(makers.get(asked.by, _flat)(asked))
 
 
-def grid_rows(line: ScopeLine, by: str, opened: frozenset[str]) -> list[GridRow]:
-    """Rows of the grid by one of `BREAKDOWNS`; `opened` are the tokens whose deals are shown."""
-    trees = {"people": _people, "territory": _territories}
-    nodes = list(trees[by](line) if by in trees else _flat(line, by))
-    counted = line.book.ground.surest_first
+def grid_rows(asked: Asked, columns: list[Column]) -> list[GridRow]:
+    """The rows to draw with their deals where they are opened."""
+    nodes = grid_nodes(asked)
+    shown = shown_nodes(asked, nodes)
+    beside = besides_of(asked, {node.by for node in nodes}, columns)
+    counted = asked.line.book.ground.surest_first
     largest: dict[int, int] = {}
     for node in nodes:
         whole = node.row.won + sum(node.row.categories[c] for c in counted)
         largest[node.depth] = max(largest.get(node.depth, 1), whole, node.row.quota or 0)
-    return [_row(line, node, largest[node.depth], by, opened) for node in nodes]
+    most = MOST_OF_EACH if asked.rows == "all" else MOST_DEALS
+    return [_row(asked, node, largest[node.depth], columns, (beside[node.by], most)) for node in shown]
 
 
-def _row(line: ScopeLine, node: _Node, largest: int, by: str, opened: frozenset[str]) -> GridRow:
-    row, counted = node.row, line.book.ground.surest_first
-    parts = [row.categories[c] for c in counted]
-    bar = replace(ink_bar(row.won, parts, row.quota, node.pace, largest), words=_bar_words(line, node))
-    is_open = node.token in opened
-    tokens = (opened - {node.token}) if is_open else (opened | {node.token})
-    extra = {"by": by} if by != "people" else {}
-    toggle = urlencode([*line.given, *extra.items(), *(("open", token) for token in sorted(tokens))])
-    deals: tuple[GridDeal, ...] = ()
-    more = 0
-    if is_open and node.opens:
-        deals, more = _deals(line, node.token)
+def besides_of(asked: Asked, breakdowns: set[str], columns: list[Column]) -> dict[str, Beside]:
+    """What the records of each breakdown do not hold; only what a column shows is computed."""
+    line, names = asked.line, {column.name for column in columns}
+    return {
+        by: Beside(
+            weighted_by_seen(line.book, asked.standing, line.period, line.scope, by) if "seen" in names else {},
+            row_targets(line.book, asked.standing, line.period, line.scope, by, to_date=True),
+        )
+        for by in breakdowns
+    }
+
+
+def is_open(asked: Asked, node: Node) -> bool:
+    """Whether a row shows what is below it: rows are open and deals shut unless the question says otherwise."""
+    if node.token in asked.shut:
+        return False
+    usual = {"": node.inner, "all": True, "none": False}[asked.rows]
+    return usual or node.token in asked.open
+
+
+def shown_nodes(asked: Asked, nodes: list[Node]) -> list[Node]:
+    """The rows that no shut row above hides."""
+    shown, hidden_below = [], None
+    for node in nodes:
+        if hidden_below is not None and node.depth > hidden_below:
+            continue
+        hidden_below = node.depth if node.inner and not is_open(asked, node) else None
+        shown.append(node)
+    return shown
+
+
+def _row(asked: Asked, node: Node, largest: int, columns: list[Column], extra: tuple[Beside, int]) -> GridRow:
+    beside, most = extra
+    row, counted = node.row, asked.line.book.ground.surest_first
+    pace = None if row.quota is None else beside.pace(row.node).value
+    bar = ink_bar(row.won, [row.categories[c] for c in counted], row.quota, pace, largest)
+    opened = is_open(asked, node)
     return GridRow(
-        token=node.token,
-        name=row.name or "without one",
-        depth=node.depth,
-        row=row,
-        bar=bar,
-        pace=node.pace,
-        is_open=is_open,
-        opens=node.opens,
-        toggle=toggle,
-        working=urlencode([*line.given, ("node", node.token)]),
-        commit=parts[0] if parts else 0,
-        best=parts[1] if len(parts) > 1 else 0,
-        deals=deals,
-        more=more,
+        node=node,
+        values=tuple(value_of(column, row, beside) for column in columns),
+        bar=replace(bar, words=_bar_words(asked, node, pace)),
+        is_open=opened,
+        toggle=toggled(asked, node.token, opened),
+        working=asked.working(node.token),
+        **_deals(asked, node, columns, most) if opened and not node.inner else {},  # type: ignore[arg-type]
     )
 
 
-def _bar_words(line: ScopeLine, node: _Node) -> str:
-    row, ground = node.row, line.book.ground
+def toggled(asked: Asked, token: str, opened: bool) -> str:
+    """The address with one row shut that is open, or opened that is shut."""
+    if opened:
+        return replace(asked, open=asked.open - {token}, shut=asked.shut | {token}).query()
+    return replace(asked, open=asked.open | {token}, shut=asked.shut - {token}).query()
+
+
+def _bar_words(asked: Asked, node: Node, pace: int | None) -> str:
+    row, ground = node.row, asked.line.book.ground
     parts = [f"won {short(row.won)}"]
     parts += [f"{ground.categories[c].name} {short(row.categories[c])}" for c in ground.surest_first]
-    parts += [f"quota {short(row.quota)}", f"pace {short(node.pace)}"]
-    return f"{row.name}: " + ", ".join(parts)
+    parts += [f"quota {short(row.quota)}", f"pace {short(pace)}"]
+    return f"{node.name}: " + ", ".join(parts)
 
 
-def _paces(line: ScopeLine) -> Targets:
-    return pace(line.book.ground, line.as_of, line.period)
+@dataclass(frozen=True)
+class _Rows:
+    """The rows of a breakdown and, where a second level is asked for, those within each of its nodes."""
+
+    asked: Asked
+    by: str
+    group: Grouping
+    rows: dict[int, ForecastRow]
+    within: dict[int, list[ForecastRow]]
+    pairs: Pairs | None
+
+    def nodes(self, node: int, depth: int, name: str, inner: bool = False) -> Iterator[Node]:
+        """The node, then those within it."""
+        below = self.within.get(node, []) if self.pairs is not None else []
+        yield Node(self.by, depth, self.rows[node], inner or bool(below), token_of(self.group, node), name)
+        for row in below:
+            assert self.pairs is not None
+            token = token_of(self.pairs, row.node)
+            named = row.name or f"without {words_of(self.asked.within)}"
+            yield Node(self.pairs.by, depth + 1, row, False, token, named)
 
 
-def _pace(row: ForecastRow, paces: Targets, by: str, node: int) -> int | None:
-    return None if row.quota is None else paces.of(by, node).value
+def _rows(asked: Asked, by: str) -> _Rows:
+    line, standing = asked.line, asked.standing
+    rows = {row.node: row for row in _forecast(asked, by)}
+    within: dict[int, list[ForecastRow]] = {}
+    pairs: Pairs | None = None
+    if asked.within:
+        group = grouping(line.book, pair(by, asked.within), standing.as_of)
+        assert isinstance(group, Pairs)
+        pairs = group
+        for row in sorted(_forecast(asked, pairs.by), key=lambda r: (r.name is None, r.name or "")):
+            within.setdefault(pairs.split(row.node)[0], []).append(row)
+    return _Rows(asked, by, grouping(line.book, by, standing.as_of), rows, within, pairs)
 
 
-def _people(line: ScopeLine) -> Iterator[_Node]:
-    book, standing, period, scope = line.book, line.standing, line.period, line.scope
-    ground, paces = book.ground, _paces(line)
+def _forecast(asked: Asked, by: str) -> tuple[ForecastRow, ...]:
+    line = asked.line
+    return forecast(line.book, asked.standing, line.period, line.scope, by, calls=True)
+
+
+def _company(asked: Asked) -> Node:
+    row = _forecast(asked, "company")[0]
+    return Node("company", 0, row, True, "company:", row.name or "")
+
+
+def _people(asked: Asked) -> Iterator[Node]:
+    line = asked.line
+    ground, scope = line.book.ground, line.scope
     if scope.person != NONE:
-        row = forecast(book, standing, period, scope, "person")[0]
-        yield _Node(f"person:{ground.people[scope.person].key}", 0, row, _pace(row, paces, "person", row.node), True)
+        yield from _rows(asked, "person").nodes(scope.person, 0, ground.people[scope.person].name)
         return
-    members = forecast_members(book, standing, period, scope)
-    teams = {row.node: row for row in forecast(book, standing, period, scope, "team")}
+    members, teams = _rows(asked, MEMBER), {row.node: row for row in _forecast(asked, "team")}
     depth = 0
     if scope.team == NONE:
-        company = forecast(book, standing, period, scope, "company")[0]
-        yield _Node("company:", 0, company, _pace(company, paces, "company", NONE), False)
+        yield _company(asked)
         depth = 1
     tree = ground.team_tree(line.as_of)
+    group = grouping(line.book, "team", line.as_of)
     start = len(tree.paths[scope.team]) - 1 if scope.team != NONE else 0
     for team, level in in_tree_order(tree):
         if team in teams:
-            row, at = teams[team], level - start + depth
-            yield _Node(f"team:{ground.teams[team].key}", at, row, _pace(row, paces, "team", team), False)
-            yield from _members(line, members, team, at + 1, paces)
-    yield from _members(line, members, NONE, depth, paces)
+            at = level - start + depth
+            yield Node("team", at, teams[team], True, token_of(group, team), ground.teams[team].name)
+            yield from _members(members, team, at + 1)
+    yield from _members(members, NONE, depth)
 
 
-def _members(
-    line: ScopeLine, members: dict[tuple[int, int], ForecastRow], team: int, depth: int, paces: Targets
-) -> Iterator[_Node]:
-    ground = line.book.ground
-    here = [(person, row) for (of_team, person), row in members.items() if of_team == team]
-    for person, row in sorted(here, key=lambda item: item[1].name or ""):
+def _members(members: _Rows, team: int, depth: int) -> Iterator[Node]:
+    assert isinstance(members.group, Pairs)
+    here = [row for node, row in members.rows.items() if members.group.split(node)[0] == team]
+    for row in sorted(here, key=lambda found: found.name or ""):
         # People who neither hold deals nor have a quota (an administrator, say) get no row.
-        if not (row.won or row.open or row.quota or row.undated or any(row.categories)):
-            continue
-        team_key = ground.teams[team].key if team != NONE else ""
-        token = f"member:{team_key}/{ground.people[person].key}"
-        yield _Node(token, depth, row, _pace(row, paces, "person", person), True)
+        if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):
+            yield from members.nodes(row.node, depth, row.name or "without a person")
 
 
-def _territories(line: ScopeLine) -> Iterator[_Node]:
-    book, ground, paces = line.book, line.book.ground, _paces(line)
-    rows = {row.node: row for row in forecast(book, line.standing, line.period, line.scope, "territory")}
+def _territories(asked: Asked) -> Iterator[Node]:
+    line = asked.line
+    found = _rows(asked, "territory")
+    depth = 0
     if line.scope == Filter():
-        company = forecast(book, line.standing, line.period, line.scope, "company")[0]
-        yield _Node("company:", 0, company, _pace(company, paces, "company", NONE), False)
-    tree = ground.territory_tree(line.as_of)
+        yield _company(asked)
+        depth = 1
+    tree = line.book.ground.territory_tree(line.as_of)
     for node, level in in_tree_order(tree):
-        if node in rows:
-            row = rows[node]
-            token = f"territory:{ground.territories[node].key}"
-            yield _Node(token, level + 1, row, _pace(row, paces, "territory", node), not tree.children(node))
-    if NONE in rows:
-        yield _Node("territory:", 1, replace(rows[NONE], name="without a territory"), None, True)
+        if node in found.rows:
+            name = line.book.ground.territories[node].name
+            yield from found.nodes(node, level + depth, name, inner=bool(tree.children(node)))
+    if NONE in found.rows:
+        yield from found.nodes(NONE, depth, "without a territory")
 
 
-def _flat(line: ScopeLine, by: str) -> Iterator[_Node]:
-    """Rows that stand side by side below the whole: processes, deal types, sources; quotas that carry just that value."""
-    book, period, scope = line.book, line.period, line.scope
-    company = forecast(book, line.standing, period, scope, "company")[0]
-    yield _Node("company:", 0, company, _pace(company, _paces(line), "company", NONE), False)
-    for row in forecast(book, line.standing, period, scope, by):
-        named = row if row.node != NONE else replace(row, name=WITHOUT.get(by))
-        yield _Node(f"{by}:{row.key or ''}", 1, named, None, True)
+def _flat(asked: Asked) -> Iterator[Node]:
+    """Rows that stand side by side below the whole: processes, deal types, partners, values of an own field."""
+    found = _rows(asked, asked.by)
+    yield _company(asked)
+    for node, row in found.rows.items():
+        yield from found.nodes(node, 1, row.name or f"without {words_of(asked.by)}")
 
 
-def _deals(line: ScopeLine, token: str) -> tuple[tuple[GridDeal, ...], int]:
-    """The deals won or open in the period below a row, the open ones first."""
-    found = forecast_working(line.book, line.standing, line.period, line.scope, "weighted", *node_of(line, token))
-    rows = []
-    for item in found.counted:
-        at = int(np.searchsorted(line.standing.deal, item.deal))
-        rows.append(GridDeal(at, item.deal, item.amount_minor, item.value_minor))
-    rows.sort(key=lambda r: (int(line.standing.kind[r.at]), -r.amount_minor))
-    return tuple(rows[:MOST_DEALS]), max(0, len(rows) - MOST_DEALS)
-
-
-def node_of(line: ScopeLine, token: str) -> tuple[str, int, int]:
-    """Breakdown, node and person of a token such as `team:north` or `member:fells/r01`.
-
-    Raises LookupError for one that names nothing in the book.
-    """
-    ground = line.book.ground
-    by, _, key = token.partition(":")
-    teams = {team.key: i for i, team in enumerate(ground.teams)}
-    people = {person.key: i for i, person in enumerate(ground.people)}
-    if by == "company":
-        return "company", 0, NONE
-    if by == "member":
-        team, _, person = key.partition("/")
-        return "member", teams[team] if team else NONE, people[person]
-    if by == "territory":
-        return by, {node.key: i for i, node in enumerate(ground.territories)}[key] if key else NONE, NONE
-    if by in ("source", "deal_type", "process"):
-        names = grouping(ground, by, line.as_of).keys
-        return by, names.index(key) if key in names else _nowhere(key), NONE
-    return by, {"team": teams, "person": people}[by][key], NONE
-
-
-def _nowhere(key: str) -> int:
-    """The row of deals without the attribute; any other name does not exist."""
-    if key:
-        raise LookupError(key)
-    return NONE
+def _deals(asked: Asked, node: Node, columns: list[Column], most: int) -> dict[str, object]:
+    """The deals won or open in the period below a row, the open ones first, the largest first."""
+    line, standing = asked.line, asked.standing
+    lines = asked.lines(node.by)
+    inside = lines_inside(line.book, lines, node.by, node.row.node) & lines.deals_here
+    at, deal_place = np.unique(lines.lines.at[inside], return_inverse=True)
+    amount = np.zeros(len(at), dtype=np.int64)
+    np.add.at(amount, deal_place, lines.amount_minor[inside])
+    tables = []
+    for column in columns:
+        values = np.zeros(len(at), dtype=np.int64)
+        if column.name in lines.buckets.names:
+            np.add.at(values, deal_place, lines.value_minor(column.name)[inside])
+        tables.append(values)
+    order = np.lexsort((-amount, standing.kind[at]))[:most]
+    deals = tuple(
+        GridDeal(int(at[i]), int(standing.deal[at[i]]), tuple(int(table[i]) or None for table in tables)) for i in order
+    )
+    return {"deals": deals, "more": len(at) - len(deals)}
 
 
 def counted_here(lines: ForecastLines) -> int:

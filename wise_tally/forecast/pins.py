@@ -5,63 +5,66 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest
 
-from wise_tally.core.forecast import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, ForecastLines, forecast_lines
+from wise_tally.core.buckets import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, deciding_day
+from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.ground import LOST, OPEN, WON
-from wise_tally.core.members import member_lines
+from wise_tally.core.measures import CLOSE, DEALS
 from wise_tally.core.reconcile import Counted, scope_tests, spread
-from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
-from wise_tally.forecast.grid import node_of
-from wise_tally.forecast.working import panel
-from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.forecast.question import Asked, read_question
+from wise_tally.forecast.working import RESTS_ON, counted_standing, panel
+from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.nodes import node_of
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
 
 DERIVED = ("quota", "call", "pace", "chance", "coverage")
 # Ratios and differences rest on the deals of another figure.
-RESTS_ON = {"gap": "won", "attainment": "won", "to_date": "won"}
+WHOLE_FIGURE = {"gap": "won", "attainment": "won", "to_date": "won"}
 
 
 @provides("forecast:working")
 def forecast_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
     """A figure of money of one node, with the tests each deal passes."""
-    line, figure = read_scope(request), str(named["figure"])
+    asked, figure = read_question(request), str(named["figure"])
     token = request.GET.get("node", "company:")
-    found = panel(line, figure, token)
+    found = panel(asked, figure, token)
     if figure in DERIVED:
         raise Refused("This figure does not rest on deals alone.")
     basis = "won deals by the day of closing, open ones by the expected close"
-    return PinnedFigure(found.title, found.total, line, basis, _counted(line, RESTS_ON.get(figure, figure), token))
+    if asked.basis != CLOSE:
+        basis = "won and open deals by their first payment due"
+    return PinnedFigure(found.title, found.total, asked.line, basis, _counted(asked, figure, token))
 
 
-def _counted(line: ScopeLine, figure: str, token: str) -> Counted:
-    book, standing = line.book, line.standing
-    by, node, person = node_of(line, token)
-    if by == "member":
-        lines, place = member_lines(book, standing, line.period, line.scope)
-        team = len(book.ground.teams) if node == NONE else node
-        inside = place == team * len(book.ground.people) + person
-    else:
-        lines = forecast_lines(book, standing, line.period, line.scope, by)
-        inside = lines_inside(book, lines, by, node)
+def _counted(asked: Asked, figure: str, token: str) -> Counted:
+    line = asked.line
+    book, standing = line.book, counted_standing(asked, figure)
+    measured = RESTS_ON.get(figure, WHOLE_FIGURE.get(figure, figure))
+    by, node = node_of(book, token, line.as_of)
+    lines = forecast_lines(book, standing, line.period, line.scope, by)
+    inside = lines_inside(book, lines, by, node)
     size = len(book.deals.key)
-    counts = lines.counts(figure) & inside
+    counts = lines.counts(measured) & inside
     value = np.zeros(size, dtype=np.int64)
-    np.add.at(value, standing.deal[lines.lines.at[counts]], lines.value_minor(figure)[counts])
-    return Counted(value, _tests(line, lines, figure, (inside, counts)), is_money=True)
+    np.add.at(value, standing.deal[lines.lines.at[counts]], lines.value_minor(measured)[counts])
+    is_money = asked.measure != DEALS and not figure.startswith("deals_")
+    if not is_money:
+        value[standing.deal[lines.lines.at[counts]]] = 1
+    return Counted(value, _tests(line, lines, measured, (inside, counts)), is_money)
 
 
 def _tests(
     line: ScopeLine, lines: ForecastLines, figure: str, kept: tuple[np.ndarray, np.ndarray]
 ) -> tuple[tuple[str, np.ndarray], ...]:
     """The scope's tests, then whether the deal lies in the row, has the status, the period and the category."""
-    book, standing, size = line.book, line.standing, len(line.book.deals.key)
+    book, standing, size = line.book, lines.lines.standing, len(line.book.deals.key)
     wanted = lines.buckets.of(figure)
     kinds = [kind for bucket, kind in ((WON_HERE, WON), (LOST_HERE, LOST)) if bucket in wanted]
     categories = {(bucket - FIRST_OPEN) // TIMINGS for bucket in wanted if bucket >= FIRST_OPEN}
     kinds += [OPEN] if categories else []
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()
-    day = np.where(standing.kind == OPEN, standing.expected_close, standing.closed_on)
+    day = deciding_day(standing)
     in_period = (day >= first) & (day <= last)
     dated = figure not in ("undated", "overdue_before")
     of_row, counted = (np.zeros(size, dtype=bool) for _ in range(2))

@@ -9,7 +9,8 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calls import calls_in_force
-from wise_tally.core.forecast import carries_quota, forecast_lines
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.row_targets import carries_quota
 from wise_tally.core.targets import pace, quotas
 from wise_tally.core.trees import NONE
 from wise_tally.core.trend import Trend, trend

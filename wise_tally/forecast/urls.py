@@ -17,5 +17,6 @@ urlpatterns = [
     path("range/", outcomes.page, name="range"),
     path("range/table.<str:kind>", outcomes.table, name="range-table"),
     path("calls/", calls.page, name="calls"),
+    path("columns/", views.columns, name="columns"),
     path("table.<str:kind>", views.table, name="table"),
 ]

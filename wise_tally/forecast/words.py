@@ -1,6 +1,9 @@
 """The words of forecast figures: labels, definitions and reasons."""
 
 from wise_tally.core.ground import Ground
+from wise_tally.core.measures import CLOSE, METRICS
+from wise_tally.core.trees import NONE
+from wise_tally.forecast.question import MEASURE_WORDS, PEOPLE, Asked
 
 LABELS = {
     "won": "Won",
@@ -21,6 +24,9 @@ LABELS = {
     "pace": "Pace",
     "to_date": "To date",
     "chance": "Chance of quota",
+    "seen": "Weighted by seen rates",
+    "deals_won": "Deals won",
+    "deals_open": "Deals open",
 }
 DEFINITIONS = {
     "won": "Amounts of deals won in the period.",
@@ -35,6 +41,10 @@ DEFINITIONS = {
     "undated": "Open counted deals without an expected close: in no period.",
     "quota": "The node's own quota where set, else the sum of its parts'; rows cut to the period by days.",
     "gap": "Quota minus won. Below 0 the quota is passed.",
+    "seen": "Won in the period plus, for every open counted deal expected to close in it, amount × the win rate seen of its "
+    "stage in the four quarters before; a stage with fewer than 20 decided deals keeps its set probability.",
+    "deals_won": "Number of deals won in the period, each once.",
+    "deals_open": "Number of open deals of counted categories expected to close in the period, each once.",
     "coverage": "Open divided by the gap; none where the gap is not above 0.",
     "attainment": "Won divided by quota. Open deals never count as achieved.",
     "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "
@@ -79,10 +89,15 @@ def reason(code: str, category: int, ground: Ground) -> str:
     return REASONS[code] + named
 
 
-def no_quota_reason(by: str, process: bool, territory: bool) -> str:
-    """Why quota, gap and coverage are none in this scope; empty where they are not."""
-    if process:
+def no_quota_reason(asked: Asked) -> str:
+    """Why quota, gap and coverage are none in this question; empty where they are not."""
+    line, none = asked.line, "so quota, gap and coverage are none here."
+    if asked.basis != CLOSE:
+        return f"Quotas are reached on the day of closing, not of payment, {none}"
+    if asked.measure not in METRICS:
+        return f"No target is of the {MEASURE_WORDS[asked.measure]}, {none}"
+    if line.scope.process != NONE:
         return "Quotas are not set per process, so quota, gap and coverage are none under this filter."
-    if territory and by == "people":
+    if line.scope.territory != NONE and asked.by == PEOPLE:
         return "People's quotas are not set per territory, so quota, gap and coverage are none under this filter."
     return ""

@@ -1,102 +1,155 @@
 """The working of a forecast figure as a panel to draw; the core computes it with the figure's own lines."""
 
+from dataclasses import dataclass, replace
+
+from wise_tally.core.attainment import AttainmentRow
+from wise_tally.core.book import Standing
+from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
-from wise_tally.core.forecast import FIGURES, ForecastRow, forecast, forecast_lines
-from wise_tally.core.members import forecast_members
+from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
+from wise_tally.core.grouping import MEMBER
+from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import ratio
 from wise_tally.core.outcome import outcome_of_lines
-from wise_tally.core.targets import pace
+from wise_tally.core.row_targets import person_standing, row_targets
+from wise_tally.core.seen_weight import seen_standing
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import Working, forecast_working
 from wise_tally.deals.models import Deal
 from wise_tally.forecast import words
-from wise_tally.forecast.grid import node_of
-from wise_tally.scope.line import ScopeLine
+from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, Asked
+from wise_tally.scope.nodes import node_of
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import money, percent, points, times
+from wise_tally.ui.templatetags.figures import UNITS, percent, points, times
 
 RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance")
+# Numbers of deals and another weighing rest on the deals of a figure of money.
+RESTS_ON = {"deals_won": "won", "deals_open": "open", "seen": "weighted"}
 
 
-def panel(line: ScopeLine, figure: str, token: str) -> Panel:
+@dataclass(frozen=True)
+class Place:
+    """The row whose figure is opened."""
+
+    asked: Asked
+    by: str
+    node: int
+    row: ForecastRow
+
+    @property
+    def attained(self) -> AttainmentRow:
+        """The row with its pace."""
+        line = self.asked.line
+        of_row = row_targets(line.book, self.asked.standing, line.period, line.scope, self.by, to_date=True)
+        return AttainmentRow(self.row, of_row(self.node))
+
+    def written(self, minor: int | None) -> str:
+        """A value of the measure in its unit."""
+        return str(UNITS[self.asked.measure](minor))
+
+
+def counted_standing(asked: Asked, figure: str) -> Standing:
+    """The standing that a figure counts: with what was seen of stages where it says so."""
+    line = asked.line
+    return seen_standing(line.book, asked.standing, line.period) if figure == "seen" else asked.standing
+
+
+def panel(asked: Asked, figure: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for figures or nodes that do not exist."""
+    line = asked.line
     ground = line.book.ground
-    allowed = [*FIGURES, *RATIOS, *(f"category:{i}" for i in range(len(ground.categories)))]
+    allowed = [*FIGURES, *RATIOS, *RESTS_ON, *(f"category:{i}" for i in range(len(ground.categories)))]
     if figure not in allowed:
         raise Refused(f"“{figure[:40]}” is not a figure of the forecast; accepted: {', '.join(allowed)}.", 404)
     try:
-        by, node, person = node_of(line, token)
-    except LookupError:
+        by, node = node_of(line.book, token, line.as_of)
+    except (LookupError, UnknownBreakdown):
         raise Refused(
             f"“{token[:60]}” names no row; accepted: company:, team:ID, person:ID, territory:ID.", 404
         ) from None
-    row = _row(line, by, node, person)
-    if figure in RATIOS:
-        return _derived(line, figure, row, (by, node, person))
-    found = forecast_working(line.book, line.standing, line.period, line.scope, figure, by, node, person)
-    return _panel_of_money(line, figure, row, found)
+    place = Place(asked, by, node, _row(asked, by, node))
+    found = _derived(figure, place) if figure in RATIOS else _panel_of_deals(figure, place)
+    return found if asked.is_plain else replace(found, note=f"{found.note} {_of_measure(asked)}".strip())
 
 
-def _row(line: ScopeLine, by: str, node: int, person: int) -> ForecastRow:
-    if by == "member":
-        rows = forecast_members(line.book, line.standing, line.period, line.scope, calls=True)
-        found = rows.get((node, person))
-    else:
-        every = forecast(line.book, line.standing, line.period, line.scope, by, calls=True)
-        found = next((row for row in every if row.node == node), None)
+def _of_measure(asked: Asked) -> str:
+    said = f"Deals count for their {MEASURE_WORDS[asked.measure]}" if asked.measure != AMOUNT else "Deals count"
+    return f"{said} in the period of their {BASIS_WORDS[asked.basis]}."
+
+
+def _row(asked: Asked, by: str, node: int) -> ForecastRow:
+    line = asked.line
+    every = forecast(line.book, asked.standing, line.period, line.scope, by, calls=True)
+    found = next((row for row in every if row.node == node), None)
     if found is None:
         raise Refused("This row does not exist in this scope; open the figure from the page again.", 404)
     return found
 
 
-def _panel_of_money(line: ScopeLine, figure: str, row: ForecastRow, found: Working) -> Panel:
+def _panel_of_deals(figure: str, place: Place) -> Panel:
+    line, measured = place.asked.line, RESTS_ON.get(figure, figure)
+    standing = counted_standing(place.asked, figure)
+    found = forecast_working(line.book, standing, line.period, line.scope, measured, place.by, place.node)
+    return _panel_of_money(place, figure, found)
+
+
+def _panel_of_money(place: Place, figure: str, found: Working) -> Panel:
+    line, written = place.asked.line, place.written
     ground = line.book.ground
     terms = []
     for term in found.terms:
         stage = ground.stages[term.stage]
         process = ground.processes[stage.process][1] if len(ground.processes) > 1 else ""
         name = f"{stage.name}, {process}" if process else stage.name
-        text = f"{name}, {term.deals} deal{'s' if term.deals != 1 else ''}"
+        number = f"{term.deals} deal{'s' if term.deals != 1 else ''}"
+        text = f"{name}, {number}"
         if term.probability_bp is not None:
-            text = f"{name} {points(term.probability_bp)} × {money(term.amount_minor)}, {term.deals} deal{'s' if term.deals != 1 else ''}"
-        terms.append(PanelTerm(text, str(money(term.value_minor))))
+            text = f"{name} {points(term.probability_bp)} × {written(term.amount_minor)}, {number}"
+        terms.append(PanelTerm(text, str(term.deals) if figure.startswith("deals_") else written(term.value_minor)))
     first = found.counted[:FIRST_DEALS]
     keys = [line.book.deals.key[deal.deal] for deal in first]
     names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
     rest = found.counted[FIRST_DEALS:]
+    counted = len({deal.deal for deal in found.counted})
     return Panel(
-        title=f"{words.label(figure, ground)}, {row.name or 'without one'}",
+        title=f"{words.label(figure, ground)}, {place.row.name or 'without one'}",
         definition=words.definition(figure, ground),
         terms=tuple(terms),
-        total=str(money(found.value_minor)),
+        total=str(counted) if figure.startswith("deals_") else written(found.value_minor),
         total_words=words.label(figure, ground).lower(),
-        deals=tuple(PanelDeal(k, names.get(k, k), str(money(d.value_minor))) for k, d in zip(keys, first, strict=True)),
-        counted=len({d.deal for d in found.counted}),
+        deals=tuple(PanelDeal(k, names.get(k, k), written(d.value_minor)) for k, d in zip(keys, first, strict=True)),
+        counted=counted,
         folded=len(rest),
-        folded_value=str(money(sum(d.value_minor for d in rest))),
+        folded_value=written(sum(d.value_minor for d in rest)),
         not_counted=tuple((words.reason(code, category, ground), deals) for code, category, deals in found.not_counted),
     )
 
 
-def _derived(line: ScopeLine, figure: str, row: ForecastRow, place: tuple[str, int, int]) -> Panel:
-    ground = line.book.ground
+Terms = list[tuple[str, str]]
+
+
+def _derived(figure: str, place: Place) -> Panel:
+    ground, row, written = place.asked.line.book.ground, place.row, place.written
     terms = {
         "quota": _quota_terms,
-        "gap": lambda *_: [("quota", money(row.quota)), ("− won", money(row.won))],
-        "coverage": lambda *_: [("open", money(row.open)), ("÷ gap", money(row.gap))],
-        "attainment": lambda *_: [("won", money(row.won)), ("÷ quota", money(row.quota))],
+        "gap": lambda p: [("quota", written(row.quota)), ("− won", written(row.won))],
+        "coverage": lambda p: [("open", written(row.open)), ("÷ gap", written(row.gap))],
+        "attainment": lambda p: [("won", written(row.won)), ("÷ quota", written(row.quota))],
         "call": _call_terms,
         "pace": _pace_terms,
-        "to_date": _to_date_terms,
+        "to_date": lambda p: [("won", written(row.won)), ("÷ pace", written(p.attained.pace))],
         "chance": _chance_terms,
-    }[figure](line, row, place)
+    }[figure](place)
     totals = {
-        "quota": money(row.quota),
-        "gap": money(row.gap),
+        "quota": written(row.quota),
+        "gap": written(row.gap),
         "coverage": times(row.coverage),
         "attainment": percent(row.attainment),
-        "call": money(row.call),
+        "call": written(row.call),
+        "pace": written(place.attained.pace),
+        "to_date": percent(place.attained.to_date),
     }
     total = totals.get(figure) or terms.pop()[1]
     note = (
@@ -112,47 +165,37 @@ def _derived(line: ScopeLine, figure: str, row: ForecastRow, place: tuple[str, i
     )
 
 
-def _quota_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
-    target = row.target
-    terms = [("own quota, as set", money(target.own)), ("sum of the parts’ quotas", money(target.of_parts))]
-    if target.own is not None and target.of_parts is not None:
-        terms.append(("difference", money(target.own - target.of_parts)))
+def _quota_terms(place: Place) -> Terms:
+    target, written = place.row.target, place.written
+    terms = [("own quota, as set", written(target.own)), ("sum of the parts’ quotas", written(target.of_parts))]
+    if target.difference is not None:
+        terms.append(("difference", written(target.difference)))
     return terms
 
 
-def _call_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
-    by, node, person = place
+def _call_terms(place: Place) -> Terms:
+    line = place.asked.line
     ground = line.book.ground
-    subject = ("person", person) if by == "member" else (by, NONE if by == "company" else node)
+    subject = (place.by, NONE if place.by == "company" else place.node)
+    if place.by == MEMBER:
+        subject = ("person", person_standing(line.book, line.standing, place.node))
     call = calls_in_force(ground, line.as_of, line.period).get(subject)
     if call is not None:
-        return [(f"called by {ground.people[call.made_by].name}", money(call.amount_minor))]
-    return [("weighted, for comparison", money(row.weighted))]
+        return [(f"called by {ground.people[call.made_by].name}", place.written(call.amount_minor))]
+    return [("weighted, for comparison", place.written(place.row.weighted))]
 
 
-def _pace(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> int | None:
-    by, node, person = place
-    of_by, of_node = ("person", person) if by == "member" else (by, node)
-    return pace(line.book.ground, line.as_of, line.period).of(of_by, of_node).value if row.quota is not None else None
-
-
-def _pace_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
-    value = _pace(line, row, place)
-    share = ratio(value or 0, row.quota)
+def _pace_terms(place: Place) -> Terms:
+    share = ratio(place.attained.pace or 0, place.row.quota)
     return [
-        ("quota of the whole period", money(row.quota)),
+        ("quota of the whole period", place.written(place.row.quota)),
         ("share due by the as-of day", percent(share)),
-        ("", money(value)),
     ]
 
 
-def _to_date_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
-    value = _pace(line, row, place)
-    return [("won", money(row.won)), ("÷ pace", money(value)), ("", percent(ratio(row.won, value)))]
-
-
-def _chance_terms(line: ScopeLine, row: ForecastRow, place: tuple[str, int, int]) -> list[tuple[str, str]]:
-    found = outcome_of_lines(forecast_lines(line.book, line.standing, line.period, line.scope, "company"))
-    terms = [("won so far", money(found.won_minor)), ("quota", money(row.quota))]
-    terms += [(f"P{q}: {q} % of outcomes are at most", money(found.quantile(q / 100))) for q in (10, 50, 90)]
-    return [*terms, ("step of the grid", money(found.step_minor)), ("", percent(found.chance_of(row.quota)))]
+def _chance_terms(place: Place) -> Terms:
+    line, written = place.asked.line, place.written
+    found = outcome_of_lines(forecast_lines(line.book, place.asked.standing, line.period, line.scope, "company"))
+    terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
+    terms += [(f"P{q}: {q} % of outcomes are at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
+    return [*terms, ("step of the grid", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]

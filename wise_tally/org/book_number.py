@@ -21,6 +21,11 @@ def ground_changed() -> None:
     _raise(ground=F("ground") + 1)
 
 
+def beside_changed() -> None:
+    """What belongs to deals beside their revisions changed: lines, payments, own fields, what they refer to."""
+    _raise(beside=F("beside") + 1)
+
+
 def old_rows_changed() -> None:
     """Deals or revisions that were already there changed: everything is read anew."""
     _raise(ground=F("ground") + 1, epoch=F("epoch") + 1)
@@ -34,6 +39,6 @@ def present_number() -> BookNumber:
 def another_database(before: BookNumber) -> None:
     """The database was replaced: the number rises above any that a reader's book may have."""
     now = present_number()
-    for name in ("number", "ground", "epoch"):
+    for name in ("number", "ground", "epoch", "beside"):
         setattr(now, name, max(getattr(before, name), getattr(now, name)) + 1)
     now.save()

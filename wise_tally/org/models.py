@@ -33,11 +33,15 @@ class Workspace(models.Model):
 
 
 class BookNumber(models.Model):
-    """What the shelf compares: every write raises `number`; `ground` changes with small tables, `epoch` with old rows."""
+    """What the shelf compares: every write raises `number`.
+
+    `ground` changes with small tables, `epoch` with old rows, `beside` with what belongs to deals beside revisions.
+    """
 
     number = models.PositiveBigIntegerField(default=0)
     ground = models.PositiveBigIntegerField(default=0)
     epoch = models.PositiveBigIntegerField(default=0)
+    beside = models.PositiveBigIntegerField(default=0)
 
 
 class Team(models.Model):
@@ -124,6 +128,17 @@ class CommissionRate(models.Model):
 
     class Meta:
         unique_together = [("subject", "subject_key", "from_on")]
+
+
+class Preference(models.Model):
+    """How somebody likes a page drawn, such as the columns of a table."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="preferences")
+    name = models.CharField(max_length=64)
+    value = models.CharField(max_length=10_000)
+
+    class Meta:
+        unique_together = [("person", "name")]
 
 
 class AuditEntry(models.Model):

@@ -1,9 +1,12 @@
-"""The node a scope line speaks of, and links to the working of its figures."""
+"""The node a scope line speaks of, tokens that name nodes in links, and links to the working of figures."""
 
-from urllib.parse import urlencode
+from datetime import date
+from urllib.parse import quote, unquote, urlencode
 
 from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
+from wise_tally.core.grouping import WITHIN, Grouping, Pairs, grouping, node_named
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine
 
@@ -29,3 +32,25 @@ def working_query(line: ScopeLine, token: str, period: Period | None = None) -> 
     """The query that opens the working of a node's figure."""
     given = dict(line.given) | ({"period": period.text} if period else {"period": line.period.text})
     return urlencode([*given.items(), ("node", token)])
+
+
+def token_of(group: Grouping, node: int) -> str:
+    """A node as links name it, such as `team:north` or `team:fells/person:r01`; the row without one has no identifier."""
+    if isinstance(group, Pairs):
+        first, second = group.split(node)
+        return f"{token_of(group.first, first)}/{token_of(group.second, second)}"
+    return f"{quote(group.by, safe=':')}:{quote(group.called(node)[0] or '', safe='')}"
+
+
+def node_of(book: Book, token: str, as_of: date) -> tuple[str, int]:
+    """Breakdown and node of a token; raises LookupError or UnknownBreakdown for one that names nothing in the book."""
+    parts = [(unquote(by), unquote(key)) for by, _, key in (part.rpartition(":") for part in token.split("/"))]
+    by = WITHIN.join(name for name, _ in parts)
+    node = _place(grouping(book, by, as_of), [key for _, key in parts])
+    return by, node
+
+
+def _place(group: Grouping, keys: list[str]) -> int:
+    if not isinstance(group, Pairs):
+        return node_named(group, keys[0])
+    return group.joined(_place(group.first, keys[:-1]), node_named(group.second, keys[-1]))

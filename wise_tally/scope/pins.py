@@ -7,7 +7,7 @@ import copy
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import urlencode, urlsplit
 
 from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse, QueryDict
@@ -19,7 +19,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.core.reconcile import Counted, Difference, Reconciled, reconcile
 from wise_tally.deals.models import Deal
 from wise_tally.scope.guard import safe_next
-from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.line import PARTS, ScopeLine
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -188,6 +188,13 @@ def summary(request: HttpRequest) -> Summary | None:
     if pinned is None or here is None:
         return None
     return Summary(pinned, here, reconcile(pinned.counted, here.counted), address)
+
+
+def counted_list(request: HttpRequest) -> str:
+    """The list of exactly the deals that the opened working counts."""
+    given = [(name, request.GET[name]) for name in PARTS if request.GET.get(name)]
+    asked = [*given, ("status", "all"), ("counted", request.get_full_path())]
+    return f"{reverse('deals:page')}?{urlencode(asked)}"
 
 
 def can_pin(request: HttpRequest) -> bool:

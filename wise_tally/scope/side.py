@@ -3,10 +3,8 @@
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from itertools import chain
-from typing import Any
 
 import numpy as np
-from django.db import connection
 from django.db.models import Max, QuerySet
 
 from wise_tally.core.book import Flags
@@ -19,39 +17,28 @@ from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.clock import now
 from wise_tally.process.models import StageKind
 from wise_tally.scope.line import ScopeLine
-from wise_tally.shelf.book import shelf
+from wise_tally.shelf.beside import StoredBeside, whole_numbers
 
 # SQLite takes only so many values in one statement.
 AT_ONCE = 5_000
 NOTHING = np.iinfo(np.int64).min
 
 
-def _read(statement: str, values: Sequence[Any], width: int) -> Ints:
-    """Rows of whole numbers straight from the cursor, shape (rows, width)."""
-    with connection.cursor() as cursor:
-        cursor.execute(statement, values)
-        flat = chain.from_iterable(iter(cursor.fetchall()))
-        return np.fromiter(flat, dtype=np.int64).reshape(-1, width)
+def beside_of(line: ScopeLine) -> StoredBeside:
+    """What stands beside the book of a page."""
+    assert isinstance(line.book.beside, StoredBeside)
+    return line.book.beside
 
 
 def _numbers(found: "QuerySet[Deal, int]") -> Ints:
     """Row numbers of a query in its order."""
-    return _read(*found.query.sql_with_params(), 1)[:, 0]
-
-
-def _indices(numbers: Ints) -> Ints:
-    """Indices into the book of row numbers; -1 for deals that it does not hold yet."""
-    held = shelf.shelved().deal_numbers
-    if len(held) == 0:
-        return np.full(len(numbers), -1)
-    place = np.minimum(np.searchsorted(held, numbers), len(held) - 1)
-    return np.where(held[place] == numbers, place, -1)
+    return whole_numbers(found, 1)[:, 0]
 
 
 def deals_where(line: ScopeLine, found: "QuerySet[Deal, Deal]") -> Flags:
     """Which deals of the book a query finds, shape (deals,)."""
     mask = np.zeros(len(line.book.deals.key), dtype=bool)
-    index = _indices(_numbers(found.order_by().values_list("pk", flat=True)))
+    index = beside_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
     mask[index[(index >= 0) & (index < len(mask))]] = True
     return mask
 
@@ -62,14 +49,14 @@ def rank_by(line: ScopeLine, field: str) -> Ints:
     if name:
         return _rank_of_related(line, related)
     rank = np.zeros(len(line.book.deals.key), dtype=np.int64)
-    index = _indices(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
+    index = beside_of(line).places(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
     index = index[(index >= 0) & (index < len(rank))]
     rank[index] = np.arange(1, len(index) + 1)
     return rank
 
 
 def _rank_of_related(line: ScopeLine, related: str) -> Ints:
-    refers = references(line, related)
+    refers = beside_of(line).references(related)
     model = Deal._meta.get_field(related).related_model
     assert model is not None
     assert not isinstance(model, str)
@@ -77,28 +64,6 @@ def _rank_of_related(line: ScopeLine, related: str) -> Ints:
     rank_of = np.zeros(int(max(order.max(initial=0), refers.max(initial=0))) + 1, dtype=np.int64)
     rank_of[order] = np.arange(1, len(order) + 1)
     return np.where(refers > 0, rank_of[refers], 0)
-
-
-def references(line: ScopeLine, related: str) -> Ints:
-    """Row number of what each deal of the book refers to by a column, 0 for none, shape (deals,).
-
-    Kept with the book: whoever changes what a deal refers to raises the book number.
-    """
-    key = ("references", related)
-    if key not in line.book.memo:
-        line.book.memo[key] = _references(line, related)
-    return line.book.memo[key]  # type: ignore[no-any-return]
-
-
-def _references(line: ScopeLine, related: str) -> Ints:
-    found = np.zeros(len(line.book.deals.key), dtype=np.int64)
-    # Written so that SQLite answers from the index of the column alone.
-    there_is = Deal.objects.filter(**{f"{related}__isnull": False}).order_by(f"{related}_id")
-    rows = _read(*there_is.values_list("pk", f"{related}_id").query.sql_with_params(), 2)
-    index = _indices(rows[:, 0])
-    there = (index >= 0) & (index < len(found))
-    found[index[there]] = rows[there, 1]
-    return found
 
 
 def places_by_key(line: ScopeLine) -> dict[str, int]:
@@ -117,10 +82,8 @@ def own_values(line: ScopeLine, field: str) -> dict[int, str]:
 
 def margins(line: ScopeLine, at: Ints) -> Ints:
     """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
-    by_deal = margins_of(None)
-    held = shelf.shelved().deal_numbers
-    found = [by_deal.get(int(held[d])) for d in line.standing.deal[at].tolist()]
-    return np.array([NOTHING if margin is None else margin for margin in found], dtype=np.int64)
+    found, deal = line.book.beside.margin(), line.standing.deal[at]
+    return np.where(found.known[deal], found.value_minor[deal], NOTHING)
 
 
 def margins_of(deals: Sequence[int] | None) -> dict[int, int | None]:
@@ -146,18 +109,18 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     A deal without a customer counts the contacts about itself.
     """
     book, deal = line.book, line.standing.deal[at]
-    account = references(line, "account")[deal]
+    account = beside_of(line).references("account")[deal]
     by_account = (
         done_contacts().filter(account__isnull=False).order_by().values_list("account_id").annotate(last=Max("at"))
     )
     by_deal = done_contacts().filter(account=None).exclude(deal=None).order_by()
-    accounts = _read(*by_account.query.sql_with_params(), 2)
+    accounts = whole_numbers(by_account, 2)
     last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
     last[accounts[:, 0]] = accounts[:, 1]
     met = last[account]
-    alone = _read(*by_deal.values_list("deal_id").annotate(last=Max("at")).query.sql_with_params(), 2)
+    alone = whole_numbers(by_deal.values_list("deal_id").annotate(last=Max("at")), 2)
     own = np.zeros(len(book.deals.key), dtype=np.int64)
-    index = _indices(alone[:, 0])
+    index = beside_of(line).places(alone[:, 0])
     there = (index >= 0) & (index < len(own))
     own[index[there]] = alone[there, 1]
     met = np.where(account == 0, own[deal], met)
@@ -186,7 +149,7 @@ def _lost_reasons(line: ScopeLine) -> dict[int, str]:
     rows = DealRevision.objects.filter(stage__kind=StageKind.LOST, void=False, effective_at__lt=_before_cut(line))
     rows = rows.order_by("pk")
     pairs = list(rows.values_list("deal_id", "lost_reason"))
-    index = _indices(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
+    index = beside_of(line).places(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
     # The last of these revisions of a deal that is lost now is the present one.
     return {place: reason for place, (_, reason) in zip(index, pairs, strict=True) if place in lost and reason}
 

@@ -16,4 +16,6 @@ class CountStrip:
     undated_deals: int = 0
     untouched_deals: int = 0
     list_query: str = ""
+    # What deals count for, and how many have none of it.
+    without: tuple[str, int] | None = None
     exports: tuple[tuple[str, str], ...] = ()

@@ -16,8 +16,11 @@ from wise_tally.core.growth import Growth, carried, take_over, with_added
 from wise_tally.core.money import Ints
 from wise_tally.org.models import BookNumber
 from wise_tally.shelf import rows
+from wise_tally.shelf.beside import StoredBeside
 
 KEPT_STANDINGS = 8
+COUNTERS = ("number", "ground", "epoch", "beside")
+NEVER_WRITTEN = (0, 0, 0, 0)
 Standings = OrderedDict[tuple[int, date], Standing]
 
 
@@ -29,6 +32,7 @@ class Shelved:
     number: int
     ground: int
     epoch: int
+    beside: int
     deal_numbers: Ints
     last_revision: int
 
@@ -52,7 +56,7 @@ class Shelf:
 
     def shelved(self) -> Shelved:
         """The book of the newest number in the database; only what is newer is read."""
-        newest = BookNumber.objects.filter(pk=1).values_list("number", "ground", "epoch").first() or (0, 0, 0)
+        newest = BookNumber.objects.filter(pk=1).values_list(*COUNTERS).first() or NEVER_WRITTEN
         current = self._current
         if current is not None and current.number == newest[0]:
             return current
@@ -85,7 +89,7 @@ class Shelf:
             self._current = None
             self._standings.clear()
 
-    def _renewed(self, old: Shelved | None, newest: tuple[int, int, int]) -> Shelved:
+    def _renewed(self, old: Shelved | None, newest: tuple[int, int, int, int]) -> Shelved:
         before, self._standings = self._standings, OrderedDict()
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
@@ -119,11 +123,11 @@ def one_snapshot() -> Iterator[None]:
             cursor.execute("COMMIT")
 
 
-def _whole(newest: tuple[int, int, int]) -> Shelved:
+def _whole(newest: tuple[int, int, int, int]) -> Shelved:
     ground = rows.read_ground()
     numbers, deals = rows.read_deals(ground)
     last, revisions = rows.read_revisions(numbers)
-    book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0])
+    book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredBeside(numbers))
     return Shelved(book, *newest, numbers, last)
 
 
@@ -132,7 +136,7 @@ def _same_ground(old: Book, new: Book) -> bool:
     return new.ground is old.ground and new.credits is old.credits and new.deals is old.deals
 
 
-def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) -> tuple[Shelved, Growth | None]:
+def _extended(old: Shelved, newest: tuple[int, int, int, int], changed_ground: bool) -> tuple[Shelved, Growth | None]:
     """The old book with what is newer; the growth is None where an old revision turned out never in effect."""
     ground = rows.read_ground() if changed_ground else old.book.ground
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
@@ -149,7 +153,9 @@ def _extended(old: Shelved, newest: tuple[int, int, int], changed_ground: bool) 
         short[with_own] = False
         deals = replace(deals, short_form=short)
     credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
-    book = Book(ground, deals, revisions, credits, newest[0])
+    same = not changed_ground and old.beside == newest[3] and len(numbers) == 0
+    beside = old.book.beside if same else StoredBeside(all_numbers)
+    book = Book(ground, deals, revisions, credits, newest[0], beside)
     return Shelved(book, *newest, all_numbers, last), growth if revisions is merged else None
 
 

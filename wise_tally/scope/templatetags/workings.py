@@ -16,6 +16,8 @@ from wise_tally.ui.templatetags import figures
 register = template.Library()
 FORMATS: dict[str, Callable[..., str]] = {
     "whole": figures.whole,
+    "hundredths": figures.hundredths,
+    "count": figures.count,
     "times": figures.times,
     "percent": lambda rate: figures.percent(rate, 0),
 }

@@ -89,6 +89,20 @@ def short(minor: int | None) -> str:
 
 
 @register.filter
+def hundredths(value: int | None) -> str:
+    """A number kept in hundredths, such as a weighted number of deals: 12.45."""
+    if value is None:
+        return NONE_SIGN
+    whole_part, rest = divmod(abs(value), 100)
+    sign = MINUS if value < 0 else ""
+    return sign + _grouped(str(whole_part)) + (f".{rest:02}".rstrip("0") if rest else "")
+
+
+# How an exact value of a measure is written: money, but for numbers of deals.
+UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths}
+
+
+@register.filter
 def percent(rate: float | None, places: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
     return NONE_SIGN if rate is None else f"{rate * 100:.{places}f}{THIN}%".replace("-", MINUS)

@@ -12,7 +12,7 @@ from django.core.management import CommandParser
 from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
 from wise_tally.core.errors import CoreError
-from wise_tally.core.lines import BREAKDOWNS
+from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.exchange.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.exchange.figures import FIGURES, OptionRefused, Question, figures
 from wise_tally.org.clock import today

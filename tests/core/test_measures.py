@@ -1,0 +1,177 @@
+"""What deals count for, and rows by what stands beside the book: against sums over the package's own rows."""
+
+from collections import defaultdict
+from datetime import date
+from fractions import Fraction
+from random import Random
+
+import numpy as np
+import pytest
+
+from tests.support.naive import cents, half_even
+from tests.support.random_world import random_world
+from wise_tally.core.buckets import FIGURES
+from wise_tally.core.cash import Plan, PlanRows, dues, first_dues, first_year_minor
+from wise_tally.core.forecast import forecast, forecast_of_periods
+from wise_tally.core.grouping import MEMBER, Pairs, grouping, pair
+from wise_tally.core.lines import Filter
+from wise_tally.core.measures import BASES, MEASURES, valued
+from wise_tally.core.money import apportion, divided_parts
+from wise_tally.core.working import forecast_working
+from wise_tally.shelf.book import shelf
+
+PRODUCTS = (("p1", "Buoys", "40"), ("p2", "Buoys", None), ("p3", "Visits", "7.5"), ("p4", None, "1"))
+AS_OF, PERIOD = date(2025, 3, 10), "2025-01-01/2025-06-30"
+
+
+def world_with_lines(seed, folder):
+    """A random workspace whose deals have product lines, payments, partners and own fields."""
+    random, world = Random(seed), random_world(seed, 40)
+    for key, group, cost in PRODUCTS:
+        world.add("products", product_id=key, name=key, product_group=group, unit_price="100", unit_cost=cost)
+    world.add("partners", partner_id="pa", name="Pa").add("partners", partner_id="pb", name="Pb")
+    world.add("fields", field_id="colour", applies_to="deal", name="Colour", kind="choice", choices="red;blue")
+    for deal in world.tables["deals"]:
+        deal["partner_id"] = random.choice(("pa", "pb", ""))
+        if random.random() < 0.5:
+            world.add(
+                "field_values", field_id="colour", subject_id=deal["deal_id"], value=random.choice(("red", "blue"))
+            )
+        for key, _, cost in random.choices(PRODUCTS, k=random.choice((0, 1, 2, 3))):
+            row = {"quantity": random.choice(("1", "2.5", "0")), "unit_price": f"{random.randrange(90_000)}.35"}
+            discount = random.choice((None, "12.5"))
+            world.add("deal_lines", deal_id=deal["deal_id"], product_id=key, unit_cost=cost, discount=discount, **row)
+        for _ in range(random.choice((0, 0, 1, 2))):
+            every = random.choice((None, "month", "quarter", "year"))
+            times = random.choice((None, 3, 30)) if every else None
+            due = date(2025, random.randrange(1, 13), random.randrange(1, 29)).isoformat()
+            amount = f"{random.randrange(9_000)}.99"
+            world.add("payments", deal_id=deal["deal_id"], due_on=due, amount=amount, every=every, times=times)
+    return world.read(folder)
+
+
+def line_values(world):
+    """Amount and margin (None without a cost) of each line by deal, and the amounts by deal and group."""
+    groups = {key: group for key, group, _ in PRODUCTS}
+    by_deal, by_group = defaultdict(list), defaultdict(lambda: defaultdict(int))
+    for row in world.tables.get("deal_lines", []):
+        quantity = Fraction(row["quantity"])
+        left = 1 - Fraction(row.get("discount") or 0) / 100
+        amount = half_even(quantity * cents(row["unit_price"]) * left)
+        cost = None if row.get("unit_cost") is None else half_even(quantity * cents(row["unit_cost"]))
+        by_deal[row["deal_id"]].append(None if cost is None else amount - cost)
+        by_group[row["deal_id"]][groups[row["product_id"]]] += amount
+    return by_deal, by_group
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(4))
+def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
+    world = world_with_lines(seed, tmp_path)
+    book = shelf.book()
+    margins, groups = line_values(world)
+    found = book.beside.margin()
+    plans = defaultdict(list)
+    for row in world.tables.get("payments", []):
+        times = int(row["times"]) if row.get("times") else None
+        plan = Plan(date.fromisoformat(row["due_on"]), cents(row["amount"]), row.get("every") or "", times)
+        plans[row["deal_id"]].append(plan)
+    for place, key in enumerate(book.deals.key):
+        has = bool(margins[key]) and None not in margins[key]
+        assert bool(found.known[place]) == has
+        assert found.value_minor[place] == (sum(margins[key]) if has else 0)
+        first = min((plan.due_on for plan in plans[key]), default=None)
+        assert book.beside.first_due()[place] == (first.toordinal() if first else 0)
+        if first:
+            last = date.fromordinal(first.replace(year=first.year + 1).toordinal() - 1)
+            due = sum(due.amount_minor for plan in plans[key] for due in dues(plan, last))
+            assert book.beside.first_year().value_minor[place] == due
+    standing = shelf.standing(book, AS_OF)
+    table = book.beside.group_lines()
+    for deal in range(len(book.deals.key)):
+        rows = [
+            (table.groups[g] if g >= 0 else None, int(a))
+            for g, a in zip(table.group[table.deal == deal], table.amount_minor[table.deal == deal], strict=True)
+        ]
+        assert dict(rows) == dict(groups[book.deals.key[deal]])
+    period = book.ground.fiscal.parse(PERIOD)
+    # Each won deal divided by hand: the row of a group is the sum of its parts.
+    wanted = defaultdict(int)
+    for place in np.flatnonzero((standing.kind == 1) & (standing.closed_on >= period.starts_on.toordinal())):
+        if standing.closed_on[place] <= period.ends_on.toordinal():
+            shares = sorted(groups[book.deals.key[standing.deal[place]]].items(), key=lambda item: item[0] or "￿")
+            parts = apportion(int(standing.amount_minor[place]), [a for _, a in shares], [str(i) for i in range(9)])
+            for (group, _), part in zip(shares, parts, strict=True):
+                wanted[group] += part
+            if not shares:
+                wanted[None] += int(standing.amount_minor[place])
+    rows = forecast(book, standing, period, Filter(), "product_group")
+    assert {row.key: row.won for row in rows if row.won} == {key: value for key, value in wanted.items() if value}
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(4))
+def test_rows_of_every_breakdown_and_pair_add_up_and_open_into_themselves(seed, tmp_path):
+    world_with_lines(seed + 10, tmp_path)
+    book, random = shelf.book(), Random(seed)
+    plain, period = shelf.standing(book, AS_OF), book.ground.fiscal.parse(PERIOD)
+    names = ("company", "process", "deal_type", "source", "partner", "product_group", "own:colour", "person")
+    for measure in MEASURES:
+        for basis in BASES:
+            standing = valued(book, plain, measure, basis)
+            whole = forecast(book, standing, period, Filter(), "company")[0]
+            by, within = random.sample(names[1:], 2)
+            outer = {row.node: row for row in forecast(book, standing, period, Filter(), by)}
+            pairs = grouping(book, pair(by, within), AS_OF)
+            assert isinstance(pairs, Pairs)
+            inner = forecast(book, standing, period, Filter(), pair(by, within))
+            for name in FIGURES:
+                if measure != "deals":
+                    assert sum(getattr(row, name) for row in outer.values()) == getattr(whole, name)
+                    parts = defaultdict(int)
+                    for row in inner:
+                        parts[pairs.split(row.node)[0]] += getattr(row, name)
+                    assert {k: v for k, v in parts.items() if v} == {
+                        n: getattr(row, name) for n, row in outer.items() if getattr(row, name)
+                    }
+                row = random.choice(inner)
+                opened = forecast_working(book, standing, period, Filter(), name, pair(by, within), row.node)
+                assert opened.value_minor == getattr(row, name)
+                if measure == "deals" and not name.startswith("weighted"):
+                    assert getattr(whole, name) % 100 == 0
+                    assert opened.value_minor == 100 * len({deal.deal for deal in opened.counted})
+    assert whole.won == sum(r.won for r in forecast(book, standing, period, Filter(), MEMBER)) or measure == "deals"
+
+
+@pytest.mark.django_db
+def test_periods_side_by_side_are_those_of_each_alone(tmp_path):
+    world_with_lines(3, tmp_path)
+    book = shelf.book()
+    standing = shelf.standing(book, AS_OF)
+    periods = [book.ground.fiscal.part(2025, "quarter", number) for number in (1, 2, 3, 4)]
+    for by in ("company", "team", MEMBER, "product_group"):
+        side_by_side = forecast_of_periods(book, standing, periods, Filter(), by)
+        assert side_by_side == [forecast(book, standing, period, Filter(), by) for period in periods]
+
+
+def test_shares_by_weight_are_those_of_hamilton():
+    """Against the exact division of Python integers, which is held against the House of 1792; large sums included."""
+    random = Random(7)
+    for size in (1, 900, 10**15):
+        weights = [[random.randrange(size) for _ in range(random.randrange(1, 5))] for _ in range(30)]
+        totals = [random.randrange(-size, size) for _ in weights]
+        group = np.repeat(np.arange(30), [len(w) for w in weights])
+        rank = np.concatenate([np.arange(len(w)) for w in weights])
+        value = np.repeat(totals, [len(w) for w in weights])
+        found = divided_parts(value, np.array([w for ws in weights for w in ws]), group, rank)
+        expected = [apportion(t, w, [str(i) for i in range(5)]) for t, w in zip(totals, weights, strict=True)]
+        assert found.tolist() == [part for parts in expected for part in parts]
+
+
+def test_the_first_year_ends_before_the_same_day_of_the_next():
+    on = date(2024, 2, 29).toordinal()
+    rows = PlanRows(*(np.array(c) for c in ([0, 0, 1], [on, on + 365, on], [100, 7, 50], [1, 0, 3], [-1, -1, 2])))
+    first = first_dues(rows, 3)
+    assert first.tolist() == [on, on, 0]
+    # Twelve months from 29 February 2024 end before 28 February 2025; the last monthly due is 29 January.
+    assert first_year_minor(rows, first).tolist() == [1200, 100, 0]

@@ -1,0 +1,47 @@
+"""What deals count for: their amount, their margin, one each, or the money of their first year; and by which day."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from wise_tally.core.beside import DealValue
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.errors import UnknownBreakdown
+
+AMOUNT, MARGIN, DEALS, FIRST_YEAR = MEASURES = ("amount", "margin", "deals", "first_year")
+CLOSE, PAYMENT = BASES = ("close", "payment")
+# Of targets, what each measure is held against.
+METRICS = {AMOUNT: "won_amount", MARGIN: "margin", DEALS: "won_deals"}
+# A number of deals is kept in hundredths, as a target of won deals is, so that it can be weighted.
+ONE_DEAL = 100
+
+
+def valued(book: Book, standing: Standing, measure: str = AMOUNT, basis: str = CLOSE) -> Standing:
+    """The standing with deals counting for `measure`, in the period of their `basis`; the plain one for the first of both.
+
+    A deal without the measure counts 0 and is not `known`. Numbers of deals are in hundredths. By "payment" won and
+    open deals fall in the period of their first payment, those without one in none. Kept with the standing.
+    Raises UnknownBreakdown for a measure or basis that is none of MEASURES or BASES.
+    """
+    if measure not in MEASURES or basis not in BASES:
+        raise UnknownBreakdown(f"Accepted measures: {', '.join(MEASURES)}; accepted days: {', '.join(BASES)}.")
+    if (measure, basis) == (AMOUNT, CLOSE):
+        return standing
+    key = ("valued", measure, basis)
+    kept = standing.memo.get(key)
+    # What stands beside the book may change where the standing does not.
+    if kept is None or kept[0] is not book.beside:
+        kept = standing.memo[key] = (book.beside, _valued(book, standing, measure, basis))
+    return kept[1]  # type: ignore[no-any-return]
+
+
+def _valued(book: Book, standing: Standing, measure: str, basis: str) -> Standing:
+    due_on = None if basis == CLOSE else book.beside.first_due()[standing.deal]
+    if measure == AMOUNT:
+        return replace(standing, due_on=due_on)
+    if measure == DEALS:
+        one = np.full(len(standing.deal), ONE_DEAL, dtype=np.int64)
+        return replace(standing, amount_minor=one, measure=measure, due_on=due_on)
+    found: DealValue = book.beside.margin() if measure == MARGIN else book.beside.first_year()
+    value, known = found.value_minor[standing.deal], found.known[standing.deal]
+    return replace(standing, amount_minor=value, measure=measure, due_on=due_on, known=known)

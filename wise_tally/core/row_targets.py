@@ -1,0 +1,89 @@
+"""The target of each row of a breakdown, and where a scope leaves rows without one."""
+
+from collections.abc import Callable
+
+from wise_tally.core.beside import PRODUCT_GROUP
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.grouping import MEMBER, WITHIN, Pairs, grouping
+from wise_tally.core.lines import Filter
+from wise_tally.core.measures import METRICS
+from wise_tally.core.targets import NO_TARGET, PLAIN, Target, pace, quotas
+from wise_tally.core.trees import NONE
+
+OfNode = Callable[[int], Target]
+# Rows whose quotas are the company's that carry just that value, and its place among a quota's filters.
+FILTERED = {PRODUCT_GROUP: 0, "deal_type": 1, "source": 2}
+SUBJECTS = ("company", "team", "person", "territory", "partner")
+
+
+def carries_quota(scope: Filter, by: str) -> bool:
+    """Whether quotas and calls of `by` rows mean the same deals as the filter keeps."""
+    if scope.process != NONE or by == "process":
+        return False
+    if by == "territory":
+        return not scope.of_people
+    if scope.territory != NONE:
+        return False
+    if by in ("person", MEMBER):
+        return True
+    if by == "team":
+        return scope.person == NONE
+    return WITHIN not in by and not scope.of_people
+
+
+def row_targets(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str, to_date: bool = False
+) -> OfNode:
+    """The target of a node of `by` for what the standing measures, cut off after its day where `to_date`.
+
+    None where the filter keeps other deals than quotas mean, where no target is of this measure, or by another day
+    than that of closing. A person's within teams stands in the team of the day only.
+    """
+    metric = METRICS.get(standing.measure)
+    if metric is None or standing.due_on is not None or not carries_quota(scope, by):
+        return _no_target
+    ground, read = book.ground, (pace if to_date else quotas)
+    if by in FILTERED:
+        return _filtered(book, standing, period, by, to_date)
+    if by != MEMBER and by not in SUBJECTS:
+        return _no_target
+    targets = read(ground, standing.as_of, period, metric, PLAIN)
+    if by != MEMBER:
+        return lambda node: NO_TARGET if node == NONE else targets.of(by, node)
+
+    def of_member(node: int) -> Target:
+        person = person_standing(book, standing, node)
+        return NO_TARGET if person == NONE else targets.of("person", person)
+
+    return of_member
+
+
+def _no_target(node: int) -> Target:
+    return NO_TARGET
+
+
+def _filtered(book: Book, standing: Standing, period: Period, by: str, to_date: bool) -> OfNode:
+    metric, read = METRICS[standing.measure], (pace if to_date else quotas)
+    carried = {quota.filters for quota in book.ground.quotas}
+    keys = grouping(book, by, standing.as_of).keys
+
+    def of_row(node: int) -> Target:
+        filters = ["", "", "", ""]
+        filters[FILTERED[by]] = keys[node] if node != NONE else ""
+        wanted = (filters[0], filters[1], filters[2], filters[3])
+        return (
+            read(book.ground, standing.as_of, period, metric, wanted).company
+            if wanted in carried - {PLAIN}
+            else NO_TARGET
+        )
+
+    return of_row
+
+
+def person_standing(book: Book, standing: Standing, node: int) -> int:
+    """The person of a node of people within teams where it is the team of the day; else -1."""
+    group = grouping(book, MEMBER, standing.as_of)
+    assert isinstance(group, Pairs)
+    team, person = group.split(node)
+    return person if person != NONE and team == book.ground.team_of(person, standing.as_of.toordinal()) else NONE
