@@ -51,11 +51,13 @@ def demo(db):
 
 @pytest.fixture
 def sign_in(client):
-    """Sign a person in by identifier and return the client."""
+    """Sign a person in by identifier and return the client; `apart` gives a browser of their own."""
     from django.contrib.auth.models import User
+    from django.test import Client
 
-    def as_person(key):
-        client.force_login(User.objects.get(username=key))
-        return client
+    def as_person(key, apart=False):
+        browser = Client() if apart else client
+        browser.force_login(User.objects.get(username=key))
+        return browser
 
     return as_person

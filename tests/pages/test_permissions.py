@@ -33,6 +33,8 @@ TABLE = {
     ("forecast:changed-table", "get", "/forecast/changed/table.csv"): (302, 200, 200, 200, 200, 200, 200),
     ("forecast:range", "get", "/forecast/range/"): (302, 200, 200, 200, 200, 200, 200),
     ("forecast:range-table", "get", "/forecast/range/table.csv"): (302, 200, 200, 200, 200, 200, 200),
+    ("forecast:what-if", "get", "/forecast/what-if/"): ALL_IN,
+    ("forecast:what-if", "post", "/forecast/what-if/"): (302, 302, 302, 302, 302, 302, 302),
     ("forecast:calls", "get", "/forecast/calls/"): (302, 200, 200, 200, 200, 200, 200),
     ("forecast:calls", "post", "/forecast/calls/"): (302, 404, 404, 404, 404, 404, 404),
     ("deals:page", "get", "/deals/"): ALL_IN,

@@ -12,6 +12,7 @@ TABS = (
     ("forecast:through", "Through the period", ""),
     ("forecast:changed", "What changed", ""),
     ("forecast:range", "Range", ""),
+    ("forecast:what-if", "What if", ""),
     ("forecast:calls", "Calls", ""),
 )
 

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.forecast.pins  # noqa: F401 - registers how the figures of this place are counted
-from wise_tally.forecast import calls, changed, outcomes, through, views
+from wise_tally.forecast import calls, changed, outcomes, through, views, what_if
 
 app_name = "forecast"
 urlpatterns = [
@@ -16,6 +16,7 @@ urlpatterns = [
     path("changed/table.<str:kind>", changed.table, name="changed-table"),
     path("range/", outcomes.page, name="range"),
     path("range/table.<str:kind>", outcomes.table, name="range-table"),
+    path("what-if/", what_if.page, name="what-if"),
     path("calls/", calls.page, name="calls"),
     path("columns/", views.columns, name="columns"),
     path("table.<str:kind>", views.table, name="table"),
