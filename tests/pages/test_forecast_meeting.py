@@ -14,6 +14,7 @@ from wise_tally.core.money import weighted_minor
 from wise_tally.core.outcome import outcome
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
+from wise_tally.org.book_number import ground_changed
 from wise_tally.org.models import AuditEntry
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Call
@@ -124,7 +125,14 @@ def row_of(client, name):
     return next(row for row in client.get("/forecast/calls/").context["rows"] if row.row.name == name)
 
 
-def test_calls_by_three_roles_roll_up(demo, sign_in):
+@pytest.fixture
+def nobody_called(demo):
+    """The demo before anybody called."""
+    Call.objects.all().delete()
+    ground_changed()
+
+
+def test_calls_by_three_roles_roll_up(demo, nobody_called, sign_in):
     """A rep's own call, a manager's adjustment with a reason, the company's: each kept, the rule of the roll-up held."""
     rep = sign_in("r08")
     assert call(rep, "person:r08", "400000", "barrage signs").status_code == 302
@@ -162,7 +170,7 @@ def test_calls_by_three_roles_roll_up(demo, sign_in):
     assert call(head, "company:", "5", query="?as_of=2026-11-20").status_code == 422
 
 
-def test_a_due_weekday_shows_who_is_late_and_missing(demo, sign_in):
+def test_a_due_weekday_shows_who_is_late_and_missing(demo, nobody_called, sign_in):
     head = sign_in("m1")
     assert sign_in("r08").post("/forecast/calls/", {"due": "0"}).status_code == 403
     head = sign_in("m1")

@@ -9,6 +9,7 @@ from random import Random
 from django.contrib.auth.models import User
 
 from wise_tally.exchange.demo import firm, goods, ledger, relations
+from wise_tally.exchange.demo.calls import calls
 from wise_tally.exchange.demo.deals import deals
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.writing import write_tables
@@ -50,6 +51,9 @@ def _around_deals(today: date, accounts: firm.Rows, deals: firm.Rows, revisions:
         "notes": relations.notes(random, today, deals, state),
         "invoices": ledger.invoices(random, today, accounts),
         "orders": ledger.orders(random, today, accounts),
+        "calls": calls(Random(SEED + 2), today, state),
+        "fields": [relations.SITE_ACCESS],
+        "field_values": relations.site_access(Random(SEED + 3), deals),
     }
 
 

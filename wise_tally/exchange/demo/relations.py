@@ -38,6 +38,22 @@ LEADS = 700
 SILENT, SILENT_DAYS = "r05", 75
 
 
+ACCESS = ("Road", "Track", "Boat")
+SITE_ACCESS = {
+    "field_id": "site_access",
+    "applies_to": "deal",
+    "name": "Site access",
+    "kind": "choice",
+    "choices": ";".join(ACCESS),
+}
+
+
+def site_access(random: Random, deals: Rows) -> Rows:
+    """How the site of a new one is reached: the firm's own field, filled for most."""
+    new = [deal["deal_id"] for deal in deals if deal["process_id"] == "new_site" and random.random() < 0.85]
+    return [{"field_id": "site_access", "subject_id": key, "value": random.choice(ACCESS)} for key in new]
+
+
 def contacts(random: Random, accounts: Rows) -> Rows:
     """One to three people at every customer's."""
     rows: Rows = []
