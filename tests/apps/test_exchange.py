@@ -289,7 +289,7 @@ def whole_workspace(folder):
     shutil.copytree(CONTRACT / "small", folder)
     refs = {"people": "u1", "teams": "t1", "stages": "p1", "deals": "d1"}
     values = {"position": 1, "content": "aGVsbG8=", "document": "offer", "at": "2025-02-03T10:00:00+00:00",
-              "months_bp": [1000] * 8 + [500] * 4, "starts_on": "2025-01-01", "ends_on": "2025-01-31",
+              "months_bp": [1000] * 8 + [500] * 4, "starts_on": "2025-01-01", "ends_on": "2025-01-31", "held_on": "2025-01-06",
               "subject": "team", "subject_key": "t1", "metric": "won_deals", "shared": True, "starts": False}  # fmt: skip
     content = {"settings": {"reps_see_team": True, "calls_due_on": 4}}
     for name, part in PARTS.items():

@@ -15,7 +15,7 @@ from wise_tally.core.outcome import outcome
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
 from wise_tally.org.book_number import ground_changed
-from wise_tally.org.models import AuditEntry
+from wise_tally.org.models import AuditEntry, Meeting
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Call
 
@@ -64,7 +64,7 @@ def test_the_page_of_changes_is_the_command_and_opens_its_deals(demo, sign_in):
         opened = client.get(f"/forecast/changed/?{bar.query}").context["deals"]
         assert (opened.total, opened.change_minor) == (bar.deals, bar.amount_minor)
         assert sum(item["change"] for item in opened.rows) == bar.amount_minor or opened.total > 100
-    cells = [cell for _, row, _ in page["shift"] for cell in row if cell]
+    cells = [cell for _, row, *_ in page["shift"] for cell in row if cell]
     assert sum(cell.change_minor for cell in cells) == page["change"]
     opened = client.get(f"/forecast/changed/?{cells[0].query}").context["deals"]
     assert opened.total == cells[0].deals
@@ -213,3 +213,18 @@ def test_lanes_inside_the_period_hold_its_open_deals_only(demo, sign_in):
     every = client.get("/deals/?view=lanes&by=category").context["lanes"]
     assert sum(lane.totals.deals for lane in every) > sum(lane.totals.deals for lane in lanes)
     assert client.get("/deals/?view=lanes&within=ever").status_code == 400
+
+
+def test_what_changed_since_the_last_meeting(demo, sign_in):
+    """The demo's head of sales meets on Mondays; a meeting kept today is what tomorrow compares with."""
+    client = sign_in("m1")
+    presets = client.get("/forecast/changed/").context["presets"]
+    assert [query for words, query, _ in presets if words == "the last meeting, 16 Nov 2026"] == [
+        "from=2026-11-16&measure=weighted"
+    ]
+    assert client.post("/forecast/changed/meeting/?who=person:r08").status_code == 302
+    # Today's own meeting is not what today is compared with.
+    words = [words for words, *_ in client.get("/forecast/changed/?who=person:r08").context["presets"]]
+    assert not any("meeting" in text for text in words)
+    client.post("/forecast/changed/meeting/?who=person:r08")
+    assert Meeting.objects.filter(person_key="r08").count() == 1

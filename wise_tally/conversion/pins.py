@@ -12,6 +12,9 @@ from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
 
+# Counts of deals that reached a stage, and their money.
+REACHED = ("reached", "value")
+
 
 @provides("conversion:working")
 def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
@@ -19,7 +22,7 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     line, figure = line_of(request), str(named["figure"])
     options, stage = options_of(line, request), request.GET.get("stage", "")
     found = conversion_panel(line, options, figure, stage)
-    if figure not in ("of_created", "of_closed", "reached"):
+    if figure not in ("of_created", "of_closed", *REACHED):
         raise Refused("This figure does not rest on one set of deals.")
     book, standing, size = line.book, line.standing, len(line.book.deals.key)
     group = cohort(book, standing, line.period, line.scope, options)
@@ -28,12 +31,13 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     based = np.zeros(size, dtype=bool)
     based[standing.deal[group.at[inside]]] = True
     reached = based
-    if figure == "reached":
+    if figure in REACHED:
         stages = book.ground.stages
         index = next(i for i, s in enumerate(stages) if s.key == stage and s.process == line.scope.process)
         level = group.order.index(index) if index in group.order else len(group.order)
         reached = np.zeros(size, dtype=bool)
         reached[standing.deal[group.at[inside & (group.furthest >= level)]]] = True
     tests = (*scope_tests(book, standing, line.scope), ("basis", based), ("definition", reached))
-    value = spread(standing, size, np.ones(len(standing.deal), dtype=np.int64))
-    return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, is_money=False))
+    ones = np.ones(len(standing.deal), dtype=np.int64)
+    value = spread(standing, size, standing.amount_minor if figure == "value" else ones)
+    return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, figure == "value"))

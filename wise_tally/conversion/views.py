@@ -14,10 +14,14 @@ from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions
 from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in_stage
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, only_process, read_scope
+from wise_tally.scope.panel import panel_response
+from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.refusals import Refused
 
+# Figures whose working counts just the deals that a list can show.
+LISTED = ("reached", "value")
 BY = {
     "company": "no breakdown",
     "person": "person",
@@ -159,11 +163,12 @@ def time(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 def working(request: HttpRequest, figure: str) -> HttpResponse:
-    """The working of a rate, a count or a duration."""
-    line = line_of(request)
+    """The working of a rate, a count or a duration. Days to win may count every process, as dashboards do."""
+    of_all = figure == "days_to_win" and "every" in request.GET
+    line = read_scope(request, "year") if of_all else line_of(request)
     found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""))
     back = reverse("conversion:page") + "?" + _query(line, request)
-    return render(request, "ui/working.html", {"panel": found, "line": line, "back": back})
+    return panel_response(request, line, found, back, counted_list(request) if figure in LISTED else "")
 
 
 @require_safe

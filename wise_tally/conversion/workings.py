@@ -19,7 +19,7 @@ from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, days, money, percent
 
-FIGURES = ("reached", "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
+FIGURES = ("reached", "value", "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
 LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
 COHORTS = {
     "created": "deals created in the period",
@@ -113,6 +113,8 @@ def _stage_terms(
         ("value that reached it", str(money(row.value))),
     ]
     text = "Deals that stood in this stage or a later one of the process; a won deal reached all."
+    if figure == "value":
+        return terms, str(money(row.value)), "value", f"{text} Their whole amounts on the as-of day."
     return terms, str(count(row.reached)), "reached", text
 
 

@@ -31,6 +31,12 @@ class AgeingRow:
     words: str
     invoices: int
     amount_minor: int
+    place: int = 0
+
+    @property
+    def number(self) -> str:
+        """The bucket's place among AGEING as text."""
+        return str(self.place)
 
 
 def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
@@ -40,11 +46,16 @@ def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
     """
     sums, counts = [0] * len(AGEING), [0] * len(AGEING)
     for owed in unpaid:
-        late = (as_of - owed.due_on).days
-        place = next(i for i, (_, last) in enumerate(AGEING) if last is None or late <= last)
+        place = ageing_place(owed.due_on, as_of)
         sums[place] += owed.amount_minor
         counts[place] += 1
-    return tuple(AgeingRow(words, counts[i], sums[i]) for i, (words, _) in enumerate(AGEING))
+    return tuple(AgeingRow(words, counts[i], sums[i], i) for i, (words, _) in enumerate(AGEING))
+
+
+def ageing_place(due_on: date, as_of: date) -> int:
+    """The place in AGEING of what is due on a day and unpaid on another."""
+    late = (as_of - due_on).days
+    return next(i for i, (_, last) in enumerate(AGEING) if last is None or late <= last)
 
 
 def unpaid_minor(rows: Sequence[AgeingRow]) -> int:

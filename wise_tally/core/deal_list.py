@@ -76,6 +76,28 @@ def _slips(book: Book, standing: Standing) -> Slips:
     return Slips(np.bincount(deal, minlength=deals), sum_by_group(later[slipped], deal, deals))
 
 
+@dataclass(frozen=True)
+class Slip:
+    """One slip: the moment, and the expected close before and after it as day ordinals."""
+
+    at: int
+    before: int
+    after: int
+
+
+def slips_of(book: Book, standing: Standing, deal: int) -> tuple[Slip, ...]:
+    """The slips of one deal that `slips` counts, in their order."""
+    rev = book.revisions
+    rows = np.flatnonzero((rev.deal == deal) & (rev.effective_at < standing.cut))
+    is_open = book.ground.stage_kind[rev.stage[rows]] == OPEN
+    found = []
+    for place in range(1, len(rows)):
+        before, after = int(rev.expected_close[rows[place - 1]]), int(rev.expected_close[rows[place]])
+        if is_open[place] and is_open[place - 1] and NO_DAY not in (before, after) and after > before:
+            found.append(Slip(int(rev.effective_at[rows[place]]), before, after))
+    return tuple(found)
+
+
 def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
     """Days from each deal's entry into its present stage to the as-of midnight, shape of `at`."""
     entered = book.revisions.effective_at[book.entered_row[standing.row[at]]]

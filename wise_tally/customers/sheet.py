@@ -1,10 +1,10 @@
 """The account sheet: everything about one customer on one screen."""
 
 from dataclasses import replace
-from datetime import date
 from typing import Any
 
 import numpy as np
+from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
@@ -24,10 +24,11 @@ from wise_tally.core.customer import (
 )
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.ground import OPEN
+from wise_tally.core.money import Ints
 from wise_tally.customers.accounts import seen_account
 from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.customer_access import may_change_account
-from wise_tally.deals.models import Account
+from wise_tally.deals.models import Account, Invoice
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.clock import now
 from wise_tally.scope.deals import deal_rows
@@ -62,18 +63,27 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
     return render(request, "customers/account.html", answer)
 
 
-def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
-    """The deals of the customer that the viewer may see, as they stood."""
-    viewer = request.viewer  # type: ignore[attr-defined]
-    shelved, standing = shelf.shelved(), line.standing
+def _places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """Places in the standing of the customer's deals that the viewer may see."""
+    shelved = shelf.shelved()
     indices = [shelved.index_of(deal.pk) for deal in sight(request).of_deals(found.deals.all())]
     wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
-    at = np.flatnonzero(np.isin(standing.deal, wanted))
-    is_open = standing.kind[at] == OPEN
-    opened, closed = at[is_open], at[~is_open]
-    opened = opened[np.argsort(-standing.amount_minor[opened], kind="stable")]
+    return np.flatnonzero(np.isin(line.standing.deal, wanted))
+
+
+def open_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """The open ones of them, the largest first."""
+    at = _places(request, line, found)
+    at = at[line.standing.kind[at] == OPEN]
+    return at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
+
+
+def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """The deals of the customer that the viewer may see, as they stood."""
+    standing, at = line.standing, _places(request, line, found)
+    opened, closed = open_places(request, line, found), at[standing.kind[at] != OPEN]
     closed = closed[np.argsort(-standing.closed_on[closed], kind="stable")]
-    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], viewer)
+    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)  # type: ignore[attr-defined]
     return {
         "open_deals": [rows[place] for place in opened[:LATEST].tolist() if place in rows],
         "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
@@ -83,38 +93,58 @@ def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
     }
 
 
-def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
-    """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
+def sales_spans(request: HttpRequest, line: ScopeLine) -> tuple[Period, Period]:
+    """The month asked for (the present one to date unless another is) and the same days last year. Raises Refused."""
+    return same_days_last_year(_month_asked(request, line), line.as_of)
+
+
+def year_spans(line: ScopeLine) -> tuple[Period, Period]:
+    """The fiscal year to date and the same days a year before."""
+    year = Period(line.book.ground.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
+    return same_days_last_year(year, line.as_of)
+
+
+def _month_asked(request: HttpRequest, line: ScopeLine) -> Period:
     fiscal = line.book.ground.fiscal
-    present = fiscal.containing(line.as_of, "month")
-    month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else present
+    month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else fiscal.containing(line.as_of, "month")
     if month.starts_on > line.as_of:
         raise Refused(f"{period_words(month)} has not begun on {line.as_of}; accepted: a month up to it.")
-    this, before = same_days_last_year(month, line.as_of)
+    return month
+
+
+def unpaid_of(line: ScopeLine, found: Account) -> "QuerySet[Invoice]":
+    """Invoices issued by the day and not paid by it."""
+    return found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
+
+
+def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
+    fiscal, month = line.book.ground.fiscal, _month_asked(request, line)
+    present = fiscal.containing(line.as_of, "month")
+    this, before = sales_spans(request, line)
     rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
     months = [fiscal.beside(present, -step) for step in range(MONTHS_BACK)]
-    year = Period(fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
     return {
         "sales": compare_sales(sales, this, before),
         "all_sales": all_sales(sales, this, before),
         "span_this": this,
+        "span_month": month.text,
         "span_before": before,
-        "year_sales": _year_to_date(found, year, line.as_of),
+        "year_sales": _year_to_date(found, year_spans(line)),
         "months": [(m.text, period_words(m), m.text == month.text) for m in months],
     }
 
 
-def _year_to_date(found: Account, year: Period, as_of: date) -> SalesRow:
+def _year_to_date(found: Account, spans: tuple[Period, Period]) -> SalesRow:
     """Sales of the fiscal year to date and of the same days a year before."""
-    spans = same_days_last_year(year, as_of)
     rows = found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor")
     return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
 
 
 def _ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
     """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
-    unpaid = found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
+    unpaid = unpaid_of(line, found)
     rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)
     months = orders_by_month(list(found.orders.filter(open=True).values_list("ships_on", "amount_minor")))
     return {

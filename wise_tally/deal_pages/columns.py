@@ -131,6 +131,7 @@ class Cell:
     css: str
     watch: str = ""
     more: str = ""
+    name: str = ""
 
     @property
     def plain(self) -> Any:
@@ -177,7 +178,7 @@ def _cell(column: Column, data: RowData) -> Cell:
     if column.own:
         return Cell("text", data.own.get(column.own, ""), css)
     if column.name == "days":
-        return Cell("days", row.days_in_stage, css, "over" if row.overstays else "")
+        return Cell("days", row.days_in_stage, css, "over" if row.overstays else "", name="days")
     if column.name == "close":
         slipped = f"slipped {row.slips}×" if row.slips and row.is_open else ""
         close = row.expected_close if row.is_open else None
@@ -194,7 +195,7 @@ def _cell(column: Column, data: RowData) -> Cell:
         "gap": contact_gap(data.contact_days), "contacted": data.contact_days, "margin": data.margin_minor,
         "created": data.created_on, "reason": data.lost_reason,
     }  # fmt: skip
-    return Cell(column.kind, simple[column.name], css)
+    return Cell(column.kind, simple[column.name], css, name=column.name)
 
 
 def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:

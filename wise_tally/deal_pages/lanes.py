@@ -6,7 +6,6 @@ from urllib.parse import urlencode
 
 import numpy as np
 from django.http import HttpRequest
-from django.urls import reverse
 
 from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
 from wise_tally.core.ground import OPEN
@@ -34,7 +33,7 @@ class Lane:
     cards: list[DealRow]
     typical_days: float | None
     hide_query: str
-    all_url: str
+    list_query: str
 
 
 def lanes_context(request: HttpRequest, line: ScopeLine) -> dict[str, Any]:
@@ -103,13 +102,19 @@ def _lanes(request: HttpRequest, line: ScopeLine, by: str, hidden: list[str]) ->
             cards=[rows[p] for p in shown[i] if p in rows],
             typical_days=rules[node].typical_days if by == "stage" else None,
             hide_query=urlencode([*own, *(("hide", h) for h in [*hidden, nodes[node].key])]),
-            all_url=reverse("deals:page")
-            + "?"
-            + urlencode([*line.given, *([("stage", nodes[node].key)] if by == "stage" else [])]),
+            list_query=_list_query(request, line, by, nodes[node]),
         )
         for i, node in enumerate(order)
         if nodes[node].key not in hidden
     ]
+
+
+def _list_query(request: HttpRequest, line: ScopeLine, by: str, node: Any) -> str:
+    """The list of exactly the deals of a lane."""
+    own = [("stage", node.key)] if by == "stage" else [("f", f"category:is:{node.name}")]
+    if request.GET.get("within"):
+        own += [("f", f"close:from:{line.period.starts_on}"), ("f", f"close:to:{line.period.ends_on}")]
+    return urlencode([*line.given, *own])
 
 
 def _targets(line: ScopeLine, by: str) -> list[tuple[str, str]]:

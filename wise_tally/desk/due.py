@@ -18,7 +18,8 @@ from wise_tally.org.clock import now
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine
-from wise_tally.ui.templatetags.figures import as_words, day, days
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals
+from wise_tally.ui.templatetags.figures import as_words, count, day, days, money
 
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
 STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
@@ -81,6 +82,37 @@ def in_order(line: ScopeLine, found: Flagged) -> Ints:
     due = np.flatnonzero(found.flags.any(axis=0))
     pressing = found.flags[:, due].argmax(axis=0)
     return due[np.lexsort((-line.standing.amount_minor[found.at[due]], pressing))]
+
+
+REASON_WORDS = (
+    "next step due",
+    "an activity is planned",
+    "closes this week",
+    "expected close is past",
+    "over in its stage",
+    "slipped at least twice",
+    "no expected close",
+    "contact intervals missed",
+)
+
+
+def due_panel(line: ScopeLine, found: Flagged) -> Panel:
+    """How many deals are due, by reason; a deal may have several."""
+    order = found.at[in_order(line, found)]
+    amount = line.standing.amount_minor[order]
+    counts = found.flags.sum(axis=1).tolist()
+    return Panel(
+        title="Deals that want a look",
+        definition="Open deals of the scope for which at least one of these reasons holds; a deal with several counts once.",
+        terms=tuple(PanelTerm(words, count(int(n))) for words, n in zip(REASON_WORDS, counts, strict=True) if n),
+        total=count(len(order)),
+        total_words="deals",
+        deals=named_deals(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]]),
+        counted=len(order),
+        folded=max(0, len(order) - FIRST_DEALS),
+        folded_value=money(int(amount[FIRST_DEALS:].sum())),
+        not_counted=(("open, with nothing due", len(found.at) - len(order)),) if len(found.at) > len(order) else (),
+    )
 
 
 def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:

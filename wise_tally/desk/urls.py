@@ -8,6 +8,7 @@ from wise_tally.desk import views
 app_name = "desk"
 urlpatterns = [
     path("today/", views.today, name="today"),
+    path("today/working/", views.working, name="working"),
     path("today/<key:key>/", views.update, name="update"),
     path("find/", views.find, name="find"),
 ]

@@ -21,7 +21,7 @@ from wise_tally.deals.entry import DetailRefused
 from wise_tally.deals.forms import DealForm, read_deal_form
 from wise_tally.deals.models import Contact, Deal, Lead
 from wise_tally.deals.parts import Who, change_part
-from wise_tally.desk.due import due_deals, flagged, in_order
+from wise_tally.desk.due import due_deals, due_panel, flagged, in_order
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Workspace
@@ -30,7 +30,9 @@ from wise_tally.process.models import Category
 from wise_tally.scope.deals import stage_choices
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.nodes import scope_node, working_query
 from wise_tally.scope.paging import beside, page_of
+from wise_tally.scope.panel import panel_response
 from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, LedgerForm, forms
@@ -67,6 +69,13 @@ def today(request: HttpRequest) -> HttpResponse:
     return render(request, "desk/today.html", answer)
 
 
+@require_safe
+def working(request: HttpRequest) -> HttpResponse:
+    """How many deals are due, and why."""
+    line = read_scope(request)
+    return panel_response(request, line, due_panel(line, flagged(line)), f"{reverse('desk:today')}?{line.query()}")
+
+
 @dataclass(frozen=True)
 class TargetLine:
     """How a target stands in a period."""
@@ -74,6 +83,7 @@ class TargetLine:
     words: str
     row: AttainmentRow
     bar: InkBar
+    working: str
 
 
 def _targets(line: ScopeLine) -> list[TargetLine]:
@@ -91,7 +101,7 @@ def _targets(line: ScopeLine) -> list[TargetLine]:
         if row is not None:
             largest = max(row.forecast.won, row.forecast.quota or 0, row.pace or 0, 1)
             bar = ink_bar(row.forecast.won, [], row.forecast.quota, row.pace, largest)
-            found.append(TargetLine(period_words(period), row, bar))
+            found.append(TargetLine(period_words(period), row, bar, working_query(line, scope_node(line)[2], period)))
     return found
 
 

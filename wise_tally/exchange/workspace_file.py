@@ -114,6 +114,18 @@ PARTS = {
         },
         {"owner": "people"},
     ),
+    "preferences": Part(
+        org.Preference,
+        ("person", "name"),
+        {"person": ID, "name": {"type": "string", "minLength": 1, "maxLength": 64}, "value": TEXT},
+        {"person": "people"},
+    ),
+    "meetings": Part(
+        org.Meeting,
+        ("by", "person_key", "held_on"),
+        {"by": ID, "person_key": {"type": "string", "maxLength": 64}, "held_on": DAY},
+        {"by": "people"},
+    ),
     "season_curves": Part(targets.SeasonCurve, ("id",), {"id": ID, "name": NAME, "months_bp": CURVE}, {}),
     "custom_periods": Part(
         targets.CustomPeriod, ("id",), {"id": ID, "name": NAME, "starts_on": DAY, "ends_on": DAY}, {}

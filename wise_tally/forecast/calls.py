@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from urllib.parse import quote
 
 from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
@@ -48,6 +49,11 @@ class CallRow:
     def token(self) -> str:
         """The node as forms name it."""
         return f"{self.subject}:{self.key}"
+
+    @property
+    def node(self) -> str:
+        """The node as links to workings name it."""
+        return f"{self.subject}:{quote(self.key, safe='')}"
 
     @property
     def over_quota_minor(self) -> int | None:

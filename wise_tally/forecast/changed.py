@@ -6,9 +6,11 @@ from typing import Any
 from urllib.parse import urlencode
 
 import numpy as np
+from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
-from django.views.decorators.http import require_safe
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.bridge import (
     CAUSES,
@@ -22,14 +24,20 @@ from wise_tally.core.bridge import (
     shift_of,
 )
 from wise_tally.core.money import Ints
+from wise_tally.core.trees import NONE
 from wise_tally.forecast.tabs import tabs
+from wise_tally.org.access import May, Viewer
+from wise_tally.org.clock import now
+from wise_tally.org.meeting_actions import hold_meeting, last_meeting
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import day
 
 MOST_DEALS = 100
 CAUSE_WORDS = {
@@ -95,7 +103,8 @@ class Asked:
         return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
 
 
-def _asked(request: HttpRequest) -> Asked:
+def read_change(request: HttpRequest) -> Asked:
+    """The two days, measure and what is opened of a request; raises Refused."""
     line = read_scope(request)
     measure = request.GET.get("measure", "weighted")
     if measure not in MEASURES:
@@ -113,12 +122,12 @@ def _asked(request: HttpRequest) -> Asked:
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
     """The bridge and the shift table of the scope between two days."""
-    asked = _asked(request)
+    asked = read_change(request)
     line = asked.line
     before = shelf.standing(line.book, asked.since)
     moves = bridge_moves(line.book, before, line.standing, line.period, line.scope, asked.measure)
     shift = shift_of(line.book, (before, line.standing), line.period, line.scope, moves)
-    places, bars = _place_names(line), _bars(asked, moves)
+    places, bars = place_names(line), _bars(asked, moves)
     answer = {
         "line": line,
         "tabs": tabs(line, "changed"),
@@ -126,11 +135,15 @@ def page(request: HttpRequest) -> HttpResponse:
         "measure": asked.measure,
         "measure_words": MEASURE_WORDS[asked.measure],
         "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
-        "presets": _presets(asked),
+        "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "presets": _presets(asked, request.viewer),  # type: ignore[attr-defined]
         "bars": bars,
         "start": bars[0].amount_minor,
         "end": bars[-1].amount_minor,
         "change": bars[-1].amount_minor - bars[0].amount_minor,
+        "whole_query": asked.query(open=""),
+        "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
+        "node": scope_node(line)[2],
         "columns": places,
         "shift": _shift_rows(asked, shift, places),
         "deals": _opened(asked, moves, shift),
@@ -145,7 +158,7 @@ def page(request: HttpRequest) -> HttpResponse:
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The bridge as CSV, XLSX or JSON."""
-    asked = _asked(request)
+    asked = read_change(request)
     before = shelf.standing(asked.line.book, asked.since)
     moves = bridge_moves(
         asked.line.book, before, asked.line.standing, asked.line.period, asked.line.scope, asked.measure
@@ -154,12 +167,31 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     return sheet_response(Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows), kind)
 
 
-def _presets(asked: Asked) -> list[tuple[str, str, bool]]:
+def person_of(line: ScopeLine) -> str:
+    """The person whom the scope is about; empty for several."""
+    return line.book.ground.people[line.scope.person].key if line.scope.person != NONE else ""
+
+
+@require_POST
+def meeting(request: HttpRequest) -> HttpResponse:
+    """Keep that the scope's meeting is held today, so that the next one compares with it."""
+    line = read_scope(request)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    hold_meeting(viewer, person_of(line), line.today, now())
+    messages.success(
+        request, "Kept: you meet today. The next meeting can compare with how the book stands this evening."
+    )
+    return redirect(f"{reverse('forecast:changed')}?{line.query()}")
+
+
+def _presets(asked: Asked, viewer: Viewer) -> list[tuple[str, str, bool]]:
     """Days that people compare with, as words and addresses."""
     as_of, start = asked.line.as_of, asked.line.period.starts_on - timedelta(days=1)
     days = [("a week ago", as_of - timedelta(days=7)), ("four weeks ago", as_of - timedelta(days=28))]
     days += [("the period’s start", start)] if start < as_of else []
-    return [(words, asked.query(**{"from": day.isoformat(), "open": ""}), day == asked.since) for words, day in days]
+    met = last_meeting(viewer, person_of(asked.line), as_of)
+    days += [(f"the last meeting, {day(met)}", met)] if met else []
+    return [(words, asked.query(**{"from": on.isoformat(), "open": ""}), on == asked.since) for words, on in days]
 
 
 def _bars(asked: Asked, moves: Moves, every: bool = False) -> list[Bar]:
@@ -190,7 +222,7 @@ def _bars(asked: Asked, moves: Moves, every: bool = False) -> list[Bar]:
     return [whole(first), *drawn, whole(last)]
 
 
-def _place_names(line: ScopeLine) -> list[tuple[str, str]]:
+def place_names(line: ScopeLine) -> list[tuple[str, str]]:
     """Identifier and name of each place of the shift table."""
     categories = [(category.key, category.name) for category in line.book.ground.categories]
     return [*categories, *((name, PLACE_WORDS[name]) for name in WHERE)]
@@ -198,8 +230,8 @@ def _place_names(line: ScopeLine) -> list[tuple[str, str]]:
 
 def _shift_rows(
     asked: Asked, shift: ShiftTable, places: list[tuple[str, str]]
-) -> list[tuple[str, list[ShiftCell | None], int]]:
-    """Rows of places that hold a deal: name, cells (None where empty), and what the row moved."""
+) -> list[tuple[str, list[ShiftCell | None], int, str]]:
+    """Rows of places that hold a deal: name, cells (None where empty), what the row moved, and where it opens."""
     rows = []
     for i, (key, name) in enumerate(places):
         if not shift.deals[i].any():
@@ -211,7 +243,7 @@ def _shift_rows(
             )
             cell = ShiftCell(deals, after, before, change, asked.query(open=f"cell:{key}:{other}"))
             cells.append(cell if cell.deals else None)
-        rows.append((name, cells, int(shift.change[i].sum())))
+        rows.append((name, cells, int(shift.change[i].sum()), asked.query(open=f"row:{key}")))
     return rows
 
 
@@ -226,20 +258,27 @@ class OpenedDeals:
 
 
 def _opened(asked: Asked, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
-    if not asked.opened:
-        return None
+    return _deals(asked, *opened_deals(asked, moves, shift)) if asked.opened else None
+
+
+def opened_deals(asked: Asked, moves: Moves, shift: ShiftTable) -> tuple[str, Ints, Ints]:
+    """What the address opens: in words, its deals, and what each deal of the book moved by it. Raises Refused."""
     kind, _, rest = asked.opened.partition(":")
     if kind == "cause" and rest in CAUSES:
         change = moves.moved[CAUSES.index(rest)]
-        return _deals(asked, CAUSE_WORDS[rest], np.flatnonzero(change), change)
-    places = _place_names(asked.line)
+        return CAUSE_WORDS[rest], np.flatnonzero(change), change
+    places = place_names(asked.line)
     keys = [key for key, _ in places]
     first, _, second = rest.partition(":")
     if kind == "cell" and first in keys and second in keys:
         i, j = keys.index(first), keys.index(second)
         inside = np.flatnonzero((shift.place_before == i) & (shift.place_after == j))
-        return _deals(asked, f"from {places[i][1]} to {places[j][1]}", inside, moves.end - moves.start)
-    accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO with two of {', '.join(keys)}"
+        return f"from {places[i][1]} to {places[j][1]}", inside, moves.end - moves.start
+    if kind == "row" and rest in keys:
+        i = keys.index(rest)
+        there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
+        return f"from {places[i][1]}", np.flatnonzero(there), moves.end - moves.start
+    accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
     raise Refused(f"“{asked.opened[:60]}” cannot be opened; accepted: {accepted}.")
 
 

@@ -10,6 +10,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.outcome import Outcome, outcome, outcome_either_way
 from wise_tally.core.seen_weight import seen_of_deals, seen_probabilities
+from wise_tally.forecast.bins import Bin, bins_of
 from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
@@ -18,29 +19,15 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
 
-BINS = 60
-TAIL = 0.0005
 MOST_DECIDING = 8
 
 
 @dataclass(frozen=True)
-class Bin:
-    """A column of the drawing: from and to in minor units, the chance of ending there, its geometry."""
-
-    from_minor: int
-    to_minor: int
-    chance: float
-    x: str
-    width: str
-    y: str
-    height: str
-
-
-@dataclass(frozen=True)
 class Side:
-    """What one set of probabilities says, in minor units."""
+    """What one set of probabilities says, in minor units, and the figure whose working tells how."""
 
     words: str
+    figure: str
     mean_minor: int
     p10: int
     p50: int
@@ -56,26 +43,9 @@ def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
     return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen[at])
 
 
-def _side(words: str, found: Outcome, quota: int | None) -> Side:
+def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
     p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
-    return Side(words, found.mean_minor, p10, p50, p90, found.chance_of(quota))
-
-
-def bins_of(found: Outcome) -> list[Bin]:
-    """The distribution gathered into columns of one width between its thin ends."""
-    low, high = found.quantile(TAIL), found.quantile(1 - TAIL)
-    values = found.won_minor + np.arange(len(found.probability), dtype=np.int64) * found.step_minor
-    edges = np.linspace(low, max(high, low + 1), BINS + 1)
-    place = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
-    chances = np.bincount(place, weights=found.probability, minlength=BINS)
-    largest = int(chances.max() * 1_000_000) or 1
-    drawn = []
-    for number, chance in enumerate(chances.tolist()):
-        part = int(chance * 1_000_000)
-        x, height = share(number, BINS), share(part, largest)
-        geometry = (x, share(1, BINS), share(largest - part, largest), height)
-        drawn.append(Bin(int(edges[number]), int(edges[number + 1]), chance, *geometry))
-    return drawn
+    return Side(words, figure, found.mean_minor, p10, p50, p90, found.chance_of(quota))
 
 
 def _mark(bins: list[Bin], value: int | None) -> str:
@@ -105,8 +75,9 @@ def page(request: HttpRequest) -> HttpResponse:
         "line": line,
         "tabs": tabs(line, "range"),
         "quota": quota,
+        "node": scope_node(line)[2],
         "won": won,
-        "sides": [_side("as set", as_set, quota), _side("as seen", as_seen, quota)],
+        "sides": [_side("as set", "chance", as_set, quota), _side("as seen", "chance_seen", as_seen, quota)],
         "bins": bins,
         "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
         "quota_at": _mark(bins, quota),

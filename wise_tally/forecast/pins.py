@@ -18,7 +18,7 @@ from wise_tally.scope.nodes import node_of
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
 
-DERIVED = ("quota", "call", "pace", "chance", "coverage")
+DERIVED = ("quota", "call", "pace", "chance", "chance_seen", "coverage")
 # Ratios and differences rest on the deals of another figure.
 WHOLE_FIGURE = {"gap": "won", "attainment": "won", "to_date": "won"}
 

@@ -1,6 +1,6 @@
 """What is asked of the forecast beyond the scope line: rows, what is counted, by which day, and how it is drawn."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from urllib.parse import urlencode
 
@@ -10,6 +10,9 @@ from wise_tally.core.beside import FACETS, OWN, PRODUCT_GROUP
 from wise_tally.core.book import Standing
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, MEASURES, valued
+from wise_tally.core.what_if import supposed
+from wise_tally.forecast.bins import BINS
+from wise_tally.forecast.scratch import Scratch
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.shelf.beside import breakdowns_of_own
 from wise_tally.ui.refusals import Refused
@@ -43,6 +46,10 @@ class Asked:
     rows: str = ""
     open: frozenset[str] = frozenset()
     shut: frozenset[str] = frozenset()
+    # A column of the drawn distribution, in the working of the chance.
+    part: int | None = None
+    # One open deal taken as won or lost, by outcome and identifier, in the working of the chance.
+    decided: tuple[str, str] = ("", "")
 
     @cached_property
     def standing(self) -> Standing:
@@ -106,7 +113,10 @@ class Asked:
 
 def read_question(request: HttpRequest) -> Asked:
     """The question of a request; raises Refused for parts that are not accepted."""
-    line, own = read_scope(request), tuple(name for name, _ in breakdowns_of_own())
+    line = read_scope(request)
+    if request.GET.get("suppose"):
+        line = replace(line, standing=supposed(line.book, line.standing, Scratch.of(request).for_core(line)))
+    own = tuple(name for name, _ in breakdowns_of_own())
     asked = Asked(
         line=line,
         by=_one_of(request, "by", (*ROWS, *own), "a breakdown"),
@@ -118,10 +128,18 @@ def read_question(request: HttpRequest) -> Asked:
         rows=_one_of(request, "rows", FOLDS, "a way to fold rows"),
         open=frozenset(request.GET.getlist("open")),
         shut=frozenset(request.GET.getlist("shut")),
+        part=_part(request.GET.get("part", "")),
+        decided=next(((name, request.GET[name]) for name in ("won", "lost") if request.GET.get(name)), ("", "")),
     )
     if asked.within in (asked.by, "person" if asked.by == PEOPLE else asked.by):
         raise Refused(f"Rows by {words_of(asked.by)} cannot hold the same within; accepted: another second level.")
     return asked
+
+
+def _part(text: str) -> int | None:
+    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < BINS):
+        raise Refused(f"“{text[:20]}” is no column of the drawing; accepted: a whole number from 0 to {BINS - 1}.")
+    return int(text) if text else None
 
 
 def _one_of(request: HttpRequest, name: str, accepted: tuple[str, ...], what: str) -> str:

@@ -70,6 +70,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "largest": largest,
         "last": columns[-1] if columns else None,
         "first_day": found.days[0] if len(found.days) else None,
+        "node": scope_node(line)[2],
+        "categories": [f"category:{c}" for c in ground.surest_first],
         "names": [ground.categories[c].name for c in ground.surest_first],
         "strip": CountStrip(
             counted_here(forecast_lines(line.book, line.standing, line.period, line.scope, "company")),

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.forecast.pins  # noqa: F401 - registers how the figures of this place are counted
-from wise_tally.forecast import calls, changed, outcomes, through, views, what_if
+from wise_tally.forecast import calls, changed, changed_working, outcomes, through, views, what_if
 
 app_name = "forecast"
 urlpatterns = [
@@ -13,6 +13,8 @@ urlpatterns = [
     path("through/", through.page, name="through"),
     path("through/table.<str:kind>", through.table, name="through-table"),
     path("changed/", changed.page, name="changed"),
+    path("changed/meeting/", changed.meeting, name="meeting"),
+    path("changed/working/", changed_working.working, name="changed-working"),
     path("changed/table.<str:kind>", changed.table, name="changed-table"),
     path("range/", outcomes.page, name="range"),
     path("range/table.<str:kind>", outcomes.table, name="range-table"),

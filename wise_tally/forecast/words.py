@@ -24,6 +24,7 @@ LABELS = {
     "pace": "Pace",
     "to_date": "To date",
     "chance": "Chance of quota",
+    "chance_seen": "Chance of quota by seen rates",
     "seen": "Weighted by seen rates",
     "deals_won": "Deals won",
     "deals_open": "Deals open",
@@ -41,6 +42,8 @@ DEFINITIONS = {
     "undated": "Open counted deals without an expected close: in no period.",
     "quota": "The node's own quota where set, else the sum of its parts'; rows cut to the period by days.",
     "gap": "Quota minus won. Below 0 the quota is passed.",
+    "chance_seen": "The share of all outcomes that reach the quota, each open counted deal won by the win rate seen of its stage. "
+    "Independence of the deals is assumed.",
     "seen": "Won in the period plus, for every open counted deal expected to close in it, amount × the win rate seen of its "
     "stage in the four quarters before; a stage with fewer than 20 decided deals keeps its set probability.",
     "deals_won": "Number of deals won in the period, each once.",

@@ -2,29 +2,32 @@
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.book import Standing
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
+from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
 from wise_tally.core.grouping import MEMBER
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import ratio
-from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.outcome import outcome_either_way, outcome_of_lines
 from wise_tally.core.row_targets import person_standing, row_targets
 from wise_tally.core.seen_weight import seen_standing
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import Working, forecast_working
 from wise_tally.deals.models import Deal
 from wise_tally.forecast import words
+from wise_tally.forecast.bins import bins_of
 from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, Asked
 from wise_tally.scope.nodes import node_of
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import UNITS, percent, points, times
 
-RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance")
+RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance", "chance_seen")
 # Numbers of deals and another weighing rest on the deals of a figure of money.
 RESTS_ON = {"deals_won": "won", "deals_open": "open", "seen": "weighted"}
 
@@ -141,7 +144,8 @@ def _derived(figure: str, place: Place) -> Panel:
         "pace": _pace_terms,
         "to_date": lambda p: [("won", written(row.won)), ("÷ pace", written(p.attained.pace))],
         "chance": _chance_terms,
-    }[figure](place)
+        "chance_seen": _chance_terms,
+    }[figure](place if figure != "chance_seen" else replace(place, asked=_weighed_by_seen(place.asked)))
     totals = {
         "quota": written(row.quota),
         "gap": written(row.gap),
@@ -193,9 +197,43 @@ def _pace_terms(place: Place) -> Terms:
     ]
 
 
+def _weighed_by_seen(asked: Asked) -> Asked:
+    line = asked.line
+    return replace(asked, line=replace(line, standing=seen_standing(line.book, line.standing, line.period)))
+
+
 def _chance_terms(place: Place) -> Terms:
     line, written = place.asked.line, place.written
-    found = outcome_of_lines(forecast_lines(line.book, place.asked.standing, line.period, line.scope, "company"))
+    lines = forecast_lines(line.book, place.asked.standing, line.period, line.scope, "company")
+    if place.asked.decided[0]:
+        return _either_way_terms(place, lines)
+    found = outcome_of_lines(lines)
+    if place.asked.part is not None:
+        part = bins_of(found)[place.asked.part]
+        ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
+        return [*ends, ("", percent(part.chance, 2))]
     terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
     terms += [(f"P{q}: {q} % of outcomes are at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
     return [*terms, ("step of the grid", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]
+
+
+def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
+    """The chance of quota if one deal is won, or is not."""
+    outcome, key = place.asked.decided
+    book, standing = place.asked.line.book, place.asked.standing
+    rows = np.flatnonzero(lines.counts("open"))
+    keys = [book.deals.key[int(deal)] for deal in standing.deal[lines.lines.at[rows]]]
+    if key not in keys:
+        raise Refused(f"“{key[:60]}” is no open deal of this period; accepted: one that the page lists.", 404)
+    amount, probability = lines.amount_minor[rows], standing.probability_bp[lines.lines.at[rows]]
+    won = int(lines.value_minor("won").sum())
+    found = outcome_either_way(won, amount, probability, [keys.index(key)], place.row.quota)
+    name = Deal.objects.filter(key=key).values_list("name", flat=True).first() or key
+    fate = "is won" if outcome == "won" else "is not won"
+    terms = [
+        ("chance as it is", percent(found.whole.chance_of(place.row.quota))),
+        ("quota", place.written(place.row.quota)),
+    ]
+    terms.append((f"amount of {name}", place.written(int(amount[keys.index(key)]))))
+    chance = found.chances[0][0 if outcome == "won" else 1]
+    return [*terms, (f"if it {fate}, the others as they are", percent(chance)), ("", percent(chance))]

@@ -130,6 +130,17 @@ class CommissionRate(models.Model):
         unique_together = [("subject", "subject_key", "from_on")]
 
 
+class Meeting(models.Model):
+    """A meeting that somebody held: about the forecast of all, or with one person (by identifier)."""
+
+    by = models.ForeignKey(Person, models.CASCADE, related_name="meetings")
+    person_key = models.CharField(max_length=64, blank=True)
+    held_on = DayField()
+
+    class Meta:
+        unique_together = [("by", "person_key", "held_on")]
+
+
 class Preference(models.Model):
     """How somebody likes a page drawn, such as the columns of a table."""
 

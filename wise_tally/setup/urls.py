@@ -7,6 +7,7 @@ from wise_tally.setup import organisation, start, views
 from wise_tally.setup.lists import views as lists
 from wise_tally.setup.people import views as people
 from wise_tally.setup.quotas import views as quotas
+from wise_tally.setup.quotas import working as quota_working
 from wise_tally.setup.records import views as records
 from wise_tally.setup.stages import moments as stage_moments
 from wise_tally.setup.stages import views as stages
@@ -36,6 +37,7 @@ urlpatterns = [
     path("people/<key:key>/", people.person, name="person"),
     path("quotas/", quotas.quotas, name="quotas"),
     path("quotas/sheet.<str:kind>", quotas.sheet, name="quota-sheet"),
+    path("quotas/working/<str:what>/", quota_working.working, name="quota-working"),
     path("quotas/undo/", quotas.undo, name="quota-undo"),
     path("quotas/parts/", quotas.parts, name="quota-parts"),
 ]

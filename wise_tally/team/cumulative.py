@@ -19,6 +19,7 @@ class Month:
     won: int
     target: int | None
     x: int
+    working: str
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,9 @@ def cumulative(line: ScopeLine) -> Cumulative:
         won_sum += won[number]
         target_sum += target[number] or 0
         shown = target_sum if carried and target_sum else None
-        months.append(Month(f"{period.starts_on:%b}"[0], won_sum, shown, (number + 1) * WIDTH // 12))
+        so_far = fiscal.parse(f"{periods[0].starts_on}/{period.ends_on}")
+        query = working_query(line, token, so_far)
+        months.append(Month(f"{period.starts_on:%b}"[0], won_sum, shown, (number + 1) * WIDTH // 12, query))
     largest = max([1, won_sum, *(m.target or 0 for m in months)])
     passed = [m for m, p in zip(months, periods, strict=True) if p.starts_on <= line.as_of]
     area = [(0, 0), *((m.x, m.won) for m in passed)]

@@ -1,6 +1,7 @@
 """The team's dashboard: six tallies that a manager opens on Monday."""
 
 from dataclasses import dataclass
+from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -101,6 +102,7 @@ class Column:
     middle: int
     top: int
     height: int
+    query: str
 
 
 def _created(line: ScopeLine) -> list[Column]:
@@ -113,5 +115,8 @@ def _created(line: ScopeLine) -> list[Column]:
     columns = []
     for place, (month, deals) in enumerate(zip(months, counts, strict=True)):
         height = deals * 90 // largest
-        columns.append(Column(f"{month.starts_on:%b}", deals, place * 50 + 8, place * 50 + 25, 112 - height, height))
+        created = [("f", f"created:from:{month.starts_on}"), ("f", f"created:to:{month.ends_on}")]
+        query = urlencode([*line.given, ("status", "all"), *created])
+        place_of = (place * 50 + 8, place * 50 + 25, 112 - height, height)
+        columns.append(Column(f"{month.starts_on:%b}", deals, *place_of, query))
     return columns

@@ -1,13 +1,16 @@
 """Cells of the list of deals: hundreds a page, so each is drawn as one node."""
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 from django import template
+from django.urls import reverse
 from django.utils.html import conditional_escape, format_html
 from django.utils.safestring import SafeString
 
 from wise_tally.deal_pages.columns import Cell
+from wise_tally.scope.templatetags.workings import figure
 from wise_tally.ui.templatetags import figures
 
 register = template.Library()
@@ -20,11 +23,22 @@ SHAPES: dict[str, Callable[[Any], Any]] = {
 }
 
 
+# Columns that are worked out, each with a working of its own.
+WORKED_OUT = frozenset(("weighted", "days", "over", "slips", "slipped", "margin", "gap", "contacted"))
+
+
+@lru_cache(maxsize=4_096)
+def _working(key: str, figure: str) -> str:
+    return reverse("deals:figure", args=[key, figure])
+
+
 @register.simple_tag
-def list_cell(cell: Cell) -> SafeString:
-    """A cell with its value in the shape of its kind, marked where it wants a look."""
+def list_cell(cell: Cell, key: str = "", query: str = "") -> SafeString:
+    """A cell with its value in the shape of its kind, marked where it wants a look; what is worked out opens its working."""
     shape = SHAPES.get(cell.kind)
     text = shape(cell.value) if shape else cell.value or ""
+    if key and cell.name in WORKED_OUT and cell.value is not None:
+        text = figure(text, _working(key, cell.name), query, "watch" if cell.watch else "")
     if cell.watch:
         text = format_html('<span class="watch">{} {}</span>', text, cell.watch)
     if cell.more:

@@ -89,4 +89,4 @@ def write_demo(folder: Path, today: date) -> None:
         **_around_deals(today, accounts, all_deals, revisions),
     }
     write_tables(folder, "demo", tables)
-    (folder / "workspace.json").write_text(json.dumps(goods.workspace()))
+    (folder / "workspace.json").write_text(json.dumps(goods.workspace(today)))

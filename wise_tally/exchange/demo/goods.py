@@ -45,7 +45,7 @@ def commission_rates(today: date) -> Rows:
     return [dict(zip(names, row, strict=True)) for row in rows]
 
 
-def workspace() -> dict[str, Any]:
+def workspace(today: date) -> dict[str, Any]:
     """Lists, a season curve, and the three moments of a few stages."""
     whole = sum(SEASON)
     shares = [share * 10_000 // whole for share in SEASON]
@@ -57,6 +57,10 @@ def workspace() -> dict[str, Any]:
         ],
         "sources": [{"id": name.casefold().replace(" ", "_"), "name": name} for name in SOURCES],
         "lost_reasons": [{"id": name.casefold().replace(" ", "_"), "name": name} for name in REASONS],
+        "meetings": [
+            {"by": "m1", "person_key": "", "held_on": (today - timedelta(days=today.weekday() + 7 * week)).isoformat()}
+            for week in range(1, 10)
+        ],
         "season_curves": [{"id": "ours", "name": "Our season", "months_bp": shares}],
         "entry_checks": [
             {"stage": "ns_terms", "position": 1, "text": "amount is at least 1"},

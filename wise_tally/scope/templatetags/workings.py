@@ -36,6 +36,13 @@ def opens(figure: str, query: str, value: object, shape: str = "whole") -> SafeS
 
 
 @register.simple_tag
+def figure(text: object, address: str, query: str = "", css: str = "") -> SafeString:
+    """Any figure as a link to its working at an address."""
+    where = f"{address}?{query}" if query else address
+    return format_html('<a class="open-figure {}" href="{}" x-target="working">{}</a>', css, where, text)
+
+
+@register.simple_tag
 def ink(bar: InkBar) -> SafeString:
     """The ink bar: segments by certainty, a full-height stroke for the quota, a short mark for the pace."""
     segments = format_html_join(

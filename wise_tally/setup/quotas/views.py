@@ -44,7 +44,7 @@ WHAT = {
 }
 
 
-def _opened(request: HttpRequest) -> tuple[PlanView, list[PlanNode]]:
+def opened(request: HttpRequest) -> tuple[PlanView, list[PlanNode]]:
     """The view asked for and the rows that the viewer may open."""
     book, viewer = shelf.book(), request.viewer  # type: ignore[attr-defined]
     if viewer.sees_own_only:
@@ -56,7 +56,7 @@ def _opened(request: HttpRequest) -> tuple[PlanView, list[PlanNode]]:
 @require_http_methods(["GET", "HEAD", "POST"])
 def quotas(request: HttpRequest) -> HttpResponse:
     """The quota grid; a tool or a sheet fills it, saving writes new versions of the changed cells."""
-    view, nodes = _opened(request)
+    view, nodes = opened(request)
     if request.method != "POST":
         return _page(request, view, nodes)
     request.viewer.require(May.SET_RULES)  # type: ignore[attr-defined]
@@ -158,7 +158,7 @@ def _only(view: PlanView, ground: Ground) -> list[tuple[str, str, str, list[str]
 @require_safe
 def sheet(request: HttpRequest, kind: str) -> HttpResponse:
     """The plan shown as CSV, XLSX or JSON, filled with what is there."""
-    view, nodes = _opened(request)
+    view, nodes = opened(request)
     return sheet_response(plan_sheet(view, nodes, kept_values(shelf.book(), view, nodes, today())), kind)
 
 

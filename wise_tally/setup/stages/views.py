@@ -118,7 +118,7 @@ def _page(
         "typed_day": form.typed_day if form else today().isoformat(),
         "faults": faults,
         "effect": effect,
-        "effect_rows": [(names[row.stage].name, row) for row in effect.stages] if effect else [],
+        "effect_rows": [(names[row.stage].key, names[row.stage].name, row) for row in effect.stages] if effect else [],
         "categories": list(Category.objects.order_by("rank")),
         "retired": process.stages.filter(retired=True).order_by("position"),
         "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
