@@ -82,7 +82,7 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
 def test_a_day_of_the_trend_opens_its_book(visit):
     page = visit("manager", f"/forecast/through/?period={QUARTER}")
     page.locator("summary", has_text="as a table").click()
-    page.locator("main details a").nth(7).click()
+    page.locator("main details td:first-child a").nth(7).click()
     page.wait_for_load_state()
     assert "as_of=2026-11-16" in page.url
     then = ask("forecast", QUARTER, "2026-11-16")[""]["weighted"]
@@ -95,7 +95,7 @@ def test_a_card_moved_by_category_moves_the_forecast(visit):
     page = visit("manager", f"/deals/?view=lanes&by=category&within=period&period={QUARTER}")
     count = DealRevision.objects.count()
     card = page.locator(".lane[data-lane=best_case] .card-deal").first
-    name = card.locator("a").inner_text()
+    name = card.locator("a[data-card]").inner_text()
     before = ask("forecast", QUARTER, AS_OF)[""]["commit_forecast"]
     card.locator("select").select_option("commit")
     page.wait_for_load_state()

@@ -264,10 +264,20 @@ def calls_of_rows(
     """The call of a node; none where the filter keeps other deals than calls mean, or deals count for another measure."""
     if standing.measure != AMOUNT or standing.due_on is not None or not carries_quota(scope, by) or by in FILTERED:
         return _no_call
-    amounts = called(book.ground, standing.as_of, period, weighted_by_person(book, standing, period))
+    amounts = called_amounts(book, standing, period)
     if by == MEMBER:
-        return lambda node: amounts.get(("person", person_standing(book, standing, node)))
+        standing_person = person_standing(book, standing)
+        return lambda node: amounts.get(("person", standing_person(node)))
     return lambda node: amounts.get((by, NONE if by == "company" else node))
+
+
+def called_amounts(book: Book, standing: Standing, period: Period) -> dict[tuple[str, int], int | None]:
+    """The called amount of every node, kept with the standing: several breakdowns of a page ask for it."""
+    key = ("called", period)
+    if key not in standing.memo:
+        weighted = weighted_by_person(book, standing, period)
+        standing.memo[key] = called(book.ground, standing.as_of, period, weighted)
+    return standing.memo[key]  # type: ignore[no-any-return]
 
 
 def _no_call(node: int) -> int | None:

@@ -52,11 +52,8 @@ def row_targets(
     if by != MEMBER:
         return lambda node: NO_TARGET if node == NONE else targets.of(by, node)
 
-    def of_member(node: int) -> Target:
-        person = person_standing(book, standing, node)
-        return NO_TARGET if person == NONE else targets.of("person", person)
-
-    return of_member
+    standing_person = person_standing(book, standing)
+    return lambda node: targets.of("person", standing_person(node)) if standing_person(node) != NONE else NO_TARGET
 
 
 def _no_target(node: int) -> Target:
@@ -81,9 +78,13 @@ def _filtered(book: Book, standing: Standing, period: Period, by: str, to_date: 
     return of_row
 
 
-def person_standing(book: Book, standing: Standing, node: int) -> int:
+def person_standing(book: Book, standing: Standing) -> Callable[[int], int]:
     """The person of a node of people within teams where it is the team of the day; else -1."""
-    group = grouping(book, MEMBER, standing.as_of)
+    group, ground, today = grouping(book, MEMBER, standing.as_of), book.ground, standing.as_of.toordinal()
     assert isinstance(group, Pairs)
-    team, person = group.split(node)
-    return person if person != NONE and team == book.ground.team_of(person, standing.as_of.toordinal()) else NONE
+
+    def of_node(node: int) -> int:
+        team, person = group.split(node)
+        return person if person != NONE and team == ground.team_of(person, today) else NONE
+
+    return of_node

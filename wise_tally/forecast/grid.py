@@ -20,7 +20,7 @@ from wise_tally.scope.nodes import token_of
 from wise_tally.ui.ink import InkBar, ink_bar
 from wise_tally.ui.templatetags.figures import short
 
-MOST_DEALS, MOST_OF_EACH = 40, 10
+MOST_DEALS, MOST_OF_EACH = 40, 3
 
 
 @dataclass(frozen=True)

@@ -91,7 +91,8 @@ def page_context(request: HttpRequest, asked: Asked) -> dict[str, Any]:
         "grid": [{"row": row, "deals": [(found[d.at], d.values) for d in row.deals]} for row in rows],
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
-        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        # Hundreds of forms on one page help nobody: with all rows open deals are read, not edited.
+        "may_edit": not line.is_past and asked.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
     }
     if shown is not None:
         answer["deciding"] = [{"row": found[item.at], "deal": item} for item in shown.deciding]

@@ -182,7 +182,7 @@ def _call_terms(place: Place) -> Terms:
     ground = line.book.ground
     subject = (place.by, NONE if place.by == "company" else place.node)
     if place.by == MEMBER:
-        subject = ("person", person_standing(line.book, line.standing, place.node))
+        subject = ("person", person_standing(line.book, line.standing)(place.node))
     call = calls_in_force(ground, line.as_of, line.period).get(subject)
     if call is not None:
         return [(f"called by {ground.people[call.made_by].name}", place.written(call.amount_minor))]

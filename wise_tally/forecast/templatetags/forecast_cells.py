@@ -1,16 +1,24 @@
 """Values of the forecast in the unit of what deals count for, as links to their working."""
 
+from collections.abc import Sequence
+from functools import lru_cache
+
 from django import template
+from django.urls import reverse
+from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
 from wise_tally.core.measures import DEALS
 from wise_tally.forecast.columns import Column
 from wise_tally.forecast.grid import GridRow
 from wise_tally.forecast.question import Asked
-from wise_tally.scope.templatetags.workings import opens
+from wise_tally.scope.deals import DealRow
+from wise_tally.scope.templatetags.workings import figure, opens
 from wise_tally.ui.templatetags import figures
 
 register = template.Library()
+# The columns that a narrow screen keeps, and the last.
+ALWAYS_SHOWN = 3
 
 
 @register.simple_tag
@@ -38,3 +46,46 @@ def column_cell(asked: Asked, column: Column, row: GridRow, place: int) -> SafeS
 def measured_cell(asked: Asked, column: Column, working: str, value: int | None) -> SafeString | str:
     """The value of a column for a working's query; nothing where the row has none."""
     return "" if value is None else opens(column.name, working, value, shape_of(asked, column))
+
+
+@register.simple_tag
+def read_deal(asked: Asked, deal: DealRow, values: Sequence[int | None], query: str) -> SafeString:
+    """The row of a deal that is read, not edited: many stand on a page with all rows open, so it is drawn as one node."""
+    said = [deal.stage_name]
+    if deal.is_open:
+        said += [figures.day(deal.expected_close), deal.category_name, figures.points(deal.probability_bp)]
+    working = _deal_working(deal.key)
+    cells = format_html_join(
+        "",
+        '<td class="{}">{}</td>',
+        (
+            (
+                _css(place, len(values)),
+                "" if value is None else figure(measured(asked.measure, value, "whole"), working, query),
+            )
+            for place, value in enumerate(values, 1)
+        ),
+    )
+    late = SafeString(' <span class="watch">overdue</span>') if deal.is_overdue else ""
+    return format_html(
+        '<tr class="deal"><td colspan="2"><a href="{}">{}</a>{} <span class="quiet">{}</span></td>{}</tr>',
+        _deal_page(deal.key),
+        deal.name,
+        late,
+        " · ".join(said),
+        cells,
+    )
+
+
+def _css(place: int, columns: int) -> str:
+    return "optional" if place > ALWAYS_SHOWN and place < columns else ""
+
+
+@lru_cache(maxsize=4_096)
+def _deal_page(key: str) -> str:
+    return reverse("deals:deal", args=[key])
+
+
+@lru_cache(maxsize=4_096)
+def _deal_working(key: str) -> str:
+    return reverse("deals:figure", args=[key, "weighted"])
