@@ -86,7 +86,7 @@ def test_a_day_of_the_trend_opens_its_book(visit):
     page.wait_for_load_state()
     assert "as_of=2026-11-16" in page.url
     then = ask("forecast", QUARTER, "2026-11-16")[""]["weighted"]
-    figure = page.locator(".fig", has_text="Weighted").locator(".open-figure")
+    figure = page.locator(".fig", has_text="Weighted").locator(".open-figure.large")
     figure.click()
     expect(page.locator("#working")).to_contain_text(str(money(round(float(then) * 100))))
 

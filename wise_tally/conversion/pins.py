@@ -5,9 +5,9 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest
 
-from wise_tally.conversion.views import line_of, options_of
-from wise_tally.conversion.workings import COHORTS, conversion_panel
-from wise_tally.core.conversion import cohort
+from wise_tally.conversion.question import line_of, options_of
+from wise_tally.conversion.views import row_of
+from wise_tally.conversion.workings import COHORTS, cohort_of, conversion_panel
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
@@ -19,13 +19,14 @@ REACHED = ("reached", "value")
 @provides("conversion:working")
 def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
     """The base of a rate, or the deals that reached a stage: each counts as one."""
-    line, figure = line_of(request), str(named["figure"])
+    figure = str(named["figure"])
+    line, row = row_of(line_of(request), request)
     options, stage = options_of(line, request), request.GET.get("stage", "")
-    found = conversion_panel(line, options, figure, stage)
+    found = conversion_panel(line, options, figure, stage, row)
     if figure not in ("of_created", "of_closed", *REACHED):
         raise Refused("This figure does not rest on one set of deals.")
     book, standing, size = line.book, line.standing, len(line.book.deals.key)
-    group = cohort(book, standing, line.period, line.scope, options)
+    group = cohort_of(line, options, row)
     inside = group.closed_in_window if figure == "of_closed" else group.in_cohort
     basis = "deals won or lost in the period" if figure == "of_closed" else COHORTS[options.basis]
     based = np.zeros(size, dtype=bool)

@@ -3,17 +3,29 @@
 from typing import Any
 from urllib.parse import urlencode
 
+import numpy as np
+from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
+from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_safe
+from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.conversion.drawing import passing_rows, time_rows
-from wise_tally.conversion.workings import conversion_panel
-from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
+from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
+from wise_tally.conversion.workings import Row, conversion_panel, row_named
+from wise_tally.core.beside import PRODUCT_GROUP
+from wise_tally.core.conversion import BASES, ConversionGroup, conversion
+from wise_tally.core.deal_list import overstaying
+from wise_tally.core.lines import owner_kept
 from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in_stage
-from wise_tally.core.trees import NONE
-from wise_tally.scope.line import ScopeLine, only_process, read_scope
+from wise_tally.org.access import May
+from wise_tally.org.clock import now
+from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
+from wise_tally.process.models import Stage
+from wise_tally.scope.breakdowns import choices, words_of
+from wise_tally.scope.deals import DealRow, deal_rows
+from wise_tally.scope.guard import changing_needs
+from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import panel_response
 from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
@@ -22,55 +34,14 @@ from wise_tally.ui.refusals import Refused
 
 # Figures whose working counts just the deals that a list can show.
 LISTED = ("reached", "value")
-BY = {
-    "company": "no breakdown",
-    "person": "person",
-    "team": "team",
-    "territory": "territory",
-    "source": "source",
-    "deal_type": "deal type",
-}
 
 
-def line_of(request: HttpRequest) -> ScopeLine:
-    """The scope line with one process; conversion looks at a year unless a period is chosen."""
-    line = only_process(read_scope(request, "year"))
-    if line.scope.process == NONE:
-        raise Refused("There is no process yet; read a package or set one up first.")
-    request.scope_line = line  # type: ignore[attr-defined]
-    return line
-
-
-def options_of(line: ScopeLine, request: HttpRequest) -> ConversionOptions:
-    """How the cohort is taken and counted, as the address says; raises Refused."""
-    basis = _word(request, "basis", "created", BASES)
-    measure = _word(request, "measure", "number", ("number", "value"))
-    counting = _word(request, "counting", "reached", ("reached", "strict"))
-    decided = _word(request, "decided", "all", ("all", "only"))
-    stages = {line.book.ground.stages[i].key: i for i in line.book.ground.open_stages(line.scope.process)}
-    left = request.GET.getlist("leave_out")
-    if unknown := [key for key in left if key not in stages]:
-        raise Refused(f"“{unknown[0][:60]}” is not an open stage here; accepted: {', '.join(stages)}.", 404)
-    return ConversionOptions(
-        basis=basis,
-        strict=counting == "strict",
-        decided_only=decided == "only",
-        by_value=measure == "value",
-        leave_out=frozenset(stages[key] for key in left),
-    )
-
-
-def _word(request: HttpRequest, name: str, default: str, accepted: tuple[str, ...]) -> str:
-    value = request.GET.get(name, default)
-    if value not in accepted:
-        raise Refused(f"“{value[:40]}” is not accepted as {name}; accepted: {', '.join(accepted)}.")
-    return value
-
-
-def _query(line: ScopeLine, request: HttpRequest, **changes: str) -> str:
-    own = {name: request.GET.get(name, "") for name in ("basis", "measure", "counting", "decided", "by")} | changes
+def _query(line: ScopeLine, request: HttpRequest, keep: str = "", **changes: str) -> str:
+    """The page's address with parts changed; empty parts are dropped but for the one to `keep`."""
+    names = ("basis", "measure", "counting", "decided", "by", "per")
+    own = {name: request.GET.get(name, "") for name in names} | changes
     left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
-    return urlencode([*line.given, *((name, value) for name, value in own.items() if value), *left])
+    return urlencode([*line.given, *((name, value) for name, value in own.items() if value or name == keep), *left])
 
 
 def _switches(line: ScopeLine, request: HttpRequest) -> list[dict[str, Any]]:
@@ -91,9 +62,9 @@ def _switches(line: ScopeLine, request: HttpRequest) -> list[dict[str, Any]]:
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
     """Passing: bars of falling length, the loss between them, rates with their bases named."""
-    line = line_of(request)
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
     options = options_of(line, request)
-    by = _word(request, "by", "company", tuple(BY))
     whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
     groups: tuple[ConversionGroup, ...] = ()
     if by != "company":
@@ -110,13 +81,16 @@ def page(request: HttpRequest) -> HttpResponse:
         "options": options,
         "switches": _switches(line, request),
         "by": by,
-        "by_links": [(name, words, _query(line, request, by=name)) for name, words in BY.items()],
+        "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
         "groups": [
-            (own_scope(line, by, group.key), group)
+            (own_scope(line, by, group.key), _query(line, request, row=group.key or "", keep="row"), group)
             for group in groups
             if group.totals.created or group.totals.closed_won or group.totals.closed_lost
         ],
-        "working": _query(line, request),
+        "tabs": tabs(line, "page"),
+        "by_words": words_of(by),
+        "several": by == PRODUCT_GROUP,
+        "working": _query(line, request, by=""),
         "strip": _strip(line, request, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
@@ -141,24 +115,50 @@ def _strip(line: ScopeLine, request: HttpRequest, counted: int, lacking: int) ->
 @require_safe
 def time(request: HttpRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
-    line = line_of(request)
-    by = _word(request, "by", "company", tuple(BY))
-    groups = time_in_stage(line.book, line.standing, line.period, line.scope, by)
+    by, per_deal = by_of(request), request.GET.get("per") == "deal"
+    line = with_breakdown(line_of(request), by)
+    groups = time_in_stage(line.book, line.standing, line.period, line.scope, by, per_deal)
     winning = days_to_win(line.book, line.standing, line.period, line.scope, by)
     answer = {
         "line": line,
         "groups": [
-            time_rows(line, group, own_scope(line, by, group.key))
+            time_rows(line, group, _query(line, request, row=group.key or "", keep="row"))
             for group in groups
             if any(s.stays or s.running for s in group.stages)
         ],
-        "winning": [row for row in winning if row.deals],
+        "winning": [(_query(line, request, row=row.key or "", keep="row"), row) for row in winning if row.deals],
+        "per_deal": per_deal,
+        "per_query": _query(line, request, per="" if per_deal else "deal"),
+        "overstays": _overstays(request, line),
+        "tabs": tabs(line, "time"),
+        "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "by_words": words_of(by),
         "by": by,
-        "by_links": [(name, words, _query(line, request, by=name)) for name, words in BY.items()],
+        "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
         "working": _query(line, request),
         "strip": CountStrip(deals_with_stays(line.book, line.standing, line.period, line.scope)),
     }
     return render(request, "conversion/time.html", answer)
+
+
+MOST_OVERSTAYS = 12
+
+
+def _overstays(request: HttpRequest, line: ScopeLine) -> list[DealRow]:
+    """Open deals of the scope beyond the typical days of their stage, the most money first."""
+    at = np.flatnonzero(owner_kept(line.book, line.standing, line.scope))
+    at = at[overstaying(line.book, line.standing, at)]
+    order = at[np.argsort(-line.standing.amount_minor[at], kind="stable")][:MOST_OVERSTAYS]
+    return list(deal_rows(line, order.tolist(), request.viewer).values())  # type: ignore[attr-defined]
+
+
+def row_of(line: ScopeLine, request: HttpRequest) -> tuple[ScopeLine, Row]:
+    """The row whose figure is opened, and the line whose book knows its breakdown; the whole where none is named."""
+    if "row" not in request.GET:
+        return line, Row(per_deal=request.GET.get("per") == "deal")
+    by = by_of(request)
+    line = with_breakdown(line, by)
+    return line, row_named(line, by, request.GET["row"], request.GET.get("per") == "deal")
 
 
 @require_safe
@@ -166,7 +166,8 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
     """The working of a rate, a count or a duration. Days to win may count every process, as dashboards do."""
     of_all = figure == "days_to_win" and "every" in request.GET
     line = read_scope(request, "year") if of_all else line_of(request)
-    found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""))
+    line, row = row_of(line, request)
+    found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""), row)
     back = reverse("conversion:page") + "?" + _query(line, request)
     return panel_response(request, line, found, back, counted_list(request) if figure in LISTED else "")
 
@@ -181,3 +182,30 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     header = ("stage", "reached", "value", "step", "from_start")
     rows = [(stages[s.stage].name, s.reached, s.value, s.step, s.from_start) for s in whole.stages]
     return sheet_response(Sheet("conversion", header, frozenset({"value"}), rows), kind)
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def set_typical(request: HttpRequest) -> HttpResponse:
+    """Set the typical days of the ticked stages to the median seen in the scope, from this moment on."""
+    line = line_of(request)
+    stages = line.book.ground.stages
+    rows = {
+        stages[row.stage].key: row for row in time_in_stage(line.book, line.standing, line.period, line.scope)[0].stages
+    }
+    edits = []
+    for key in request.POST.getlist("stage"):
+        seen = rows[key].km_median if key in rows else None
+        if seen is None:
+            raise Refused(f"“{key[:60]}” has no median in this scope; accepted: stages with one.", 422)
+        stage = Stage.objects.get(key=key)
+        held = rule_in_force(stage, now())
+        columns = (stage.name, held.probability_bp, held.category, round(seen * 100))
+        edits.append(StageEdit(stage, *columns, stage.own_probability, stage.required))
+    if not edits:
+        raise Refused("No stage is ticked; accepted: one or more of the list.", 422)
+    changed = set_stages(request.viewer, edits, now().date(), now())  # type: ignore[attr-defined]
+    messages.success(
+        request, f"Typical days of {changed} stages set to what was seen. Earlier days keep what held then."
+    )
+    return redirect(f"{reverse('conversion:time')}?{line.query()}")

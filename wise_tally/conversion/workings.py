@@ -1,8 +1,11 @@
 """Workings of conversion figures, from the same cohort and stays that the figures count."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from wise_tally.core.conversion import (
+    Cohort,
     ConversionGroup,
     ConversionOptions,
     StageReach,
@@ -11,8 +14,10 @@ from wise_tally.core.conversion import (
     lacks_history,
 )
 from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.grouping import grouping, node_named
+from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
-from wise_tally.core.time_in_stage import days_to_win, stay_lines, time_in_stage, won_in
+from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.deals.models import Deal
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
@@ -28,18 +33,48 @@ COHORTS = {
 }
 
 
-def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, stage: str) -> Panel:
-    """The panel of a figure; raises Refused for figures or stages that do not exist."""
+@dataclass(frozen=True)
+class Row:
+    """The row of a breakdown whose figure is opened; the whole by default."""
+
+    by: str = "company"
+    node: int = 0
+    per_deal: bool = False
+
+    def take(self, line: ScopeLine, person: Ints, at: Ints) -> Ints:
+        """Places in `at` of the deals or stays of the row, by the person that counts."""
+        return rows_inside(line.book, line.standing, person, at, self.by, self.node)
+
+
+def row_named(line: ScopeLine, by: str, key: str, per_deal: bool = False) -> Row:
+    """The row of an identifier; raises Refused."""
+    try:
+        return Row(by, node_named(grouping(line.book, by, line.as_of), key), per_deal)
+    except LookupError:
+        raise Refused(f"“{key[:60]}” is no row of this breakdown; accepted: one that the page shows.", 404) from None
+
+
+def cohort_of(line: ScopeLine, options: ConversionOptions, row: Row) -> Cohort:
+    """The cohort of a row."""
+    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    return found.take(row.take(line, line.standing.owner[found.at], found.at))
+
+
+def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
+    """The panel of a figure; raises Refused for figures, stages or rows that do not exist."""
     if figure not in FIGURES:
         raise Refused(f"“{figure[:40]}” is not a figure of this place; accepted: {', '.join(FIGURES)}.", 404)
     if figure == "days_to_win":
-        return _days_to_win(line)
+        return _days_to_win(line, row)
     if figure == "time":
-        return _time(line, stage)
-    whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
+        return _time(line, stage, row)
+    groups = conversion(line.book, line.standing, line.period, line.scope, options, row.by)
+    whole = next((group for group in groups if group.node == row.node), None)
+    if whole is None:
+        raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
     if figure in ("of_created", "of_closed"):
-        return _win_rate(line, options, whole, figure)
-    return _stage(line, options, whole, figure, stage)
+        return _win_rate(line, options, (whole, row), figure)
+    return _stage(line, options, (whole, row), figure, stage)
 
 
 def _named(line: ScopeLine, at: Ints, words: list[str]) -> tuple[PanelDeal, ...]:
@@ -53,19 +88,27 @@ def _amounts(line: ScopeLine, at: Ints) -> tuple[Ints, list[str]]:
     return order, [str(money(int(v))) for v in line.standing.amount_minor[order[:FIRST_DEALS]]]
 
 
-def _stage(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str, key: str) -> Panel:
+Of = tuple[ConversionGroup, Row]
+
+
+def _title(words: str, whole: ConversionGroup) -> str:
+    return words if whole.key == "" else f"{words}, {whole.name or 'without one'}"
+
+
+def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, key: str) -> Panel:
+    whole, of_row = of
     ground, rows = line.book.ground, whole.stages
     place = next((i for i, row in enumerate(rows) if ground.stages[row.stage].key == key), None)
     if place is None:
         keys = ", ".join(ground.stages[r.stage].key for r in rows)
         raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {keys}.", 404)
     row, name = rows[place], ground.stages[rows[place].stage].name
-    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    found = cohort_of(line, options, of_row)
     level = len(found.order) if row.stage not in found.order else found.order.index(row.stage)
     order, amounts = _amounts(line, found.at[found.in_cohort & (found.furthest >= level)])
     terms, total, words, text = _stage_terms(line, options, whole, figure, place)
     return Panel(
-        title=f"{words.capitalize()}, {name}",
+        title=_title(f"{words.capitalize()}, {name}", whole),
         definition=f"{text} Cohort: {COHORTS[options.basis]}.",
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
@@ -118,8 +161,9 @@ def _stage_terms(
     return terms, str(count(row.reached)), "reached", text
 
 
-def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str) -> Panel:
-    found = cohort(line.book, line.standing, line.period, line.scope, options)
+def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
+    whole, row = of
+    found = cohort_of(line, options, row)
     kind = line.standing.kind[found.at]
     if figure == "of_created":
         terms = [
@@ -145,7 +189,7 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGrou
     if options.by_value:
         text += " By value: amounts instead of numbers."
     return Panel(
-        title=words.capitalize(),
+        title=_title(words.capitalize(), whole),
         definition=text,
         terms=tuple(terms),
         total=str(percent(rate)),
@@ -159,9 +203,14 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, whole: ConversionGrou
     )
 
 
-def _days_to_win(line: ScopeLine) -> Panel:
-    row = days_to_win(line.book, line.standing, line.period, line.scope)[0]
-    at, _, spent = won_in(line.book, line.standing, line.period, line.scope)
+def _days_to_win(line: ScopeLine, of: Row) -> Panel:
+    rows = days_to_win(line.book, line.standing, line.period, line.scope, of.by)
+    row = next((found for found in rows if found.node == of.node), None)
+    if row is None:
+        raise Refused("Nothing was won in this row; open the figure from the page again.", 404)
+    at, owner, spent = won_in(line.book, line.standing, line.period, line.scope)
+    inside = of.take(line, owner, at)
+    at, spent = at[inside], spent[inside]
     order = np.argsort(-spent, kind="stable")
     return Panel(
         title="Days to win",
@@ -177,15 +226,18 @@ def _days_to_win(line: ScopeLine) -> Panel:
     )
 
 
-def _time(line: ScopeLine, key: str) -> Panel:
+def _time(line: ScopeLine, key: str, of: Row) -> Panel:
     ground = line.book.ground
-    rows = time_in_stage(line.book, line.standing, line.period, line.scope)[0].stages
+    groups = time_in_stage(line.book, line.standing, line.period, line.scope, of.by, of.per_deal)
+    rows = next((group.stages for group in groups if group.node == of.node), ())
     row = next((r for r in rows if ground.stages[r.stage].key == key), None)
     if row is None:
         raise Refused(
             f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
         )
     lines = stay_lines(line.book, line.standing, line.period, line.scope)
+    lines = summed(lines) if of.per_deal else lines
+    lines = lines.take(of.take(line, lines.owner, lines.at))
     mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
     order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
     words = [

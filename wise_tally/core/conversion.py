@@ -11,7 +11,7 @@ from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.errors import CoreError
 from wise_tally.core.ground import KINDS, LOST, OPEN, WON
 from wise_tally.core.grouping import grouping
-from wise_tally.core.lines import Filter, owner_groups, owner_kept, shown_nodes
+from wise_tally.core.lines import Filter, owner_kept, owner_rows, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
@@ -116,6 +116,13 @@ class Cohort:
     in_cohort: Flags
     closed_in_window: Flags
 
+    def take(self, rows: Ints) -> "Cohort":
+        """The deals of these rows; one may come several times."""
+        if len(rows) == len(self.at) and (rows == np.arange(len(rows))).all():
+            return self
+        columns = (self.furthest[rows], self.in_cohort[rows], self.closed_in_window[rows])
+        return Cohort(self.at[rows], self.order, *columns)
+
 
 def cohort(book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions) -> Cohort:
     """The deals of `scope.process` as they stood, and which of them make the cohort of the period."""
@@ -211,7 +218,8 @@ def conversion(
     found = cohort(book, standing, period, scope, options)
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
-    direct = owner_groups(book, standing, standing.owner[found.at], found.at, by)
+    rows, direct = owner_rows(book, standing, standing.owner[found.at], found.at, by)
+    found = found.take(rows)
     counter = _Counter(book, standing, found, np.where(direct == NONE, nodes, direct), nodes)
     tables = counter.tables(options)
     if group.tree is not None:

@@ -248,6 +248,26 @@ def owner_groups(book: Book, standing: Standing, person: Ints, at: Ints, by: str
     return deal_attribute(book, standing, by)[at]
 
 
+def owner_rows(book: Book, standing: Standing, person: Ints, at: Ints, by: str) -> tuple[Ints, Ints]:
+    """Rows into `at` and the node of each: as `owner_groups`, but by product group a deal has a row in each of its groups."""
+    if by != PRODUCT_GROUP:
+        return np.arange(len(at)), np.asarray(owner_groups(book, standing, person, at, by))
+    count = len(at)
+    lines = Lines(standing, at, person, np.full(count, WHOLE_BP)).by_product_group(book)
+    assert lines.places is not None
+    assert lines.group is not None
+    return lines.places, lines.group
+
+
+def rows_inside(book: Book, standing: Standing, person: Ints, at: Ints, by: str, node: int) -> Ints:
+    """Rows into `at` that belong to a node of `by` or one below it, each once, in their order."""
+    rows, of = owner_rows(book, standing, person, at, by)
+    group = grouping(book, by, standing.as_of)
+    table = np.zeros(group.size + 1, dtype=bool)
+    table[[node] if group.tree is None or node == NONE else list(group.tree.below(node))] = True
+    return np.unique(rows[table[of]])
+
+
 def shown_nodes(ground: Ground, scope: Filter, group: Grouping, as_of: date, holding: Flags) -> list[int]:
     """Nodes inside the filter, by identifier; `holding` tells which hold something, the last entry being the null row.
 

@@ -9,7 +9,7 @@ from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.conversion import lacks_history, reach_of_revisions
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import grouping
-from wise_tally.core.lines import Filter, owner_groups, owner_kept, shown_nodes
+from wise_tally.core.lines import Filter, owner_kept, owner_rows, rows_inside, shown_nodes
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
 from wise_tally.core.trees import NONE
@@ -67,8 +67,7 @@ def set_and_seen(
     """Per node and open stage the observed win rate with its Wilson interval; a deal's node is its owner's on the day."""
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
-    at = np.arange(len(standing.deal))
-    node = owner_groups(book, standing, standing.owner, at, by)
+    rows, node = owner_rows(book, standing, standing.owner, np.arange(len(standing.deal)), by)
     node = np.where(node == NONE, nodes, node)
     kept = owner_kept(book, standing, scope) & (standing.kind != OPEN)
     short = book.deals.short_form[standing.deal]
@@ -82,7 +81,7 @@ def set_and_seen(
             inside = kept & (book.deals.process[standing.deal] == process)
             inside &= _in_window(book, first_reached(book, standing, process, place), period)
             masks = (inside, inside & (standing.kind == WON), inside & short)
-            counts = np.stack([np.bincount(node[mask], minlength=nodes + 1) for mask in masks], axis=1)
+            counts = np.stack([np.bincount(node[mask[rows]], minlength=nodes + 1) for mask in masks], axis=1)
             if group.tree is not None:
                 counts[:nodes] = group.tree.roll_up(counts[:nodes])
             tables[stage] = counts
@@ -97,6 +96,17 @@ def set_and_seen(
         key, name = (None, None) if index == NONE else (group.keys[index], group.names[index])
         result.append(SeenGroup(index, key, name, rates))
     return tuple(result)
+
+
+def decided_in(book: Book, standing: Standing, period: Period, scope: Filter, stage: int, row: tuple[str, int]) -> Ints:
+    """Places of the decided deals of a breakdown's row that first reached a stage in the period, as `set_and_seen` counts."""
+    process = book.ground.stages[stage].process
+    place = book.ground.open_stages(process).index(stage)
+    inside = owner_kept(book, standing, scope) & (standing.kind != OPEN)
+    inside &= book.deals.process[standing.deal] == process
+    inside &= _in_window(book, first_reached(book, standing, process, place), period)
+    at = np.flatnonzero(inside)
+    return np.asarray(at[rows_inside(book, standing, standing.owner[at], at, *row)])
 
 
 def _in_window(book: Book, moments: Ints, period: Period) -> Ints:

@@ -11,7 +11,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
 from wise_tally.core.ground import WON
 from wise_tally.core.grouping import Grouping, grouping
-from wise_tally.core.lines import Filter, kept_deals, owner_groups, people_kept, shown_nodes
+from wise_tally.core.lines import Filter, kept_deals, owner_rows, people_kept, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.statistics import DAY_SECONDS, Curve, curve_of_sorted
 from wise_tally.core.trees import NONE
@@ -59,6 +59,13 @@ class StayLines:
     ended: Flags
     in_window: Flags
 
+    def take(self, rows: Ints) -> "StayLines":
+        """The stays of these rows; one may come several times."""
+        if len(rows) == len(self.deal) and (rows == np.arange(len(rows))).all():
+            return self
+        names = ("deal", "stage", "owner", "seconds", "ended", "in_window")
+        return StayLines(self.standing, *(getattr(self, name)[rows] for name in names))
+
     @cached_property
     def at(self) -> Ints:
         """Place of each stay's deal in the standing, whose deals ascend."""
@@ -91,26 +98,45 @@ def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter) ->
     )
 
 
-def _nodes(book: Book, lines: StayLines, by: str, nodes: int) -> Ints:
-    """The node of each stay; the last one for those without."""
+def summed(lines: StayLines) -> StayLines:
+    """One line a deal and stage: its stays there added up, entered with the first, ended where none runs any more."""
+    order = np.lexsort((np.arange(len(lines.deal)), lines.stage, lines.deal))
+    deal, stage = lines.deal[order], lines.stage[order]
+    starts = np.flatnonzero(np.r_[True, (np.diff(deal) != 0) | (np.diff(stage) != 0)][: len(deal)])
+    if len(starts) == 0:
+        return lines
+    return StayLines(
+        standing=lines.standing,
+        deal=deal[starts],
+        stage=stage[starts],
+        owner=lines.owner[order][starts],
+        seconds=np.add.reduceat(lines.seconds[order], starts),
+        ended=np.logical_and.reduceat(lines.ended[order], starts),
+        in_window=lines.in_window[order][starts],
+    )
+
+
+def _by_node(book: Book, lines: StayLines, by: str, nodes: int) -> tuple[StayLines, Ints]:
+    """The stays with the node of each, the last one for those without; by product group one in each of the deal's groups."""
     if by == "company":
-        return np.zeros(len(lines.deal), dtype=np.int64)
+        return lines, np.zeros(len(lines.deal), dtype=np.int64)
     if by == "person":
-        return lines.owner
-    node = owner_groups(book, lines.standing, lines.owner, lines.at, by)
-    return np.where(node == NONE, nodes, node)
+        return lines, lines.owner
+    rows, node = owner_rows(book, lines.standing, lines.owner, lines.at, by)
+    return lines.take(rows), np.where(node == NONE, nodes, node)
 
 
 def time_in_stage(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company"
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company", per_deal: bool = False
 ) -> tuple[StageTimeGroup, ...]:
     """Per node and open stage: stays entered in the window with Kaplan–Meier quantiles, and all running stays.
 
     Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
+    `per_deal` adds up a deal's stays in a stage first.
     """
-    lines = stay_lines(book, standing, period, scope)
+    every = stay_lines(book, standing, period, scope)
     group = grouping(book, by, standing.as_of)
-    node_of = _nodes(book, lines, by, len(group.keys))
+    lines, node_of = _by_node(book, summed(every) if per_deal else every, by, len(group.keys))
     table = _StayTable(lines, node_of, group, len(book.ground.stages))
     typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
     running = _Running(lines, node_of, group, typical)
@@ -237,7 +263,8 @@ def days_to_win(
     at, owner, days = won_in(book, standing, period, scope)
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
-    node = owner_groups(book, standing, owner, at, by)
+    places, node = owner_rows(book, standing, owner, at, by)
+    at, days = at[places], days[places]
     node = np.where(node == NONE, nodes, node)
     short = book.deals.short_form[standing.deal[at]]
     holding = np.zeros(nodes + 1, dtype=bool)

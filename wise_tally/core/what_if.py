@@ -38,13 +38,7 @@ def supposed(book: Book, standing: Standing, what_if: WhatIf) -> Standing:
     A deal supposed to be won or lost is closed on the standing's day. A stage's probability counts for deals without
     one of their own. Source: own definition.
     """
-    rules = book.ground.rules_on(standing.as_of)
-    changes = {
-        stage: StageChange(
-            probability, rules[stage].category, rules[stage].typical_days, book.ground.stages[stage].own_probability
-        )
-        for stage, probability in what_if.stages.items()
-    }
+    changes = stage_changes(book, standing, what_if)
     ground = with_changes(book.ground, changes) if changes else book.ground
     found = replace(book, ground=ground).states(standing.as_of, standing.row) if changes else standing
     names = ("kind", "amount_minor", "expected_close", "category", "probability_bp", "closed_on", "closed_at", "stage")
@@ -54,6 +48,15 @@ def supposed(book: Book, standing: Standing, what_if: WhatIf) -> Standing:
         if at < len(found.deal) and found.deal[at] == deal and found.kind[at] == OPEN:
             _suppose(book, found, columns, at, change)
     return replace(found, **columns)
+
+
+def stage_changes(book: Book, standing: Standing, what_if: WhatIf) -> dict[int, StageChange]:
+    """What the stages shall be: another probability, the rest as it is on the standing's day."""
+    rules, stages = book.ground.rules_on(standing.as_of), book.ground.stages
+    return {
+        stage: StageChange(probability, rules[stage].category, rules[stage].typical_days, stages[stage].own_probability)
+        for stage, probability in what_if.stages.items()
+    }
 
 
 def _suppose(book: Book, standing: Standing, columns: dict[str, np.ndarray], at: int, change: Supposed) -> None:

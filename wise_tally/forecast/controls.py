@@ -4,8 +4,9 @@ from dataclasses import dataclass
 
 from wise_tally.core.measures import DEALS
 from wise_tally.forecast.columns import Column, chosen_columns, columns_of
-from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, Asked, choices, words_of
+from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, Asked
 from wise_tally.org.access import Viewer
+from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.ui.templatetags.figures import currency_sign
 
 

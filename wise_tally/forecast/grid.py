@@ -14,7 +14,8 @@ from wise_tally.core.seen_weight import weighted_by_seen
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
 from wise_tally.forecast.columns import Beside, Column, value_of
-from wise_tally.forecast.question import PEOPLE, Asked, words_of
+from wise_tally.forecast.question import PEOPLE, Asked
+from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.line import in_tree_order
 from wise_tally.scope.nodes import token_of
 from wise_tally.ui.ink import InkBar, ink_bar

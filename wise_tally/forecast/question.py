@@ -6,13 +6,14 @@ from urllib.parse import urlencode
 
 from django.http import HttpRequest
 
-from wise_tally.core.beside import FACETS, OWN, PRODUCT_GROUP
+from wise_tally.core.beside import FACETS, PRODUCT_GROUP
 from wise_tally.core.book import Standing
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, MEASURES, valued
 from wise_tally.core.what_if import supposed
 from wise_tally.forecast.bins import BINS
 from wise_tally.forecast.scratch import Scratch
+from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.shelf.beside import breakdowns_of_own
 from wise_tally.ui.refusals import Refused
@@ -22,7 +23,6 @@ ROWS = (PEOPLE, "territory", "process", "deal_type", "source", PRODUCT_GROUP, *F
 WITHIN = ("process", "deal_type", "source", PRODUCT_GROUP, *FACETS, "person", "territory")
 FORMS = ("", "year")
 FOLDS = ("", "all", "none")
-WORDS = {"deal_type_group": "group of deal types"}
 MEASURE_WORDS = {
     AMOUNT: "amount",
     "margin": "margin",
@@ -147,18 +147,3 @@ def _one_of(request: HttpRequest, name: str, accepted: tuple[str, ...], what: st
     if text not in accepted:
         raise Refused(f"“{text[:60]}” is not {what} here; accepted: {', '.join(filter(None, accepted))}.")
     return text
-
-
-def words_of(by: str) -> str:
-    """A breakdown as people read it."""
-    if by.startswith(OWN):
-        return dict(breakdowns_of_own()).get(by, by[len(OWN) :])
-    return WORDS.get(by, by.replace("_", " "))
-
-
-def choices(accepted: tuple[str, ...], but: str = "") -> list[tuple[str, str]]:
-    """Breakdowns with their words, own fields last."""
-    return [
-        *((name, words_of(name)) for name in accepted if name != but),
-        *(o for o in breakdowns_of_own() if o[0] != but),
-    ]

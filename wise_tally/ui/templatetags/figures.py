@@ -109,6 +109,12 @@ def percent(rate: float | None, places: int = 1) -> str:
 
 
 @register.filter
+def score(value: float | None) -> str:
+    """A Brier score with three decimals: 0.182."""
+    return NONE_SIGN if value is None else f"{value:.3f}"
+
+
+@register.filter
 def points(basis_points: int | None) -> str:
     """Basis points as a percentage: 12.5 %."""
     return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{THIN}%"

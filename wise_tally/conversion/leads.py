@@ -1,0 +1,159 @@
+"""Leads and before: lead → qualified → deal → won by source, with the days between."""
+
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.conversion.question import tabs
+from wise_tally.core.calendar import midnight_ending
+from wise_tally.core.ground import WON
+from wise_tally.core.leads import STATUSES, LeadFigures, LeadRows, lead_figures
+from wise_tally.core.trees import NONE
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.seen import sight
+from wise_tally.scope.side import beside_of
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import count, days, money, percent
+
+COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "won", "won_rate", "won_minor",
+           "days_to_qualify", "days_to_win")  # fmt: skip
+
+
+def read_leads(request: HttpRequest) -> tuple[ScopeLine, list[str], LeadRows]:
+    """Leads that came in the period, which the viewer may see and the scope keeps by their owner; names of sources."""
+    line = request.scope_line = read_scope(request, "year")  # type: ignore[attr-defined]
+    zone = line.book.ground.time_zone
+    first = midnight_ending(line.period.starts_on, zone) - 86_400 * 2
+    last = min(midnight_ending(line.period.ends_on, zone), line.standing.cut)
+    found = (
+        sight(request)
+        .leads()
+        .order_by("pk")
+        .values_list("source", "created_at", "closed_at", "status", "deal_id", "owner__key")
+    )
+    index = {person.key: place for place, person in enumerate(line.book.ground.people)}
+    kept = _people(line)
+    rows, names = [], set()
+    for source, created, closed, status, deal, owner in found:
+        at = int(created.timestamp())
+        if (
+            not first <= at < last
+            or not _in_period(line, created)
+            or (kept is not None and index.get(owner, NONE) not in kept)
+        ):
+            continue
+        ended = int(closed.timestamp()) if closed else 0
+        rows.append((source, at, ended if ended < line.standing.cut else 0, status or "new", deal or 0))
+        names.add(source)
+    listed = sorted(name for name in names if name)
+    place = {name: number for number, name in enumerate(listed)}
+    columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
+    return line, listed, LeadRows(
+        np.array([place.get(source, NONE) for source in columns[0]], dtype=np.int64),
+        np.array(columns[1], dtype=np.int64),
+        np.array(columns[2], dtype=np.int64),
+        np.array([STATUSES.index(status) if status in STATUSES else 0 for status in columns[3]], dtype=np.int64),
+        beside_of(line).places(np.array(columns[4], dtype=np.int64)),
+    )  # fmt: skip
+
+
+def _in_period(line: ScopeLine, created: Any) -> bool:
+    from zoneinfo import ZoneInfo
+
+    day = created.astimezone(ZoneInfo(line.book.ground.time_zone)).date()
+    return bool(line.period.starts_on <= day <= line.period.ends_on)
+
+
+def _people(line: ScopeLine) -> set[int] | None:
+    """People whose leads the scope keeps; None for everybody's."""
+    if not line.scope.of_people:
+        return None
+    if line.scope.person != NONE:
+        return {line.scope.person}
+    ground, day = line.book.ground, line.as_of.toordinal()
+    below = ground.team_tree(line.as_of).below(line.scope.team)
+    return {place for place in range(len(ground.people)) if ground.team_of(place, day) in below}
+
+
+def _rows(line: ScopeLine, names: list[str], leads: LeadRows) -> list[tuple[str, LeadFigures]]:
+    values = np.unique(leads.value).tolist()
+    rows = [(names[v] if v != NONE else "without a source", lead_figures(line.standing, leads, v)) for v in values]
+    return sorted(rows, key=lambda row: -row[1].leads)
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """What became of the leads of the period, by source."""
+    line, names, leads = read_leads(request)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "leads"),
+        "whole": lead_figures(line.standing, leads),
+        "rows": _rows(line, names, leads),
+        "strip": CountStrip(0, exports=exports("conversion:leads-table", line.query())),
+    }
+    return render(request, "conversion/leads.html", answer)
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a figure of leads came about."""
+    line, names, leads = read_leads(request)
+    text = request.GET.get("source")
+    if figure not in COLUMNS or (text and text not in names):
+        raise Refused(
+            f"“{figure[:40]}” is not a figure of leads here; accepted: {', '.join(COLUMNS)}, with a source of the page.",
+            404,
+        )
+    value = None if text is None else names.index(text) if text else NONE
+    found = lead_figures(line.standing, leads, value)
+    kept = leads if value is None else leads.take(leads.value == value)
+    deals = kept.deal[kept.deal >= 0]
+    at = np.searchsorted(line.standing.deal, deals)
+    at = at[(at < len(line.standing.deal))]
+    at = at[np.isin(line.standing.deal[at], deals)]
+    if figure in ("won", "won_rate", "won_minor", "days_to_win"):
+        at = at[line.standing.kind[at] == WON]
+    amount = line.standing.amount_minor[at]
+    order = np.argsort(-amount, kind="stable")
+    terms = [
+        ("leads that came in the period", count(found.leads)),
+        ("still open", count(found.open)),
+        ("dropped", count(found.dropped)),
+        ("qualified", count(found.qualified)),
+        ("with a deal in the book", count(found.deals)),
+        ("of these won", count(found.won)),
+        ("won amounts", money(found.won_minor)),
+    ]
+    totals = {
+        "qualified_rate": percent(found.qualified_rate), "won_rate": percent(found.won_rate), "won_minor": money(found.won_minor),
+        "days_to_qualify": days(found.days_to_qualify), "days_to_win": days(found.days_to_win),
+    }  # fmt: skip
+    panel = Panel(
+        title=f"Leads, {text or 'every source'}",
+        definition="Leads that came in the period, as they stand; a lead counts once in each step it reached. One with a deal in the "
+        "book is qualified. Days run from the lead’s coming to its qualifying, and to the deal’s winning (means).",
+        terms=tuple(PanelTerm(*term) for term in terms),
+        total=totals.get(figure) or count(getattr(found, figure)),
+        total_words=figure.replace("_minor", "").replace("_", " "),
+        deals=named_deals(line, at[order].tolist(), [money(int(v)) for v in amount[order][:FIRST_DEALS]]),
+        counted=len(at),
+        folded=max(0, len(at) - FIRST_DEALS),
+        folded_value=money(int(amount[order][FIRST_DEALS:].sum())),
+    )
+    return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The rows as a file."""
+    line, names, leads = read_leads(request)
+    rows = [(name, *(getattr(found, column) for column in COLUMNS)) for name, found in _rows(line, names, leads)]
+    return sheet_response(Sheet("leads", ("source", *COLUMNS), frozenset({"won_minor"}), rows), kind)

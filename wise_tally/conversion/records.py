@@ -1,0 +1,166 @@
+"""A rep's record: commit against outcome, slips, calls against outcome, over the last periods."""
+
+from dataclasses import dataclass
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.conversion.question import tabs
+from wise_tally.core.calendar import Period
+from wise_tally.core.money import ratio
+from wise_tally.core.rep_record import RepRecord, rep_records
+from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.panel import Panel, PanelTerm, panel_response
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import count, money, percent
+
+PERIODS = 6
+MEASURES = ("commit", "kept", "slip_rate", "call_error")
+
+
+@dataclass(frozen=True)
+class PersonRecord:
+    """A person's records, the latest first, and their sums; money in minor units."""
+
+    key: str
+    name: str
+    periods: tuple[RepRecord, ...]
+
+    def _sum(self, name: str) -> int:
+        return sum(getattr(record, name) or 0 for record in self.periods)
+
+    @property
+    def kept(self) -> float | None:
+        """won of what was commit ÷ commit, all periods."""
+        return ratio(self._sum("won_of_commit"), self._sum("commit"))
+
+    @property
+    def slip_rate(self) -> float | None:
+        """Slipped deals ÷ due deals, all periods."""
+        return ratio(self._sum("slipped"), self._sum("due"))
+
+    @property
+    def call_error(self) -> float | None:
+        """(called − won) ÷ won over the periods that the person called; above 0 too much was called."""
+        called = [record for record in self.periods if record.called is not None]
+        return ratio(sum(record.call_error or 0 for record in called), sum(record.won for record in called))
+
+    @property
+    def commit(self) -> int:
+        """Commit at mid-period, all periods."""
+        return self._sum("commit")
+
+    @property
+    def won(self) -> int:
+        """Won, all periods."""
+        return self._sum("won")
+
+
+def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[PersonRecord]]:
+    """Records of everybody in the scope for the last periods that are over, of the kind that the scope line has."""
+    line = read_scope(request)
+    fiscal = line.book.ground.fiscal
+    kind = line.period.kind if line.period.kind in ("month", "quarter", "year") else "quarter"
+    last = fiscal.containing(line.as_of, kind)
+    periods = [fiscal.beside(last, -step) for step in range(1, PERIODS + 1)]
+    tables = []
+    for period in periods:
+        key = ("record", period, line.scope)
+        if key not in line.standing.memo:
+            line.standing.memo[key] = rep_records(
+                line.book, line.standing, lambda day: shelf.standing(line.book, day), period, line.scope
+            )
+        tables.append(line.standing.memo[key])
+    people = sorted({person for table in tables for person in table}, key=lambda i: line.book.ground.people[i].name)
+    found = []
+    for person in people:
+        record = line.book.ground.people[person]
+        own = tuple(table[person] for table in tables if person in table)
+        found.append(PersonRecord(record.key, record.name, own))
+    return line, periods, found
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """Who keeps what is committed, who slips, who calls too much."""
+    line, periods, found = read_records(request)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "records"),
+        "periods": [period.text for period in periods],
+        "people": [(record, _cells(record, periods)) for record in found],
+        "strip": CountStrip(0, exports=exports("conversion:records-table", line.query())),
+    }
+    return render(request, "conversion/records.html", answer)
+
+
+def _cells(record: PersonRecord, periods: list[Period]) -> list[RepRecord | None]:
+    by_period = {own.period: own for own in record.periods}
+    return [by_period.get(period) for period in periods]
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a figure of somebody's record came about, period by period."""
+    line, _, found = read_records(request)
+    record = next((one for one in found if one.key == request.GET.get("person")), None)
+    if figure not in MEASURES or record is None:
+        raise Refused(
+            f"“{figure[:40]}” is no record here; accepted: {', '.join(MEASURES)} of a person of the page.", 404
+        )
+    back = f"{reverse('conversion:records')}?{line.query()}"
+    return panel_response(request, line, _panel(record, figure), back)
+
+
+DEFINITIONS = {
+    "commit": "Amounts of deals of the surest counted category due in the period, as they stood at its middle.",
+    "kept": "Deals of the surest counted category due in the period, as they stood at its middle: the amounts won in the period in "
+    "the end ÷ the amounts committed then.",
+    "slip_rate": "Deals due in the period at its middle: those still open at its end with a later expected close ÷ all of them.",
+    "call_error": "The person’s own call in force at the middle of the period less what was won in it, ÷ what was won.",
+}
+
+
+def _panel(record: PersonRecord, figure: str) -> Panel:
+    terms = []
+    for own in record.periods:
+        if figure == "commit":
+            terms.append((own.period.text, money(own.commit)))
+        elif figure == "kept":
+            terms.append(
+                (f"{own.period.text}: won {money(own.won_of_commit)} of commit {money(own.commit)}", percent(own.kept))
+            )
+        elif figure == "slip_rate":
+            terms.append(
+                (
+                    f"{own.period.text}: {count(own.slipped)} of {count(own.due)} due deals slipped",
+                    percent(own.slip_rate),
+                )
+            )
+        elif own.called is not None:
+            terms.append(
+                (f"{own.period.text}: called {money(own.called)}, won {money(own.won)}", money(own.call_error))
+            )
+    words = {"commit": "commit", "kept": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[figure]
+    total = money(record.commit) if figure == "commit" else percent(getattr(record, figure))
+    return Panel(
+        f"{words.capitalize()}, {record.name}", DEFINITIONS[figure], tuple(PanelTerm(*t) for t in terms), total, words
+    )
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Every person and period as a file."""
+    _, _, found = read_records(request)
+    rows = [
+        (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
+        for record in found
+        for own in record.periods
+    ]
+    header = ("person", "period", "commit", "won of commit", "due", "slipped", "called", "won")
+    return sheet_response(Sheet("records", header, frozenset({"commit", "won of commit", "called", "won"}), rows), kind)

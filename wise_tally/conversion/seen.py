@@ -1,0 +1,268 @@
+"""Set and seen: probabilities as set beside win rates as seen, the back-test, and adopting what was seen."""
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.conversion.question import BY, by_of, line_of, tabs, with_breakdown
+from wise_tally.core.backtest import BackTest, back_test
+from wise_tally.core.effect import effect_of
+from wise_tally.core.forecast import forecast
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import WHOLE_BP, divide_half_even
+from wise_tally.core.seen import SeenRate, decided_in, set_and_seen
+from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
+from wise_tally.core.what_if import WhatIf, stage_changes, supposed
+from wise_tally.org.access import May
+from wise_tally.org.clock import now
+from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
+from wise_tally.process.models import Stage
+from wise_tally.scope.breakdowns import choices, words_of
+from wise_tally.scope.guard import changing_needs
+from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.nodes import scope_node
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.ink import share
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import count, percent
+
+PAST_PERIODS = 6
+
+
+@dataclass(frozen=True)
+class SeenRow:
+    """A stage's rate with its geometry: the interval as a bar, set and seen as places in percent."""
+
+    key: str
+    name: str
+    rate: SeenRate
+    seen_bp: int | None
+    low: str
+    width: str
+    set_at: str
+    seen_at: str
+
+
+def _rows(line: ScopeLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
+    shown = []
+    for rate in rates:
+        stage, interval = line.book.ground.stages[rate.stage], rate.interval
+        low, high = (interval.low, interval.high) if interval else (0.0, 0.0)
+        seen = divide_half_even(rate.won * WHOLE_BP, rate.decided) if rate.seen is not None else None
+        marks = (
+            _place(low),
+            _place(high - low),
+            _place(rate.set_rate),
+            _place(rate.seen) if rate.seen is not None else "",
+        )
+        shown.append(SeenRow(stage.key, stage.name, rate, seen, *marks))
+    return shown
+
+
+def _place(rate: float | None) -> str:
+    return "" if rate is None else share(round(rate * WHOLE_BP), WHOLE_BP)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@changing_needs(May.SET_RULES)
+def page(request: HttpRequest) -> HttpResponse:
+    """Set and seen by stage; what adopting would do is shown before it is done."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    whole = set_and_seen(line.book, line.standing, line.period, line.scope)[0]
+    rows = _rows(line, whole.stages)
+    chosen, wrong = _chosen(request, rows)
+    if request.method == "POST" and chosen and not wrong and "confirmed" in request.POST:
+        return _adopt(request, line, chosen)
+    groups = set_and_seen(line.book, line.standing, line.period, line.scope, by) if by != "company" else ()
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "seen"),
+        "rows": rows,
+        "off": [row.name for row in rows if row.rate.off],
+        "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
+        "by": by,
+        "by_words": words_of(by),
+        "by_links": [(name, words, line.query() + f"&by={name}") for name, words in choices(BY)],
+        "chosen": chosen,
+        "from_on": request.POST.get("from_on", ""),
+        "effect": _effect(line, chosen) if chosen and not wrong else None,
+        "wrong": wrong,
+        "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        **(_tested(line) if "backtest" in request.GET else {}),
+        "strip": CountStrip(
+            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", line.query())
+        ),
+    }
+    return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
+
+
+def _chosen(request: HttpRequest, rows: list[SeenRow]) -> tuple[dict[str, int], str]:
+    """Stages whose seen rate is to be adopted, in basis points; and what is wrong with the choice."""
+    if request.method != "POST":
+        return {}, ""
+    wanted = request.POST.getlist("stage")
+    found = {row.key: row.seen_bp for row in rows if row.key in wanted and row.seen_bp is not None}
+    if not found or len(found) < len(wanted):
+        return {}, "Tick the stages to adopt; accepted: stages with a seen rate."
+    if _day(request) is None:
+        return (
+            {},
+            f"“{request.POST.get('from_on', '')[:40]}” is not a day from today on; accepted: YYYY-MM-DD, or nothing for today.",
+        )
+    return found, ""
+
+
+def _day(request: HttpRequest) -> date | None:
+    """The day from which the adopted probabilities hold; None where it is past or no date."""
+    text, today = request.POST.get("from_on", "").strip(), now().date()
+    try:
+        day = date.fromisoformat(text) if text else today
+    except ValueError:
+        return None
+    return day if day >= today else None
+
+
+@dataclass(frozen=True)
+class AdoptEffect:
+    """What adopting would do now: open deals that move, all weighted money, and the present quarter's forecast."""
+
+    deals_moved: int
+    weighted_before: int
+    weighted_after: int
+    quarter: str
+    quarter_before: int
+    quarter_after: int
+
+
+def _effect(line: ScopeLine, chosen: dict[str, int]) -> AdoptEffect:
+    stages = {stage.key: index for index, stage in enumerate(line.book.ground.stages)}
+    what_if = WhatIf(stages={stages[key]: probability for key, probability in chosen.items()})
+    found = effect_of(line.book, line.standing, stage_changes(line.book, line.standing, what_if))
+    quarter = line.book.ground.fiscal.containing(line.as_of, "quarter")
+    before, after = (
+        forecast(line.book, standing, quarter, Filter(), "company")[0].weighted
+        for standing in (line.standing, supposed(line.book, line.standing, what_if))
+    )
+    return AdoptEffect(found.deals_moved, found.weighted_before, found.weighted_after, quarter.text, before, after)
+
+
+def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> HttpResponse:
+    day = _day(request)
+    assert day is not None
+    edits = []
+    for stage in Stage.objects.filter(key__in=list(chosen)).order_by("key"):
+        held = rule_in_force(stage, now())
+        rest = (held.category, held.typical_days_hundredths, stage.own_probability, stage.required)
+        edits.append(StageEdit(stage, stage.name, chosen[stage.key], *rest))
+    changed = set_stages(request.viewer, edits, day, now())  # type: ignore[attr-defined]
+    messages.success(request, f"{changed} probabilities set from {day} on. What stood before stays readable.")
+    return redirect(f"{reverse('conversion:seen')}?{line.query()}")
+
+
+def _back_test(line: ScopeLine) -> BackTest:
+    """The last periods that are over, kept with the ground while today's changes cannot touch them."""
+    fiscal = line.book.ground.fiscal
+    present = fiscal.containing(line.as_of, "quarter")
+    periods = tuple(fiscal.beside(present, -step) for step in range(1, PAST_PERIODS + 1))
+    key = ("back-test", line.as_of, line.scope)
+    if key not in line.standing.memo:
+        line.standing.memo[key] = back_test(
+            line.book, line.standing, lambda day: shelf.standing(line.book, day), periods, line.scope
+        )
+    return line.standing.memo[key]  # type: ignore[no-any-return]
+
+
+def _tested(line: ScopeLine) -> dict[str, Any]:
+    """The back-test as the page draws it, each guess with the addresses of its workings."""
+    found = _back_test(line)
+    errors = [
+        (f"{words}, {name}", None if value is None else round(value))
+        for side, name in (("as_set", "set"), ("as_seen", "seen"))
+        for words, value in (("mean error", found.error(side)), ("mean bias", found.bias(side)))
+    ]
+    node = scope_node(line)[2]
+    guesses = [
+        (
+            guess,
+            line.query(period=guess.period.text, as_of=guess.on.isoformat(), process=line.process_value)
+            + f"&node={node}",
+            line.query(period=guess.period.text, process=line.process_value) + f"&node={node}",
+        )
+        for guess in found.guesses
+    ]
+    stages = line.book.ground.stages
+    scores = [(stages[score.stage].name, score) for score in found.scores]
+    return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores}
+
+
+@require_safe
+def working(request: HttpRequest) -> HttpResponse:
+    """The working of a stage's seen rate."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    key, row = request.GET.get("stage", ""), request.GET.get("row", "")
+    groups = set_and_seen(line.book, line.standing, line.period, line.scope, by)
+    group = next((g for g in groups if (g.key or "") == row), None)
+    stages = line.book.ground.stages
+    rate = next((r for r in group.stages if stages[r.stage].key == key), None) if group else None
+    if group is None or rate is None:
+        raise Refused(f"“{key[:60]}” has no seen rate in this row; accepted: a stage that the page shows.", 404)
+    return panel_response(
+        request, line, _panel(line, by, group.node, group.name, rate), f"{reverse('conversion:seen')}?{line.query()}"
+    )
+
+
+def _panel(line: ScopeLine, by: str, node: int, name: str | None, rate: SeenRate) -> Panel:
+    stage = line.book.ground.stages[rate.stage]
+    at = decided_in(line.book, line.standing, line.period, line.scope, rate.stage, (by, node))
+    terms = [
+        PanelTerm("won", count(rate.won)),
+        PanelTerm("÷ decided deals that first reached it in the period", count(rate.decided)),
+    ]
+    if rate.interval:
+        terms.append(
+            PanelTerm("Wilson interval, 95 %", f"{percent(rate.interval.low)} to {percent(rate.interval.high)}")
+        )
+    terms.append(PanelTerm("set", percent(rate.set_rate)))
+    note = ""
+    if rate.decided < ENOUGH_WITH_HISTORY:
+        note = f"Fewer than {ENOUGH_WITH_HISTORY} decided deals: the set probability is not called off by so few."
+    elif rate.off:
+        note = "The set probability lies outside the interval: what was set and what was seen differ."
+    words = [("won" if line.standing.probability_bp[place] else "lost") for place in at[:FIRST_DEALS]]
+    return Panel(
+        title=f"Seen in {stage.name}" + (f", {name or 'without one'}" if by != "company" else ""),
+        definition="Of the deals that first reached the stage in the period and are decided on the day, the share won. A stage "
+        "that was skipped is reached when the later one is entered.",
+        terms=tuple(terms),
+        total=percent(rate.seen),
+        total_words="seen",
+        deals=named_deals(line, at.tolist(), words),
+        counted=rate.decided,
+        folded=max(0, len(at) - FIRST_DEALS),
+        note=note,
+    )
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Set and seen of the whole scope as a file."""
+    line = line_of(request)
+    whole = set_and_seen(line.book, line.standing, line.period, line.scope)[0]
+    rows: list[tuple[Any, ...]] = []
+    for rate in whole.stages:
+        low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
+        name = line.book.ground.stages[rate.stage].name
+        rows.append((name, rate.set_rate, rate.seen, low, high, rate.won, rate.decided, rate.off))
+    header = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
+    return sheet_response(Sheet("set and seen", header, frozenset(), rows), kind)

@@ -1,0 +1,104 @@
+"""Back-test: what past periods were forecast with set and with seen probabilities, against what was won in the end."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.seen_weight import seen_standing
+
+CHECKPOINTS = ("at its start", "after a third", "after two thirds")
+Stand = Callable[[date], Standing]
+
+
+@dataclass(frozen=True)
+class Guess:
+    """What a past period's weighted figure was on a day, in minor units, against what was won in it in the end."""
+
+    period: Period
+    on: date
+    words: str
+    as_set: int
+    as_seen: int
+    won: int
+
+
+@dataclass(frozen=True)
+class StageScore:
+    """Of a stage's open deals at the checkpoints, decided since: how many, and the Brier score both ways (0 is best)."""
+
+    stage: int
+    deals: int
+    as_set: float
+    as_seen: float
+
+
+@dataclass(frozen=True)
+class BackTest:
+    """All guesses, and how well the probabilities of each stage told the outcomes."""
+
+    guesses: tuple[Guess, ...]
+    scores: tuple[StageScore, ...]
+
+    def bias(self, side: str) -> float | None:
+        """Mean of guess − won over all checkpoints, in minor units, of `as_set` or `as_seen`; None without any."""
+        errors = [getattr(guess, side) - guess.won for guess in self.guesses]
+        return sum(errors) / len(errors) if errors else None
+
+    def error(self, side: str) -> float | None:
+        """Mean absolute error, in minor units."""
+        errors = [abs(getattr(guess, side) - guess.won) for guess in self.guesses]
+        return sum(errors) / len(errors) if errors else None
+
+
+def checkpoints(period: Period) -> tuple[date, ...]:
+    """The evening before the period, and the ends of its first and second third."""
+    return tuple(period.starts_on + timedelta(days=period.days * part // 3 - 1) for part in range(3))
+
+
+def back_test(book: Book, standing: Standing, stand: Stand, periods: tuple[Period, ...], scope: Filter) -> BackTest:
+    """Each past period at its checkpoints, with what was set and what had been seen by then, never later data.
+
+    `stand` gives the book as it stood on a day. Deals are scored where they are decided on the day of `standing`.
+    Source: common practice; the score is that of G. W. Brier, Monthly Weather Review 78 (1950), 1–3.
+    """
+    guesses, stages, chances, outcomes = [], [], [], []
+    for period in periods:
+        won = int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum())
+        for words, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
+            then = stand(on)
+            seen = seen_standing(book, then, period)
+            lines = [forecast_lines(book, one, period, scope, "company") for one in (then, seen)]
+            as_set, as_seen = (int(one.value_minor("weighted").sum()) for one in lines)
+            guesses.append(Guess(period, on, words, as_set, as_seen, won))
+            at = np.unique(lines[0].lines.at[lines[0].counts("open")])
+            place = np.searchsorted(standing.deal, then.deal[at])
+            decided = standing.kind[place] != OPEN
+            stages.append(then.stage[at[decided]])
+            chances.append(np.stack([one.probability_bp[at[decided]] for one in (then, seen)]))
+            outcomes.append(standing.kind[place[decided]] == WON)
+    return BackTest(tuple(guesses), _scores(stages, chances, outcomes))
+
+
+def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[np.ndarray]) -> tuple[StageScore, ...]:
+    if not stages:
+        return ()
+    stage, chance, won = np.concatenate(stages), np.hstack(chances) / WHOLE_BP, np.concatenate(outcomes)
+    found = []
+    for index in np.unique(stage).tolist():
+        here = stage == index
+        as_set, as_seen = (brier(side[here], won[here]) for side in chance)
+        found.append(StageScore(index, int(here.sum()), as_set, as_seen))
+    return tuple(found)
+
+
+def brier(probability: np.ndarray, won: np.ndarray) -> float:
+    """Mean squared difference of probability and outcome; arrays of one shape, not empty. Source: Brier (1950)."""
+    return float(np.mean((probability - won) ** 2))

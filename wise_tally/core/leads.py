@@ -1,0 +1,91 @@
+"""Leads and before: lead → qualified → deal → won, with the days between."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Standing
+from wise_tally.core.ground import LOST, WON
+from wise_tally.core.money import Ints, ratio
+from wise_tally.core.statistics import DAY_SECONDS, Interval, wilson
+
+NEW, WORKING, QUALIFIED, DROPPED = STATUSES = ("new", "working", "qualified", "dropped")
+
+
+@dataclass(frozen=True)
+class LeadRows:
+    """Leads as columns, shape (leads,): the value they are told apart by (-1 none), when they came and were closed
+    (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1 none)."""
+
+    value: Ints
+    created_at: Ints
+    closed_at: Ints
+    status: Ints
+    deal: Ints
+
+    def take(self, keep: np.ndarray) -> "LeadRows":
+        """The leads kept."""
+        return LeadRows(*(getattr(self, name)[keep] for name in self.__dataclass_fields__))
+
+
+@dataclass(frozen=True)
+class LeadFigures:
+    """What became of the leads of one value; days are means, None where nothing is behind them."""
+
+    value: int
+    leads: int
+    open: int
+    dropped: int
+    qualified: int
+    deals: int
+    won: int
+    lost: int
+    won_minor: int
+    days_to_qualify: float | None
+    days_to_win: float | None
+
+    @property
+    def qualified_rate(self) -> float | None:
+        """qualified ÷ leads."""
+        return ratio(self.qualified, self.leads)
+
+    @property
+    def won_rate(self) -> float | None:
+        """won ÷ leads."""
+        return ratio(self.won, self.leads)
+
+    @property
+    def interval(self) -> Interval | None:
+        """Wilson interval of won ÷ leads."""
+        return wilson(self.won, self.leads)
+
+
+def lead_figures(standing: Standing, leads: LeadRows, value: int | None = None) -> LeadFigures:
+    """What became of the leads of one value, of all with None; a lead counts once in each step that it reached.
+
+    A lead with a deal that stands in the book is qualified, whatever its status says.
+    """
+    rows = leads if value is None else leads.take(leads.value == value)
+    place = np.minimum(np.searchsorted(standing.deal, np.maximum(rows.deal, 0)), max(len(standing.deal) - 1, 0))
+    stands = (rows.deal >= 0) & (len(standing.deal) > 0)
+    stands[stands] = standing.deal[place[stands]] == rows.deal[stands]
+    kind = np.where(stands, standing.kind[place] if len(standing.deal) else -1, -1)
+    qualified = stands | (rows.status == STATUSES.index(QUALIFIED))
+    dropped = ~qualified & (rows.status == STATUSES.index(DROPPED))
+    won = kind == WON
+    timed = qualified & (rows.closed_at > 0)
+    took = (rows.closed_at[timed] - rows.created_at[timed]) / DAY_SECONDS
+    to_win = (standing.closed_at[place[won]] - rows.created_at[won]) / DAY_SECONDS
+    return LeadFigures(
+        value=-1 if value is None else value,
+        leads=len(rows.value),
+        open=int((~qualified & ~dropped).sum()),
+        dropped=int(dropped.sum()),
+        qualified=int(qualified.sum()),
+        deals=int(stands.sum()),
+        won=int(won.sum()),
+        lost=int((kind == LOST).sum()),
+        won_minor=int(standing.amount_minor[place[won]].sum()),
+        days_to_qualify=float(took.mean()) if len(took) else None,
+        days_to_win=float(to_win.mean()) if len(to_win) else None,
+    )

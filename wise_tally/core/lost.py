@@ -1,0 +1,57 @@
+"""Lost, why: deals lost in a period by reason, and by what else tells them apart, against the period before."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.conversion import reach_of_revisions
+from wise_tally.core.ground import LOST
+from wise_tally.core.lines import Filter, owner_kept
+from wise_tally.core.money import Ints
+from wise_tally.core.trees import NONE
+
+
+@dataclass(frozen=True)
+class LostRow:
+    """Deals lost with one value (a place among the names, -1 none) in the period and in the one before; minor units."""
+
+    value: int
+    deals: int
+    amount_minor: int
+    deals_before: int
+    amount_before: int
+
+
+def lost_in(book: Book, standing: Standing, period: Period, scope: Filter) -> Ints:
+    """Places of the deals of the scope lost in the period, by the owner on the day."""
+    closed = standing.closed_on
+    inside = (closed >= period.starts_on.toordinal()) & (closed <= period.ends_on.toordinal())
+    return np.flatnonzero((standing.kind == LOST) & inside & owner_kept(book, standing, scope))
+
+
+def lost_from(book: Book, standing: Standing, at: Ints) -> Ints:
+    """The furthest open stage that each lost deal ever stood in (its index), -1 for none; shape of `at`.
+
+    A short-form deal was lost from the stage that it says, else from the first.
+    """
+    found = np.full(len(at), NONE, dtype=np.int64)
+    for process in range(len(book.ground.processes)):
+        order = np.array([*book.ground.open_stages(process), NONE], dtype=np.int64)
+        of_process = book.deals.process[standing.deal[at]] == process
+        found[of_process] = order[reach_of_revisions(book, process)[standing.row[at[of_process]]]]
+    return found
+
+
+def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> tuple[LostRow, ...]:
+    """Rows by value, the most money first. `sides` holds the deals lost in the period and in the one before (places in the
+    standing) with the value of each (-1 none)."""
+    (now, value_now), (before, value_before) = sides
+    rows = []
+    for value in np.union1d(value_now, value_before).tolist():
+        here, there = now[value_now == value], before[value_before == value]
+        sums = [int(standing.amount_minor[deals].sum()) for deals in (here, there)]
+        rows.append(LostRow(value, len(here), sums[0], len(there), sums[1]))
+    return tuple(sorted(rows, key=lambda row: (-row.amount_minor, -row.deals, row.value)))

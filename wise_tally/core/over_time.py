@@ -1,0 +1,132 @@
+"""Over time: what was created, won and lost month by month, velocity and its factors, and unusual months."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.conversion import lacks_history
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter, owner_kept
+from wise_tally.core.money import ratio
+from wise_tally.core.statistics import DAY_SECONDS
+
+WINDOW = 12
+# Makes the median absolute deviation of normal values their standard deviation.
+NORMAL = 1.4826
+FAR = 3.0
+
+
+@dataclass(frozen=True)
+class SpanFigures:
+    """One span of days: deals created and their value, deals closed, the mean won amount, median and mean days to win.
+
+    Money in minor units; None where nothing is behind it, or history lacks.
+    """
+
+    period: Period
+    created: int
+    created_value: int
+    won: int
+    lost: int
+    won_value: int
+    days_to_win: float | None
+
+    @property
+    def win_rate(self) -> float | None:
+        """won ÷ (won + lost) closed in the span."""
+        return ratio(self.won, self.won + self.lost)
+
+    @property
+    def mean_won(self) -> float | None:
+        """Mean amount of the won deals."""
+        return ratio(self.won_value, self.won)
+
+    @property
+    def mean_created(self) -> float | None:
+        """Mean amount, on the as-of day, of the deals created."""
+        return ratio(self.created_value, self.created)
+
+
+def spans(book: Book, standing: Standing, periods: Sequence[Period], scope: Filter) -> tuple[SpanFigures, ...]:
+    """Figures of each span, by the owner on the day; deals created by their local day of creation."""
+    at = np.flatnonzero(owner_kept(book, standing, scope))
+    amount, kind, closed = standing.amount_minor[at], standing.kind[at], standing.closed_on[at]
+    created = book.created_on[standing.deal[at]]
+    took = (standing.closed_at[at] - book.deals.created_at[standing.deal[at]]) / DAY_SECONDS
+    short = book.deals.short_form[standing.deal[at]]
+    found = []
+    for period in periods:
+        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+        new = (created >= first) & (created <= last)
+        ended = (kind != OPEN) & (closed >= first) & (closed <= last)
+        won = ended & (kind == WON)
+        deals = int(won.sum())
+        known = deals > 0 and not lacks_history(deals, int((won & short).sum()))
+        found.append(
+            SpanFigures(
+                period,
+                int(new.sum()),
+                int(amount[new].sum()),
+                deals,
+                int(ended.sum()) - deals,
+                int(amount[won].sum()),
+                float(took[won].mean()) if known else None,
+            )
+        )
+    return tuple(found)
+
+
+@dataclass(frozen=True)
+class Velocity:
+    """Money a day: open deals × win rate of closed × mean won amount ÷ mean days to win. Minor units; None where a factor is."""
+
+    open_deals: int
+    win_rate: float | None
+    mean_won: float | None
+    days_to_win: float | None
+
+    @property
+    def per_day(self) -> float | None:
+        """The product of its factors."""
+        if self.win_rate is None or self.mean_won is None or not self.days_to_win:
+            return None
+        return self.open_deals * self.win_rate * self.mean_won / self.days_to_win
+
+
+def velocity(book: Book, standing: Standing, period: Period, scope: Filter) -> Velocity:
+    """Velocity of the period: deals open on the standing's day, the other factors of deals closed in it. Common practice."""
+    found = spans(book, standing, (period,), scope)[0]
+    still_open = int((owner_kept(book, standing, scope) & (standing.kind == OPEN)).sum())
+    return Velocity(still_open, found.win_rate, found.mean_won, found.days_to_win)
+
+
+@dataclass(frozen=True)
+class Usual:
+    """What the months before make of a value: their median and how far from it is still usual."""
+
+    median: float
+    reach: float
+
+    def is_unusual(self, value: float) -> bool:
+        """Whether a value lies outside median ± reach."""
+        return abs(value - self.median) > self.reach
+
+
+def usual(values: Sequence[float | None]) -> tuple[Usual | None, ...]:
+    """For each value what the twelve before it make of it; None where fewer than twelve are known.
+
+    Outside median ± 3 × 1.4826 × MAD counts as unusual (robust z-score, common practice); with a MAD of 0 any other value does.
+    """
+    found: list[Usual | None] = []
+    for place in range(len(values)):
+        before = [value for value in values[max(0, place - WINDOW) : place] if value is not None]
+        if len(before) < WINDOW:
+            found.append(None)
+            continue
+        median = float(np.median(before))
+        spread = float(np.median(np.abs(np.array(before) - median)))
+        found.append(Usual(median, FAR * NORMAL * spread))
+    return tuple(found)

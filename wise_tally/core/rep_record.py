@@ -1,0 +1,95 @@
+"""A rep's record: commit against outcome, deals that slipped, calls against outcome, period by period."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+
+from wise_tally.core.backtest import Stand
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.calls import calls_in_force
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import Ints, ratio, sum_by_group
+
+
+@dataclass(frozen=True)
+class RepRecord:
+    """One person and period; money in credited minor units. `called` is None where the person had not called."""
+
+    person: int
+    period: Period
+    commit: int
+    won_of_commit: int
+    due: int
+    slipped: int
+    called: int | None
+    won: int
+
+    @property
+    def kept(self) -> float | None:
+        """won of what was commit ÷ commit."""
+        return ratio(self.won_of_commit, self.commit)
+
+    @property
+    def slip_rate(self) -> float | None:
+        """Slipped deals ÷ due deals."""
+        return ratio(self.slipped, self.due)
+
+    @property
+    def call_error(self) -> int | None:
+        """called − won."""
+        return None if self.called is None else self.called - self.won
+
+
+def middle_of(period: Period) -> date:
+    """The day whose end halves the period."""
+    return period.starts_on + timedelta(days=period.days // 2 - 1)
+
+
+def rep_records(book: Book, standing: Standing, stand: Stand, period: Period, scope: Filter) -> dict[int, RepRecord]:
+    """Of each person who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
+    deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
+    call in force at mid-period against what was won. Source: common practice; own definition.
+    """
+    middle, people = middle_of(period), len(book.ground.people)
+    then, end = stand(middle), stand(min(period.ends_on, standing.as_of))
+    lines = forecast_lines(book, then, period, scope, "person")
+    surest = f"category:{book.ground.surest_first[0]}" if book.ground.surest_first else "open"
+    in_commit, due = lines.counts(surest), lines.counts("open")
+    place = np.searchsorted(standing.deal, then.deal[lines.lines.at])
+    closed_on = standing.closed_on[place]
+    won_here = (standing.kind[place] == WON) & (closed_on >= period.starts_on.toordinal())
+    won_here &= closed_on <= period.ends_on.toordinal()
+    moved = _moved_later(end, then, lines.lines.at)
+    one = np.ones(len(lines.node), dtype=np.int64)
+
+    def by_person(values: Ints, keep: np.ndarray) -> Ints:
+        return sum_by_group(values[keep], lines.node[keep], people)
+
+    columns = (
+        by_person(lines.amount_minor, in_commit),
+        by_person(lines.amount_minor, in_commit & won_here),
+        by_person(one, due),
+        by_person(one, due & moved),
+    )
+    ended = forecast_lines(book, standing, period, scope, "person")
+    won = sum_by_group(ended.value_minor("won"), ended.node, people)
+    calls = calls_in_force(book.ground, middle, period)
+    found = {}
+    for person in range(people):
+        call = calls.get(("person", person))
+        called = call.amount_minor if call is not None and call.made_by == person else None
+        commit, of_commit, due_deals, slipped = (int(column[person]) for column in columns)
+        if commit or due_deals or won[person] or called is not None:
+            found[person] = RepRecord(person, period, commit, of_commit, due_deals, slipped, called, int(won[person]))
+    return found
+
+
+def _moved_later(end: Standing, then: Standing, at: Ints) -> np.ndarray:
+    """Which deals are still open at the end with a later expected close than they had."""
+    place = np.searchsorted(end.deal, then.deal[at])
+    still_open = end.kind[place] == OPEN
+    return np.asarray(still_open & (end.expected_close[place] > then.expected_close[at]))

@@ -1,0 +1,19 @@
+"""Breakdowns as people read and choose them, own fields included."""
+
+from wise_tally.core.beside import OWN
+from wise_tally.shelf.beside import breakdowns_of_own
+
+WORDS = {"deal_type_group": "group of deal types", "company": "no breakdown", "size": "size of the deal"}
+
+
+def words_of(by: str) -> str:
+    """A breakdown as people read it."""
+    if by.startswith(OWN):
+        return dict(breakdowns_of_own()).get(by, by[len(OWN) :])
+    return WORDS.get(by, by.replace("_", " "))
+
+
+def choices(accepted: tuple[str, ...], but: str = "") -> list[tuple[str, str]]:
+    """Breakdowns with their words, own fields last."""
+    own = [entry for entry in breakdowns_of_own() if entry[0] != but]
+    return [*((name, words_of(name)) for name in accepted if name != but), *own]
