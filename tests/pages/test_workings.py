@@ -25,6 +25,8 @@ PAGES = (
     "/today/",
     "/conversion/",
     "/conversion/?by=product_group",
+    "/conversion/?who=person:r08&against=team",
+    "/conversion/?against=year",
     "/conversion/time/?by=size",
     "/conversion/time/?per=deal",
     "/conversion/leads/",

@@ -97,7 +97,9 @@ def page(request: HttpRequest) -> HttpResponse:
         "tabs": tabs(line, "leads"),
         "whole": lead_figures(line.standing, leads),
         "rows": _rows(line, names, leads),
-        "strip": CountStrip(0, exports=exports("conversion:leads-table", line.query())),
+        "strip": CountStrip(
+            lead_figures(line.standing, leads).deals, exports=exports("conversion:leads-table", line.query())
+        ),
     }
     return render(request, "conversion/leads.html", answer)
 

@@ -14,7 +14,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import owner_groups
 from wise_tally.core.lost import LostRow, lost_by, lost_from, lost_in
-from wise_tally.core.money import Ints
+from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
 from wise_tally.deals.models import Deal
 from wise_tally.scope.breakdowns import choices
@@ -25,7 +25,7 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, money
+from wise_tally.ui.templatetags.figures import count, money, percent
 
 BY = ("reason", "stage", "person", "source", "competitor", "deal_type", "territory", *FACETS)
 WORDS = {"reason": "reason", "stage": "stage it was lost from", "person": "person", "competitor": "competitor"}
@@ -138,13 +138,17 @@ def working(request: HttpRequest) -> HttpResponse:
     kept = at[values == int(text)] if text else at
     order = kept[np.argsort(-line.standing.amount_minor[kept], kind="stable")]
     amount = line.standing.amount_minor[order]
+    whole = int(line.standing.amount_minor[at].sum())
     period = found.before if earlier else found.period
     name = found.name(int(text)) if text else "all"
     panel = Panel(
         title=f"Lost, {name}",
         definition=f"Deals lost in {period_words(period)}, by the owner on the day, with their amounts as of the day. The reason is that "
         "of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
-        terms=(PanelTerm(f"{count(len(order))} deals", money(int(amount.sum()))),),
+        terms=(
+            PanelTerm(f"{count(len(order))} deals", money(int(amount.sum()))),
+            PanelTerm("share of all that was lost", percent(ratio(int(amount.sum()), whole))),
+        ),
         total=money(int(amount.sum())),
         total_words="lost",
         deals=named_deals(line, order.tolist(), [money(int(value)) for value in amount[:FIRST_DEALS]]),

@@ -94,7 +94,10 @@ def page(request: HttpRequest) -> HttpResponse:
         "tabs": tabs(line, "records"),
         "periods": [period.text for period in periods],
         "people": [(record, _cells(record, periods)) for record in found],
-        "strip": CountStrip(0, exports=exports("conversion:records-table", line.query())),
+        "strip": CountStrip(
+            sum(own.due for record in found for own in record.periods),
+            exports=exports("conversion:records-table", line.query()),
+        ),
     }
     return render(request, "conversion/records.html", answer)
 

@@ -1,5 +1,6 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
+from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
 
@@ -10,11 +11,12 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.conversion.drawing import passing_rows, time_rows
+from wise_tally.conversion.against import Against, read_against
+from wise_tally.conversion.drawing import PassingRow, passing_rows, time_rows
 from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
 from wise_tally.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.core.beside import PRODUCT_GROUP
-from wise_tally.core.conversion import BASES, ConversionGroup, conversion
+from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.lines import owner_kept
 from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in_stage
@@ -38,7 +40,7 @@ LISTED = ("reached", "value")
 
 def _query(line: ScopeLine, request: HttpRequest, keep: str = "", **changes: str) -> str:
     """The page's address with parts changed; empty parts are dropped but for the one to `keep`."""
-    names = ("basis", "measure", "counting", "decided", "by", "per")
+    names = ("basis", "measure", "counting", "decided", "by", "per", "against")
     own = {name: request.GET.get(name, "") for name in names} | changes
     left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
     return urlencode([*line.given, *((name, value) for name, value in own.items() if value or name == keep), *left])
@@ -71,11 +73,18 @@ def page(request: HttpRequest) -> HttpResponse:
         groups = conversion(line.book, line.standing, line.period, line.scope, options, by)
     winning = days_to_win(line.book, line.standing, line.period, line.scope)[0]
     rows = passing_rows(line, whole, options.by_value)
+    against, held = read_against(line, request)
+    other = _other(line, request, against[held], options, rows) if held else None
     leaks = [row for row in rows if row.loss is not None and row.step is not None]
     answer = {
         "line": line,
         "whole": whole,
         "rows": rows,
+        "other": other,
+        "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
+        "against": [(name, one.words, _query(line, request, against=name)) for name, one in against.items()],
+        "held": held,
+        "alone": _query(line, request, against=""),
         "leak": min(leaks, key=lambda row: row.step or 0.0, default=None),
         "winning": winning,
         "options": options,
@@ -94,6 +103,28 @@ def page(request: HttpRequest) -> HttpResponse:
         "strip": _strip(line, request, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
+
+
+@dataclass(frozen=True)
+class Other:
+    """The scope held against: in words, its totals and rows (bars on the scale of its own), the query of its workings."""
+
+    words: str
+    whole: ConversionGroup
+    rows: list[PassingRow]
+    working: str
+
+
+def _other(
+    line: ScopeLine, request: HttpRequest, against: Against, options: ConversionOptions, rows: list[PassingRow]
+) -> Other:
+    there = against.line
+    whole = conversion(there.book, there.standing, there.period, there.scope, options)[0]
+    given = {"process": line.process_value, **against.changes}
+    own = [(name, request.GET[name]) for name in ("basis", "measure", "counting", "decided") if request.GET.get(name)]
+    left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
+    query = "&".join(part for part in (line.query(**given), urlencode([*own, *left])) if part)
+    return Other(against.words, whole, passing_rows(there, whole, options.by_value), query)
 
 
 def own_scope(line: ScopeLine, by: str, key: str | None) -> str:

@@ -1,0 +1,210 @@
+"""The questions of the conversion pages: against other implementations, and naive loops over the package's rows."""
+
+from collections import defaultdict
+from datetime import date, datetime, timedelta
+from random import Random
+
+import numpy as np
+import pytest
+from scipy.stats import median_abs_deviation
+from sklearn.metrics import brier_score_loss
+
+from tests.support.naive import ZONE, Naive, cents, local
+from tests.support.random_world import random_world
+from tests.support.world import World
+from wise_tally.core.backtest import back_test, brier, checkpoints
+from wise_tally.core.conversion import ConversionOptions, conversion
+from wise_tally.core.forecast import forecast
+from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures
+from wise_tally.core.lines import Filter
+from wise_tally.core.lost import lost_by, lost_from, lost_in
+from wise_tally.core.over_time import spans, usual, velocity
+from wise_tally.core.rep_record import middle_of, rep_records
+from wise_tally.core.seen import decided_in, set_and_seen
+from wise_tally.core.seen_weight import look_back_of, seen_probabilities
+from wise_tally.core.size_bands import NAMES, SIZE, with_size_bands
+from wise_tally.core.time_in_stage import stay_lines, summed, time_in_stage
+from wise_tally.shelf.book import shelf
+
+AS_OF = date(2025, 11, 20)
+SCOPE = Filter(process=0)
+
+
+def stand(book):
+    return lambda day: shelf.standing(book, day)
+
+
+def test_brier_score_is_that_of_scikit_learn():
+    random = np.random.default_rng(5)
+    for size in (1, 7, 400):
+        chance, won = random.random(size), random.integers(0, 2, size).astype(bool)
+        assert brier(chance, won) == pytest.approx(brier_score_loss(won, chance, labels=[False, True]), abs=1e-12)
+
+
+def test_what_is_unusual_follows_the_scaled_deviation_of_scipy():
+    """scipy's scale "normal" is 1 ÷ 0.67449, the exact form of 1.4826 (common practice)."""
+    random = Random(3)
+    values = [random.randrange(100) for _ in range(40)]
+    for place, mark in enumerate(usual(values)):
+        if place < 12:
+            assert mark is None
+            continue
+        before = values[place - 12 : place]
+        assert mark.median == np.median(before)
+        assert mark.reach == pytest.approx(3 * median_abs_deviation(before, scale="normal"), rel=1e-4)
+    flat = usual([5.0] * 12 + [5.0, 6.0])
+    assert [flat[12].is_unusual(5.0), flat[13].is_unusual(6.0)] == [False, True]
+    assert usual([None] * 3 + [1.0] * 11)[-1] is None
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(3))
+def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
+    world = random_world(seed + 20, 80)
+    world.read(tmp_path)
+    book, naive = shelf.book(), Naive(world.tables, AS_OF)
+    standing = shelf.standing(book, AS_OF)
+    fiscal = book.ground.fiscal
+    months = tuple(fiscal.beside(fiscal.containing(AS_OF, "month"), step) for step in range(-20, 1))
+    for found in spans(book, standing, months, SCOPE):
+        inside = lambda day, p=found.period: p.starts_on <= day <= p.ends_on  # noqa: E731
+        created = [k for k in naive.states if inside(local(datetime.fromisoformat(naive.deals[k]["created_at"])))]
+        closed = [k for k, s in naive.states.items() if s["closed_on"] and inside(s["closed_on"])]
+        won = [k for k in closed if naive.states[k]["kind"] == "won"]
+        amount = lambda keys: sum(naive.states[k]["amount"] for k in keys)  # noqa: E731
+        assert (found.created, found.created_value) == (len(created), amount(created))
+        assert (found.won, found.lost, found.won_value) == (len(won), len(closed) - len(won), amount(won))
+    period = fiscal.parse("2025-01-01/2025-11-20")
+    at = lost_in(book, standing, period, SCOPE)
+    lost = {
+        k
+        for k, s in naive.states.items()
+        if s["kind"] == "lost" and period.starts_on <= s["closed_on"] <= period.ends_on
+    }
+    assert {book.deals.key[int(d)] for d in standing.deal[at]} == lost
+    stages = book.ground.stages
+    for place, stage in zip(at, lost_from(book, standing, at), strict=True):
+        key = book.deals.key[int(standing.deal[place])]
+        rows = [r for r in naive.revisions[key] if r["at"] < naive.cut]
+        stood = [r["stage_id"] for r in rows if naive.stages[r["stage_id"]]["kind"] == "open"]
+        if key in naive.short:
+            stood = [rows[-1].get("lost_from_stage_id") or "s1"]
+        furthest = max(stood, key=lambda s: naive.stages[s]["position"], default=None)
+        assert (stages[stage].key if stage >= 0 else None) == furthest
+    nobody = np.zeros(0, dtype=np.int64)
+    rows = lost_by(standing, ((at, standing.owner[at]), (nobody, nobody)))
+    assert sum(row.deals for row in rows) == len(lost)
+    assert sum(row.amount_minor for row in rows) == sum(naive.states[k]["amount"] for k in lost)
+    found = velocity(book, standing, period, SCOPE)
+    assert found.open_deals == sum(s["kind"] == "open" for s in naive.states.values())
+    if found.per_day:
+        whole = spans(book, standing, (period,), SCOPE)[0]
+        expected = (
+            found.open_deals * whole.won / (whole.won + whole.lost) * whole.won_value / whole.won / whole.days_to_win
+        )
+        assert found.per_day == pytest.approx(expected)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(3))
+def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
+    """Each guess is the forecast of that day; with seen rates it never uses a deal decided later."""
+    world = random_world(seed + 40, 120)
+    world.read(tmp_path)
+    book = shelf.book()
+    standing = shelf.standing(book, AS_OF)
+    quarters = tuple(book.ground.fiscal.beside(book.ground.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3))
+    found = back_test(book, standing, stand(book), quarters, SCOPE)
+    assert [g.period for g in found.guesses] == [q for q in quarters for _ in range(3)]
+    squares = defaultdict(list)
+    for guess in found.guesses:
+        then = shelf.standing(book, guess.on)
+        assert guess.on in checkpoints(guess.period)
+        assert guess.as_set == forecast(book, then, guess.period, SCOPE, "company")[0].weighted
+        assert guess.won == forecast(book, standing, guess.period, SCOPE, "company")[0].won
+        seen = seen_probabilities(book, then, guess.period)
+        assert seen.look_back == look_back_of(guess.period)
+        for at in range(len(then.deal)):
+            if (
+                then.kind[at]
+                or not guess.period.starts_on.toordinal() <= then.expected_close[at] <= guess.period.ends_on.toordinal()
+            ):
+                continue
+            now = standing.kind[np.searchsorted(standing.deal, then.deal[at])]
+            if now and book.ground.categories[then.category[at]].counted:
+                squares[int(then.stage[at])].append((then.probability_bp[at] / 10_000 - (now == 1)) ** 2)
+    assert {s.stage: (s.deals, pytest.approx(s.as_set)) for s in found.scores} == {
+        stage: (len(values), np.mean(values)) for stage, values in squares.items()
+    }
+    period = quarters[0]
+    naive = Naive(world.tables, AS_OF)
+    then, end = (Naive(world.tables, day) for day in (middle_of(period), period.ends_on))
+    records = rep_records(book, standing, stand(book), period, Filter())
+    due = defaultdict(lambda: [0, 0])
+    for key, state in then.states.items():
+        counted = state["kind"] == "open" and state["category"] in then.counted
+        if counted and state["close"] and period.starts_on <= state["close"] <= period.ends_on:
+            later = (
+                end.states[key]["kind"] == "open"
+                and end.states[key]["close"]
+                and end.states[key]["close"] > state["close"]
+            )
+            for person in then.shares(key):
+                due[person][0] += 1
+                due[person][1] += bool(later)
+    people = [person.key for person in book.ground.people]
+    assert {people[p]: [r.due, r.slipped] for p, r in records.items() if r.due} == dict(due)
+    assert naive.states.keys() >= then.states.keys()
+
+
+@pytest.mark.django_db
+def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists(tmp_path):
+    world = random_world(77, 150)
+    world.read(tmp_path)
+    book = shelf.book()
+    standing, period = shelf.standing(book, AS_OF), book.ground.fiscal.parse("2024-01-01/2025-11-20")
+    banded = with_size_bands(book, standing, SCOPE)
+    groups = {g.name: g for g in conversion(banded, standing, period, SCOPE, ConversionOptions(), SIZE)}
+    assert set(groups) <= set(NAMES)
+    whole = conversion(book, standing, period, SCOPE, ConversionOptions())[0]
+    assert sum(g.totals.created for g in groups.values()) == whole.totals.created
+    amounts = sorted(standing.amount_minor.tolist())
+    small = sum(a <= amounts[(len(amounts) - 1) // 4] for a in amounts)
+    assert groups[NAMES[0]].totals.created <= small
+    for group in set_and_seen(banded, standing, period, SCOPE, SIZE):
+        for rate in group.stages:
+            at = decided_in(banded, standing, period, SCOPE, rate.stage, (SIZE, group.node))
+            assert (len(at), int((standing.kind[at] == 1).sum())) == (rate.decided, rate.won)
+    # A deal's stays added up: as many lines as deals that stood in the stage, the same time in all.
+    lines = stay_lines(book, standing, period, SCOPE)
+    once = summed(lines)
+    assert int(once.seconds.sum()) == int(lines.seconds.sum())
+    assert len(once.deal) == len(set(zip(lines.deal.tolist(), lines.stage.tolist(), strict=True)))
+    per_deal = time_in_stage(book, standing, period, SCOPE, per_deal=True)[0].stages
+    assert [s.running for s in per_deal] == [s.running for s in time_in_stage(book, standing, period, SCOPE)[0].stages]
+
+
+@pytest.mark.django_db
+def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
+    world = World()
+    world.deal("d1", ("2025-02-01", "s1", 100, None), ("2025-03-01", "w", 100, None))
+    world.deal("d2", ("2025-02-01", "s1", 50, None), ("2025-04-01", "l", 50, None))
+    world.read(tmp_path)
+    standing = shelf.standing(shelf.book(), AS_OF)
+    came = int(datetime(2025, 1, 22, 9, tzinfo=ZONE).timestamp())
+    closed = came + 10 * 86_400
+    status = [STATUSES.index(name) for name in (QUALIFIED, NEW, QUALIFIED, "dropped", NEW)]
+    leads = LeadRows(
+        *(
+            np.array(c)
+            for c in ([0, 0, 1, 1, -1], [came] * 5, [closed, 0, closed, closed, 0], status, [0, 1, -1, -1, -1])
+        )
+    )
+    whole = lead_figures(standing, leads)
+    assert (whole.leads, whole.open, whole.dropped, whole.qualified, whole.deals) == (5, 1, 1, 3, 2)
+    assert (whole.won, whole.lost, whole.won_minor) == (1, 1, cents("100"))
+    assert whole.days_to_qualify == 10
+    between = datetime(2025, 3, 1, 9, tzinfo=ZONE) - datetime(2025, 1, 22, 9, tzinfo=ZONE)
+    assert whole.days_to_win == pytest.approx(between / timedelta(days=1))
+    assert lead_figures(standing, leads, 1).won_rate == 0
+    assert lead_figures(standing, leads, -1).qualified_rate == 0

@@ -1,0 +1,52 @@
+"""Two scopes side by side: the one of the scope line, and another that the reader chooses to hold it against."""
+
+from dataclasses import dataclass, replace
+
+from django.http import HttpRequest
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.customer import year_before
+from wise_tally.core.lines import Filter
+from wise_tally.core.trees import NONE
+from wise_tally.org.access import teams_seen
+from wise_tally.scope.line import ScopeLine, period_words
+from wise_tally.ui.refusals import Refused
+
+
+@dataclass(frozen=True)
+class Against:
+    """The other scope: its line, in words, and the parts of the address that differ."""
+
+    words: str
+    line: ScopeLine
+    changes: dict[str, str | None]
+
+
+def choices_of(line: ScopeLine, request: HttpRequest) -> dict[str, Against]:
+    """What the scope can be held against: the period before, a year before, the team of the person, everyone."""
+    fiscal, ground = line.book.ground.fiscal, line.book.ground
+    before = fiscal.beside(line.period, -1)
+    first, last = year_before(line.period.starts_on), year_before(line.period.ends_on)
+    year = Period(first, last, "span", f"{first}/{last}")
+    found = {
+        "before": Against(period_words(before), replace(line, period=before), {"period": before.text}),
+        "year": Against("a year before", replace(line, period=year), {"period": year.text}),
+    }
+    scope, day = line.scope, line.as_of
+    seen = teams_seen(request.viewer, ground, day)  # type: ignore[attr-defined]
+    team = ground.team_of(scope.person, day.toordinal()) if scope.person != NONE else NONE
+    if team != NONE and (seen is None or team in seen):
+        other = replace(line, scope=replace(scope, person=NONE, team=team))
+        found["team"] = Against(ground.teams[team].name, other, {"who": f"team:{ground.teams[team].key}"})
+    if scope.of_people and seen is None:
+        everyone = replace(line, scope=Filter(scope.process, NONE, NONE, scope.territory))
+        found["everyone"] = Against("everyone", everyone, {"who": None})
+    return found
+
+
+def read_against(line: ScopeLine, request: HttpRequest) -> tuple[dict[str, Against], str]:
+    """All choices, and the name of the one that the address asks for (empty for none); raises Refused."""
+    found, name = choices_of(line, request), request.GET.get("against", "")
+    if name and name not in found:
+        raise Refused(f"“{name[:40]}” cannot be held against this scope; accepted: {', '.join(found)}.")
+    return found, name
