@@ -16,11 +16,10 @@ from wise_tally.core.lines import owner_groups
 from wise_tally.core.lost import LostRow, lost_by, lost_from, lost_in
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
-from wise_tally.deals.models import Deal
 from wise_tally.scope.breakdowns import choices
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
-from wise_tally.scope.side import lost_reasons_of
+from wise_tally.scope.side import lost_reasons
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
@@ -55,8 +54,9 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
         raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
     before = line.book.ground.fiscal.beside(line.period, -1)
     sides = [lost_in(line.book, line.standing, period, line.scope) for period in (line.period, before)]
-    if by in ("reason", "competitor"):
-        texts = [_texts(line, by, at) for at in sides]
+    if by == "reason":
+        reasons = lost_reasons(line)
+        texts = [[reasons.get(deal, "") for deal in line.standing.deal[at].tolist()] for at in sides]
         names = sorted({text for side in texts for text in side if text})
         place = {name: index for index, name in enumerate(names)}
         values = [np.array([place.get(text, NONE) for text in side], dtype=np.int64) for side in texts]
@@ -68,20 +68,6 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
         owner = line.standing.owner
         values = [np.asarray(owner_groups(line.book, line.standing, owner[at], at, by)) for at in sides]
     return line, Lost(by, names, line.period, before, (sides[0], values[0]), (sides[1], values[1]))
-
-
-def _texts(line: ScopeLine, by: str, at: Ints) -> list[str]:
-    """The reason or competitor of each deal."""
-    keys = [line.book.deals.key[int(deal)] for deal in line.standing.deal[at]]
-    deals = {
-        deal.key: deal
-        for first in range(0, len(keys), 5_000)
-        for deal in Deal.objects.filter(key__in=keys[first : first + 5_000])
-    }
-    if by == "competitor":
-        return [deals[key].competitor for key in keys]
-    reasons = lost_reasons_of(line, deals.values())
-    return [reasons.get(deals[key].pk, "") for key in keys]
 
 
 def _rows(line: ScopeLine, found: Lost) -> tuple[LostRow, ...]:

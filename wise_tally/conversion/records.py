@@ -15,7 +15,6 @@ from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
 
@@ -72,9 +71,7 @@ def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[Pe
     for period in periods:
         key = ("record", period, line.scope)
         if key not in line.standing.memo:
-            line.standing.memo[key] = rep_records(
-                line.book, line.standing, lambda day: shelf.standing(line.book, day), period, line.scope
-            )
+            line.standing.memo[key] = rep_records(line.book, line.standing, line.book.stand, period, line.scope)
         tables.append(line.standing.memo[key])
     people = sorted({person for table in tables for person in table}, key=lambda i: line.book.ground.people[i].name)
     found = []

@@ -30,7 +30,6 @@ from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, percent
@@ -176,9 +175,7 @@ def _back_test(line: ScopeLine) -> BackTest:
     periods = tuple(fiscal.beside(present, -step) for step in range(1, PAST_PERIODS + 1))
     key = ("back-test", line.as_of, line.scope)
     if key not in line.standing.memo:
-        line.standing.memo[key] = back_test(
-            line.book, line.standing, lambda day: shelf.standing(line.book, day), periods, line.scope
-        )
+        line.standing.memo[key] = back_test(line.book, line.standing, line.book.stand, periods, line.scope)
     return line.standing.memo[key]  # type: ignore[no-any-return]
 
 

@@ -11,7 +11,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
-from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.seen_weight import seen_standing
 
 CHECKPOINTS = ("at its start", "after a third", "after two thirds")
@@ -73,18 +73,44 @@ def back_test(book: Book, standing: Standing, stand: Stand, periods: tuple[Perio
     for period in periods:
         won = int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum())
         for words, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
-            then = stand(on)
-            seen = seen_standing(book, then, period)
-            lines = [forecast_lines(book, one, period, scope, "company") for one in (then, seen)]
-            as_set, as_seen = (int(one.value_minor("weighted").sum()) for one in lines)
-            guesses.append(Guess(period, on, words, as_set, as_seen, won))
-            at = np.unique(lines[0].lines.at[lines[0].counts("open")])
-            place = np.searchsorted(standing.deal, then.deal[at])
+            then = _kept_look(book, standing, stand, period, on, scope)
+            guesses.append(Guess(period, on, words, then.as_set, then.as_seen, won))
+            place = np.searchsorted(standing.deal, then.deal)
             decided = standing.kind[place] != OPEN
-            stages.append(then.stage[at[decided]])
-            chances.append(np.stack([one.probability_bp[at[decided]] for one in (then, seen)]))
+            stages.append(then.stage[decided])
+            chances.append(then.chances[:, decided])
             outcomes.append(standing.kind[place[decided]] == WON)
     return BackTest(tuple(guesses), _scores(stages, chances, outcomes))
+
+
+@dataclass(frozen=True)
+class _Look:
+    """What a checkpoint saw: both weighted figures, and the open counted deals due with stage and chance both ways."""
+
+    as_set: int
+    as_seen: int
+    deal: Ints
+    stage: Ints
+    chances: Ints
+
+
+def _kept_look(book: Book, standing: Standing, stand: Stand, period: Period, on: date, scope: Filter) -> _Look:
+    """The look of a day that is past, kept with the ground: no later change of a deal can touch it."""
+    key = ("look", on, period, scope)
+    kept = book.ground.memo.get(key) if on < standing.as_of else None
+    if not isinstance(kept, _Look):
+        kept = _look(book, stand(on), period, scope)
+        book.ground.memo[key] = kept
+    return kept
+
+
+def _look(book: Book, then: Standing, period: Period, scope: Filter) -> _Look:
+    seen = seen_standing(book, then, period)
+    lines = [forecast_lines(book, one, period, scope, "company") for one in (then, seen)]
+    as_set, as_seen = (int(one.value_minor("weighted").sum()) for one in lines)
+    at = np.unique(lines[0].lines.at[lines[0].counts("open")])
+    chances = np.stack([one.probability_bp[at] for one in (then, seen)])
+    return _Look(as_set, as_seen, then.deal[at], then.stage[at], chances)
 
 
 def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[np.ndarray]) -> tuple[StageScore, ...]:

@@ -50,7 +50,7 @@ class Beside:
         self.deals = deals
 
     def facet(self, by: str) -> Facet:
-        """The attribute `by`: one of FACETS, or `own:` with the identifier of an own field. Raises UnknownBreakdown."""
+        """The attribute `by`: one of FACETS, `competitor`, or `own:` with the identifier of an own field. Raises UnknownBreakdown."""
         raise UnknownBreakdown(f"“{by}” is no attribute of deals here.")
 
     def group_lines(self) -> GroupLines:

@@ -58,6 +58,7 @@ class StoredBeside(Beside):
         readers: dict[str, Callable[[], Facet]] = {
             "partner": self._partner,
             "deal_type_group": self._deal_type_group,
+            "competitor": lambda: self._texts(_texts_of(Deal.objects.exclude(competitor=""), "competitor")),
             "campaign": lambda: self._texts(_texts_of(Deal.objects.exclude(campaign=""), "campaign")),
             "industry": lambda: self._of_accounts("industry"),
             "country": lambda: self._of_accounts("country"),
