@@ -61,13 +61,15 @@ class Figures(HTMLParser):
         while self.stack and self.stack.pop()[0] != tag:
             pass
 
-    def handle_data(self, data):
+    def take_text(self, data):
         if any(tag == "a" and "open-figure" in css for tag, css in self.stack):
             self.opening[-1][2] += data
         elif (
             self.stack and "large" in self.stack[-1][1] and self.stack[-1][0] != "a" and LOOKS_LIKE_ONE.fullmatch(data)
         ):
             self.closed.append(data)
+
+    handle_data = take_text
 
 
 def digits(text):

@@ -164,7 +164,10 @@ def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> Htt
         rest = (held.category, held.typical_days_hundredths, stage.own_probability, stage.required)
         edits.append(StageEdit(stage, stage.name, chosen[stage.key], *rest))
     changed = set_stages(request.viewer, edits, day, now())  # type: ignore[attr-defined]
-    messages.success(request, f"{changed} probabilities set from {day} on. What stood before stays readable.")
+    messages.success(
+        request,
+        f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. What stood before stays readable.",
+    )
     return redirect(f"{reverse('conversion:seen')}?{line.query()}")
 
 
