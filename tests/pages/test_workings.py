@@ -13,6 +13,7 @@ PAGES = (
     "/forecast/?by=own:site_access&measure=deals&rows=all",
     "/forecast/through/",
     "/forecast/changed/?from=2026-10-01",
+    "/forecast/changed/?from=2026-10-01&counting=margin",
     "/forecast/range/",
     "/forecast/what-if/",
     "/forecast/calls/",

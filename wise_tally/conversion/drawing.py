@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from wise_tally.core.conversion import ConversionGroup
 from wise_tally.core.statistics import Interval
-from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
+from wise_tally.core.time_in_stage import StageTime, StageTimeGroup, StayLines, running_ages
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.ink import share
 
@@ -63,6 +63,7 @@ class TimeRow:
     median_at: str | None
     p75_at: str | None
     typical_at: str | None
+    running_at: list[str]
 
 
 @dataclass(frozen=True)
@@ -74,15 +75,18 @@ class TimeGroup:
     rows: list[TimeRow]
 
 
-def time_rows(line: ScopeLine, group: StageTimeGroup, query: str) -> TimeGroup:
-    """Strips of one node's stages on one scale of days."""
+def time_rows(line: ScopeLine, group: StageTimeGroup, query: str, stays: StayLines | None = None) -> TimeGroup:
+    """Strips of one node's stages on one scale of days; with `stays` those that still run stand as marks of their age."""
     days = [d for s in group.stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
     largest = max([1.0, *days]) * 1.1
     rows = []
     for stage in group.stages:
         record = line.book.ground.stages[stage.stage]
         marks = [_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days)]
-        rows.append(TimeRow(record.key, record.name, stage, *marks))
+        ages = running_ages(stays, stage.stage) if stays is not None else []
+        running = [f"{age / largest * 100:.2f}%" for age in ages if age <= largest]
+        median, p75, typical = marks
+        rows.append(TimeRow(record.key, record.name, stage, median, p75, typical, running))
     return TimeGroup(group.name or "without one", query, rows)
 
 

@@ -19,7 +19,7 @@ from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.lines import owner_kept
-from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, time_in_stage
+from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, stay_lines, summed, time_in_stage
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
@@ -150,10 +150,12 @@ def time(request: HttpRequest) -> HttpResponse:
     line = with_breakdown(line_of(request), by)
     groups = time_in_stage(line.book, line.standing, line.period, line.scope, by, per_deal)
     winning = days_to_win(line.book, line.standing, line.period, line.scope, by)
+    every = stay_lines(line.book, line.standing, line.period, line.scope) if by == "company" else None
+    stays = summed(every) if every is not None and per_deal else every
     answer = {
         "line": line,
         "groups": [
-            time_rows(line, group, _query(line, request, row=group.key or "", keep="row"))
+            time_rows(line, group, _query(line, request, row=group.key or "", keep="row"), stays)
             for group in groups
             if any(s.stays or s.running for s in group.stages)
         ],

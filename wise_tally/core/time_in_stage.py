@@ -153,6 +153,17 @@ def time_in_stage(
     return tuple(result)
 
 
+MOST_AGES = 40
+
+
+def running_ages(lines: StayLines, stage: int) -> list[float]:
+    """Ages in days of the stays of a stage that still run, rising; of many, some spread evenly."""
+    seconds = np.sort(lines.seconds[~lines.ended & (lines.stage == stage)])
+    if len(seconds) > MOST_AGES:
+        seconds = seconds[np.linspace(0, len(seconds) - 1, MOST_AGES).astype(np.int64)]
+    return (seconds / DAY_SECONDS).tolist()  # type: ignore[no-any-return]
+
+
 def deals_with_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> int:
     """Number of deals whose stays the page counts: entered in the window, or running."""
     lines = stay_lines(book, standing, period, scope)

@@ -12,6 +12,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.book import Standing
 from wise_tally.core.bridge import (
     CAUSES,
     MEASURES,
@@ -23,8 +24,10 @@ from wise_tally.core.bridge import (
     bridge_rows,
     shift_of,
 )
+from wise_tally.core.measures import AMOUNT, FIRST_YEAR, MARGIN, valued
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
+from wise_tally.forecast.question import MEASURE_WORDS as MEASURE_OF
 from wise_tally.forecast.tabs import tabs
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.clock import now
@@ -96,11 +99,25 @@ class Asked:
     since: date
     measure: str
     opened: str
+    counting: str = AMOUNT
 
     def query(self, **changes: str) -> str:
         """The page's address with parts changed."""
-        parts = {"from": self.since.isoformat(), "measure": self.measure, "open": self.opened, **changes}
+        counting = self.counting if self.counting != AMOUNT else ""
+        own = {"from": self.since.isoformat(), "measure": self.measure, "counting": counting, "open": self.opened}
+        parts = {**own, **changes}
         return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
+
+
+# What deals may count for here: money, since a number of deals stands beside every bar and cell.
+COUNTING = (AMOUNT, MARGIN, FIRST_YEAR)
+
+
+def sides(asked: Asked) -> tuple[Standing, Standing]:
+    """The book on both days, deals counting for what is asked."""
+    line = asked.line
+    before, after = shelf.standing(line.book, asked.since), line.standing
+    return valued(line.book, before, asked.counting), valued(line.book, after, asked.counting)
 
 
 def read_change(request: HttpRequest) -> Asked:
@@ -116,7 +133,10 @@ def read_change(request: HttpRequest) -> Asked:
         raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
     if since > line.as_of:
         raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
-    return Asked(line, since, measure, request.GET.get("open", ""))
+    counting = request.GET.get("counting", AMOUNT)
+    if counting not in COUNTING:
+        raise Refused(f"“{counting[:40]}” cannot be counted here; accepted: {', '.join(COUNTING)}.")
+    return Asked(line, since, measure, request.GET.get("open", ""), counting)
 
 
 @require_safe
@@ -124,9 +144,9 @@ def page(request: HttpRequest) -> HttpResponse:
     """The bridge and the shift table of the scope between two days."""
     asked = read_change(request)
     line = asked.line
-    before = shelf.standing(line.book, asked.since)
-    moves = bridge_moves(line.book, before, line.standing, line.period, line.scope, asked.measure)
-    shift = shift_of(line.book, (before, line.standing), line.period, line.scope, moves)
+    before, after = sides(asked)
+    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
+    shift = shift_of(line.book, (before, after), line.period, line.scope, moves)
     places, bars = place_names(line), _bars(asked, moves)
     answer = {
         "line": line,
@@ -136,6 +156,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "measure_words": MEASURE_WORDS[asked.measure],
         "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
         "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "counting": asked.counting,
+        "countings": [(n, MEASURE_OF[n], asked.query(counting=n, open="")) for n in COUNTING],
         "presets": _presets(asked, request.viewer),  # type: ignore[attr-defined]
         "bars": bars,
         "start": bars[0].amount_minor,
@@ -144,6 +166,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "whole_query": asked.query(open=""),
         "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
         "node": scope_node(line)[2],
+        "counted": f"&measure={asked.counting}",
         "columns": places,
         "shift": _shift_rows(asked, shift, places),
         "deals": _opened(asked, moves, shift),
@@ -159,10 +182,8 @@ def page(request: HttpRequest) -> HttpResponse:
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The bridge as CSV, XLSX or JSON."""
     asked = read_change(request)
-    before = shelf.standing(asked.line.book, asked.since)
-    moves = bridge_moves(
-        asked.line.book, before, asked.line.standing, asked.line.period, asked.line.scope, asked.measure
-    )
+    before, after = sides(asked)
+    moves = bridge_moves(asked.line.book, before, after, asked.line.period, asked.line.scope, asked.measure)
     rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
     return sheet_response(Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows), kind)
 
