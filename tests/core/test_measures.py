@@ -10,6 +10,7 @@ import pytest
 
 from tests.support.naive import cents, half_even
 from tests.support.random_world import random_world
+from wise_tally.core.bridge import bridge
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.cash import Plan, PlanRows, dues, first_dues, first_year_minor
 from wise_tally.core.forecast import forecast, forecast_of_periods
@@ -175,3 +176,21 @@ def test_the_first_year_ends_before_the_same_day_of_the_next():
     assert first.tolist() == [on, on, 0]
     # Twelve months from 29 February 2024 end before 28 February 2025; the last monthly due is 29 January.
     assert first_year_minor(rows, first).tolist() == [1200, 100, 0]
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(3))
+def test_the_bridge_of_any_measure_goes_from_forecast_to_forecast(seed, tmp_path):
+    world_with_lines(seed + 30, tmp_path)
+    book = shelf.book()
+    period = book.ground.fiscal.parse(PERIOD)
+    team = Filter(team=next(i for i, team in enumerate(book.ground.teams) if team.key == "t1"))
+    for measure in MEASURES:
+        days = (date(2024, 11, 1), AS_OF)
+        before, after = (valued(book, shelf.standing(book, day), measure) for day in days)
+        for scope in (Filter(), team):
+            for figure in ("weighted", "won", "open", "commit_forecast"):
+                first, *causes, last = bridge(book, before, after, period, scope, figure)
+                assert sum(cause.amount_minor for cause in causes) == last.amount_minor - first.amount_minor
+                for row, standing in ((first, before), (last, after)):
+                    assert row.amount_minor == getattr(forecast(book, standing, period, scope, "company")[0], figure)

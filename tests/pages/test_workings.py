@@ -14,6 +14,7 @@ PAGES = (
     "/forecast/through/",
     "/forecast/changed/?from=2026-10-01",
     "/forecast/changed/?from=2026-10-01&counting=margin",
+    "/forecast/changed/?from=2026-10-01&counting=deals",
     "/forecast/range/",
     "/forecast/what-if/",
     "/forecast/calls/",

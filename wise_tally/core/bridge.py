@@ -8,6 +8,7 @@ from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, Lines, credited_lines
+from wise_tally.core.measures import DEALS
 from wise_tally.core.money import Ints, sum_by_group, weighted_minor
 from wise_tally.core.trees import NONE
 
@@ -168,8 +169,11 @@ def _places(book: Book, standing: Standing, period: Period, scope: Filter) -> tu
     kept = np.zeros(size, dtype=bool)
     kept[standing.deal[lines.at]] = True
     amount = np.zeros(size, dtype=np.int64)
-    parts = lines.parts(standing.amount_minor, book.ground.person_rank)
-    np.add.at(amount, standing.deal[lines.at], parts)
+    if standing.measure == DEALS:
+        amount[standing.deal[lines.at]] = standing.amount_minor[lines.at]
+    else:
+        parts = lines.parts(standing.amount_minor, book.ground.person_rank)
+        np.add.at(amount, standing.deal[lines.at], parts)
     return np.where(kept, place, absent), amount
 
 
@@ -218,9 +222,12 @@ class _Values:
         """Each deal's part of the measure under the lines of one side, shape (deals,)."""
         whole = self._whole(state)
         parts = np.zeros(len(whole), dtype=np.int64)
-        np.add.at(
-            parts, lines.standing.deal[lines.at], lines.parts(whole[lines.standing.deal], self.book.ground.person_rank)
-        )
+        deal = lines.standing.deal[lines.at]
+        if lines.standing.measure == DEALS:
+            # A deal counts once, however it is divided.
+            parts[deal] = whole[deal]
+        else:
+            np.add.at(parts, deal, lines.parts(whole[lines.standing.deal], self.book.ground.person_rank))
         return parts
 
     def _whole(self, state: _State) -> Ints:

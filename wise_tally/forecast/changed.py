@@ -24,7 +24,8 @@ from wise_tally.core.bridge import (
     bridge_rows,
     shift_of,
 )
-from wise_tally.core.measures import AMOUNT, FIRST_YEAR, MARGIN, valued
+from wise_tally.core.measures import AMOUNT, valued
+from wise_tally.core.measures import MEASURES as MEASURES_OF_DEALS
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 from wise_tally.forecast.question import MEASURE_WORDS as MEASURE_OF
@@ -109,10 +110,6 @@ class Asked:
         return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
 
 
-# What deals may count for here: money, since a number of deals stands beside every bar and cell.
-COUNTING = (AMOUNT, MARGIN, FIRST_YEAR)
-
-
 def sides(asked: Asked) -> tuple[Standing, Standing]:
     """The book on both days, deals counting for what is asked."""
     line = asked.line
@@ -134,8 +131,8 @@ def read_change(request: HttpRequest) -> Asked:
     if since > line.as_of:
         raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
     counting = request.GET.get("counting", AMOUNT)
-    if counting not in COUNTING:
-        raise Refused(f"“{counting[:40]}” cannot be counted here; accepted: {', '.join(COUNTING)}.")
+    if counting not in MEASURES_OF_DEALS:
+        raise Refused(f"“{counting[:40]}” cannot be counted here; accepted: {', '.join(MEASURES_OF_DEALS)}.")
     return Asked(line, since, measure, request.GET.get("open", ""), counting)
 
 
@@ -157,7 +154,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
         "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
         "counting": asked.counting,
-        "countings": [(n, MEASURE_OF[n], asked.query(counting=n, open="")) for n in COUNTING],
+        "countings": [(n, MEASURE_OF[n], asked.query(counting=n, open="")) for n in MEASURES_OF_DEALS],
         "presets": _presets(asked, request.viewer),  # type: ignore[attr-defined]
         "bars": bars,
         "start": bars[0].amount_minor,

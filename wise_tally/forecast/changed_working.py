@@ -11,7 +11,7 @@ from wise_tally.deals.models import Deal
 from wise_tally.forecast.changed import CAUSE_WORDS, MEASURE_WORDS, Asked, opened_deals, place_names, read_change, sides
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, day, money
+from wise_tally.ui.templatetags.figures import UNITS, count, day
 
 STEPS = (
     "Each deal is taken from how it stood on the first day to how it stands on the last, one attribute after another: "
@@ -39,15 +39,15 @@ def _title(asked: Asked, words: str) -> str:
 
 def _whole(asked: Asked, moves: Moves) -> Panel:
     first, *causes, last = bridge_rows(moves)
-    terms = [PanelTerm(day(asked.since), money(first.amount_minor))]
+    terms = [PanelTerm(day(asked.since), UNITS[asked.counting](first.amount_minor))]
     terms += [
-        PanelTerm(f"{CAUSE_WORDS[row.cause]}, {count(row.deals)} deals", money(row.amount_minor))
+        PanelTerm(f"{CAUSE_WORDS[row.cause]}, {count(row.deals)} deals", UNITS[asked.counting](row.amount_minor))
         for row in causes
         if row.deals
     ]
-    terms.append(PanelTerm(day(asked.line.as_of), money(last.amount_minor)))
+    terms.append(PanelTerm(day(asked.line.as_of), UNITS[asked.counting](last.amount_minor)))
     change = moves.end - moves.start
-    total = money(last.amount_minor - first.amount_minor)
+    total = UNITS[asked.counting](last.amount_minor - first.amount_minor)
     return _with_deals(asked, Panel(_title(asked, "change"), STEPS, tuple(terms), total, "change"), change)
 
 
@@ -58,21 +58,21 @@ def _opened(asked: Asked, moves: Moves, shift: ShiftTable) -> Panel:
     words, deals, change = opened_deals(asked, moves, shift)
     if kind == "cause":
         up, down = change[change > 0], change[change < 0]
-        terms = [PanelTerm(f"raised it, {count(len(up))} deals", money(int(up.sum())))]
-        terms.append(PanelTerm(f"lowered it, {count(len(down))} deals", money(int(down.sum()))))
+        terms = [PanelTerm(f"raised it, {count(len(up))} deals", UNITS[asked.counting](int(up.sum())))]
+        terms.append(PanelTerm(f"lowered it, {count(len(down))} deals", UNITS[asked.counting](int(down.sum()))))
         text = f"What the step “{words}” changed. Step {CAUSES.index(rest) + 1} of {len(CAUSES)}. {STEPS}"
     else:
         keys = [key for key, _ in place_names(asked.line)]
         first, _, second = rest.partition(":")
         cell = (keys.index(first), keys.index(second) if kind == "cell" else slice(None))
         terms = [
-            PanelTerm(f"amount on {day(asked.since)}", money(int(shift.before[cell].sum()))),
-            PanelTerm(f"amount on {day(asked.line.as_of)}", money(int(shift.after[cell].sum()))),
+            PanelTerm(f"amount on {day(asked.since)}", UNITS[asked.counting](int(shift.before[cell].sum()))),
+            PanelTerm(f"amount on {day(asked.line.as_of)}", UNITS[asked.counting](int(shift.after[cell].sum()))),
         ]
         text = "Deals that stood in the row’s place on the first day and stand in the column’s on the last."
     moved = np.zeros_like(change)
     moved[deals] = change[deals]
-    total = money(int(moved.sum()))
+    total = UNITS[asked.counting](int(moved.sum()))
     return _with_deals(
         asked, Panel(_title(asked, words), text, tuple(terms), total, "moved", counted=len(deals)), moved
     )
@@ -83,12 +83,12 @@ def _of_deal(asked: Asked, moves: Moves, key: str) -> Panel:
     if key not in asked.line.book.deals.key:
         raise Refused(f"There is no deal “{key[:60]}”; accepted: one that moved the figure.", 404)
     deal = asked.line.book.deals.key.index(key)
-    terms = [PanelTerm(day(asked.since), money(int(moves.start[deal])))]
+    terms = [PanelTerm(day(asked.since), UNITS[asked.counting](int(moves.start[deal])))]
     moved = [int(row[deal]) for row in moves.moved]
-    terms += [PanelTerm(CAUSE_WORDS[c], money(v)) for c, v in zip(CAUSES, moved, strict=True) if v]
-    terms.append(PanelTerm(day(asked.line.as_of), money(int(moves.end[deal]))))
+    terms += [PanelTerm(CAUSE_WORDS[c], UNITS[asked.counting](v)) for c, v in zip(CAUSES, moved, strict=True) if v]
+    terms.append(PanelTerm(day(asked.line.as_of), UNITS[asked.counting](int(moves.end[deal]))))
     name = Deal.objects.filter(key=key).values_list("name", flat=True).first() or key
-    total = money(int(moves.end[deal] - moves.start[deal]))
+    total = UNITS[asked.counting](int(moves.end[deal] - moves.start[deal]))
     return Panel(_title(asked, name), STEPS, tuple(terms), total, "moved", counted=1)
 
 
@@ -99,9 +99,9 @@ def _with_deals(asked: Asked, panel: Panel, change: Ints) -> Panel:
     keys = [asked.line.book.deals.key[int(deal)] for deal in order[:FIRST_DEALS]]
     names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
     shown = tuple(
-        PanelDeal(key, names.get(key, key), money(int(change[deal])))
+        PanelDeal(key, names.get(key, key), UNITS[asked.counting](int(change[deal])))
         for key, deal in zip(keys, order[:FIRST_DEALS], strict=True)
     )
     rest = order[FIRST_DEALS:]
-    values = (shown, panel.counted or len(order), len(rest), money(int(change[rest].sum())))
+    values = (shown, panel.counted or len(order), len(rest), UNITS[asked.counting](int(change[rest].sum())))
     return Panel(panel.title, panel.definition, panel.terms, panel.total, panel.total_words, *values)

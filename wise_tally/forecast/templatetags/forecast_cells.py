@@ -29,6 +29,24 @@ def measured(measure: str, value: int | None, shape: str = "short") -> str:
     return figures.short(value) if shape == "short" else figures.whole(value)
 
 
+@register.filter
+def exact_of(value: int | None, measure: str) -> str:
+    """An exact value of a measure in its unit."""
+    return figures.UNITS[measure](value)
+
+
+@register.filter
+def short_of(value: int | None, measure: str) -> str:
+    """A value of a measure, money shortened."""
+    return measured(measure, value)
+
+
+@register.filter
+def signed_of(value: int | None, measure: str) -> str:
+    """A change of a measure with its sign, money shortened."""
+    return ("+" if value and value > 0 else "") + str(measured(measure, value))
+
+
 def shape_of(asked: Asked, column: Column) -> str:
     """How values of a column are written."""
     if column.shape == "money":
