@@ -15,7 +15,7 @@ from tests.support.world import World
 from wise_tally.core.backtest import back_test, brier, checkpoints
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
-from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures
+from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in
 from wise_tally.core.lines import Filter
 from wise_tally.core.lost import lost_by, lost_from, lost_in
 from wise_tally.core.over_time import spans, usual, velocity
@@ -92,9 +92,9 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
         furthest = max(stood, key=lambda s: naive.stages[s]["position"], default=None)
         assert (stages[stage].key if stage >= 0 else None) == furthest
     nobody = np.zeros(0, dtype=np.int64)
-    rows = lost_by(standing, ((at, standing.owner[at]), (nobody, nobody)))
-    assert sum(row.deals for row in rows) == len(lost)
-    assert sum(row.amount_minor for row in rows) == sum(naive.states[k]["amount"] for k in lost)
+    found = lost_by(standing, ((at, standing.owner[at]), (nobody, nobody)))
+    assert (found.whole.deals, found.whole.amount_minor) == (len(lost), sum(naive.states[k]["amount"] for k in lost))
+    assert sum(found.share(row) for row in found.rows) == pytest.approx(1) or not lost
     found = velocity(book, standing, period, SCOPE)
     assert found.open_deals == sum(s["kind"] == "open" for s in naive.states.values())
     if found.per_day:
@@ -197,7 +197,14 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     leads = LeadRows(
         *(
             np.array(c)
-            for c in ([0, 0, 1, 1, -1], [came] * 5, [closed, 0, closed, closed, 0], status, [0, 1, -1, -1, -1])
+            for c in (
+                [0, 0, 1, 1, -1],
+                [0, 0, 1, -1, -1],
+                [came] * 5,
+                [closed, 0, closed, closed, 0],
+                status,
+                [0, 1, -1, -1, -1],
+            )
         )
     )
     whole = lead_figures(standing, leads)
@@ -208,3 +215,12 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     assert whole.days_to_win == pytest.approx(between / timedelta(days=1))
     assert lead_figures(standing, leads, 1).won_rate == 0
     assert lead_figures(standing, leads, -1).qualified_rate == 0
+    # As of a day before it was closed, a lead was still being worked on; owners and local days make the scope.
+    book = shelf.book()
+    early, period = shelf.standing(book, date(2025, 1, 25)), book.ground.fiscal.parse("2025-01-22/2025-01-22")
+    assert len(leads_in(book, standing, leads, book.ground.fiscal.parse("2025-01-23/2025-12-31"), Filter()).value) == 0
+    then = lead_figures(early, leads_in(book, early, leads, period, Filter()))
+    assert (then.leads, then.open, then.qualified) == (5, 5, 0)
+    assert len(leads_in(book, standing, leads, period, Filter(person=1)).value) == 1
+    of_first = next(i for i, team in enumerate(book.ground.teams) if team.key == "t1")
+    assert len(leads_in(book, standing, leads, period, Filter(team=of_first)).value) == 3

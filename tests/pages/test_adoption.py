@@ -29,7 +29,7 @@ def test_adopting_shows_its_effect_and_leaves_earlier_days_alone(demo, sign_in):
         refused = client.post(SEEN, wrong | {"confirmed": "yes"})
         assert (refused.status_code, says in refused.content.decode()) == (422, True)
     assert client.post(SEEN, {"stage": ["ns_offer"], "confirmed": "yes"}).status_code == 302
-    assert rules.order_by("-effective_at").first().probability_bp == row.seen_bp
+    assert rules.order_by("-effective_at").first().probability_bp == row.rate.seen_bp
     now = ask("forecast", "FY2027-Q3", "2026-11-23")[""]["weighted"]
     assert round(float(now) * 100) == effect.quarter_after, "what was shown is what came"
     assert ask("forecast", "FY2027-Q3", "2026-11-01")[""]["weighted"] == past
@@ -53,7 +53,7 @@ def test_the_truths_of_the_demo_stand_on_these_pages(demo, sign_in):
     plan = {g.name: next(r.time.overstaying for r in g.rows if r.key == "ns_plan") or 0 for g in over}
     assert max(plan, key=plan.get) == "Odran Tully"
     records = client.get("/conversion/records/").context["people"]
-    called = {record.name: record.call_error or 0 for record, _ in records}
+    called = {record.name: record.together.call_error or 0 for record, _ in records}
     assert max(called, key=called.get) == "Teague Arlen"
     rates = {}
     for place in ("headwaters", "lowland", "coastal", "lakeland"):

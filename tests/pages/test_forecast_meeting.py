@@ -14,10 +14,12 @@ from wise_tally.core.money import weighted_minor
 from wise_tally.core.outcome import outcome
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
+from wise_tally.deals.models import Deal, DealCredit
 from wise_tally.org.book_number import ground_changed
-from wise_tally.org.models import AuditEntry, Meeting
+from wise_tally.org.models import AuditEntry, Meeting, Person
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Call
+from wise_tally.ui.templatetags.figures import percent
 
 pytestmark = pytest.mark.django_db
 QUARTER, AS_OF, TODAY = "FY2027-Q3", "2026-11-23", date(2026, 11, 23)
@@ -228,3 +230,23 @@ def test_what_changed_since_the_last_meeting(demo, sign_in):
     assert not any("meeting" in text for text in words)
     client.post("/forecast/changed/meeting/?who=person:r08")
     assert Meeting.objects.filter(person_key="r08").count() == 1
+
+
+def test_a_deal_divided_inside_a_team_is_one_outcome_on_every_page(demo, sign_in):
+    """Page, range, working and command give one chance of quota; a split deal is won or lost as a whole."""
+    deal = Deal.objects.get(key="d9001")
+    DealCredit.objects.filter(deal=deal).delete()
+    for key in ("r08", "r09"):
+        DealCredit.objects.create(deal=deal, person=Person.objects.get(key=key), share_bp=5_000)
+    ground_changed()
+    client = sign_in("m1")
+    told = ask("range", QUARTER, AS_OF, by="team")["rivers"]
+    page = client.get("/forecast/?who=team:rivers").context["outlook"]
+    ranged = client.get("/forecast/range/?who=team:rivers").context
+    panel = client.get("/forecast/working/chance/?who=team:rivers&node=team:rivers").context["panel"]
+    assert page.chance == pytest.approx(told["chance_of_quota"])
+    assert ranged["sides"][0].chance == pytest.approx(told["chance_of_quota"])
+    assert [page.p10, page.p50, page.p90] == [cents(told[name]) for name in ("p10", "p50", "p90")]
+    assert panel.total == str(percent(told["chance_of_quota"]))
+    deciding = [row.key for row, _, _ in ranged["deciding"]]
+    assert deciding.count("d9001") == 1

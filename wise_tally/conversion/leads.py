@@ -1,6 +1,6 @@
 """Leads and before: lead → qualified → deal → won by source, with the days between."""
 
-from typing import Any
+from collections.abc import Iterable
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse
@@ -9,9 +9,9 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import tabs
-from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.ground import WON
-from wise_tally.core.leads import STATUSES, LeadFigures, LeadRows, lead_figures
+from wise_tally.core.leads import STATUSES, LeadFigures, LeadRows, lead_figures, leads_in
+from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
@@ -27,59 +27,26 @@ COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "
 
 
 def read_leads(request: HttpRequest) -> tuple[ScopeLine, list[str], LeadRows]:
-    """Leads that came in the period, which the viewer may see and the scope keeps by their owner; names of sources."""
+    """Leads of the period and scope that the viewer may see; names of their sources."""
     line = request.scope_line = read_scope(request, "year")  # type: ignore[attr-defined]
-    zone = line.book.ground.time_zone
-    first = midnight_ending(line.period.starts_on, zone) - 86_400 * 2
-    last = min(midnight_ending(line.period.ends_on, zone), line.standing.cut)
-    found = (
-        sight(request)
-        .leads()
-        .order_by("pk")
-        .values_list("source", "created_at", "closed_at", "status", "deal_id", "owner__key")
+    columns = ("source", "owner__key", "created_at", "closed_at", "status", "deal_id")
+    rows = list(sight(request).leads().order_by("pk").values_list(*columns))
+    names = sorted({row[0] for row in rows if row[0]})
+    source = {name: place for place, name in enumerate(names)}
+    people = {person.key: place for place, person in enumerate(line.book.ground.people)}
+    every = LeadRows(
+        _column(source.get(row[0], NONE) for row in rows),
+        _column(people.get(row[1], NONE) for row in rows),
+        _column(int(row[2].timestamp()) for row in rows),
+        _column(int(row[3].timestamp()) if row[3] else 0 for row in rows),
+        _column(STATUSES.index(row[4]) if row[4] in STATUSES else 0 for row in rows),
+        beside_of(line).places(_column(row[5] or 0 for row in rows)),
     )
-    index = {person.key: place for place, person in enumerate(line.book.ground.people)}
-    kept = _people(line)
-    rows, names = [], set()
-    for source, created, closed, status, deal, owner in found:
-        at = int(created.timestamp())
-        if (
-            not first <= at < last
-            or not _in_period(line, created)
-            or (kept is not None and index.get(owner, NONE) not in kept)
-        ):
-            continue
-        ended = int(closed.timestamp()) if closed else 0
-        rows.append((source, at, ended if ended < line.standing.cut else 0, status or "new", deal or 0))
-        names.add(source)
-    listed = sorted(name for name in names if name)
-    place = {name: number for number, name in enumerate(listed)}
-    columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
-    return line, listed, LeadRows(
-        np.array([place.get(source, NONE) for source in columns[0]], dtype=np.int64),
-        np.array(columns[1], dtype=np.int64),
-        np.array(columns[2], dtype=np.int64),
-        np.array([STATUSES.index(status) if status in STATUSES else 0 for status in columns[3]], dtype=np.int64),
-        beside_of(line).places(np.array(columns[4], dtype=np.int64)),
-    )  # fmt: skip
+    return line, names, leads_in(line.book, line.standing, every, line.period, line.scope)
 
 
-def _in_period(line: ScopeLine, created: Any) -> bool:
-    from zoneinfo import ZoneInfo
-
-    day = created.astimezone(ZoneInfo(line.book.ground.time_zone)).date()
-    return bool(line.period.starts_on <= day <= line.period.ends_on)
-
-
-def _people(line: ScopeLine) -> set[int] | None:
-    """People whose leads the scope keeps; None for everybody's."""
-    if not line.scope.of_people:
-        return None
-    if line.scope.person != NONE:
-        return {line.scope.person}
-    ground, day = line.book.ground, line.as_of.toordinal()
-    below = ground.team_tree(line.as_of).below(line.scope.team)
-    return {place for place in range(len(ground.people)) if ground.team_of(place, day) in below}
+def _column(values: Iterable[int]) -> Ints:
+    return np.fromiter(values, dtype=np.int64)
 
 
 def _rows(line: ScopeLine, names: list[str], leads: LeadRows) -> list[tuple[str, LeadFigures]]:

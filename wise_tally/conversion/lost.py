@@ -13,10 +13,10 @@ from wise_tally.core.beside import FACETS
 from wise_tally.core.calendar import Period
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import owner_groups
-from wise_tally.core.lost import LostRow, lost_by, lost_from, lost_in
+from wise_tally.core.lost import LostTable, lost_by, lost_from, lost_in
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
-from wise_tally.scope.breakdowns import choices
+from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.scope.side import lost_reasons
@@ -27,7 +27,6 @@ from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
 
 BY = ("reason", "stage", "person", "source", "competitor", "deal_type", "territory", *FACETS)
-WORDS = {"reason": "reason", "stage": "stage it was lost from", "person": "person", "competitor": "competitor"}
 
 
 @dataclass(frozen=True)
@@ -43,7 +42,7 @@ class Lost:
 
     def name(self, value: int) -> str:
         """A value as people read it."""
-        return self.names[value] if value != NONE else f"without a {WORDS.get(self.by, self.by.replace('_', ' '))}"
+        return self.names[value] if value != NONE else f"without {words_of(self.by)}"
 
 
 def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
@@ -70,7 +69,7 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
     return line, Lost(by, names, line.period, before, (sides[0], values[0]), (sides[1], values[1]))
 
 
-def _rows(line: ScopeLine, found: Lost) -> tuple[LostRow, ...]:
+def _table(line: ScopeLine, found: Lost) -> LostTable:
     return lost_by(line.standing, (found.now, found.then))
 
 
@@ -82,30 +81,26 @@ def _query(line: ScopeLine, **more: str) -> str:
 def page(request: HttpRequest) -> HttpResponse:
     """Rows by value with number and money, and what changed against the period before."""
     line, found = read_lost(request)
-    rows = _rows(line, found)
-    whole = sum(row.amount_minor for row in rows)
-    largest = max([1, *(row.amount_minor for row in rows)])
+    rows = _table(line, found)
+    largest = max([1, *(row.amount_minor for row in rows.rows)])
     answer = {
         "line": line,
         "tabs": tabs(line, "lost"),
         "by": found.by,
-        "by_words": WORDS.get(found.by, found.by.replace("_", " ")),
-        "by_links": [(name, WORDS.get(name, words), _query(line, by=name)) for name, words in choices(BY)],
+        "by_words": words_of(found.by),
+        "by_links": [(name, words, _query(line, by=name)) for name, words in choices(BY)],
         "before": period_words(found.before),
         "rows": [
             (
                 found.name(row.value),
                 row,
                 share(row.amount_minor, largest),
-                row.amount_minor / whole if whole else None,
+                rows.share(row),
                 _query(line, by=found.by, value=str(row.value)),
             )
-            for row in rows
+            for row in rows.rows
         ],
-        "deals": sum(row.deals for row in rows),
-        "amount": whole,
-        "deals_before": sum(row.deals_before for row in rows),
-        "amount_before": sum(row.amount_before for row in rows),
+        "whole": rows.whole,
         "all_query": _query(line, by=found.by),
         "strip": CountStrip(len(found.now[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
     }
@@ -150,6 +145,9 @@ def working(request: HttpRequest) -> HttpResponse:
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The rows as a file."""
     line, found = read_lost(request)
-    rows = [(found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in _rows(line, found)]
+    rows = [
+        (found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before)
+        for r in _table(line, found).rows
+    ]
     header = (found.by, "deals", "amount", "deals before", "amount before")
     return sheet_response(Sheet("lost", header, frozenset({"amount", "amount before"}), rows), kind)

@@ -1,9 +1,8 @@
 """What is asked of conversion beyond the scope line: cohort, counting, breakdown; and the place's tabs."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from django.http import HttpRequest
-from django.urls import reverse
 
 from wise_tally.core.beside import FACETS, PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, ConversionOptions
@@ -11,32 +10,24 @@ from wise_tally.core.size_bands import SIZE, with_size_bands
 from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices
 from wise_tally.scope.line import ScopeLine, only_process, read_scope
+from wise_tally.scope.tabs import Tab, tabs_of
 from wise_tally.ui.refusals import Refused
 
 BY = ("company", "person", "team", "territory", "source", "deal_type", PRODUCT_GROUP, *FACETS, SIZE)
 TABS = (
-    ("conversion:page", "Passing"),
-    ("conversion:leads", "Leads"),
-    ("conversion:time", "Time in stage"),
-    ("conversion:seen", "Set and seen"),
-    ("conversion:records", "Records"),
-    ("conversion:lost", "Lost, why"),
-    ("conversion:over-time", "Over time"),
+    ("conversion:page", "Passing", ""),
+    ("conversion:leads", "Leads", ""),
+    ("conversion:time", "Time in stage", ""),
+    ("conversion:seen", "Set and seen", ""),
+    ("conversion:records", "Records", ""),
+    ("conversion:lost", "Lost, why", ""),
+    ("conversion:over-time", "Over time", ""),
 )
-
-
-@dataclass(frozen=True)
-class Tab:
-    """A page of the place, with the scope carried along."""
-
-    label: str
-    url: str
-    here: bool
 
 
 def tabs(line: ScopeLine, here: str) -> list[Tab]:
     """All pages, the present one marked."""
-    return [Tab(label, f"{reverse(name)}?{line.query()}", name == f"conversion:{here}") for name, label in TABS]
+    return tabs_of(line, TABS, f"conversion:{here}")
 
 
 def by_of(request: HttpRequest) -> str:

@@ -9,8 +9,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import tabs
 from wise_tally.core.calendar import Period
-from wise_tally.core.money import ratio
-from wise_tally.core.rep_record import RepRecord, rep_records
+from wise_tally.core.rep_record import RecordsTogether, RepRecord, rep_records
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
@@ -24,40 +23,11 @@ MEASURES = ("commit", "kept", "slip_rate", "call_error")
 
 @dataclass(frozen=True)
 class PersonRecord:
-    """A person's records, the latest first, and their sums; money in minor units."""
+    """A person with the records of the last periods and what they come to together."""
 
     key: str
     name: str
-    periods: tuple[RepRecord, ...]
-
-    def _sum(self, name: str) -> int:
-        return sum(getattr(record, name) or 0 for record in self.periods)
-
-    @property
-    def kept(self) -> float | None:
-        """won of what was commit ÷ commit, all periods."""
-        return ratio(self._sum("won_of_commit"), self._sum("commit"))
-
-    @property
-    def slip_rate(self) -> float | None:
-        """Slipped deals ÷ due deals, all periods."""
-        return ratio(self._sum("slipped"), self._sum("due"))
-
-    @property
-    def call_error(self) -> float | None:
-        """(called − won) ÷ won over the periods that the person called; above 0 too much was called."""
-        called = [record for record in self.periods if record.called is not None]
-        return ratio(sum(record.call_error or 0 for record in called), sum(record.won for record in called))
-
-    @property
-    def commit(self) -> int:
-        """Commit at mid-period, all periods."""
-        return self._sum("commit")
-
-    @property
-    def won(self) -> int:
-        """Won, all periods."""
-        return self._sum("won")
+    together: RecordsTogether
 
 
 def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[PersonRecord]]:
@@ -78,7 +48,7 @@ def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[Pe
     for person in people:
         record = line.book.ground.people[person]
         own = tuple(table[person] for table in tables if person in table)
-        found.append(PersonRecord(record.key, record.name, own))
+        found.append(PersonRecord(record.key, record.name, RecordsTogether(own)))
     return line, periods, found
 
 
@@ -92,7 +62,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "periods": [period.text for period in periods],
         "people": [(record, _cells(record, periods)) for record in found],
         "strip": CountStrip(
-            sum(own.due for record in found for own in record.periods),
+            sum(own.due for record in found for own in record.together.periods),
             exports=exports("conversion:records-table", line.query()),
         ),
     }
@@ -100,7 +70,7 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 def _cells(record: PersonRecord, periods: list[Period]) -> list[RepRecord | None]:
-    by_period = {own.period: own for own in record.periods}
+    by_period = {own.period: own for own in record.together.periods}
     return [by_period.get(period) for period in periods]
 
 
@@ -128,7 +98,7 @@ DEFINITIONS = {
 
 def _panel(record: PersonRecord, figure: str) -> Panel:
     terms = []
-    for own in record.periods:
+    for own in record.together.periods:
         if figure == "commit":
             terms.append((own.period.text, money(own.commit)))
         elif figure == "kept":
@@ -147,7 +117,7 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
                 (f"{own.period.text}: called {money(own.called)}, won {money(own.won)}", money(own.call_error))
             )
     words = {"commit": "commit", "kept": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[figure]
-    total = money(record.commit) if figure == "commit" else percent(getattr(record, figure))
+    total = money(record.together.commit) if figure == "commit" else percent(getattr(record.together, figure))
     return Panel(
         f"{words.capitalize()}, {record.name}", DEFINITIONS[figure], tuple(PanelTerm(*t) for t in terms), total, words
     )
@@ -160,7 +130,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     rows = [
         (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
         for record in found
-        for own in record.periods
+        for own in record.together.periods
     ]
     header = ("person", "period", "commit", "won of commit", "due", "slipped", "called", "won")
     return sheet_response(Sheet("records", header, frozenset({"commit", "won of commit", "called", "won"}), rows), kind)

@@ -15,14 +15,13 @@ from wise_tally.core.backtest import BackTest, back_test
 from wise_tally.core.effect import effect_of
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
-from wise_tally.core.money import WHOLE_BP, divide_half_even
+from wise_tally.core.money import WHOLE_BP
 from wise_tally.core.seen import SeenRate, decided_in, set_and_seen
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 from wise_tally.core.what_if import WhatIf, stage_changes, supposed
+from wise_tally.deals.what_if_actions import adopt_probabilities
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
-from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
-from wise_tally.process.models import Stage
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine
@@ -44,7 +43,6 @@ class SeenRow:
     key: str
     name: str
     rate: SeenRate
-    seen_bp: int | None
     low: str
     width: str
     set_at: str
@@ -56,14 +54,13 @@ def _rows(line: ScopeLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
     for rate in rates:
         stage, interval = line.book.ground.stages[rate.stage], rate.interval
         low, high = (interval.low, interval.high) if interval else (0.0, 0.0)
-        seen = divide_half_even(rate.won * WHOLE_BP, rate.decided) if rate.seen is not None else None
         marks = (
             _place(low),
             _place(high - low),
             _place(rate.set_rate),
             _place(rate.seen) if rate.seen is not None else "",
         )
-        shown.append(SeenRow(stage.key, stage.name, rate, seen, *marks))
+        shown.append(SeenRow(stage.key, stage.name, rate, *marks))
     return shown
 
 
@@ -110,7 +107,7 @@ def _chosen(request: HttpRequest, rows: list[SeenRow]) -> tuple[dict[str, int], 
     if request.method != "POST":
         return {}, ""
     wanted = request.POST.getlist("stage")
-    found = {row.key: row.seen_bp for row in rows if row.key in wanted and row.seen_bp is not None}
+    found = {row.key: row.rate.seen_bp for row in rows if row.key in wanted and row.rate.seen_bp is not None}
     if not found or len(found) < len(wanted):
         return {}, "Tick the stages to adopt; accepted: stages with a seen rate."
     if _day(request) is None:
@@ -158,12 +155,7 @@ def _effect(line: ScopeLine, chosen: dict[str, int]) -> AdoptEffect:
 def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> HttpResponse:
     day = _day(request)
     assert day is not None
-    edits = []
-    for stage in Stage.objects.filter(key__in=list(chosen)).order_by("key"):
-        held = rule_in_force(stage, now())
-        rest = (held.category, held.typical_days_hundredths, stage.own_probability, stage.required)
-        edits.append(StageEdit(stage, stage.name, chosen[stage.key], *rest))
-    changed = set_stages(request.viewer, edits, day, now())  # type: ignore[attr-defined]
+    changed = adopt_probabilities(request.viewer, chosen, day, now())  # type: ignore[attr-defined]
     messages.success(
         request,
         f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. What stood before stays readable.",

@@ -1,23 +1,27 @@
 """Leads and before: lead → qualified → deal → won, with the days between."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wise_tally.core.book import Standing
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.ground import LOST, WON
+from wise_tally.core.lines import Filter, people_kept
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.statistics import DAY_SECONDS, Interval, wilson
+from wise_tally.core.trees import NONE
 
 NEW, WORKING, QUALIFIED, DROPPED = STATUSES = ("new", "working", "qualified", "dropped")
 
 
 @dataclass(frozen=True)
 class LeadRows:
-    """Leads as columns, shape (leads,): the value they are told apart by (-1 none), when they came and were closed
-    (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1 none)."""
+    """Leads as columns, shape (leads,): the value they are told apart by and their owner (-1 none), when they came and were
+    closed (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1)."""
 
     value: Ints
+    owner: Ints
     created_at: Ints
     closed_at: Ints
     status: Ints
@@ -26,6 +30,27 @@ class LeadRows:
     def take(self, keep: np.ndarray) -> "LeadRows":
         """The leads kept."""
         return LeadRows(*(getattr(self, name)[keep] for name in self.__dataclass_fields__))
+
+
+def leads_in(book: Book, standing: Standing, leads: LeadRows, period: Period, scope: Filter) -> LeadRows:
+    """Leads that came in the period (local days) by the end of the standing's day, of the people of the scope.
+
+    One that was closed only later was still being worked on then; a lead has no other history.
+    """
+    ground = book.ground
+    day = local_days(leads.created_at, ground.time_zone)
+    keep = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
+    keep &= leads.created_at < standing.cut
+    if scope.of_people:
+        today = np.full(len(leads.owner), standing.as_of.toordinal())
+        owned = leads.owner >= 0
+        team = np.full(len(leads.owner), NONE, dtype=np.int64)
+        team[owned] = ground.teams_of(leads.owner[owned], today[owned])
+        keep &= owned & people_kept(ground, scope, standing.as_of, leads.owner, team)
+    kept = leads.take(keep)
+    later = kept.closed_at >= standing.cut
+    working = STATUSES.index(WORKING)
+    return replace(kept, closed_at=np.where(later, 0, kept.closed_at), status=np.where(later, working, kept.status))
 
 
 @dataclass(frozen=True)

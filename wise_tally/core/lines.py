@@ -79,19 +79,9 @@ class Lines:
     def by_product_group(self, book: Book) -> "Lines":
         """Each line divided among the product groups of its deal's lines; a deal without lines stays whole."""
         table = book.beside.group_lines()
-        size = len(book.deals.key)
-        groups_of = np.bincount(table.deal, minlength=size)
-        first = np.cumsum(groups_of) - groups_of
-        deal = self.standing.deal[self.at]
-        number = np.maximum(groups_of[deal], 1)
-        places = np.repeat(np.arange(len(deal)), number)
-        within = np.arange(len(places)) - np.repeat(np.cumsum(number) - number, number)
-        has_lines = groups_of[deal][places] > 0
-        row = np.where(has_lines, first[deal][places] + within, 0)
-        group = np.where(has_lines, table.group[row] if len(table.group) else NONE, NONE)
-        weight = np.where(has_lines, table.amount_minor[row] if len(table.group) else 1, 1)
-        # A part is no whole deal: numbers of deals look for the same deal in other lines of a node.
-        share = np.where(np.repeat(number, number) > 1, 0, self.share_bp[places])
+        places, row, share = self._repeated(table.deal, len(book.deals.key))
+        group = np.append(table.group, NONE)[row]
+        weight = np.append(table.amount_minor, 1)[row]
         team = None if self.team is None else self.team[places]
         return Lines(
             self.standing, self.at[places], self.person[places], share, team, None, places, self, group, weight
@@ -99,22 +89,28 @@ class Lines:
 
     def by_credit(self, book: Book) -> "Lines":
         """Each line divided among the people credited with its deal; without credit it stays its owner's."""
-        rows = book.credits.on(self.standing.as_of.toordinal())
-        parts = np.bincount(book.credits.deal[rows], minlength=len(book.deals.key))
-        first = np.cumsum(parts) - parts
-        deal = self.standing.deal[self.at]
-        number = np.maximum(parts[deal], 1)
-        places = np.repeat(np.arange(len(deal)), number)
-        within = np.arange(len(places)) - np.repeat(np.cumsum(number) - number, number)
-        has_credit = parts[deal][places] > 0
-        row = rows[np.where(has_credit, first[deal][places] + within, 0)] if len(rows) else np.zeros_like(places)
-        person, weight = self.person[places], np.ones(len(places), dtype=np.int64)
-        if len(rows):
-            person = np.where(has_credit, book.credits.person[row], person)
-            weight = np.where(has_credit, book.credits.share_bp[row], weight)
-        share = np.where(np.repeat(number, number) > 1, 0, self.share_bp[places])
+        held = book.credits.on(self.standing.as_of.toordinal())
+        places, row, share = self._repeated(book.credits.deal[held], len(book.deals.key))
+        credited = np.append(book.credits.person[held], NONE)[row]
+        person = np.where(row < 0, self.person[places], credited)
+        weight = np.append(book.credits.share_bp[held], 1)[row]
         group = None if self.group is None else self.group[places]
         return Lines(self.standing, self.at[places], person, share, None, None, places, self, group, weight)
+
+    def _repeated(self, deal: Ints, deals: int) -> tuple[Ints, Ints, Ints]:
+        """Each line as often as its deal stands in a table sorted by deal, at least once.
+
+        Places of the lines, the row of the table for each (-1 for none), and their shares: a part is no whole deal, so that
+        numbers of deals look for it in other lines of a node.
+        """
+        times = np.bincount(deal, minlength=deals)
+        first = np.cumsum(times) - times
+        of_line = self.standing.deal[self.at]
+        number = np.maximum(times[of_line], 1)
+        places = np.repeat(np.arange(len(of_line)), number)
+        within = np.arange(len(places)) - np.repeat(np.cumsum(number) - number, number)
+        row = np.where(times[of_line][places] > 0, first[of_line][places] + within, NONE)
+        return places, row, np.where(np.repeat(number, number) > 1, 0, self.share_bp[places])
 
 
 def kept_deals(book: Book, standing: Standing, scope: Filter) -> Flags:

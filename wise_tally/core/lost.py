@@ -10,7 +10,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import reach_of_revisions
 from wise_tally.core.ground import LOST
 from wise_tally.core.lines import Filter, owner_kept
-from wise_tally.core.money import Ints
+from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
 
 
@@ -23,6 +23,23 @@ class LostRow:
     amount_minor: int
     deals_before: int
     amount_before: int
+
+
+@dataclass(frozen=True)
+class LostTable:
+    """Rows by value, the most money first, and their sums; in minor units."""
+
+    rows: tuple[LostRow, ...]
+
+    @property
+    def whole(self) -> LostRow:
+        """All rows together."""
+        names = ("deals", "amount_minor", "deals_before", "amount_before")
+        return LostRow(NONE, *(sum(getattr(row, name) for row in self.rows) for name in names))
+
+    def share(self, row: LostRow) -> float | None:
+        """A row's part of all the money lost in the period."""
+        return ratio(row.amount_minor, self.whole.amount_minor)
 
 
 def lost_in(book: Book, standing: Standing, period: Period, scope: Filter) -> Ints:
@@ -45,7 +62,7 @@ def lost_from(book: Book, standing: Standing, at: Ints) -> Ints:
     return found
 
 
-def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> tuple[LostRow, ...]:
+def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> LostTable:
     """Rows by value, the most money first. `sides` holds the deals lost in the period and in the one before (places in the
     standing) with the value of each (-1 none)."""
     (now, value_now), (before, value_before) = sides
@@ -54,4 +71,4 @@ def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> tuple[Los
         here, there = now[value_now == value], before[value_before == value]
         sums = [int(standing.amount_minor[deals].sum()) for deals in (here, there)]
         rows.append(LostRow(value, len(here), sums[0], len(there), sums[1]))
-    return tuple(sorted(rows, key=lambda row: (-row.amount_minor, -row.deals, row.value)))
+    return LostTable(tuple(sorted(rows, key=lambda row: (-row.amount_minor, -row.deals, row.value))))

@@ -137,10 +137,17 @@ def _joined(distribution: np.ndarray, size: int, chance: float) -> np.ndarray:
 
 def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outcome:
     """The outcome of the lines given (of those `inside`): won as it is, open counted ones by their probability."""
+    won_minor, at, amount = stakes(lines, inside)
+    return outcome(won_minor, amount, lines.lines.standing.probability_bp[at])
+
+
+def stakes(lines: ForecastLines, inside: Flags | None = None) -> tuple[int, Ints, Ints]:
+    """What is won (minor units), and the open counted deals of the period: places in the standing and what each would bring.
+
+    A deal divided among several people of one node is one outcome with all its parts there.
+    """
     still_open, won = lines.counts("open"), lines.value_minor("won")
     if inside is not None:
         still_open, won = still_open & inside, won[inside]
-    # A deal divided among several people of one node is one outcome with all its parts there.
     at, place = np.unique(lines.lines.at[still_open], return_inverse=True)
-    amount = sum_by_group(lines.amount_minor[still_open], place, len(at))
-    return outcome(int(won.sum()), amount, lines.lines.standing.probability_bp[at])
+    return int(won.sum()), at, sum_by_group(lines.amount_minor[still_open], place, len(at))

@@ -44,6 +44,34 @@ class RepRecord:
         return None if self.called is None else self.called - self.won
 
 
+@dataclass(frozen=True)
+class RecordsTogether:
+    """Several periods of one person, the latest first, and what they come to together; money in minor units."""
+
+    periods: tuple[RepRecord, ...]
+
+    @property
+    def commit(self) -> int:
+        """Commit at mid-period, all periods."""
+        return sum(record.commit for record in self.periods)
+
+    @property
+    def kept(self) -> float | None:
+        """won of what was commit ÷ commit, all periods."""
+        return ratio(sum(record.won_of_commit for record in self.periods), self.commit)
+
+    @property
+    def slip_rate(self) -> float | None:
+        """Slipped deals ÷ due deals, all periods."""
+        return ratio(sum(record.slipped for record in self.periods), sum(record.due for record in self.periods))
+
+    @property
+    def call_error(self) -> float | None:
+        """(called − won) ÷ won over the periods that the person called; above 0 too much was called."""
+        called = [record for record in self.periods if record.called is not None]
+        return ratio(sum(record.call_error or 0 for record in called), sum(record.won for record in called))
+
+
 def middle_of(period: Period) -> date:
     """The day whose end halves the period."""
     return period.starts_on + timedelta(days=period.days // 2 - 1)

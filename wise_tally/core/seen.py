@@ -10,7 +10,7 @@ from wise_tally.core.conversion import lacks_history, reach_of_revisions
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter, owner_kept, owner_rows, rows_inside, shown_nodes
-from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
 from wise_tally.core.trees import NONE
 
@@ -28,6 +28,11 @@ class SeenRate:
     without_history: int
     seen: float | None
     interval: Interval | None
+
+    @property
+    def seen_bp(self) -> int | None:
+        """The seen rate in basis points, rounded half to even; None where there is none."""
+        return None if self.seen is None else divide_half_even(self.won * WHOLE_BP, self.decided)
 
     @property
     def off(self) -> bool:

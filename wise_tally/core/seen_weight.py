@@ -11,7 +11,7 @@ from wise_tally.core.customer import year_before
 from wise_tally.core.forecast import forecast
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter
-from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
+from wise_tally.core.money import Ints
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 
@@ -49,10 +49,10 @@ def _seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenP
     probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
     kept = set()
     for rate in set_and_seen(book, standing, window, Filter())[0].stages:
-        if rate.seen is None or rate.decided < ENOUGH_WITH_HISTORY:
+        if rate.seen_bp is None or rate.decided < ENOUGH_WITH_HISTORY:
             kept.add(rate.stage)
         else:
-            probability[rate.stage] = divide_half_even(rate.won * WHOLE_BP, rate.decided)
+            probability[rate.stage] = rate.seen_bp
     return SeenProbabilities(probability, frozenset(kept), window)
 
 

@@ -1,5 +1,6 @@
 """Several deals changed at once: each as its own change, all of them or none."""
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 
@@ -62,6 +63,31 @@ class BulkRefused(Exception):
 
 
 @transaction.atomic
+def change_each(
+    viewer: Viewer,
+    ground: Ground,
+    seen: Mapping[str, int],
+    wanted: Callable[[Deal, DealRevision], DealState],
+    reason: str,
+    now: datetime,
+) -> list[Changed]:
+    """Give each deal (identifier → revision seen) the state that `wanted` makes of its last, or raise BulkRefused."""
+    found, faults = [], []
+    for deal in Deal.objects.filter(key__in=list(seen)).select_related("process").order_by("name", "key"):
+        before = last_revision(deal)
+        try:
+            with transaction.atomic():
+                after = change_deal(viewer, ground, deal, seen[deal.key], wanted(deal, before), reason, now)
+            if after.pk != before.pk:
+                found.append(Changed(deal, before, after))
+        except (StageRefused, OldState, PermissionDenied) as refused:
+            faults.append((deal, str(refused)))
+    if faults:
+        raise BulkRefused(faults)
+    return found
+
+
+@transaction.atomic
 def bulk_change(
     viewer: Viewer,
     ground: Ground,
@@ -71,20 +97,8 @@ def bulk_change(
     dry: bool = False,
 ) -> list[Changed]:
     """Change all deals named in `seen` (identifier → revision seen), or raise BulkRefused; `dry` undoes it at the end."""
-    found, faults = [], []
-    for deal in Deal.objects.filter(key__in=list(seen)[:MOST]).select_related("process").order_by("name", "key"):
-        before = last_revision(deal)
-        try:
-            with transaction.atomic():
-                after = change_deal(
-                    viewer, ground, deal, seen[deal.key], edit.state_of(before), "changed with others", now
-                )
-            if after.pk != before.pk:
-                found.append(Changed(deal, before, after))
-        except (StageRefused, OldState, PermissionDenied) as refused:
-            faults.append((deal, str(refused)))
-    if faults:
-        raise BulkRefused(faults)
+    some = dict(list(seen.items())[:MOST])
+    found = change_each(viewer, ground, some, lambda deal, last: edit.state_of(last), "changed with others", now)
     if dry:
         transaction.set_rollback(True)
     return found

@@ -12,7 +12,7 @@ from django.template.loader import render_to_string
 from wise_tally.core.money import line_amount
 from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.access import Viewer
-from wise_tally.org.book_number import old_rows_changed
+from wise_tally.org.book_number import beside_changed, old_rows_changed
 from wise_tally.org.models import OutboxMessage, Person, Role, Team, Workspace
 from wise_tally.process.check_language import Facts, missing, read_check
 from wise_tally.process.models import Document, Stage, StageKind, StageNotice
@@ -119,6 +119,7 @@ def keep_details(deal: Deal, details: Mapping[str, str]) -> None:
         if name in own and text.strip():
             value = own_value(own[name], text.strip())
             OwnFieldValue.objects.update_or_create(field=own[name], subject_key=deal.key, defaults={"value": value})
+    beside_changed()
 
 
 def own_value(field: OwnField, text: str) -> str:

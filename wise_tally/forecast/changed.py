@@ -117,6 +117,13 @@ def sides(asked: Asked) -> tuple[Standing, Standing]:
     return valued(line.book, before, asked.counting), valued(line.book, after, asked.counting)
 
 
+def read_moves(asked: Asked) -> tuple[Moves, ShiftTable]:
+    """The bridge deal by deal, and its shift table."""
+    line, (before, after) = asked.line, sides(asked)
+    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
+    return moves, shift_of(line.book, (before, after), line.period, line.scope, moves)
+
+
 def read_change(request: HttpRequest) -> Asked:
     """The two days, measure and what is opened of a request; raises Refused."""
     line = read_scope(request)
@@ -141,9 +148,7 @@ def page(request: HttpRequest) -> HttpResponse:
     """The bridge and the shift table of the scope between two days."""
     asked = read_change(request)
     line = asked.line
-    before, after = sides(asked)
-    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
-    shift = shift_of(line.book, (before, after), line.period, line.scope, moves)
+    moves, shift = read_moves(asked)
     places, bars = place_names(line), _bars(asked, moves)
     answer = {
         "line": line,
@@ -179,8 +184,7 @@ def page(request: HttpRequest) -> HttpResponse:
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The bridge as CSV, XLSX or JSON."""
     asked = read_change(request)
-    before, after = sides(asked)
-    moves = bridge_moves(asked.line.book, before, after, asked.line.period, asked.line.scope, asked.measure)
+    moves, _ = read_moves(asked)
     rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
     return sheet_response(Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows), kind)
 

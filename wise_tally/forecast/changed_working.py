@@ -5,10 +5,18 @@ from django.http import HttpRequest, HttpResponse
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_moves, bridge_rows, shift_of
+from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_rows
 from wise_tally.core.money import Ints
 from wise_tally.deals.models import Deal
-from wise_tally.forecast.changed import CAUSE_WORDS, MEASURE_WORDS, Asked, opened_deals, place_names, read_change, sides
+from wise_tally.forecast.changed import (
+    CAUSE_WORDS,
+    MEASURE_WORDS,
+    Asked,
+    opened_deals,
+    place_names,
+    read_change,
+    read_moves,
+)
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import UNITS, count, day
@@ -25,9 +33,7 @@ def working(request: HttpRequest) -> HttpResponse:
     """The panel of what the address opens; of the whole change where it opens nothing."""
     asked = read_change(request)
     line = asked.line
-    before, after = sides(asked)
-    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
-    shift = shift_of(line.book, (before, after), line.period, line.scope, moves)
+    moves, shift = read_moves(asked)
     panel = _opened(asked, moves, shift) if asked.opened else _whole(asked, moves)
     back = f"{reverse('forecast:changed')}?{asked.query()}"
     return panel_response(request, line, panel, back, f"{back}#deals")

@@ -86,12 +86,17 @@ class Beside:
 
 def value_of(column: Column, row: ForecastRow, beside: Beside) -> int | float | None:
     """The value of a column in a row, in minor units of the measure, or a ratio."""
-    if column.name.startswith("category:"):
-        return row.categories[int(column.name[9:])]
     if column.name == "seen":
         return beside.seen.get(row.node, 0)
     if column.name in ("pace", "to_date"):
         return getattr(AttainmentRow(row, beside.pace(row.node)), column.name)  # type: ignore[no-any-return]
+    return figure_of(column, row)
+
+
+def figure_of(column: Column, row: ForecastRow) -> int | float | None:
+    """The same of a column that a row's record holds."""
+    if column.name.startswith("category:"):
+        return row.categories[int(column.name[9:])]
     return getattr(row, column.name)  # type: ignore[no-any-return]
 
 

@@ -8,7 +8,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.outcome import Outcome, outcome, outcome_either_way
+from wise_tally.core.outcome import Outcome, outcome, outcome_either_way, stakes
 from wise_tally.core.seen_weight import seen_of_deals, seen_probabilities
 from wise_tally.forecast.bins import Bin, bins_of
 from wise_tally.forecast.tabs import tabs
@@ -37,8 +37,7 @@ class Side:
 
 def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
     """The outcome with the set and with the seen probabilities."""
-    rows = np.flatnonzero(lines.counts("open"))
-    at, amount, won = lines.lines.at[rows], lines.amount_minor[rows], int(lines.value_minor("won").sum())
+    won, at, amount = stakes(lines)
     seen = seen_of_deals(line.book, line.standing, line.period)
     return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen[at])
 
@@ -62,13 +61,10 @@ def page(request: HttpRequest) -> HttpResponse:
     quota = whole_attainment(line).forecast.quota
     as_set, as_seen = _outcomes(line, lines)
     seen = seen_probabilities(line.book, line.standing, line.period)
-    rows = np.flatnonzero(lines.counts("open"))
-    amount = lines.amount_minor[rows]
+    won, at, amount = stakes(lines)
     largest = np.argsort(-amount, kind="stable")[:MOST_DECIDING].tolist()
-    won = int(lines.value_minor("won").sum())
-    probability = line.standing.probability_bp[lines.lines.at[rows]]
-    pairs = outcome_either_way(won, amount, probability, largest, quota).chances
-    places = [int(lines.lines.at[rows[place]]) for place in largest]
+    pairs = outcome_either_way(won, amount, line.standing.probability_bp[at], largest, quota).chances
+    places = at[largest].tolist()
     found = deal_rows(line, places)
     bins, stages = bins_of(as_set), line.book.ground.stages
     answer = {
@@ -82,7 +78,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
         "quota_at": _mark(bins, quota),
         "step": as_set.step_minor,
-        "open_deals": len(rows),
+        "open_deals": len(at),
         "deciding": [
             (found[place], int(amount[i]), chances)
             for place, i, chances in zip(places, largest, pairs, strict=True)

@@ -8,7 +8,7 @@ import numpy as np
 from wise_tally.core.changes import Changes, changes
 from wise_tally.core.forecast import ForecastLines
 from wise_tally.core.money import Ints
-from wise_tally.core.outcome import EitherWay, outcome_either_way
+from wise_tally.core.outcome import EitherWay, outcome_either_way, stakes
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.book import shelf
 
@@ -55,10 +55,9 @@ class Outlook:
 
 def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook:
     """Chance of quota, deciding deals and what moved in the last seven days."""
-    rows = np.flatnonzero(lines.counts("open"))
-    amount = lines.amount_minor[rows]
+    won, at, amount = stakes(lines)
     largest = np.argsort(-amount, kind="stable")[:MOST].tolist()
-    found = _either_way(line, lines, rows, largest, quota)
+    found = _either_way(line, (won, at, amount), largest, quota)
     whole = found.whole
     since = line.as_of - timedelta(days=7)
     before = shelf.standing(line.book, since)
@@ -74,7 +73,7 @@ def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook
         p50=whole.quantile(0.5),
         p90=whole.quantile(0.9),
         deciding=tuple(
-            Deciding(int(lines.lines.at[rows[place]]), int(amount[place]), *pair)
+            Deciding(int(at[place]), int(amount[place]), *pair)
             for place, pair in zip(largest, found.chances, strict=True)
         ),
         since=since,
@@ -83,11 +82,11 @@ def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook
     )
 
 
-def _either_way(line: ScopeLine, lines: ForecastLines, rows: Ints, largest: list[int], quota: int | None) -> EitherWay:
+def _either_way(line: ScopeLine, of: tuple[int, Ints, Ints], largest: list[int], quota: int | None) -> EitherWay:
     """The outcome and the chances both ways, kept with the standing they were computed on."""
+    won, at, amount = of
     key = ("outcome", line.period, line.scope, quota)
     if key not in line.standing.memo:
-        probability = line.standing.probability_bp[lines.lines.at[rows]]
-        won = int(lines.value_minor("won").sum())
-        line.standing.memo[key] = outcome_either_way(won, lines.amount_minor[rows], probability, largest, quota)
+        probability = line.standing.probability_bp[at]
+        line.standing.memo[key] = outcome_either_way(won, amount, probability, largest, quota)
     return line.standing.memo[key]  # type: ignore[no-any-return]

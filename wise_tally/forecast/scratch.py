@@ -8,7 +8,6 @@ from django.http import HttpRequest
 
 from wise_tally.core.ground import OPEN
 from wise_tally.core.what_if import OUTCOMES, Supposed, WhatIf
-from wise_tally.deals.what_if_actions import DealWish
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.side import places_by_key
 from wise_tally.ui.numbers import typed_money, typed_percent
@@ -49,19 +48,14 @@ class Scratch:
             {stages[key]: probability for key, probability in self.stages.items() if key in stages},
         )
 
-    def wishes(self) -> dict[str, tuple[int, DealWish]]:
+    def wishes(self) -> dict[str, tuple[int, Supposed]]:
         """What applying takes: the revision seen and the wish of each deal."""
-        return {key: (values["seen"], _wish(values)) for key, values in self.deals.items()}
+        return {key: (values["seen"], _supposed(values)) for key, values in self.deals.items()}
 
 
 def _supposed(values: dict[str, Any]) -> Supposed:
     close = date.fromisoformat(values["close"]).toordinal() if values.get("close") else None
     return Supposed(values.get("outcome", ""), values.get("amount"), close, values.get("probability"))
-
-
-def _wish(values: dict[str, Any]) -> DealWish:
-    close = date.fromisoformat(values["close"]) if values.get("close") else None
-    return DealWish(values.get("outcome", ""), values.get("amount"), close, values.get("probability"))
 
 
 def read_typed(request: HttpRequest, line: ScopeLine, scratch: Scratch, seen: dict[str, int]) -> list[str]:

@@ -2,8 +2,6 @@
 
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.book import Standing
 from wise_tally.core.buckets import FIGURES
@@ -13,7 +11,7 @@ from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forec
 from wise_tally.core.grouping import MEMBER
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import ratio
-from wise_tally.core.outcome import outcome_either_way, outcome_of_lines
+from wise_tally.core.outcome import outcome_either_way, outcome_of_lines, stakes
 from wise_tally.core.row_targets import person_standing, row_targets
 from wise_tally.core.seen_weight import seen_standing
 from wise_tally.core.trees import NONE
@@ -221,13 +219,11 @@ def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     """The chance of quota if one deal is won, or is not."""
     outcome, key = place.asked.decided
     book, standing = place.asked.line.book, place.asked.standing
-    rows = np.flatnonzero(lines.counts("open"))
-    keys = [book.deals.key[int(deal)] for deal in standing.deal[lines.lines.at[rows]]]
+    won, at, amount = stakes(lines)
+    keys = [book.deals.key[int(deal)] for deal in standing.deal[at]]
     if key not in keys:
         raise Refused(f"“{key[:60]}” is no open deal of this period; accepted: one that the page lists.", 404)
-    amount, probability = lines.amount_minor[rows], standing.probability_bp[lines.lines.at[rows]]
-    won = int(lines.value_minor("won").sum())
-    found = outcome_either_way(won, amount, probability, [keys.index(key)], place.row.quota)
+    found = outcome_either_way(won, amount, standing.probability_bp[at], [keys.index(key)], place.row.quota)
     name = Deal.objects.filter(key=key).values_list("name", flat=True).first() or key
     fate = "is won" if outcome == "won" else "is not won"
     terms = [

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from wise_tally.core.calendar import MONTHS_IN, Period
 from wise_tally.core.forecast import ForecastRow, forecast_of_periods
 from wise_tally.core.measures import DEALS
-from wise_tally.forecast.columns import Column, columns_of
+from wise_tally.forecast.columns import Column, columns_of, figure_of
 from wise_tally.forecast.controls import exported
 from wise_tally.forecast.grid import Node, grid_nodes, is_open, shown_nodes, toggled
 from wise_tally.forecast.question import Asked
@@ -18,7 +18,7 @@ from wise_tally.ui.refusals import Refused
 class YearCell:
     """A figure of one period and the query that opens its working; None where the row has none there."""
 
-    value: int | None
+    value: int | float | None
     working: str
 
 
@@ -64,9 +64,7 @@ def year_table(asked: Asked) -> YearTable:
     rows = []
     for node in shown_nodes(asked, nodes):
         cells = [
-            YearCell(
-                _value(column, found[node.by][place].get(node.row.node)), asked.working(node.token, period=period.text)
-            )
+            YearCell(_value(column, found[node.by][place], node), asked.working(node.token, period=period.text))
             for place, period in enumerate(periods)
         ]
         opened = is_open(asked, node)
@@ -80,12 +78,9 @@ def _by_node(asked: Asked, periods: list[Period], by: str) -> list[dict[int, For
     return [{row.node: row for row in rows} for rows in tables]
 
 
-def _value(column: Column, row: ForecastRow | None) -> int | None:
-    if row is None:
-        return None
-    if column.name.startswith("category:"):
-        return row.categories[int(column.name[9:])]
-    return getattr(row, column.name)  # type: ignore[no-any-return]
+def _value(column: Column, rows: dict[int, ForecastRow], node: Node) -> int | float | None:
+    """The node's value in one period; None where it has no row there."""
+    return figure_of(column, rows[node.row.node]) if node.row.node in rows else None
 
 
 def year_sheet(asked: Asked) -> Sheet:

@@ -3,7 +3,12 @@
 from wise_tally.core.beside import OWN
 from wise_tally.shelf.beside import breakdowns_of_own
 
-WORDS = {"deal_type_group": "group of deal types", "company": "no breakdown", "size": "size of the deal"}
+WORDS = {
+    "deal_type_group": "group of deal types",
+    "company": "no breakdown",
+    "size": "size of the deal",
+    "stage": "stage it was lost from",
+}
 
 
 def words_of(by: str) -> str:

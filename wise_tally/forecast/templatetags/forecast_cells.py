@@ -61,7 +61,7 @@ def column_cell(asked: Asked, column: Column, row: GridRow, place: int) -> SafeS
 
 
 @register.simple_tag
-def measured_cell(asked: Asked, column: Column, working: str, value: int | None) -> SafeString | str:
+def measured_cell(asked: Asked, column: Column, working: str, value: int | float | None) -> SafeString | str:
     """The value of a column for a working's query; nothing where the row has none."""
     return "" if value is None else opens(column.name, working, value, shape_of(asked, column))
 
