@@ -201,7 +201,10 @@ def test_an_empty_workspace_says_what_is_missing(client, db):
     for address in ("/forecast/", "/deals/", "/attainment/", "/team/", "/setup/", "/setup/quotas/"):
         assert client.get(address).status_code == 200, address
     assert "a process with stages" in client.get("/setup/").content.decode()
-    assert client.get("/conversion/").status_code == 400
+    page = client.get("/conversion/")
+    assert page.status_code == 200
+    assert "there is no process yet" in page.content.decode()
+    assert "/setup/processes/" in page.content.decode()
     with pytest.raises(OptionRefused, match="none is set up yet"):
         ask("conversion", "2025-01-01/2025-12-31", AS_OF)
 

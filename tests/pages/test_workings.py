@@ -24,6 +24,8 @@ PAGES = (
     "/deals/d9001/",
     "/customers/accounts/",
     "/customers/account/ac001/",
+    "/customers/leads/",
+    "/forecast/deals/",
     "/today/",
     "/conversion/",
     "/conversion/?by=product_group",

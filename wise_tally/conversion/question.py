@@ -11,7 +11,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices
 from wise_tally.scope.line import ScopeLine, only_process, read_scope
 from wise_tally.scope.tabs import Tab, tabs_of
-from wise_tally.ui.refusals import Refused
+from wise_tally.ui.refusals import NothingYet, Refused
 
 BY = ("company", "person", "team", "territory", "source", "deal_type", PRODUCT_GROUP, *FACETS, SIZE)
 TABS = (
@@ -46,7 +46,11 @@ def line_of(request: HttpRequest) -> ScopeLine:
     """The scope line with one process; conversion looks at a year unless a period is chosen."""
     line = only_process(read_scope(request, "year"))
     if line.scope.process == NONE:
-        raise Refused("There is no process yet; read a package or set one up first.")
+        raise NothingYet(
+            "Here stands how deals pass through the stages of a process; there is no process yet.",
+            "Set one up",
+            "setup:processes",
+        )
     request.scope_line = line  # type: ignore[attr-defined]
     return line
 

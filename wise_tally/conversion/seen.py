@@ -31,7 +31,7 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, percent
+from wise_tally.ui.templatetags.figures import count, money, percent, score
 
 PAST_PERIODS = 6
 
@@ -174,13 +174,56 @@ def _back_test(line: ScopeLine) -> BackTest:
     return line.standing.memo[key]  # type: ignore[no-any-return]
 
 
+SIDES = {"as_set": "set", "as_seen": "seen"}
+TESTS = tuple(f"{what}-{name}" for what in ("error", "bias", "score") for name in SIDES.values())
+
+
+def _minor(mean: float | None) -> int | None:
+    return None if mean is None else round(mean)
+
+
+def _test_panel(line: ScopeLine, figure: str, stage: str) -> Panel:
+    """How an error, a bias or a score of the back-test came about."""
+    found, (what, _, name) = _back_test(line), figure.partition("-")
+    side = next(key for key, words in SIDES.items() if words == name)
+    if what == "score":
+        stages = line.book.ground.stages
+        one = next((one for one in found.scores if stages[one.stage].key == stage), None)
+        if one is None:
+            raise Refused(f"“{stage[:60]}” has no score here; accepted: a stage of the list.", 404)
+        base = PanelTerm("open deals at the checkpoints that are decided since", count(one.deals))
+        text = "Mean of (probability − outcome)² over these deals, the outcome 1 for won and 0 for lost: 0 is perfect."
+        return Panel(
+            f"Brier score, {name}, {stages[one.stage].name}", text, (base,), score(getattr(one, side)), "score"
+        )
+    terms = tuple(
+        PanelTerm(f"{g.period.text} {g.words}: {money(getattr(g, side))} for {money(g.won)}", money(g.off_by(side)))
+        for g in found.guesses
+    )
+    text = "Forecast less what was won in the end, the mean over all checkpoints"
+    text += (
+        "; of its size, whatever the sign." if what == "error" else ", with its sign: below 0 too little was expected."
+    )
+    return Panel(f"Mean {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"mean {what}")
+
+
+@require_safe
+def test_working(request: HttpRequest, figure: str) -> HttpResponse:
+    """The working of a figure of the back-test."""
+    line = line_of(request)
+    if figure not in TESTS:
+        raise Refused(f"“{figure[:40]}” is not a figure of the back-test; accepted: {', '.join(TESTS)}.", 404)
+    panel = _test_panel(line, figure, request.GET.get("stage", ""))
+    return panel_response(request, line, panel, f"{reverse('conversion:seen')}?{line.query()}&backtest=yes")
+
+
 def _tested(line: ScopeLine) -> dict[str, Any]:
     """The back-test as the page draws it, each guess with the addresses of its workings."""
     found = _back_test(line)
     errors = [
-        (f"{words}, {name}", None if value is None else round(value))
-        for side, name in (("as_set", "set"), ("as_seen", "seen"))
-        for words, value in (("mean error", found.error(side)), ("mean bias", found.bias(side)))
+        (f"mean {what}, {name}", _minor(getattr(found, what)(side)), f"{what}-{name}")
+        for side, name in SIDES.items()
+        for what in ("error", "bias")
     ]
     node = scope_node(line)[2]
     guesses = [
@@ -193,7 +236,7 @@ def _tested(line: ScopeLine) -> dict[str, Any]:
         for guess in found.guesses
     ]
     stages = line.book.ground.stages
-    scores = [(stages[score.stage].name, score) for score in found.scores]
+    scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in found.scores]
     return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores}
 
 

@@ -15,6 +15,7 @@ urlpatterns = [
     path("leads/table.<str:kind>", leads.table, name="leads-table"),
     path("set-and-seen/", seen.page, name="seen"),
     path("set-and-seen/working/", seen.working, name="seen-working"),
+    path("set-and-seen/back-test/<str:figure>/", seen.test_working, name="test-working"),
     path("set-and-seen/table.<str:kind>", seen.table, name="seen-table"),
     path("records/", records.page, name="records"),
     path("records/working/<str:figure>/", records.working, name="records-working"),

@@ -251,7 +251,8 @@ def _time(line: ScopeLine, key: str, of: Row) -> Panel:
         PanelTerm("75th percentile", str(days(row.km_p75))),
         PanelTerm("running on the day, whenever entered", str(count(row.running))),
         PanelTerm("their mean age", str(days(row.running_mean_age))),
-        PanelTerm("longer than the typical days", str(count(row.overstaying))),
+        PanelTerm("typical days, as set", str(days(row.typical_days))),
+        PanelTerm("longer than these", str(count(row.overstaying))),
     )
     return Panel(
         title=f"Time in {ground.stages[row.stage].name}",

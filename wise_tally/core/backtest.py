@@ -29,6 +29,11 @@ class Guess:
     as_seen: int
     won: int
 
+    def off_by(self, side: str) -> int:
+        """The guess of `as_set` or `as_seen` less what was won, in minor units."""
+        guess: int = getattr(self, side)
+        return guess - self.won
+
 
 @dataclass(frozen=True)
 class StageScore:
@@ -49,12 +54,12 @@ class BackTest:
 
     def bias(self, side: str) -> float | None:
         """Mean of guess − won over all checkpoints, in minor units, of `as_set` or `as_seen`; None without any."""
-        errors = [getattr(guess, side) - guess.won for guess in self.guesses]
+        errors = [guess.off_by(side) for guess in self.guesses]
         return sum(errors) / len(errors) if errors else None
 
     def error(self, side: str) -> float | None:
         """Mean absolute error, in minor units."""
-        errors = [abs(getattr(guess, side) - guess.won) for guess in self.guesses]
+        errors = [abs(guess.off_by(side)) for guess in self.guesses]
         return sum(errors) / len(errors) if errors else None
 
 

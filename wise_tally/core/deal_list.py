@@ -98,6 +98,34 @@ def slips_of(book: Book, standing: Standing, deal: int) -> tuple[Slip, ...]:
     return tuple(found)
 
 
+@dataclass(frozen=True)
+class OwnStay:
+    """A stay of one deal in an open stage, up to the as-of midnight: moments in seconds; days over the typical ones, or None."""
+
+    stage: int
+    entered_at: int
+    left_at: int
+    owner: int
+    days: float
+    over: float | None
+
+
+def stays_of(book: Book, standing: Standing, deal: int) -> tuple[OwnStay, ...]:
+    """The stays of one deal (index into the book) begun by the standing's day, in their order; days of 24 hours."""
+    stays, rules = book.open_stays, book.ground.rules_on(standing.as_of)
+    first, last = (int(np.searchsorted(stays.deal, deal, side=side)) for side in ("left", "right"))
+    found = []
+    for row in range(first, last):
+        stage, entered = int(stays.stage[row]), int(stays.entered_at[row])
+        if entered >= standing.cut:
+            break
+        left = min(int(stays.left_at[row]), standing.cut)
+        days, typical = (left - entered) / DAY_SECONDS, rules[stage].typical_days
+        over = days - typical if typical is not None and days > typical else None
+        found.append(OwnStay(stage, entered, left, int(stays.owner[row]), days, over))
+    return tuple(found)
+
+
 def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
     """Days from each deal's entry into its present stage to the as-of midnight, shape of `at`."""
     entered = book.revisions.effective_at[book.entered_row[standing.row[at]]]

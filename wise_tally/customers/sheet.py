@@ -78,18 +78,24 @@ def open_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
     return at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
 
 
+def past_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """The closed ones of them, the last closed first."""
+    at = _places(request, line, found)
+    at = at[line.standing.kind[at] != OPEN]
+    return at[np.argsort(-line.standing.closed_on[at], kind="stable")]
+
+
 def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
     """The deals of the customer that the viewer may see, as they stood."""
-    standing, at = line.standing, _places(request, line, found)
-    opened, closed = open_places(request, line, found), at[standing.kind[at] != OPEN]
-    closed = closed[np.argsort(-standing.closed_on[closed], kind="stable")]
+    standing = line.standing
+    opened, closed = open_places(request, line, found), past_places(request, line, found)
     rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)  # type: ignore[attr-defined]
     return {
         "open_deals": [rows[place] for place in opened[:LATEST].tolist() if place in rows],
         "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
         "open_totals": list_totals(standing, opened),
         "past_totals": list_totals(standing, closed),
-        "strip": CountStrip(len(at)),
+        "strip": CountStrip(len(opened) + len(closed)),
     }
 
 

@@ -21,6 +21,7 @@ urlpatterns = [
     path("leads/table.<str:kind>", leads.table, name="leads-table"),
     path("leads/new/", leads.new, name="new-lead"),
     path("lead/<key:key>/", leads.lead, name="lead"),
+    path("lead/<key:key>/working/", workings.of_lead, name="lead-figure"),
     path("lead/<key:key>/change/", leads.change, name="change-lead"),
     path("activities/", activities.add, name="add-activity"),
     path("activity/<key:key>/", activities.change, name="activity"),

@@ -9,12 +9,14 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.calendar import Period
 from wise_tally.core.customer import AGEING, ageing_place
 from wise_tally.customers.accounts import seen_account
-from wise_tally.customers.sheet import open_places, sales_spans, unpaid_of, year_spans
+from wise_tally.customers.leads import age_days, seen_lead
+from wise_tally.customers.sheet import open_places, past_places, sales_spans, unpaid_of, year_spans
 from wise_tally.deals.models import Account
+from wise_tally.org.clock import now
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, day, money
+from wise_tally.ui.templatetags.figures import count, day, days, moment, money
 
 MOST_TERMS = 40
 Asked = tuple[HttpRequest, ScopeLine, Account]
@@ -45,16 +47,17 @@ def _sum(account: Account, words: str, definition: str, rows: list[tuple[str, in
     return Panel(f"{words.capitalize()}, {account.name}", definition, tuple(terms), total, words, counted=len(rows))
 
 
-def _open(asked: Asked) -> Panel:
+def _deals(asked: Asked, words: str) -> Panel:
     request, line, account = asked
-    at = open_places(request, line, account)
+    places = open_places if words == "open" else past_places
+    at = places(request, line, account)
     amount = line.standing.amount_minor[at]
     return Panel(
-        title=f"Open deals, {account.name}",
-        definition="Sum of the whole amounts of the customer’s open deals that you may see, whatever their expected close.",
-        terms=(PanelTerm(f"{count(len(at))} open deals", money(int(amount.sum()))),),
+        title=f"{words.capitalize()} deals, {account.name}",
+        definition=f"Sum of the whole amounts of the customer’s {words} deals that you may see, of every date.",
+        terms=(PanelTerm(f"{count(len(at))} {words} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
-        total_words="open",
+        total_words=words,
         deals=named_deals(line, at, [money(int(value)) for value in amount[:FIRST_DEALS]]),
         counted=len(at),
         folded=max(0, len(at) - FIRST_DEALS),
@@ -124,8 +127,24 @@ def _orders(asked: Asked) -> Panel:
     return _sum(account, "open orders", "Orders not yet delivered, as the ledger says today.", rows)
 
 
+@require_safe
+def of_lead(request: HttpRequest, key: str) -> HttpResponse:
+    """How old a lead is, or how long it took."""
+    lead = seen_lead(request, key)
+    until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("now", moment(now()))
+    panel = Panel(
+        title=f"Days, {lead.name}",
+        definition="From the lead’s coming to its being qualified or dropped; while it is open, to now. Days of 24 hours.",
+        terms=(PanelTerm("came in", moment(lead.created_at)), PanelTerm(*until)),
+        total=days(age_days(lead, now())),
+        total_words="days",
+    )
+    return panel_response(request, None, panel, reverse("customers:lead", args=[key]))
+
+
 FIGURES: dict[str, Callable[[Asked], Panel]] = {
-    "open": _open,
+    "open": lambda asked: _deals(asked, "open"),
+    "past": lambda asked: _deals(asked, "past"),
     "unpaid": lambda asked: _unpaid(asked, tuple(range(len(AGEING))), "unpaid"),
     "past-due": lambda asked: _unpaid(asked, tuple(range(1, len(AGEING))), "past due"),
     **{

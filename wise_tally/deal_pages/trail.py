@@ -6,7 +6,8 @@ from datetime import date
 import numpy as np
 
 from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
-from wise_tally.core.ground import OPEN, Ground
+from wise_tally.core.deal_list import stays_of
+from wise_tally.core.ground import Ground
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.ink import share
@@ -57,39 +58,30 @@ ROOMY = 9
 
 def trail(line: ScopeLine, deal: int, close: int) -> Trail:
     """The deal's path through open stages up to the as-of midnight, and on to an expected close (NO_DAY for none)."""
-    stays, ground, cut = line.book.stays, line.book.ground, line.standing.cut
-    mine = [i for i in range(*_span(line, deal)) if ground.stages[int(stays.stage[i])].kind == OPEN]
-    mine = [i for i in mine if int(stays.entered_at[i]) < cut]
-    if not mine:
+    ground, stays = line.book.ground, stays_of(line.book, line.standing, deal)
+    if not stays:
         return Trail((), bool(line.book.deals.short_form[deal]))
-    rules = ground.rules_on(line.as_of)
-    start = int(stays.entered_at[mine[0]])
-    last = max(min(int(stays.left_at[i]), cut) for i in mine)
+    start, last = stays[0].entered_at, max(stay.left_at for stay in stays)
     closes = midnight_ending(date.fromordinal(close), ground.time_zone) if close != NO_DAY else 0
     end = max(last, closes)
-    days = local_days(np.array([int(stays.entered_at[i]) for i in mine]), ground.time_zone).tolist()
+    days = local_days(np.array([stay.entered_at for stay in stays]), ground.time_zone).tolist()
     drawn = []
-    for number, i in enumerate(mine):
-        entered, left = int(stays.entered_at[i]), min(int(stays.left_at[i]), cut)
-        here, before = int(stays.stage[i]), int(stays.stage[mine[number - 1]]) if number else None
-        typical = rules[here].typical_days
-        spent = (left - entered) / DAY_SECONDS
-        over = spent - typical if typical is not None and spent > typical else None
-        over_seconds = int((over or 0) * DAY_SECONDS)
-        is_back, skipped = _step(ground, before, here)
+    for number, stay in enumerate(stays):
+        is_back, skipped = _step(ground, stays[number - 1].stage if number else None, stay.stage)
+        over_seconds = int((stay.over or 0) * DAY_SECONDS)
         drawn.append(
             TrailStay(
-                stage=ground.stages[here].name,
-                left=share(entered - start, end - start),
-                width=share(max(left - entered, 1), end - start),
-                days=spent,
-                over=over,
-                over_left=share(left - over_seconds - start, end - start),
+                stage=ground.stages[stay.stage].name,
+                left=share(stay.entered_at - start, end - start),
+                width=share(max(stay.left_at - stay.entered_at, 1), end - start),
+                days=stay.days,
+                over=stay.over,
+                over_left=share(stay.left_at - over_seconds - start, end - start),
                 over_width=share(over_seconds, end - start),
-                opacity=f"{0.45 + 0.5 * number / max(1, len(mine) - 1):.2f}",
+                opacity=f"{0.45 + 0.5 * number / max(1, len(stays) - 1):.2f}",
                 entered_on=days[number],
-                roomy=(left - entered) * 100 > (end - start) * ROOMY,
-                person=ground.people[int(stays.owner[i])].name,
+                roomy=(stay.left_at - stay.entered_at) * 100 > (end - start) * ROOMY,
+                person=ground.people[stay.owner].name,
                 is_back=is_back,
                 skipped=skipped,
             )
@@ -109,8 +101,3 @@ def _step(ground: Ground, before: int | None, here: int) -> tuple[bool, tuple[st
     came_from = place[before] if before is not None else -1
     between = order[came_from + 1 : place[here]]
     return came_from > place[here], tuple(ground.stages[stage].name for stage in between)
-
-
-def _span(line: ScopeLine, deal: int) -> tuple[int, int]:
-    column = line.book.stays.deal
-    return int(np.searchsorted(column, deal)), int(np.searchsorted(column, deal, side="right"))

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gap
-from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of
+from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.deal_pages.listing import listing
@@ -123,6 +123,18 @@ def _over(line: ScopeLine, deal: Deal, at: int) -> Panel:
     return _panel(deal, "overstay", text, terms, days(None if np.isnan(over) else over))
 
 
+def _stays(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    found = stays_of(line.book, line.standing, int(line.standing.deal[at]))
+    terms = []
+    for stay in found:
+        over = f", {days(stay.over)} over" if stay.over else ""
+        name = line.book.ground.stages[stay.stage].name
+        terms.append((f"{name}, entered {moment(_moment(stay.entered_at))}{over}", days(stay.days)))
+    text = "Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; over "
+    text += "is what lies beyond the typical days."
+    return _panel(deal, "stays", text, terms, days(sum(stay.days for stay in found)))
+
+
 def _slips(line: ScopeLine, deal: Deal, at: int) -> Panel:
     found = slips_of(line.book, line.standing, int(line.standing.deal[at]))
     terms = [
@@ -183,6 +195,7 @@ DEAL_FIGURES: dict[str, Callable[[ScopeLine, Deal, int], Panel]] = {
     "probability": _weighted,
     "days": _days,
     "over": _over,
+    "stays": _stays,
     "slips": _slips,
     "slipped": _slips,
     "margin": _margin,

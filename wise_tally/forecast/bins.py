@@ -23,6 +23,11 @@ class Bin:
     y: str
     height: str
 
+    @property
+    def ends(self) -> tuple[int, int]:
+        """Where the column begins and ends, in minor units."""
+        return self.from_minor, self.to_minor
+
 
 def bins_of(found: Outcome) -> list[Bin]:
     """The distribution gathered into columns of one width between its thin ends."""

@@ -26,7 +26,7 @@ from wise_tally.scope.strip import CountStrip
 from wise_tally.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
 from wise_tally.targets.models import Call
 from wise_tally.ui.numbers import typed_money
-from wise_tally.ui.templatetags.figures import currency_decimals
+from wise_tally.ui.templatetags.figures import currency_decimals, money, signed_short
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
@@ -68,6 +68,12 @@ class Told:
     name: str
     call: Call
     before_minor: int | None
+    query: str
+
+    @property
+    def shown(self) -> tuple[str, str]:
+        """The amount and its change in words."""
+        return money(self.call.amount_minor), signed_short(self.change_minor)
 
     @property
     def change_minor(self) -> int | None:
@@ -222,6 +228,7 @@ def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
     for call in _made(line):
         node = (call.subject, call.subject_key)
         if node in names:
-            told.append(Told(names[node], call, before.get(node)))
+            query = line.query(as_of=call.made_at.date().isoformat(), period=line.period.text)
+            told.append(Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}"))
         before[node] = call.amount_minor
     return told[::-1]

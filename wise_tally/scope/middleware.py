@@ -6,13 +6,14 @@ from django.core.exceptions import PermissionDenied
 from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 
 from wise_tally.core.errors import CoreError
 from wise_tally.org.access import Viewer, has_left, viewer_of
 from wise_tally.org.clock import today
 from wise_tally.org.models import Person, Role, Workspace
 from wise_tally.scope.typed import keep_typed
-from wise_tally.ui.refusals import Refused
+from wise_tally.ui.refusals import NothingYet, Refused
 from wise_tally.ui.templatetags.figures import use_workspace
 
 BUSY = (
@@ -54,6 +55,9 @@ class WorkspaceMiddleware:
         """A refusal says what was wrong and what is accepted."""
         if isinstance(error, Refused):
             return render(request, "ui/refused.html", {"message": str(error)}, status=error.status)
+        if isinstance(error, NothingYet):
+            answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
+            return render(request, "ui/nothing_yet.html", answer)
         if isinstance(error, CoreError):
             return render(request, "ui/refused.html", {"message": str(error)}, status=400)
         if isinstance(error, OperationalError) and "locked" in str(error):

@@ -7,3 +7,11 @@ class Refused(Exception):
     def __init__(self, message: str, status: int = 400) -> None:
         super().__init__(message)
         self.status = status
+
+
+class NothingYet(Exception):
+    """A page with nothing to show yet: what belongs there, and the next step as words and the name of its address."""
+
+    def __init__(self, message: str, step: str, address: str) -> None:
+        super().__init__(message)
+        self.step, self.address = step, address

@@ -23,8 +23,8 @@ SHAPES: dict[str, Callable[[Any], Any]] = {
 }
 
 
-# Columns that are worked out, each with a working of its own.
-WORKED_OUT = frozenset(("weighted", "days", "over", "slips", "slipped", "margin", "gap", "contacted"))
+# Columns whose figures open a working of their own.
+WORKED_OUT = frozenset(("amount", "weighted", "days", "over", "slips", "slipped", "margin", "gap", "contacted"))
 
 
 @lru_cache(maxsize=4_096)

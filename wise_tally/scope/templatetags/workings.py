@@ -10,6 +10,7 @@ from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
 from wise_tally.scope import pins
+from wise_tally.scope.deals import DealRow
 from wise_tally.ui.ink import InkBar
 from wise_tally.ui.templatetags import figures
 
@@ -40,6 +41,17 @@ def figure(text: object, address: str, query: str = "", css: str = "") -> SafeSt
     """Any figure as a link to its working at an address."""
     where = f"{address}?{query}" if query else address
     return format_html('<a class="open-figure {}" href="{}" x-target="working">{}</a>', css, where, text)
+
+
+@lru_cache(maxsize=4_096)
+def _of_deal(key: str) -> str:
+    return reverse("deals:figure", args=[key, "amount"])
+
+
+@register.simple_tag
+def deal_amount(row: DealRow, query: str = "") -> SafeString:
+    """A deal's amount in whole units as a link to its working."""
+    return figure(figures.whole(row.amount_minor), _of_deal(row.key), query)
 
 
 @register.simple_tag
