@@ -60,7 +60,7 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     page = visit("rep", "/", width=390, height=844)
     page.wait_for_url("**/today/")
     first = page.locator("article.due").first
-    name = first.locator("header a").inner_text()
+    name = first.locator("header a").first.inner_text()
     first.locator("input[name=next_step]").fill("Ask for the plan")
     first.locator("input[name=next_step_on]").fill("2026-12-04")
     first.locator("button:has-text('Save')").click()

@@ -60,8 +60,8 @@ def test_from_why_is_it_down_to_the_deal_in_three_clicks(visit):
     page.wait_for_load_state()
     deals = page.locator("#deals tbody tr")
     expect(deals.first).to_be_visible()
-    name = deals.first.locator("a").inner_text()
-    deals.first.locator("a").click()
+    name = deals.first.locator("td a").first.inner_text()
+    deals.first.locator("td a").first.click()
     page.wait_for_load_state()
     expect(page.locator("h1")).to_have_text(name)
 

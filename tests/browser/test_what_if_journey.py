@@ -1,4 +1,4 @@
-"""The forecast meeting in the real browser: rows of choice, a what-if, why a region is down; by keyboard."""
+"""The forecast of choice in the real browser: rows and columns, a what-if, adopting what was seen; by keyboard."""
 
 import pytest
 from playwright.sync_api import expect
@@ -6,19 +6,6 @@ from playwright.sync_api import expect
 from wise_tally.deals.models import Deal
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
-
-
-def test_from_why_is_north_down_to_the_deal_in_three_clicks(visit):
-    page = visit("manager", "/forecast/?who=team:north&as_of=2026-11-20")
-    change = page.locator(".fig", has_text="Weighted").locator(".open-figure").last
-    change.click()
-    panel = page.locator("#working")
-    expect(panel.locator("h2")).to_contain_text("Change: weighted from 13 Nov 2026 to 20 Nov 2026")
-    deal = panel.locator("table a").first
-    name = deal.inner_text()
-    deal.click()
-    page.wait_for_url("**/deals/**")
-    expect(page.locator("h1")).to_have_text(name)
 
 
 def test_rows_of_choice_and_columns_by_keyboard(visit):
