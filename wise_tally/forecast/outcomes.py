@@ -36,10 +36,14 @@ class Side:
 
 
 def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
-    """The outcome with the set and with the seen probabilities."""
-    won, at, amount = stakes(lines)
-    seen = seen_of_deals(line.book, line.standing, line.period)
-    return outcome(won, amount, line.standing.probability_bp[at]), outcome(won, amount, seen[at])
+    """The outcome with the set and with the seen probabilities, kept with the standing they were computed on."""
+    key = ("outcomes", line.period, line.scope)
+    if key not in line.standing.memo:
+        won, at, amount = stakes(lines)
+        seen = seen_of_deals(line.book, line.standing, line.period)
+        both = (line.standing.probability_bp[at], seen[at])
+        line.standing.memo[key] = tuple(outcome(won, amount, chances) for chances in both)
+    return line.standing.memo[key]  # type: ignore[no-any-return]
 
 
 def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
