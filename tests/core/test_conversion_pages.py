@@ -114,7 +114,7 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     book = shelf.book()
     standing = shelf.standing(book, AS_OF)
     quarters = tuple(book.ground.fiscal.beside(book.ground.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3))
-    found = back_test(book, standing, stand(book), quarters, SCOPE)
+    found = back_test(book, standing, quarters, SCOPE)
     assert [g.period for g in found.guesses] == [q for q in quarters for _ in range(3)]
     squares = defaultdict(list)
     for guess in found.guesses:

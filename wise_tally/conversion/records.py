@@ -9,7 +9,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import tabs
 from wise_tally.core.calendar import Period
-from wise_tally.core.rep_record import RecordsTogether, RepRecord, rep_records
+from wise_tally.core.rep_record import RecordsTogether, rep_records
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
@@ -19,6 +19,8 @@ from wise_tally.ui.templatetags.figures import count, money, percent
 
 PERIODS = 6
 MEASURES = ("commit", "kept", "slip_rate", "call_error")
+# What may stand side by side for each period, in words.
+BY_PERIOD = {"kept": "kept", "slip_rate": "slipped", "call_error": "called over won"}
 
 
 @dataclass(frozen=True)
@@ -56,11 +58,17 @@ def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[Pe
 def page(request: HttpRequest) -> HttpResponse:
     """Who keeps what is committed, who slips, who calls too much."""
     line, periods, found = read_records(request)
+    shown = request.GET.get("each", "kept")
+    if shown not in BY_PERIOD:
+        raise Refused(f"“{shown[:40]}” is not followed period by period; accepted: {', '.join(BY_PERIOD)}.")
     answer = {
         "line": line,
         "tabs": tabs(line, "records"),
         "periods": [period.text for period in periods],
-        "people": [(record, _cells(record, periods)) for record in found],
+        "people": [(record, _cells(record, periods, shown)) for record in found],
+        "each": BY_PERIOD[shown],
+        "each_working": reverse("conversion:records-working", args=[shown]),
+        "each_links": [(words, f"{line.query()}&each={name}", name == shown) for name, words in BY_PERIOD.items()],
         "strip": CountStrip(
             sum(own.due for record in found for own in record.together.periods),
             exports=exports("conversion:records-table", line.query()),
@@ -69,9 +77,10 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "conversion/records.html", answer)
 
 
-def _cells(record: PersonRecord, periods: list[Period]) -> list[RepRecord | None]:
-    by_period = {own.period: own for own in record.together.periods}
-    return [by_period.get(period) for period in periods]
+def _cells(record: PersonRecord, periods: list[Period], figure: str) -> list[float | None]:
+    """A figure of each period by itself, None where the period has none."""
+    alone = {own.period: RecordsTogether((own,)) for own in record.together.periods}
+    return [getattr(alone[period], figure) if period in alone else None for period in periods]
 
 
 @require_safe

@@ -33,7 +33,8 @@ from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent, score
 
-PAST_PERIODS = 6
+# A whole year, so that every season counts once.
+PAST_PERIODS = 4
 
 
 @dataclass(frozen=True)
@@ -170,7 +171,7 @@ def _back_test(line: ScopeLine) -> BackTest:
     periods = tuple(fiscal.beside(present, -step) for step in range(1, PAST_PERIODS + 1))
     key = ("back-test", line.as_of, line.scope)
     if key not in line.standing.memo:
-        line.standing.memo[key] = back_test(line.book, line.standing, line.book.stand, periods, line.scope)
+        line.standing.memo[key] = back_test(line.book, line.standing, periods, line.scope)
     return line.standing.memo[key]  # type: ignore[no-any-return]
 
 

@@ -19,7 +19,7 @@ from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.lines import owner_kept
-from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, stay_lines, summed, time_in_stage
+from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, summed, time_in_stage
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
@@ -27,7 +27,7 @@ from wise_tally.process.models import Stage
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.guard import changing_needs
-from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import panel_response
 from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
@@ -159,7 +159,12 @@ def time(request: HttpRequest) -> HttpResponse:
             for group in groups
             if any(s.stays or s.running for s in group.stages)
         ],
-        "winning": [(_query(line, request, row=row.key or "", keep="row"), row) for row in winning if row.deals],
+        "winning": [
+            (_query(line, request, row=row.key or "", keep="row") if by != "company" else _query(line, request), row)
+            for row in winning
+            if row.deals
+        ],
+        "winning_months": _winning_months(line),
         "per_deal": per_deal,
         "per_query": _query(line, request, per="" if per_deal else "deal"),
         "overstays": _overstays(request, line),
@@ -175,6 +180,22 @@ def time(request: HttpRequest) -> HttpResponse:
 
 
 MOST_OVERSTAYS = 12
+WINNING_MONTHS = 12
+
+
+def _winning_months(line: ScopeLine) -> list[tuple[str, str, DaysToWin]]:
+    """Days to win of the deals won in each of the last months, the latest first, with the query of their workings."""
+    fiscal = line.book.ground.fiscal
+    present = fiscal.containing(line.as_of, "month")
+    months = [fiscal.beside(present, -step) for step in range(WINNING_MONTHS)]
+    return [
+        (
+            period_words(month),
+            line.query(period=month.text, process=line.process_value),
+            days_to_win(line.book, line.standing, month, line.scope)[0],
+        )
+        for month in months
+    ]
 
 
 def _overstays(request: HttpRequest, line: ScopeLine) -> list[DealRow]:

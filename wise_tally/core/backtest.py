@@ -1,21 +1,19 @@
 """Back-test: what past periods were forecast with set and with seen probabilities, against what was won in the end."""
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, timedelta
 
 import numpy as np
 
 from wise_tally.core.book import Book, Standing
-from wise_tally.core.calendar import Period
+from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints
-from wise_tally.core.seen_weight import seen_standing
+from wise_tally.core.seen_weight import look_back_of, seen_probabilities, with_probabilities
 
 CHECKPOINTS = ("at its start", "after a third", "after two thirds")
-Stand = Callable[[date], Standing]
 
 
 @dataclass(frozen=True)
@@ -68,17 +66,17 @@ def checkpoints(period: Period) -> tuple[date, ...]:
     return tuple(period.starts_on + timedelta(days=period.days * part // 3 - 1) for part in range(3))
 
 
-def back_test(book: Book, standing: Standing, stand: Stand, periods: tuple[Period, ...], scope: Filter) -> BackTest:
+def back_test(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> BackTest:
     """Each past period at its checkpoints, with what was set and what had been seen by then, never later data.
 
-    `stand` gives the book as it stood on a day. Deals are scored where they are decided on the day of `standing`.
+    Deals are scored where they are decided on the day of `standing`.
     Source: common practice; the score is that of G. W. Brier, Monthly Weather Review 78 (1950), 1–3.
     """
     guesses, stages, chances, outcomes = [], [], [], []
     for period in periods:
         won = int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum())
         for words, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
-            then = _kept_look(book, standing, stand, period, on, scope)
+            then = _kept_look(book, standing, period, on, scope)
             guesses.append(Guess(period, on, words, then.as_set, then.as_seen, won))
             place = np.searchsorted(standing.deal, then.deal)
             decided = standing.kind[place] != OPEN
@@ -99,23 +97,41 @@ class _Look:
     chances: Ints
 
 
-def _kept_look(book: Book, standing: Standing, stand: Stand, period: Period, on: date, scope: Filter) -> _Look:
+def _kept_look(book: Book, standing: Standing, period: Period, on: date, scope: Filter) -> _Look:
     """The look of a day that is past, kept with the ground: no later change of a deal can touch it."""
     key = ("look", on, period, scope)
     kept = book.ground.memo.get(key) if on < standing.as_of else None
     if not isinstance(kept, _Look):
-        kept = _look(book, stand(on), period, scope)
+        kept = _look(book, period, on, scope)
         book.ground.memo[key] = kept
     return kept
 
 
-def _look(book: Book, then: Standing, period: Period, scope: Filter) -> _Look:
-    seen = seen_standing(book, then, period)
-    lines = [forecast_lines(book, one, period, scope, "company") for one in (then, seen)]
+def _look(book: Book, period: Period, on: date, scope: Filter) -> _Look:
+    due, decided = _stood(book, period, on)
+    seen = with_probabilities(due, seen_probabilities(book, decided, period))
+    lines = [forecast_lines(book, one, period, scope, "company") for one in (due, seen)]
     as_set, as_seen = (int(one.value_minor("weighted").sum()) for one in lines)
     at = np.unique(lines[0].lines.at[lines[0].counts("open")])
-    chances = np.stack([one.probability_bp[at] for one in (then, seen)])
-    return _Look(as_set, as_seen, then.deal[at], then.stage[at], chances)
+    chances = np.stack([one.probability_bp[at] for one in (due, seen)])
+    return _Look(as_set, as_seen, due.deal[at], due.stage[at], chances)
+
+
+def _stood(book: Book, period: Period, on: date) -> tuple[Standing, Standing]:
+    """The book as it stood on a day: the deals that can fall in the period, and those decided since the look-back began.
+
+    A back-test looks at many days; what no figure of a day can count is not worked out.
+    """
+    rows, rev = book.rows_on(on), book.revisions
+    is_open = book.ground.stage_kind[rev.stage[rows]] == OPEN
+    closed = rows[~is_open]
+    closed_at = rev.effective_at[book.entered_row[closed]]
+    evenings = (one - timedelta(days=1) for one in (period.starts_on, look_back_of(period).starts_on))
+    here, since = (closed[closed_at >= midnight_ending(evening, book.ground.time_zone)] for evening in evenings)
+    rows = rows[is_open]
+    close = rev.expected_close[rows]
+    due = rows[(close >= period.starts_on.toordinal()) & (close <= period.ends_on.toordinal())]
+    return book.states(on, np.sort(np.r_[due, here])), book.states(on, since)
 
 
 def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[np.ndarray]) -> tuple[StageScore, ...]:

@@ -27,17 +27,21 @@ class Facet:
 
 @dataclass(frozen=True)
 class GroupLines:
-    """Product lines added up by deal and product group, sorted so; amounts in minor units, `group` -1 for none."""
+    """Product lines added up by deal and product group, sorted so; `group` -1 for none.
+
+    Amounts in minor units, quantities in hundredths.
+    """
 
     groups: tuple[str, ...]
     deal: Ints
     group: Ints
     amount_minor: Ints
+    quantity: Ints
 
 
 @dataclass(frozen=True)
 class DealValue:
-    """A value of each deal in minor units, 0 where it has none, and whether it has one; shape (deals,)."""
+    """A value of each deal (minor units, or hundredths), 0 where it has none, and whether it has one; shape (deals,)."""
 
     value_minor: Ints
     known: Ints
@@ -56,7 +60,7 @@ class Beside:
     def group_lines(self) -> GroupLines:
         """The lines of all deals by product group."""
         nothing = np.zeros(0, dtype=np.int64)
-        return GroupLines((), nothing, nothing, nothing)
+        return GroupLines((), nothing, nothing, nothing, nothing)
 
     def margin(self) -> DealValue:
         """The margin of each deal: the sum of its lines'; none without lines or where a line has no cost."""
@@ -64,6 +68,10 @@ class Beside:
 
     def first_year(self) -> DealValue:
         """Payments due in the twelve months from a deal's first; none without payments."""
+        return self.margin()
+
+    def quantity(self) -> DealValue:
+        """What each deal sells in all its lines, in hundredths; none without lines."""
         return self.margin()
 
     def first_due(self) -> Ints:

@@ -206,8 +206,12 @@ class Book:
 
     def stand(self, as_of: date) -> Standing:
         """Every deal's state at the end of `as_of` in the workspace's time zone, under the rules of that day."""
+        return self.states(as_of, self.rows_on(as_of))
+
+    def rows_on(self, as_of: date) -> npt.NDArray[np.integer]:
+        """The revisions in effect at the end of `as_of`, one of each deal that existed."""
         cut = midnight_ending(as_of, self.ground.time_zone)
-        return self.states(as_of, np.flatnonzero((self.revisions.effective_at < cut) & (self.effective_to >= cut)))
+        return np.flatnonzero((self.revisions.effective_at < cut) & (self.effective_to >= cut))
 
     def states(self, as_of: date, row: npt.NDArray[np.integer]) -> Standing:
         """The states that the revisions `row` (at most one a deal) give at the end of `as_of`."""

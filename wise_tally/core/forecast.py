@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.buckets import FIGURES, WON_HERE, Buckets, buckets_in, picks
+from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import called
 from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping
@@ -21,6 +21,9 @@ from wise_tally.core.money import WHOLE_BP, Ints, ratio, sum_by_group
 from wise_tally.core.row_targets import FILTERED, carries_quota, person_standing, row_targets
 from wise_tally.core.targets import Target
 from wise_tally.core.trees import NONE
+
+# How many numbers of deals a row holds behind its figures: won, open, lost.
+NUMBERS = 3
 
 
 @dataclass(frozen=True)
@@ -71,6 +74,7 @@ class ForecastRow:
     undated: int
     deals_won: int
     deals_open: int
+    deals_lost: int
     target: Target
     call: int | None
 
@@ -206,7 +210,8 @@ def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints, nodes: li
     weighted = sums_by_node(lines.weighted_minor, lines, group)[nodes]
     counts = counts[nodes]
     money = np.hstack([amounts, weighted]) @ picks(lines.buckets)
-    numbers = np.stack([counts[:, WON_HERE], counts[:, list(lines.buckets.of("open"))].sum(axis=1)], axis=1)
+    still_open = counts[:, list(lines.buckets.of("open"))].sum(axis=1)
+    numbers = np.stack([counts[:, WON_HERE], still_open, counts[:, LOST_HERE]], axis=1)
     return np.hstack([money, numbers]).tolist()
 
 
@@ -252,7 +257,7 @@ def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
 def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Target, int | None]) -> ForecastRow:
     """A node's record from its figures (as `figure_tables` orders them), its target and its call."""
     key, name = group.called(node)
-    categories, counts = tuple(figures[len(FIGURES) : -2]), figures[-2:]
+    categories, counts = tuple(figures[len(FIGURES) : -NUMBERS]), figures[-NUMBERS:]
     # By place, in the order of FIGURES: by name would take twice as long, and a page may ask for hundreds of rows.
     won, lost, *others = figures[: len(FIGURES)]
     return ForecastRow(node, key, name, won, lost, categories, *others, *counts, *said)  # type: ignore[call-arg, arg-type]
@@ -262,7 +267,9 @@ def calls_of_rows(
     book: Book, standing: Standing, period: Period, scope: Filter, by: str
 ) -> Callable[[int], int | None]:
     """The call of a node; none where the filter keeps other deals than calls mean, or deals count for another measure."""
-    if standing.measure != AMOUNT or standing.due_on is not None or not carries_quota(scope, by) or by in FILTERED:
+    if standing.measure != AMOUNT or standing.due_on is not None or scope.only or by in FILTERED:
+        return _no_call
+    if not carries_quota(scope, by):
         return _no_call
     amounts = called_amounts(book, standing, period)
     if by == MEMBER:

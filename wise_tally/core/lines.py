@@ -16,12 +16,17 @@ from wise_tally.core.trees import NONE, Tree
 
 @dataclass(frozen=True)
 class Filter:
-    """What the scope keeps; indices into the ground, -1 keeps all."""
+    """What the scope keeps; indices into the ground, -1 keeps all.
+
+    `only` keeps the deals of one node each of further breakdowns, such as ("source", 3); of a product group the part
+    of each deal that its lines give to it.
+    """
 
     process: int = NONE
     team: int = NONE
     person: int = NONE
     territory: int = NONE
+    only: tuple[tuple[str, int], ...] = ()
 
     @property
     def of_people(self) -> bool:
@@ -77,11 +82,15 @@ class Lines:
         return Lines(self.standing, *columns, team, self.whole or self, places, group=group)
 
     def by_product_group(self, book: Book) -> "Lines":
-        """Each line divided among the product groups of its deal's lines; a deal without lines stays whole."""
+        """Each line divided among the product groups of its deal's lines; a deal without lines stays whole.
+
+        Money is divided by the amounts of the lines, quantities are those of each group.
+        """
         table = book.beside.group_lines()
+        weights = table.quantity if self.standing.measure == "quantity" else table.amount_minor
         places, row, share = self._repeated(table.deal, len(book.deals.key))
         group = np.append(table.group, NONE)[row]
-        weight = np.append(table.amount_minor, 1)[row]
+        weight = np.append(weights, 1)[row]
         team = None if self.team is None else self.team[places]
         return Lines(
             self.standing, self.at[places], self.person[places], share, team, None, places, self, group, weight
@@ -120,7 +129,17 @@ def kept_deals(book: Book, standing: Standing, scope: Filter) -> Flags:
         keep &= book.deals.process[standing.deal] == scope.process
     if scope.territory != NONE:
         keep &= _inside(book.ground.territory_tree(standing.as_of), scope.territory)[standing.territory]
+    for by, node in scope.only:
+        keep &= _sells(book, node)[standing.deal] if by == PRODUCT_GROUP else deal_attribute(book, standing, by) == node
     return keep
+
+
+def _sells(book: Book, group: int) -> Flags:
+    """Which deals have a line of a product group, shape (deals,)."""
+    table = book.beside.group_lines()
+    sells = np.zeros(len(book.deals.key), dtype=bool)
+    sells[table.deal[table.group == group]] = True
+    return sells
 
 
 def _inside(tree: Tree, node: int) -> Flags:
@@ -161,7 +180,7 @@ def credited_lines(book: Book, standing: Standing, scope: Filter, by: str) -> Li
         lines = _whole(standing).by_product_group(book).by_credit(book)
     else:
         lines = _split(book, standing) if by_people else _whole(standing)
-    if scope.process != NONE or scope.territory != NONE:
+    if scope.process != NONE or scope.territory != NONE or scope.only:
         lines = lines.take(kept_deals(book, standing, scope)[lines.at])
     if "team" in asked or scope.team != NONE:
         team = book.ground.teams_of(lines.person, standing.membership_day[lines.at])
@@ -169,7 +188,13 @@ def credited_lines(book: Book, standing: Standing, scope: Filter, by: str) -> Li
     if scope.of_people:
         team = lines.team if lines.team is not None else lines.person
         lines = lines.take(people_kept(book.ground, scope, standing.as_of, lines.person, team))
-    return lines.by_product_group(book) if PRODUCT_GROUP in asked and not groups_first else lines
+    sold = dict(scope.only).get(PRODUCT_GROUP)
+    if (PRODUCT_GROUP in asked or sold is not None) and not groups_first:
+        lines = lines.by_product_group(book)
+    if sold is None:
+        return lines
+    assert lines.group is not None
+    return lines.take(lines.group == sold)
 
 
 def _whole(standing: Standing) -> Lines:

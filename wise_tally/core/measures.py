@@ -1,4 +1,4 @@
-"""What deals count for: their amount, their margin, one each, or the money of their first year; and by which day."""
+"""What deals count for: their amount or margin, one each, the money of their first year, or what they sell; and by which day."""
 
 from dataclasses import replace
 
@@ -8,18 +8,19 @@ from wise_tally.core.beside import DealValue
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.errors import UnknownBreakdown
 
-AMOUNT, MARGIN, DEALS, FIRST_YEAR = MEASURES = ("amount", "margin", "deals", "first_year")
+AMOUNT, MARGIN, DEALS, FIRST_YEAR, QUANTITY = MEASURES = ("amount", "margin", "deals", "first_year", "quantity")
 CLOSE, PAYMENT = BASES = ("close", "payment")
 # Of targets, what each measure is held against.
-METRICS = {AMOUNT: "won_amount", MARGIN: "margin", DEALS: "won_deals"}
-# A number of deals is kept in hundredths, as a target of won deals is, so that it can be weighted.
+METRICS = {AMOUNT: "won_amount", MARGIN: "margin", DEALS: "won_deals", QUANTITY: "quantity"}
+# A number is kept in hundredths, as a target of it is, so that it can be weighted.
+IN_HUNDREDTHS = (DEALS, QUANTITY)
 ONE_DEAL = 100
 
 
 def valued(book: Book, standing: Standing, measure: str = AMOUNT, basis: str = CLOSE) -> Standing:
     """The standing with deals counting for `measure`, in the period of their `basis`; the plain one for the first of both.
 
-    A deal without the measure counts 0 and is not `known`. Numbers of deals are in hundredths. By "payment" won and
+    A deal without the measure counts 0 and is not `known`. Numbers and quantities are in hundredths. By "payment" won and
     open deals fall in the period of their first payment, those without one in none. Kept with the standing.
     Raises UnknownBreakdown for a measure or basis that is none of MEASURES or BASES.
     """
@@ -42,6 +43,7 @@ def _valued(book: Book, standing: Standing, measure: str, basis: str) -> Standin
     if measure == DEALS:
         one = np.full(len(standing.deal), ONE_DEAL, dtype=np.int64)
         return replace(standing, amount_minor=one, measure=measure, due_on=due_on)
-    found: DealValue = book.beside.margin() if measure == MARGIN else book.beside.first_year()
+    read = {MARGIN: book.beside.margin, FIRST_YEAR: book.beside.first_year, QUANTITY: book.beside.quantity}
+    found: DealValue = read[measure]()
     value, known = found.value_minor[standing.deal], found.known[standing.deal]
     return replace(standing, amount_minor=value, measure=measure, due_on=due_on, known=known)

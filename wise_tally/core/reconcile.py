@@ -6,12 +6,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.lines import Filter, people_kept
+from wise_tally.core.lines import Filter, kept_deals, people_kept
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 
 # What may keep a deal out of a figure, in the order in which it is tested.
-REASONS = ("not_there", "process", "territory", "whose", "basis", "status", "period", "category", "definition")
+REASONS = ("not_there", "process", "territory", "whose", "kept", "basis", "status", "period", "category", "definition")
 
 
 @dataclass(frozen=True)
@@ -111,4 +111,5 @@ def scope_tests(book: Book, standing: Standing, scope: Filter) -> tuple[tuple[st
         team = book.ground.teams_of(standing.owner, standing.membership_day)
         kept = people_kept(book.ground, scope, standing.as_of, standing.owner, team)
         whose = spread(standing, size, kept)
-    return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose))
+    kept = spread(standing, size, kept_deals(book, standing, Filter(only=scope.only)))
+    return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose), ("kept", kept))

@@ -1,11 +1,11 @@
 """A rep's record: commit against outcome, deals that slipped, calls against outcome, period by period."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, timedelta
 
 import numpy as np
 
-from wise_tally.core.backtest import Stand
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import calls_in_force
@@ -13,6 +13,8 @@ from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints, ratio, sum_by_group
+
+Stand = Callable[[date], Standing]
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,7 @@
 """The target of each row of a breakdown, and where a scope leaves rows without one."""
 
 from collections.abc import Callable
+from datetime import date
 
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.book import Book, Standing
@@ -17,8 +18,18 @@ FILTERED = {PRODUCT_GROUP: 0, "deal_type": 1, "source": 2}
 SUBJECTS = ("company", "team", "person", "territory", "partner")
 
 
+def quota_filters(book: Book, scope: Filter, as_of: date) -> tuple[str, str, str, str]:
+    """The filters that a quota must carry to mean the deals of which the scope keeps only some."""
+    filters = list(PLAIN)
+    for by, node in scope.only:
+        filters[FILTERED[by]] = grouping(book, by, as_of).keys[node] if node != NONE else ""
+    return filters[0], filters[1], filters[2], filters[3]
+
+
 def carries_quota(scope: Filter, by: str) -> bool:
-    """Whether quotas and calls of `by` rows mean the same deals as the filter keeps."""
+    """Whether quotas of `by` rows mean the same deals as the filter keeps."""
+    if any(name not in FILTERED or node == NONE for name, node in scope.only):
+        return False
     if scope.process != NONE or by == "process":
         return False
     if by == "territory":
@@ -45,10 +56,10 @@ def row_targets(
         return _no_target
     ground, read = book.ground, (pace if to_date else quotas)
     if by in FILTERED:
-        return _filtered(book, standing, period, by, to_date)
+        return _no_target if scope.only else _filtered(book, standing, period, by, to_date)
     if by != MEMBER and by not in SUBJECTS:
         return _no_target
-    targets = read(ground, standing.as_of, period, metric, PLAIN)
+    targets = read(ground, standing.as_of, period, metric, quota_filters(book, scope, standing.as_of))
     if by != MEMBER:
         return lambda node: NO_TARGET if node == NONE else targets.of(by, node)
 

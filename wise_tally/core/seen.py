@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.conversion import lacks_history, reach_of_revisions
 from wise_tally.core.ground import OPEN, WON
@@ -52,18 +52,39 @@ class SeenGroup:
     stages: tuple[SeenRate, ...]
 
 
-def first_reached(book: Book, standing: Standing, process: int, place: int) -> Ints:
-    """The moment each deal of the standing first reached a stage (place among the process's open stages).
+def reached_days(book: Book, process: int) -> Ints:
+    """The day ordinal on which revisions show each deal to have first reached each open stage, shape (open stages, deals).
+
+    NEVER where none shows it. Computed once for a book: a look back only has to cut it off.
+    """
+    key = ("first reached", process)
+    if key not in book.memo:
+        book.memo[key] = _reached_days(book, process)
+    return book.memo[key]
+
+
+def _reached_days(book: Book, process: int) -> Ints:
+    rev, reach = book.revisions, reach_of_revisions(book, process)
+    before = np.r_[NONE, reach[:-1]][: len(reach)]
+    before[np.r_[True, np.diff(rev.deal) != 0][: len(reach)]] = NONE
+    # Reach never falls within a deal, so only the revisions that raise it show a stage reached for the first time.
+    rows = np.flatnonzero(reach > before)
+    came, days = rev.deal[rows], local_days(rev.effective_at[rows], book.ground.time_zone)
+    found = np.full((len(book.ground.open_stages(process)), len(book.deals.key)), NEVER)
+    for place in range(len(found)):
+        raised = (before[rows] < place) & (reach[rows] >= place)
+        found[place][came[raised]] = days[raised]
+    return found
+
+
+def first_reached_on(book: Book, standing: Standing, process: int, place: int, at: Ints) -> Ints:
+    """The day ordinal on which deals of the standing (places `at`) first reached a stage (place among the open stages).
 
     A skipped stage is reached when the later one is entered, every stage on entering won; NEVER for not reached.
     """
-    rev = book.revisions
-    rows = np.flatnonzero((reach_of_revisions(book, process) >= place) & (rev.effective_at < standing.cut))
-    rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
-    moment = np.full(len(book.deals.key), NEVER)
-    moment[rev.deal[rows]] = rev.effective_at[rows]
-    won_at = np.where(standing.kind == WON, standing.closed_at, NEVER)
-    return np.minimum(moment[standing.deal], won_at)
+    day = reached_days(book, process)[place][standing.deal[at]]
+    day[day > standing.as_of.toordinal()] = NEVER
+    return np.where(standing.kind[at] == WON, np.minimum(day, standing.closed_on[at]), day)
 
 
 def set_and_seen(
@@ -72,20 +93,19 @@ def set_and_seen(
     """Per node and open stage the observed win rate with its Wilson interval; a deal's node is its owner's on the day."""
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
-    rows, node = owner_rows(book, standing, standing.owner, np.arange(len(standing.deal)), by)
-    node = np.where(node == NONE, nodes, node)
-    kept = owner_kept(book, standing, scope) & (standing.kind != OPEN)
-    short = book.deals.short_form[standing.deal]
+    decided = _decided(book, standing, period, scope)
     rules = book.ground.rules_on(standing.as_of)
     tables: dict[int, Ints] = {}
     for process in book.ground.processes_by_key if scope.process == NONE else (scope.process,):
-        order = book.ground.open_stages(process)
-        for place, stage in enumerate(order):
+        at = decided[book.deals.process[standing.deal[decided]] == process]
+        rows, node = owner_rows(book, standing, standing.owner[at], at, by)
+        node = np.where(node == NONE, nodes, node)
+        won, short = standing.kind[at] == WON, book.deals.short_form[standing.deal[at]]
+        for place, stage in enumerate(book.ground.open_stages(process)):
             if book.ground.stages[stage].retired:
                 continue
-            inside = kept & (book.deals.process[standing.deal] == process)
-            inside &= _in_window(book, first_reached(book, standing, process, place), period)
-            masks = (inside, inside & (standing.kind == WON), inside & short)
+            inside = _within(first_reached_on(book, standing, process, place, at), period)
+            masks = (inside, inside & won, inside & short)
             counts = np.stack([np.bincount(node[mask[rows]], minlength=nodes + 1) for mask in masks], axis=1)
             if group.tree is not None:
                 counts[:nodes] = group.tree.roll_up(counts[:nodes])
@@ -107,19 +127,20 @@ def decided_in(book: Book, standing: Standing, period: Period, scope: Filter, st
     """Places of the decided deals of a breakdown's row that first reached a stage in the period, as `set_and_seen` counts."""
     process = book.ground.stages[stage].process
     place = book.ground.open_stages(process).index(stage)
-    inside = owner_kept(book, standing, scope) & (standing.kind != OPEN)
-    inside &= book.deals.process[standing.deal] == process
-    inside &= _in_window(book, first_reached(book, standing, process, place), period)
-    at = np.flatnonzero(inside)
+    at = _decided(book, standing, period, scope)
+    at = at[book.deals.process[standing.deal[at]] == process]
+    at = at[_within(first_reached_on(book, standing, process, place, at), period)]
     return np.asarray(at[rows_inside(book, standing, standing.owner[at], at, *row)])
 
 
-def _in_window(book: Book, moments: Ints, period: Period) -> Ints:
-    inside = np.zeros(len(moments), dtype=bool)
-    known = moments != NEVER
-    days = local_days(moments[known], book.ground.time_zone)
-    inside[known] = (days >= period.starts_on.toordinal()) & (days <= period.ends_on.toordinal())
-    return inside
+def _decided(book: Book, standing: Standing, period: Period, scope: Filter) -> Ints:
+    """Places of the decided deals of the scope that can have reached a stage in the period: none closed before it."""
+    late = (standing.kind != OPEN) & (standing.closed_on >= period.starts_on.toordinal())
+    return np.flatnonzero(owner_kept(book, standing, scope) & late)
+
+
+def _within(day: Ints, period: Period) -> Flags:
+    return (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
 
 
 def _rate(stage: int, probability_bp: int, counts: list[int]) -> SeenRate:

@@ -58,15 +58,23 @@ def _seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenP
 
 def seen_of_deals(book: Book, standing: Standing, period: Period) -> Ints:
     """The probability of each deal by what was seen of its stage, in basis points; closed ones keep theirs."""
-    seen = seen_probabilities(book, standing, period)
+    return _weighed(standing, seen_probabilities(book, standing, period))
+
+
+def _weighed(standing: Standing, seen: SeenProbabilities) -> Ints:
     return np.where(standing.kind == OPEN, seen.probability_bp[standing.stage], standing.probability_bp)
 
 
-def seen_standing(book: Book, standing: Standing, period: Period) -> Standing:
+def with_probabilities(standing: Standing, seen: SeenProbabilities) -> Standing:
     """The standing with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
+    return replace(standing, probability_bp=_weighed(standing, seen))
+
+
+def seen_standing(book: Book, standing: Standing, period: Period) -> Standing:
+    """The standing weighed by what it had itself seen before the period; made once for both."""
     key = ("seen standing", period)
     if key not in standing.memo:
-        standing.memo[key] = replace(standing, probability_bp=seen_of_deals(book, standing, period))
+        standing.memo[key] = with_probabilities(standing, seen_probabilities(book, standing, period))
     return standing.memo[key]  # type: ignore[no-any-return]
 
 

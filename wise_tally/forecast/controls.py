@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from wise_tally.core.measures import DEALS
+from wise_tally.core.measures import DEALS, IN_HUNDREDTHS, QUANTITY
 from wise_tally.forecast.columns import Column, chosen_columns, columns_of
 from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, Asked
 from wise_tally.org.access import Viewer
@@ -62,11 +62,11 @@ def controls(asked: Asked, viewer: Viewer) -> Controls:
 
 def unit_of(asked: Asked) -> str:
     """The unit of the measure, as heads of columns write it."""
-    return "deals" if asked.measure == DEALS else currency_sign()
+    return {DEALS: "deals", QUANTITY: "pieces"}.get(asked.measure) or currency_sign()
 
 
 def exported(asked: Asked, column: Column, value: int | float | None) -> int | float | None:
-    """A value as table files hold it: numbers of deals as such, money in minor units."""
-    if asked.measure == DEALS and column.shape == "money" and value is not None:
+    """A value as table files hold it: numbers as such, money in minor units."""
+    if asked.measure in IN_HUNDREDTHS and column.shape == "money" and value is not None:
         return value / 100
     return value

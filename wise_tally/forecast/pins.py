@@ -8,7 +8,7 @@ from django.http import HttpRequest
 from wise_tally.core.buckets import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, deciding_day
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.ground import LOST, OPEN, WON
-from wise_tally.core.measures import CLOSE, DEALS
+from wise_tally.core.measures import CLOSE, IN_HUNDREDTHS
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.core.working import lines_inside
 from wise_tally.forecast.question import Asked, read_question
@@ -48,7 +48,7 @@ def _counted(asked: Asked, figure: str, token: str) -> Counted:
     counts = lines.counts(measured) & inside
     value = np.zeros(size, dtype=np.int64)
     np.add.at(value, standing.deal[lines.lines.at[counts]], lines.value_minor(measured)[counts])
-    is_money = asked.measure != DEALS and not figure.startswith("deals_")
+    is_money = asked.measure not in IN_HUNDREDTHS and not figure.startswith("deals_")
     if not is_money:
         value[standing.deal[lines.lines.at[counts]]] = 1
     return Counted(value, _tests(line, lines, measured, (inside, counts)), is_money)

@@ -9,7 +9,7 @@ from django.http import HttpRequest
 from wise_tally.core.beside import FACETS, PRODUCT_GROUP
 from wise_tally.core.book import Standing
 from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, MEASURES, valued
+from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, IN_HUNDREDTHS, MEASURES, valued
 from wise_tally.core.what_if import supposed
 from wise_tally.forecast.bins import BINS
 from wise_tally.forecast.scratch import Scratch
@@ -28,6 +28,7 @@ MEASURE_WORDS = {
     "margin": "margin",
     DEALS: "number of deals",
     "first_year": "first-year value",
+    "quantity": "quantity",
 }
 BASIS_WORDS = {CLOSE: "expected close", "payment": "first payment due"}
 
@@ -85,7 +86,7 @@ class Asked:
     @property
     def aside_shape(self) -> str:
         """How values of the measure are written in whole units."""
-        return "hundredths" if self.measure == DEALS else "whole"
+        return "hundredths" if self.measure in IN_HUNDREDTHS else "whole"
 
     @property
     def given(self) -> list[tuple[str, str]]:

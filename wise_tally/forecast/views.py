@@ -13,7 +13,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.deal_list import untouched
 from wise_tally.core.forecast import ForecastLines, ForecastRow, deals_without, forecast, forecast_lines
 from wise_tally.core.lines import number_of_deals
-from wise_tally.core.measures import DEALS
+from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.core.row_targets import row_targets
 from wise_tally.core.tallies import sums_by_period
 from wise_tally.forecast import words
@@ -205,7 +205,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     if asked.form == "year":
         return sheet_response(year_sheet(asked), kind)
     chosen = chosen_columns(request.viewer, asked)  # type: ignore[attr-defined]
-    money = frozenset() if asked.measure == DEALS else frozenset(c.name for c in chosen if c.shape == "money")
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.name for c in chosen if c.shape == "money")
     rows = [
         (
             row.node.name,

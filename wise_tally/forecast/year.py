@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from wise_tally.core.calendar import MONTHS_IN, Period
 from wise_tally.core.forecast import ForecastRow, forecast_of_periods
-from wise_tally.core.measures import DEALS
+from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.forecast.columns import Column, columns_of, figure_of
 from wise_tally.forecast.controls import exported
 from wise_tally.forecast.grid import Node, grid_nodes, is_open, shown_nodes, toggled
@@ -91,5 +91,5 @@ def year_sheet(asked: Asked) -> Sheet:
         (row.node.name, row.node.depth, *(exported(asked, table.column, cell.value) for cell in row.cells))
         for row in table.rows
     ]
-    money = frozenset() if asked.measure == DEALS else frozenset(heads)
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(heads)
     return Sheet("forecast", ("row", "level", *heads), money, rows)

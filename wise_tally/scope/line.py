@@ -14,10 +14,11 @@ from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.org.access import allowed_scope, teams_seen
 from wise_tally.org.clock import today
+from wise_tally.scope.only import only_words, read_only
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
-PARTS = ("period", "who", "where", "process", "as_of")
+PARTS = ("period", "who", "where", "process", "kept", "as_of")
 
 
 @dataclass(frozen=True)
@@ -98,6 +99,16 @@ class ScopeLine:
         """Which process is counted."""
         index = self.scope.process
         return "every process" if index == NONE else self.book.ground.processes[index][1]
+
+    @cached_property
+    def only_label(self) -> str:
+        """What else the deals counted have in common; empty where all count."""
+        return only_words(self.book, self.scope.only, self.as_of)
+
+    @property
+    def query_without_only(self) -> str:
+        """The same scope with all deals again."""
+        return self.query(kept=None)
 
     @cached_property
     def who_value(self) -> str:
@@ -188,10 +199,13 @@ def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine
     text = request.GET.get("period")
     period = ground.fiscal.parse(text) if text else ground.fiscal.containing(as_of, default_kind)
     viewer = request.viewer  # type: ignore[attr-defined]
+    who = _who(request.GET.get("who"), book)
     asked = Filter(
         process=_find("process", request.GET.get("process"), [key for key, _ in ground.processes]),
         territory=_find("territory", request.GET.get("where"), [node.key for node in ground.territories]),
-        **_who(request.GET.get("who"), book),
+        team=who.get("team", NONE),
+        person=who.get("person", NONE),
+        only=read_only(book, request.GET.get("kept", ""), as_of),
     )
     scope = allowed_scope(viewer, ground, as_of, asked)
     given = tuple((name, request.GET[name]) for name in PARTS if request.GET.get(name))

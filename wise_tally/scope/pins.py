@@ -29,6 +29,7 @@ WORDS = {
     "process": "belongs to another process",
     "territory": "lies in another territory",
     "whose": "belongs to somebody else",
+    "kept": "is not among the deals that the scope keeps",
     "basis": "is not in the base of this figure",
     "status": "has another status",
     "period": "falls in another period",

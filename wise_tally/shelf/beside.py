@@ -9,7 +9,7 @@ from django.db.models import F, Q, QuerySet
 
 from wise_tally.core.beside import OWN, Beside, DealValue, Facet, GroupLines
 from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
-from wise_tally.core.money import Ints, line_amounts, line_costs, margins_of_deals, sum_by_group
+from wise_tally.core.money import Ints, divide_half_even_array, line_amounts, line_costs, margins_of_deals, sum_by_group
 from wise_tally.core.trees import NONE
 from wise_tally.deals.models import Account, Deal, DealLine, OwnField, OwnFieldValue, Partner, Payment
 from wise_tally.process.models import DealType
@@ -131,7 +131,7 @@ class StoredBeside(Beside):
         return self.kept("group lines", self._group_lines)  # type: ignore[no-any-return]
 
     def _group_lines(self) -> GroupLines:
-        deal, product, _, amount, _ = self.lines()
+        deal, product, quantity, amount, _ = self.lines()
         rows = DealLine.product.field.related_model._default_manager.values_list("pk", "product_group")
         group_of = {pk: group for pk, group in rows if group}
         names = tuple(sorted(set(group_of.values())))
@@ -144,8 +144,19 @@ class StoredBeside(Beside):
         cell = deal * width + np.where(table[product] == NONE, len(names), table[product])
         cells, place = np.unique(cell, return_inverse=True)
         group = cells % width
-        sums = sum_by_group(amount, place, len(cells))
-        return GroupLines(names, cells // width, np.where(group == len(names), NONE, group), sums)
+        amounts, sold = (
+            sum_by_group(column, place, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
+        )
+        return GroupLines(names, cells // width, np.where(group == len(names), NONE, group), amounts, sold)
+
+    def quantity(self) -> DealValue:
+        """What each deal sells."""
+        return self.kept("quantity", self._quantity)  # type: ignore[no-any-return]
+
+    def _quantity(self) -> DealValue:
+        table = self.group_lines()
+        known = np.bincount(table.deal, minlength=self.deals) > 0
+        return DealValue(sum_by_group(table.quantity, table.deal, self.deals), known)
 
     def margin(self) -> DealValue:
         """The margin of each deal."""

@@ -9,6 +9,7 @@ from django.urls import reverse
 from django.utils.html import format_html_join
 from django.utils.safestring import SafeString
 
+from wise_tally.conversion.drawing import TimeRow
 from wise_tally.conversion.over_time import MonthCell, Series
 from wise_tally.core.leads import LeadFigures
 from wise_tally.scope.line import ScopeLine
@@ -30,6 +31,17 @@ LEADS = {
     "days_to_qualify": "days",
     "days_to_win": "days",
 }
+# The columns of a stage's time: name, how it is written, class of the cell.
+STAGE_TIMES = (
+    ("km_median", "days", ""),
+    ("km_p75", "days", ""),
+    ("typical_days", "days", ""),
+    ("stays", "count", "optional"),
+    ("completed", "count", "optional"),
+    ("running", "count", ""),
+    ("running_mean_age", "days", "optional"),
+    ("overstaying", "count", ""),
+)
 
 
 @register.filter
@@ -75,3 +87,15 @@ def month_bars(cells: Sequence[MonthCell]) -> SafeString:
             for place, cell in enumerate(cells)
         ),
     )
+
+
+@register.simple_tag
+def time_cells(row: TimeRow, query: str) -> SafeString:
+    """The figures of a stage's time, a cell each; all open one working."""
+    address, given = reverse("conversion:working", args=["time"]), f"{query}&{urlencode({'stage': row.key})}"
+    cells = []
+    for name, shape, css in STAGE_TIMES:
+        value = getattr(row.time, name)
+        mark = "watch" if name == "overstaying" and value else ""
+        cells.append((css, figure(SHAPES[shape](value), address, given, mark)))
+    return format_html_join("", '<td class="{}">{}</td>', cells)

@@ -8,7 +8,7 @@ from django.urls import reverse
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
-from wise_tally.core.measures import DEALS
+from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.forecast.columns import Column
 from wise_tally.forecast.grid import GridRow
 from wise_tally.forecast.question import Asked
@@ -24,7 +24,7 @@ ALWAYS_SHOWN = 3
 @register.simple_tag
 def measured(measure: str, value: int | None, shape: str = "short") -> str:
     """A value of a measure: money short or in whole units, numbers of deals as they are."""
-    if measure == DEALS:
+    if measure in IN_HUNDREDTHS:
         return figures.hundredths(value)
     return figures.short(value) if shape == "short" else figures.whole(value)
 
@@ -50,7 +50,7 @@ def signed_of(value: int | None, measure: str) -> str:
 def shape_of(asked: Asked, column: Column) -> str:
     """How values of a column are written."""
     if column.shape == "money":
-        return "hundredths" if asked.measure == DEALS else "whole"
+        return "hundredths" if asked.measure in IN_HUNDREDTHS else "whole"
     return column.shape
 
 

@@ -99,7 +99,7 @@ def hundredths(value: int | None) -> str:
 
 
 # How an exact value of a measure is written: money, but for numbers of deals.
-UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths}
+UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths, "quantity": hundredths}
 
 
 @register.filter
