@@ -8,6 +8,7 @@ pytestmark = pytest.mark.django_db
 WHO = ("nobody", "r01", "r08", "m2", "m1", "a1", "viewer")
 ALL_IN = (302, 200, 200, 200, 200, 200, 200)
 OWN_DEAL = (302, 404, 200, 404, 200, 200, 200)
+OWN_ROW = (302, 404, 200, 404, 200, 200, 200)
 CHANGE = (302, 404, 422, 404, 422, 422, 422)
 ADMIN_ONLY = (302, 403, 403, 403, 403, 422, 403)
 IMPORTERS = (302, 403, 403, 403, 403, 200, 403)
@@ -114,6 +115,18 @@ TABLE = {
     ("conversion:table", "get", "/conversion/table.xlsx"): ALL_IN,
     ("attainment:page", "get", "/attainment/"): ALL_IN,
     ("attainment:table", "get", "/attainment/table.csv"): ALL_IN,
+    ("attainment:working", "get", "/attainment/working/needed/?by=person&node=person:r08"): OWN_ROW,
+    ("attainment:year", "get", "/attainment/year/"): ALL_IN,
+    ("attainment:compared", "get", "/attainment/compared/"): ALL_IN,
+    ("attainment:compared-table", "get", "/attainment/compared/table.csv"): ALL_IN,
+    ("attainment:commissions", "get", "/attainment/commissions/"): ALL_IN,
+    ("attainment:commissions-table", "get", "/attainment/commissions/table.csv"): ALL_IN,
+    ("attainment:commissions-working", "get", "/attainment/commissions/working/commission/"): ALL_IN,
+    ("attainment:statement", "get", "/attainment/commissions/of/r08/"): OWN_ROW,
+    ("attainment:issue", "post", "/attainment/commissions/of/r08/hand-out/"): (302, 403, 403, 404, 302, 302, 403),
+    ("attainment:cash", "get", "/attainment/cash/"): ALL_IN,
+    ("attainment:cash-table", "get", "/attainment/cash/table.csv"): ALL_IN,
+    ("attainment:cash-working", "get", "/attainment/cash/working/won/"): ALL_IN,
     ("team:page", "get", "/team/"): ALL_IN,
     ("setup:page", "get", "/setup/"): ALL_IN,
     ("setup:stages", "get", "/setup/stages/new_site/"): ALL_IN,

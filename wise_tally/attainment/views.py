@@ -1,106 +1,128 @@
-"""Pages of attainment: won against quota and pace, per team, person and territory."""
+"""Pages of attainment: won against quota and pace, per row and through the year."""
 
-from dataclasses import dataclass
-from urllib.parse import urlencode
+from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.attainment.grid import rows_of
+from wise_tally.attainment.question import BY, MEASURES, Asked, read_question, tabs
+from wise_tally.attainment.working import panel_of
+from wise_tally.core.activity import BY as BY_PEOPLE
+from wise_tally.core.activity import KINDS
+from wise_tally.core.attainment import DaysOf
 from wise_tally.core.row_targets import carries_quota
-from wise_tally.core.trees import NONE
-from wise_tally.scope.line import ScopeLine, in_tree_order, read_scope
-from wise_tally.scope.nodes import scope_node, whole_attainment, working_query
+from wise_tally.scope.breakdowns import words_of
+from wise_tally.scope.cumulative import cumulative, year_of
+from wise_tally.scope.nodes import scope_node
+from wise_tally.scope.panel import panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.ui.ink import InkBar, ink_bar
-from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import short
+from wise_tally.ui.templatetags.figures import as_words
 
-BY = ("team", "person", "territory")
-
-
-@dataclass(frozen=True)
-class Row:
-    """A node with its bar."""
-
-    record: AttainmentRow
-    name: str
-    depth: int
-    bar: InkBar
-    working: str
+FEW_ROWS = 9
 
 
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
-    """Quota, pace, won and gap of every node."""
-    line = read_scope(request, "year")
-    by = _by(request)
-    whole = whole_attainment(line)
-    counted = whole.forecast.deals_won + whole.forecast.deals_open
-    query = urlencode([*line.given, ("by", by)])
+    """Quota, pace, won, what is still needed, of every node."""
+    asked = read_question(request)
+    line, whole = asked.line, asked.whole
+    days = DaysOf.at(line.period, line.as_of)
+    by, rows = BY_PEOPLE[1:] if asked.counts_activities else BY, rows_of(asked)
+    token = scope_node(line)[2]
+    # Below a short table stands the year, so that the page answers the next question too.
+    short = len(rows) <= FEW_ROWS and not asked.counts_activities
     answer = {
         "line": line,
-        "by": by,
-        "by_links": [(name, urlencode([*line.given, ("by", name)])) for name in BY],
+        "tabs": tabs(line, "page"),
+        "asked": asked,
+        "by": asked.by,
+        "by_words": words_of(asked.by),
+        "by_links": [(words_of(name), asked.query(by=name), name == asked.by) for name in by],
+        "measures": [
+            (words, asked.query(measure=name, kind=""), name == asked.measure) for name, words in MEASURES.items()
+        ],
+        "kinds": [
+            (as_words(name) or "all that people do", asked.query(kind=name), name == asked.kind)
+            for name in ("", *KINDS)
+        ],
         "whole": whole,
-        "whole_working": working_query(line, scope_node(line)[2]),
-        "rows": rows_of(line, by),
-        "carries": carries_quota(line.scope, by),
-        "strip": CountStrip(
-            counted,
-            undated=whole.forecast.undated,
-            overdue=whole.forecast.overdue,
-            exports=exports("attainment:table", query),
-        ),
+        "whole_working": asked.working(token),
+        "needed": days.needed_per_week(whole.forecast.gap),
+        "at_pace": days.at_todays_pace(whole.forecast.won),
+        "rows": rows,
+        "cumulative": cumulative(line, asked.standing, lambda span: asked.working(token, span)) if short else None,
+        "year": year_of(line).text,
+        "carries": carries_quota(line.scope, asked.by),
+        "strip": _strip(asked),
     }
     return render(request, "attainment/page.html", answer)
 
 
-def _by(request: HttpRequest) -> str:
-    by = request.GET.get("by", "person" if request.viewer.sees_own_only else "team")  # type: ignore[attr-defined]
-    if by not in BY:
-        raise Refused(f"“{by[:40]}” is not a breakdown of this place; accepted: {', '.join(BY)}.")
-    return by
+def _strip(asked: Asked) -> CountStrip:
+    whole = asked.whole.forecast
+    return CountStrip(
+        whole.won // 100 if asked.counts_activities else whole.deals_won + whole.deals_open,
+        undated=None if asked.in_hundredths else whole.undated,
+        overdue=None if asked.in_hundredths else whole.overdue,
+        exports=exports("attainment:table", asked.query()),
+        what="activities" if asked.counts_activities else "deals",
+    )
 
 
-def rows_of(line: ScopeLine, by: str) -> list[Row]:
-    """Rows in tree order, people by falling attainment to date; one scale a level."""
-    ground = line.book.ground
-    found = {row.forecast.node: row for row in attainment(line.book, line.standing, line.period, line.scope, by)}
-    if by == "person":
-        order = [(n, 0) for n, r in found.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
-        order.sort(key=lambda item: -(found[item[0]].to_date or 0.0))
-    else:
-        tree = ground.team_tree(line.as_of) if by == "team" else ground.territory_tree(line.as_of)
-        order = [(node, depth) for node, depth in in_tree_order(tree) if node in found]
-        order += [(NONE, 0)] if NONE in found else []
-    counted = ground.surest_first
-    largest: dict[int, int] = {}
-    for node, depth in order:
-        row = found[node].forecast
-        largest[depth] = max(largest.get(depth, 1), row.won + row.open, row.quota or 0)
-    rows = []
-    for node, depth in order:
-        record = found[node]
-        parts = [record.forecast.categories[c] for c in counted]
-        bar = ink_bar(record.forecast.won, parts, record.forecast.quota, record.pace, largest[depth])
-        words = f"{record.forecast.name}: won {short(record.forecast.won)}, quota {short(record.forecast.quota)}, pace {short(record.pace)}"
-        bar = InkBar(bar.segments, bar.quota, bar.pace, words)
-        name = record.forecast.name or f"without a {by}"
-        rows.append(Row(record, name, depth, bar, working_query(line, f"{by}:{record.forecast.key or ''}")))
-    return rows
+@require_safe
+def year(request: HttpRequest) -> HttpResponse:
+    """Won so far against the target so far, month by month, with what is open on top."""
+    asked = read_question(request)
+    if asked.counts_activities:
+        asked = Asked(asked.line, asked.by)
+    line = asked.line
+    token = scope_node(line)[2]
+    shown = cumulative(line, asked.standing, lambda span: asked.working(token, span))
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "year"),
+        "asked": asked,
+        "year": year_of(line).text,
+        "cumulative": shown,
+        "whole": asked.row(*scope_node(line)[:2], year_of(line)),
+        "measures": [
+            (words, asked.query(measure=name), name == asked.measure)
+            for name, words in MEASURES.items()
+            if name != "activities"
+        ],
+        "strip": _strip(asked),
+    }
+    return render(request, "attainment/year.html", answer)
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a figure that no deal alone explains came about: what is needed, what is done."""
+    asked = read_question(request)
+    panel = panel_of(asked, figure, request.GET.get("node", "company:"))
+    return panel_response(request, asked.line, panel, f"{request.path.split('working')[0]}?{asked.query()}")
 
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    line = read_scope(request, "year")
-    header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open")
-    rows = []
-    for row in rows_of(line, _by(request)):
+    asked = read_question(request)
+    header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open", "needed_per_week", "at_todays_pace",
+              "deals_needed", "rank")  # fmt: skip
+    rows: list[tuple[Any, ...]] = []
+    for row in rows_of(asked):
         f, a = row.record.forecast, row.record
-        rows.append((row.name, f.quota, a.pace, f.won, f.attainment, a.to_date, f.gap, f.open))
-    money = frozenset({"quota", "pace", "won", "gap", "open"})
-    return sheet_response(Sheet("attainment", header, money, rows), kind)
+        values = (f.quota, a.pace, f.won, f.attainment, a.to_date, f.gap, f.open, row.needed_per_week, row.at_pace)
+        rows.append((row.name, *values, row.deals_needed, row.rank))
+    amounts = {"quota", "pace", "won", "gap", "open", "needed_per_week", "at_todays_pace"}
+    if asked.in_hundredths:
+        divided = [name in amounts for name in header]
+        rows = [
+            tuple(v / 100 if yes and v is not None else v for v, yes in zip(row, divided, strict=True)) for row in rows
+        ]
+    return sheet_response(
+        Sheet("attainment", header, frozenset() if asked.in_hundredths else frozenset(amounts), rows), kind
+    )

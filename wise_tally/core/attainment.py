@@ -1,19 +1,26 @@
-"""Target attainment: won against quota and against pace."""
+"""Target attainment: won against quota and against pace, what is still needed, and ranks."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from wise_tally.core.book import Book, Standing
-from wise_tally.core.calendar import Period
-from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.calendar import FiscalCalendar, Period
+from wise_tally.core.forecast import ForecastRow, forecast, forecast_of_periods
 from wise_tally.core.lines import Filter
-from wise_tally.core.money import ratio
+from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.row_targets import row_targets
+from wise_tally.core.tallies import sums_by_period
 from wise_tally.core.targets import Target
+
+# Of fewer closed deals no rate of somebody's own is taken.
+ENOUGH_CLOSED = 10
+QUARTERS_BACK = 4
 
 
 @dataclass(frozen=True)
 class AttainmentRow:
-    """A node's forecast row with its pace, in minor units."""
+    """A node's forecast row with its pace, in the unit of the measure (minor units, or hundredths of numbers)."""
 
     forecast: ForecastRow
     pace_target: Target
@@ -33,3 +40,109 @@ def attainment(book: Book, standing: Standing, period: Period, scope: Filter, by
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""
     paces = row_targets(book, standing, period, scope, by, to_date=True)
     return tuple(AttainmentRow(row, paces(row.node)) for row in forecast(book, standing, period, scope, by))
+
+
+@dataclass(frozen=True)
+class DaysOf:
+    """How many days of a period have passed at the end of a day, and how many remain."""
+
+    passed: int
+    remaining: int
+
+    @classmethod
+    def at(cls, period: Period, as_of: date) -> "DaysOf":
+        """Counted on `as_of`, that day being over."""
+        passed = min(max((as_of - period.starts_on).days + 1, 0), period.days)
+        return cls(passed, period.days - passed)
+
+    def needed_per_week(self, gap: int | None) -> int | None:
+        """gap ÷ remaining weeks (days ÷ 7), rounded half to even; None without a gap above 0 or without days left."""
+        if gap is None or gap <= 0 or not self.remaining:
+            return None
+        return divide_half_even(gap * 7, self.remaining)
+
+    def at_todays_pace(self, won: int) -> int | None:
+        """won ÷ share of the days passed, rounded half to even: what the period would end with; None before it begins."""
+        return divide_half_even(won * (self.passed + self.remaining), self.passed) if self.passed else None
+
+
+def deals_needed(gap: int | None, closed: ForecastRow) -> int | None:
+    """How many more deals of one's own kind close the gap: gap ÷ mean won amount ÷ win rate of closed, rounded up.
+
+    `closed` is one's row of the look-back. As the mean is won ÷ deals won and the rate deals won ÷ deals closed, that is
+    gap × deals closed ÷ won. None without a gap above 0, of fewer than 10 closed deals, or where nothing was won.
+    Source: own definition; see the rules of computation.
+    """
+    number = closed.deals_won + closed.deals_lost
+    if gap is None or gap <= 0 or number < ENOUGH_CLOSED or closed.won <= 0:
+        return None
+    return -(-gap * number // closed.won)
+
+
+def four_quarters_before(fiscal: FiscalCalendar, as_of: date) -> Period:
+    """The last four quarters that are over on a day, as one span."""
+    present = fiscal.containing(as_of, "quarter")
+    first, last = fiscal.beside(present, -QUARTERS_BACK), fiscal.beside(present, -1)
+    return Period(first.starts_on, last.ends_on, "span", f"{first.starts_on}/{last.ends_on}")
+
+
+def side_by_side(
+    book: Book, standing: Standing, spans: Sequence[Period], scope: Filter, by: str
+) -> dict[int, tuple[ForecastRow | None, ...]]:
+    """The rows of several spans by node, None where a span has no row; all as of the standing's day."""
+    rows = [{row.node: row for row in found} for found in forecast_of_periods(book, standing, spans, scope, by)]
+    nodes = dict.fromkeys(node for found in rows for node in found)
+    return {node: tuple(found.get(node) for found in rows) for node in nodes}
+
+
+def lost_share(row: ForecastRow) -> float | None:
+    """Deals lost ÷ deals lost or won, by number."""
+    return ratio(row.deals_lost, row.deals_lost + row.deals_won)
+
+
+def ranks(values: Sequence[float | None]) -> list[int | None]:
+    """The place of each value, the greatest being 1; equal ones share a place and the next is passed over (1, 2, 2, 4).
+
+    None has no place. Source: common practice (standard competition ranking).
+    """
+    ordered = sorted((value for value in values if value is not None), reverse=True)
+    return [None if value is None else ordered.index(value) + 1 for value in values]
+
+
+@dataclass(frozen=True)
+class SoFar:
+    """Sums from the first of several periods to the end of one: won, its target (None where none holds), open behind it.
+
+    `open` is None before the period of the as-of day: what was expected then and is still open counts from there on.
+    """
+
+    period: Period
+    won: int
+    target: int | None
+    open: int | None
+
+    @property
+    def attainment(self) -> float | None:
+        """Won ÷ target of the sums so far."""
+        return ratio(self.won, self.target)
+
+
+def so_far(
+    book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter, row: tuple[str, int]
+) -> tuple[SoFar, ...]:
+    """Won and open of the scope, and the target of a node (`row`: breakdown and node), added up period by period.
+
+    `periods` follow one another. Values are in the unit of the standing's measure. Source: common practice.
+    """
+    by, node = row
+    sums = sums_by_period(book, standing, periods, scope)
+    targets = [row_targets(book, standing, period, scope, by)(node).value for period in periods]
+    known = [target is not None for target in targets]
+    found, won, target, still_open = [], 0, 0, 0
+    for place, (period, one) in enumerate(zip(periods, sums, strict=True)):
+        won += one.won
+        target += targets[place] or 0
+        still_open += sum(one.categories[c] for c in book.ground.surest_first)
+        ahead = period.ends_on >= standing.as_of
+        found.append(SoFar(period, won, target if any(known) else None, still_open if ahead else None))
+    return tuple(found)

@@ -1,12 +1,17 @@
 """When money of a deal is due: one sum, instalments, or recurring."""
 
 import calendar
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
 
-from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.lines import Filter, credited_lines
+from wise_tally.core.money import Ints, sum_by_group, weighted_minor
 
 EPOCH = date(1970, 1, 1).toordinal()
 NEVER = np.iinfo(np.int64).max
@@ -49,6 +54,9 @@ def whole_minor(plan: Plan) -> int | None:
     if not plan.every:
         return plan.amount_minor
     return None if plan.times is None else plan.amount_minor * plan.times
+
+
+ONCE, INSTALMENTS, RECURRING = KINDS = ("once", "instalments", "recurring")
 
 
 @dataclass(frozen=True)
@@ -99,3 +107,132 @@ def _months_later(day: date, months: int) -> date:
     place = day.year * 12 + day.month - 1 + months
     year, month = place // 12, place % 12 + 1
     return date(year, month, min(day.day, calendar.monthrange(year, month)[1]))
+
+
+@dataclass(frozen=True)
+class Payments:
+    """Single payments due, shape (payments,): place of the deal in the standing, place of the period, kind, amount.
+
+    `kind` is the place in KINDS. `amount_minor` is what is due; `value_minor` is all of it for won deals and
+    amount × probability, rounded half to even per payment, for open ones.
+    """
+
+    at: Ints
+    period: Ints
+    kind: Ints
+    day: Ints
+    amount_minor: Ints
+    value_minor: Ints
+
+    def take(self, keep: Flags) -> "Payments":
+        """The payments kept."""
+        columns = (self.at, self.period, self.kind, self.day, self.amount_minor, self.value_minor)
+        return Payments(*(column[keep] for column in columns))
+
+
+@dataclass(frozen=True)
+class CashPeriod:
+    """What is due in one period, in minor units: of won deals in full, of open ones weighted; by kind of plan each."""
+
+    period: Period
+    won: tuple[int, ...]
+    open: tuple[int, ...]
+
+    @property
+    def won_minor(self) -> int:
+        """All that won deals bring."""
+        return sum(self.won)
+
+    @property
+    def open_minor(self) -> int:
+        """All that open deals may bring, weighted."""
+        return sum(self.open)
+
+    @property
+    def all_minor(self) -> int:
+        """Both together."""
+        return self.won_minor + self.open_minor
+
+
+def payments_in(book: Book, standing: Standing, plans: PlanRows, periods: Sequence[Period], scope: Filter) -> Payments:
+    """What won and open counted deals of the scope are due to pay in periods that follow one another.
+
+    A person's or team's are the credited parts of each payment, largest remainder. Source: common practice.
+    """
+    place = np.searchsorted(standing.deal, plans.deal)
+    stands = np.minimum(place, max(len(standing.deal) - 1, 0))
+    there = (standing.deal[stands] == plans.deal) if len(standing.deal) else np.zeros(len(place), dtype=bool)
+    counted = np.array([category.counted for category in book.ground.categories] + [False], dtype=bool)
+    paying = there.copy()
+    kind, category = standing.kind[stands[there]], standing.category[stands[there]]
+    paying[there] = (kind == WON) | ((kind == OPEN) & counted[category])
+    plans = PlanRows(*(getattr(plans, name)[paying] for name in PlanRows.__dataclass_fields__))
+    found = _occurrences(plans, stands[paying], periods, standing)
+    return _credited(book, standing, found, scope)
+
+
+def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], standing: Standing) -> Payments:
+    """Every due day inside the periods; a plan without end goes on to the last of them."""
+    first, last = periods[0].starts_on.toordinal(), periods[-1].ends_on.toordinal()
+    ends = np.array([period.ends_on.toordinal() for period in periods])
+    kind = np.where(plans.every_months == 0, 0, np.where(plans.times == -1, 2, 1))
+    columns: list[tuple[Ints, Ints]] = []
+    going, number = np.arange(len(at)), 0
+    while len(going):
+        on = months_later_days(plans.due_on[going], plans.every_months[going] * number)
+        inside = (on >= first) & (on <= last)
+        columns.append((going[inside], on[inside]))
+        number += 1
+        times, every = plans.times[going], plans.every_months[going]
+        going = going[(on <= last) & (every > 0) & ((times == -1) | (times > number))]
+    nothing = np.zeros(0, dtype=np.int64)
+    rows = np.concatenate([nothing, *(column[0] for column in columns)])
+    day = np.concatenate([nothing, *(column[1] for column in columns)])
+    amount = plans.amount_minor[rows]
+    value = weighted_minor(amount, standing.probability_bp[at[rows]])
+    return Payments(at[rows], np.searchsorted(ends, day), kind[rows], day, amount, value)
+
+
+def _credited(book: Book, standing: Standing, found: Payments, scope: Filter) -> Payments:
+    """The parts of payments that the scope keeps. Several payments of one deal are divided each by itself."""
+    if scope == Filter():
+        return found
+    lines = credited_lines(book, standing, scope, "company")
+    order = np.argsort(lines.at, kind="stable")
+    held = lines.at[order]
+    first, after = (np.searchsorted(held, found.at, side=side) for side in ("left", "right"))
+    number = after - first
+    rows = np.repeat(np.arange(len(found.at)), number)
+    within = np.arange(len(rows)) - np.repeat(np.cumsum(number) - number, number)
+    line = order[np.repeat(first, number) + within]
+    repeated = found.take(rows)
+    # One column of whole values a round: the n-th payment of every deal, divided like any value of a deal.
+    turn = _turns(found.at)[rows]
+    amount, value = np.zeros(len(rows), dtype=np.int64), np.zeros(len(rows), dtype=np.int64)
+    for one in range(int(turn.max(initial=-1)) + 1):
+        of_turn = turn == one
+        for column, target in ((repeated.amount_minor, amount), (repeated.value_minor, value)):
+            whole = np.zeros(len(standing.deal), dtype=np.int64)
+            whole[repeated.at[of_turn]] = column[of_turn]
+            target[of_turn] = lines.parts(whole, book.ground.person_rank)[line[of_turn]]
+    return Payments(repeated.at, repeated.period, repeated.kind, repeated.day, amount, value)
+
+
+def _turns(at: Ints) -> Ints:
+    """Which payment of its deal each one is, from 0."""
+    order = np.argsort(at, kind="stable")
+    held = at[order]
+    starts = np.flatnonzero(np.r_[True, held[1:] != held[:-1]][: len(held)])
+    sizes = np.diff(np.r_[starts, len(held)])
+    turn = np.zeros(len(at), dtype=np.int64)
+    turn[order] = np.arange(len(held)) - np.repeat(starts, sizes)
+    return turn
+
+
+def cash_calendar(standing: Standing, payments: Payments, periods: Sequence[Period]) -> tuple[CashPeriod, ...]:
+    """The payments added up by period and kind of plan, won and open apart. Cash is no booking: see `forecast`."""
+    width = len(KINDS)
+    won = standing.kind[payments.at] == WON
+    cell = (payments.period * 2 + np.where(won, 0, 1)) * width + payments.kind
+    sums = sum_by_group(payments.value_minor, cell, len(periods) * 2 * width).reshape(len(periods), 2, width).tolist()
+    return tuple(CashPeriod(one, tuple(w), tuple(o)) for one, (w, o) in zip(periods, sums, strict=True))

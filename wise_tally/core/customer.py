@@ -3,11 +3,11 @@
 import calendar
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 
 import numpy as np
 
-from wise_tally.core.calendar import Period
+from wise_tally.core.calendar import MONTHS_IN, FiscalCalendar, Period
 from wise_tally.core.money import Ints
 from wise_tally.core.statistics import DAY_SECONDS
 
@@ -71,6 +71,25 @@ def past_due_minor(rows: Sequence[AgeingRow]) -> int:
 def year_before(day: date) -> date:
     """The same day of the year before: min(day, last day of that month); 28 February meets 28, never 29."""
     return date(day.year - 1, day.month, min(day.day, calendar.monthrange(day.year - 1, day.month)[1]))
+
+
+def same_days_before(fiscal: FiscalCalendar, period: Period, as_of: date) -> tuple[Period, Period]:
+    """A period to date and the same part of the one before it, both ends included.
+
+    A period that is over meets the whole one before. Else that is cut at the same day of its month (min(day, last day)),
+    a week or a span of days after as many days. Source: common practice.
+    """
+    before = fiscal.beside(period, -1)
+    if as_of >= period.ends_on:
+        return period, before
+    if period.kind in MONTHS_IN:
+        back = MONTHS_IN[period.kind]
+        place = as_of.year * 12 + as_of.month - 1 - back
+        month = date(place // 12, place % 12 + 1, 1)
+        last = month.replace(day=min(as_of.day, calendar.monthrange(month.year, month.month)[1]))
+    else:
+        last = as_of - timedelta(days=period.days)
+    return _span(period.starts_on, as_of), _span(before.starts_on, last)
 
 
 def same_days_last_year(period: Period, as_of: date) -> tuple[Period, Period]:

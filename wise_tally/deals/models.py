@@ -263,3 +263,14 @@ class OwnFieldValue(models.Model):
 
     class Meta:
         unique_together = [("field", "subject_key")]
+
+
+class ContactInterval(models.Model):
+    """How often a customer of an open deal is to be contacted: by the account's class (its industry) or the process."""
+
+    subject = models.CharField(max_length=8, choices=[("process", "process"), ("industry", "class of account")])
+    subject_key = models.CharField(max_length=200)
+    days = models.PositiveSmallIntegerField()
+
+    class Meta:
+        unique_together = [("subject", "subject_key")]

@@ -23,6 +23,7 @@ ID = {"type": "string", "minLength": 1, "maxLength": 64}
 NAME = {"type": "string", "minLength": 1, "maxLength": 200}
 TEXT = {"type": "string", "maxLength": 10_000}
 DAY = {"type": "string", "pattern": r"^\d{4}-\d{2}-\d{2}$"}
+DAY_OR_NONE = {"type": ["string", "null"], "pattern": r"^\d{4}-\d{2}-\d{2}$"}
 MOMENT = {"type": "string", "format": "date-time"}
 CURVE = {"type": "array", "items": {"type": "integer", "minimum": 0, "maximum": 10_000}, "minItems": 12, "maxItems": 12}
 SUBJECT = {"enum": list(SUBJECTS)}
@@ -123,8 +124,52 @@ PARTS = {
     "meetings": Part(
         org.Meeting,
         ("by", "person_key", "held_on"),
-        {"by": ID, "person_key": {"type": "string", "maxLength": 64}, "held_on": DAY},
+        {"by": ID, "person_key": {"type": "string", "maxLength": 64}, "held_on": DAY, "notes": {"type": "string"}},
         {"by": "people"},
+    ),
+    "agreed_actions": Part(
+        org.AgreedAction,
+        ("id",),
+        {
+            "id": ID,
+            "person_key": ID,
+            "by": ID,
+            "agreed_on": DAY,
+            "text": TEXT,
+            "due_on": DAY_OR_NONE,
+            "done_on": DAY_OR_NONE,
+        },
+        {"by": "people"},
+    ),
+    "rates_above_quota": Part(
+        org.RateAboveQuota,
+        ("person", "from_on"),
+        {"person": ID, "from_on": DAY, "rate_bp": {"type": "integer", "minimum": 0, "maximum": 10_000}},
+        {"person": "people"},
+    ),
+    "contact_intervals": Part(
+        deals.ContactInterval,
+        ("subject", "subject_key"),
+        {
+            "subject": {"enum": ["process", "industry"]},
+            "subject_key": NAME,
+            "days": {"type": "integer", "minimum": 1, "maximum": 1_000},
+        },
+        {},
+    ),
+    "commission_statements": Part(
+        targets.CommissionStatement,
+        ("subject", "subject_key", "starts_on", "ends_on", "issued_at"),
+        {
+            "subject": {"enum": ["person", "partner"]},
+            "subject_key": ID,
+            "starts_on": DAY,
+            "ends_on": DAY,
+            "issued_at": MOMENT,
+            "issued_by": {"type": "string", "maxLength": 64},
+            "lines": {"type": "array"},
+        },
+        {},
     ),
     "season_curves": Part(targets.SeasonCurve, ("id",), {"id": ID, "name": NAME, "months_bp": CURVE}, {}),
     "custom_periods": Part(
@@ -234,7 +279,7 @@ def _check_part(
                     FILE, 0, f"{name}/{place}/{member}", f"“{record[member][:64]}” is not there", f"one of {table}"
                 )
         for member, form in part.members.items():
-            if form in (DAY, MOMENT) and _moment(record[member]) is None:
+            if form in (DAY, DAY_OR_NONE, MOMENT) and record[member] is not None and _moment(record[member]) is None:
                 report.add(FILE, 0, f"{name}/{place}/{member}", f"“{record[member][:40]}” is no date", "ISO 8601")
 
 
@@ -265,7 +310,7 @@ def _kept(part: Part, member: str, value: Any) -> Any:
         assert model is not None
         return model._default_manager.get(key=value)
     form = part.members[member]
-    if form is DAY:
+    if form is DAY or (form is DAY_OR_NONE and value is not None):
         return date.fromisoformat(value)
     if form is MOMENT:
         return datetime.fromisoformat(value).astimezone(UTC)

@@ -28,6 +28,8 @@ LABELS = {
     "seen": "Weighted by seen rates",
     "deals_won": "Deals won",
     "deals_open": "Deals open",
+    "deals_lost": "Deals lost",
+    "lost_share": "Lost of closed",
 }
 DEFINITIONS = {
     "won": "Amounts of deals won in the period.",
@@ -48,6 +50,8 @@ DEFINITIONS = {
     "stage in the four quarters before; a stage with fewer than 20 decided deals keeps its set probability.",
     "deals_won": "Number of deals won in the period, each once.",
     "deals_open": "Number of open deals of counted categories expected to close in the period, each once.",
+    "deals_lost": "Number of deals lost in the period, each once.",
+    "lost_share": "Deals lost divided by deals won or lost in the period, by number.",
     "coverage": "Open divided by the gap; none where the gap is not above 0.",
     "attainment": "Won divided by quota. Open deals never count as achieved.",
     "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, replace
 
-from wise_tally.core.attainment import AttainmentRow
+from wise_tally.core.attainment import AttainmentRow, lost_share
 from wise_tally.core.book import Standing
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
@@ -23,11 +23,11 @@ from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, Asked
 from wise_tally.scope.nodes import node_of
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import UNITS, percent, points, times
+from wise_tally.ui.templatetags.figures import UNITS, count, percent, points, times
 
-RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance", "chance_seen")
+RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance", "chance_seen", "lost_share")
 # Numbers of deals and another weighing rest on the deals of a figure of money.
-RESTS_ON = {"deals_won": "won", "deals_open": "open", "seen": "weighted"}
+RESTS_ON = {"deals_won": "won", "deals_open": "open", "deals_lost": "lost", "seen": "weighted"}
 
 
 @dataclass(frozen=True)
@@ -143,6 +143,10 @@ def _derived(figure: str, place: Place) -> Panel:
         "to_date": lambda p: [("won", written(row.won)), ("÷ pace", written(p.attained.pace))],
         "chance": _chance_terms,
         "chance_seen": _chance_terms,
+        "lost_share": lambda p: [
+            ("deals lost", count(row.deals_lost)),
+            ("÷ deals won or lost", count(row.deals_lost + row.deals_won)),
+        ],
     }[figure](place if figure != "chance_seen" else replace(place, asked=_weighed_by_seen(place.asked)))
     totals = {
         "quota": written(row.quota),
@@ -152,10 +156,13 @@ def _derived(figure: str, place: Place) -> Panel:
         "call": written(row.call),
         "pace": written(place.attained.pace),
         "to_date": percent(place.attained.to_date),
+        "lost_share": percent(lost_share(row)),
     }
     total = totals.get(figure) or terms.pop()[1]
     note = (
-        "" if row.quota is not None or figure == "call" else "No quota holds for this row and period, so there is none."
+        ""
+        if row.quota is not None or figure in ("call", "lost_share")
+        else "No quota holds for this row and period, so there is none."
     )
     return Panel(
         title=f"{words.label(figure, ground)}, {row.name or 'without one'}",

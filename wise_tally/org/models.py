@@ -130,15 +130,49 @@ class CommissionRate(models.Model):
         unique_together = [("subject", "subject_key", "from_on")]
 
 
+class RateAboveQuota(models.Model):
+    """What a person earns from a day on for the part of the won amount above the quota, in basis points; 0 ends it."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="rates_above")
+    from_on = DayField()
+    rate_bp = models.IntegerField()
+
+    class Meta:
+        unique_together = [("person", "from_on")]
+
+
 class Meeting(models.Model):
-    """A meeting that somebody held: about the forecast of all, or with one person (by identifier)."""
+    """A meeting that somebody held: about the forecast of all, or with one person (by identifier); what was noted."""
 
     by = models.ForeignKey(Person, models.CASCADE, related_name="meetings")
     person_key = models.CharField(max_length=64, blank=True)
     held_on = DayField()
+    notes = models.TextField(blank=True)
 
     class Meta:
         unique_together = [("by", "person_key", "held_on")]
+
+
+class AgreedAction(models.Model):
+    """What was agreed with a person in a one-to-one: carried to the next ones until it is done."""
+
+    key = KeyField()
+    person_key = models.CharField(max_length=64)
+    by = models.ForeignKey(Person, models.CASCADE, related_name="+")
+    agreed_on = DayField()
+    text = models.CharField(max_length=10_000)
+    due_on = DayField(null=True)
+    done_on = DayField(null=True)
+
+
+class ApiToken(models.Model):
+    """A personal token for the read-only interface; only its hash is kept, and it shows what its person sees."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=200)
+    digest = models.CharField(max_length=64, unique=True)
+    made_at = MomentField()
+    used_at = MomentField(null=True)
 
 
 class Preference(models.Model):

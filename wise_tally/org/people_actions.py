@@ -18,6 +18,7 @@ from wise_tally.org.models import (
     Membership,
     Opening,
     Person,
+    RateAboveQuota,
     Role,
     Team,
     TeamParent,
@@ -101,6 +102,16 @@ def set_commission(  # noqa: PLR0913 - whose, how much, from when, what before
     was = str(before.rate_bp) if before else ""
     audit(viewer, "commission rate set", f"{subject} {key} from {from_on}", now, was, str(rate_bp))
     ground_changed()
+
+
+@transaction.atomic
+def set_rate_above(viewer: Viewer, person: Person, rate_bp: int, from_on: date, now: datetime) -> None:
+    """What a person earns from a day on for the part of the won amount above the quota; 0 ends it."""
+    viewer.require(RIGHT)
+    before = person.rates_above.filter(from_on__lte=from_on).order_by("from_on").last()
+    RateAboveQuota.objects.update_or_create(person=person, from_on=from_on, defaults={"rate_bp": rate_bp})
+    was = str(before.rate_bp) if before else ""
+    audit(viewer, "rate above quota set", f"{person.key} from {from_on}", now, was, str(rate_bp))
 
 
 @transaction.atomic

@@ -1,11 +1,12 @@
-"""Cumulative won against the cumulative target through the fiscal year, as points to draw."""
+"""Cumulative won against the cumulative target through the fiscal year, with what is open on top, as points to draw."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
+from wise_tally.core.attainment import SoFar, so_far
+from wise_tally.core.book import Standing
 from wise_tally.core.calendar import Period
-from wise_tally.core.tallies import sums_by_period
-from wise_tally.core.targets import Targets, quotas
-from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.nodes import scope_node, working_query
 
 WIDTH, HEIGHT = 560, 150
@@ -13,74 +14,91 @@ WIDTH, HEIGHT = 560, 150
 
 @dataclass(frozen=True)
 class Month:
-    """A month's sums so far, in minor units; `target` None where no quota holds."""
+    """A month's sums so far, where it stands, and the query of its workings."""
 
     name: str
-    won: int
-    target: int | None
+    words: str
+    sums: SoFar
+    with_open: int | None
     x: int
     working: str
 
 
 @dataclass(frozen=True)
 class Cumulative:
-    """The chart: months, the area under won, the target line, gridlines."""
+    """The chart: months, the area under won, the open on top of it, the target line, gridlines."""
 
     months: list[Month]
     area: str
+    open_area: str
     target_line: str
     won: int
     target: int | None
+    open: int | None
     working: str
-    now_x: int
-    now_y: int
-    end_y: int
     lines: list[tuple[int, int]]
+    label_x: int
+    label_y: int
 
 
-def cumulative(line: ScopeLine) -> Cumulative:
-    """The fiscal year that the scope's period ends in, month by month up to the as-of day."""
+def year_of(line: ScopeLine) -> Period:
+    """The fiscal year that the scope's period ends in."""
     fiscal = line.book.ground.fiscal
-    year = fiscal.fiscal_year_of(line.period.ends_on)
-    periods = fiscal.months_of(year)
-    won = [row.won for row in sums_by_period(line.book, line.standing, periods, line.scope)]
+    return fiscal.part(fiscal.fiscal_year_of(line.period.ends_on), "year", 1)
+
+
+def cumulative(
+    line: ScopeLine, standing: Standing | None = None, working: Callable[[Period], str] | None = None
+) -> Cumulative:
+    """The fiscal year month by month: won up to the as-of day, from there on with what is open on top.
+
+    `standing` may count for another measure than the amount; `working` then gives the query of a span's figures.
+    """
+    year, fiscal = year_of(line), line.book.ground.fiscal
+    periods = fiscal.months_of(fiscal.fiscal_year_of(year.ends_on))
     by, node, token = scope_node(line)
-    target = [_quota(quotas(line.book.ground, line.as_of, p), by, node) for p in periods]
-    carried = line.scope.process == -1 and line.scope.territory == -1
-    months, won_sum, target_sum = [], 0, 0
-    for number, period in enumerate(periods):
-        won_sum += won[number]
-        target_sum += target[number] or 0
-        shown = target_sum if carried and target_sum else None
-        so_far = fiscal.parse(f"{periods[0].starts_on}/{period.ends_on}")
-        query = working_query(line, token, so_far)
-        months.append(Month(f"{period.starts_on:%b}"[0], won_sum, shown, (number + 1) * WIDTH // 12, query))
-    largest = max([1, won_sum, *(m.target or 0 for m in months)])
-    passed = [m for m, p in zip(months, periods, strict=True) if p.starts_on <= line.as_of]
-    area = [(0, 0), *((m.x, m.won) for m in passed)]
-    points = " ".join(f"{x},{_y(value, largest)}" for x, value in area)
-    now_x = area[-1][0]
+    sums = so_far(line.book, standing or line.standing, periods, line.scope, (by, node))
+    query = working or (lambda span: working_query(line, token, span))
+    months = []
+    for place, one in enumerate(sums):
+        span = fiscal.parse(f"{year.starts_on}/{one.period.ends_on}")
+        with_open = None if one.open is None else one.won + one.open
+        words = period_words(one.period)
+        months.append(Month(words[0], words, one, with_open, (place + 1) * WIDTH // 12, query(span)))
+    return _drawn(line, months, query(year))
+
+
+def _drawn(line: ScopeLine, months: list[Month], working: str) -> Cumulative:
+    largest = max([1, *(max(m.sums.won, m.with_open or 0, m.sums.target or 0) for m in months)])
+    passed = [m for m in months if m.sums.period.starts_on <= line.as_of]
+    ahead = [m for m in months if m.with_open is not None]
+    won = [(0, 0), *((m.x, m.sums.won) for m in passed)]
+    now_x = won[-1][0]
+    points = " ".join(f"{x},{_y(value, largest)}" for x, value in won)
+    over = ""
+    if ahead and passed:
+        # The open begins on top of what is won at the as-of day's month and stands on won to the year's end.
+        top = [(m.x, m.with_open or 0) for m in ahead]
+        foot = [(m.x, m.sums.won) for m in reversed(ahead)]
+        before = [(now_x, won[-1][1])] if now_x < ahead[0].x else []
+        over = " ".join(f"{x},{_y(value, largest)}" for x, value in [*before, *top, *foot])
+    last = months[-1]
     return Cumulative(
         months=months,
         area=f"{points} {now_x},{HEIGHT} 0,{HEIGHT}",
-        target_line=" ".join(["0," + str(HEIGHT), *(f"{m.x},{_y(m.target, largest)}" for m in months if m.target)]),
-        won=won_sum,
-        target=months[-1].target,
-        working=working_query(line, token, _year(line, year)),
-        now_x=now_x,
-        now_y=_y(won_sum, largest),
-        end_y=_y(months[-1].target or 0, largest),
+        open_area=over,
+        target_line=" ".join(
+            [f"0,{HEIGHT}", *(f"{m.x},{_y(m.sums.target, largest)}" for m in months if m.sums.target is not None)]
+        ),
+        won=last.sums.won,
+        target=last.sums.target,
+        open=last.sums.open,
+        working=working,
         lines=[(largest * step // 4, _y(largest * step // 4, largest)) for step in range(1, 5)],
+        label_x=now_x,
+        label_y=_y(won[-1][1], largest),
     )
 
 
-def _year(line: ScopeLine, year: int) -> Period:
-    return line.book.ground.fiscal.part(year, "year", 1)
-
-
-def _quota(targets: Targets, by: str, node: int) -> int | None:
-    return targets.of(by, node).value
-
-
-def _y(value: int, largest: int) -> int:
-    return HEIGHT - value * (HEIGHT - 10) // largest
+def _y(value: int | None, largest: int) -> int:
+    return HEIGHT - (value or 0) * (HEIGHT - 10) // largest

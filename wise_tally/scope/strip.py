@@ -19,3 +19,4 @@ class CountStrip:
     # What deals count for, and how many have none of it.
     without: tuple[str, int] | None = None
     exports: tuple[tuple[str, str], ...] = ()
+    what: str = "deals"

@@ -89,3 +89,18 @@ class QuotaChange(models.Model):
     what = models.CharField(max_length=200)
     cells = models.JSONField()
     undone = models.BooleanField(default=False)
+
+
+class CommissionStatement(models.Model):
+    """A statement of commissions as it was handed out; what changed since is read against its lines."""
+
+    subject = models.CharField(max_length=7)
+    subject_key = models.CharField(max_length=64)
+    starts_on = DayField()
+    ends_on = DayField()
+    issued_at = MomentField()
+    issued_by = models.CharField(max_length=64)
+    lines = models.JSONField()
+
+    class Meta:
+        unique_together = [("subject", "subject_key", "starts_on", "ends_on", "issued_at")]

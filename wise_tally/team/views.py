@@ -11,10 +11,10 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast
 from wise_tally.core.tallies import created_by_period, open_by_stage
 from wise_tally.core.time_in_stage import days_to_win
+from wise_tally.scope.cumulative import cumulative
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import scope_node, whole_attainment, working_query
 from wise_tally.scope.strip import CountStrip
-from wise_tally.team.cumulative import cumulative
 from wise_tally.team.people import people_bars
 from wise_tally.ui.ink import share
 

@@ -39,6 +39,7 @@ INSTALLED_APPS = [
     "wise_tally.process",
     "wise_tally.deals",
     "wise_tally.targets",
+    "wise_tally.boards",
     "wise_tally.exchange",
     "wise_tally.scope",
     "wise_tally.forecast",

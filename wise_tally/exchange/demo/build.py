@@ -85,7 +85,7 @@ def write_demo(folder: Path, today: date) -> None:
         "deals": all_deals,
         "deal_revisions": revisions,
         "deal_credits": credits,
-        "quotas": firm.quotas(today),
+        "quotas": firm.quotas(today) + firm.further_quotas(today),
         **_around_deals(today, accounts, all_deals, revisions),
     }
     write_tables(folder, "demo", tables)

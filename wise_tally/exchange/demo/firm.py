@@ -195,6 +195,26 @@ def quotas(today: date) -> Rows:
     return rows
 
 
+def further_quotas(today: date) -> Rows:
+    """Targets beside the won amount: deals, margin and telephone work of reps, money through partners, this year and last."""
+    rows: Rows = []
+    this_year = FISCAL.fiscal_year_of(today)
+    for month in (month for year in (this_year - 1, this_year) for month in FISCAL.months_of(year)):
+        span = {"starts_on": month.starts_on.isoformat(), "ends_on": month.ends_on.isoformat()}
+        for key, _, _, thousands in REPS:
+            own = {"subject": "person", "subject_id": key, **span}
+            rows += [
+                {**own, "metric": "won_deals", "value": str(2 + thousands // 300)},
+                {**own, "metric": "margin", "value": f"{thousands * 600}.00"},
+                {**own, "metric": "activities", "activity_kind": "phone", "value": "10"},
+                {**own, "metric": "activities", "activity_kind": "mail", "value": "10"},
+            ]
+        for key, value in (("p1", 24_000), ("p2", 18_000), ("p3", 9_000)):
+            partner = {"subject": "partner", "subject_id": key, **span, "metric": "won_amount"}
+            rows.append({**partner, "value": f"{value}.00"})
+    return rows
+
+
 def _months(subject: str, key: str, value_minor: int, months: tuple[Period, ...]) -> Rows:
     parts = apportion(value_minor // 10_000, SEASON, [f"{n:02}" for n in range(12)])
     return [

@@ -16,6 +16,7 @@ def more_of(slug: str, record: Any) -> dict[str, Any]:
     more: dict[str, Any] = {"rates": rates, "today": today().isoformat()}
     if slug == "people":
         more |= {
+            "above": record.rates_above.order_by("from_on"),
             "memberships": record.memberships.select_related("team").order_by("from_on"),
             "owned": owned_by(record),
             "takers": Person.objects.exclude(pk=record.pk).filter(active_to=None).order_by("name"),

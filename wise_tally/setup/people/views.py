@@ -23,6 +23,7 @@ from wise_tally.org.people_actions import (
     move_territory,
     open_to,
     set_commission,
+    set_rate_above,
 )
 from wise_tally.scope.guard import changing_needs
 from wise_tally.setup.lists.forms import MoveForm, RateForm
@@ -147,7 +148,7 @@ def _territory_nodes(ground: Ground, day: date) -> list[TreeNode]:
 @require_POST
 @changing_needs(May.SET_ORGANISATION)
 def rate(request: HttpRequest, slug: str, key: str) -> HttpResponse:
-    """Set the commission rate of a person or partner from a day on."""
+    """Set the commission rate of a person or partner from a day on; a person's for the part above quota apart."""
     model = {"people": Person, "partners": Partner}.get(slug)
     record = model._default_manager.filter(key=key).first() if model else None
     if record is None:
@@ -157,7 +158,10 @@ def rate(request: HttpRequest, slug: str, key: str) -> HttpResponse:
         raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
     subject = "person" if slug == "people" else "partner"
     typed = form.cleaned_data
-    set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)  # type: ignore[attr-defined]
+    if request.POST.get("part") == "above" and isinstance(record, Person):
+        set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())  # type: ignore[attr-defined]
+    else:
+        set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)  # type: ignore[attr-defined]
     messages.success(request, f"The rate holds from {typed['from_on']} on.")
     return redirect("setup:entry", slug=slug, key=key)
 

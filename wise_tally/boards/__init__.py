@@ -1,0 +1,1 @@
+"""Tallies, saved questions, and the dashboards made of them."""
