@@ -1,0 +1,394 @@
+"""Attainment, commissions and cash against plain Python on random rows; same days on awkward dates; sums that hold."""
+
+from collections import defaultdict
+from datetime import date, timedelta
+from fractions import Fraction
+from itertools import pairwise
+from random import Random
+
+import pytest
+
+from tests.core.test_oracle import window
+from tests.support.naive import Naive, cents, half_even, local
+from tests.support.random_world import random_world
+from tests.support.world import World, ask, moment
+from wise_tally.attainment.cash import Cash
+from wise_tally.attainment.commissions import rates_of
+from wise_tally.core.attainment import DaysOf, deals_needed, ranks, so_far
+from wise_tally.core.calendar import FiscalCalendar
+from wise_tally.core.cash import payments_in
+from wise_tally.core.commission import StatedLine, commissions, since_statement, summed
+from wise_tally.core.customer import same_days_before, same_days_last_year
+from wise_tally.core.forecast import forecast
+from wise_tally.core.lines import Filter
+from wise_tally.core.measures import valued
+from wise_tally.shelf.book import shelf
+
+SEEDS = range(6)
+
+
+@pytest.mark.parametrize(
+    ("start_month", "as_of", "kind", "before", "year"),
+    [
+        (1, "2024-02-29", "month", "2024-01-29", "2023-02-28"),
+        (4, "2024-02-29", "quarter", "2023-11-29", "2023-02-28"),
+        (10, "2025-02-28", "year", "2024-02-28", "2024-02-28"),
+        (4, "2026-05-31", "quarter", "2026-02-28", "2025-05-31"),
+        (10, "2026-12-31", "month", "2026-11-30", "2025-12-31"),
+        (10, "2026-10-01", "year", "2025-10-01", "2025-10-01"),
+        (4, "2026-08-15", "quarter", "2026-05-15", "2025-08-15"),
+        (1, "2026-03-30", "month", "2026-02-28", "2025-03-30"),
+    ],
+)
+def test_a_part_meets_the_same_part(start_month, as_of, kind, before, year):
+    """29 February, month ends, fiscal years from April and October; by the ruling: min(day, last day of the month)."""
+    fiscal, day = FiscalCalendar(start_month), date.fromisoformat(as_of)
+    period = fiscal.containing(day, kind)
+    now, then = same_days_before(fiscal, period, day)
+    assert (now.starts_on, now.ends_on) == (period.starts_on, day)
+    assert then.starts_on == fiscal.beside(period, -1).starts_on
+    over = day >= period.ends_on
+    assert then.ends_on == (fiscal.beside(period, -1).ends_on if over else date.fromisoformat(before))
+    assert same_days_last_year(period, day)[1].ends_on == date.fromisoformat(year)
+
+
+def test_what_is_still_needed_and_places():
+    """Worked by hand: 90 days, 30 passed; ranks as in sport (common practice): 1, 2, 2, 4."""
+    fiscal = FiscalCalendar(1)
+    days = DaysOf.at(fiscal.part(2025, "quarter", 1), date(2025, 1, 30))
+    assert (days.passed, days.remaining) == (30, 60)
+    assert days.needed_per_week(60_000) == 7_000
+    assert days.needed_per_week(0) is None
+    assert days.at_todays_pace(10_000) == 30_000
+    over = DaysOf.at(fiscal.part(2025, "quarter", 1), date(2025, 4, 30))
+    assert (over.needed_per_week(5), over.at_todays_pace(7)) == (None, 7)
+    assert DaysOf.at(fiscal.part(2025, "quarter", 2), date(2025, 3, 1)).at_todays_pace(0) is None
+    assert ranks([0.5, 0.9, None, 0.5, 0.1]) == [2, 1, None, 2, 4]
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_deals_needed_and_sums_so_far_equal_plain_python(seed, tmp_path):
+    world = random_world(seed, 80).read(tmp_path)
+    book = shelf.book()
+    day = date(2025, 11, 30)
+    standing, naive = shelf.standing(book, day), Naive(world.tables, day)
+    span = book.ground.fiscal.parse("2024-01-01/2025-11-30")
+    plain = naive.forecast(span.starts_on, span.ends_on, "person")
+    for row in forecast(book, standing, span, Filter(), "person"):
+        of = plain[row.key]
+        lost = sum(
+            1
+            for key, state in naive.states.items()
+            if state["kind"] == "lost" and row.key in naive.shares(key) and state["closed_on"] >= span.starts_on
+        )
+        assert (row.deals_won, row.deals_lost) == (of["deals_won"], lost)
+        number = row.deals_won + lost
+        wanted = None
+        if number >= 10 and of["won"]:
+            exact = Fraction(10_000_000) / Fraction(of["won"], row.deals_won) / Fraction(row.deals_won, number)
+            wanted = -(-exact.numerator // exact.denominator)
+        assert deals_needed(10_000_000, row) == wanted
+        assert deals_needed(None, row) is None
+    months = book.ground.fiscal.months_of(2026)
+    for measure, unit in (("amount", "amount"), ("deals", None)):
+        found = so_far(book, valued(book, standing, measure), months, Filter(), ("company", 0))
+        for one in found:
+            won = [
+                s[unit] if unit else 100
+                for s in naive.states.values()
+                if s["kind"] == "won" and months[0].starts_on <= s["closed_on"] <= one.period.ends_on
+            ]
+            assert one.won == sum(won)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", range(10))
+def test_money_adds_up_in_any_scope(seed, tmp_path):
+    """Per person = team = company, territory = company with those without, equal to `figures attainment`; ten scopes a world."""
+    random_world(seed, 50).read(tmp_path)
+    book, random = shelf.book(), Random(f"scopes{seed}")
+    for _ in range(10):
+        start = date(2024, 1, 1) + timedelta(days=random.randrange(500))
+        text = f"{start}/{start + timedelta(days=random.randrange(20, 400))}"
+        day = date(2024, 6, 1) + timedelta(days=random.randrange(700))
+        narrowed = {"territory": random.choice((None, "x", "y")), "process": random.choice((None, "p"))}
+        answers = {
+            by: ask("attainment", text, str(day), by=by, **narrowed)
+            for by in ("company", "person", "team", "territory")
+        }
+        for answer in answers.values():
+            answer.pop("scope")
+        tree = book.ground.team_tree(day)
+        roots = {book.ground.teams[i].key for i in tree.children(-1)} | {None}
+        above = book.ground.territory_tree(day)
+        first = {"x", "y"} if narrowed["territory"] is None else {narrowed["territory"]}
+        tops = {book.ground.territories[i].key for i in above.children(-1)} if narrowed["territory"] is None else first
+        for figure in ("won", "open"):
+            whole = cents(answers["company"][""][figure])
+            sums = {
+                by: sum(cents(row[figure]) for key, row in answers[by].items() if keep is None or key in keep)
+                for by, keep in (("person", None), ("team", roots), ("territory", tops | {None}))
+            }
+            assert sums == dict.fromkeys(sums, whole), (text, day, narrowed)
+
+
+def with_commissions(seed):
+    """A random world with rates that change, and rates above quota set afterwards."""
+    random, world = Random(f"rates{seed}"), random_world(seed, 60)
+    for key in "abc":
+        for _ in range(random.randrange(3)):
+            day = date(2024, 1, 1) + timedelta(days=random.randrange(600))
+            row = {
+                "subject": "person",
+                "subject_id": key,
+                "from_on": str(day),
+                "rate": str(random.choice((2.5, 3, 7.25))),
+            }
+            if not any(
+                r["subject_id"] == key and r["from_on"] == str(day) for r in world.tables.get("commission_rates", [])
+            ):
+                world.add("commission_rates", **row)
+        for month in FiscalCalendar(4).months_of(2025) + FiscalCalendar(4).months_of(2026):
+            world.quota(
+                "person", key, str(month.starts_on), str(month.ends_on), f"{random.randrange(1_000, 15_000)}.00"
+            )
+    return world
+
+
+def won_spans(naive):
+    """(deal, day won, day it left won or None, state of the last revision while won) straight from the rows."""
+    for key, rows in naive.revisions.items():
+        before = [row for row in rows if row["at"] < naive.cut]
+        kinds = [naive.stages[row["stage_id"]]["kind"] for row in before]
+        for place, kind in enumerate(kinds):
+            if kind == "won" and (place + 1 == len(kinds) or kinds[place + 1] != "won"):
+                first = place
+                while first and kinds[first - 1] == "won":
+                    first -= 1
+                left = local(before[place + 1]["at"]) if place + 1 < len(kinds) else None
+                yield key, local(before[first]["at"]), left, before[place]
+
+
+def plain_commissions(naive, rates, above, quotas, period_of, chosen):
+    """What each person earns in a period, and what is taken back of earlier ones, by a loop over deals in fractions."""
+
+    def earned(period):
+        lines = defaultdict(list)
+        for key, on, left, row in won_spans(naive):
+            if not period.starts_on <= on <= period.ends_on or (left and left <= period.ends_on):
+                continue
+            rows = [r for r in naive.tables.get("deal_credits", []) if r["deal_id"] == key]
+            shares = naive.shares(key) if rows else {row["owner_id"]: Fraction(100)}
+            for person, part in naive.divide(cents(row["amount"]), shares).items():
+                lines[person].append((on, key, part, left))
+        for person, own in lines.items():
+            done = 0
+            for on, key, part, left in sorted(own, key=lambda line: line[:2]):
+                quota = quotas(person, period)
+                higher = above.get(person)
+                over = max(0, min(part, done + part - quota)) if quota is not None and higher is not None else 0
+                done += part
+                rate = naive.last_dated(rates[person], on) if rates.get(person) else None
+                money = None if rate is None else half_even(((part - over) * rate + over * (higher or 0)) / 100)
+                yield person, key, on, left, part, money
+
+    found = [(p, k, on, part, money) for p, k, on, _, part, money in earned(chosen)]
+    periods = {
+        period_of(on) for _, on, left, _ in won_spans(naive) if left and chosen.starts_on <= left <= chosen.ends_on
+    }
+    for period in periods - {chosen}:
+        for person, key, _, left, part, money in earned(period):
+            if left and chosen.starts_on <= left <= chosen.ends_on:
+                found.append((person, key, left, -part, None if money is None else -money))
+    return sorted(found, key=str)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
+    """Rates by the day of closing, the part above quota, take-backs in later periods; quarters and months."""
+    from wise_tally.org.models import Person, RateAboveQuota
+
+    world = with_commissions(seed).read(tmp_path)
+    RateAboveQuota.objects.create(person=Person.objects.get(key="a"), from_on=date(2020, 1, 1), rate_bp=900)
+    book, fiscal = shelf.book(), FiscalCalendar(4)
+    rates = {
+        key: [
+            (date.fromisoformat(r["from_on"]), Fraction(r["rate"]))
+            for r in world.tables.get("commission_rates", [])
+            if r["subject_id"] == key
+        ]
+        for key in "abcd"
+    }
+
+    def quota(person, period):
+        rows = [r for r in world.tables["quotas"] if r["subject_id"] == person]
+        inside = [cents(r["value"]) for r in rows if str(period.starts_on) <= r["starts_on"] <= str(period.ends_on)]
+        return sum(inside) if inside else None
+
+    for text in ("FY2025-Q2", "FY2025-Q4", "FY2026-Q1", "FY2026-Q2", "FY2026-M04"):
+        period, day = fiscal.parse(text), date(2026, 1, 31)
+        naive = Naive(world.tables, day)
+        found = commissions(book, shelf.standing(book, day), period, Filter(), rates_of("person"))
+        plain = plain_commissions(
+            naive, rates, {"a": Fraction(9)}, quota, lambda on, p=period: fiscal.containing(on, p.kind), period
+        )
+        keys = [person.key for person in book.ground.people]
+        shown = [
+            (keys[f.subject], book.deals.key[f.deal], date.fromordinal(f.on), f.amount_minor, f.commission_minor)
+            for f in found
+        ]
+        assert sorted(shown, key=str) == plain
+        assert sum(one.commission_minor for one in summed(found)) == sum(row[4] or 0 for row in plain)
+    standing = shelf.standing(book, date(2026, 1, 31))
+    months = [fiscal.part(2026, "month", n) for n in (1, 2, 3)]
+    whole = commissions(book, standing, fiscal.parse("FY2026-Q1"), Filter(), rates_of("person"))
+    kept = [line for m in months for line in commissions(book, standing, m, Filter(), rates_of("person"))]
+    assert sum(line.amount_minor for line in kept) == sum(line.amount_minor for line in whole)
+
+
+def test_what_changed_since_a_statement():
+    """New, gone and changed lines; equal ones are passed over."""
+    one, two = StatedLine("d1", 10, False, 100, 5), StatedLine("d2", 11, False, 200, 10)
+    again, back = StatedLine("d2", 11, False, 300, 15), StatedLine("d1", 20, True, -100, -5)
+    found = since_statement([one, two], [one, again, back])
+    assert [(d.before, d.after, d.commission_minor) for d in found] == [(None, back, -5), (two, again, 5)]
+
+
+def with_payments(seed):
+    """Plans of every kind: once, instalments, without end, on the last day of a month."""
+    random, world = Random(f"cash{seed}"), random_world(seed, 40)
+    for deal in [row["deal_id"] for row in world.tables["deals"]]:
+        for _ in range(random.randrange(3)):
+            due = date(2024, 1, 31) + timedelta(days=random.randrange(900))
+            every = random.choice(("", "month", "quarter", "year"))
+            times = random.choice((2, 5, None)) if every else None
+            row = {
+                "deal_id": deal,
+                "due_on": str(due),
+                "amount": f"{random.randrange(9_999)}.{random.randrange(100):02}",
+            }
+            if (deal, str(due)) not in {(r["deal_id"], r["due_on"]) for r in world.tables.get("payments", [])}:
+                world.add("payments", **row, every=every or None, times=times)
+    return world
+
+
+def occurrences(row, until):
+    """The days of a plan, one by one."""
+    first, step = date.fromisoformat(row["due_on"]), {None: 0, "month": 1, "quarter": 3, "year": 12}[row.get("every")]
+    number = 0
+    while True:
+        place = first.year * 12 + first.month - 1 + step * number
+        year, month = divmod(place, 12)
+        last = (date(year + (month == 11), (month + 1) % 12 + 1, 1) - timedelta(days=1)).day
+        day = date(year, month + 1, min(first.day, last))
+        if day > until:
+            return
+        yield day
+        number += 1
+        if not step or (row.get("times") and number >= row["times"]):
+            return
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_the_cash_calendar_equals_a_loop_over_payments(seed, tmp_path):
+    """By month, won in full and open weighted per payment; and a person's are the credited parts, which add up."""
+    world = with_payments(seed).read(tmp_path)
+    book, day = shelf.book(), window(seed)[2]
+    standing, naive = shelf.standing(book, day), Naive(world.tables, day)
+    months = book.ground.fiscal.months_of(2025)
+    plain = {m.text: {"won": 0, "open": 0} for m in months}
+    for row in world.tables["payments"]:
+        state = naive.states.get(row["deal_id"])
+        if (
+            state is None
+            or state["kind"] == "lost"
+            or (state["kind"] == "open" and state["category"] not in naive.counted)
+        ):
+            continue
+        for on in occurrences(row, months[-1].ends_on):
+            month = next((m for m in months if m.starts_on <= on <= m.ends_on), None)
+            if month:
+                plain[month.text][state["kind"]] += half_even(cents(row["amount"]) * state["probability"] / 100)
+    plans = book.beside.plans()
+    whole = payments_in(book, standing, plans, months, Filter())
+    from wise_tally.core.cash import cash_calendar
+
+    for one in cash_calendar(standing, whole, months):
+        assert (one.won_minor, one.open_minor) == (plain[one.period.text]["won"], plain[one.period.text]["open"])
+    parts = [payments_in(book, standing, plans, months, Filter(person=p)) for p in range(len(book.ground.people))]
+    assert sum(int(p.value_minor.sum()) for p in parts) == int(whole.value_minor.sum())
+
+
+@pytest.mark.django_db
+def test_months_of_the_calendar_are_cut_to_the_period(tmp_path, rf):
+    """A period from the 15th to the 10th has three months, the first and last cut; what is due outside counts nowhere."""
+    from types import SimpleNamespace
+
+    world = World().deal("d1", ("2025-01-01", "w", "100.00", None))
+    for due in ("2025-05-14", "2025-05-15", "2025-06-30", "2025-07-10", "2025-07-11"):
+        world.add("payments", deal_id="d1", due_on=due, amount="10.00")
+    world.read(tmp_path)
+    book = shelf.book()
+    period = book.ground.fiscal.parse("2025-05-15/2025-07-10")
+    line = SimpleNamespace(book=book, standing=shelf.standing(book, date(2026, 1, 1)), period=period, scope=Filter())
+    cash = Cash(line)
+    assert [(str(m.starts_on), str(m.ends_on)) for m in cash.months] == [
+        ("2025-05-15", "2025-05-31"),
+        ("2025-06-01", "2025-06-30"),
+        ("2025-07-01", "2025-07-10"),
+    ]
+    assert [row.won_minor for row in cash.rows] == [1_000, 1_000, 1_000]
+    assert all(a.ends_on < b.starts_on for a, b in pairwise(cash.months))
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize("seed", SEEDS)
+def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
+    """Done ones of people by the local day, a team's by its members of that day; web visits apart; targets by kind."""
+    from types import SimpleNamespace
+
+    from wise_tally.core.activity import activity_attainment
+    from wise_tally.scope.done import done_in
+
+    random, world = Random(f"acts{seed}"), random_world(seed, 5)
+    start, end, day = window(seed)
+    for number in range(300):
+        at = moment(f"{date(2024, 1, 1) + timedelta(days=random.randrange(900))} {random.randrange(24):02}:30")
+        kind = random.choice(("phone", "mail", "task", "web_visit", "meeting", "site_visit"))
+        status = random.choice(("done", "planned", None))
+        person = random.choice(("a", "b", "c", "d", None))
+        world.add("activities", activity_id=f"v{number}", kind=kind, at=at, status=status, person_id=person)
+    world.quota("person", "a", "2024-01-01", "2026-12-31", "1096", metric="activities", activity_kind="phone")
+    world.read(tmp_path)
+    book = shelf.book()
+    line = SimpleNamespace(book=book, as_of=day)
+    period, naive = book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
+    from datetime import datetime
+
+    for kind in ("", "phone", "web_visit"):
+        done = done_in(line, period).of_kind(kind)
+        for by in ("company", "team", "person"):
+            plain = defaultdict(int)
+            for row in world.tables["activities"]:
+                on = local(datetime.fromisoformat(row["at"]))
+                wanted = row["kind"] == kind if kind else row["kind"] != "web_visit"
+                if (
+                    row.get("status") == "planned"
+                    or not row.get("person_id")
+                    or not wanted
+                    or not start <= on <= min(end, day)
+                ):
+                    continue
+                person = row["person_id"]
+                team = naive.above("team", naive.team(person, on)) or [None]
+                for node in {"company": [""], "person": [person], "team": team}[by]:
+                    plain[node] += 100
+            found = activity_attainment(book, shelf.standing(book, day), period, Filter(), by, done)
+            assert {r.forecast.key: r.forecast.won for r in found if r.forecast.won} == dict(plain)
+            if by == "person":
+                quota = next(r.forecast.quota for r in found if r.forecast.key == "a")
+                days = (min(end, date(2026, 12, 31)) - max(start, date(2024, 1, 1))).days + 1
+                assert quota == (half_even(Fraction(109_600 * days, 1096)) if kind == "phone" else None)
