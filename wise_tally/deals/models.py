@@ -174,10 +174,12 @@ class Activity(models.Model):
     subject = models.CharField(max_length=10_000, blank=True)
 
     class Meta:
-        # The last contact with every customer is read from the first alone; what is planned is found by the second.
+        # The last contact with every customer is read from the first alone, what people did from the third; the second finds
+        # what is planned.
         indexes = [
             models.Index(fields=["account", "kind", "status", "at"], name="activity_contact"),
             models.Index(fields=["status", "at"], name="activity_planned"),
+            models.Index(fields=["at", "kind", "status", "person"], name="activity_done"),
         ]
 
 
