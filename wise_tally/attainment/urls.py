@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
 from wise_tally.attainment import cash, commissions, compared, views
 
 app_name = "attainment"
@@ -14,8 +15,8 @@ urlpatterns = [
     path("commissions/", commissions.page, name="commissions"),
     path("commissions/table.<str:kind>", commissions.table, name="commissions-table"),
     path("commissions/working/<str:figure>/", commissions.working, name="commissions-working"),
-    path("commissions/of/<path:key>/hand-out/", commissions.issue, name="issue"),
-    path("commissions/of/<path:key>/", commissions.statement, name="statement"),
+    path("commissions/of/<key:key>/hand-out/", commissions.issue, name="issue"),
+    path("commissions/of/<key:key>/", commissions.statement, name="statement"),
     path("cash/", cash.page, name="cash"),
     path("cash/table.<str:kind>", cash.table, name="cash-table"),
     path("cash/working/<str:side>/", cash.working, name="cash-working"),

@@ -179,6 +179,6 @@ def contact_gap(days_since_contact: float, interval_days: int = CONTACT_INTERVAL
     return int(contact_gaps(np.array([days_since_contact]), interval_days)[0])
 
 
-def contact_gaps(days_since_contact: np.ndarray, interval_days: int = CONTACT_INTERVAL_DAYS) -> Ints:
-    """`contact_gap` of many, shape as given."""
+def contact_gaps(days_since_contact: np.ndarray, interval_days: Ints | int = CONTACT_INTERVAL_DAYS) -> Ints:
+    """`contact_gap` of many, shape as given; intervals one for all or one each."""
     return np.asarray(np.maximum(days_since_contact, 0.0) // interval_days, dtype=np.int64)

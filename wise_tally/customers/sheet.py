@@ -32,6 +32,7 @@ from wise_tally.deals.models import Account, Invoice
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.clock import now
 from wise_tally.scope.deals import deal_rows
+from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
@@ -53,6 +54,7 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
         "account": found,
         "may_edit": not line.is_past and may_change_account(viewer, line.book.ground, found, line.today),
         "here": request.get_full_path(),
+        "back": safe_next(request, ""),
         "own_values": own_shown("account", found.key),
         "twins": likely_matches(found.name, found.key),
         **_deals(request, line, found),

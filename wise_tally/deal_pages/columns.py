@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from wise_tally.core.calendar import NO_DAY, local_days
-from wise_tally.core.customer import contact_gap
+from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
@@ -156,6 +156,7 @@ class RowData:
     margin_minor: int | None
     created_on: int
     lost_reason: str
+    interval_days: int = CONTACT_INTERVAL_DAYS
 
 
 def cells(columns: Sequence[Column], data: RowData) -> list[Cell]:
@@ -192,7 +193,7 @@ def _cell(column: Column, data: RowData) -> Cell:
         "name": row.name, "contact": deal.contact.name if deal.contact else "",
         "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
         "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
-        "gap": contact_gap(data.contact_days), "contacted": data.contact_days, "margin": data.margin_minor,
+        "gap": contact_gap(data.contact_days, data.interval_days), "contacted": data.contact_days, "margin": data.margin_minor,
         "created": data.created_on, "reason": data.lost_reason,
     }  # fmt: skip
     return Cell(column.kind, simple[column.name], css, name=column.name)
@@ -210,11 +211,13 @@ def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column
     contact = contact_days(deals.values(), now()) if shown & {"gap", "contacted"} else {}
     margin = side.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}
     reasons = side.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
+    intervals = side.contact_intervals(line, np.array(places, dtype=np.int64)) if "gap" in shown else None
     created = _created(line, np.array(places, dtype=np.int64)).tolist() if places else []
     found = {}
     for number, (place, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.standing.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
         more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
-        found[place] = RowData(row, deal, texts, *more)
+        interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])
+        found[place] = RowData(row, deal, texts, *more, interval)
     return found

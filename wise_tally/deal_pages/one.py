@@ -17,6 +17,7 @@ from wise_tally.deal_pages.part_forms import shown_form, shown_lines
 from wise_tally.deal_pages.trail import trail
 from wise_tally.deal_pages.undo import last_change
 from wise_tally.deals.actions import last_revision
+from wise_tally.deals.contact_intervals import interval_of
 from wise_tally.deals.entry import Lacking, facts_of, missing_before, skipped_before
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.deals.own_fields import own_shown
@@ -160,7 +161,7 @@ def _talk(deal: Deal) -> dict[str, Any]:
     return {
         "last_contact": last,
         "contact_days": spent,
-        "contact_gap": contact_gap(spent),
+        "contact_gap": contact_gap(spent, interval_of(deal)),
         "planned": activities.filter(status="planned"),
         "done": activities.exclude(status="planned").order_by("-at")[:LATEST],
         "done_count": activities.exclude(status="planned").count(),

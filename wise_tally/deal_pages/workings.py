@@ -9,12 +9,13 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.cash import Plan, whole_minor
-from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gap
+from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.deal_pages.listing import listing
 from wise_tally.deal_pages.one import open_deal
+from wise_tally.deals.contact_intervals import interval_of
 from wise_tally.deals.models import Deal
 from wise_tally.deals.selectors import contact_days, last_contacts
 from wise_tally.org.clock import now
@@ -173,10 +174,14 @@ def _lines(line: ScopeLine, deal: Deal, at: int) -> Panel:
 
 def _contact(line: ScopeLine, deal: Deal, at: int) -> Panel:
     last, spent = last_contacts([deal])[deal.pk], contact_days([deal], now())[deal.pk]
+    interval = interval_of(deal)
     since = ("last contact", moment(last)) if last else ("no contact; created", moment(deal.created_at))
-    terms = [since, ("days since then", days(spent)), ("÷ contact interval", days(float(CONTACT_INTERVAL_DAYS)))]
-    text = "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer."
-    return _panel(deal, "contact gap", text, terms, count(contact_gap(spent)))
+    terms = [since, ("days since then", days(spent)), ("÷ contact interval", days(float(interval)))]
+    text = (
+        "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
+    )
+    "is that of the account’s class, else of the process, else fourteen days."
+    return _panel(deal, "contact gap", text, terms, count(contact_gap(spent, interval)))
 
 
 def _payments(line: ScopeLine, deal: Deal, at: int) -> Panel:

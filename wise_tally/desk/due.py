@@ -7,7 +7,6 @@ import numpy as np
 from django.db.models import QuerySet
 
 from wise_tally.core.book import Flags
-from wise_tally.core.customer import contact_gap, contact_gaps
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
@@ -46,6 +45,7 @@ class Flagged:
     over: np.ndarray
     slips: Ints
     contact_days: np.ndarray
+    missed: Ints
 
 
 def flagged(line: ScopeLine) -> Flagged:
@@ -57,6 +57,7 @@ def flagged(line: ScopeLine) -> Flagged:
     week_ends = today + 6 - line.today.weekday()
     over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
     contact = side.contact_days(line, at)
+    missed = side.gaps(line, at, contact)
     reasons: dict[int, Flags] = {
         STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.today))[deal],
         ACTIVITY: side.deals_where(line, Deal.objects.filter(pk__in=_planned(line).values("deal")))[deal],
@@ -65,10 +66,10 @@ def flagged(line: ScopeLine) -> Flagged:
         OVER: ~np.isnan(over),
         SLIPPED: slipped_often(line.book, standing, at),
         UNDATED: undated(standing, at),
-        GAP: contact_gaps(contact) > 0,
+        GAP: missed > 0,
     }
     flags = np.stack([reasons[number] for number in sorted(reasons)])
-    return Flagged(at, flags, over, moved, contact)
+    return Flagged(at, flags, over, moved, contact, missed)
 
 
 def _planned(line: ScopeLine) -> QuerySet[Activity]:
@@ -146,7 +147,7 @@ def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow,
         return [f"{as_words(a.kind)} planned for {day(a.at.date())}: {a.subject}" for a in planned]
     if reason == GAP:
         spent = float(found.contact_days[i])
-        return [f"no contact for {days(spent)}, {contact_gap(spent)} intervals missed"]
+        return [f"no contact for {days(spent)}, {int(found.missed[i])} intervals missed"]
     return [
         {
             STEP: "next step due",

@@ -1,5 +1,6 @@
 """The scope line: what a page counts, read from the URL and written back to it."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from functools import cached_property
@@ -12,7 +13,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE, Tree
-from wise_tally.org.access import allowed_scope, teams_seen
+from wise_tally.org.access import Viewer, allowed_scope, teams_seen
 from wise_tally.org.clock import today
 from wise_tally.scope.only import only_words, read_only
 from wise_tally.shelf.book import shelf
@@ -193,24 +194,30 @@ def in_tree_order(tree: Tree, node: int = NONE, depth: int = 0) -> list[tuple[in
 
 def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine:
     """The scope line of a request, narrowed to what the viewer may see; raises Refused or PermissionDenied."""
+    line = scope_of(request.viewer, request.GET, default_kind)  # type: ignore[attr-defined]
+    request.scope_line = line  # type: ignore[attr-defined]
+    return line
+
+
+def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "quarter") -> ScopeLine:
+    """The scope line that parts of an address name (others are passed over); raises Refused or PermissionDenied."""
     book, day = shelf.book(), today()
     ground = book.ground
-    as_of = _as_of(request.GET.get("as_of"), day)
-    text = request.GET.get("period")
+    as_of = _as_of(asked_for.get("as_of"), day)
+    text = asked_for.get("period")
     period = ground.fiscal.parse(text) if text else ground.fiscal.containing(as_of, default_kind)
-    viewer = request.viewer  # type: ignore[attr-defined]
-    who = _who(request.GET.get("who"), book)
+    who = _who(asked_for.get("who"), book)
     asked = Filter(
-        process=_find("process", request.GET.get("process"), [key for key, _ in ground.processes]),
-        territory=_find("territory", request.GET.get("where"), [node.key for node in ground.territories]),
+        process=_find("process", asked_for.get("process"), [key for key, _ in ground.processes]),
+        territory=_find("territory", asked_for.get("where"), [node.key for node in ground.territories]),
         team=who.get("team", NONE),
         person=who.get("person", NONE),
-        only=read_only(book, request.GET.get("kept", ""), as_of),
+        only=read_only(book, asked_for.get("kept", ""), as_of),
     )
     scope = allowed_scope(viewer, ground, as_of, asked)
-    given = tuple((name, request.GET[name]) for name in PARTS if request.GET.get(name))
+    given = tuple((name, asked_for[name]) for name in PARTS if asked_for.get(name))
     seen = teams_seen(viewer, ground, as_of)
-    line = ScopeLine(
+    return ScopeLine(
         book=book,
         standing=shelf.standing(book, as_of),
         period=period,
@@ -220,8 +227,6 @@ def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine
         whose_fixed=viewer.sees_own_only and not viewer.sees_team,
         choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, seen),
     )
-    request.scope_line = line  # type: ignore[attr-defined]
-    return line
 
 
 def _choices_who(book: Book, as_of: date, seen: frozenset[int] | None) -> tuple[Choice, ...]:

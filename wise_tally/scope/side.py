@@ -8,10 +8,11 @@ import numpy as np
 from django.db.models import Max, QuerySet
 
 from wise_tally.core.book import Flags
-from wise_tally.core.customer import contact_gaps
+from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps
 from wise_tally.core.ground import LOST
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.clock import now
@@ -106,14 +107,14 @@ def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
 def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     """Days since the last done contact with the customer, or since the creation where there was none; shape of `at`.
 
-    A deal without a customer counts the contacts about itself.
+    A deal without a customer counts the contacts about itself. Of a past day only what was done by its end counts.
     """
+    moment = min(now(), _before_cut(line))
+    contacts = done_contacts().filter(at__lt=_before_cut(line)) if line.is_past else done_contacts()
     book, deal = line.book, line.standing.deal[at]
     account = beside_of(line).references("account")[deal]
-    by_account = (
-        done_contacts().filter(account__isnull=False).order_by().values_list("account_id").annotate(last=Max("at"))
-    )
-    by_deal = done_contacts().filter(account=None).exclude(deal=None).order_by()
+    by_account = contacts.filter(account__isnull=False).order_by().values_list("account_id").annotate(last=Max("at"))
+    by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
     accounts = whole_numbers(by_account, 2)
     last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
     last[accounts[:, 0]] = accounts[:, 1]
@@ -125,12 +126,25 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     own[index[there]] = alone[there, 1]
     met = np.where(account == 0, own[deal], met)
     since = np.where(met > 0, met, book.deals.created_at[deal])
-    return np.asarray((now().timestamp() - since) / DAY_SECONDS)
+    return np.asarray((moment.timestamp() - since) / DAY_SECONDS)
 
 
-def gaps(line: ScopeLine, at: Ints) -> Ints:
-    """Contact intervals missed, shape of `at`."""
-    return contact_gaps(contact_days(line, at))
+def contact_intervals(line: ScopeLine, at: Ints) -> Ints:
+    """Days that may pass between contacts, shape of `at`: by the account's class, else the process, else the usual."""
+    kept, book = kept_intervals(), line.book
+    by_process = np.array([kept.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.ground.processes])
+    deal = line.standing.deal[at]
+    days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(at), dtype=np.int64)
+    if any(subject == INDUSTRY for subject, _ in kept):
+        facet = book.beside.facet("industry")
+        own = np.array([*(kept.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
+        days = np.where(own > 0, own, days)
+    return days
+
+
+def gaps(line: ScopeLine, at: Ints, spent: np.ndarray | None = None) -> Ints:
+    """Contact intervals missed, shape of `at`; `spent` are the days since the last contact where they are at hand."""
+    return contact_gaps(contact_days(line, at) if spent is None else spent, contact_intervals(line, at))
 
 
 def lost_reasons(line: ScopeLine) -> dict[int, str]:

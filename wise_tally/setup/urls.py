@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.setup import organisation, start, views
+from wise_tally.setup import contact_intervals, organisation, start, views
 from wise_tally.setup.lists import views as lists
 from wise_tally.setup.people import views as people
 from wise_tally.setup.quotas import views as quotas
@@ -28,6 +28,7 @@ urlpatterns = [
     path("outbox/", records.outbox, name="outbox"),
     path("outbox/<int:number>/document/", records.document, name="outbox-document"),
     path("backups/", records.backups, name="backups"),
+    path("contact-intervals/", contact_intervals.page, name="contact-intervals"),
     path("organisation/", organisation.organisation, name="organisation"),
     path("lists/<slug:slug>/", lists.entries, name="entries"),
     path("lists/<slug:slug>/<key:key>/", lists.entry, name="entry"),

@@ -70,7 +70,15 @@ def _sections(viewer: Viewer) -> list[Section]:
                 Link("Everybody, as a list", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
             ],
         ),
-        Section("The way of selling", [Link("Processes", reverse("setup:processes")), *processes, *_lists(LISTS)]),
+        Section(
+            "The way of selling",
+            [
+                Link("Processes", reverse("setup:processes")),
+                *processes,
+                Link("Contact intervals", reverse("setup:contact-intervals")),
+                *_lists(LISTS),
+            ],
+        ),
         Section("What is sold, and by whom else", _lists(("products", "partners"))),
         Section(
             "The targets",

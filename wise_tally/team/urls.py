@@ -2,9 +2,23 @@
 
 from django.urls import path
 
-from wise_tally.team import views
+import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
+from wise_tally.team import contact_gap, one_to_one, open_by_rep, views, week
 
 app_name = "team"
 urlpatterns = [
     path("", views.page, name="page"),
+    path("this-week/", week.page, name="week"),
+    path("this-week/table.<str:kind>", week.table, name="week-table"),
+    path("this-week/working/<str:figure>/", week.working, name="week-working"),
+    path("open/", open_by_rep.page, name="open"),
+    path("open/working/", open_by_rep.working, name="open-working"),
+    path("open/table.<str:kind>", open_by_rep.table, name="open-table"),
+    path("one-to-one/", one_to_one.people, name="one-to-ones"),
+    path("one-to-one/<key:key>/", one_to_one.page, name="one-to-one"),
+    path("one-to-one/<key:key>/notes/", one_to_one.notes, name="notes"),
+    path("one-to-one/<key:key>/agreed/<key:action>/", one_to_one.tick, name="tick"),
+    path("contact-gap/", contact_gap.page, name="gaps"),
+    path("contact-gap/working/", contact_gap.working, name="gaps-working"),
+    path("contact-gap/table.<str:kind>", contact_gap.table, name="gaps-table"),
 ]

@@ -1,0 +1,124 @@
+"""People against columns: money and number of deals of each person in each column, such as stages, months or contacts missed."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.calls import calls_in_force
+from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.lines import Filter, credited_lines
+from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.trees import NONE
+
+# Contact intervals missed, the last column holding all beyond.
+MOST_MISSED = 4
+
+
+@dataclass(frozen=True)
+class PeopleCell:
+    """Number of deals, each once, and their credited amount in minor units."""
+
+    deals: int
+    amount_minor: int
+
+
+@dataclass(frozen=True)
+class PeopleRow:
+    """A person's cells, and all of them together; `person` -1 is the whole table."""
+
+    person: int
+    cells: tuple[PeopleCell, ...]
+    whole: PeopleCell
+
+
+def people_table(
+    book: Book, standing: Standing, scope: Filter, column: Ints, columns: int
+) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
+    """The whole table as one row, and a row for each person who holds something, by identifier.
+
+    `column` gives the column of each deal of the standing, -1 for deals outside the table. Money is credited parts, so that
+    people add up to the whole; a deal of two people counts once in the whole.
+    """
+    lines = credited_lines(book, standing, scope, "person")
+    lines = lines.take(column[lines.at] != NONE)
+    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
+    people, of = np.unique(lines.person, return_inverse=True)
+    place = column[lines.at]
+    cell = of * columns + place
+    sums = sum_by_group(amount, cell, len(people) * columns).reshape(len(people), columns)
+    counts = _deals(cell, lines.at, len(people) * columns).reshape(len(people), columns)
+    rows = [
+        _row(int(person), counts[row], sums[row], len(np.unique(lines.at[of == row])))
+        for row, person in enumerate(people)
+    ]
+    rows.sort(key=lambda row: book.ground.people[row.person].key)
+    whole = _row(NONE, _deals(place, lines.at, columns), sums.sum(axis=0), len(np.unique(lines.at)))
+    return whole, tuple(rows)
+
+
+def _deals(cell: Ints, at: Ints, cells: int) -> Ints:
+    """How many deals stand in each cell, each once."""
+    pairs = np.unique(np.stack([cell, at]), axis=1) if len(cell) else np.zeros((2, 0), dtype=np.int64)
+    return np.bincount(pairs[0], minlength=cells)
+
+
+def _row(person: int, counts: Ints, sums: Ints, deals: int) -> PeopleRow:
+    cells = tuple(PeopleCell(int(n), int(a)) for n, a in zip(counts, sums, strict=True))
+    return PeopleRow(person, cells, PeopleCell(deals, int(sums.sum())))
+
+
+def people_deals(book: Book, standing: Standing, scope: Filter, chosen: Flags, person: int) -> tuple[Ints, Ints]:
+    """Places of the chosen deals that a person holds (-1: anybody of the scope), and the credited part of each."""
+    lines = credited_lines(book, standing, scope, "person")
+    lines = lines.take(chosen[lines.at] & ((lines.person == person) | (person == NONE)))
+    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
+    at, place = np.unique(lines.at, return_inverse=True)
+    return at, sum_by_group(amount, place, len(at))
+
+
+def missed_columns(missed: Ints, keep: Flags) -> Ints:
+    """The column of each deal by the contact intervals missed: none, 1, 2, 3, more; -1 where not kept."""
+    return np.where(keep, np.minimum(missed, MOST_MISSED), NONE)
+
+
+@dataclass(frozen=True)
+class WeekRow:
+    """What a person set out to close in a week against what is won in it, in minor units.
+
+    Set out is the person's call for the week where there is one (`called`), else what was expected to close in it as
+    the book stood on the evening before it began.
+    """
+
+    person: int
+    name: str
+    set_out_minor: int
+    called: bool
+    set_out_deals: int
+    won_minor: int
+    deals_won: int
+    open_minor: int
+    deals_open: int
+
+
+def this_week(book: Book, before: Standing, standing: Standing, week: Period, scope: Filter) -> tuple[WeekRow, ...]:
+    """A row for each person who set something out, has won, or has something open in the week, by identifier."""
+    held = calls_in_force(book.ground, standing.as_of, week)
+    then = {row.node: row for row in forecast(book, before, week, scope, "person")}
+    rows = []
+    for row in forecast(book, standing, week, scope, "person"):
+        if row.node == NONE:
+            continue
+        found = _week_row(row, then.get(row.node))
+        call = held.get(("person", row.node))
+        if call is not None:
+            found = WeekRow(**{**found.__dict__, "set_out_minor": call.amount_minor, "called": True})
+        if found.set_out_minor or found.set_out_deals or found.deals_won or found.deals_open:
+            rows.append(found)
+    return tuple(rows)
+
+
+def _week_row(row: ForecastRow, then: ForecastRow | None) -> WeekRow:
+    set_out, deals = (then.open, then.deals_open) if then else (0, 0)
+    return WeekRow(row.node, row.name or "", set_out, False, deals, row.won, row.deals_won, row.open, row.deals_open)

@@ -1,0 +1,136 @@
+"""Open by rep, for the Monday meeting: what each has open, won or lost, by stage or by month, and the deals behind."""
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.buckets import deciding_day
+from wise_tally.core.calendar import NO_DAY, Period
+from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.trees import NONE
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
+from wise_tally.scope.panel import panel_response
+from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import exports, sheet_response
+from wise_tally.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
+from wise_tally.team.question import tabs
+from wise_tally.ui.refusals import Refused
+
+KINDS = {"open": OPEN, "won": WON, "lost": LOST}
+ALONG = {"stage": "by stage", "month": "by month"}
+MONTHS = 6
+
+
+def _word(request: HttpRequest, name: str, accepted: dict[str, object]) -> str:
+    text = request.GET.get(name) or next(iter(accepted))
+    if text not in accepted:
+        raise Refused(f"“{text[:40]}” is not accepted as {name}; accepted: {', '.join(accepted)}.")
+    return text
+
+
+def read(request: HttpRequest) -> Question:
+    """The table that an address asks for. Open deals count whatever their expected close, closed ones in the period."""
+    line = read_scope(request)
+    show, along = _word(request, "show", dict(KINDS)), _word(request, "along", dict(ALONG))
+    standing = line.standing
+    keep = standing.kind == KINDS[show]
+    day = deciding_day(standing)
+    if show != "open":
+        keep &= (day >= line.period.starts_on.toordinal()) & (day <= line.period.ends_on.toordinal())
+    column, heads = (stage_columns if along == "stage" else month_columns)(line, show)
+    extra = tuple((name, value) for name, value in (("show", show), ("along", along)))
+    return read_opened(request, Question(line, np.where(keep, column, NONE), heads, extra))
+
+
+def stage_columns(line: ScopeLine, show: str) -> tuple[np.ndarray, tuple[str, ...]]:
+    """The stage each deal stands in; several processes stand side by side."""
+    ground = line.book.ground
+    processes = ground.processes_by_key if line.scope.process == NONE else (line.scope.process,)
+    order = [
+        stage
+        for process in processes
+        for stage in sorted(
+            (i for i, one in enumerate(ground.stages) if one.process == process and one.kind == KINDS[show]),
+            key=lambda i: (ground.stages[i].position, ground.stages[i].key),
+        )
+    ]
+    stands = np.isin(np.arange(len(ground.stages)), line.standing.stage[line.standing.kind == KINDS[show]])
+    order = [stage for stage in order if not ground.stages[stage].retired or stands[stage]]
+    place = np.full(len(ground.stages) + 1, NONE)
+    place[order] = np.arange(len(order))
+    several = len(processes) > 1
+    names = [(ground.stages[s].name, ground.processes[ground.stages[s].process][1]) for s in order]
+    return place[line.standing.stage], tuple(f"{name}, {process}" if several else name for name, process in names)
+
+
+def month_columns(line: ScopeLine, show: str) -> tuple[np.ndarray, tuple[str, ...]]:
+    """The month each deal is expected to close in, or was closed in."""
+    day = deciding_day(line.standing)
+    months = _months_shown(line, show)
+    starts = np.array([month.starts_on.toordinal() for month in months])
+    place = np.searchsorted(starts, day, side="right")
+    last = months[-1].ends_on.toordinal()
+    heads = [period_words(month) for month in months]
+    if show != "open":
+        return np.where((place > 0) & (day <= last), place - 1, NONE), tuple(heads)
+    # Before the first month, the months, later, without a date.
+    column = np.where(day > last, len(months) + 1, place)
+    column = np.where(day == NO_DAY, len(months) + 2, column)
+    return column, (f"before {heads[0]}", *heads, "later", "no date")
+
+
+def _months_shown(line: ScopeLine, show: str) -> list[Period]:
+    """Open: the present month and those ahead; else the months of the period."""
+    fiscal = line.book.ground.fiscal
+    if show == "open":
+        present = fiscal.containing(line.as_of, "month")
+        return [fiscal.beside(present, step) for step in range(MONTHS)]
+    found: list[Period] = []
+    month = fiscal.containing(line.period.starts_on, "month")
+    while month.starts_on <= line.period.ends_on and len(found) < 2 * MONTHS:
+        found.append(month)
+        month = fiscal.beside(month, 1)
+    return found
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The table and the deals behind its opened part."""
+    asked = read(request)
+    chosen = dict(asked.extra)
+    whole, rows = drawn(asked)
+    answer = {
+        "line": asked.line,
+        "tabs": tabs(asked.line, "open"),
+        "asked": asked,
+        "heads": asked.heads,
+        "whole": whole,
+        "rows": rows,
+        "shows": [(name, asked.query(show=name), name == chosen["show"]) for name in KINDS],
+        "alongs": [(words, asked.query(along=name), name == chosen["along"]) for name, words in ALONG.items()],
+        "is_open": chosen["show"] == "open",
+        "here": request.get_full_path(),
+        "strip": CountStrip(whole.cells[-1].cell.deals, exports=exports("team:open-table", asked.query())),
+        **opened_rows(request, asked),
+    }
+    return render(request, "team/open_by_rep.html", answer)
+
+
+DEFINITION = (
+    "Deals of the scope in which the person is credited, in the stage they stand in, or the month of their expected close or closing. "
+    "Open ones count whatever their expected close and category, closed ones in the period. A deal of two people stands with both."
+)
+
+
+@require_safe
+def working(request: HttpRequest) -> HttpResponse:
+    """How a cell came about."""
+    asked = read(request)
+    return panel_response(request, asked.line, part_panel(asked, DEFINITION), f"/team/open/?{asked.query()}")
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The table as a file."""
+    return sheet_response(people_sheet(read(request), "open by rep"), kind)
