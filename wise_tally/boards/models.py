@@ -23,6 +23,9 @@ class Dashboard(models.Model):
     name = models.CharField(max_length=200)
     owner = models.ForeignKey(Person, models.CASCADE, related_name="dashboards")
     audience = models.CharField(max_length=80, blank=True)
+    # Whether those it is for begin with it.
+    starts = models.BooleanField(default=False)
+    # Raised by every change, so that one made on an old state is noticed.
     number = models.PositiveIntegerField(default=0)
 
 

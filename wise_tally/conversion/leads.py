@@ -1,7 +1,5 @@
 """Leads and before: lead → qualified → deal → won by source, with the days between."""
 
-from collections.abc import Iterable
-
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -10,13 +8,12 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import tabs
 from wise_tally.core.ground import WON
-from wise_tally.core.leads import STATUSES, LeadFigures, LeadRows, lead_figures, leads_in
-from wise_tally.core.money import Ints
+from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in
 from wise_tally.core.trees import NONE
+from wise_tally.scope.lead_rows import lead_rows
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.scope.seen import sight
-from wise_tally.scope.side import beside_of
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.refusals import Refused
@@ -29,24 +26,8 @@ COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "
 def read_leads(request: HttpRequest) -> tuple[ScopeLine, list[str], LeadRows]:
     """Leads of the period and scope that the viewer may see; names of their sources."""
     line = request.scope_line = read_scope(request, "year")  # type: ignore[attr-defined]
-    columns = ("source", "owner__key", "created_at", "closed_at", "status", "deal_id")
-    rows = list(sight(request).leads().order_by("pk").values_list(*columns))
-    names = sorted({row[0] for row in rows if row[0]})
-    source = {name: place for place, name in enumerate(names)}
-    people = {person.key: place for place, person in enumerate(line.book.ground.people)}
-    every = LeadRows(
-        _column(source.get(row[0], NONE) for row in rows),
-        _column(people.get(row[1], NONE) for row in rows),
-        _column(int(row[2].timestamp()) for row in rows),
-        _column(int(row[3].timestamp()) if row[3] else 0 for row in rows),
-        _column(STATUSES.index(row[4]) if row[4] in STATUSES else 0 for row in rows),
-        beside_of(line).places(_column(row[5] or 0 for row in rows)),
-    )
+    names, every = lead_rows(line, sight(request).leads())
     return line, names, leads_in(line.book, line.standing, every, line.period, line.scope)
-
-
-def _column(values: Iterable[int]) -> Ints:
-    return np.fromiter(values, dtype=np.int64)
 
 
 def _rows(line: ScopeLine, names: list[str], leads: LeadRows) -> list[tuple[str, LeadFigures]]:

@@ -100,6 +100,11 @@ def lost_share(row: ForecastRow) -> float | None:
     return ratio(row.deals_lost, row.deals_lost + row.deals_won)
 
 
+def won_share(row: ForecastRow) -> float | None:
+    """Win rate of closed, by number: deals won ÷ deals lost or won."""
+    return ratio(row.deals_won, row.deals_lost + row.deals_won)
+
+
 def ranks(values: Sequence[float | None]) -> list[int | None]:
     """The place of each value, the greatest being 1; equal ones share a place and the next is passed over (1, 2, 2, 4).
 

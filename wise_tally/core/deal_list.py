@@ -66,14 +66,20 @@ def slips(book: Book, standing: Standing) -> Slips:
 
 
 def _slips(book: Book, standing: Standing) -> Slips:
-    rev, deals = book.revisions, len(book.deals.key)
+    deal, later, _ = slip_moves(book, standing)
+    deals = len(book.deals.key)
+    return Slips(np.bincount(deal, minlength=deals), sum_by_group(later, deal, deals))
+
+
+def slip_moves(book: Book, standing: Standing) -> tuple[Ints, Ints, Ints]:
+    """Every slip before the standing's cut: the deal, by how many days, and the moment; shape (slips,)."""
+    rev = book.revisions
     is_open = book.ground.stage_kind[rev.stage] == OPEN
     later = rev.expected_close[1:] - rev.expected_close[:-1]
     dated = (rev.expected_close[1:] != NO_DAY) & (rev.expected_close[:-1] != NO_DAY)
     slipped = (rev.deal[1:] == rev.deal[:-1]) & is_open[1:] & is_open[:-1] & dated & (later > 0)
     slipped &= rev.effective_at[1:] < standing.cut
-    deal = rev.deal[1:][slipped]
-    return Slips(np.bincount(deal, minlength=deals), sum_by_group(later[slipped], deal, deals))
+    return rev.deal[1:][slipped], later[slipped], rev.effective_at[1:][slipped]
 
 
 @dataclass(frozen=True)

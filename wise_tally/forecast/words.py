@@ -30,6 +30,8 @@ LABELS = {
     "deals_open": "Deals open",
     "deals_lost": "Deals lost",
     "lost_share": "Lost of closed",
+    "win_rate": "Win rate of closed",
+    "mean_won": "Mean won amount",
 }
 DEFINITIONS = {
     "won": "Amounts of deals won in the period.",
@@ -52,6 +54,8 @@ DEFINITIONS = {
     "deals_open": "Number of open deals of counted categories expected to close in the period, each once.",
     "deals_lost": "Number of deals lost in the period, each once.",
     "lost_share": "Deals lost divided by deals won or lost in the period, by number.",
+    "win_rate": "Deals won divided by deals won or lost in the period, by number.",
+    "mean_won": "Won divided by the number of deals won in the period.",
     "coverage": "Open divided by the gap; none where the gap is not above 0.",
     "attainment": "Won divided by quota. Open deals never count as achieved.",
     "call": "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, replace
 
-from wise_tally.core.attainment import AttainmentRow, lost_share
+from wise_tally.core.attainment import AttainmentRow, lost_share, won_share
 from wise_tally.core.book import Standing
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
@@ -10,7 +10,7 @@ from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
 from wise_tally.core.grouping import MEMBER
 from wise_tally.core.measures import AMOUNT
-from wise_tally.core.money import ratio
+from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.outcome import outcome_either_way, outcome_of_lines, stakes
 from wise_tally.core.row_targets import person_standing, row_targets
 from wise_tally.core.seen_weight import seen_standing
@@ -25,7 +25,20 @@ from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import UNITS, count, percent, points, times
 
-RATIOS = ("quota", "gap", "coverage", "attainment", "call", "pace", "to_date", "chance", "chance_seen", "lost_share")
+RATIOS = (
+    "quota",
+    "gap",
+    "coverage",
+    "attainment",
+    "call",
+    "pace",
+    "to_date",
+    "chance",
+    "chance_seen",
+    "lost_share",
+    "win_rate",
+    "mean_won",
+)
 # Numbers of deals and another weighing rest on the deals of a figure of money.
 RESTS_ON = {"deals_won": "won", "deals_open": "open", "deals_lost": "lost", "seen": "weighted"}
 
@@ -143,10 +156,9 @@ def _derived(figure: str, place: Place) -> Panel:
         "to_date": lambda p: [("won", written(row.won)), ("÷ pace", written(p.attained.pace))],
         "chance": _chance_terms,
         "chance_seen": _chance_terms,
-        "lost_share": lambda p: [
-            ("deals lost", count(row.deals_lost)),
-            ("÷ deals won or lost", count(row.deals_lost + row.deals_won)),
-        ],
+        "lost_share": lambda p: _shares("deals lost", row.deals_lost, row),
+        "win_rate": lambda p: _shares("deals won", row.deals_won, row),
+        "mean_won": lambda p: [("won", written(row.won)), ("÷ deals won", count(row.deals_won))],
     }[figure](place if figure != "chance_seen" else replace(place, asked=_weighed_by_seen(place.asked)))
     totals = {
         "quota": written(row.quota),
@@ -157,11 +169,13 @@ def _derived(figure: str, place: Place) -> Panel:
         "pace": written(place.attained.pace),
         "to_date": percent(place.attained.to_date),
         "lost_share": percent(lost_share(row)),
+        "win_rate": percent(won_share(row)),
+        "mean_won": written(divide_half_even(row.won, row.deals_won) if row.deals_won else None),
     }
     total = totals.get(figure) or terms.pop()[1]
     note = (
         ""
-        if row.quota is not None or figure in ("call", "lost_share")
+        if row.quota is not None or figure in ("call", "lost_share", "win_rate", "mean_won")
         else "No quota holds for this row and period, so there is none."
     )
     return Panel(
@@ -172,6 +186,10 @@ def _derived(figure: str, place: Place) -> Panel:
         total_words=words.label(figure, ground).lower(),
         note=note,
     )
+
+
+def _shares(words: str, part: int, row: ForecastRow) -> Terms:
+    return [(words, count(part)), ("÷ deals won or lost", count(row.deals_lost + row.deals_won))]
 
 
 def _quota_terms(place: Place) -> Terms:

@@ -4,10 +4,24 @@ from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
 from wise_tally.team import contact_gap, one_to_one, open_by_rep, views, week
+from wise_tally.team.tallies import views as tallies
 
 app_name = "team"
 urlpatterns = [
     path("", views.page, name="page"),
+    path("wall/", views.wall, name="wall"),
+    path("pack/", views.pack, name="pack"),
+    path("boards/", views.new, name="new"),
+    path("boards/<key:key>/start/", views.start, name="start"),
+    path("boards/<key:key>/copy/", views.copy, name="copy"),
+    path("boards/<key:key>/change/", views.change, name="change"),
+    path("boards/<key:key>/settings/", views.settings, name="settings"),
+    path("tally/", tallies.page, name="tally"),
+    path("tally/keep/", tallies.save, name="save-tally"),
+    path("tally/working/", tallies.working, name="tally-working"),
+    path("tally/table.<str:kind>", tallies.table, name="tally-table"),
+    path("tallies/", tallies.kept, name="tallies"),
+    path("tallies/<key:key>/", tallies.change, name="change-tally"),
     path("this-week/", week.page, name="week"),
     path("this-week/table.<str:kind>", week.table, name="week-table"),
     path("this-week/working/<str:figure>/", week.working, name="week-working"),

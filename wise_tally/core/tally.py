@@ -1,0 +1,278 @@
+"""Tallies: one measure over rows of a breakdown, whatever family it comes from; and the deals behind it.
+
+Values are in minor units, hundredths (numbers of the forecast's other measures), counts, days, or ratios of 0 to 1.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+
+import numpy as np
+
+from wise_tally.core.activity import BY as BY_PEOPLE
+from wise_tally.core.activity import METRIC, DoneActivities, activity_attainment
+from wise_tally.core.attainment import AttainmentRow, attainment, won_share
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import FiscalCalendar, Period, local_days
+from wise_tally.core.cash import PlanRows, payments_in
+from wise_tally.core.deal_list import overstaying, slip_moves
+from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.grouping import WITHIN, grouping
+from wise_tally.core.leads import LeadRows, leads_in
+from wise_tally.core.lines import Filter, credited_lines, owner_kept, owner_rows, shown_nodes
+from wise_tally.core.measures import AMOUNT, CLOSE, valued
+from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.tallies import open_by_stage
+from wise_tally.core.time_in_stage import days_to_win, time_in_stage, won_in
+from wise_tally.core.trees import NONE
+
+STAGE = "stage"
+Number = int | float | None
+
+
+@dataclass(frozen=True)
+class TallyValue:
+    """A row's value, None where it cannot be computed; `sample` are the deals behind a rate, mean or median."""
+
+    node: int
+    key: str | None
+    name: str | None
+    value: Number
+    sample: int | None = None
+
+
+@dataclass(frozen=True)
+class Sides:
+    """What tallies count that is no part of the book: activities of the days asked, leads with names, payment plans."""
+
+    done: DoneActivities | None = None
+    leads: LeadRows | None = None
+    lead_sources: tuple[str, ...] = ()
+    plans: PlanRows | None = None
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One tally's question: measure and breakdown, what deals count for and by which day."""
+
+    measure: str
+    by: str = "company"
+    counting: str = AMOUNT
+    basis: str = CLOSE
+
+
+# Of the forecast's rows: the value, and where it rests on few deals the sample.
+OF_FORECAST: dict[str, Callable[[AttainmentRow], Number]] = {
+    "won": lambda r: r.forecast.won,
+    "lost": lambda r: r.forecast.lost,
+    "open": lambda r: r.forecast.open,
+    "weighted": lambda r: r.forecast.weighted,
+    "weighted_open": lambda r: r.forecast.weighted_open,
+    "commit_forecast": lambda r: r.forecast.commit_forecast,
+    "best_case_forecast": lambda r: r.forecast.best_case_forecast,
+    "overdue": lambda r: r.forecast.overdue,
+    "undated": lambda r: r.forecast.undated,
+    "quota": lambda r: r.forecast.quota,
+    "gap": lambda r: r.forecast.gap,
+    "attainment": lambda r: r.forecast.attainment,
+    "to_date": lambda r: r.to_date,
+    "coverage": lambda r: r.forecast.coverage,
+    "deals_won": lambda r: r.forecast.deals_won,
+    "deals_lost": lambda r: r.forecast.deals_lost,
+    "deals_open": lambda r: r.forecast.deals_open,
+    "mean_won": lambda r: ratio(r.forecast.won, r.forecast.deals_won),
+    "win_rate": lambda r: won_share(r.forecast),
+}
+SAMPLES: dict[str, Callable[[AttainmentRow], int]] = {
+    "mean_won": lambda r: r.forecast.deals_won,
+    "win_rate": lambda r: r.forecast.deals_won + r.forecast.deals_lost,
+}
+OF_CREATED = ("created", "created_value", "won_of_created")
+OF_WINNING = ("days_to_win", "mean_days_to_win")
+OF_STAGES = ("stage_open", "stage_deals", "stage_days", "stage_overstaying")
+OF_OWNERS = ("slips", "overstaying")
+OF_CASH = ("cash", "cash_won", "cash_open")
+OTHERS = (METRIC, "leads")
+MEASURES = (*OF_FORECAST, *OF_CREATED, *OF_WINNING, *OF_STAGES, *OF_OWNERS, *OF_CASH, *OTHERS)
+
+
+def breakdowns_of(measure: str) -> tuple[str, ...] | None:
+    """The breakdowns a measure may have; None for every one."""
+    if measure in OF_STAGES:
+        return (STAGE,)
+    if measure in OF_CASH:
+        return ("company",)
+    if measure == METRIC:
+        return BY_PEOPLE
+    return ("company", "source", "person") if measure == "leads" else None
+
+
+def may_hold_within(measure: str) -> bool:
+    """Whether rows of a measure may be divided by a second breakdown."""
+    return measure in OF_FORECAST
+
+
+def tally_values(
+    book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked, sides: Sides
+) -> tuple[TallyValue, ...]:
+    """The rows of a tally; raises UnknownBreakdown for a breakdown that the measure has not."""
+    allowed = breakdowns_of(asked.measure)
+    if (allowed is not None and asked.by not in allowed) or (WITHIN in asked.by and not may_hold_within(asked.measure)):
+        raise UnknownBreakdown(f"{asked.measure} has no rows by {asked.by.replace(WITHIN, ' within ')}.")
+    if asked.measure in OF_FORECAST:
+        return _of_forecast(book, standing, period, scope, asked)
+    if asked.measure in OF_WINNING:
+        name = "median" if asked.measure == "days_to_win" else "mean"
+        rows = days_to_win(book, standing, period, scope, asked.by)
+        return tuple(TallyValue(row.node, row.key, row.name, getattr(row, name), row.deals) for row in rows)
+    if asked.measure in OF_STAGES:
+        return _of_stages(book, standing, period, scope, asked.measure)
+    if asked.measure in OF_CASH:
+        return _cash(book, standing, period, scope, (asked.measure, sides))
+    if asked.measure == METRIC:
+        assert sides.done is not None
+        found = activity_attainment(book, standing, period, scope, asked.by, sides.done)
+        return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in found)
+    if asked.measure == "leads":
+        return _leads(book, standing, period, scope, (asked.by, sides))
+    return _of_deals(book, standing, period, scope, asked)
+
+
+def _of_forecast(book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked) -> tuple[TallyValue, ...]:
+    counted = valued(book, standing, asked.counting, asked.basis)
+    read, sample = OF_FORECAST[asked.measure], SAMPLES.get(asked.measure)
+    return tuple(
+        TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, read(r), sample(r) if sample else None)
+        for r in attainment(book, counted, period, scope, asked.by)
+    )
+
+
+def counted_deals(book: Book, standing: Standing, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
+    """Places of the deals that a measure of whole deals counts, by owner on the day, and what each adds to it."""
+    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+    kept = owner_kept(book, standing, scope)
+    if measure in OF_CREATED:
+        day = book.created_on[standing.deal]
+        at = np.flatnonzero(kept & (day >= first) & (day <= last))
+        adds = {"created": np.ones(len(at), dtype=np.int64), "created_value": standing.amount_minor[at]}
+        return at, adds.get(measure, (standing.kind[at] == WON).astype(np.int64))
+    if measure == "slips":
+        deal, _, moment = slip_moves(book, standing)
+        day = local_days(moment, book.ground.time_zone)
+        number = np.bincount(deal[(day >= first) & (day <= last)], minlength=len(book.deals.key))[standing.deal]
+        at = np.flatnonzero(kept & (number > 0))
+        return at, number[at]
+    if measure in OF_WINNING:
+        at, _, days = won_in(book, standing, period, scope)
+        return at, days
+    at = np.flatnonzero(kept & (standing.kind == OPEN))
+    at = at[overstaying(book, standing, at)]
+    return at, np.ones(len(at), dtype=np.int64)
+
+
+def _of_deals(book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked) -> tuple[TallyValue, ...]:
+    at, adds = counted_deals(book, standing, period, scope, asked.measure)
+    group = grouping(book, asked.by, standing.as_of)
+    rows, node = owner_rows(book, standing, standing.owner[at], at, asked.by)
+    node = np.where(node == NONE, group.size, node)
+    sums = sum_by_group(adds[rows], node, group.size + 1)
+    counts = np.bincount(node, minlength=group.size + 1)
+    if group.tree is not None:
+        table = group.tree.roll_up(np.stack([sums, counts], axis=1)[: group.size])
+        sums[: group.size], counts[: group.size] = table[:, 0], table[:, 1]
+    found = []
+    for place in shown_nodes(book.ground, scope, group, standing.as_of, counts > 0):
+        number = int(counts[place])
+        is_rate = asked.measure == "won_of_created"
+        value: Number = ratio(int(sums[place]), number) if is_rate else int(sums[place])
+        found.append(TallyValue(place, *group.called(place), value, number if is_rate else None))
+    return tuple(found)
+
+
+def _of_stages(book: Book, standing: Standing, period: Period, scope: Filter, measure: str) -> tuple[TallyValue, ...]:
+    stages = book.ground.stages
+    if measure in ("stage_open", "stage_deals"):
+        name = "amount_minor" if measure == "stage_open" else "deals"
+        rows = open_by_stage(book, standing, scope)
+        return tuple(TallyValue(r.stage, stages[r.stage].key, stages[r.stage].name, getattr(r, name)) for r in rows)
+    name = "km_median" if measure == "stage_days" else "overstaying"
+    found = time_in_stage(book, standing, period, scope, "company")[0].stages
+    return tuple(
+        TallyValue(s.stage, stages[s.stage].key, stages[s.stage].name, getattr(s, name), s.stays) for s in found
+    )
+
+
+def stage_deals(book: Book, standing: Standing, scope: Filter, of: tuple[str, int]) -> tuple[Ints, Ints]:
+    """Places of the open deals that stand in a stage (`of`: measure and stage), and what each adds: its amount, or one."""
+    measure, stage = of
+    lines = credited_lines(book, standing, scope, "company")
+    lines = lines.take((standing.kind[lines.at] == OPEN) & (standing.stage[lines.at] == stage))
+    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
+    at, place = np.unique(lines.at, return_inverse=True)
+    return at, sum_by_group(amount, place, len(at)) if measure == "stage_open" else np.ones(len(at), dtype=np.int64)
+
+
+def _cash(
+    book: Book, standing: Standing, period: Period, scope: Filter, of: tuple[str, Sides]
+) -> tuple[TallyValue, ...]:
+    measure, sides = of
+    assert sides.plans is not None
+    found = payments_in(book, standing, sides.plans, (period,), scope)
+    won = standing.kind[found.at] == WON
+    keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[measure]
+    return (TallyValue(0, "", book.ground.organisation, int(found.value_minor[keep].sum())),)
+
+
+def _leads(
+    book: Book, standing: Standing, period: Period, scope: Filter, of: tuple[str, Sides]
+) -> tuple[TallyValue, ...]:
+    by, sides = of
+    assert sides.leads is not None
+    leads = leads_in(book, standing, sides.leads, period, scope)
+    if by == "company":
+        return (TallyValue(0, "", book.ground.organisation, len(leads.value)),)
+    column = leads.owner if by == "person" else leads.value
+    people = book.ground.people
+    found = []
+    for value, number in zip(*np.unique(column, return_counts=True), strict=True):
+        place = int(value)
+        key: str | None
+        name: str | None
+        key, name = None, None
+        if place != NONE:
+            source = sides.lead_sources
+            key, name = (people[place].key, people[place].name) if by == "person" else (source[place], source[place])
+        found.append(TallyValue(place, key, name, int(number)))
+    return tuple(sorted(found, key=lambda row: (row.node == NONE, row.key or "")))
+
+
+def change_of(now: Number, then: Number) -> Number:
+    """This value less the one before; None where either is none."""
+    return None if now is None or then is None else now - then
+
+
+def buckets(fiscal: FiscalCalendar, period: Period, as_of: date, bucket: str) -> tuple[Period, ...]:
+    """The spans side by side: the parts of a period, or the last ones up to a day; see BUCKETS."""
+    kind, back = BUCKETS[bucket]
+    if back:
+        present = fiscal.containing(as_of, kind)
+        return tuple(fiscal.beside(present, step) for step in range(1 - back, 1))
+    found: list[Period] = []
+    part = fiscal.containing(period.starts_on, kind)
+    while part.starts_on <= period.ends_on and len(found) < MOST_BUCKETS:
+        found.append(part)
+        part = fiscal.beside(part, 1)
+    return tuple(found)
+
+
+# Name: the kind of span, and how many of them up to the as-of day; 0 for the parts of the period itself.
+BUCKETS = {
+    "week": ("week", 0),
+    "month": ("month", 0),
+    "quarter": ("quarter", 0),
+    "last_13_weeks": ("week", 13),
+    "last_12_months": ("month", 12),
+    "last_8_quarters": ("quarter", 8),
+}
+MOST_BUCKETS = 60

@@ -1,0 +1,1 @@
+"""Tallies: asked, computed, drawn, kept."""
