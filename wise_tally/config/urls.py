@@ -2,6 +2,7 @@
 
 from django.urls import include, path
 
+from wise_tally.config.api import api
 from wise_tally.scope import pins, sign_in, typed
 
 urlpatterns = [
@@ -12,6 +13,8 @@ urlpatterns = [
     path("reconcile/", pins.page, name="reconcile"),
     path("typed/", typed.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
+    path("api/", api.urls),
+    path("tokens/", include("wise_tally.exchange.api.urls")),
     path("forecast/", include("wise_tally.forecast.urls")),
     path("deals/", include("wise_tally.deal_pages.urls")),
     path("customers/", include("wise_tally.customers.urls")),

@@ -21,6 +21,7 @@ from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
 from wise_tally.exchange.cells import scaled
+from wise_tally.org.access import Viewer, allowed_scope
 from wise_tally.org.models import Workspace
 from wise_tally.shelf.book import shelf
 
@@ -69,9 +70,12 @@ class Asked:
         return None if minor is None else scaled(minor, self.decimals)
 
 
-def figures(question: Question) -> Row:
-    """The answer as `{"figure", "scope", "rows"}`. Raises OptionRefused or a core error with a clear message."""
-    asked = ask(question)
+def figures(question: Question, viewer: Viewer | None = None) -> Row:
+    """The answer as `{"figure", "scope", "rows"}`, for a viewer only of what he may see.
+
+    Raises OptionRefused, PermissionDenied or a core error with a clear message.
+    """
+    asked = ask(question, viewer)
     rows = FIGURES[question.figure](asked)
     scope = {
         "period": asked.period.text,
@@ -80,15 +84,23 @@ def figures(question: Question) -> Row:
         "as_of": question.as_of.isoformat(),
         "by": question.by,
         "process": question.process,
-        "team": question.team,
-        "territory": question.territory,
-        "person": question.person,
+        **_whose(asked),
         **asked.extra,
     }
     return {"figure": question.figure, "scope": scope, "rows": rows}
 
 
-def ask(question: Question) -> Asked:
+def _whose(asked: Asked) -> Row:
+    """Identifiers of team, territory and person that the scope keeps, a viewer's own included; None for all."""
+    ground, scope = asked.book.ground, asked.scope
+    tables = {"team": ground.teams, "territory": ground.territories, "person": ground.people}
+    return {
+        name: None if getattr(scope, name) == NONE else table[getattr(scope, name)].key
+        for name, table in tables.items()
+    }
+
+
+def ask(question: Question, viewer: Viewer | None = None) -> Asked:
     """Find period and identifiers; raises OptionRefused naming what is accepted."""
     if question.figure not in FIGURES:
         raise OptionRefused(f"“{question.figure}” is not a figure; accepted: {', '.join(FIGURES)}.")
@@ -104,6 +116,8 @@ def ask(question: Question) -> Asked:
         person=_find("person", question.person, [person.key for person in ground.people]),
         territory=_find("territory", question.territory, [node.key for node in ground.territories]),
     )
+    if viewer is not None:
+        scope = allowed_scope(viewer, ground, question.as_of, scope)
     decimals = get_currency_precision(Workspace.current().currency)
     return Asked(book, shelf.standing(book, question.as_of), period, scope, question, decimals)
 

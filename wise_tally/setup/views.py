@@ -68,6 +68,7 @@ def _sections(viewer: Viewer) -> list[Section]:
                 Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Person, "people")),
                 Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territories")),
                 Link("Everybody, as a list", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
+                Link("Tokens for programs and spreadsheets", reverse("tokens"), "read-only"),
             ],
         ),
         Section(

@@ -77,7 +77,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "measures": _measures(tally),
         "choices": _choices(tally),
         "given": line.given,
-        "pins": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
+        "own_parts": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
         "boards": dashboards_of(viewer, []).filter(owner__key=viewer.key),
         "kept": urlencode(tally.own()),
         "name": request.GET.get("name", "") or _name(tally),

@@ -16,6 +16,7 @@ from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.exchange.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.exchange.figures import FIGURES, OptionRefused, Question, figures
 from wise_tally.org.clock import today
+from wise_tally.scope.api import flat
 
 
 def a_date(text: str) -> date:
@@ -84,17 +85,6 @@ class Command(OneLineCommand):
             sys.stdout.flush()
         except BrokenPipeError:
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-
-
-def flat(row: dict[str, Any]) -> dict[str, Any]:
-    """Nested values as columns of their own."""
-    cells: dict[str, Any] = {}
-    for name, value in row.items():
-        if isinstance(value, dict):
-            cells |= {f"{name}.{key}": inner for key, inner in value.items()}
-        else:
-            cells[name] = value
-    return cells
 
 
 def print_json(answer: dict[str, Any]) -> None:

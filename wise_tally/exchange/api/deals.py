@@ -1,0 +1,164 @@
+"""Deals as they stood at the end of a day."""
+
+from dataclasses import replace
+from datetime import date
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from ninja import Query, Router, Schema
+from pydantic import Field
+
+from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.lines import credited_lines
+from wise_tally.core.money import Ints
+from wise_tally.deals.models import Deal
+from wise_tally.exchange.cells import scaled
+from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, csv_response
+from wise_tally.scope.deals import DealRow, deal_rows
+from wise_tally.scope.line import ScopeLine, scope_of
+from wise_tally.scope.seen import Sight
+from wise_tally.shelf.book import shelf
+from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import currency_decimals
+
+router = Router(tags=["deals"])
+KINDS = {"open": OPEN, "won": WON, "lost": LOST}
+MOST_A_PAGE = 500
+
+
+class DealOptions(Schema):
+    """Which deals: whose, where, of which process, in which status; a page at a time."""
+
+    as_of: Day | None = None
+    process: Key | None = None
+    team: Key | None = None
+    territory: Key | None = None
+    person: Key | None = None
+    status: Literal["all", "open", "won", "lost"] = "all"
+    page: Annotated[int, Field(ge=1, le=1_000_000)] = 1
+    per_page: Annotated[int, Field(ge=1, le=MOST_A_PAGE)] = 100
+
+
+class DealState(Schema):
+    """A deal's state; money as text with the currency's decimals, dates ISO 8601, null for none."""
+
+    deal_id: str
+    name: str
+    account: str | None
+    process: str
+    stage: str
+    status: str
+    amount: str
+    weighted: str
+    probability: float
+    expected_close: date | None
+    closed_on: date | None
+    category: str | None
+    owner: str
+    territory: str | None
+    days_in_stage: float
+    slips: int
+    next_step: str
+
+
+class DealPage(Schema):
+    """One page of the deals, the largest amounts first."""
+
+    as_of: date
+    total: int
+    page: int
+    pages: int
+    deals: list[DealState]
+
+
+def _line(request: HttpRequest, options: DealOptions) -> ScopeLine:
+    who = f"person:{options.person}" if options.person else f"team:{options.team}" if options.team else ""
+    given = {"who": who, "where": options.territory or "", "process": options.process or ""}
+    as_of = options.as_of.isoformat() if options.as_of else ""
+    return scope_of(request.viewer, {**given, "as_of": as_of})  # type: ignore[attr-defined]
+
+
+def _places(line: ScopeLine, status: str) -> Ints:
+    """Places of the deals of the scope, the largest first, equal ones in the book's order."""
+    standing = line.standing
+    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
+    if status != "all":
+        at = at[standing.kind[at] == KINDS[status]]
+    return at[np.argsort(-standing.amount_minor[at], kind="stable")]
+
+
+def _states(line: ScopeLine, places: list[int]) -> list[dict[str, Any]]:
+    return [_state(line, place, row) for place, row in deal_rows(line, places).items()]
+
+
+def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
+    ground, standing, decimals = line.book.ground, line.standing, currency_decimals()
+    territory, kind = int(standing.territory[place]), int(standing.kind[place])
+    return {
+        "deal_id": row.key,
+        "name": row.name,
+        "account": row.account or None,
+        "process": row.process,
+        "stage": row.stage,
+        "status": next(name for name, number in KINDS.items() if number == kind),
+        "amount": scaled(row.amount_minor, decimals),
+        "weighted": scaled(row.weighted_minor, decimals),
+        "probability": row.probability_bp / 100,
+        "expected_close": date.fromordinal(row.expected_close) if row.expected_close != NO_DAY else None,
+        "closed_on": date.fromordinal(row.closed_on) if row.closed_on != NO_DAY else None,
+        "category": row.category or None,
+        "owner": ground.people[int(standing.owner[place])].key,
+        "territory": ground.territories[territory].key if territory >= 0 else None,
+        "days_in_stage": row.days_in_stage,
+        "slips": row.slips,
+        "next_step": row.next_step,
+    }
+
+
+def _page(request: HttpRequest, options: DealOptions) -> dict[str, Any]:
+    line = _line(request, options)
+    at = _places(line, options.status)
+    first = (options.page - 1) * options.per_page
+    return {
+        "as_of": line.as_of,
+        "total": len(at),
+        "page": options.page,
+        "pages": max(1, -(-len(at) // options.per_page)),
+        "deals": _states(line, at[first : first + options.per_page].tolist()),
+    }
+
+
+@router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as they stood on a day")
+def deals(request: HttpRequest, options: Query[DealOptions]) -> dict[str, Any]:
+    """A page of the deals that the token's person may see."""
+    return _page(request, options)
+
+
+@router.get("/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="The same page as CSV")
+def deals_csv(request: HttpRequest, options: Query[DealOptions]) -> HttpResponse:
+    """The page for a spreadsheet."""
+    return csv_response(_page(request, options)["deals"], "deals")
+
+
+@router.get("/{deal_id}", response={200: DealState, **PROBLEMS}, summary="One deal as it stood on a day")
+def deal(request: HttpRequest, deal_id: Key, as_of: Day | None = None) -> dict[str, Any]:
+    """The state of one deal; one that is not open to the token's person looks like one that is not there."""
+    viewer, shelved = request.viewer, shelf.shelved()  # type: ignore[attr-defined]
+    number = Deal.objects.filter(key=deal_id).values_list("pk", flat=True).first()
+    index = None if number is None else shelved.index_of(number)
+    if number is None or index is None or not Sight(viewer, shelved).sees_deal(number):
+        raise Refused(f"There is no deal “{deal_id}” here.", 404)
+    line = _everything(request, as_of)
+    place = int(np.searchsorted(line.standing.deal, index))
+    if place >= len(line.standing.deal) or int(line.standing.deal[place]) != index:
+        raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
+    return _states(line, [place])[0]
+
+
+def _everything(request: HttpRequest, as_of: date | None) -> ScopeLine:
+    """The book on a day without a filter; who may see the deal was asked before."""
+    given = {"as_of": as_of.isoformat()} if as_of else {}
+    line = scope_of(request.viewer, given)  # type: ignore[attr-defined]
+    return replace(line, whose_fixed=True)
