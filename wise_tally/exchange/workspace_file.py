@@ -11,6 +11,7 @@ from typing import Any
 import jsonschema
 from django.db import models
 
+from wise_tally.boards import models as boards
 from wise_tally.deals import models as deals
 from wise_tally.exchange.faults import Report
 from wise_tally.exchange.tables import SUBJECTS, TABLES
@@ -33,7 +34,7 @@ DOCUMENT = {"enum": list(process.Document.values)}
 
 @dataclass(frozen=True)
 class Part:
-    """A list of records: `identity` tells them apart; `refs` are members that name a row of a table."""
+    """A list of records: `identity` tells them apart; `refs` are members that name a row of a table or another list."""
 
     model: type[models.Model]
     identity: tuple[str, ...]
@@ -171,6 +172,36 @@ PARTS = {
         },
         {},
     ),
+    "tallies": Part(
+        boards.Tally,
+        ("id",),
+        {
+            "id": ID,
+            "name": NAME,
+            "owner": ID,
+            "shared": {"type": "boolean"},
+            "query": {"type": "string", "maxLength": 2_000},
+        },
+        {"owner": "people"},
+    ),
+    "dashboards": Part(
+        boards.Dashboard,
+        ("id",),
+        {
+            "id": ID,
+            "name": NAME,
+            "owner": ID,
+            "audience": {"type": "string", "maxLength": 80},
+            "starts": {"type": "boolean"},
+        },
+        {"owner": "people"},
+    ),
+    "tiles": Part(
+        boards.Tile,
+        ("dashboard", "place"),
+        {"dashboard": ID, "place": {"type": "integer", "minimum": 0}, "tally": ID, "wide": {"type": "boolean"}},
+        {"dashboard": "dashboards"},
+    ),
     "season_curves": Part(targets.SeasonCurve, ("id",), {"id": ID, "name": NAME, "months_bp": CURVE}, {}),
     "custom_periods": Part(
         targets.CustomPeriod, ("id",), {"id": ID, "name": NAME, "starts_on": DAY, "ends_on": DAY}, {}
@@ -255,8 +286,15 @@ def read_file(folder: Path, known: Callable[[str], set[str]], report: Report) ->
         )
     if faults:
         return None
+
+    def known_of(name: str) -> set[str]:
+        if name not in PARTS:
+            return known(name)
+        there = set(PARTS[name].model._default_manager.values_list("key", flat=True))
+        return there | {record["id"] for record in content.get(name, [])}
+
     for name, part in PARTS.items():
-        _check_part(name, part, content.get(name, []), known, report)
+        _check_part(name, part, content.get(name, []), known_of, report)
     return content  # type: ignore[no-any-return]
 
 
@@ -306,7 +344,8 @@ def take_file(content: dict[str, Any]) -> None:
 
 def _kept(part: Part, member: str, value: Any) -> Any:
     if member in part.refs:
-        model = TABLES[part.refs[member]].model
+        table = part.refs[member]
+        model = PARTS[table].model if table in PARTS else TABLES[table].model
         assert model is not None
         return model._default_manager.get(key=value)
     form = part.members[member]

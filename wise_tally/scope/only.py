@@ -41,6 +41,20 @@ def only_token(by: str, key: str) -> str:
     return f"{quote(by, safe=':')}:{quote(key, safe='')}"
 
 
+MOST_VALUES = 40
+
+
+def kept_choices(book: Book, as_of: date) -> list[tuple[str, list[tuple[str, str]]]]:
+    """What a scope may be kept to: by breakdown its first values, each as addresses name it and as people read it."""
+    found = []
+    for by in KEPT_BY:
+        group = grouping(book, by, as_of)
+        values = [(only_token(by, key), name) for key, name in zip(group.keys, group.names, strict=True)][:MOST_VALUES]
+        if values:
+            found.append((words_of(by), values))
+    return found
+
+
 def only_words(book: Book, only: Only, as_of: date) -> str:
     """What is kept, as people read it: source Referral, deal type New; empty where all is."""
     shown = []

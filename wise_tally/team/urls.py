@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+import wise_tally.team.pins
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
 from wise_tally.team import contact_gap, one_to_one, open_by_rep, views, week
 from wise_tally.team.tallies import views as tallies

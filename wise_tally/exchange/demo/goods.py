@@ -113,6 +113,22 @@ def workspace(today: date) -> dict[str, Any]:
             {"subject": "industry", "subject_key": "ports", "days": 10},
             {"subject": "process", "subject_key": "renewal", "days": 21},
         ],
+        "tallies": [
+            {
+                "id": "big_renewals",
+                "name": "Open renewals, by person",
+                "owner": "m1",
+                "shared": True,
+                "query": "show=open&by=person&process=renewal",
+            },
+        ],
+        "dashboards": [
+            {"id": "monday", "name": "Monday", "owner": "m1", "audience": "all", "starts": False},
+        ],
+        "tiles": [
+            {"dashboard": "monday", "place": place, "tally": tally, "wide": place == 0}
+            for place, tally in enumerate(("this-week", "big_renewals", "slips-by-person"))
+        ],
         "season_curves": [{"id": "ours", "name": "Our season", "months_bp": shares}],
         "entry_checks": [
             {"stage": "ns_terms", "position": 1, "text": "amount is at least 1"},

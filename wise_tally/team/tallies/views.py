@@ -31,7 +31,9 @@ from wise_tally.org.clock import now
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import node_of
+from wise_tally.scope.only import kept_choices
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.pins import counted_list
 from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -56,7 +58,8 @@ BASIS_WORDS = {"close": "expected close", "payment": "first payment due"}
 Options = list[tuple[str, str, bool]]
 
 
-def _read(request: HttpRequest) -> tuple[ScopeLine, TallyQuestion]:
+def read(request: HttpRequest) -> tuple[ScopeLine, TallyQuestion]:
+    """The scope line and the tally of an address."""
     line = read_scope(request)
     given = {name: str(text) for name, text in request.GET.items() if name not in PINNED}
     return line, read_tally(given)
@@ -65,7 +68,7 @@ def _read(request: HttpRequest) -> tuple[ScopeLine, TallyQuestion]:
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
     """The tally as chosen so far, redrawn with every choice, and how to keep it."""
-    line, tally = _read(request)
+    line, tally = read(request)
     viewer = request.viewer  # type: ignore[attr-defined]
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
@@ -76,7 +79,9 @@ def page(request: HttpRequest) -> HttpResponse:
         "tile": tile,
         "measures": _measures(tally),
         "choices": _choices(tally),
-        "given": line.given,
+        "given": [(name, value) for name, value in line.given if name != "kept"],
+        "kept_groups": kept_choices(line.book, line.as_of),
+        "kept_to": dict(line.given).get("kept", ""),
         "own_parts": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
         "boards": dashboards_of(viewer, []).filter(owner__key=viewer.key),
         "kept": urlencode(tally.own()),
@@ -204,7 +209,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """All rows and columns of a tally as a file."""
-    line, tally = _read(request)
+    line, tally = read(request)
     result = compute(Computing(line, tally, lambda: sight(request).leads()))
     heads = [head if result.heads.count(head) == 1 else f"{head} {place}" for place, head in enumerate(result.heads, 1)]
     is_money = result.shape == "money" and not result.in_hundredths
@@ -222,22 +227,24 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 @require_safe
 def working(request: HttpRequest) -> HttpResponse:
     """How a value of a measure of whole deals came about: the deals it counts, for one row."""
-    line, tally = _read(request)
+    line, tally = read(request)
     if tally.show not in DEFINITIONS and tally.show != "leads":
         raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
     row = request.GET.get("row", "")
     back = f"{reverse('team:tally')}?{line.query()}&{urlencode(tally.own())}"
-    return panel_response(request, line, _panel(request, line, tally, row), back)
+    all_url = counted_list(request) if tally.show in DEFINITIONS else ""
+    return panel_response(request, line, panel_of(request, line, tally, row), back, all_url)
 
 
-def _panel(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: str) -> Panel:
+def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: str) -> Panel:
+    """The working of a row's value."""
     computing = Computing(line, tally, lambda: sight(request).leads())
     result = compute(computing)
     if tally.show == "leads":
         total = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
         text = "Leads that came in the period by their source, of the people of the scope."
         return Panel("Leads", text, (), count(int(total.value or 0) if total else 0), "leads")
-    at, adds = _deals(line, tally, row)
+    at, adds = deals_behind(line, tally, row)
     order = np.argsort(-adds, kind="stable")
     shape = WORDS[tally.show].shape
     if shape == "days" and tally.show in OF_WINNING:
@@ -291,7 +298,7 @@ def _node(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
         raise Refused(f"There is no row “{row[:60]}” here; accepted: one of the page.", 404) from None
 
 
-def _deals(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
+def deals_behind(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
     """Places of the deals behind a row, and what each adds."""
     book, standing = line.book, line.standing
     if tally.show in OF_STAGES:

@@ -1,0 +1,145 @@
+"""Tallies of every family and tables of people against plain loops over the rows."""
+
+from collections import defaultdict
+from datetime import date, datetime, timedelta
+from itertools import pairwise
+
+import numpy as np
+import pytest
+
+from tests.core.test_oracle import window
+from tests.support.naive import Naive, local
+from tests.support.random_world import random_world
+from wise_tally.core.calendar import FiscalCalendar
+from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.ground import OPEN
+from wise_tally.core.lines import Filter
+from wise_tally.core.people_table import missed_columns, people_deals, people_table, this_week
+from wise_tally.core.tally import MEASURES, Asked, Sides, breakdowns_of, buckets, counted_deals, tally_values
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+SEEDS = range(5)
+PLAIN = [m for m in MEASURES if m not in ("activities", "leads") and not m.startswith("cash")]
+
+
+def world_of(seed, tmp_path):
+    """A random world, its book, a period, and the naive reading of the same day."""
+    world = random_world(seed, 70).read(tmp_path)
+    start, end, day = window(seed)
+    book = shelf.book()
+    return book, shelf.standing(book, day), book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
+
+
+def asked(book, standing, period, measure, by="company"):
+    rows = tally_values(book, standing, period, Filter(), Asked(measure, by), Sides())
+    return {row.key: row.value for row in rows}
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_counts_of_deals_equal_a_loop(seed, tmp_path):
+    """Created, their value, won of them, slips in the period, overstaying: by owner and by team, with all above."""
+    book, standing, period, naive = world_of(seed, tmp_path)
+    inside = lambda on: period.starts_on <= on <= period.ends_on  # noqa: E731 - one line says it
+    plain = {name: defaultdict(int) for name in ("created", "created_value", "won", "slips")}
+    for key, state in naive.states.items():
+        nodes = [("person", state["owner"])]
+        team = naive.team(state["owner"], state["closed_on"] or naive.as_of)
+        nodes += [("team", node) for node in (naive.above("team", team) or [None])]
+        born = local(datetime.fromisoformat(naive.deals[key]["created_at"]))
+        rows = [row for row in naive.revisions[key] if row["at"] < naive.cut]
+        moved = [
+            row
+            for before, row in pairwise(rows)
+            if naive.stages[before["stage_id"]]["kind"] == naive.stages[row["stage_id"]]["kind"] == "open"
+            and before.get("expected_close")
+            and row.get("expected_close")
+            and row["expected_close"] > before["expected_close"]
+            and inside(local(row["at"]))
+        ]
+        for node in nodes:
+            plain["slips"][node] += len(moved)
+            if inside(born):
+                plain["created"][node] += 1
+                plain["created_value"][node] += state["amount"]
+                plain["won"][node] += state["kind"] == "won"
+    for by in ("person", "team"):
+        for name in ("created", "created_value", "slips"):
+            found = {(by, key): value for key, value in asked(book, standing, period, name, by).items() if value}
+            assert found == {node: v for node, v in plain[name].items() if v and node[0] == by}, name
+        for key, value in asked(book, standing, period, "won_of_created", by).items():
+            number = plain["created"][by, key]
+            assert value == (plain["won"][by, key] / number if number else None)
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed, tmp_path):
+    """Additive measures add up over owners; deals behind a value are as many as it says; a wrong breakdown is refused."""
+    book, standing, period, _ = world_of(seed, tmp_path)
+    for name in ("created", "created_value", "slips", "overstaying", "won", "open", "weighted", "overdue"):
+        whole = asked(book, standing, period, name)[""]
+        assert sum(asked(book, standing, period, name, "person").values()) == whole, name
+    for name in ("created", "slips", "overstaying"):
+        at, adds = counted_deals(book, standing, period, Filter(), name)
+        assert len(set(at.tolist())) == len(at)
+        assert int(adds.sum()) == asked(book, standing, period, name)[""]
+    for name in PLAIN:
+        by = (breakdowns_of(name) or ("company",))[0]
+        assert asked(book, standing, period, name, by) is not None
+        if breakdowns_of(name) is not None:
+            with pytest.raises(UnknownBreakdown):
+                asked(book, standing, period, name, "deal_type")
+
+
+def test_buckets_follow_one_another():
+    """Parts of a period cover it; the last twelve months end with that of the day."""
+    fiscal = FiscalCalendar(4)
+    year = fiscal.part(2027, "year", 1)
+    for name, number in (("month", 12), ("quarter", 4)):
+        found = buckets(fiscal, year, date(2026, 11, 23), name)
+        assert (len(found), found[0].starts_on, found[-1].ends_on) == (number, year.starts_on, year.ends_on)
+        assert all(a.ends_on + timedelta(days=1) == b.starts_on for a, b in pairwise(found))
+    last = buckets(fiscal, year, date(2026, 11, 23), "last_12_months")
+    assert (len(last), last[-1].starts_on) == (12, date(2026, 11, 1))
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_people_against_columns_equal_a_loop(seed, tmp_path):
+    """Credited parts and deals by stage; people add up to the whole; a deal of two counts once in it."""
+    book, standing, _, naive = world_of(seed, tmp_path)
+    stages = [stage.key for stage in book.ground.stages]
+    plain, deals, all_deals = defaultdict(int), defaultdict(set), defaultdict(set)
+    for key, state in naive.states.items():
+        if state["kind"] != "open":
+            continue
+        for person, part in naive.divide(state["amount"], naive.shares(key)).items():
+            plain[person, state["stage"]] += part
+            deals[person, state["stage"]].add(key)
+        all_deals[state["stage"]].add(key)
+    column = np.where(standing.kind == OPEN, standing.stage, -1)
+    whole, rows = people_table(book, standing, Filter(), column, len(stages))
+    for row in rows:
+        person = book.ground.people[row.person].key
+        for stage, cell in zip(stages, row.cells, strict=True):
+            assert (cell.amount_minor, cell.deals) == (plain[person, stage], len(deals[person, stage]))
+        at, parts = people_deals(book, standing, Filter(), column != -1, row.person)
+        assert (len(at), int(parts.sum())) == (row.whole.deals, row.whole.amount_minor)
+    assert [cell.deals for cell in whole.cells] == [len(all_deals[stage]) for stage in stages]
+    assert whole.whole.amount_minor == sum(row.whole.amount_minor for row in rows)
+    assert missed_columns(np.array([0, 1, 3, 9]), np.array([True, True, True, True])).tolist() == [0, 1, 3, 4]
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_a_week_sets_out_what_stood_the_evening_before(seed, tmp_path):
+    """Open counted deals due in the week as of Sunday, against what is won by the day: the naive forecast of both days."""
+    world = random_world(seed, 70).read(tmp_path)
+    book = shelf.book()
+    for day in (date(2024, 9, 18), date(2025, 3, 6), date(2025, 8, 29)):
+        week = book.ground.fiscal.containing(day, "week")
+        evening = week.starts_on - timedelta(days=1)
+        then = Naive(world.tables, evening).forecast(week.starts_on, week.ends_on, "person")
+        now = Naive(world.tables, day).forecast(week.starts_on, week.ends_on, "person")
+        for row in this_week(book, shelf.standing(book, evening), shelf.standing(book, day), week, Filter()):
+            key = book.ground.people[row.person].key
+            assert (row.set_out_minor, row.set_out_deals) == (then[key]["open"], then[key]["deals_open"])
+            assert (row.won_minor, row.deals_won) == (now[key]["won"], now[key]["deals_won"])
