@@ -1,9 +1,14 @@
 """Fixtures: an empty book for each test, the demo read once a session, clients by role."""
 
 import os
+import sqlite3
+import tempfile
 from datetime import UTC, date, datetime
 
 import pytest
+from django.db import transaction
+from django.db.backends.signals import connection_created
+from django.dispatch import receiver
 
 os.environ.setdefault("WISE_TALLY_DATABASE", os.path.join("/tmp", f"wise-tally-tests-{os.getuid()}", "unused.sqlite3"))
 TODAY = date(2026, 11, 23)
@@ -26,11 +31,31 @@ def _fresh_shelf():
 
 
 MADE = {}
+KEPT_STATE = set()
+KEPT = os.path.join(tempfile.mkdtemp(), "demo.sqlite3")
 
 
-@pytest.fixture
-def demo(db):
-    """The demo workspace of a fixed day, with its people able to sign in; built once, its rows put back for each test."""
+@receiver(connection_created)
+def _beside(connection, **named):
+    """The demo's rows stand in a file beside every connection, so that they are put back without leaving SQLite."""
+    connection.connection.execute("ATTACH DATABASE ? AS kept", (KEPT,))
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_runtest_logfinish():
+    """Write the file between two tests, when no transaction holds it."""
+    if not MADE or "written" in KEPT_STATE:
+        return
+    KEPT_STATE.add("written")
+    with sqlite3.connect(KEPT) as kept:
+        for name, (width, rows) in MADE.items():
+            kept.execute(f"CREATE TABLE {name} ({', '.join(f'c{place}' for place in range(width))})")
+            kept.executemany(f"INSERT INTO {name} VALUES ({', '.join(['?'] * width)})", rows)
+    kept.close()
+
+
+def put_demo():
+    """The demo workspace of a fixed day, its people able to sign in: built once, its rows put back after that."""
     from django.db import connection
 
     from wise_tally.exchange.demo.build import build_demo
@@ -43,10 +68,17 @@ def demo(db):
                 cursor.execute(f"SELECT * FROM {name}")
                 MADE[name] = (len(cursor.description), cursor.fetchall())
             return
-        cursor.execute("PRAGMA defer_foreign_keys = ON")
-        for name, (width, rows) in MADE.items():
-            cursor.execute(f"DELETE FROM {name}")
-            cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join(['%s'] * width)})", rows)
+        with transaction.atomic():
+            cursor.execute("PRAGMA defer_foreign_keys = ON")
+            for name in MADE:
+                cursor.execute(f"DELETE FROM main.{name}")
+                cursor.execute(f"INSERT INTO main.{name} SELECT * FROM kept.{name}")
+
+
+@pytest.fixture
+def demo(db):
+    """The demo workspace."""
+    put_demo()
 
 
 @pytest.fixture

@@ -287,14 +287,17 @@ def whole_workspace(folder):
     from wise_tally.exchange.workspace_file import PARTS
 
     shutil.copytree(CONTRACT / "small", folder)
-    refs = {"people": "u1", "teams": "t1", "stages": "p1", "deals": "d1"}
+    refs = {"people": "u1", "teams": "t1", "stages": "p1", "deals": "d1", "dashboards": "id of dashboards"}
+    subjects = {"notices": "words", "contact_intervals": "process", "commission_statements": "person"}
     values = {"position": 1, "content": "aGVsbG8=", "document": "offer", "at": "2025-02-03T10:00:00+00:00",
               "months_bp": [1000] * 8 + [500] * 4, "starts_on": "2025-01-01", "ends_on": "2025-01-31", "held_on": "2025-01-06",
-              "subject": "team", "subject_key": "t1", "metric": "won_deals", "shared": True, "starts": False}  # fmt: skip
+              "subject": "team", "subject_key": "t1", "metric": "won_deals", "shared": True, "starts": False, "agreed_on": "2025-01-06",
+              "due_on": "2025-01-09", "done_on": None, "from_on": "2025-01-06", "rate_bp": 400, "days": 10, "place": 0, "wide": True,
+              "issued_at": "2025-02-03T10:00:00+00:00", "lines": [["d1", 739000, False, 5, None]]}  # fmt: skip
     content = {"settings": {"reps_see_team": True, "calls_due_on": 4}}
     for name, part in PARTS.items():
         record = {m: refs[part.refs[m]] if m in part.refs else values.get(m, f"{m} of {name}") for m in part.members}
-        content[name] = [record | ({"subject": "words"} if name == "notices" else {})]
+        content[name] = [record | ({"subject": subjects[name]} if name in subjects else {})]
     (folder / "workspace.json").write_text(json.dumps(content))
     return content
 

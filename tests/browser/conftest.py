@@ -6,7 +6,7 @@ from urllib.parse import urlencode
 import pytest
 from playwright.sync_api import sync_playwright
 
-from tests.conftest import NOW, TODAY
+from tests.conftest import put_demo
 
 FLAGS = [
     "--no-sandbox",
@@ -30,9 +30,7 @@ def browser():
 @pytest.fixture
 def site(transactional_db, live_server):
     """The demo on a live server."""
-    from wise_tally.exchange.demo.build import build_demo
-
-    build_demo(TODAY, NOW)
+    put_demo()
     return live_server.url
 
 

@@ -224,12 +224,12 @@ def test_what_changed_since_the_last_meeting(demo, sign_in):
     assert [query for words, query, _ in presets if words == "the last meeting, 16 Nov 2026"] == [
         "from=2026-11-16&measure=weighted"
     ]
-    assert client.post("/forecast/changed/meeting/?who=person:r08").status_code == 302
+    assert client.post("/forecast/changed/meeting/?who=person:r09").status_code == 302
     # Today's own meeting is not what today is compared with.
-    words = [words for words, *_ in client.get("/forecast/changed/?who=person:r08").context["presets"]]
+    words = [words for words, *_ in client.get("/forecast/changed/?who=person:r09").context["presets"]]
     assert not any("meeting" in text for text in words)
-    client.post("/forecast/changed/meeting/?who=person:r08")
-    assert Meeting.objects.filter(person_key="r08").count() == 1
+    client.post("/forecast/changed/meeting/?who=person:r09")
+    assert Meeting.objects.filter(person_key="r09").count() == 1
 
 
 def test_a_deal_divided_inside_a_team_is_one_outcome_on_every_page(demo, sign_in):

@@ -300,13 +300,12 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
     late, rows = listed("only=overstaying")
     assert late.total
     assert all(r.overstays for r in rows)
+    every = [row for number in range(1, everything.page.pages + 1) for row in listed(f"status=all&page={number}")[1]]
     for quick, holds in QUICK_SETS:
         found, rows = listed(f"only={quick}&status=open")
         assert found.total, quick
         assert all(holds(r) for r in rows), quick
-        assert sum(holds(r) for n in range(1, 99) for r in pages_of(listed, n, everything.page.pages)) == found.total, (
-            quick
-        )
+        assert sum(holds(row) for row in every) == found.total, quick
     big, rows = listed("only=big")
     assert big.total == -(-listed("")[0].total // 10)
     assert rows[0].key == "d9001"
@@ -329,11 +328,6 @@ QUICK_SETS = [
 
 def day_of(row):
     return date.fromordinal(row.expected_close) if row.expected_close else date.min
-
-
-def pages_of(listed, number, pages):
-    """The rows of one page of all deals, none past the end."""
-    return listed(f"status=all&page={number}")[1] if number <= pages else []
 
 
 def test_attainment_and_team_show_the_same_figures(demo, sign_in):

@@ -246,11 +246,15 @@ def test_each_role_gets_what_the_table_says(demo, client, sign_in):
     viewer()
     found = {}
     for place, who in enumerate(WHO):
+        begins_anew = True
         for entry, expected in TABLE.items():
-            client.logout()
-            if who != "nobody":
-                sign_in(who)
+            if begins_anew:
+                client.logout()
+                if who != "nobody":
+                    sign_in(who)
             answer = getattr(client, entry[1])(entry[2])
+            # What ends a session or leaves something in it would change the answers after it.
+            begins_anew = entry[0] in ("sign-out", "demo-sign-in", "deals:part", "deals:change", "desk:update")
             if answer.status_code != expected[place]:
                 found[who, *entry] = (answer.status_code, expected[place])
     assert not found

@@ -167,7 +167,7 @@ def test_other_metrics_territories_and_custom_periods(demo, sign_in):
     deals = "/setup/quotas/?year=2027&tree=territories&metric=won_deals"
     name = "territory:lakeland:2026-12-01"
     assert client.post(deals, {f"q:{name}": "2.5", f"seen:{name}": ""}).status_code == 302
-    quota = Quota.objects.get(metric="won_deals")
+    quota = Quota.objects.get(metric="won_deals", subject="territory")
     assert (quota.subject, quota.value) == ("territory", 250)
     assert 'value="2.5"' in text(client.get(deals))
     bad = {"name": "Autumn", "starts_on": "2026-12-24", "ends_on": "2026-12-01"}

@@ -85,7 +85,8 @@ def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
         mine.post(address, {"what": "add", "tally": tally})
     assert "more than eight" in mine.get(f"/team/?board={board.key}").content.decode()
     assert sign_in("r08", apart=True).post(address, {"what": "off", "tally": before[2]}).status_code == 404
-    assert mine.get(f"/team/wall/?boards={board.key}&boards=team").content.decode().count("http-equiv") == 1
+    turns = mine.get(f"/team/wall/?boards={board.key}&boards=team").context["turns"]
+    assert mine.get(turns).context["board"].key == "team"
     pack = mine.get(f"/team/pack/?boards={board.key}&boards=team").content.decode()
     assert pack.count("sheet-of-pack") == 2
 
