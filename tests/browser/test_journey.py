@@ -50,6 +50,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     expect(page.locator("#effect")).to_contain_text("Not saved yet")
     page.click("text=Save the stages")
     expect(page.locator(".message")).to_contain_text("1 stages changed")
+    page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")
     assert company("weighted") == before - was + becomes != before
@@ -61,6 +62,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     cell.fill(str(int(cell.input_value()) + 100_000))
     page.click("text=Save the quotas")
     expect(page.locator(".message")).to_contain_text("1 cells set")
+    page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")
     expect(answer(page, "Gap to quota")).to_have_text(short(gap + 10_000_000))

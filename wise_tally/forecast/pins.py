@@ -20,7 +20,16 @@ from wise_tally.ui.refusals import Refused
 
 DERIVED = ("quota", "call", "pace", "chance", "chance_seen", "coverage")
 # Ratios and differences rest on the deals of another figure.
-WHOLE_FIGURE = {"gap": "won", "attainment": "won", "to_date": "won"}
+WHOLE_FIGURE = {
+    "gap": "won",
+    "attainment": "won",
+    "to_date": "won",
+    "mean_won": "won",
+    "win_rate": "won",
+    "lost_share": "lost",
+}
+# Of these each deal counts as one.
+BY_NUMBER = ("deals_won", "deals_lost", "deals_open", "win_rate", "lost_share")
 
 
 @provides("forecast:working")
@@ -48,7 +57,7 @@ def _counted(asked: Asked, figure: str, token: str) -> Counted:
     counts = lines.counts(measured) & inside
     value = np.zeros(size, dtype=np.int64)
     np.add.at(value, standing.deal[lines.lines.at[counts]], lines.value_minor(measured)[counts])
-    is_money = asked.measure not in IN_HUNDREDTHS and not figure.startswith("deals_")
+    is_money = asked.measure not in IN_HUNDREDTHS and figure not in BY_NUMBER
     if not is_money:
         value[standing.deal[lines.lines.at[counts]]] = 1
     return Counted(value, _tests(line, lines, measured, (inside, counts)), is_money)
