@@ -364,7 +364,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
     world.quota("person", "a", "2024-01-01", "2026-12-31", "1096", metric="activities", activity_kind="phone")
     world.read(tmp_path)
     book = shelf.book()
-    line = SimpleNamespace(book=book, as_of=day)
+    line = SimpleNamespace(book=book, as_of=day, memo={})
     period, naive = book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
     from datetime import datetime
 

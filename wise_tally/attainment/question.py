@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 from django.http import HttpRequest
 
 from wise_tally.core.activity import BY as BY_PEOPLE
-from wise_tally.core.activity import KINDS, METRIC, DoneActivities, activity_attainment
+from wise_tally.core.activity import KINDS, METRIC, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.book import Standing
@@ -66,18 +66,8 @@ class Asked:
         line, period = self.line, period or self.line.period
         if not self.counts_activities:
             return attainment(line.book, self.standing, period, line.scope, by)
-        done = self._done(period).of_kind(self.kind)
+        done = done_in(line, period).of_kind(self.kind)
         return activity_attainment(line.book, line.standing, period, line.scope, by, done)
-
-    def _done(self, period: Period) -> DoneActivities:
-        """What people did in a period, read once a page."""
-        if period not in self._read:
-            self._read[period] = done_in(self.line, period)
-        return self._read[period]
-
-    @cached_property
-    def _read(self) -> dict[Period, DoneActivities]:
-        return {}
 
     def row(self, by: str, node: int, period: Period | None = None) -> AttainmentRow:
         """The record of one node; raises Refused where the scope has no such row."""

@@ -1,6 +1,7 @@
 """Done activities as the core counts them: by person, kind and local day."""
 
 from datetime import UTC, datetime, timedelta
+from typing import cast
 
 import numpy as np
 from django.db.models import Case, Value, When
@@ -17,7 +18,13 @@ PERSON_BITS, KIND_BITS = 28, 4
 
 
 def done_in(line: ScopeLine, period: Period) -> DoneActivities:
-    """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over."""
+    """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over. Read once a page."""
+    if ("done", period) not in line.memo:
+        line.memo["done", period] = _done_in(line, period)
+    return cast(DoneActivities, line.memo["done", period])
+
+
+def _done_in(line: ScopeLine, period: Period) -> DoneActivities:
     zone = line.book.ground.time_zone
     last = min(period.ends_on, line.as_of)
     first, end = (midnight_ending(day, zone) for day in (period.starts_on - timedelta(days=1), last))

@@ -45,6 +45,11 @@ class ScopeLine:
     choices_who: tuple[Choice, ...]
     any_period: bool = False
 
+    @cached_property
+    def memo(self) -> dict[object, object]:
+        """What is read once for a page."""
+        return {}
+
     @property
     def as_of(self) -> date:
         """The day the book is read at."""

@@ -1,6 +1,7 @@
 """What stands beside the book, read from the database when it is first asked for and kept until it changes."""
 
 from collections.abc import Callable
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -204,8 +205,13 @@ def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
     statement, values = found.query.sql_with_params()
     with connection.cursor() as cursor:
         cursor.execute(statement, values)
-        flat = (NONE if value is None else value for row in cursor.fetchall() for value in row)
-        return np.fromiter(flat, dtype=np.int64).reshape(-1, width)
+        rows = cursor.fetchall()
+    try:
+        # Without a None nothing of Python runs for a value.
+        return np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width).reshape(-1, width)
+    except TypeError:
+        flat = (NONE if value is None else value for row in rows for value in row)
+        return np.fromiter(flat, dtype=np.int64, count=len(rows) * width).reshape(-1, width)
 
 
 def breakdowns_of_own() -> list[tuple[str, str]]:
