@@ -56,7 +56,7 @@ def whole_minor(plan: Plan) -> int | None:
     return None if plan.times is None else plan.amount_minor * plan.times
 
 
-ONCE, INSTALMENTS, RECURRING = KINDS = ("once", "instalments", "recurring")
+KINDS = ("once", "instalments", "recurring")
 
 
 @dataclass(frozen=True)

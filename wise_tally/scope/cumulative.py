@@ -37,8 +37,6 @@ class Cumulative:
     open: int | None
     working: str
     lines: list[tuple[int, int]]
-    label_x: int
-    label_y: int
 
 
 def year_of(line: ScopeLine) -> Period:
@@ -95,8 +93,6 @@ def _drawn(line: ScopeLine, months: list[Month], working: str) -> Cumulative:
         open=last.sums.open,
         working=working,
         lines=[(largest * step // 4, _y(largest * step // 4, largest)) for step in range(1, 5)],
-        label_x=now_x,
-        label_y=_y(won[-1][1], largest),
     )
 
 

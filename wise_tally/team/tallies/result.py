@@ -41,7 +41,7 @@ from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags import figures
 
-FEW_BARS, FEW_LINES, FEW_COLUMNS = 8, 4, 14
+FEW_BARS, FEW_COLUMNS = 8, 14
 SMALL_SAMPLE = 20
 Leads = Callable[[], "QuerySet[Lead, Lead]"]
 

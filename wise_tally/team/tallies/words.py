@@ -97,8 +97,6 @@ DRAWINGS = {
     "year": "the year against quota",
     "week": "this week, by person",
 }
-# Drawings that show something of their own; the measure does not matter there.
-OWN_DRAWINGS = ("year", "week", "ink")
 
 
 def takes_counting(measure: str) -> bool:
