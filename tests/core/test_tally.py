@@ -12,9 +12,17 @@ from tests.support.naive import Naive, local
 from tests.support.random_world import random_world
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.ground import OPEN
+from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter
-from wise_tally.core.people_table import missed_columns, people_deals, people_table, this_week
+from wise_tally.core.people_table import (
+    missed_columns,
+    month_columns,
+    people_deals,
+    people_table,
+    stage_columns,
+    this_week,
+    week_together,
+)
 from wise_tally.core.tally import MEASURES, Asked, Sides, breakdowns_of, buckets, counted_deals, tally_values
 from wise_tally.shelf.book import shelf
 
@@ -126,7 +134,36 @@ def test_people_against_columns_equal_a_loop(seed, tmp_path):
         assert (len(at), int(parts.sum())) == (row.whole.deals, row.whole.amount_minor)
     assert [cell.deals for cell in whole.cells] == [len(all_deals[stage]) for stage in stages]
     assert whole.whole.amount_minor == sum(row.whole.amount_minor for row in rows)
+    column, order = stage_columns(book, standing, -1, OPEN)
+    by_stage, _ = people_table(book, standing, Filter(), column, len(order))
+    assert {stages[s]: cell.deals for s, cell in zip(order, by_stage.cells, strict=True) if cell.deals} == {
+        stage: len(held) for stage, held in all_deals.items() if held
+    }
     assert missed_columns(np.array([0, 1, 3, 9]), np.array([True, True, True, True])).tolist() == [0, 1, 3, 4]
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_months_hold_every_deal_once(seed, tmp_path):
+    """Open ones before, in, after the months or without a date; closed ones in the month of their closing alone."""
+    book, standing, _, naive = world_of(seed, tmp_path)
+    months = [book.ground.fiscal.part(2025, "month", n) for n in range(4, 10)]
+    first, last = months[0].starts_on, months[-1].ends_on
+    for kind, number in (("open", OPEN), ("won", WON), ("lost", LOST)):
+        plain = defaultdict(int)
+        for state in naive.states.values():
+            day = state["close"] if kind == "open" else state["closed_on"]
+            if state["kind"] != kind:
+                continue
+            within = next((i for i, m in enumerate(months) if day and m.starts_on <= day <= m.ends_on), None)
+            if kind != "open":
+                plain[within] += within is not None
+            elif day is None:
+                plain[len(months) + 2] += 1
+            else:
+                plain[0 if day < first else len(months) + 1 if day > last else within + 1] += 1
+        column = month_columns(standing, months, number)
+        found = {int(c): int(n) for c, n in zip(*np.unique(column[column >= 0], return_counts=True), strict=True)}
+        assert found == {c: n for c, n in plain.items() if n}
 
 
 @pytest.mark.parametrize("seed", SEEDS)
@@ -139,7 +176,9 @@ def test_a_week_sets_out_what_stood_the_evening_before(seed, tmp_path):
         evening = week.starts_on - timedelta(days=1)
         then = Naive(world.tables, evening).forecast(week.starts_on, week.ends_on, "person")
         now = Naive(world.tables, day).forecast(week.starts_on, week.ends_on, "person")
-        for row in this_week(book, shelf.standing(book, evening), shelf.standing(book, day), week, Filter()):
+        rows = this_week(book, shelf.standing(book, evening), shelf.standing(book, day), week, Filter())
+        assert week_together(rows) == (sum(r.set_out_minor for r in rows), sum(r.won_minor for r in rows))
+        for row in rows:
             key = book.ground.people[row.person].key
             assert (row.set_out_minor, row.set_out_deals) == (then[key]["open"], then[key]["deals_open"])
             assert (row.won_minor, row.deals_won) == (now[key]["won"], now[key]["deals_won"])

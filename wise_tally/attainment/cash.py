@@ -11,7 +11,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.attainment.question import tabs
 from wise_tally.core.calendar import Period
-from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, payments_in
+from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, payments_in, won_and_open
 from wise_tally.core.ground import WON
 from wise_tally.core.money import sum_by_group
 from wise_tally.core.tallies import sums_by_period
@@ -126,6 +126,7 @@ def page(request: HttpRequest) -> HttpResponse:
     cash = Cash(line)
     largest = max([1, *(row.all_minor for row in cash.rows)])
     query = line.query(period=line.period.text)
+    won, possible = won_and_open(cash.rows)
     accounts, token = cash.by_account(), scope_node(line)[2]
     names = dict(Account.objects.filter(pk__in=[row[0] for row in accounts[:MOST_ACCOUNTS]]).values_list("pk", "name"))
     keys = dict(Account.objects.filter(pk__in=list(names)).values_list("pk", "key"))
@@ -134,8 +135,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "tabs": tabs(line, "cash"),
         "query": query,
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
-        "won": sum(row.won_minor for row in cash.rows),
-        "open": sum(row.open_minor for row in cash.rows),
+        "won": won,
+        "open": possible,
         "months": [
             MonthRow(
                 period_words(row.period),
@@ -154,11 +155,11 @@ def page(request: HttpRequest) -> HttpResponse:
             (
                 names.get(number, "without a customer"),
                 keys.get(number, ""),
-                won,
-                possible,
+                of_won,
+                of_open,
                 f"{query}&account={keys.get(number, '')}",
             )
-            for number, won, possible in accounts[:MOST_ACCOUNTS]
+            for number, of_won, of_open in accounts[:MOST_ACCOUNTS]
         ],
         "more": max(0, len(accounts) - MOST_ACCOUNTS),
         "strip": CountStrip(len(np.unique(cash.payments.at)), exports=exports("attainment:cash-table", line.query())),

@@ -24,6 +24,7 @@ from wise_tally.core.commission import (
     commissions,
     since_statement,
     summed,
+    together,
 )
 from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter
@@ -130,7 +131,7 @@ def _read(request: HttpRequest) -> Commissions:
 def page(request: HttpRequest) -> HttpResponse:
     """What everybody of the scope earns in the period."""
     asked = _read(request)
-    whole = _whole(asked)
+    whole = together(summed(asked.lines))
     answer = {
         "line": asked.line,
         "tabs": tabs(asked.line, "commissions"),
@@ -143,12 +144,6 @@ def page(request: HttpRequest) -> HttpResponse:
         ),
     }
     return render(request, "attainment/commissions.html", answer)
-
-
-def _whole(asked: Commissions) -> CommissionSum:
-    sums = summed(asked.lines)
-    names = ("credited_minor", "commission_minor", "taken_back_minor", "lines", "without_rate")
-    return CommissionSum(-1, *(sum(getattr(one, name) for one in sums) for name in names))
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.customer import same_days_before, same_days_last_year
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.grouping import grouping
+from wise_tally.core.tally import change_of
 from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.line import period_words
 from wise_tally.scope.nodes import scope_node, token_of
@@ -42,7 +43,7 @@ class Cell:
     @property
     def change(self) -> int | float | None:
         """This less before; None where either is none."""
-        return None if self.now is None or self.then is None else self.now - self.then
+        return change_of(self.now, self.then)
 
     @property
     def sign(self) -> str:

@@ -229,6 +229,11 @@ def _turns(at: Ints) -> Ints:
     return turn
 
 
+def won_and_open(rows: Sequence[CashPeriod]) -> tuple[int, int]:
+    """All that won deals bring and that open ones may bring in the periods, in minor units."""
+    return sum(row.won_minor for row in rows), sum(row.open_minor for row in rows)
+
+
 def cash_calendar(standing: Standing, payments: Payments, periods: Sequence[Period]) -> tuple[CashPeriod, ...]:
     """The payments added up by period and kind of plan, won and open apart. Cash is no booking: see `forecast`."""
     width = len(KINDS)

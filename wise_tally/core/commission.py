@@ -242,6 +242,12 @@ def summed(lines: Sequence[CommissionLine]) -> tuple[CommissionSum, ...]:
     )
 
 
+def together(sums: Sequence[CommissionSum]) -> CommissionSum:
+    """All sums as one, of no subject (-1)."""
+    names = ("credited_minor", "commission_minor", "taken_back_minor", "lines", "without_rate")
+    return CommissionSum(NONE, *(sum(getattr(one, name) for one in sums) for name in names))
+
+
 @dataclass(frozen=True)
 class StatedLine:
     """A line as a statement keeps it; `deal` is its identifier."""

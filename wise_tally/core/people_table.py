@@ -1,13 +1,16 @@
 """People against columns: money and number of deals of each person in each column, such as stages, months or contacts missed."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.calendar import Period
+from wise_tally.core.buckets import deciding_day
+from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.trees import NONE
@@ -83,6 +86,44 @@ def missed_columns(missed: Ints, keep: Flags) -> Ints:
     return np.where(keep, np.minimum(missed, MOST_MISSED), NONE)
 
 
+def stage_columns(book: Book, standing: Standing, process: int, kind: int) -> tuple[Ints, tuple[int, ...]]:
+    """The column of each deal by the stage of a kind that it stands in, -1 for others; and the stages, process by process.
+
+    Retired ones are shown only where a deal stands in them. `process` -1 takes all.
+    """
+    ground = book.ground
+    processes = ground.processes_by_key if process == NONE else (process,)
+    held = set(np.unique(standing.stage[standing.kind == kind]).tolist())
+    order = [
+        stage
+        for one in processes
+        for stage in sorted(
+            (i for i, s in enumerate(ground.stages) if s.process == one and s.kind == kind),
+            key=lambda i: (ground.stages[i].position, ground.stages[i].key),
+        )
+        if not ground.stages[stage].retired or stage in held
+    ]
+    place = np.full(len(ground.stages), NONE)
+    place[order] = np.arange(len(order))
+    column = np.where(standing.kind == kind, place[standing.stage], NONE) if len(place) else standing.stage
+    return column, tuple(order)
+
+
+def month_columns(standing: Standing, months: Sequence[Period], kind: int) -> Ints:
+    """The column of each deal of a kind by the month of its closing, -1 outside; of open ones by that of its expected close.
+
+    `months` follow one another. Open deals have a column before the first, one after the last, and a last one without a date.
+    """
+    day = deciding_day(standing)
+    starts = np.array([month.starts_on.toordinal() for month in months])
+    place = np.searchsorted(starts, day, side="right")
+    later = day > months[-1].ends_on.toordinal()
+    if kind != OPEN:
+        return np.where((standing.kind == kind) & (place > 0) & ~later, place - 1, NONE)
+    column = np.where(later, len(months) + 1, place)
+    return np.where(standing.kind == OPEN, np.where(day == NO_DAY, len(months) + 2, column), NONE)
+
+
 @dataclass(frozen=True)
 class WeekRow:
     """What a person set out to close in a week against what is won in it, in minor units.
@@ -122,3 +163,8 @@ def this_week(book: Book, before: Standing, standing: Standing, week: Period, sc
 def _week_row(row: ForecastRow, then: ForecastRow | None) -> WeekRow:
     set_out, deals = (then.open, then.deals_open) if then else (0, 0)
     return WeekRow(row.node, row.name or "", set_out, False, deals, row.won, row.deals_won, row.open, row.deals_open)
+
+
+def week_together(rows: Sequence[WeekRow]) -> tuple[int, int]:
+    """What all set out together and what they have won, in minor units."""
+    return sum(row.set_out_minor for row in rows), sum(row.won_minor for row in rows)

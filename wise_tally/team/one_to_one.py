@@ -43,7 +43,7 @@ from wise_tally.scope.nodes import whole_attainment, working_query
 from wise_tally.scope.strip import CountStrip
 from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Call
-from wise_tally.team.open_by_rep import month_columns, stage_columns
+from wise_tally.team.open_by_rep import months_of, stages_of
 from wise_tally.team.question import tabs
 from wise_tally.ui.forms import DateField, LedgerForm, forms
 from wise_tally.ui.refusals import Refused
@@ -135,8 +135,8 @@ def page(request: HttpRequest, key: str) -> HttpResponse:
         "changed": f"{reverse('forecast:changed')}?{line.query()}&from={since.isoformat()}",
         "moved": moved,
         "moved_rows": _moved(moved, line),
-        "stages": _cells(line, stage_columns(line, "open")),
-        "months": _cells(line, month_columns(line, "open")),
+        "stages": _cells(line, stages_of(line, "open")),
+        "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
         "lists": _lists(request, line, at, amount),
         "activities": _activities(line, since),
@@ -162,7 +162,6 @@ def _moved(found: Changes, line: ScopeLine) -> list[tuple[str, str, Any]]:
 def _cells(line: ScopeLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tuple[str, PeopleCell, int]]:
     """What the person has open in each column that holds something, with the column's place."""
     column, heads = columns
-    column = np.where(line.standing.kind == OPEN, column, NONE)
     whole, _ = people_table(line.book, line.standing, line.scope, column, len(heads))
     return [
         (head, cell, place) for place, (head, cell) in enumerate(zip(heads, whole.cells, strict=True)) if cell.deals

@@ -6,8 +6,10 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.buckets import deciding_day
-from wise_tally.core.calendar import NO_DAY, Period
+from wise_tally.core.calendar import Period
 from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.money import Ints
+from wise_tally.core.people_table import month_columns, stage_columns
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import panel_response
@@ -34,51 +36,28 @@ def read(request: HttpRequest) -> Question:
     """The table that an address asks for. Open deals count whatever their expected close, closed ones in the period."""
     line = read_scope(request)
     show, along = _word(request, "show", dict(KINDS)), _word(request, "along", dict(ALONG))
-    standing = line.standing
-    keep = standing.kind == KINDS[show]
-    day = deciding_day(standing)
+    column, heads = (stages_of if along == "stage" else months_of)(line, show)
     if show != "open":
-        keep &= (day >= line.period.starts_on.toordinal()) & (day <= line.period.ends_on.toordinal())
-    column, heads = (stage_columns if along == "stage" else month_columns)(line, show)
-    extra = tuple((name, value) for name, value in (("show", show), ("along", along)))
-    return read_opened(request, Question(line, np.where(keep, column, NONE), heads, extra))
+        day = deciding_day(line.standing)
+        inside = (day >= line.period.starts_on.toordinal()) & (day <= line.period.ends_on.toordinal())
+        column = np.where(inside, column, NONE)
+    return read_opened(request, Question(line, column, heads, (("show", show), ("along", along))))
 
 
-def stage_columns(line: ScopeLine, show: str) -> tuple[np.ndarray, tuple[str, ...]]:
-    """The stage each deal stands in; several processes stand side by side."""
+def stages_of(line: ScopeLine, show: str) -> tuple[Ints, tuple[str, ...]]:
+    """The stage each deal stands in and the stages' names; several processes stand side by side."""
     ground = line.book.ground
-    processes = ground.processes_by_key if line.scope.process == NONE else (line.scope.process,)
-    order = [
-        stage
-        for process in processes
-        for stage in sorted(
-            (i for i, one in enumerate(ground.stages) if one.process == process and one.kind == KINDS[show]),
-            key=lambda i: (ground.stages[i].position, ground.stages[i].key),
-        )
-    ]
-    stands = np.isin(np.arange(len(ground.stages)), line.standing.stage[line.standing.kind == KINDS[show]])
-    order = [stage for stage in order if not ground.stages[stage].retired or stands[stage]]
-    place = np.full(len(ground.stages) + 1, NONE)
-    place[order] = np.arange(len(order))
-    several = len(processes) > 1
-    names = [(ground.stages[s].name, ground.processes[ground.stages[s].process][1]) for s in order]
-    return place[line.standing.stage], tuple(f"{name}, {process}" if several else name for name, process in names)
+    column, order = stage_columns(line.book, line.standing, line.scope.process, KINDS[show])
+    several = line.scope.process == NONE and len(ground.processes) > 1
+    names = [(ground.stages[stage].name, ground.processes[ground.stages[stage].process][1]) for stage in order]
+    return column, tuple(f"{name}, {process}" if several else name for name, process in names)
 
 
-def month_columns(line: ScopeLine, show: str) -> tuple[np.ndarray, tuple[str, ...]]:
-    """The month each deal is expected to close in, or was closed in."""
-    day = deciding_day(line.standing)
+def months_of(line: ScopeLine, show: str) -> tuple[Ints, tuple[str, ...]]:
+    """The month each deal is expected to close in, or was closed in, and the months' names."""
     months = _months_shown(line, show)
-    starts = np.array([month.starts_on.toordinal() for month in months])
-    place = np.searchsorted(starts, day, side="right")
-    last = months[-1].ends_on.toordinal()
-    heads = [period_words(month) for month in months]
-    if show != "open":
-        return np.where((place > 0) & (day <= last), place - 1, NONE), tuple(heads)
-    # Before the first month, the months, later, without a date.
-    column = np.where(day > last, len(months) + 1, place)
-    column = np.where(day == NO_DAY, len(months) + 2, column)
-    return column, (f"before {heads[0]}", *heads, "later", "no date")
+    column, heads = month_columns(line.standing, months, KINDS[show]), [period_words(month) for month in months]
+    return column, (f"before {heads[0]}", *heads, "later", "no date") if show == "open" else tuple(heads)
 
 
 def _months_shown(line: ScopeLine, show: str) -> list[Period]:

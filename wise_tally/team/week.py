@@ -12,7 +12,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.activity import activity_attainment
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.calendar import Period
-from wise_tally.core.people_table import WeekRow, this_week
+from wise_tally.core.people_table import WeekRow, this_week, week_together
 from wise_tally.scope.done import done_in
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
@@ -87,11 +87,12 @@ def week_context(line: ScopeLine) -> dict[str, Any]:
     """What the page and the dashboard's tile draw."""
     week = week_of(line)
     lines = week_lines(line, week)
+    set_out, won = week_together([one.row for one in lines])
     return {
         "week": week,
         "lines": lines,
-        "set_out": sum(one.row.set_out_minor for one in lines),
-        "won": sum(one.row.won_minor for one in lines),
+        "set_out": set_out,
+        "won": won,
         "kinds": COUNTED,
     }
 
@@ -134,7 +135,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
         "Set out to close" if figure == "set_out" else "Won so far",
         text,
         tuple(PanelTerm(name, money(value)) for name, value in values if value),
-        money(sum(value for _, value in values)),
+        money(week_together([one.row for one in lines])[0 if figure == "set_out" else 1]),
         "together",
     )
     return panel_response(request, line, panel, f"{reverse('team:week')}?{line.query()}")
