@@ -5,6 +5,7 @@ from itertools import chain
 from typing import Any
 
 import numpy as np
+from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import F, Q, QuerySet
 
@@ -202,7 +203,10 @@ def _texts_of(found: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
 
 def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
     """Rows of whole numbers straight from the cursor, shape (rows, width); None becomes -1."""
-    statement, values = found.query.sql_with_params()
+    try:
+        statement, values = found.query.sql_with_params()
+    except EmptyResultSet:
+        return np.zeros((0, width), dtype=np.int64)
     with connection.cursor() as cursor:
         cursor.execute(statement, values)
         rows = cursor.fetchall()
