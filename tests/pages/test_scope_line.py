@@ -37,6 +37,35 @@ def test_previous_and_next_period_and_the_pickers_keep_the_rest(demo, sign_in):
     assert "process=new_site" in other
 
 
+@pytest.mark.parametrize(
+    ("address", "kept"),
+    [
+        ("/team/?board=process", "board=process"),
+        ("/team/tally/?show=created&by=source&bucket=month", "show=created&by=source&bucket=month"),
+        ("/conversion/?by=source&leave_out=ns_survey", "by=source&leave_out=ns_survey"),
+        ("/deals/?f=gap:from:1&f=owner:is:Odran+Tully&page=2", "f=gap%3Afrom%3A1&f=owner%3Ais%3AOdran+Tully"),
+    ],
+)
+def test_a_pages_own_choices_outlive_a_change_of_scope(demo, sign_in, address, kept):
+    """The next period, another territory and an earlier day keep them; the page of a list and stages of a process go."""
+    client = sign_in("m1")
+    page = client.get(address).content.decode().replace("&amp;", "&")
+    found = re.findall(r'href="\?([^"]+)"', page)
+    # The list of deals holds every period and so has no next one.
+    after = (
+        re.search(r'href="\?([^"]+)" data-period-after', page)
+        or re.search(r'href="\?([^"]*where=lakeland[^"]*)"', page)
+    )[1]
+    where = next(query for query in found if "where=lakeland" in query)
+    process = next(query for query in found if "process=renewal" in query)
+    assert after.endswith(kept)
+    assert where.endswith(kept)
+    assert "page=2" not in after
+    assert "leave_out" not in process
+    for query in (after, where, process):
+        assert client.get(f"{address.split('?')[0]}?{query}").status_code == 200
+
+
 def test_figures_of_a_narrow_scope_are_those_of_the_command(demo, sign_in):
     client = sign_in("m1")
     scope = {"team": "north", "territory": "headwaters", "process": "new_site"}

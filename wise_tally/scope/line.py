@@ -20,6 +20,10 @@ from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
 PARTS = ("period", "who", "where", "process", "kept", "as_of")
+# What a page's address may choose that does not outlive a change of its scope: the page of a list, one figure's deals.
+PASSING = ("page", "counted", "node", "next", "name")
+# And what belongs to one process.
+OF_PROCESS = ("stage", "leave_out", "row")
 
 
 @dataclass(frozen=True)
@@ -44,6 +48,8 @@ class ScopeLine:
     whose_fixed: bool
     choices_who: tuple[Choice, ...]
     any_period: bool = False
+    # What else the page's address chooses; it stays when the scope line changes a part.
+    rest: tuple[tuple[str, str], ...] = ()
 
     @cached_property
     def memo(self) -> dict[object, object]:
@@ -65,6 +71,12 @@ class ScopeLine:
         parts = {**dict(self.given), **changes}
         return urlencode({name: value for name, value in parts.items() if value})
 
+    def page_query(self, **changes: str | None) -> str:
+        """The same page with parts of its scope changed: its own choices stay, but for those of another process."""
+        lost = OF_PROCESS if "process" in changes else ()
+        rest = urlencode([(name, value) for name, value in self.rest if name not in lost])
+        return "&".join(part for part in (self.query(**changes), rest) if part)
+
     @cached_property
     def before(self) -> str | None:
         """Query of the previous period."""
@@ -77,7 +89,7 @@ class ScopeLine:
 
     def _beside(self, step: int) -> str | None:
         try:
-            return self.query(period=self.book.ground.fiscal.beside(self.period, step).text)
+            return self.page_query(period=self.book.ground.fiscal.beside(self.period, step).text)
         except UnknownPeriod:
             return None
 
@@ -114,7 +126,7 @@ class ScopeLine:
     @property
     def query_without_only(self) -> str:
         """The same scope with all deals again."""
-        return self.query(kept=None)
+        return self.page_query(kept=None)
 
     @cached_property
     def who_value(self) -> str:
@@ -137,18 +149,18 @@ class ScopeLine:
     @property
     def query_today(self) -> str:
         """The same scope as it stands today."""
-        return self.query(as_of=None, period=self.period.text)
+        return self.page_query(as_of=None, period=self.period.text)
 
     @property
     def query_week_ago(self) -> str:
         """The same scope as it stood a week ago."""
-        return self.query(as_of=(self.today - timedelta(days=7)).isoformat(), period=self.period.text)
+        return self.page_query(as_of=(self.today - timedelta(days=7)).isoformat(), period=self.period.text)
 
     @property
     def query_period_start(self) -> str:
         """The same scope as it stood before the period began."""
         before = min(self.period.starts_on - timedelta(days=1), self.today)
-        return self.query(as_of=before.isoformat(), period=self.period.text)
+        return self.page_query(as_of=before.isoformat(), period=self.period.text)
 
     @cached_property
     def choices_where(self) -> tuple[Choice, ...]:
@@ -200,6 +212,8 @@ def in_tree_order(tree: Tree, node: int = NONE, depth: int = 0) -> list[tuple[in
 def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine:
     """The scope line of a request, narrowed to what the viewer may see; raises Refused or PermissionDenied."""
     line = scope_of(request.viewer, request.GET, default_kind)  # type: ignore[attr-defined]
+    own = [(name, values) for name, values in request.GET.lists() if name not in (*PARTS, *PASSING)]
+    line = replace(line, rest=tuple((name, value) for name, values in own for value in values))
     request.scope_line = line  # type: ignore[attr-defined]
     return line
 

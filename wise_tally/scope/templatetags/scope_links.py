@@ -10,4 +10,4 @@ register = template.Library()
 @register.simple_tag
 def scope_link(line: ScopeLine, part: str, value: str) -> str:
     """The query string with one part changed."""
-    return line.query(**{part: value})
+    return line.page_query(**{part: value})
