@@ -35,6 +35,11 @@ def test_a_tally_is_kept_shared_copied_and_taken_away(demo, sign_in):
     mine.post(f"/team/tallies/{tally.key}/", {"what": "away"})
     assert not Tally.objects.filter(pk=tally.pk).exists()
     assert AuditEntry.objects.filter(action="tally: away", before="by=source").exists()
+    away = mine.get("/team/tallies/").context["away"]
+    back = {"kept": away["query"], "name": away["name"], "shared": "yes", "pin": away["parts"], "what": "put back"}
+    mine.post("/team/tally/keep/?process=new_site", back)
+    assert Tally.objects.get(owner__key="m1", name="Renewals by source").query == "by=source"
+    assert not mine.get("/team/tallies/").context["away"]
     assert keep(mine, " ").status_code == 422
     assert keep(mine, "x" * 201).status_code == 422
 
@@ -85,6 +90,14 @@ def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
         mine.post(address, {"what": "add", "tally": tally})
     assert "more than eight" in mine.get(f"/team/?board={board.key}").content.decode()
     assert sign_in("r08", apart=True).post(address, {"what": "off", "tally": before[2]}).status_code == 404
+    kept = placed()
+    mine.post(f"/team/boards/{board.key}/settings/", {"what": "away"})
+    assert not Dashboard.objects.filter(name="Ours").exists()
+    assert mine.get("/team/").context["away"] == "Ours"
+    mine.post("/team/boards/", {"what": "put back"})
+    board = Dashboard.objects.get(name="Ours")
+    assert placed() == kept
+    assert board.tiles.get(tally=before[2]).wide
     turns = mine.get(f"/team/wall/?boards={board.key}&boards=team").context["turns"]
     assert mine.get(turns).context["board"].key == "team"
     pack = mine.get(f"/team/pack/?boards={board.key}&boards=team").content.decode()

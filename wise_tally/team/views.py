@@ -37,6 +37,8 @@ from wise_tally.team.tallies.tiles import Tile, tiles_of
 from wise_tally.ui.refusals import Refused
 
 START = "team.start"
+# The dashboard that this sign-in took away last, so that it can be put back.
+AWAY = "board_away"
 CROWDED = 8
 WALL_SECONDS = 30
 
@@ -114,6 +116,7 @@ def _context(request: HttpRequest, line: ScopeLine, board: Board, boards: dict[s
         "board": board,
         "boards": [(one, f"{line.query()}&board={one.key}", one.key == board.key) for one in boards.values()],
         "tiles": tiles_of(request, line, board.placed),
+        "away": request.session.get(AWAY, {}).get("name", ""),
         "own": own,
         "arranging": arranging,
         "addable": _addable(request, placed) if arranging else [],
@@ -183,9 +186,13 @@ def copy(request: HttpRequest, key: str) -> HttpResponse:
 
 @require_POST
 def new(request: HttpRequest) -> HttpResponse:
-    """An empty dashboard of one's own."""
+    """An empty dashboard of one's own, or the one that was just taken away."""
+    away = request.session.pop(AWAY, None) if request.POST.get("what") == "put back" else None
+    name, tiles = (
+        (away["name"], [tuple(tile) for tile in away["tiles"]]) if away else (request.POST.get("name", ""), [])
+    )
     try:
-        made = make_dashboard(request.viewer, request.POST.get("name", ""), [], now())  # type: ignore[attr-defined]
+        made = make_dashboard(request.viewer, name, tiles, now())  # type: ignore[attr-defined]
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
     return _back(request, made.key)
@@ -241,8 +248,9 @@ def settings(request: HttpRequest, key: str) -> HttpResponse:
     board, viewer = _own_board(request, key), request.viewer  # type: ignore[attr-defined]
     try:
         if request.POST.get("what") == "away":
+            placed = list(board.tiles.order_by("place").values_list("tally", "wide"))
+            request.session[AWAY] = {"name": board.name, "tiles": placed}
             take_dashboard_away(viewer, board, now())
-            messages.success(request, f"“{board.name}” was taken away; its tallies stay.")
             return redirect(f"{reverse('team:page')}?{read_scope(request).query()}")
         audience = request.POST.get("audience", board.audience)
         set_dashboard(viewer, board, request.POST.get("name", ""), audience, request.POST.get("starts") == "yes", now())

@@ -38,7 +38,7 @@ from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.team.question import tabs
-from wise_tally.team.tallies.question import BY, PINNED, TallyQuestion, read_tally
+from wise_tally.team.tallies.question import BY, PINNED, TallyQuestion, read_kept, read_tally
 from wise_tally.team.tallies.result import Computing, compute
 from wise_tally.team.tallies.shipped import SHIPPED
 from wise_tally.team.tallies.tiles import PIN_WORDS, tile_of
@@ -55,6 +55,8 @@ COUNTING_WORDS = {
     "quantity": "quantity",
 }
 BASIS_WORDS = {"close": "expected close", "payment": "first payment due"}
+# The tally that this sign-in took away last, so that it can be put back.
+AWAY = "tally_away"
 Options = list[tuple[str, str, bool]]
 
 
@@ -146,6 +148,8 @@ def save(request: HttpRequest) -> HttpResponse:
     line = read_scope(request)
     tally = read_tally(dict(parse_qsl(request.POST.get("kept", ""))))
     given = dict(line.given)
+    if request.POST.get("what") == "put back":
+        given, request.session[AWAY] = dict(tally.pinned), None
     pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
     kept = urlencode([*tally.own(), *pinned])
     viewer = request.viewer  # type: ignore[attr-defined]
@@ -183,6 +187,7 @@ def kept(request: HttpRequest) -> HttpResponse:
         "own": own,
         "shared": shared,
         "shipped": shipped,
+        "away": request.session.get(AWAY),
         "strip": CountStrip(len(own) + len(shared), what="kept tallies"),
     }
     return render(request, "team/tallies.html", answer)
@@ -200,7 +205,15 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     if tally is None:
         raise Http404
     try:
+        kept = {
+            "name": tally.name,
+            "query": tally.query,
+            "shared": tally.shared,
+            "parts": [p for p, _ in read_kept(tally.query).pinned],
+        }
         change_tally(viewer, tally, request.POST.get("what", ""), now())
+        if request.POST.get("what") == "away":
+            request.session[AWAY] = kept
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
     return redirect(f"{reverse('team:tallies')}?{read_scope(request).query()}")
