@@ -16,7 +16,7 @@ from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.clock import now
-from wise_tally.process.models import StageKind
+from wise_tally.process.models import Stage, StageKind
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.beside import StoredBeside, whole_numbers
 
@@ -164,7 +164,9 @@ def _before_cut(line: ScopeLine) -> datetime:
 
 def _lost_reasons(line: ScopeLine) -> dict[int, str]:
     lost = set(line.standing.deal[line.standing.kind == LOST].tolist())
-    rows = DealRevision.objects.filter(stage__kind=StageKind.LOST, void=False, effective_at__lt=_before_cut(line))
+    # The few lost stages by their numbers: a join would look each of all revisions up.
+    stages = list(Stage.objects.filter(kind=StageKind.LOST).values_list("pk", flat=True))
+    rows = DealRevision.objects.filter(stage_id__in=stages, void=False, effective_at__lt=_before_cut(line))
     rows = rows.order_by("pk")
     pairs = list(rows.values_list("deal_id", "lost_reason"))
     index = beside_of(line).places(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
