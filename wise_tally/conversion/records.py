@@ -1,6 +1,7 @@
 """A rep's record: commit against outcome, slips, calls against outcome, over the last periods."""
 
 from dataclasses import dataclass
+from functools import partial
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -14,6 +15,7 @@ from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
 
@@ -43,7 +45,8 @@ def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[Pe
     for period in periods:
         key = ("record", period, line.scope)
         if key not in line.standing.memo:
-            line.standing.memo[key] = rep_records(line.book, line.standing, line.book.stand, period, line.scope)
+            stand = partial(shelf.standing, line.book)
+            line.standing.memo[key] = rep_records(line.book, line.standing, stand, period, line.scope)
         tables.append(line.standing.memo[key])
     people = sorted({person for table in tables for person in table}, key=lambda i: line.book.ground.people[i].name)
     found = []

@@ -14,7 +14,7 @@ from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_line
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
-from wise_tally.deals.selectors import done_contacts
+from wise_tally.deals.selectors import contacts_by_account, done_contacts
 from wise_tally.org.clock import now
 from wise_tally.process.models import Stage, StageKind
 from wise_tally.scope.line import ScopeLine
@@ -113,12 +113,11 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     contacts = done_contacts().filter(at__lt=_before_cut(line)) if line.is_past else done_contacts()
     book, deal = line.book, line.standing.deal[at]
     account = beside_of(line).references("account")[deal]
-    by_account = contacts.filter(account__isnull=False).order_by().values_list("account_id").annotate(last=Max("at"))
+    by_account = contacts_by_account(_before_cut(line) if line.is_past else None)
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
     asked = np.unique(account)
     if len(asked) < AT_ONCE // 2:
-        # Of few customers their own entries of the index are read, else all of it in one go.
-        by_account = by_account.filter(account_id__in=asked.tolist())
+        by_account = by_account.filter(pk__in=asked.tolist())
     accounts = whole_numbers(by_account, 2)
     last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
     last[accounts[:, 0]] = accounts[:, 1]

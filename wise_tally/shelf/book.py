@@ -18,7 +18,8 @@ from wise_tally.org.models import BookNumber
 from wise_tally.shelf import rows
 from wise_tally.shelf.beside import StoredBeside
 
-KEPT_STANDINGS = 8
+# Enough for the middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
+KEPT_STANDINGS = 16
 COUNTERS = ("number", "ground", "epoch", "beside")
 NEVER_WRITTEN = (0, 0, 0, 0)
 Standings = OrderedDict[tuple[int, date], Standing]
