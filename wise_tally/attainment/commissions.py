@@ -269,25 +269,20 @@ DEFINITION = (
 def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
     earned = [one for one in lines if not one.taken_back]
     back = [one for one in lines if one.taken_back]
-    values = {
-        "credited": sum(one.amount_minor for one in lines),
-        "commission": sum(one.commission_minor or 0 for one in lines),
-        "taken_back": sum(one.commission_minor or 0 for one in back),
-    }
-    field = "amount_minor" if figure == "credited" else "commission_minor"
+    whole = together(summed(lines))
+    column = "credited_minor" if figure == "credited" else "commission_minor"
     terms = [
-        (f"earned, {count(len(earned))} lines", money(sum(getattr(one, field) or 0 for one in earned))),
-        (f"taken back, {count(len(back))} lines", money(sum(getattr(one, field) or 0 for one in back))),
+        (f"{words}, {count(len(part))} lines", money(getattr(together(summed(part)), column)))
+        for words, part in (("earned", earned), ("taken back", back))
     ]
-    lacking = sum(one.commission_minor is None for one in lines)
     name = asked.group.names[asked.group.keys.index(key)] if key else "everybody of the scope"
     return Panel(
         f"{figure.replace('_', ' ').capitalize()}, {name}",
         DEFINITION,
         tuple(PanelTerm(*term) for term in (terms[1:] if figure == "taken_back" else terms)),
-        money(values[figure]),
+        money(getattr(whole, f"{figure}_minor")),
         figure.replace("_", " "),
-        note=f"{count(lacking)} lines have no rate and earn nothing." if lacking else "",
+        note=f"{count(whole.without_rate)} lines have no rate and earn nothing." if whole.without_rate else "",
     )
 
 

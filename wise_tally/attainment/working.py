@@ -5,7 +5,7 @@ import numpy as np
 from wise_tally.attainment.grid import closed_by
 from wise_tally.attainment.question import Asked
 from wise_tally.core.activity import KINDS, activities_inside, done_by
-from wise_tally.core.attainment import DaysOf, deals_needed, four_quarters_before
+from wise_tally.core.attainment import DaysOf, deals_needed, four_quarters_before, mean_won, won_share
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.scope.done import done_in
 from wise_tally.scope.line import period_words
@@ -78,16 +78,15 @@ def _deals_needed(asked: Asked, name: str, gap: int | None, row: tuple[str, int]
     span = four_quarters_before(line.book.ground.fiscal, line.as_of)
     if closed is None:
         raise Refused("This row has closed no deal in the last four quarters.", 404)
-    number = closed.deals_won + closed.deals_lost
-    mean = closed.won // closed.deals_won if closed.deals_won else None
+    mean = mean_won(closed)
     return Panel(
         f"Deals still needed, {name}",
         "How many more deals of the row’s own kind have to come up to close the gap: gap ÷ mean won amount ÷ win rate of closed, "
         "rounded up. None with fewer than 10 closed deals.",
         _terms(
             ("gap to quota", _written(asked, gap)),
-            (f"÷ mean won amount, {period_words(span)}", money(mean)),
-            ("÷ win rate of closed", percent(closed.deals_won / number if number else None)),
+            (f"÷ mean won amount, {period_words(span)}", money(None if mean is None else round(mean))),
+            ("÷ win rate of closed", percent(won_share(closed))),
             ("deals won", count(closed.deals_won)),
             ("deals lost", count(closed.deals_lost)),
         ),

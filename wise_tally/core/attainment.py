@@ -100,6 +100,11 @@ def lost_share(row: ForecastRow) -> float | None:
     return ratio(row.deals_lost, row.deals_lost + row.deals_won)
 
 
+def mean_won(row: ForecastRow) -> float | None:
+    """Won amount ÷ deals won, in minor units."""
+    return ratio(row.won, row.deals_won)
+
+
 def won_share(row: ForecastRow) -> float | None:
     """Win rate of closed, by number: deals won ÷ deals lost or won."""
     return ratio(row.deals_won, row.deals_lost + row.deals_won)

@@ -11,7 +11,7 @@ import numpy as np
 
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import METRIC, DoneActivities, activity_attainment
-from wise_tally.core.attainment import AttainmentRow, attainment, won_share
+from wise_tally.core.attainment import AttainmentRow, attainment, mean_won, won_share
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import FiscalCalendar, Period, local_days
 from wise_tally.core.cash import PlanRows, payments_in
@@ -81,7 +81,7 @@ OF_FORECAST: dict[str, Callable[[AttainmentRow], Number]] = {
     "deals_won": lambda r: r.forecast.deals_won,
     "deals_lost": lambda r: r.forecast.deals_lost,
     "deals_open": lambda r: r.forecast.deals_open,
-    "mean_won": lambda r: ratio(r.forecast.won, r.forecast.deals_won),
+    "mean_won": lambda r: mean_won(r.forecast),
     "win_rate": lambda r: won_share(r.forecast),
 }
 SAMPLES: dict[str, Callable[[AttainmentRow], int]] = {
