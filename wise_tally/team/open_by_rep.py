@@ -3,6 +3,7 @@
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.buckets import deciding_day
@@ -108,7 +109,11 @@ def working(request: HttpRequest) -> HttpResponse:
     """How a cell came about."""
     asked = read(request)
     return panel_response(
-        request, asked.line, part_panel(asked, DEFINITION), f"/team/open/?{asked.query()}", counted_list(request)
+        request,
+        asked.line,
+        part_panel(asked, DEFINITION),
+        f"{reverse('team:open')}?{asked.query()}",
+        counted_list(request),
     )
 
 
