@@ -2,6 +2,7 @@
 
 import threading
 from datetime import UTC, date, datetime, timedelta
+from random import Random
 
 import pytest
 from django.core.exceptions import PermissionDenied
@@ -13,6 +14,7 @@ from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.writing import write_package
 from wise_tally.org.access import Viewer
+from wise_tally.org.book_number import revisions_added
 from wise_tally.org.models import Person, Team, Territory
 from wise_tally.org.people_actions import move_person, move_team, move_territory
 from wise_tally.process.actions import StageEdit, set_stages
@@ -174,3 +176,32 @@ def test_the_shelf_takes_only_what_is_new_and_equals_a_fresh_reading(tmp_path):
         assert ask("forecast", "FY2027", TODAY.isoformat(), by="person") == appended
         assert ask("time-in-stage", "FY2027", TODAY.isoformat(), by="person") == stays
     assert appended["c"]["open"] == "0.08"
+
+
+@pytest.mark.django_db
+def test_reasons_are_read_on_as_the_book_grows_and_equal_a_loop(tmp_path):
+    """Deals lost, opened again, lost for another reason or none, in random order, today and at a past day."""
+    a_world().read(tmp_path)
+    random, deals = Random(5), list(Deal.objects.order_by("pk"))
+    stages = [Stage.objects.get(key=key) for key in ("s1", "l", "l", "w")]
+    place = Territory.objects.get(key="y")
+    for step in range(60):
+        deal, stage = random.choice(deals), random.choice(stages)
+        DealRevision.objects.create(
+            deal=deal,
+            stage=stage,
+            amount_minor=5,
+            owner=Person.objects.get(key="a"),
+            territory=place,
+            effective_at=NOW - timedelta(days=60 - step),
+            lost_reason=random.choice(("", "price", "went elsewhere")) if stage.kind == "lost" else "",
+        )
+        revisions_added()
+        for day in (TODAY, TODAY - timedelta(days=20)):
+            book, reasons = shelf.book(), shelf.lost_reasons()
+            standing = shelf.standing(book, day)
+            names = [*reasons.names, ""]
+            found = {book.deals.key[d]: names[r] for d, r in zip(standing.deal, reasons.on(standing), strict=True)}
+            cut = datetime.fromtimestamp(standing.cut, UTC)
+            rows = DealRevision.objects.filter(effective_at__lt=cut).order_by("pk")
+            assert found == dict(rows.values_list("deal__key", "lost_reason"))

@@ -13,6 +13,8 @@ from tests.support.random_world import random_world
 from tests.support.world import ask
 from wise_tally.core.deal_list import slips
 from wise_tally.core.growth import carried, take_over, with_added
+from wise_tally.core.lines import Filter
+from wise_tally.core.time_in_stage import time_in_stage
 from wise_tally.shelf.book import shelf
 
 SEEDS = range(12)
@@ -70,6 +72,7 @@ def test_conversion_and_durations_equal_plain_python(seed, tmp_path):
         check_stays(row, *naive.time_in_stage(stage, start, end))
         for person in "abcd":
             check_stays(by_person[stage, person], *naive.time_in_stage(stage, start, end, person))
+    check_ages(as_of, start, end, naive)
     wins = ask("days-to-win", period, day, by="person")
     found = naive.days_to_win(start, end)
     for person in "abcd":
@@ -89,6 +92,23 @@ def check_stays(row, inside, running):
         expected = survival_quantile(inside, q)
         assert row[name] == (None if expected is None else pytest.approx(expected, abs=1e-9))
     assert row["running_mean_age"] == (pytest.approx(mean(running), abs=1e-9) if running else None)
+
+
+def check_ages(as_of, start, end, naive):
+    """Each age of running stays: a person's are the plain list, a row's mean and number are those of its ages."""
+    book = shelf.book()
+    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    for by in ("person", "team", "territory", "company"):
+        for group in time_in_stage(book, standing, period, Filter(), by):
+            for row in group.stages:
+                ages = row.running_ages.tolist()
+                assert ages == sorted(ages)
+                assert len(ages) == row.running
+                assert row.running_mean_age == (pytest.approx(mean(ages)) if ages else None)
+                if by in ("person", "company"):
+                    person = group.key if by == "person" else None
+                    running = naive.time_in_stage(book.ground.stages[row.stage].key, start, end, person)[1]
+                    assert ages == pytest.approx(sorted(running))
 
 
 @pytest.mark.django_db

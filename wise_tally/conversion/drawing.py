@@ -1,10 +1,13 @@
 """Rows to draw: passing bars of falling length, strips of time."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 from wise_tally.core.conversion import ConversionGroup
 from wise_tally.core.statistics import Interval
-from wise_tally.core.time_in_stage import StageTime, StageTimeGroup, StayLines, running_ages
+from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.ink import share
 
@@ -68,26 +71,35 @@ class TimeRow:
 
 @dataclass(frozen=True)
 class TimeGroup:
-    """A node with its stages; `query` shows it alone."""
+    """A node with its stages; `query` opens its working."""
 
     name: str
     query: str
     rows: list[TimeRow]
 
 
-def time_rows(line: ScopeLine, group: StageTimeGroup, query: str, stays: StayLines | None = None) -> TimeGroup:
-    """Strips of one node's stages on one scale of days; with `stays` those that still run stand as marks of their age."""
-    days = [d for s in group.stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
-    largest = max([1.0, *days]) * 1.1
-    rows = []
-    for stage in group.stages:
-        record = line.book.ground.stages[stage.stage]
-        marks = [_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days)]
-        ages = running_ages(stays, stage.stage) if stays is not None else []
-        running = [f"{age / largest * 100:.2f}%" for age in ages if age <= largest]
-        median, p75, typical = marks
-        rows.append(TimeRow(record.key, record.name, stage, median, p75, typical, running))
-    return TimeGroup(group.name or "without one", query, rows)
+# Marks of running stays on a strip: of more, some spread evenly, fewer where a page has many strips.
+MOST_MARKS, FEW_MARKS = 40, 12
+
+
+def time_groups(line: ScopeLine, groups: Sequence[tuple[StageTimeGroup, str]]) -> list[TimeGroup]:
+    """Strips of each node's stages, all on one scale of days so that nodes can be compared; each with its query."""
+    stages = [stage for group, _ in groups for stage in group.stages]
+    days = [d for s in stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
+    largest, most = max([1.0, *days]) * 1.1, MOST_MARKS if len(groups) == 1 else FEW_MARKS
+    return [
+        TimeGroup(group.name or "without one", query, [_time_row(line, stage, largest, most) for stage in group.stages])
+        for group, query in groups
+    ]
+
+
+def _time_row(line: ScopeLine, stage: StageTime, largest: float, most: int) -> TimeRow:
+    record, ages = line.book.ground.stages[stage.stage], stage.running_ages
+    if len(ages) > most:
+        ages = ages[np.linspace(0, len(ages) - 1, most).astype(int)]
+    median, p75, typical = (_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days))
+    running = [f"{min(age / largest, 1) * 100:.2f}%" for age in ages.tolist()]
+    return TimeRow(record.key, record.name, stage, median, p75, typical, running)
 
 
 def _at(days: float | None, largest: float) -> str | None:

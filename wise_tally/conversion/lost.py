@@ -19,7 +19,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
-from wise_tally.scope.side import lost_reasons
+from wise_tally.scope.side import lost_reason_places
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.ink import share
@@ -54,11 +54,12 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
     before = line.book.ground.fiscal.beside(line.period, -1)
     sides = [lost_in(line.book, line.standing, period, line.scope) for period in (line.period, before)]
     if by == "reason":
-        reasons = lost_reasons(line)
-        texts = [[reasons.get(deal, "") for deal in line.standing.deal[at].tolist()] for at in sides]
-        names = sorted({text for side in texts for text in side if text})
-        place = {name: index for index, name in enumerate(names)}
-        values = [np.array([place.get(text, NONE) for text in side], dtype=np.int64) for side in texts]
+        every, place = lost_reason_places(line)
+        seen = sorted(set(place[np.concatenate(sides)].tolist()) - {NONE}, key=lambda reason: every[reason])
+        names = [every[reason] for reason in seen]
+        rank = np.full(len(every) + 1, NONE)
+        rank[seen] = np.arange(len(seen))
+        values = [rank[place[at]] for at in sides]
     elif by == "stage":
         names = [stage.name for stage in line.book.ground.stages]
         values = [lost_from(line.book, line.standing, at) for at in sides]

@@ -1,6 +1,7 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 from urllib.parse import urlencode
 
@@ -12,14 +13,14 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.conversion.against import Against, read_against
-from wise_tally.conversion.drawing import PassingRow, passing_rows, time_rows
+from wise_tally.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
 from wise_tally.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.lines import owner_kept
-from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, summed, time_in_stage
+from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
@@ -148,22 +149,21 @@ def time(request: HttpRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
     by, per_deal = by_of(request), request.GET.get("per") == "deal"
     line = with_breakdown(line_of(request), by)
-    groups = time_in_stage(line.book, line.standing, line.period, line.scope, by, per_deal)
+    every = stay_lines(line.book, line.standing, line.period, line.scope)
+    groups = times_of(line.book, every, line.scope, by, per_deal)
     winning = days_to_win(line.book, line.standing, line.period, line.scope, by)
-    every = stay_lines(line.book, line.standing, line.period, line.scope) if by == "company" else None
-    stays = summed(every) if every is not None and per_deal else every
+
+    @cache
+    def opened(key: str | None) -> str:
+        """The query of a row's working: of the whole where there is no breakdown."""
+        return _query(line, request, row=key or "", keep="row") if by != "company" else _query(line, request)
+
     answer = {
         "line": line,
-        "groups": [
-            time_rows(line, group, _query(line, request, row=group.key or "", keep="row"), stays)
-            for group in groups
-            if any(s.stays or s.running for s in group.stages)
-        ],
-        "winning": [
-            (_query(line, request, row=row.key or "", keep="row") if by != "company" else _query(line, request), row)
-            for row in winning
-            if row.deals
-        ],
+        "groups": time_groups(
+            line, [(group, opened(group.key)) for group in groups if any(s.stays or s.running for s in group.stages)]
+        ),
+        "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
         "winning_months": _winning_months(line),
         "per_deal": per_deal,
         "per_query": _query(line, request, per="" if per_deal else "deal"),
@@ -173,8 +173,7 @@ def time(request: HttpRequest) -> HttpResponse:
         "by_words": words_of(by),
         "by": by,
         "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
-        "working": _query(line, request),
-        "strip": CountStrip(deals_with_stays(line.book, line.standing, line.period, line.scope)),
+        "strip": CountStrip(deals_with_stays(every)),
     }
     return render(request, "conversion/time.html", answer)
 

@@ -1,6 +1,6 @@
 """Time in stage and days to win."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -13,7 +13,7 @@ from wise_tally.core.ground import WON
 from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter, kept_deals, owner_rows, people_kept, shown_nodes
 from wise_tally.core.money import Ints
-from wise_tally.core.statistics import DAY_SECONDS, Curve, curve_of_sorted
+from wise_tally.core.statistics import DAY_SECONDS, Curve, Floats, curve_of_sorted
 from wise_tally.core.trees import NONE
 
 DURATION_BITS = 35
@@ -21,7 +21,10 @@ DURATION_BITS = 35
 
 @dataclass(frozen=True)
 class StageTime:
-    """Stays of one stage in days. `overstaying` is None where the stage has no typical days."""
+    """Stays of one stage in days. `overstaying` is None where the stage has no typical days.
+
+    `running_ages` are those of the stays that still run, in days, rising.
+    """
 
     stage: int
     stays: int
@@ -34,6 +37,7 @@ class StageTime:
     running_mean_age: float | None
     overstaying: int | None
     typical_days: float | None
+    running_ages: Floats
     curve: Curve | None = None
 
 
@@ -100,20 +104,17 @@ def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter) ->
 
 def summed(lines: StayLines) -> StayLines:
     """One line a deal and stage: its stays there added up, entered with the first, ended where none runs any more."""
-    order = np.lexsort((np.arange(len(lines.deal)), lines.stage, lines.deal))
-    deal, stage = lines.deal[order], lines.stage[order]
-    starts = np.flatnonzero(np.r_[True, (np.diff(deal) != 0) | (np.diff(stage) != 0)][: len(deal)])
-    if len(starts) == 0:
-        return lines
-    return StayLines(
-        standing=lines.standing,
-        deal=deal[starts],
-        stage=stage[starts],
-        owner=lines.owner[order][starts],
-        seconds=np.add.reduceat(lines.seconds[order], starts),
-        ended=np.logical_and.reduceat(lines.ended[order], starts),
-        in_window=lines.in_window[order][starts],
-    )
+    # Stays come deal by deal as they were entered: a stable sort puts the first entry of each cell first.
+    cell = lines.deal * (int(lines.stage.max(initial=0)) + 1) + lines.stage
+    order = np.argsort(cell, kind="stable")
+    cell = cell[order]
+    places = np.flatnonzero(cell[1:] == cell[:-1]) + 1
+    again, first = order[places], order[np.searchsorted(cell, cell[places])]
+    seconds, ended, once = lines.seconds.copy(), lines.ended.copy(), np.ones(len(cell), dtype=bool)
+    np.add.at(seconds, first, lines.seconds[again])
+    np.logical_and.at(ended, first, lines.ended[again])
+    once[again] = False
+    return replace(lines, seconds=seconds, ended=ended).take(np.flatnonzero(once))
 
 
 def _by_node(book: Book, lines: StayLines, by: str, nodes: int) -> tuple[StayLines, Ints]:
@@ -134,9 +135,14 @@ def time_in_stage(
     Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
     `per_deal` adds up a deal's stays in a stage first.
     """
-    every = stay_lines(book, standing, period, scope)
+    return times_of(book, stay_lines(book, standing, period, scope), scope, by, per_deal)
+
+
+def times_of(book: Book, stays: StayLines, scope: Filter, by: str, per_deal: bool) -> tuple[StageTimeGroup, ...]:
+    """Time in stage of stays that are at hand."""
+    standing = stays.standing
     group = grouping(book, by, standing.as_of)
-    lines, node_of = _by_node(book, summed(every) if per_deal else every, by, len(group.keys))
+    lines, node_of = _by_node(book, summed(stays) if per_deal else stays, by, len(group.keys))
     table = _StayTable(lines, node_of, group, len(book.ground.stages))
     typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
     running = _Running(lines, node_of, group, typical)
@@ -153,21 +159,11 @@ def time_in_stage(
     return tuple(result)
 
 
-MOST_AGES = 40
-
-
-def running_ages(lines: StayLines, stage: int) -> list[float]:
-    """Ages in days of the stays of a stage that still run, rising; of many, some spread evenly."""
-    seconds = np.sort(lines.seconds[~lines.ended & (lines.stage == stage)])
-    if len(seconds) > MOST_AGES:
-        seconds = seconds[np.linspace(0, len(seconds) - 1, MOST_AGES).astype(np.int64)]
-    return (seconds / DAY_SECONDS).tolist()  # type: ignore[no-any-return]
-
-
-def deals_with_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> int:
+def deals_with_stays(lines: StayLines) -> int:
     """Number of deals whose stays the page counts: entered in the window, or running."""
-    lines = stay_lines(book, standing, period, scope)
-    return len(np.unique(lines.at[lines.in_window | ~lines.ended]))
+    counts = np.zeros(int(lines.deal.max(initial=0)) + 1, dtype=bool)
+    counts[lines.deal[lines.in_window | ~lines.ended]] = True
+    return int(counts.sum())
 
 
 def _stages(book: Book, scope: Filter) -> list[int]:
@@ -203,23 +199,33 @@ class _StayTable:
 
 
 class _Running:
-    """Number, summed age in seconds and overstaying of running stays per node and stage."""
+    """Number, summed age in seconds, overstaying and each age of running stays per node and stage."""
 
     def __init__(self, lines: StayLines, node_of: Ints, group: Grouping, typical: list[float | None]) -> None:
-        nodes, stages = len(group.keys), len(typical)
+        nodes, self.stages, self.group = len(group.keys), len(typical), group
         still = ~lines.ended
-        cell, age = node_of[still] * stages + lines.stage[still], lines.seconds[still]
+        cell, age = node_of[still] * self.stages + lines.stage[still], lines.seconds[still]
         limit = np.array([np.inf if days is None else days * DAY_SECONDS for days in typical])
         over = age > limit[lines.stage[still]]
-        size = (nodes + 1) * stages
+        size = (nodes + 1) * self.stages
         columns = [
             np.bincount(cell, minlength=size),
             np.bincount(cell, age, size),
             np.bincount(cell[over], minlength=size),
         ]
         self.count, self.age, self.over = (
-            self._rolled(column.astype(np.int64).reshape(nodes + 1, stages), group) for column in columns
+            self._rolled(column.astype(np.int64).reshape(nodes + 1, self.stages), group) for column in columns
         )
+        packed = np.sort((cell << DURATION_BITS) | age)
+        self.each = (packed & ((1 << DURATION_BITS) - 1)) / DAY_SECONDS
+        self.bounds = np.searchsorted(packed >> DURATION_BITS, np.arange(size + 1))
+
+    def ages(self, node: int, stage: int) -> Floats:
+        """Ages in days of a node's running stays in a stage, rising; those of nodes below included."""
+        places = {len(self.group.keys)} if node == NONE else self.group.tree.below(node) if self.group.tree else {node}
+        cells = [place * self.stages + stage for place in places]
+        parts = [self.each[self.bounds[cell] : self.bounds[cell + 1]] for cell in cells]
+        return parts[0] if len(parts) == 1 else np.sort(np.concatenate(parts))
 
     @staticmethod
     def _rolled(table: Ints, group: Grouping) -> Ints:
@@ -245,6 +251,7 @@ def _stage_time(table: _StayTable, running: _Running, node: int, stage: int, typ
         running_mean_age=int(running.age[node, stage]) / count / DAY_SECONDS if count else None,
         overstaying=None if typical is None else int(running.over[node, stage]),
         typical_days=typical,
+        running_ages=running.ages(node, stage),
         curve=curve,
     )
 
@@ -275,26 +282,27 @@ def days_to_win(
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
     places, node = owner_rows(book, standing, owner, at, by)
-    at, days = at[places], days[places]
     node = np.where(node == NONE, nodes, node)
+    order = np.argsort(node, kind="stable")
+    at, days = at[places][order], days[places][order]
     short = book.deals.short_form[standing.deal[at]]
-    holding = np.zeros(nodes + 1, dtype=bool)
-    holding[node] = True
+    bounds = np.searchsorted(node[order], np.arange(nodes + 2))
     rows = []
-    for index in shown_nodes(book.ground, scope, group, standing.as_of, holding):
+    for index in shown_nodes(book.ground, scope, group, standing.as_of, np.diff(bounds) > 0):
         below = [nodes] if index == NONE else list(group.tree.below(index)) if group.tree else [index]
-        inside = np.isin(node, below)
-        count, lacking = int(inside.sum()), int(short[inside].sum())
-        known = count > 0 and not lacks_history(count, lacking)
+        parts = [slice(bounds[place], bounds[place + 1]) for place in below]
+        spent = np.concatenate([days[part] for part in parts])
+        lacking = sum(int(short[part].sum()) for part in parts)
+        known = len(spent) > 0 and not lacks_history(len(spent), lacking)
         rows.append(
             DaysToWin(
                 node=index,
                 key=None if index == NONE else group.keys[index],
                 name=None if index == NONE else group.names[index],
-                deals=count,
+                deals=len(spent),
                 without_history=lacking,
-                mean=float(days[inside].mean()) if known else None,
-                median=float(np.median(days[inside])) if known else None,
+                mean=float(spent.mean()) if known else None,
+                median=float(np.median(spent)) if known else None,
             )
         )
     return tuple(rows)

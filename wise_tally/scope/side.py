@@ -9,16 +9,16 @@ from django.db.models import Max, QuerySet
 
 from wise_tally.core.book import Flags
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps
-from wise_tally.core.ground import LOST
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.core.trees import NONE
 from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.deals.selectors import contacts_by_account, done_contacts
 from wise_tally.org.clock import now
-from wise_tally.process.models import Stage, StageKind
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.beside import StoredBeside, whole_numbers
+from wise_tally.shelf.book import shelf
 
 # SQLite takes only so many values in one statement.
 AT_ONCE = 5_000
@@ -150,27 +150,24 @@ def gaps(line: ScopeLine, at: Ints, spent: np.ndarray | None = None) -> Ints:
     return contact_gaps(contact_days(line, at) if spent is None else spent, contact_intervals(line, at))
 
 
+def lost_reason_places(line: ScopeLine) -> tuple[tuple[str, ...], Ints]:
+    """Reasons, and the place of each deal's among them, shape of the standing; -1 for deals not lost or without one."""
+    found = shelf.lost_reasons()
+    return found.names, found.on(line.standing)
+
+
 def lost_reasons(line: ScopeLine) -> dict[int, str]:
     """Why deals that stand in a lost stage were lost, by index into the book; kept with the standing."""
     if "lost_reasons" not in line.standing.memo:
-        line.standing.memo["lost_reasons"] = _lost_reasons(line)
+        names, place = lost_reason_places(line)
+        at = np.flatnonzero(place != NONE)
+        pairs = zip(line.standing.deal[at].tolist(), place[at].tolist(), strict=True)
+        line.standing.memo["lost_reasons"] = {deal: names[reason] for deal, reason in pairs}
     return line.standing.memo["lost_reasons"]  # type: ignore[no-any-return]
 
 
 def _before_cut(line: ScopeLine) -> datetime:
     return datetime.fromtimestamp(line.standing.cut, UTC)
-
-
-def _lost_reasons(line: ScopeLine) -> dict[int, str]:
-    lost = set(line.standing.deal[line.standing.kind == LOST].tolist())
-    # The few lost stages by their numbers: a join would look each of all revisions up.
-    stages = list(Stage.objects.filter(kind=StageKind.LOST).values_list("pk", flat=True))
-    rows = DealRevision.objects.filter(stage_id__in=stages, void=False, effective_at__lt=_before_cut(line))
-    rows = rows.order_by("pk")
-    pairs = list(rows.values_list("deal_id", "lost_reason"))
-    index = beside_of(line).places(np.array([number for number, _ in pairs], dtype=np.int64)).tolist()
-    # The last of these revisions of a deal that is lost now is the present one.
-    return {place: reason for place, (_, reason) in zip(index, pairs, strict=True) if place in lost and reason}
 
 
 def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:

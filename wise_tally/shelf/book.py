@@ -17,6 +17,7 @@ from wise_tally.core.money import Ints
 from wise_tally.org.models import BookNumber
 from wise_tally.shelf import rows
 from wise_tally.shelf.beside import StoredBeside
+from wise_tally.shelf.reasons import NO_REASONS, LostReasons
 
 # Enough for the middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
 KEPT_STANDINGS = 16
@@ -54,6 +55,7 @@ class Shelf:
         self._current: Shelved | None = None
         self._lock = Lock()
         self._standings: Standings = OrderedDict()
+        self._reasons = NO_REASONS
 
     def shelved(self) -> Shelved:
         """The book of the newest number in the database; only what is newer is read."""
@@ -84,10 +86,18 @@ class Shelf:
                 self._standings.popitem(last=False)
         return standing
 
+    def lost_reasons(self) -> LostReasons:
+        """Why deals were lost, up to the newest book."""
+        current = self.shelved()
+        with self._lock:
+            if self._reasons.last < current.last_revision:
+                self._reasons = self._reasons.read_on(current.deal_numbers, current.last_revision)
+            return self._reasons
+
     def forget(self) -> None:
         """Drop everything, as after a change of database."""
         with self._lock:
-            self._current = None
+            self._current, self._reasons = None, NO_REASONS
             self._standings.clear()
 
     def _renewed(self, old: Shelved | None, newest: tuple[int, int, int, int]) -> Shelved:
@@ -95,6 +105,7 @@ class Shelf:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
+                self._reasons = NO_REASONS
                 return _whole(newest)
             renewed, growth = _extended(old, newest, old.ground != newest[1])
         if growth is not None:

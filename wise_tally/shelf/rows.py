@@ -230,6 +230,20 @@ def read_revisions(deal_numbers: Ints, after: int = 0) -> tuple[int, Revisions]:
     return int(number.max(initial=after)), revisions.take(order)
 
 
+def read_lost(after: int, upto: int) -> list[tuple[int, int, str]]:
+    """Revisions in lost stages between two row numbers: deal, moment in seconds, and the reason or an empty text."""
+    # The few lost stages by their numbers: a join would look each of all revisions up.
+    stages = process.Stage.objects.filter(kind=process.StageKind.LOST).values_list("pk", flat=True)
+    places = ", ".join(["%s"] * len(stages))
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT deal_id, effective_at, lost_reason FROM deals_dealrevision"
+            f" WHERE id > %s AND id <= %s AND NOT void AND stage_id IN ({places}) ORDER BY id",
+            [after, upto, *stages],
+        )
+        return cursor.fetchall()
+
+
 def read_credits(deal_numbers: Ints) -> Credits:
     """All credit shares, sorted by deal, then by day."""
     _, deal, person, share, from_day = _columns(
