@@ -2,6 +2,7 @@
 
 from dataclasses import fields, replace
 from datetime import date
+from itertools import pairwise
 from random import Random
 from statistics import mean, median
 
@@ -11,9 +12,11 @@ import pytest
 from tests.support.naive import Naive, cents, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
+from wise_tally.core.conversion import ConversionOptions, cohort
 from wise_tally.core.deal_list import slips
 from wise_tally.core.growth import carried, take_over, with_added
 from wise_tally.core.lines import Filter
+from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import time_in_stage
 from wise_tally.shelf.book import shelf
 
@@ -200,6 +203,7 @@ def test_every_cohort_equals_plain_python(seed, tmp_path):
                 cohort = list(naive.cohort(order, (start, end), basis, strict))
                 if decided_only:
                     cohort = [key for key in cohort if naive.states[key]["kind"] != "open"]
+                check_losses(naive, order, [*shown, len(order)], cohort, (start, end, as_of, options))
                 for person in "abcd":
                     own = [key for key in cohort if naive.states[key]["owner"] == person]
                     for place in [*shown, len(order)]:
@@ -208,6 +212,24 @@ def test_every_cohort_equals_plain_python(seed, tmp_path):
                         row = rows[stage, person]
                         assert row["reached"] == len(inside), (options, stage, person)
                         assert cents(row["value"]) == sum(naive.states[key]["amount"] for key in inside)
+
+
+def check_losses(naive, order, places, cohort_keys, asked):
+    """Between each shown stage and the next: deals lost, and apart those not decided, of a plain loop."""
+    start, end, as_of, options = asked
+    book = shelf.book()
+    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    way = ConversionOptions(options["basis"], options["strict"], options["decided_only"])
+    found = cohort(book, standing, period, Filter(process=0), way)
+    for row, (place, following) in zip(losses(book, standing, found, way), pairwise(places), strict=True):
+        here = [key for key in cohort_keys if naive.reached(key, order, place, way.strict)]
+        stopped = [key for key in here if not naive.reached(key, order, following, way.strict)]
+        kinds = {kind: [key for key in stopped if naive.states[key]["kind"] == kind] for kind in ("lost", "open")}
+        amounts = {kind: sum(naive.states[key]["amount"] for key in keys) for kind, keys in kinds.items()}
+        assert (row.lost, row.lost_minor) == (len(kinds["lost"]), amounts["lost"])
+        assert (row.undecided, row.undecided_minor) == (len(kinds["open"]), amounts["open"])
+        decided = sum(naive.states[key]["kind"] != "open" for key in here)
+        assert row.share == (len(kinds["lost"]) / decided if decided else None)
 
 
 @pytest.mark.django_db

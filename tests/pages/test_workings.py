@@ -132,11 +132,16 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/forecast/working/won/?node=team:rivers/person:r08&period=FY2027",
         "/conversion/working/reached/?period=FY2027&stage=ns_offer",
         "/conversion/working/value/?period=FY2027&stage=ns_offer",
+        "/conversion/working/reached/?period=FY2027&stage=ns_offer&counting=strict&by=person&row=r08",
+        "/conversion/working/lost/?period=FY2027&stage=ns_survey&leave_out=ns_plan",
+        "/conversion/working/lost/?period=FY2027&stage=ns_terms&counting=strict&basis=entered",
+        "/conversion/working/undecided/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
     ):
         working = client.get(address)
         listed = client.get(working.context["all_url"])
         assert listed.context["list"].total == working.context["panel"].counted > 0
         assert listed.context["list"].counted[1].startswith(working.context["panel"].title)
+    assert client.get("/conversion/working/lost/?stage=ns_won").status_code == 404
     assert client.get("/deals/?counted=/setup/").status_code == 404
 
 

@@ -2,10 +2,12 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import zip_longest
 
 import numpy as np
 
 from wise_tally.core.conversion import ConversionGroup
+from wise_tally.core.passing import Loss
 from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
 from wise_tally.scope.line import ScopeLine
@@ -25,18 +27,16 @@ class PassingRow:
     from_start: float | None
     step: float | None
     interval: Interval | None
-    loss: int | None
-    loss_value: int | None
+    loss: Loss | None
     next_name: str
 
 
-def passing_rows(line: ScopeLine, whole: ConversionGroup, by_value: bool) -> list[PassingRow]:
-    """One row a stage; the loss is what did not reach the next (negative where strict counting gains)."""
+def passing_rows(line: ScopeLine, whole: ConversionGroup, lost: tuple[Loss, ...], by_value: bool) -> list[PassingRow]:
+    """One row a stage, each with what was lost or stayed undecided before the next."""
     stages, rows = line.book.ground.stages, whole.stages
     largest = max([1, *(row.value if by_value else row.reached for row in rows)])
     shown = []
-    for place, row in enumerate(rows):
-        following = rows[place + 1] if place + 1 < len(rows) else None
+    for row, loss, following in zip_longest(rows, lost, rows[1:]):
         shown.append(
             PassingRow(
                 key=stages[row.stage].key,
@@ -48,8 +48,7 @@ def passing_rows(line: ScopeLine, whole: ConversionGroup, by_value: bool) -> lis
                 from_start=row.from_start,
                 step=row.step,
                 interval=row.step_interval,
-                loss=row.reached - following.reached if following else None,
-                loss_value=row.value - following.value if following else None,
+                loss=loss,
                 next_name=stages[following.stage].name if following else "",
             )
         )

@@ -7,13 +7,10 @@ from django.http import HttpRequest
 
 from wise_tally.conversion.question import line_of, options_of
 from wise_tally.conversion.views import row_of
-from wise_tally.conversion.workings import COHORTS, cohort_of, conversion_panel
+from wise_tally.conversion.workings import COHORTS, REACHED, STOPPED, cohort_of, conversion_panel, counted_deals
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
-
-# Counts of deals that reached a stage, and their money.
-REACHED = ("reached", "value")
 
 
 @provides("conversion:working")
@@ -23,7 +20,7 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     line, row = row_of(line_of(request), request)
     options, stage = options_of(line, request), request.GET.get("stage", "")
     found = conversion_panel(line, options, figure, stage, row)
-    if figure not in ("of_created", "of_closed", *REACHED):
+    if figure not in ("of_created", "of_closed", *REACHED, *STOPPED):
         raise Refused("This figure does not rest on one set of deals.")
     book, standing, size = line.book, line.standing, len(line.book.deals.key)
     group = cohort_of(line, options, row)
@@ -32,12 +29,11 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     based = np.zeros(size, dtype=bool)
     based[standing.deal[group.at[inside]]] = True
     reached = based
-    if figure in REACHED:
-        stages = book.ground.stages
-        index = next(i for i, s in enumerate(stages) if s.key == stage and s.process == line.scope.process)
-        level = group.order.index(index) if index in group.order else len(group.order)
+    if figure in (*REACHED, *STOPPED):
+        index = next(i for i, s in enumerate(book.ground.stages) if s.key == stage and s.process == line.scope.process)
+        at, counted = counted_deals(line, options, row, figure, index)
         reached = np.zeros(size, dtype=bool)
-        reached[standing.deal[group.at[inside & (group.furthest >= level)]]] = True
+        reached[standing.deal[at[counted]]] = True
     tests = (*scope_tests(book, standing, line.scope), ("basis", based), ("definition", reached))
     ones = np.ones(len(standing.deal), dtype=np.int64)
     value = spread(standing, size, standing.amount_minor if figure == "value" else ones)

@@ -1,7 +1,8 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from functools import cache
+from operator import itemgetter
 from typing import Any
 from urllib.parse import urlencode
 
@@ -15,11 +16,12 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.conversion.against import Against, read_against
 from wise_tally.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
-from wise_tally.conversion.workings import Row, conversion_panel, row_named
+from wise_tally.conversion.workings import REACHED, STOPPED, Row, conversion_panel, row_named
 from wise_tally.core.beside import PRODUCT_GROUP
-from wise_tally.core.conversion import BASES, ConversionGroup, ConversionOptions, conversion
+from wise_tally.core.conversion import BASES, Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.lines import owner_kept
+from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
@@ -36,7 +38,7 @@ from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.refusals import Refused
 
 # Figures whose working counts just the deals that a list can show.
-LISTED = ("reached", "value")
+LISTED = (*REACHED, *STOPPED)
 
 
 def _query(line: ScopeLine, request: HttpRequest, keep: str = "", **changes: str) -> str:
@@ -68,15 +70,14 @@ def page(request: HttpRequest) -> HttpResponse:
     by = by_of(request)
     line = with_breakdown(line_of(request), by)
     options = options_of(line, request)
-    whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
+    found, whole, rows = _passing(line, options)
     groups: tuple[ConversionGroup, ...] = ()
     if by != "company":
-        groups = conversion(line.book, line.standing, line.period, line.scope, options, by)
+        groups = conversion_of(line.book, line.standing, found, line.scope, options, by)
     winning = days_to_win(line.book, line.standing, line.period, line.scope)[0]
-    rows = passing_rows(line, whole, options.by_value)
     against, held = read_against(line, request)
-    other = _other(line, request, against[held], options, rows) if held else None
-    leaks = [row for row in rows if row.loss is not None and row.step is not None]
+    other = _other(line, request, against[held], options) if held else None
+    leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
         "line": line,
         "whole": whole,
@@ -86,7 +87,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "against": [(name, one.words, _query(line, request, against=name)) for name, one in against.items()],
         "held": held,
         "alone": _query(line, request, against=""),
-        "leak": min(leaks, key=lambda row: row.step or 0.0, default=None),
+        "leak": max(leaks, key=itemgetter(0), default=None),
         "winning": winning,
         "options": options,
         "switches": _switches(line, request),
@@ -106,6 +107,14 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "conversion/page.html", answer)
 
 
+def _passing(line: ScopeLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:
+    """The cohort of a scope, its conversion and its rows."""
+    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    whole = conversion_of(line.book, line.standing, found, line.scope, options)[0]
+    lost = losses(line.book, line.standing, found, options)
+    return found, whole, passing_rows(line, whole, lost, options.by_value)
+
+
 @dataclass(frozen=True)
 class Other:
     """The scope held against: in words, its totals and rows (bars on the scale of its own), the query of its workings."""
@@ -116,16 +125,14 @@ class Other:
     working: str
 
 
-def _other(
-    line: ScopeLine, request: HttpRequest, against: Against, options: ConversionOptions, rows: list[PassingRow]
-) -> Other:
+def _other(line: ScopeLine, request: HttpRequest, against: Against, options: ConversionOptions) -> Other:
     there = against.line
-    whole = conversion(there.book, there.standing, there.period, there.scope, options)[0]
+    _, whole, shown = _passing(there, options)
     given = {"process": line.process_value, **against.changes}
     own = [(name, request.GET[name]) for name in ("basis", "measure", "counting", "decided") if request.GET.get(name)]
     left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
     query = "&".join(part for part in (line.query(**given), urlencode([*own, *left])) if part)
-    return Other(against.words, whole, passing_rows(there, whole, options.by_value), query)
+    return Other(against.words, whole, shown, query)
 
 
 def own_scope(line: ScopeLine, by: str, key: str | None) -> str:
@@ -230,11 +237,16 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The rows of the passing page as a file."""
     line = line_of(request)
     options = options_of(line, request)
-    whole = conversion(line.book, line.standing, line.period, line.scope, options)[0]
-    stages = line.book.ground.stages
-    header = ("stage", "reached", "value", "step", "from_start")
-    rows = [(stages[s.stage].name, s.reached, s.value, s.step, s.from_start) for s in whole.stages]
-    return sheet_response(Sheet("conversion", header, frozenset({"value"}), rows), kind)
+    header = ("stage", "reached", "value", "step", "from_start", "lost", "lost_value", "undecided", "undecided_value")
+    rows = [
+        (
+            *(row.name, row.reached, row.value, row.step, row.from_start),
+            *(astuple(row.loss)[:4] if row.loss else (None,) * 4),
+        )
+        for row in _passing(line, options)[2]
+    ]
+    money = frozenset(name for name in header if name.endswith("value"))
+    return sheet_response(Sheet("conversion", header, money, rows), kind)
 
 
 @require_POST

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from wise_tally.core.book import Flags
 from wise_tally.core.conversion import (
     Cohort,
     ConversionGroup,
@@ -12,11 +13,13 @@ from wise_tally.core.conversion import (
     cohort,
     conversion,
     lacks_history,
+    shown_places,
 )
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
+from wise_tally.core.passing import reaching
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.deals.models import Deal
 from wise_tally.scope.line import ScopeLine
@@ -24,7 +27,9 @@ from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, days, money, percent
 
-FIGURES = ("reached", "value", "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
+# Figures that are deals of the cohort: those that reached a stage and their money, and those that stopped there.
+REACHED, STOPPED = ("reached", "value"), ("lost", "undecided")
+FIGURES = (*REACHED, *STOPPED, "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
 LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
 COHORTS = {
     "created": "deals created in the period",
@@ -74,7 +79,33 @@ def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, s
         raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
     if figure in ("of_created", "of_closed"):
         return _win_rate(line, options, (whole, row), figure)
-    return _stage(line, options, (whole, row), figure, stage)
+    place = _shown(line, whole, stage)
+    if figure in STOPPED:
+        return _stopped(line, options, (whole, row), figure, place)
+    return _stage(line, options, (whole, row), figure, place)
+
+
+def counted_deals(line: ScopeLine, options: ConversionOptions, row: Row, figure: str, stage: int) -> tuple[Ints, Flags]:
+    """Places in the standing of a row's cohort, and which of its deals a figure of a stage counts."""
+    found = cohort_of(line, options, row)
+    reached = reaching(line.book, line.standing, found, options.strict) & found.in_cohort[:, None]
+    places = shown_places(line.book, found.order, options)
+    # The won stage has no place among the open ones; it comes last.
+    place = found.order.index(stage) if stage in found.order else len(found.order)
+    inside = reached[:, place]
+    if figure in STOPPED:
+        following = places[places.index(place) + 1]
+        kind = LOST if figure == "lost" else OPEN
+        inside = inside & ~reached[:, following] & (line.standing.kind[found.at] == kind)
+    return found.at, inside
+
+
+def _shown(line: ScopeLine, whole: ConversionGroup, key: str) -> int:
+    """Place of a stage among the shown ones; raises Refused."""
+    keys = [line.book.ground.stages[row.stage].key for row in whole.stages]
+    if key not in keys:
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(keys)}.", 404)
+    return keys.index(key)
 
 
 def _named(line: ScopeLine, at: Ints, words: list[str]) -> tuple[PanelDeal, ...]:
@@ -95,17 +126,12 @@ def _title(words: str, whole: ConversionGroup) -> str:
     return words if whole.key == "" else f"{words}, {whole.name or 'without one'}"
 
 
-def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, key: str) -> Panel:
+def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
     whole, of_row = of
-    ground, rows = line.book.ground, whole.stages
-    place = next((i for i, row in enumerate(rows) if ground.stages[row.stage].key == key), None)
-    if place is None:
-        keys = ", ".join(ground.stages[r.stage].key for r in rows)
-        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {keys}.", 404)
-    row, name = rows[place], ground.stages[rows[place].stage].name
-    found = cohort_of(line, options, of_row)
-    level = len(found.order) if row.stage not in found.order else found.order.index(row.stage)
-    order, amounts = _amounts(line, found.at[found.in_cohort & (found.furthest >= level)])
+    row = whole.stages[place]
+    name = line.book.ground.stages[row.stage].name
+    at, inside = counted_deals(line, options, of_row, figure, row.stage)
+    order, amounts = _amounts(line, at[inside])
     terms, total, words, text = _stage_terms(line, options, whole, figure, place)
     return Panel(
         title=_title(f"{words.capitalize()}, {name}", whole),
@@ -113,15 +139,48 @@ def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, key
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
         total_words=words,
-        # Strict counting takes deals that stood in the stage; the list of those that reached it would mislead.
-        deals=() if options.strict else _named(line, order, amounts),
+        deals=_named(line, order, amounts),
         counted=row.reached,
-        folded=0 if options.strict else max(0, len(order) - FIRST_DEALS),
+        folded=max(0, len(order) - FIRST_DEALS),
         folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
-        not_counted=()
-        if options.strict
-        else ((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
+        not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
+    )
+
+
+def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
+    """Deals that reached a stage and not the next: the lost ones, or those not decided yet."""
+    whole, of_row = of
+    if place + 1 == len(whole.stages):
+        raise Refused("Won is the end: nothing is lost after it; accepted: a stage before it.", 404)
+    row, following = (whole.stages[at] for at in (place, place + 1))
+    name, then = (line.book.ground.stages[one.stage].name for one in (row, following))
+    at, inside = counted_deals(line, options, of_row, figure, row.stage)
+    other = "undecided" if figure == "lost" else "lost"
+    others = int(counted_deals(line, options, of_row, other, row.stage)[1].sum())
+    order, amounts = _amounts(line, at[inside])
+    words = {"lost": "lost", "undecided": "not decided yet"}
+    terms = [
+        (f"reached {name}", row.reached),
+        (f"− went on to {then} or won", row.reached - others - len(order)),
+        (f"− {words[other]}", others),
+    ]
+    total = int(line.standing.amount_minor[at[inside]].sum())
+    return Panel(
+        title=_title(f"{words[figure].capitalize()} after {name}", whole),
+        definition=f"Deals that reached {name} and not {then}, {words[figure]}, with their amounts on the as-of day."
+        f" Cohort: {COHORTS[options.basis]}.",
+        terms=(
+            *(PanelTerm(term, str(count(value))) for term, value in terms),
+            PanelTerm("their amounts", str(money(total))),
+        ),
+        total=str(count(len(order))),
+        total_words=words[figure],
+        deals=_named(line, order, amounts),
+        counted=len(order),
+        folded=max(0, len(order) - FIRST_DEALS),
+        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
+        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - len(order)),),
     )
 
 

@@ -177,10 +177,36 @@ def _reach(book: Book, process: int) -> Ints:
     return np.maximum.accumulate(own + 1 + base) - base - 1
 
 
+def shown_places(book: Book, order: tuple[int, ...], options: ConversionOptions) -> list[int]:
+    """Places of the stages that get a row: in `order` but for the won stage, whose place comes last."""
+    shown = [i for i, s in enumerate(order) if not book.ground.stages[s].retired and s not in options.leave_out]
+    return [*shown, len(order)]
+
+
 def first_shown(book: Book, order: tuple[int, ...], options: ConversionOptions) -> int:
     """Place in `order` of the first stage that gets a row; -1 where none does."""
-    shown = (i for i, s in enumerate(order) if not book.ground.stages[s].retired and s not in options.leave_out)
-    return next(shown, NONE)
+    first = shown_places(book, order, options)[0]
+    return first if first < len(order) else NONE
+
+
+def stood_in(book: Book, standing: Standing, found: Cohort) -> Flags:
+    """Which deals of a cohort stood in each open stage in order and, last, are won; shape (deals, open stages + 1)."""
+    key = ("stood", found.order)
+    if key not in standing.memo:
+        standing.memo[key] = _stood(book, standing, found.order)
+    return standing.memo[key][found.at]  # type: ignore[no-any-return]
+
+
+def _stood(book: Book, standing: Standing, order: tuple[int, ...]) -> Flags:
+    rev = book.revisions
+    place = np.full(len(book.ground.stages), NONE, dtype=np.int64)
+    place[list(order)] = np.arange(len(order))
+    rows = np.flatnonzero((rev.effective_at < standing.cut) & (place[rev.stage] != NONE))
+    stood = np.zeros((len(book.deals.key), len(order) + 1), dtype=bool)
+    stood[rev.deal[rows], place[rev.stage[rows]]] = True
+    stood = stood[standing.deal]
+    stood[:, -1] = standing.kind == WON
+    return stood
 
 
 def _entered_on(
@@ -216,6 +242,13 @@ def conversion(
     Rates are None where a row counts short-form deals and fewer than 20 with history. Source: common practice.
     """
     found = cohort(book, standing, period, scope, options)
+    return conversion_of(book, standing, found, scope, options, by)
+
+
+def conversion_of(
+    book: Book, standing: Standing, found: Cohort, scope: Filter, options: ConversionOptions, by: str = "company"
+) -> tuple[ConversionGroup, ...]:
+    """Conversion of a cohort that is at hand."""
     group = grouping(book, by, standing.as_of)
     nodes = len(group.keys)
     rows, direct = owner_rows(book, standing, standing.owner[found.at], found.at, by)
@@ -225,9 +258,8 @@ def conversion(
     if group.tree is not None:
         tables = [np.vstack([group.tree.roll_up(table[:nodes]), table[nodes:]]) for table in tables]
     holding = np.any([table.any(axis=1) for table in tables], axis=0)
-    shown = [i for i, s in enumerate(found.order) if not book.ground.stages[s].retired and s not in options.leave_out]
-    stages = (*(found.order[i] for i in shown), book.ground.won_stage(scope.process))
-    columns = [*shown, len(found.order)]
+    columns = shown_places(book, found.order, options)
+    stages = (*(found.order[i] for i in columns[:-1]), book.ground.won_stage(scope.process))
     table = _table(stages, [found[:, columns] for found in tables[:3]], tables[3].tolist(), options.by_value)
     nodes_shown = shown_nodes(book.ground, scope, group, standing.as_of, holding)
     return tuple(
@@ -252,7 +284,7 @@ class _Counter:
         inside = self.found.in_cohort
         short = inside & self.short
         if options.strict:
-            stood = self._stood_in()
+            stood = stood_in(self.book, self.standing, self.found)
             return [
                 self._per_place(stood, inside, None),
                 self._per_place(stood, inside, self.amount),
@@ -271,17 +303,6 @@ class _Counter:
         cell = self.node[keep] * width + self.found.furthest[keep] + 1
         table = self._sum(cell, None if weights is None else weights[keep], width)
         return np.cumsum(table[:, ::-1], axis=1)[:, ::-1][:, 1:]
-
-    def _stood_in(self) -> Flags:
-        rev, order = self.book.revisions, self.found.order
-        place = np.full(len(self.book.ground.stages), NONE, dtype=np.int64)
-        place[list(order)] = np.arange(len(order))
-        rows = np.flatnonzero((rev.effective_at < self.standing.cut) & (place[rev.stage] != NONE))
-        stood = np.zeros((len(self.book.deals.key), len(order) + 1), dtype=bool)
-        stood[rev.deal[rows], place[rev.stage[rows]]] = True
-        stood = stood[self.standing.deal[self.found.at]]
-        stood[:, -1] = self.kind == WON
-        return stood
 
     def _per_place(self, stood: Flags, keep: Flags, weights: Ints | None) -> Ints:
         columns = []

@@ -1,0 +1,46 @@
+"""Where the deals of a cohort stopped between two shown stages: lost there, or not decided yet."""
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.conversion import Cohort, ConversionOptions, shown_places, stood_in
+from wise_tally.core.ground import LOST, OPEN
+
+
+@dataclass(frozen=True)
+class Loss:
+    """Deals that reached a shown stage and not the next, with their amounts in minor units on the as-of day.
+
+    `share` is the lost ones among the decided deals that reached the stage, None where there is none.
+    """
+
+    lost: int
+    lost_minor: int
+    undecided: int
+    undecided_minor: int
+    share: float | None
+
+
+def reaching(book: Book, standing: Standing, found: Cohort, strict: bool) -> Flags:
+    """Which deals of a cohort reached each open stage in order and, last, won; shape (deals, open stages + 1)."""
+    if strict:
+        return stood_in(book, standing, found)
+    return found.furthest[:, None] >= np.arange(len(found.order) + 1)
+
+
+def losses(book: Book, standing: Standing, found: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
+    """The loss between each shown stage and the next, won the last; undecided deals apart."""
+    reached = reaching(book, standing, found, options.strict) & found.in_cohort[:, None]
+    kind, amount = standing.kind[found.at], standing.amount_minor[found.at]
+    rows = []
+    for place, following in pairwise(shown_places(book, found.order, options)):
+        stopped = reached[:, place] & ~reached[:, following]
+        lost, still = stopped & (kind == LOST), stopped & (kind == OPEN)
+        decided = int((reached[:, place] & (kind != OPEN)).sum())
+        count = int(lost.sum())
+        share = count / decided if decided else None
+        rows.append(Loss(count, int(amount[lost].sum()), int(still.sum()), int(amount[still].sum()), share))
+    return tuple(rows)
