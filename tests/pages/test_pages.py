@@ -273,6 +273,15 @@ def test_conversion_pages_agree_with_the_command(demo, sign_in):
         page = client.get(f"/conversion/?period=FY2026&process=new_site{query}").content.decode()
         assert filters.percent(scope["win_rate_of_closed"]) in page
         assert filters.percent(scope["win_rate_of_created"]) in page
+    # A stage is left out by its link, and put back by the one that then stands there.
+    whole = client.get("/conversion/?period=FY2026&process=new_site")
+    leave = next(query for name, query, _ in whole.context["stages"] if name == "Station plan")
+    less = client.get(f"/conversion/?{leave}")
+    assert [row.name for row in less.context["rows"]] == ["Enquiry", "Site survey", "Offer", "Terms", "Won"]
+    back = next(query for name, query, is_left in less.context["stages"] if is_left)
+    assert [row.key for row in client.get(f"/conversion/?{back}").context["rows"]] == [
+        row.key for row in whole.context["rows"]
+    ]
     stays = ask("time-in-stage", "FY2026", AS_OF, process="new_site")
     page = client.get("/conversion/time/?period=FY2026&process=new_site").content.decode()
     for stage in ("ns_enquiry", "ns_plan", "ns_offer"):

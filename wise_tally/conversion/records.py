@@ -11,7 +11,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.conversion.question import tabs
 from wise_tally.core.calendar import Period
 from wise_tally.core.rep_record import RecordsTogether, rep_records
-from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -67,7 +67,7 @@ def page(request: HttpRequest) -> HttpResponse:
     answer = {
         "line": line,
         "tabs": tabs(line, "records"),
-        "periods": [period.text for period in periods],
+        "periods": [period_words(period) for period in periods],
         "people": [(record, _cells(record, periods, shown)) for record in found],
         "each": BY_PERIOD[shown],
         "each_working": reverse("conversion:records-working", args=[shown]),
@@ -111,23 +111,20 @@ DEFINITIONS = {
 def _panel(record: PersonRecord, figure: str) -> Panel:
     terms = []
     for own in record.together.periods:
+        period = period_words(own.period)
         if figure == "commit":
-            terms.append((own.period.text, money(own.commit)))
+            terms.append((period, money(own.commit)))
         elif figure == "kept":
-            terms.append(
-                (f"{own.period.text}: won {money(own.won_of_commit)} of commit {money(own.commit)}", percent(own.kept))
-            )
+            terms.append((f"{period}: won {money(own.won_of_commit)} of commit {money(own.commit)}", percent(own.kept)))
         elif figure == "slip_rate":
             terms.append(
                 (
-                    f"{own.period.text}: {count(own.slipped)} of {count(own.due)} due deals slipped",
+                    f"{period}: {count(own.slipped)} of {count(own.due)} due deals slipped",
                     percent(own.slip_rate),
                 )
             )
         elif own.called is not None:
-            terms.append(
-                (f"{own.period.text}: called {money(own.called)}, won {money(own.won)}", money(own.call_error))
-            )
+            terms.append((f"{period}: called {money(own.called)}, won {money(own.won)}", money(own.call_error)))
     words = {"commit": "commit", "kept": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[figure]
     total = money(record.together.commit) if figure == "commit" else percent(getattr(record.together, figure))
     return Panel(

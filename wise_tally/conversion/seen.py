@@ -24,7 +24,7 @@ from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.guard import changing_needs
-from wise_tally.scope.line import ScopeLine
+from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.scope.strip import CountStrip
@@ -198,7 +198,9 @@ def _test_panel(line: ScopeLine, figure: str, stage: str) -> Panel:
             f"Brier score, {name}, {stages[one.stage].name}", text, (base,), score(getattr(one, side)), "score"
         )
     terms = tuple(
-        PanelTerm(f"{g.period.text} {g.words}: {money(getattr(g, side))} for {money(g.won)}", money(g.off_by(side)))
+        PanelTerm(
+            f"{period_words(g.period)} {g.words}: {money(getattr(g, side))} for {money(g.won)}", money(g.off_by(side))
+        )
         for g in found.guesses
     )
     text = "Forecast less what was won in the end, the mean over all checkpoints"
@@ -229,6 +231,7 @@ def _tested(line: ScopeLine) -> dict[str, Any]:
     node = scope_node(line)[2]
     guesses = [
         (
+            period_words(guess.period),
             guess,
             line.query(period=guess.period.text, as_of=guess.on.isoformat(), process=line.process_value)
             + f"&node={node}",

@@ -41,12 +41,23 @@ from wise_tally.ui.refusals import Refused
 LISTED = (*REACHED, *STOPPED)
 
 
-def _query(line: ScopeLine, request: HttpRequest, keep: str = "", **changes: str) -> str:
-    """The page's address with parts changed; empty parts are dropped but for the one to `keep`."""
+def _query(line: ScopeLine, request: HttpRequest, keep: str = "", toggle: str = "", **changes: str) -> str:
+    """The page's address with parts changed; empty parts are dropped but for the one to `keep`.
+
+    The stage to `toggle` is left out, or put back where it is left out.
+    """
     names = ("basis", "measure", "counting", "decided", "by", "per", "against")
     own = {name: request.GET.get(name, "") for name in names} | changes
-    left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
-    return urlencode([*line.given, *((name, value) for name, value in own.items() if value or name == keep), *left])
+    left = set(request.GET.getlist("leave_out")) ^ ({toggle} if toggle else set())
+    given = [*line.given, *((name, value) for name, value in own.items() if value or name == keep)]
+    return urlencode([*given, *(("leave_out", key) for key in sorted(left))])
+
+
+def _stages_to_leave_out(line: ScopeLine, request: HttpRequest) -> list[tuple[str, str, bool]]:
+    """The open stages of the process: name, the address that leaves it out or puts it back, whether it is left out."""
+    left, stages = request.GET.getlist("leave_out"), line.book.ground.stages
+    shown = (stages[index] for index in line.book.ground.open_stages(line.scope.process, with_retired=False))
+    return [(stage.name, _query(line, request, toggle=stage.key), stage.key in left) for stage in shown]
 
 
 def _switches(line: ScopeLine, request: HttpRequest) -> list[dict[str, Any]]:
@@ -91,6 +102,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "winning": winning,
         "options": options,
         "switches": _switches(line, request),
+        "stages": _stages_to_leave_out(line, request),
         "by": by,
         "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
         "groups": [
