@@ -17,7 +17,7 @@ from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
 from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in
 from wise_tally.core.lines import Filter
-from wise_tally.core.lost import lost_by, lost_from, lost_in
+from wise_tally.core.lost import crossed, lost_by, lost_from, lost_in, months_lost
 from wise_tally.core.over_time import spans, usual, velocity
 from wise_tally.core.rep_record import middle_of, rep_records
 from wise_tally.core.seen import decided_in, set_and_seen
@@ -95,6 +95,17 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
     found = lost_by(standing, ((at, standing.owner[at]), (nobody, nobody)))
     assert (found.whole.deals, found.whole.amount_minor) == (len(lost), sum(naive.states[k]["amount"] for k in lost))
     assert sum(found.share(row) for row in found.rows) == pytest.approx(1) or not lost
+    # Month by person: each pair counts the deals of a loop, and only pairs that occur are there.
+    pairs = crossed(standing, at, months_lost(standing, at, period.starts_on), standing.owner[at])
+    expected: dict[tuple[int, str], list[int]] = {}
+    for key in lost:
+        state = naive.states[key]
+        month = (state["closed_on"].year - 2025) * 12 + state["closed_on"].month - 1
+        expected.setdefault((month, state["owner"]), []).append(state["amount"])
+    people = [person.key for person in book.ground.people]
+    assert {(month, people[owner]): cell for (month, owner), cell in pairs.items()} == {
+        pair: (len(amounts), sum(amounts)) for pair, amounts in expected.items()
+    }
     found = velocity(book, standing, period, SCOPE)
     assert found.open_deals == sum(s["kind"] == "open" for s in naive.states.values())
     if found.per_day:

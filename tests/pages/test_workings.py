@@ -38,6 +38,7 @@ PAGES = (
     "/conversion/records/",
     "/conversion/lost/",
     "/conversion/lost/?by=stage",
+    "/conversion/lost/?by=month&measure=value",
     "/conversion/over-time/",
     "/attainment/?by=person&period=FY2027-Q3",
     "/attainment/?measure=activities&by=person&kind=phone",
@@ -135,6 +136,8 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/conversion/working/reached/?period=FY2027&stage=ns_offer&counting=strict&by=person&row=r08",
         "/conversion/working/lost/?period=FY2027&stage=ns_survey&leave_out=ns_plan",
         "/conversion/working/lost/?period=FY2027&stage=ns_terms&counting=strict&basis=entered",
+        "/conversion/lost/working/?period=FY2026&by=stage&value=0&reason=1",
+        "/conversion/lost/working/?period=FY2027&by=month&value=3&side=before",
         "/conversion/working/undecided/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
     ):
         working = client.get(address)

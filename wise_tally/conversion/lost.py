@@ -1,5 +1,6 @@
 """Lost, why: deals lost in the period by reason, stage, person, source, competitor, against the period before."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,12 +14,13 @@ from wise_tally.core.beside import FACETS
 from wise_tally.core.calendar import Period
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import owner_groups
-from wise_tally.core.lost import LostTable, lost_by, lost_from, lost_in
+from wise_tally.core.lost import LostTable, crossed, lost_by, lost_from, lost_in, months_lost
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.pins import counted_list
 from wise_tally.scope.side import lost_reason_places
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -26,23 +28,31 @@ from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
 
-BY = ("reason", "stage", "person", "source", "competitor", "deal_type", "territory", *FACETS)
+BY = ("reason", "stage", "person", "source", "competitor", "month", "deal_type", "territory", *FACETS)
+MOST_REASONS = 8
+Sides = tuple[Ints, Ints]
 
 
 @dataclass(frozen=True)
 class Lost:
-    """The lost deals of a period and of the one before (places in the standing), each with its value among the names."""
+    """Deals lost in a period and in the one before (places in the standing), with their values and reasons among the names."""
 
     by: str
-    names: list[str]
+    names: Sequence[str]
+    reasons: Sequence[str]
     period: Period
     before: Period
-    now: tuple[Ints, Ints]
-    then: tuple[Ints, Ints]
+    at: Sides
+    value: Sides
+    reason: Sides
 
     def name(self, value: int) -> str:
         """A value as people read it."""
         return self.names[value] if value != NONE else f"without {words_of(self.by)}"
+
+    def reason_name(self, value: int) -> str:
+        """A reason as people read it."""
+        return self.reasons[value] if value != NONE else "without reason"
 
 
 def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
@@ -52,26 +62,81 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
     if by not in accepted:
         raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
     before = line.book.ground.fiscal.beside(line.period, -1)
-    sides = [lost_in(line.book, line.standing, period, line.scope) for period in (line.period, before)]
-    if by == "reason":
-        every, place = lost_reason_places(line)
-        seen = sorted(set(place[np.concatenate(sides)].tolist()) - {NONE}, key=lambda reason: every[reason])
-        names = [every[reason] for reason in seen]
-        rank = np.full(len(every) + 1, NONE)
-        rank[seen] = np.arange(len(seen))
-        values = [rank[place[at]] for at in sides]
-    elif by == "stage":
-        names = [stage.name for stage in line.book.ground.stages]
-        values = [lost_from(line.book, line.standing, at) for at in sides]
-    else:
-        names = list(grouping(line.book, by, line.as_of).names)
-        owner = line.standing.owner
-        values = [np.asarray(owner_groups(line.book, line.standing, owner[at], at, by)) for at in sides]
-    return line, Lost(by, names, line.period, before, (sides[0], values[0]), (sides[1], values[1]))
+    now, then = (lost_in(line.book, line.standing, period, line.scope) for period in (line.period, before))
+    reasons, reason = _reasons(line, (now, then))
+    names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
+    return line, Lost(by, names, reasons, line.period, before, (now, then), value, reason)
+
+
+def _reasons(line: ScopeLine, sides: Sides) -> tuple[Sequence[str], Sides]:
+    """The reasons that occur, in their order, and the place of each deal's among them."""
+    every, place = lost_reason_places(line)
+    seen = sorted(set(place[np.concatenate(sides)].tolist()) - {NONE}, key=lambda reason: every[reason])
+    rank = np.full(len(every) + 1, NONE)
+    rank[seen] = np.arange(len(seen))
+    return [every[reason] for reason in seen], (rank[place[sides[0]]], rank[place[sides[1]]])
+
+
+def _values(line: ScopeLine, by: str, sides: Sides, before: Period) -> tuple[Sequence[str], Sides]:
+    """Names of a breakdown but the reason, and the place of each deal among them."""
+    book, standing = line.book, line.standing
+    now, then = sides
+    if by == "stage":
+        names: Sequence[str] = [stage.name for stage in book.ground.stages]
+        return names, (lost_from(book, standing, now), lost_from(book, standing, then))
+    if by == "month":
+        # The months of the period before stand beside those of the same place in this one.
+        starts = (line.period.starts_on, before.starts_on)
+        value = (months_lost(standing, now, starts[0]), months_lost(standing, then, starts[1]))
+        first = book.ground.fiscal.containing(starts[0], "month")
+        last = max([-1, *value[0].tolist(), *value[1].tolist()])
+        return [period_words(book.ground.fiscal.beside(first, step)) for step in range(last + 1)], value
+    found = [np.asarray(owner_groups(book, standing, standing.owner[at], at, by)) for at in sides]
+    return grouping(book, by, line.as_of).names, (found[0], found[1])
 
 
 def _table(line: ScopeLine, found: Lost) -> LostTable:
-    return lost_by(line.standing, (found.now, found.then))
+    table = lost_by(line.standing, list(zip(found.at, found.value, strict=True)))
+    if found.by != "month":
+        return table
+    return LostTable(tuple(sorted(table.rows, key=lambda row: -row.value)))
+
+
+@dataclass(frozen=True)
+class Crossed:
+    """Rows by value with a cell a reason: its number and amount, and the query of its working."""
+
+    reasons: list[str]
+    of: int
+    rows: list[tuple[str, list[tuple[int, int, str]]]]
+
+
+def _crossed(line: ScopeLine, found: Lost, rows: LostTable) -> Crossed | None:
+    """What was lost in the period by value and reason, the reasons with the most money first; None by reason alone."""
+    if found.by == "reason":
+        return None
+    by_reason = lost_by(line.standing, list(zip(found.at, found.reason, strict=True)))
+    columns = [row.value for row in by_reason.rows if row.deals]
+    shown = columns[:MOST_REASONS]
+    cells = crossed(line.standing, found.at[0], found.value[0], found.reason[0])
+    return Crossed(
+        [found.reason_name(reason) for reason in shown],
+        len(columns),
+        [
+            (
+                found.name(row.value),
+                [
+                    (
+                        *cells.get((row.value, reason), (0, 0)),
+                        _query(line, by=found.by, value=str(row.value), reason=str(reason)),
+                    )
+                    for reason in shown
+                ],
+            )
+            for row in rows.rows
+            if row.deals
+        ],
+    )
 
 
 def _query(line: ScopeLine, **more: str) -> str:
@@ -102,31 +167,62 @@ def page(request: HttpRequest) -> HttpResponse:
             for row in rows.rows
         ],
         "whole": rows.whole,
+        "crossed": _crossed(line, found, rows),
+        "by_value": request.GET.get("measure") == "value",
+        "number_query": _query(line, by=found.by),
+        "value_query": _query(line, by=found.by, measure="value"),
         "all_query": _query(line, by=found.by),
-        "strip": CountStrip(len(found.now[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
+        "strip": CountStrip(len(found.at[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
     }
     return render(request, "conversion/lost.html", answer)
 
 
+def _place(text: str, sides: Sides) -> int:
+    known = {str(value): value for side in sides for value in side.tolist()}
+    if text not in known:
+        raise Refused(f"“{text[:20]}” is no row here; accepted: one that the page shows.", 404)
+    return int(known[text])
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """The deals of a side that a working counts, and what they are called."""
+
+    line: ScopeLine
+    by: str
+    period: Period
+    every: Ints
+    at: Ints
+    name: str
+
+
+def chosen(request: HttpRequest) -> Chosen:
+    """The deals of a row, of a reason in it, or all; `side` before takes those of the period before; raises Refused."""
+    line, found = read_lost(request)
+    side = 1 if request.GET.get("side") == "before" else 0
+    kept, names = np.ones(len(found.at[side]), dtype=bool), []
+    for part, values, named in (("value", found.value, found.name), ("reason", found.reason, found.reason_name)):
+        if text := request.GET.get(part, ""):
+            place = _place(text, values)
+            kept &= values[side] == place
+            names.append(named(place))
+    period = found.before if side else found.period
+    every = found.at[side]
+    return Chosen(line, found.by, period, every, every[kept], ", ".join(names) or "all")
+
+
 @require_safe
 def working(request: HttpRequest) -> HttpResponse:
-    """The deals of a row, or all of them; `side` before are those of the period before."""
-    line, found = read_lost(request)
-    text, earlier = request.GET.get("value", ""), request.GET.get("side") == "before"
-    at, values = found.then if earlier else found.now
-    known = sorted({int(value) for value in (*found.now[1], *found.then[1])})
-    if text and text not in [str(value) for value in known]:
-        raise Refused(f"“{text[:20]}” is no row here; accepted: one that the page shows.", 404)
-    kept = at[values == int(text)] if text else at
+    """The lost deals of a row or a cell, the most money first."""
+    found = chosen(request)
+    line, at, kept = found.line, found.every, found.at
     order = kept[np.argsort(-line.standing.amount_minor[kept], kind="stable")]
     amount = line.standing.amount_minor[order]
     whole = int(line.standing.amount_minor[at].sum())
-    period = found.before if earlier else found.period
-    name = found.name(int(text)) if text else "all"
     panel = Panel(
-        title=f"Lost, {name}",
-        definition=f"Deals lost in {period_words(period)}, by the owner on the day, with their amounts as of the day. The reason is that "
-        "of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
+        title=f"Lost, {found.name}",
+        definition=f"Deals lost in {period_words(found.period)}, by the owner on the day, with their amounts as of the day."
+        " The reason is that of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
         terms=(
             PanelTerm(f"{count(len(order))} deals", money(int(amount.sum()))),
             PanelTerm("share of all that was lost", percent(ratio(int(amount.sum()), whole))),
@@ -139,7 +235,8 @@ def working(request: HttpRequest) -> HttpResponse:
         folded_value=money(int(amount[FIRST_DEALS:].sum())),
         not_counted=(("lost for something else", len(at) - len(order)),) if len(at) > len(order) else (),
     )
-    return panel_response(request, line, panel, f"{reverse('conversion:lost')}?{_query(line, by=found.by)}")
+    back = f"{reverse('conversion:lost')}?{_query(line, by=found.by)}"
+    return panel_response(request, line, panel, back, counted_list(request))
 
 
 @require_safe

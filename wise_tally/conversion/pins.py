@@ -5,12 +5,15 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest
 
+from wise_tally.conversion.lost import chosen
 from wise_tally.conversion.question import line_of, options_of
 from wise_tally.conversion.views import row_of
 from wise_tally.conversion.workings import COHORTS, REACHED, STOPPED, cohort_of, conversion_panel, counted_deals
 from wise_tally.core.reconcile import Counted, scope_tests, spread
+from wise_tally.scope.line import period_words
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.ui.refusals import Refused
+from wise_tally.ui.templatetags.figures import money
 
 
 @provides("conversion:working")
@@ -38,3 +41,18 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     ones = np.ones(len(standing.deal), dtype=np.int64)
     value = spread(standing, size, standing.amount_minor if figure == "value" else ones)
     return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, figure == "value"))
+
+
+@provides("conversion:lost-working")
+def lost_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
+    """The money of deals lost in a period, of a row or a cell of the page."""
+    found = chosen(request)
+    line, standing, size = found.line, found.line.standing, len(found.line.book.deals.key)
+    every, counted = np.zeros(size, dtype=bool), np.zeros(size, dtype=bool)
+    every[standing.deal[found.every]] = True
+    counted[standing.deal[found.at]] = True
+    tests = (*scope_tests(line.book, standing, line.scope), ("basis", every), ("definition", counted))
+    value = spread(standing, size, standing.amount_minor) * counted
+    basis = f"deals lost in {period_words(found.period)}"
+    total = money(int(standing.amount_minor[found.at].sum()))
+    return PinnedFigure(f"Lost, {found.name}", total, line, basis, Counted(value, tests, True))

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 
@@ -10,7 +11,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import reach_of_revisions
 from wise_tally.core.ground import LOST
 from wise_tally.core.lines import Filter, owner_kept
-from wise_tally.core.money import Ints, ratio
+from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.trees import NONE
 
 
@@ -60,6 +61,21 @@ def lost_from(book: Book, standing: Standing, at: Ints) -> Ints:
         of_process = book.deals.process[standing.deal[at]] == process
         found[of_process] = order[reach_of_revisions(book, process)[standing.row[at[of_process]]]]
     return found
+
+
+def months_lost(standing: Standing, at: Ints, since: date) -> Ints:
+    """Number of the month in which each deal was lost, from 0 for the month of `since`; shape of `at`."""
+    days = (standing.closed_on[at] - date(1970, 1, 1).toordinal()).astype("datetime64[D]")
+    return (days.astype("datetime64[M]") - np.datetime64(since, "M")).astype(np.int64)
+
+
+def crossed(standing: Standing, at: Ints, row: Ints, column: Ints) -> dict[tuple[int, int], tuple[int, int]]:
+    """Deals and amount (minor units) of each pair of values that occurs among lost deals; all shapes are that of `at`."""
+    amount = standing.amount_minor[at]
+    pairs, of_pair = np.unique(np.stack([row, column], axis=1), axis=0, return_inverse=True)
+    numbers, sums = np.bincount(of_pair, minlength=len(pairs)), sum_by_group(amount, of_pair, len(pairs))
+    cells = zip(numbers.tolist(), sums.tolist(), strict=True)
+    return {(int(a), int(b)): cell for (a, b), cell in zip(pairs.tolist(), cells, strict=True)}
 
 
 def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> LostTable:

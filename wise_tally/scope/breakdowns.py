@@ -8,6 +8,7 @@ WORDS = {
     "company": "no breakdown",
     "size": "size of the deal",
     "stage": "stage it was lost from",
+    "month": "month closed",
 }
 
 
