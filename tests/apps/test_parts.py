@@ -2,18 +2,21 @@
 
 import csv
 import threading
+from dataclasses import replace
+from datetime import date, timedelta
 
 import pytest
 from django.db import connection
 
 from tests.conftest import NOW
-from tests.support.world import World
+from tests.support.world import World, ask
 from wise_tally.deals.models import Account, Contact, Deal, DealContact, KeptFile, Lead, Note, SavedView
 from wise_tally.deals.parts import PARTS, Who, change_part, part_text
 from wise_tally.exchange.faults import PackageRefused
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.writing import write_package
 from wise_tally.org.access import viewer_of
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.shelf.book import shelf
@@ -128,6 +131,28 @@ def test_every_part_reads_what_it_wrote(tmp_path):
         part.write(deal, before, who)
         deal.refresh_from_db()
         assert part_text(deal, name, NOW.date()) == text or name == "credits"
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize(("zone", "here"), [("Pacific/Kiritimati", "2026-11-24"), ("Pacific/Pago_Pago", "2026-11-22")])
+def test_today_is_the_day_of_the_workspace_not_that_of_greenwich(zone, here, tmp_path):
+    """Credit divided near midnight holds from the local day on: the day before keeps its figures, this one has the new."""
+    world = small_world()
+    world.tables["settings"] = [
+        row | ({"value": zone} if row["key"] == "time_zone" else {}) for row in world.tables["settings"]
+    ]
+    world.read(tmp_path)
+    moment = NOW.replace(hour=10)
+    day = date.fromisoformat(here)
+    assert local_day(moment) == day
+    deal, viewer = Deal.objects.get(), viewer_of(Person.objects.get(key="m"))
+    who = Who(replace(viewer, role="admin"), shelf.book().ground, moment)
+    shares = {"rows": [{"person": "a", "share_bp": 5_000}, {"person": "b", "share_bp": 5_000}]}
+    change_part(who, deal, "credits", shares, part_text(deal, "credits", day))
+    before, after = (
+        ask("forecast", "FY2027", when.isoformat(), by="person") for when in (day - timedelta(days=1), day)
+    )
+    assert (before["a"]["open"], after["a"]["open"], after["b"]["open"]) == ("100.00", "50.00", "50.00")
 
 
 @pytest.mark.django_db

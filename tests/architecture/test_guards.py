@@ -30,6 +30,13 @@ def test_templates_carry_no_inline_script_or_style():
     assert not [p.name for p in TEMPLATES if pattern.search(p.read_text())]
 
 
+def test_no_day_is_taken_from_a_moment_without_its_zone():
+    """The day of a moment is the workspace's: `local_day` says it; invented worlds of demo and bench may do without."""
+    pattern = re.compile(r"\bnow(\(\))?\.date\(\)|_at\.date\(\)|date\.today\(")
+    sources = [p for p in PRODUCT.rglob("*.py") if not {"demo", "bench"} & set(p.parts)]
+    assert not [p.name for p in sources if pattern.search(p.read_text())]
+
+
 def test_colours_stand_in_one_file():
     sheets = [p for p in (PRODUCT / "ui" / "static" / "ui").glob("*.css") if p.name != "tokens.css"]
     assert not [p.name for p in sheets if re.search(r"#[0-9a-fA-F]{3,8}\b(?!-)(?=[;\s])|rgb\(", p.read_text())]

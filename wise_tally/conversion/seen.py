@@ -21,7 +21,7 @@ from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 from wise_tally.core.what_if import WhatIf, stage_changes, supposed
 from wise_tally.deals.what_if_actions import adopt_probabilities
 from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.clock import now, today
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine, period_words
@@ -121,12 +121,12 @@ def _chosen(request: HttpRequest, rows: list[SeenRow]) -> tuple[dict[str, int], 
 
 def _day(request: HttpRequest) -> date | None:
     """The day from which the adopted probabilities hold; None where it is past or no date."""
-    text, today = request.POST.get("from_on", "").strip(), now().date()
+    text, first = request.POST.get("from_on", "").strip(), today()
     try:
-        day = date.fromisoformat(text) if text else today
+        day = date.fromisoformat(text) if text else first
     except ValueError:
         return None
-    return day if day >= today else None
+    return day if day >= first else None
 
 
 @dataclass(frozen=True)
@@ -150,7 +150,9 @@ def _effect(line: ScopeLine, chosen: dict[str, int]) -> AdoptEffect:
         forecast(line.book, standing, quarter, Filter(), "company")[0].weighted
         for standing in (line.standing, supposed(line.book, line.standing, what_if))
     )
-    return AdoptEffect(found.deals_moved, found.weighted_before, found.weighted_after, quarter.text, before, after)
+    return AdoptEffect(
+        found.deals_moved, found.weighted_before, found.weighted_after, period_words(quarter), before, after
+    )
 
 
 def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> HttpResponse:

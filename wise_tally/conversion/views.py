@@ -24,7 +24,7 @@ from wise_tally.core.lines import owner_kept
 from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
 from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.clock import now, today
 from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
 from wise_tally.process.models import Stage
 from wise_tally.scope.breakdowns import choices, words_of
@@ -281,7 +281,7 @@ def set_typical(request: HttpRequest) -> HttpResponse:
         edits.append(StageEdit(stage, *columns, stage.own_probability, stage.required))
     if not edits:
         raise Refused("No stage is ticked; accepted: one or more of the list.", 422)
-    changed = set_stages(request.viewer, edits, now().date(), now())  # type: ignore[attr-defined]
+    changed = set_stages(request.viewer, edits, today(), now())  # type: ignore[attr-defined]
     messages.success(
         request, f"Typical days of {changed} stages set to what was seen. Earlier days keep what held then."
     )

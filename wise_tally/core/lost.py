@@ -71,11 +71,11 @@ def months_lost(standing: Standing, at: Ints, since: date) -> Ints:
 
 def crossed(standing: Standing, at: Ints, row: Ints, column: Ints) -> dict[tuple[int, int], tuple[int, int]]:
     """Deals and amount (minor units) of each pair of values that occurs among lost deals; all shapes are that of `at`."""
-    amount = standing.amount_minor[at]
-    pairs, of_pair = np.unique(np.stack([row, column], axis=1), axis=0, return_inverse=True)
-    numbers, sums = np.bincount(of_pair, minlength=len(pairs)), sum_by_group(amount, of_pair, len(pairs))
-    cells = zip(numbers.tolist(), sums.tolist(), strict=True)
-    return {(int(a), int(b)): cell for (a, b), cell in zip(pairs.tolist(), cells, strict=True)}
+    width = int(column.max(initial=0)) + 2
+    pairs, of_pair = np.unique((row + 1) * width + column + 1, return_inverse=True)
+    numbers, sums = np.bincount(of_pair), sum_by_group(standing.amount_minor[at], of_pair, len(pairs))
+    cells = zip(pairs.tolist(), numbers.tolist(), sums.tolist(), strict=True)
+    return {(pair // width - 1, pair % width - 1): (deals, amount) for pair, deals, amount in cells}
 
 
 def lost_by(standing: Standing, sides: Sequence[tuple[Ints, Ints]]) -> LostTable:

@@ -18,7 +18,7 @@ from wise_tally.deals.form_fields import own_initial
 from wise_tally.deals.models import Account, Deal
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.access import May
-from wise_tally.org.clock import now, today
+from wise_tally.org.clock import local_day, now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.scope.paging import Page, beside, page_of
@@ -129,7 +129,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
             row.account.owner.name if row.account.owner else "",
             row.open_deals,
             row.open_minor,
-            row.last_contact.date().isoformat() if row.last_contact else "",
+            local_day(row.last_contact).isoformat() if row.last_contact else "",
         )
         for row in _listed(request).rows
     ]

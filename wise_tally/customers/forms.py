@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 from django import forms
 
 from wise_tally.deals.form_fields import names_of, own_form_fields, split_own
-from wise_tally.org.clock import now
+from wise_tally.org.clock import local_day, now, today
 from wise_tally.org.models import Person, Territory, Workspace
 from wise_tally.process.models import Source
 from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
@@ -55,7 +55,7 @@ def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
 
 def _working(present: str | None) -> Iterable[Person]:
     """People who have not left, and the present one."""
-    day = now().date()
+    day = today()
     return [
         person
         for person in Person.objects.order_by("name")
@@ -110,14 +110,14 @@ class ActivityForm(LedgerForm):
         day, planned = clean.get("on"), clean.get("planned")
         if planned and day is None and "on" not in self.errors:
             self.add_error("on", "A planned activity needs a day; accepted: YYYY-MM-DD.")
-        if not planned and day is not None and day > now().date():
+        if not planned and day is not None and day > today():
             self.add_error("on", "What is done cannot lie ahead; tick planned, or choose a day up to today.")
         return clean
 
     def kept(self) -> dict[str, Any]:
         """The cleaned values as an activity keeps them; without a day it is done now."""
         clean, moment = self.cleaned_data, now()
-        at = moment if clean["on"] in (None, moment.date()) and not clean["planned"] else noon_of(clean["on"])
+        at = moment if clean["on"] in (None, local_day(moment)) and not clean["planned"] else noon_of(clean["on"])
         status = "planned" if clean["planned"] else "done"
         return {"kind": clean["kind"], "subject": clean["subject"], "at": at, "status": status}
 

@@ -30,7 +30,7 @@ from wise_tally.deals.lead_actions import (
 from wise_tally.deals.models import Account, Lead
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.access import May, may_change_deal
-from wise_tally.org.clock import now, today
+from wise_tally.org.clock import local_day, now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.process.models import Source, Stage, StageKind
@@ -129,7 +129,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
             lead.source,
             lead.owner.name if lead.owner else "",
             lead.status or "new",
-            lead.created_at.date().isoformat(),
+            local_day(lead.created_at).isoformat(),
             round(age, 1),
             lead.dropped_because,
         )

@@ -30,7 +30,7 @@ from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.customer_access import may_change_account
 from wise_tally.deals.models import Account, Invoice
 from wise_tally.deals.own_fields import own_shown
-from wise_tally.org.clock import now
+from wise_tally.org.clock import now, today
 from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
@@ -174,5 +174,5 @@ def _talk(found: Account) -> dict[str, Any]:
         "done_count": done.count(),
         "notes": found.notes.select_related("person").order_by("-at"),
         "moment": now(),
-        "today": now().date(),
+        "today": today(),
     }

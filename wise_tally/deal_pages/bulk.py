@@ -70,7 +70,7 @@ def _require_open(request: HttpRequest, keys: list[str]) -> None:
     deals = list(Deal.objects.filter(key__in=keys).prefetch_related("credits__person"))
     for deal in deals:
         people = [last_revision(deal).owner.key, *(credit.person.key for credit in deal.credits.all())]
-        if not sees_people(request.viewer, ground, now().date(), [index[key] for key in people]):  # type: ignore[attr-defined]
+        if not sees_people(request.viewer, ground, today(), [index[key] for key in people]):  # type: ignore[attr-defined]
             deals = []
             break
     if len(deals) < len(keys):

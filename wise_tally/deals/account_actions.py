@@ -25,6 +25,7 @@ from wise_tally.deals.own_fields import Kind
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import beside_changed
+from wise_tally.org.clock import local_day
 from wise_tally.org.records import as_text, new_key, values_of
 
 BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
@@ -103,7 +104,7 @@ def save_account(
 
 
 def _require(viewer: Viewer, ground: Ground, account: Account, now: datetime) -> None:
-    if not may_change_account(viewer, ground, account, now.date()):
+    if not may_change_account(viewer, ground, account, local_day(now, ground.time_zone)):
         raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
 
 

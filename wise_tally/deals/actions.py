@@ -22,6 +22,7 @@ from wise_tally.deals.selectors import last_revisions
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, Stage, StageKind
 
@@ -90,7 +91,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
 ) -> DealRevision:
     """Write a new revision of a deal. Raises OldState, StageRefused or PermissionDenied and then changes nothing."""
     last = last_revision(deal)
-    _require(viewer, ground, last.owner, now.date())
+    _require(viewer, ground, last.owner, local_day(now, ground.time_zone))
     if last.pk != seen_revision:
         raise OldState(last)
     probability = state.probability_bp if state.sets_probability else last.probability_bp
@@ -126,7 +127,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         if typed:
             keep_answers(deal, typed.answers, viewer, now)
             keep_details(deal, typed.details)
-        _require_entry(viewer, deal, last.stage, revision, now.date())
+        _require_entry(viewer, deal, last.stage, revision, local_day(now, ground.time_zone))
     revision.save()
     if deal.amount_from_lines and state.amount_minor != last.amount_minor:
         # A typed amount stands until the lines are saved as the amount again.
@@ -173,7 +174,7 @@ def set_credits(
 ) -> None:
     """Divide a deal's credit from a day on; shares in basis points sum to 10 000."""
     last = last_revision(deal)
-    _require(viewer, ground, last.owner, now.date())
+    _require(viewer, ground, last.owner, local_day(now, ground.time_zone))
     if sum(shares.values()) != 10_000:
         raise ValueError(f"The shares sum to {sum(shares.values()) / 100:g}; accepted: shares that sum to 100.")
     if not deal.credits.exists():

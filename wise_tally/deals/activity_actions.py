@@ -14,6 +14,7 @@ from wise_tally.deals.customer_access import may_change_account, may_change_lead
 from wise_tally.deals.models import Account, Activity, Deal, KeptFile, Lead, Note
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person
 from wise_tally.org.records import as_text, new_key, values_of
 
@@ -31,10 +32,10 @@ class FileRefused(Exception):
 def require_about(viewer: Viewer, ground: Ground, about: About, now: datetime) -> None:
     """Raise PermissionDenied unless the viewer may add to what is known about a deal, an account or a lead."""
     if isinstance(about, Deal):
-        require_deal(viewer, ground, about, now.date())
-    elif isinstance(about, Account) and not may_change_account(viewer, ground, about, now.date()):
+        require_deal(viewer, ground, about, local_day(now, ground.time_zone))
+    elif isinstance(about, Account) and not may_change_account(viewer, ground, about, local_day(now, ground.time_zone)):
         raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
-    elif isinstance(about, Lead) and not may_change_lead(viewer, ground, about, now.date()):
+    elif isinstance(about, Lead) and not may_change_lead(viewer, ground, about, local_day(now, ground.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
 
 
@@ -115,7 +116,7 @@ def take_note_away(viewer: Viewer, ground: Ground, note: Note, now: datetime) ->
 @transaction.atomic
 def add_file(viewer: Viewer, ground: Ground, deal: Deal, name: str, content: bytes, now: datetime) -> KeptFile:
     """Keep a file with a deal; raises FileRefused for one that is too large or of a kind that can do harm."""
-    require_deal(viewer, ground, deal, now.date())
+    require_deal(viewer, ground, deal, local_day(now, ground.time_zone))
     name = PurePath(name.replace("\\", "/")).name[:200]
     if not name.lower().endswith(ENDINGS):
         raise FileRefused(f"“{name[:60]}” is of a kind that is not kept; accepted: {', '.join(ENDINGS)}.")
@@ -131,6 +132,6 @@ def add_file(viewer: Viewer, ground: Ground, deal: Deal, name: str, content: byt
 @transaction.atomic
 def take_file_away(viewer: Viewer, ground: Ground, file: KeptFile, now: datetime) -> None:
     """Delete a file of a deal."""
-    require_deal(viewer, ground, file.deal, now.date())
+    require_deal(viewer, ground, file.deal, local_day(now, ground.time_zone))
     audit(viewer, "file taken away", file.deal.key, now, before=file.name)
     file.delete()

@@ -10,6 +10,7 @@ from wise_tally.deals.models import Account, Contact, Deal, DealRevision
 from wise_tally.org.access import Viewer, require_change
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import revisions_added
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import new_key
 from wise_tally.process.models import Stage, StageKind
@@ -43,7 +44,7 @@ def add_deal(viewer: Viewer, ground: Ground, new: NewDeal, now: datetime) -> Dea
     owner = next((i for i, person in enumerate(ground.people) if person.key == new.owner.key), None)
     if owner is None:
         raise DealRefused("The owner is not among the people; accepted: somebody of the workspace.")
-    require_change(viewer, ground, now.date(), owner)
+    require_change(viewer, ground, local_day(now, ground.time_zone), owner)
     if new.stage.kind != StageKind.OPEN or new.stage.retired:
         raise DealRefused(f"A deal cannot begin in “{new.stage.name}”; accepted: an open stage in use.")
     moment = now.replace(microsecond=0)

@@ -13,6 +13,7 @@ from wise_tally.core.money import line_amount
 from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.access import Viewer
 from wise_tally.org.book_number import beside_changed, old_rows_changed
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import OutboxMessage, Person, Role, Team, Workspace
 from wise_tally.process.check_language import Facts, missing, read_check
 from wise_tally.process.models import Document, Stage, StageKind, StageNotice
@@ -214,6 +215,6 @@ def document_of(revision: DealRevision, kind: str, now: datetime) -> tuple[str, 
         "rows": rows,
         "total": sum(total for _, total in rows) if rows else revision.amount_minor,
         "workspace": Workspace.current(),
-        "day": now.date(),
+        "day": local_day(now),
     }
     return f"{title} {revision.deal.name}"[:200], render_to_string("documents/document.html", answer)

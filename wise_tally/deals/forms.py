@@ -7,7 +7,7 @@ from datetime import date
 from wise_tally.deals.actions import DealState, last_revision
 from wise_tally.deals.entry import Lacking
 from wise_tally.deals.models import Deal
-from wise_tally.org.clock import today
+from wise_tally.org.clock import local_day, today
 from wise_tally.process.models import Category, Stage, StageKind
 from wise_tally.ui.numbers import typed_money, typed_percent
 
@@ -51,9 +51,9 @@ def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> Deal
     if isinstance(amount, str):
         form.faults["amount"] = amount
     close = _day(form.typed["expected_close"], form)
-    if close is not None and close < deal.created_at.date():
+    if close is not None and close < local_day(deal.created_at):
         form.faults["expected_close"] = (
-            f"{close} is before the deal was created; accepted: a day from {deal.created_at.date()} on, or none."
+            f"{close} is before the deal was created; accepted: a day from {local_day(deal.created_at)} on, or none."
         )
     elif close is not None and close < today() and posted.get("past_meant") != "yes":
         last = last_revision(deal)

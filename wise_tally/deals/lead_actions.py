@@ -16,6 +16,7 @@ from wise_tally.deals.models import Account, Activity, Contact, Deal, Lead, Note
 from wise_tally.deals.own_fields import Kind
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person
 from wise_tally.org.records import new_key
 
@@ -54,7 +55,7 @@ def save_lead(
 
 
 def _require_open(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
-    if not may_change_lead(viewer, ground, lead, now.date()):
+    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status in CLOSED:
         raise LeadRefused(f"This lead is {lead.status} already; accepted: leads that are new or being worked on.")
@@ -83,7 +84,7 @@ def drop_lead(viewer: Viewer, ground: Ground, lead: Lead, because: str, now: dat
 @transaction.atomic
 def take_up_again(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
     """Open a dropped lead again: it is being worked on."""
-    if not may_change_lead(viewer, ground, lead, now.date()):
+    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status != "dropped":
         raise LeadRefused("Only a dropped lead can be taken up again.")

@@ -28,6 +28,7 @@ from wise_tally.deals.own_fields import keep_own, own_kept
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import beside_changed, old_rows_changed
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person
 from wise_tally.org.records import ChangedMeanwhile, as_text, seen_values
 
@@ -159,7 +160,7 @@ def _write_credits(deal: Deal, value: Value, who: Who) -> None:
     people = {person.key: person for person in Person.objects.filter(key__in=[r["person"] for r in value["rows"]])}
     shares = {people[row["person"]]: row["share_bp"] for row in value["rows"]}
     shares = shares or {last_revision(deal).owner: 10_000}
-    set_credits(who.viewer, who.ground, deal, shares, who.now.date(), who.now)
+    set_credits(who.viewer, who.ground, deal, shares, local_day(who.now, who.ground.time_zone), who.now)
 
 
 PARTS = {
@@ -184,10 +185,10 @@ def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], seen:
     Raises ChangedMeanwhile where it is no longer as `seen`, DetailRefused, StageRefused or PermissionDenied, and then
     changes nothing.
     """
-    require_deal(who.viewer, who.ground, deal, who.now.date())
+    require_deal(who.viewer, who.ground, deal, local_day(who.now, who.ground.time_zone))
     deal.refresh_from_db()
     part = PARTS[name]
-    present = part.read(deal, who.now.date())
+    present = part.read(deal, local_day(who.now, who.ground.time_zone))
     before, after = as_text(present), as_text(value)
     if seen and seen != before:
         raise ChangedMeanwhile(present)

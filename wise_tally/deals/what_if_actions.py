@@ -11,6 +11,7 @@ from wise_tally.deals.actions import DealState
 from wise_tally.deals.bulk import Changed, change_each
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.access import Viewer
+from wise_tally.org.clock import local_day
 from wise_tally.process.actions import StageEdit, rule_in_force, set_stages
 from wise_tally.process.models import Stage
 
@@ -45,7 +46,7 @@ def apply_what_if(
     """
     seen = {key: revision for key, (revision, _) in deals.items()}
     found = change_each(viewer, ground, seen, lambda deal, last: _state_of(deals[deal.key][1], deal, last), reason, now)
-    adopt_probabilities(viewer, stages, now.date(), now)
+    adopt_probabilities(viewer, stages, local_day(now), now)
     return found
 
 

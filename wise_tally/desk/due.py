@@ -144,7 +144,7 @@ def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow,
         when = "overdue since" if deal.next_step_on < line.today else "due today,"
         return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'unnamed'}"]
     if reason == ACTIVITY:
-        return [f"{as_words(a.kind)} planned for {day(a.at.date())}: {a.subject}" for a in planned]
+        return [f"{as_words(a.kind)} planned for {day(a.at)}: {a.subject}" for a in planned]
     if reason == GAP:
         spent = float(found.contact_days[i])
         return [f"no contact for {days(spent)}, {int(found.missed[i])} intervals missed"]

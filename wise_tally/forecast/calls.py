@@ -18,7 +18,7 @@ from wise_tally.core.seen_weight import seen_probabilities, weighted_by_seen
 from wise_tally.core.trees import NONE
 from wise_tally.forecast.tabs import tabs
 from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.clock import local_day, now
 from wise_tally.org.models import Person as PersonRow
 from wise_tally.org.models import Workspace
 from wise_tally.scope.line import ScopeLine, in_tree_order, period_words, read_scope
@@ -92,7 +92,7 @@ def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
         key = "" if by == "company" else str(row.key)
         made = held.get((by, key))
         awaited = by == "person" and row.key not in gone
-        late = awaited and due is not None and (made is None or made.made_at.date() < due)
+        late = awaited and due is not None and (made is None or local_day(made.made_at, ground.time_zone) < due)
         allowed = not line.is_past and may_call(viewer, ground, by, key, line.today)
         rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
 
@@ -224,11 +224,11 @@ def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
     """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
     names = {(row.subject, row.key): row.row.name or "" for row in rows}
     before: dict[tuple[str, str], int] = {}
-    told = []
+    told, zone = [], line.book.ground.time_zone
     for call in _made(line):
         node = (call.subject, call.subject_key)
         if node in names:
-            query = line.query(as_of=call.made_at.date().isoformat(), period=line.period.text)
+            query = line.query(as_of=local_day(call.made_at, zone).isoformat(), period=line.period.text)
             told.append(Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}"))
         before[node] = call.amount_minor
     return told[::-1]

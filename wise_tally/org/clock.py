@@ -14,6 +14,11 @@ def now() -> datetime:
     return datetime.now(UTC)
 
 
+def local_day(moment: datetime, time_zone: str = "") -> date:
+    """The date of a moment in the workspace's time zone, which a caller with many moments gives."""
+    return moment.astimezone(ZoneInfo(time_zone or Workspace.current().time_zone)).date()
+
+
 def today() -> date:
     """The present local date of the workspace."""
-    return now().astimezone(ZoneInfo(Workspace.current().time_zone)).date()
+    return local_day(now())

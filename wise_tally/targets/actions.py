@@ -11,6 +11,7 @@ from wise_tally.core.ground import Ground
 from wise_tally.org.access import May, Viewer, teams_seen
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import ground_changed
+from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person, Workspace
 from wise_tally.org.records import InUse
 from wise_tally.targets.models import MONEY_METRICS, Call, Metric, Quota, QuotaChange, QuotaHold
@@ -210,7 +211,7 @@ class CallFor:
 @transaction.atomic
 def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, reason: str, now: datetime) -> Call:
     """Say what a period will bring; earlier calls are kept. Raises PermissionDenied or CallRefused."""
-    if not may_call(viewer, ground, of.subject, of.subject_key, now.date()):
+    if not may_call(viewer, ground, of.subject, of.subject_key, local_day(now, ground.time_zone)):
         raise PermissionDenied("This call is not yours; a rep calls the own period, a manager for those below.")
     if amount_minor < 0:
         raise CallRefused("A call cannot be below 0; accepted: an amount from 0, or a difference that stays above it.")

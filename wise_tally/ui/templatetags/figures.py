@@ -156,19 +156,20 @@ def signed_short(minor: int | None) -> str:
 
 @register.filter
 def day(value: date | int | None) -> str:
-    """A date: 23 Nov 2026; 0 and None are none."""
-    if not value:
-        return NONE_SIGN
-    found = date.fromordinal(value) if isinstance(value, int) else value
-    return f"{found:%-d %b %Y}"
+    """A date, or that of a moment in the workspace: 23 Nov 2026; 0 and None are none."""
+    return f"{_date(value):%-d %b %Y}" if value else NONE_SIGN
 
 
 @register.filter
 def iso_day(value: date | int | None) -> str:
     """A date for inputs: 2026-11-23."""
-    if not value:
-        return ""
-    return (date.fromordinal(value) if isinstance(value, int) else value).isoformat()
+    return _date(value).isoformat() if value else ""
+
+
+def _date(value: date | int) -> date:
+    if isinstance(value, int):
+        return date.fromordinal(value)
+    return value.astimezone(ZoneInfo(_time_zone.get())).date() if isinstance(value, datetime) else value
 
 
 @register.filter
