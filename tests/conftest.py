@@ -1,16 +1,21 @@
 """Fixtures: an empty book for each test, the demo read once a session, clients by role."""
 
+import atexit
 import os
+import shutil
 import sqlite3
 import tempfile
 from datetime import UTC, date, datetime
+from zlib import crc32
 
 import pytest
 from django.db import transaction
 from django.db.backends.signals import connection_created
 from django.dispatch import receiver
 
-os.environ.setdefault("WISE_TALLY_DATABASE", os.path.join("/tmp", f"wise-tally-tests-{os.getuid()}", "unused.sqlite3"))
+# Of this user and this copy of the project: two copies tested at once do not meet.
+PLACE = f"wise-tally-tests-{os.getuid()}-{crc32(os.path.dirname(__file__).encode()):08x}"
+os.environ.setdefault("WISE_TALLY_DATABASE", os.path.join(tempfile.gettempdir(), PLACE, "unused.sqlite3"))
 TODAY = date(2026, 11, 23)
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
@@ -33,6 +38,7 @@ def _fresh_shelf():
 MADE = {}
 KEPT_STATE = set()
 KEPT = os.path.join(tempfile.mkdtemp(), "demo.sqlite3")
+atexit.register(shutil.rmtree, os.path.dirname(KEPT), ignore_errors=True)
 
 
 @receiver(connection_created)

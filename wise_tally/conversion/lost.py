@@ -23,7 +23,7 @@ from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, p
 from wise_tally.scope.pins import counted_list
 from wise_tally.scope.side import lost_reason_places
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.scope.tables import Sheet, chosen_sheet, exports
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
@@ -139,7 +139,7 @@ def _crossed(line: ScopeLine, found: Lost, rows: LostTable) -> Crossed | None:
     )
 
 
-def _query(line: ScopeLine, **more: str) -> str:
+def _query(line: ScopeLine, **more: str | None) -> str:
     return line.query(process=line.process_value, **more)
 
 
@@ -170,6 +170,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "crossed": _crossed(line, found, rows),
         "by_value": request.GET.get("measure") == "value",
         "number_query": _query(line, by=found.by),
+        "query": _query(line, by=found.by, measure=request.GET.get("measure")),
         "value_query": _query(line, by=found.by, measure="value"),
         "all_query": _query(line, by=found.by),
         "strip": CountStrip(len(found.at[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
@@ -241,11 +242,21 @@ def working(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The rows as a file."""
+    """The rows as a file, or the reasons within them in numbers or money as the page shows."""
     line, found = read_lost(request)
-    rows = [
-        (found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before)
-        for r in _table(line, found).rows
-    ]
+    rows, by_value = _table(line, found), request.GET.get("measure") == "value"
+    sheets = {"": lambda: _rows_sheet(found, rows)}
+    if crossed_rows := _crossed(line, found, rows):
+        sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, by_value)
+    return chosen_sheet(request, sheets, kind)
+
+
+def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
+    cells = [(found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in rows.rows]
     header = (found.by, "deals", "amount", "deals before", "amount before")
-    return sheet_response(Sheet("lost", header, frozenset({"amount", "amount before"}), rows), kind)
+    return Sheet("lost", header, frozenset({"amount", "amount before"}), cells)
+
+
+def _reasons_sheet(found: Lost, of: Crossed, by_value: bool) -> Sheet:
+    cells = [(name, *(amount if by_value else deals for deals, amount, _ in row)) for name, row in of.rows]
+    return Sheet("reasons", (words_of(found.by), *of.reasons), frozenset(of.reasons if by_value else ()), cells)

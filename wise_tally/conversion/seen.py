@@ -28,7 +28,7 @@ from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.scope.tables import exports
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent, score
@@ -88,6 +88,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "off": [row.name for row in rows if row.rate.off],
         "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
         "by": by,
+        "query": f"{line.query()}&by={by}",
         "by_words": words_of(by),
         "by_links": [(name, words, line.query() + f"&by={name}") for name, words in choices(BY)],
         "chosen": chosen,
@@ -166,7 +167,7 @@ def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> Htt
     return redirect(f"{reverse('conversion:seen')}?{line.query()}")
 
 
-def _back_test(line: ScopeLine) -> BackTest:
+def read_back_test(line: ScopeLine) -> BackTest:
     """The last periods that are over, kept with the ground while today's changes cannot touch them."""
     fiscal = line.book.ground.fiscal
     present = fiscal.containing(line.as_of, "quarter")
@@ -187,7 +188,7 @@ def _minor(mean: float | None) -> int | None:
 
 def _test_panel(line: ScopeLine, figure: str, stage: str) -> Panel:
     """How an error, a bias or a score of the back-test came about."""
-    found, (what, _, name) = _back_test(line), figure.partition("-")
+    found, (what, _, name) = read_back_test(line), figure.partition("-")
     side = next(key for key, words in SIDES.items() if words == name)
     if what == "score":
         stages = line.book.ground.stages
@@ -224,7 +225,7 @@ def test_working(request: HttpRequest, figure: str) -> HttpResponse:
 
 def _tested(line: ScopeLine) -> dict[str, Any]:
     """The back-test as the page draws it, each guess with the addresses of its workings."""
-    found = _back_test(line)
+    found = read_back_test(line)
     errors = [
         (f"mean {what}, {name}", _minor(getattr(found, what)(side)), f"{what}-{name}")
         for side, name in SIDES.items()
@@ -293,17 +294,3 @@ def _panel(line: ScopeLine, by: str, node: int, name: str | None, rate: SeenRate
         folded=max(0, len(at) - FIRST_DEALS),
         note=note,
     )
-
-
-@require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """Set and seen of the whole scope as a file."""
-    line = line_of(request)
-    whole = set_and_seen(line.book, line.standing, line.period, line.scope)[0]
-    rows: list[tuple[Any, ...]] = []
-    for rate in whole.stages:
-        low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
-        name = line.book.ground.stages[rate.stage].name
-        rows.append((name, rate.set_rate, rate.seen, low, high, rate.won, rate.decided, rate.off))
-    header = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
-    return sheet_response(Sheet("set and seen", header, frozenset(), rows), kind)

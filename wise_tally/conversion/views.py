@@ -1,6 +1,6 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
-from dataclasses import astuple, dataclass
+from dataclasses import dataclass
 from functools import cache
 from operator import itemgetter
 from typing import Any
@@ -34,7 +34,7 @@ from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import panel_response
 from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.scope.tables import exports
 from wise_tally.ui.refusals import Refused
 
 # Figures whose working counts just the deals that a list can show.
@@ -81,7 +81,7 @@ def page(request: HttpRequest) -> HttpResponse:
     by = by_of(request)
     line = with_breakdown(line_of(request), by)
     options = options_of(line, request)
-    found, whole, rows = _passing(line, options)
+    found, whole, rows = passing(line, options)
     groups: tuple[ConversionGroup, ...] = ()
     if by != "company":
         groups = conversion_of(line.book, line.standing, found, line.scope, options, by)
@@ -114,12 +114,13 @@ def page(request: HttpRequest) -> HttpResponse:
         "by_words": words_of(by),
         "several": by == PRODUCT_GROUP,
         "working": _query(line, request, by=""),
+        "query": _query(line, request),
         "strip": _strip(line, request, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
 
 
-def _passing(line: ScopeLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:
+def passing(line: ScopeLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:
     """The cohort of a scope, its conversion and its rows."""
     found = cohort(line.book, line.standing, line.period, line.scope, options)
     whole = conversion_of(line.book, line.standing, found, line.scope, options)[0]
@@ -139,7 +140,7 @@ class Other:
 
 def _other(line: ScopeLine, request: HttpRequest, against: Against, options: ConversionOptions) -> Other:
     there = against.line
-    _, whole, shown = _passing(there, options)
+    _, whole, shown = passing(there, options)
     given = {"process": line.process_value, **against.changes}
     own = [(name, request.GET[name]) for name in ("basis", "measure", "counting", "decided") if request.GET.get(name)]
     left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
@@ -183,7 +184,7 @@ def time(request: HttpRequest) -> HttpResponse:
             line, [(group, opened(group.key)) for group in groups if any(s.stays or s.running for s in group.stages)]
         ),
         "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
-        "winning_months": _winning_months(line),
+        "winning_months": winning_months(line),
         "per_deal": per_deal,
         "per_query": _query(line, request, per="" if per_deal else "deal"),
         "overstays": _overstays(request, line),
@@ -192,7 +193,8 @@ def time(request: HttpRequest) -> HttpResponse:
         "by_words": words_of(by),
         "by": by,
         "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
-        "strip": CountStrip(deals_with_stays(every)),
+        "query": _query(line, request),
+        "strip": CountStrip(deals_with_stays(every), exports=exports("conversion:time-table", _query(line, request))),
     }
     return render(request, "conversion/time.html", answer)
 
@@ -201,7 +203,7 @@ MOST_OVERSTAYS = 12
 WINNING_MONTHS = 12
 
 
-def _winning_months(line: ScopeLine) -> list[tuple[str, str, DaysToWin]]:
+def winning_months(line: ScopeLine) -> list[tuple[str, str, DaysToWin]]:
     """Days to win of the deals won in each of the last months, the latest first, with the query of their workings."""
     fiscal = line.book.ground.fiscal
     present = fiscal.containing(line.as_of, "month")
@@ -242,23 +244,6 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
     found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""), row)
     back = reverse("conversion:page") + "?" + _query(line, request)
     return panel_response(request, line, found, back, counted_list(request) if figure in LISTED else "")
-
-
-@require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The rows of the passing page as a file."""
-    line = line_of(request)
-    options = options_of(line, request)
-    header = ("stage", "reached", "value", "step", "from_start", "lost", "lost_value", "undecided", "undecided_value")
-    rows = [
-        (
-            *(row.name, row.reached, row.value, row.step, row.from_start),
-            *(astuple(row.loss)[:4] if row.loss else (None,) * 4),
-        )
-        for row in _passing(line, options)[2]
-    ]
-    money = frozenset(name for name in header if name.endswith("value"))
-    return sheet_response(Sheet("conversion", header, money, rows), kind)
 
 
 @require_POST

@@ -9,7 +9,7 @@ from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_http_methods
+from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.calls import as_difference, calls_in_force, last_due
 from wise_tally.core.forecast import ForecastRow, forecast
@@ -23,6 +23,7 @@ from wise_tally.org.models import Person as PersonRow
 from wise_tally.org.models import Workspace
 from wise_tally.scope.line import ScopeLine, in_tree_order, period_words, read_scope
 from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import Sheet, chosen_sheet, exports
 from wise_tally.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
 from wise_tally.targets.models import Call
 from wise_tally.ui.numbers import typed_money
@@ -188,9 +189,57 @@ def page(request: HttpRequest) -> HttpResponse:
         "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
         "look_back": period_words(seen.look_back),
         "kept_set": [line.book.ground.stages[stage].name for stage in sorted(seen.kept_set)],
-        "strip": CountStrip(rows[0].row.deals_won + rows[0].row.deals_open if rows else 0),
+        "strip": CountStrip(
+            rows[0].row.deals_won + rows[0].row.deals_open if rows else 0,
+            exports=exports("forecast:calls-table", line.query()),
+        ),
     }
     return render(request, "forecast/calls.html", answer, status=status)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The calls beside the forecast, or their history, as a file."""
+    line = read_scope(request)
+    rows = _rows(request, line)
+    sheets = {"": lambda: _calls_sheet(rows), "history": lambda: _history_sheet(_history(line, rows))}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _calls_sheet(rows: list[CallRow]) -> Sheet:
+    header = (
+        "who",
+        "level",
+        "called",
+        "by",
+        "made",
+        "reason",
+        "weighted",
+        "as seen",
+        "won + commit",
+        "quota",
+        "over quota",
+    )
+    money = ("called", "weighted", "as seen", "won + commit", "quota", "over quota")
+    cells = [
+        (
+            *(row.row.name, row.depth, row.row.call),
+            *((row.made.made_by.name, row.made.made_at.isoformat(), row.made.reason) if row.made else ("", "", "")),
+            *(row.row.weighted, row.seen_minor, row.row.commit_forecast, row.row.quota, row.over_quota_minor),
+        )
+        for row in rows
+    ]
+    return Sheet("calls", header, frozenset(money), cells)
+
+
+def _history_sheet(history: list[Told]) -> Sheet:
+    header = ("for", "when", "by", "called", "difference", "reason")
+    cells = [
+        (told.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, told.change_minor, call.reason)
+        for told in history
+        if (call := told.call)
+    ]
+    return Sheet("history of calls", header, frozenset({"called", "difference"}), cells)
 
 
 def _set_due(request: HttpRequest, line: ScopeLine) -> HttpResponse:

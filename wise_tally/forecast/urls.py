@@ -20,6 +20,7 @@ urlpatterns = [
     path("range/table.<str:kind>", outcomes.table, name="range-table"),
     path("what-if/", what_if.page, name="what-if"),
     path("calls/", calls.page, name="calls"),
+    path("calls/table.<str:kind>", calls.table, name="calls-table"),
     path("columns/", views.columns, name="columns"),
     path("table.<str:kind>", views.table, name="table"),
 ]

@@ -2,12 +2,12 @@
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import xlsxwriter
-from django.http import HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import reverse
 
 from wise_tally.ui.refusals import Refused
@@ -39,6 +39,17 @@ class Sheet:
             ]
             for row in self.rows
         ]
+
+
+def chosen_sheet(request: HttpRequest, sheets: Mapping[str, Callable[[], Sheet]], kind: str) -> HttpResponse:
+    """The file of the table that the address names, the page's main one without a name; raises Refused."""
+    name = request.GET.get("table", "")
+    if name not in sheets:
+        accepted = ", ".join(sorted(filter(None, sheets)))
+        raise Refused(
+            f"“{name[:40]}” is no table of this page; accepted: {accepted}, or nothing for the main one.", 404
+        )
+    return sheet_response(sheets[name](), kind)
 
 
 def sheet_response(sheet: Sheet, kind: str) -> HttpResponse:

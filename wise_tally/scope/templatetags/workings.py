@@ -11,6 +11,7 @@ from django.utils.safestring import SafeString
 
 from wise_tally.scope import pins
 from wise_tally.scope.deals import DealRow
+from wise_tally.scope.tables import exports
 from wise_tally.ui.ink import InkBar
 from wise_tally.ui.templatetags import figures
 
@@ -70,6 +71,15 @@ def ink(bar: InkBar) -> SafeString:
     if not bar.words:
         return format_html('<svg class="ink" aria-hidden="true">{}{}{}</svg>', segments, quota, pace)
     return format_html('<svg class="ink" role="img" aria-label="{}">{}{}{}</svg>', bar.words, segments, quota, pace)
+
+
+@register.simple_tag
+def files(name: str, query: str, table: str) -> SafeString:
+    """Links to the files of a further table of a page; the main one's stand in the count strip."""
+    links = format_html_join(
+        " · ", '<a href="{}&amp;table={}">{}</a>', ((url, table, kind) for kind, url in exports(name, query))
+    )
+    return format_html('<span class="small files">{}</span>', links)
 
 
 @register.simple_tag(takes_context=True)
