@@ -13,7 +13,7 @@ class Tables(HTMLParser):
 
     def __init__(self):
         super().__init__()
-        self.tables, self.cell = [], None
+        self.tables, self.sums, self.cell = [], [], None
 
     def handle_starttag(self, tag, attrs):
         """Open a table, a row or a cell."""
@@ -21,6 +21,7 @@ class Tables(HTMLParser):
             self.tables.append([])
         elif tag == "tr":
             self.tables[-1].append([])
+            self.sums += [self.tables[-1][-1]] if "fell" in (dict(attrs).get("class") or "") else []
         elif tag in ("td", "th"):
             self.cell = ""
 
@@ -53,6 +54,10 @@ class Tables(HTMLParser):
             1,
         ),
         ("/forecast/calls/", "/forecast/calls/table.json?", 0),
+        ("/forecast/range/", "/forecast/range/table.json?table=deciding", 1),
+        ("/customers/account/ac001/", "/customers/account/ac001/table.json?", 0),
+        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=past", 2),
+        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=ageing", 3),
         ("/forecast/calls/", "/forecast/calls/table.json?table=history", 1),
     ],
 )
@@ -61,7 +66,7 @@ def test_a_file_holds_the_rows_that_its_page_shows(page, table, nth, demo, sign_
     client = sign_in("m1")
     parser = Tables()
     parser.feed(client.get(f"{page}{'&' if '?' in page else '?'}period=FY2027-Q3").content.decode())
-    shown = [row for row in parser.tables[nth][1:] if len(row) > 1]
+    shown = [row for row in parser.tables[nth][1:] if len(row) > 1 and not any(row is one for one in parser.sums)]
     kept = client.get(f"{table}&period=FY2027-Q3").json()
     assert [row[0] for row in shown] == [str(row[0]) for row in kept["rows"] if any(row[1:])]
     for cells, row in zip(shown, (row for row in kept["rows"] if any(row[1:])), strict=True):
@@ -73,3 +78,20 @@ def test_a_file_holds_the_rows_that_its_page_shows(page, table, nth, demo, sign_
                 whole = float(text.replace("\u202f", ""))
                 assert any(abs(number - whole) <= 1 for number in numbers) or whole == 0, (cells, row)
     assert client.get(f"{table.split('?')[0]}?table=hope").status_code == 404
+
+
+def test_sales_and_audit_are_files_too(demo, sign_in):
+    """Sales with their sums by group, and each entry of the audit whole."""
+    client = sign_in("a1")
+    sales = client.get("/customers/account/ac001/table.json?month=FY2027-M07&table=sales").json()["rows"]
+    shown = client.get("/customers/account/ac001/?month=FY2027-M07").context["sales"]
+    assert [row[:2] for row in sales] == [[row.product_group, row.product] for row in shown] != []
+    for group, product, this, before, change in sales:
+        assert float(change) == pytest.approx(float(this) - float(before)), (group, product)
+    client.post("/setup/organisation/", {"name": "Ferrow"})
+    entries = client.get("/setup/audit/").context["entries"]
+    kept = client.get("/setup/audit/table.json").json()["rows"]
+    assert len(kept) == entries.paginator.count
+    assert [row[2:4] for row in kept[: len(entries)]] == [[entry.action, entry.detail] for entry in entries]
+    some = client.get("/setup/audit/table.json?find=stage").json()["rows"]
+    assert len(some) < len(kept) or not kept

@@ -36,6 +36,7 @@ from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
+from wise_tally.scope.tables import exports
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -58,8 +59,8 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
         "own_values": own_shown("account", found.key),
         "twins": likely_matches(found.name, found.key),
         **_deals(request, line, found),
-        **_sales(request, line, found),
-        **_ledger(line, found),
+        **sales_of(request, line, found),
+        **ledger(line, found),
         **_talk(found),
     }
     return render(request, "customers/account.html", answer)
@@ -97,7 +98,9 @@ def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
         "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
         "open_totals": list_totals(standing, opened),
         "past_totals": list_totals(standing, closed),
-        "strip": CountStrip(len(opened) + len(closed)),
+        "strip": CountStrip(
+            len(opened) + len(closed), exports=exports("customers:account-table", line.query(), found.key)
+        ),
     }
 
 
@@ -125,7 +128,7 @@ def unpaid_of(line: ScopeLine, found: Account) -> "QuerySet[Invoice]":
     return found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
 
 
-def _sales(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+def sales_of(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
     """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
     fiscal, month = line.book.ground.fiscal, _month_asked(request, line)
     present = fiscal.containing(line.as_of, "month")
@@ -150,7 +153,7 @@ def _year_to_date(found: Account, spans: tuple[Period, Period]) -> SalesRow:
     return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
 
 
-def _ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
+def ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
     """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
     unpaid = unpaid_of(line, found)
     rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.customers import accounts, activities, contacts, leads, sheet, workings
+from wise_tally.customers import accounts, activities, contacts, files, leads, sheet, workings
 
 app_name = "customers"
 urlpatterns = [
@@ -11,6 +11,7 @@ urlpatterns = [
     path("accounts/table.<str:kind>", accounts.table, name="table"),
     path("accounts/new/", accounts.new, name="new-account"),
     path("account/<key:key>/", sheet.account, name="account"),
+    path("account/<key:key>/table.<str:kind>", files.account_table, name="account-table"),
     path("account/<key:key>/working/<str:figure>/", workings.of_account, name="figure"),
     path("account/<key:key>/change/", accounts.change, name="change-account"),
     path("account/<key:key>/merge/", accounts.merge, name="merge"),

@@ -37,7 +37,7 @@ from wise_tally.scope.deals import deal_rows
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.scope.tables import Sheet, chosen_sheet, exports
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
@@ -166,6 +166,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "end": bars[-1].amount_minor,
         "change": bars[-1].amount_minor - bars[0].amount_minor,
         "whole_query": asked.query(open=""),
+        "query": asked.query(),
         "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
         "node": scope_node(line)[2],
         "counted": f"&measure={asked.counting}",
@@ -182,11 +183,28 @@ def page(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The bridge as CSV, XLSX or JSON."""
+    """The bridge, or the shift table cell by cell, as CSV, XLSX or JSON."""
     asked = read_change(request)
-    moves, _ = read_moves(asked)
+    moves, shift = read_moves(asked)
+    sheets = {"": lambda: _bridge_sheet(asked, moves), "shift": lambda: _shift_sheet(asked, shift)}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _bridge_sheet(asked: Asked, moves: Moves) -> Sheet:
     rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
-    return sheet_response(Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows), kind)
+    return Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows)
+
+
+def _shift_sheet(asked: Asked, shift: ShiftTable) -> Sheet:
+    places = place_names(asked.line)
+    rows = [
+        (name, to, cell.deals, cell.before_minor, cell.after_minor, cell.change_minor)
+        for name, cells, _, _ in _shift_rows(asked, shift, places)
+        for (_, to), cell in zip(places, cells, strict=True)
+        if cell
+    ]
+    money = ("before", "after", "moved")
+    return Sheet("shift", ("from", "to", "deals", *money), frozenset(money), rows)
 
 
 def person_of(line: ScopeLine) -> str:

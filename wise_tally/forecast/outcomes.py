@@ -12,11 +12,11 @@ from wise_tally.core.outcome import Outcome, outcome, outcome_either_way, stakes
 from wise_tally.core.seen_weight import seen_of_deals, seen_probabilities
 from wise_tally.forecast.bins import Bin, bins_of
 from wise_tally.forecast.tabs import tabs
-from wise_tally.scope.deals import deal_rows
+from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.nodes import scope_node, whole_attainment
 from wise_tally.scope.strip import CountStrip
-from wise_tally.scope.tables import Sheet, exports, sheet_response
+from wise_tally.scope.tables import Sheet, chosen_sheet, exports
 from wise_tally.ui.ink import share
 
 MOST_DECIDING = 8
@@ -65,11 +65,7 @@ def page(request: HttpRequest) -> HttpResponse:
     quota = whole_attainment(line).forecast.quota
     as_set, as_seen = _outcomes(line, lines)
     seen = seen_probabilities(line.book, line.standing, line.period)
-    won, at, amount = stakes(lines)
-    largest = np.argsort(-amount, kind="stable")[:MOST_DECIDING].tolist()
-    pairs = outcome_either_way(won, amount, line.standing.probability_bp[at], largest, quota).chances
-    places = at[largest].tolist()
-    found = deal_rows(line, places)
+    won, at, _ = stakes(lines)
     bins, stages = bins_of(as_set), line.book.ground.stages
     answer = {
         "line": line,
@@ -83,11 +79,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "quota_at": _mark(bins, quota),
         "step": as_set.step_minor,
         "open_deals": len(at),
-        "deciding": [
-            (found[place], int(amount[i]), chances)
-            for place, i, chances in zip(places, largest, pairs, strict=True)
-            if place in found
-        ],
+        "deciding": _deciding(line, lines, quota),
         "look_back": period_words(seen.look_back),
         "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
         "strip": CountStrip(
@@ -98,11 +90,38 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "forecast/range.html", answer)
 
 
+Deciding = tuple[DealRow, int, tuple[float | None, float | None]]
+
+
+def _deciding(line: ScopeLine, lines: ForecastLines, quota: int | None) -> list[Deciding]:
+    """The largest open deals with what each brings and the chance of quota if it is won and if it is not."""
+    won, at, amount = stakes(lines)
+    largest = np.argsort(-amount, kind="stable")[:MOST_DECIDING].tolist()
+    pairs = outcome_either_way(won, amount, line.standing.probability_bp[at], largest, quota).chances
+    places = at[largest].tolist()
+    found = deal_rows(line, places)
+    return [
+        (found[place], int(amount[i]), chances)
+        for place, i, chances in zip(places, largest, pairs, strict=True)
+        if place in found
+    ]
+
+
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The drawn distribution as a table."""
+    """The drawn distribution, or the deals that decide the quota, as a table."""
     line = read_scope(request)
     lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
-    bins = bins_of(_outcomes(line, lines)[0])
-    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins]
-    return sheet_response(Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows), kind)
+    sheets = {"": lambda: _bins_sheet(line, lines), "deciding": lambda: _deciding_sheet(line, lines)}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _bins_sheet(line: ScopeLine, lines: ForecastLines) -> Sheet:
+    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins_of(_outcomes(line, lines)[0])]
+    return Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
+
+
+def _deciding_sheet(line: ScopeLine, lines: ForecastLines) -> Sheet:
+    quota = whole_attainment(line).forecast.quota
+    rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, lines, quota)]
+    return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if not"), frozenset({"amount"}), rows)

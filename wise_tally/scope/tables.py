@@ -16,9 +16,9 @@ from wise_tally.ui.templatetags.figures import money_input
 KINDS = ("csv", "xlsx", "json")
 
 
-def exports(name: str, query: str) -> tuple[tuple[str, str], ...]:
-    """Label and address of the files of a table: `name` is that of its address, which takes the kind."""
-    return tuple((kind.upper(), f"{reverse(name, args=[kind])}?{query}") for kind in KINDS)
+def exports(name: str, query: str, *about: str) -> tuple[tuple[str, str], ...]:
+    """Label and address of the files of a table: `name` is that of its address, which takes what it is about and the kind."""
+    return tuple((kind.upper(), f"{reverse(name, args=[*about, kind])}?{query}") for kind in KINDS)
 
 
 @dataclass(frozen=True)

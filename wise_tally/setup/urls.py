@@ -25,6 +25,7 @@ urlpatterns = [
     path("stages/<key:process>/<key:stage>/moments/", stage_moments.change, name="moments"),
     path("stages/<key:process>/<key:stage>/files/<key:name>/", stage_moments.file, name="stage-file"),
     path("audit/", records.audit, name="audit"),
+    path("audit/table.<str:kind>", records.audit_table, name="audit-table"),
     path("outbox/", records.outbox, name="outbox"),
     path("outbox/<int:number>/document/", records.document, name="outbox-document"),
     path("backups/", records.backups, name="backups"),
