@@ -118,6 +118,7 @@ def test_every_figure_of_a_page_opens_a_working_that_ends_in_it(path, demo, sign
             answer = client.get(address)
             assert answer.status_code == 200, address
             panel = answer.context["panel"]
+            assert answer.context["all_url"] or not panel.folded, f"{address} shows not all deals and links no list"
             shown, total = digits(text), digits(str(panel.total))
             assert panel.definition
             if shown is not None and total is not None and not str(panel.total).endswith("deals"):
@@ -138,6 +139,14 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/conversion/working/lost/?period=FY2027&stage=ns_terms&counting=strict&basis=entered",
         "/conversion/lost/working/?period=FY2026&by=stage&value=0&reason=1",
         "/conversion/lost/working/?period=FY2027&by=month&value=3&side=before",
+        "/conversion/working/of_closed/?period=FY2027",
+        "/conversion/working/days_to_win/?period=FY2026&by=territory&row=headwaters",
+        "/conversion/working/time/?period=FY2026&stage=ns_offer&per=deal",
+        "/conversion/set-and-seen/working/?period=FY2026&stage=ns_offer&by=source&row=Referral",
+        "/conversion/over-time/working/win_rate/?month=FY2027-M06",
+        "/attainment/cash/working/all/?period=FY2027",
+        "/attainment/commissions/working/commission/?period=FY2027",
+        "/customers/account/ac001/working/open/",
         "/conversion/working/undecided/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
     ):
         working = client.get(address)

@@ -218,9 +218,10 @@ def _panel(line: ScopeLine, side: str, found: Payments, words: str) -> Panel:
         money(int(found.value_minor.sum())),
         "due",
         deals,
-        len(found.at),
+        len(np.unique(found.at)),
         len(rest),
         money(int(found.value_minor[rest].sum())),
+        places=np.unique(found.at),
     )
 
 

@@ -1,11 +1,14 @@
 """Commissions of a period: who earns what, statement by statement, and what changed since the last one."""
 
+from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from functools import cached_property
 from typing import Any
 from urllib.parse import quote
 
+import numpy as np
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -34,7 +37,7 @@ from wise_tally.org.clock import now
 from wise_tally.org.models import CommissionRate, Person, RateAboveQuota
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine, read_scope
-from wise_tally.scope.panel import Panel, PanelTerm, panel_response
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.targets.statement_actions import issue_statement, last_statement
@@ -266,6 +269,17 @@ DEFINITION = (
 )
 
 
+def _deals(line: ScopeLine, lines: Sequence[CommissionLine], figure: str) -> dict[str, Any]:
+    """The deals of statement lines with what each adds to a sum, the largest first."""
+    adds: dict[int, int] = defaultdict(int)
+    for one in lines:
+        adds[one.deal] += one.amount_minor if figure == "credited" else one.commission_minor or 0
+    deals = sorted(adds, key=lambda deal: (-adds[deal], deal))
+    amount = np.array([adds[deal] for deal in deals], dtype=np.int64)
+    places = np.searchsorted(line.standing.deal, np.array(deals, dtype=np.int64))
+    return listed(line, places, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
+
+
 def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
     earned = [one for one in lines if not one.taken_back]
     back = [one for one in lines if one.taken_back]
@@ -282,6 +296,7 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
         tuple(PanelTerm(*term) for term in (terms[1:] if figure == "taken_back" else terms)),
         money(getattr(whole, f"{figure}_minor")),
         figure.replace("_", " "),
+        **_deals(asked.line, back if figure == "taken_back" else lines, figure),
         note=f"{count(whole.without_rate)} lines have no rate and earn nothing." if whole.without_rate else "",
     )
 

@@ -12,7 +12,7 @@ from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in
 from wise_tally.core.trees import NONE
 from wise_tally.scope.lead_rows import lead_rows
 from wise_tally.scope.line import ScopeLine, read_scope
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.scope.seen import sight
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -93,10 +93,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
         terms=tuple(PanelTerm(*term) for term in terms),
         total=totals.get(figure) or count(getattr(found, figure)),
         total_words=figure.replace("_minor", "").replace("_", " "),
-        deals=named_deals(line, at[order].tolist(), [money(int(v)) for v in amount[order][:FIRST_DEALS]]),
-        counted=len(at),
-        folded=max(0, len(at) - FIRST_DEALS),
-        folded_value=money(int(amount[order][FIRST_DEALS:].sum())),
+        **listed(line, at[order], [money(int(v)) for v in amount[order][:FIRST_DEALS]], amount[order]),
     )
     return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
 

@@ -19,8 +19,7 @@ from wise_tally.core.money import Ints, ratio
 from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, period_words
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
-from wise_tally.scope.pins import counted_list
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.scope.side import lost_reason_places
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, chosen_sheet, exports
@@ -230,14 +229,11 @@ def working(request: HttpRequest) -> HttpResponse:
         ),
         total=money(int(amount.sum())),
         total_words="lost",
-        deals=named_deals(line, order.tolist(), [money(int(value)) for value in amount[:FIRST_DEALS]]),
-        counted=len(order),
-        folded=max(0, len(order) - FIRST_DEALS),
-        folded_value=money(int(amount[FIRST_DEALS:].sum())),
+        **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
         not_counted=(("lost for something else", len(at) - len(order)),) if len(at) > len(order) else (),
     )
     back = f"{reverse('conversion:lost')}?{_query(line, by=found.by)}"
-    return panel_response(request, line, panel, back, counted_list(request))
+    return panel_response(request, line, panel, back)
 
 
 @require_safe

@@ -12,9 +12,9 @@ from django.views.decorators.http import require_safe
 from wise_tally.conversion.question import line_of, tabs
 from wise_tally.core.calendar import Period
 from wise_tally.core.lines import owner_kept
-from wise_tally.core.over_time import SpanFigures, Usual, Velocity, spans, usual, velocity
+from wise_tally.core.over_time import SpanFigures, Usual, Velocity, deals_behind, spans, usual, velocity
 from wise_tally.scope.line import ScopeLine, period_words
-from wise_tally.scope.panel import Panel, PanelTerm, panel_response
+from wise_tally.scope.panel import Panel, PanelTerm, by_amount, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
@@ -178,7 +178,10 @@ def _month_panel(line: ScopeLine, name: str, months: tuple[Period, ...], place: 
     definition = (
         "Deals of the process by the owner on the day; created by the local day of creation, closed by that of closing."
     )
-    return Panel(title, definition, tuple(terms), WRITTEN[shape](values[place]), words, note=note)
+    at = deals_behind(line.book, line.standing, months[place], line.scope, name)
+    return Panel(
+        title, definition, tuple(terms), WRITTEN[shape](values[place]), words, **by_amount(line, at), note=note
+    )
 
 
 WRITTEN: dict[str, Callable[[Any], str]] = {

@@ -26,7 +26,7 @@ from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.nodes import scope_node
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import exports
 from wise_tally.ui.ink import share
@@ -289,8 +289,6 @@ def _panel(line: ScopeLine, by: str, node: int, name: str | None, rate: SeenRate
         terms=tuple(terms),
         total=percent(rate.seen),
         total_words="seen",
-        deals=named_deals(line, at.tolist(), words),
-        counted=rate.decided,
-        folded=max(0, len(at) - FIRST_DEALS),
+        **listed(line, at, words),
         note=note,
     )

@@ -8,8 +8,8 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import by_of, line_of, options_of, with_breakdown
 from wise_tally.conversion.seen import read_back_test
-from wise_tally.conversion.views import passing, winning_months
-from wise_tally.core.conversion import ConversionOptions, conversion_of
+from wise_tally.conversion.views import broken_down, passing, winning_months
+from wise_tally.core.conversion import ConversionOptions
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
 from wise_tally.scope.breakdowns import words_of
@@ -52,8 +52,7 @@ def _passing_rows(line: ScopeLine, options: ConversionOptions, by: str) -> Sheet
             *(stage.reached for stage in group.stages),
             *(group.totals.undecided, group.totals.win_rate_of_created, group.totals.win_rate_of_closed),
         )
-        for group in conversion_of(line.book, line.standing, found, line.scope, options, by)
-        if group.totals.created or group.totals.closed_won or group.totals.closed_lost
+        for group in broken_down(line, found, options, by)
     ]
     header = (words_of(by), *(row.name for row in stages), "undecided", f"of {options.basis}", "of closed")
     return Sheet("conversion rows", header, frozenset(), rows)

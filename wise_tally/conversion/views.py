@@ -16,7 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.conversion.against import Against, read_against
 from wise_tally.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
-from wise_tally.conversion.workings import REACHED, STOPPED, Row, conversion_panel, row_named
+from wise_tally.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_list import overstaying
@@ -32,13 +32,9 @@ from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import panel_response
-from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import exports
 from wise_tally.ui.refusals import Refused
-
-# Figures whose working counts just the deals that a list can show.
-LISTED = (*REACHED, *STOPPED)
 
 
 def _query(line: ScopeLine, request: HttpRequest, keep: str = "", toggle: str = "", **changes: str) -> str:
@@ -82,9 +78,7 @@ def page(request: HttpRequest) -> HttpResponse:
     line = with_breakdown(line_of(request), by)
     options = options_of(line, request)
     found, whole, rows = passing(line, options)
-    groups: tuple[ConversionGroup, ...] = ()
-    if by != "company":
-        groups = conversion_of(line.book, line.standing, found, line.scope, options, by)
+    groups = () if by == "company" else broken_down(line, found, options, by)
     winning = days_to_win(line.book, line.standing, line.period, line.scope)[0]
     against, held = read_against(line, request)
     other = _other(line, request, against[held], options) if held else None
@@ -108,7 +102,6 @@ def page(request: HttpRequest) -> HttpResponse:
         "groups": [
             (own_scope(line, by, group.key), _query(line, request, row=group.key or "", keep="row"), group)
             for group in groups
-            if group.totals.created or group.totals.closed_won or group.totals.closed_lost
         ],
         "tabs": tabs(line, "page"),
         "by_words": words_of(by),
@@ -118,6 +111,12 @@ def page(request: HttpRequest) -> HttpResponse:
         "strip": _strip(line, request, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
+
+
+def broken_down(line: ScopeLine, found: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
+    """The rows of a breakdown that hold anything."""
+    groups = conversion_of(line.book, line.standing, found, line.scope, options, by)
+    return tuple(g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost)
 
 
 def passing(line: ScopeLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:
@@ -243,7 +242,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
     line, row = row_of(line, request)
     found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""), row)
     back = reverse("conversion:page") + "?" + _query(line, request)
-    return panel_response(request, line, found, back, counted_list(request) if figure in LISTED else "")
+    return panel_response(request, line, found, back)
 
 
 @require_POST

@@ -21,9 +21,8 @@ from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
 from wise_tally.core.passing import reaching
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
-from wise_tally.deals.models import Deal
 from wise_tally.scope.line import ScopeLine
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, by_amount, listed
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, days, money, percent
 
@@ -108,17 +107,6 @@ def _shown(line: ScopeLine, whole: ConversionGroup, key: str) -> int:
     return keys.index(key)
 
 
-def _named(line: ScopeLine, at: Ints, words: list[str]) -> tuple[PanelDeal, ...]:
-    keys = [line.book.deals.key[int(d)] for d in line.standing.deal[at[:FIRST_DEALS]]]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
-    return tuple(PanelDeal(k, names.get(k, k), w) for k, w in zip(keys, words, strict=False))
-
-
-def _amounts(line: ScopeLine, at: Ints) -> tuple[Ints, list[str]]:
-    order = at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
-    return order, [str(money(int(v))) for v in line.standing.amount_minor[order[:FIRST_DEALS]]]
-
-
 Of = tuple[ConversionGroup, Row]
 
 
@@ -131,7 +119,6 @@ def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, pla
     row = whole.stages[place]
     name = line.book.ground.stages[row.stage].name
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
-    order, amounts = _amounts(line, at[inside])
     terms, total, words, text = _stage_terms(line, options, whole, figure, place)
     return Panel(
         title=_title(f"{words.capitalize()}, {name}", whole),
@@ -139,10 +126,7 @@ def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, pla
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
         total_words=words,
-        deals=_named(line, order, amounts),
-        counted=row.reached,
-        folded=max(0, len(order) - FIRST_DEALS),
-        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
+        **by_amount(line, at[inside]),
         not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
     )
@@ -158,14 +142,14 @@ def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, p
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
     other = "undecided" if figure == "lost" else "lost"
     others = int(counted_deals(line, options, of_row, other, row.stage)[1].sum())
-    order, amounts = _amounts(line, at[inside])
+    stopped = at[inside]
     words = {"lost": "lost", "undecided": "not decided yet"}
     terms = [
         (f"reached {name}", row.reached),
-        (f"− went on to {then} or won", row.reached - others - len(order)),
+        (f"− went on to {then} or won", row.reached - others - len(stopped)),
         (f"− {words[other]}", others),
     ]
-    total = int(line.standing.amount_minor[at[inside]].sum())
+    total = int(line.standing.amount_minor[stopped].sum())
     return Panel(
         title=_title(f"{words[figure].capitalize()} after {name}", whole),
         definition=f"Deals that reached {name} and not {then}, {words[figure]}, with their amounts on the as-of day."
@@ -174,13 +158,10 @@ def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, p
             *(PanelTerm(term, str(count(value))) for term, value in terms),
             PanelTerm("their amounts", str(money(total))),
         ),
-        total=str(count(len(order))),
+        total=str(count(len(stopped))),
         total_words=words[figure],
-        deals=_named(line, order, amounts),
-        counted=len(order),
-        folded=max(0, len(order) - FIRST_DEALS),
-        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
-        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - len(order)),),
+        **by_amount(line, stopped),
+        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - len(stopped)),),
     )
 
 
@@ -244,7 +225,6 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) 
         inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
         out = (("lost", whole.totals.closed_lost),)
         text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
-    order, amounts = _amounts(line, found.at[inside & (kind == WON)])
     if options.by_value:
         text += " By value: amounts instead of numbers."
     return Panel(
@@ -253,10 +233,7 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) 
         terms=tuple(terms),
         total=str(percent(rate)),
         total_words=words,
-        deals=_named(line, order, amounts),
-        counted=len(order),
-        folded=max(0, len(order) - FIRST_DEALS),
-        folded_value=str(money(int(line.standing.amount_minor[order[FIRST_DEALS:]].sum()))),
+        **by_amount(line, found.at[inside & (kind == WON)]),
         not_counted=out,
         note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
     )
@@ -277,9 +254,7 @@ def _days_to_win(line: ScopeLine, of: Row) -> Panel:
         terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("mean", str(days(row.mean)))),
         total=str(days(row.median)),
         total_words="median",
-        deals=_named(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
-        counted=row.deals,
-        folded=max(0, row.deals - FIRST_DEALS),
+        **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
         not_counted=(("lost in the scope", int((line.standing.kind == LOST).sum())),) if not row.deals else (),
         note=LACKING if row.deals and row.mean is None else "",
     )
@@ -319,7 +294,5 @@ def _time(line: ScopeLine, key: str, of: Row) -> Panel:
         terms=terms,
         total=str(days(row.km_median)),
         total_words="median",
-        deals=_named(line, lines.at[order], words),
-        counted=row.stays,
-        folded=max(0, len(order) - FIRST_DEALS),
+        **listed(line, lines.at[order], words),
     )

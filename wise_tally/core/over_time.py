@@ -5,12 +5,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
-from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, owner_kept
-from wise_tally.core.money import ratio
+from wise_tally.core.money import Ints, ratio
 from wise_tally.core.statistics import DAY_SECONDS
 
 WINDOW = 12
@@ -50,19 +50,35 @@ class SpanFigures:
         return ratio(self.created_value, self.created)
 
 
+class ScopeOverTime:
+    """The deals of a scope by the owner on the day (`at`: places in the standing), and which of them a span holds."""
+
+    def __init__(self, book: Book, standing: Standing, scope: Filter) -> None:
+        self.at = np.flatnonzero(owner_kept(book, standing, scope))
+        self.kind, self.closed = standing.kind[self.at], standing.closed_on[self.at]
+        self.created = book.created_on[standing.deal[self.at]]
+
+    def created_in(self, period: Period) -> Flags:
+        """Deals created in the period by their local day, shape of `at`."""
+        return (self.created >= period.starts_on.toordinal()) & (self.created <= period.ends_on.toordinal())
+
+    def closed_in(self, period: Period, kinds: Sequence[int] = (WON, LOST)) -> Flags:
+        """Deals of these kinds closed in the period, shape of `at`."""
+        inside = (self.closed >= period.starts_on.toordinal()) & (self.closed <= period.ends_on.toordinal())
+        return inside & np.isin(self.kind, kinds)
+
+
 def spans(book: Book, standing: Standing, periods: Sequence[Period], scope: Filter) -> tuple[SpanFigures, ...]:
     """Figures of each span, by the owner on the day; deals created by their local day of creation."""
-    at = np.flatnonzero(owner_kept(book, standing, scope))
-    amount, kind, closed = standing.amount_minor[at], standing.kind[at], standing.closed_on[at]
-    created = book.created_on[standing.deal[at]]
-    took = (standing.closed_at[at] - book.deals.created_at[standing.deal[at]]) / DAY_SECONDS
-    short = book.deals.short_form[standing.deal[at]]
+    deals_of = ScopeOverTime(book, standing, scope)
+    at = deals_of.at
+    amount, deal = standing.amount_minor[at], standing.deal[at]
+    took = (standing.closed_at[at] - book.deals.created_at[deal]) / DAY_SECONDS
+    short = book.deals.short_form[deal]
     found = []
     for period in periods:
-        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-        new = (created >= first) & (created <= last)
-        ended = (kind != OPEN) & (closed >= first) & (closed <= last)
-        won = ended & (kind == WON)
+        new, ended = deals_of.created_in(period), deals_of.closed_in(period)
+        won = ended & (deals_of.kind == WON)
         deals = int(won.sum())
         known = deals > 0 and not lacks_history(deals, int((won & short).sum()))
         found.append(
@@ -77,6 +93,14 @@ def spans(book: Book, standing: Standing, periods: Sequence[Period], scope: Filt
             )
         )
     return tuple(found)
+
+
+def deals_behind(book: Book, standing: Standing, period: Period, scope: Filter, figure: str) -> Ints:
+    """Places in the standing of the deals that a figure of a span rests on."""
+    found = ScopeOverTime(book, standing, scope)
+    if "created" in figure:
+        return found.at[found.created_in(period)]
+    return found.at[found.closed_in(period, (WON, LOST) if figure == "win_rate" else (WON,))]
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from wise_tally.customers.sheet import open_places, past_places, sales_spans, un
 from wise_tally.deals.models import Account
 from wise_tally.org.clock import now
 from wise_tally.scope.line import ScopeLine, read_scope
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, day, days, moment, money
 
@@ -58,10 +58,7 @@ def _deals(asked: Asked, words: str) -> Panel:
         terms=(PanelTerm(f"{count(len(at))} {words} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words=words,
-        deals=named_deals(line, at, [money(int(value)) for value in amount[:FIRST_DEALS]]),
-        counted=len(at),
-        folded=max(0, len(at) - FIRST_DEALS),
-        folded_value=money(int(amount[FIRST_DEALS:].sum())),
+        **listed(line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
     )
 
 

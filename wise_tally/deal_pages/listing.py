@@ -24,6 +24,7 @@ from wise_tally.deals.models import Account, Deal
 from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.paging import Page, page_of
+from wise_tally.scope.panel import counted_at
 from wise_tally.scope.pins import figure_at
 from wise_tally.ui.refusals import Refused
 
@@ -135,11 +136,15 @@ def _counted(request: HttpRequest, line: ScopeLine, at: Ints) -> tuple[Ints, tup
     address = request.GET.get("counted", "")[:MOST_ADDRESS]
     if not address:
         return at, ("", "")
-    figure = figure_at(request, address)
-    if figure is None:
-        raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
+    working = counted_at(request, address)
+    figure = None if working else figure_at(request, address)
     # Reading the figure read its own scope line; the page's is this one.
     request.scope_line = line  # type: ignore[attr-defined]
+    if working:
+        title, deals = working
+        return at[np.isin(line.standing.deal[at], deals)], (address, title)
+    if figure is None:
+        raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
     return at[figure.counted.counts[line.standing.deal[at]]], (address, f"{figure.title}: {figure.total}")
 
 

@@ -17,7 +17,7 @@ from wise_tally.org.clock import now
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed
 from wise_tally.ui.templatetags.figures import as_words, count, day, days, money
 
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
@@ -108,10 +108,7 @@ def due_panel(line: ScopeLine, found: Flagged) -> Panel:
         terms=tuple(PanelTerm(words, count(int(n))) for words, n in zip(REASON_WORDS, counts, strict=True) if n),
         total=count(len(order)),
         total_words="deals",
-        deals=named_deals(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]]),
-        counted=len(order),
-        folded=max(0, len(order) - FIRST_DEALS),
-        folded_value=money(int(amount[FIRST_DEALS:].sum())),
+        **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
         not_counted=(("open, with nothing due", len(found.at) - len(order)),) if len(found.at) > len(order) else (),
     )
 
