@@ -9,11 +9,12 @@ from statistics import mean, median
 import numpy as np
 import pytest
 
-from tests.support.naive import Naive, cents, survival_quantile
+from tests.support.naive import Naive, cents, local, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
 from wise_tally.core.conversion import ConversionOptions, cohort
 from wise_tally.core.deal_list import slips
+from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.growth import carried, take_over, with_added
 from wise_tally.core.lines import Filter
 from wise_tally.core.passing import losses
@@ -76,6 +77,7 @@ def test_conversion_and_durations_equal_plain_python(seed, tmp_path):
         for person in "abcd":
             check_stays(by_person[stage, person], *naive.time_in_stage(stage, start, end, person))
     check_ages(as_of, start, end, naive)
+    check_exits(as_of, start, end, naive)
     wins = ask("days-to-win", period, day, by="person")
     found = naive.days_to_win(start, end)
     for person in "abcd":
@@ -112,6 +114,27 @@ def check_ages(as_of, start, end, naive):
                     person = group.key if by == "person" else None
                     running = naive.time_in_stage(book.ground.stages[row.stage].key, start, end, person)[1]
                     assert ages == pytest.approx(sorted(running))
+
+
+def check_exits(as_of, start, end, naive):
+    """Stays that ended in the period by where their deal went next, in numbers and in its amount on the day."""
+    order, expected = naive.order("p"), {}
+    for key, rows in naive.revisions.items():
+        if key in naive.short or naive.deals[key]["process_id"] != "p":
+            continue
+        begun = [r for at, r in enumerate(rows) if at == 0 or rows[at - 1]["stage_id"] != r["stage_id"]]
+        for row, then in pairwise(begun):
+            if row["stage_id"] in order and then["at"] < naive.cut and start <= local(then["at"]) <= end:
+                kind = naive.stages[then["stage_id"]]["kind"]
+                onward = kind == "open" and order.index(then["stage_id"]) > order.index(row["stage_id"])
+                way = kind if kind != "open" else "forward" if onward else "back"
+                expected.setdefault((row["stage_id"], way), []).append(naive.states[key]["amount"])
+    book = shelf.book()
+    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    for row in exits(book, standing, period, Filter(process=0), ConversionOptions()):
+        for way, stays, minor in zip(WAYS, row.stays, row.minor, strict=True):
+            amounts = expected.get((book.ground.stages[row.stage].key, way), [])
+            assert (stays, minor) == (len(amounts), sum(amounts)), (row.stage, way)
 
 
 @pytest.mark.django_db

@@ -140,6 +140,7 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/conversion/lost/working/?period=FY2026&by=stage&value=0&reason=1",
         "/conversion/lost/working/?period=FY2027&by=month&value=3&side=before",
         "/conversion/working/of_closed/?period=FY2027",
+        "/conversion/working/exits-lost/?period=FY2027&stage=ns_offer",
         "/conversion/working/days_to_win/?period=FY2026&by=territory&row=headwaters",
         "/conversion/working/time/?period=FY2026&stage=ns_offer&per=deal",
         "/conversion/set-and-seen/working/?period=FY2026&stage=ns_offer&by=source&row=Referral",

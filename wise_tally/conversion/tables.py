@@ -8,8 +8,9 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.conversion.question import by_of, line_of, options_of, with_breakdown
 from wise_tally.conversion.seen import read_back_test
-from wise_tally.conversion.views import broken_down, passing, winning_months
+from wise_tally.conversion.views import broken_down, exits_shown, passing, winning_months
 from wise_tally.core.conversion import ConversionOptions
+from wise_tally.core.exits import WAYS
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
 from wise_tally.scope.breakdowns import words_of
@@ -28,7 +29,11 @@ def passing_table(request: HttpRequest, kind: str) -> HttpResponse:
     by = by_of(request)
     line = with_breakdown(line_of(request), by)
     options = options_of(line, request)
-    sheets = {"": lambda: _stages(line, options), "rows": lambda: _passing_rows(line, options, by)}
+    sheets = {
+        "": lambda: _stages(line, options),
+        "rows": lambda: _passing_rows(line, options, by),
+        "exits": lambda: _exits(line, options),
+    }
     return chosen_sheet(request, sheets, kind)
 
 
@@ -56,6 +61,21 @@ def _passing_rows(line: ScopeLine, options: ConversionOptions, by: str) -> Sheet
     ]
     header = (words_of(by), *(row.name for row in stages), "undecided", f"of {options.basis}", "of closed")
     return Sheet("conversion rows", header, frozenset(), rows)
+
+
+def _exits(line: ScopeLine, options: ConversionOptions) -> Sheet:
+    money = ("value", *(f"{way} value" for way in WAYS))
+    rows = [
+        (
+            row.name,
+            row.stays,
+            *(stays for _, stays, _, _ in row.ways),
+            row.minor,
+            *(minor for _, _, minor, _ in row.ways),
+        )
+        for row in exits_shown(line, options)
+    ]
+    return Sheet("exits", ("stage", "stays ended", *WAYS, *money), frozenset(money), rows)
 
 
 @require_safe

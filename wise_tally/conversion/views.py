@@ -20,6 +20,7 @@ from wise_tally.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import BASES, Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_list import overstaying
+from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import owner_kept
 from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
@@ -94,6 +95,8 @@ def page(request: HttpRequest) -> HttpResponse:
         "alone": _query(line, request, against=""),
         "leak": max(leaks, key=itemgetter(0), default=None),
         "winning": winning,
+        "exits": exits_shown(line, options),
+        "ways": WAYS,
         "options": options,
         "switches": _switches(line, request),
         "stages": _stages_to_leave_out(line, request),
@@ -125,6 +128,29 @@ def passing(line: ScopeLine, options: ConversionOptions) -> tuple[Cohort, Conver
     whole = conversion_of(line.book, line.standing, found, line.scope, options)[0]
     lost = losses(line.book, line.standing, found, options)
     return found, whole, passing_rows(line, whole, lost, options.by_value)
+
+
+@dataclass(frozen=True)
+class ExitsShown:
+    """A stage's ended stays, and by way their figure, number, amount and part."""
+
+    key: str
+    name: str
+    stays: int
+    minor: int
+    ways: list[tuple[str, int, int, float | None]]
+
+
+def exits_shown(line: ScopeLine, options: ConversionOptions) -> list[ExitsShown]:
+    """Where the stays of each shown stage went that ended in the period."""
+    stages, shown = line.book.ground.stages, []
+    for row in exits(line.book, line.standing, line.period, line.scope, options):
+        ways = [
+            (f"exits-{way}", row.stays[i], row.minor[i], row.share(i, options.by_value)) for i, way in enumerate(WAYS)
+        ]
+        stage = stages[row.stage]
+        shown.append(ExitsShown(stage.key, stage.name, sum(row.stays), sum(row.minor), ways))
+    return shown
 
 
 @dataclass(frozen=True)

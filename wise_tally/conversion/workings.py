@@ -15,6 +15,7 @@ from wise_tally.core.conversion import (
     lacks_history,
     shown_places,
 )
+from wise_tally.core.exits import WAYS, ended_stays, exits
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
@@ -28,7 +29,8 @@ from wise_tally.ui.templatetags.figures import count, days, money, percent
 
 # Figures that are deals of the cohort: those that reached a stage and their money, and those that stopped there.
 REACHED, STOPPED = ("reached", "value"), ("lost", "undecided")
-FIGURES = (*REACHED, *STOPPED, "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
+EXITS = {"exits": "ended", **{f"exits-{way}": way for way in WAYS}}
+FIGURES = (*REACHED, *STOPPED, *EXITS, "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
 LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
 COHORTS = {
     "created": "deals created in the period",
@@ -72,6 +74,8 @@ def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, s
         return _days_to_win(line, row)
     if figure == "time":
         return _time(line, stage, row)
+    if figure in EXITS:
+        return _exits(line, options, figure, stage)
     groups = conversion(line.book, line.standing, line.period, line.scope, options, row.by)
     whole = next((group for group in groups if group.node == row.node), None)
     if whole is None:
@@ -257,6 +261,39 @@ def _days_to_win(line: ScopeLine, of: Row) -> Panel:
         **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
         not_counted=(("lost in the scope", int((line.standing.kind == LOST).sum())),) if not row.deals else (),
         note=LACKING if row.deals and row.mean is None else "",
+    )
+
+
+def _exits(line: ScopeLine, options: ConversionOptions, figure: str, key: str) -> Panel:
+    """Stays that ended in the period, all or those that went one way, with the deals behind them."""
+    ground = line.book.ground
+    rows = exits(line.book, line.standing, line.period, line.scope, options)
+    row = next((r for r in rows if ground.stages[r.stage].key == key), None)
+    if row is None:
+        shown = ", ".join(ground.stages[r.stage].key for r in rows)
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {shown}.", 404)
+    found, name, words = (
+        ended_stays(line.book, line.standing, line.period, line.scope),
+        ground.stages[row.stage].name,
+        EXITS[figure],
+    )
+    inside = found.stage == row.stage
+    if words in WAYS:
+        inside &= found.way == WAYS.index(words)
+    at = np.unique(found.at[inside])
+    terms = [
+        PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
+        for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
+    ]
+    amount, number = int(line.standing.amount_minor[found.at[inside]].sum()), int(inside.sum())
+    return Panel(
+        title=f"{words.capitalize()} from {name}" if words in WAYS else f"Stays in {name} that ended",
+        definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
+        "or to lost; by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
+        terms=tuple(terms),
+        total=str(money(amount) if options.by_value else count(number)),
+        total_words=words,
+        **by_amount(line, at),
     )
 
 

@@ -13,7 +13,6 @@ from wise_tally.deals.selectors import last_contacts
 from wise_tally.scope import side
 from wise_tally.scope.line import read_scope
 from wise_tally.scope.panel import panel_response
-from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import exports, sheet_response
 from wise_tally.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
@@ -79,7 +78,6 @@ def working(request: HttpRequest) -> HttpResponse:
         asked.line,
         part_panel(asked, DEFINITION),
         f"{reverse('team:gaps')}?{asked.query()}",
-        counted_list(request),
     )
 
 

@@ -1,6 +1,5 @@
 """People against columns: the table, the deals behind each part of it, and how a part came about."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -16,7 +15,7 @@ from wise_tally.org.access import May
 from wise_tally.process.models import Category
 from wise_tally.scope.deals import deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine
-from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals
+from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed
 from wise_tally.scope.tables import Sheet
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
@@ -117,13 +116,13 @@ def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
 
 
 def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
-    cells = []
+    cells, of_row = [], f"{question.query()}&{urlencode({'rep': key})}"
     for place, cell in enumerate((*row.cells, row.whole)):
         part = str(place) if place < len(row.cells) else ""
         here = question.person == key and (str(question.part) if question.part is not None else "") == part
-        opened = urlencode([("rep", key), *([("part", part)] if part else [])])
+        opened = f"{of_row}&part={part}" if part else of_row
         width = share(min(cell.amount_minor, largest), largest) if part else "0%"
-        cells.append(DrawnCell(cell, width, f"{question.query()}&{opened}", f"{question.query()}&{opened}", here))
+        cells.append(DrawnCell(cell, width, opened, opened, here))
     return DrawnRow(key, name, cells)
 
 
@@ -150,17 +149,13 @@ def opened_rows(request: HttpRequest, question: Question) -> dict[str, Any]:
 def part_panel(question: Question, definition: str) -> Panel:
     """How a cell came about: its deals, each with the part that the person is credited with."""
     at, amount = question.opened()
-    words: Sequence[str] = [money(int(value)) for value in amount[:FIRST_DEALS]]
     return Panel(
         title=question.opened_words,
         definition=definition,
         terms=(PanelTerm(f"credited parts of {count(len(at))} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words="together",
-        deals=named_deals(question.line, at.tolist(), words),
-        counted=len(at),
-        folded=max(0, len(at) - FIRST_DEALS),
-        folded_value=money(int(amount[FIRST_DEALS:].sum())),
+        **listed(question.line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
     )
 
 

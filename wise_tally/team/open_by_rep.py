@@ -14,7 +14,6 @@ from wise_tally.core.people_table import month_columns, stage_columns
 from wise_tally.core.trees import NONE
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import panel_response
-from wise_tally.scope.pins import counted_list
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import exports, sheet_response
 from wise_tally.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
@@ -113,7 +112,6 @@ def working(request: HttpRequest) -> HttpResponse:
         asked.line,
         part_panel(asked, DEFINITION),
         f"{reverse('team:open')}?{asked.query()}",
-        counted_list(request),
     )
 
 

@@ -1,0 +1,74 @@
+"""Exits: where the stays that ended in a period went, forward, back, to won or to lost."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.calendar import Period, local_days
+from wise_tally.core.conversion import ConversionOptions, shown_places
+from wise_tally.core.ground import LOST, WON
+from wise_tally.core.lines import Filter, owner_kept
+from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.trees import NONE
+
+WAYS = ("forward", "back", "won", "lost")
+FORWARD, BACK, TO_WON, TO_LOST = range(len(WAYS))
+
+
+@dataclass(frozen=True)
+class ExitRow:
+    """Stays of a stage that ended in the period by the way they went, in the order of WAYS; amounts in minor units."""
+
+    stage: int
+    stays: tuple[int, ...]
+    minor: tuple[int, ...]
+
+    def share(self, way: int, by_value: bool = False) -> float | None:
+        """A way's part of all of them, by number or by value."""
+        parts = self.minor if by_value else self.stays
+        return ratio(parts[way], sum(parts))
+
+
+@dataclass(frozen=True)
+class EndedStays:
+    """Stays in open stages that ended: place of the deal in the standing, stage, way (a place in WAYS)."""
+
+    at: Ints
+    stage: Ints
+    way: Ints
+
+
+def ended_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> EndedStays:
+    """Stays of the scope's deals, by the owner on the day, that ended in the period and before the standing's cut."""
+    stays, ground = book.stays, book.ground
+    rows = np.flatnonzero(stays.left_at < standing.cut)
+    left_on = local_days(stays.left_at[rows], ground.time_zone)
+    rows = rows[(left_on >= period.starts_on.toordinal()) & (left_on <= period.ends_on.toordinal())]
+    place = np.full(len(ground.stages), NONE, dtype=np.int64)
+    order = ground.open_stages(scope.process)
+    place[list(order)] = np.arange(len(order))
+    rows = rows[place[stays.stage[rows]] != NONE]
+    kept = np.zeros(len(book.deals.key), dtype=bool)
+    kept[standing.deal[owner_kept(book, standing, scope)]] = True
+    rows = rows[kept[stays.deal[rows]]]
+    # A stay that ended is followed by the one its deal moved to.
+    target = stays.stage[rows + 1]
+    kind = ground.stage_kind[target]
+    onward = np.where(place[target] > place[stays.stage[rows]], FORWARD, BACK)
+    way = np.where(kind == WON, TO_WON, np.where(kind == LOST, TO_LOST, onward))
+    return EndedStays(np.searchsorted(standing.deal, stays.deal[rows]), stays.stage[rows], way)
+
+
+def exits(
+    book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions
+) -> tuple[ExitRow, ...]:
+    """One row a shown open stage, in order. Value is the amount on the day of the standing."""
+    found = ended_stays(book, standing, period, scope)
+    order = book.ground.open_stages(scope.process)
+    size = len(book.ground.stages) * len(WAYS)
+    cell = found.stage * len(WAYS) + found.way
+    counts = np.bincount(cell, minlength=size).reshape(-1, len(WAYS))
+    minor = sum_by_group(standing.amount_minor[found.at], cell, size).reshape(-1, len(WAYS))
+    shown = [order[place] for place in shown_places(book, order, options)[:-1]]
+    return tuple(ExitRow(s, tuple(counts[s].tolist()), tuple(minor[s].tolist())) for s in shown)
