@@ -1,6 +1,7 @@
 """Exits: where the stays that ended in a period went, forward, back, to won or to lost."""
 
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 
@@ -10,8 +11,10 @@ from wise_tally.core.conversion import ConversionOptions, shown_places
 from wise_tally.core.ground import LOST, WON
 from wise_tally.core.lines import Filter, owner_kept
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 
+EPOCH = date(1970, 1, 1).toordinal()
 WAYS = ("forward", "back", "won", "lost")
 FORWARD, BACK, TO_WON, TO_LOST = range(len(WAYS))
 
@@ -42,9 +45,12 @@ class EndedStays:
 def ended_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> EndedStays:
     """Stays of the scope's deals, by the owner on the day, that ended in the period and before the standing's cut."""
     stays, ground = book.stays, book.ground
-    rows = np.flatnonzero(stays.left_at < standing.cut)
+    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+    # A local day lies within one day of the one of Greenwich, so that few moments need their local day.
+    near = [(day - EPOCH) * DAY_SECONDS for day in (first - 1, last + 2)]
+    rows = np.flatnonzero((stays.left_at >= near[0]) & (stays.left_at < min(near[1], standing.cut)))
     left_on = local_days(stays.left_at[rows], ground.time_zone)
-    rows = rows[(left_on >= period.starts_on.toordinal()) & (left_on <= period.ends_on.toordinal())]
+    rows = rows[(left_on >= first) & (left_on <= last)]
     place = np.full(len(ground.stages), NONE, dtype=np.int64)
     order = ground.open_stages(scope.process)
     place[list(order)] = np.arange(len(order))

@@ -2,13 +2,14 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from statistics import median
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
-from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter, owner_kept
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.statistics import DAY_SECONDS
@@ -51,43 +52,52 @@ class SpanFigures:
 
 
 class ScopeOverTime:
-    """The deals of a scope by the owner on the day (`at`: places in the standing), and which of them a span holds."""
+    """The deals of a scope by the owner on the day (`at`: places in the standing), sorted by their days once."""
 
     def __init__(self, book: Book, standing: Standing, scope: Filter) -> None:
         self.at = np.flatnonzero(owner_kept(book, standing, scope))
-        self.kind, self.closed = standing.kind[self.at], standing.closed_on[self.at]
-        self.created = book.created_on[standing.deal[self.at]]
+        self._created = _Days(book.created_on[standing.deal[self.at]])
+        # Open deals have no day of closing, which is before every day.
+        self._closed = _Days(standing.closed_on[self.at])
 
-    def created_in(self, period: Period) -> Flags:
-        """Deals created in the period by their local day, shape of `at`."""
-        return (self.created >= period.starts_on.toordinal()) & (self.created <= period.ends_on.toordinal())
+    def created_in(self, period: Period) -> Ints:
+        """Places in `at` of the deals created in the period by their local day."""
+        return self._created.inside(period)
 
-    def closed_in(self, period: Period, kinds: Sequence[int] = (WON, LOST)) -> Flags:
-        """Deals of these kinds closed in the period, shape of `at`."""
-        inside = (self.closed >= period.starts_on.toordinal()) & (self.closed <= period.ends_on.toordinal())
-        return inside & np.isin(self.kind, kinds)
+    def closed_in(self, period: Period) -> Ints:
+        """Places in `at` of the deals won or lost in the period."""
+        return self._closed.inside(period)
+
+
+class _Days:
+    def __init__(self, days: Ints) -> None:
+        self.order = np.argsort(days, kind="stable")
+        self.sorted = days[self.order]
+
+    def inside(self, period: Period) -> Ints:
+        first, after = np.searchsorted(self.sorted, (period.starts_on.toordinal(), period.ends_on.toordinal() + 1))
+        return self.order[first:after]
 
 
 def spans(book: Book, standing: Standing, periods: Sequence[Period], scope: Filter) -> tuple[SpanFigures, ...]:
     """Figures of each span, by the owner on the day; deals created by their local day of creation."""
     deals_of = ScopeOverTime(book, standing, scope)
     at = deals_of.at
-    amount, deal = standing.amount_minor[at], standing.deal[at]
+    amount, kind, deal = standing.amount_minor[at], standing.kind[at], standing.deal[at]
     took = (standing.closed_at[at] - book.deals.created_at[deal]) / DAY_SECONDS
     short = book.deals.short_form[deal]
     found = []
     for period in periods:
         new, ended = deals_of.created_in(period), deals_of.closed_in(period)
-        won = ended & (deals_of.kind == WON)
-        deals = int(won.sum())
-        known = deals > 0 and not lacks_history(deals, int((won & short).sum()))
+        won = ended[kind[ended] == WON]
+        known = len(won) > 0 and not lacks_history(len(won), int(short[won].sum()))
         found.append(
             SpanFigures(
                 period,
-                int(new.sum()),
+                len(new),
                 int(amount[new].sum()),
-                deals,
-                int(ended.sum()) - deals,
+                len(won),
+                len(ended) - len(won),
                 int(amount[won].sum()),
                 float(took[won].mean()) if known else None,
             )
@@ -100,7 +110,8 @@ def deals_behind(book: Book, standing: Standing, period: Period, scope: Filter, 
     found = ScopeOverTime(book, standing, scope)
     if "created" in figure:
         return found.at[found.created_in(period)]
-    return found.at[found.closed_in(period, (WON, LOST) if figure == "win_rate" else (WON,))]
+    closed = found.at[found.closed_in(period)]
+    return closed if figure == "win_rate" else closed[standing.kind[closed] == WON]
 
 
 @dataclass(frozen=True)
@@ -150,7 +161,7 @@ def usual(values: Sequence[float | None]) -> tuple[Usual | None, ...]:
         if len(before) < WINDOW:
             found.append(None)
             continue
-        median = float(np.median(before))
-        spread = float(np.median(np.abs(np.array(before) - median)))
-        found.append(Usual(median, FAR * NORMAL * spread))
+        middle = float(median(before))
+        spread = float(median(abs(value - middle) for value in before))
+        found.append(Usual(middle, FAR * NORMAL * spread))
     return tuple(found)

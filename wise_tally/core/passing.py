@@ -33,7 +33,8 @@ def reaching(book: Book, standing: Standing, found: Cohort, strict: bool) -> Fla
 
 def losses(book: Book, standing: Standing, found: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
     """The loss between each shown stage and the next, won the last; undecided deals apart."""
-    reached = reaching(book, standing, found, options.strict) & found.in_cohort[:, None]
+    found = found.take(np.flatnonzero(found.in_cohort))
+    reached = reaching(book, standing, found, options.strict)
     kind, amount = standing.kind[found.at], standing.amount_minor[found.at]
     rows = []
     for place, following in pairwise(shown_places(book, found.order, options)):
