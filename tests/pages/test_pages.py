@@ -5,6 +5,7 @@ from datetime import date
 
 import pytest
 from django.core.management import call_command
+from statsmodels.stats.proportion import proportion_confint
 
 from tests.support.naive import cents
 from tests.support.random_world import random_world
@@ -273,6 +274,10 @@ def test_conversion_pages_agree_with_the_command(demo, sign_in):
         page = client.get(f"/conversion/?period=FY2026&process=new_site{query}").content.decode()
         assert filters.percent(scope["win_rate_of_closed"]) in page
         assert filters.percent(scope["win_rate_of_created"]) in page
+    rows = ask("conversion", "FY2026", AS_OF, process="new_site")
+    panel = client.get("/conversion/working/from_start/?stage=ns_offer&period=FY2026&process=new_site").context["panel"]
+    bounds = proportion_confint(rows["ns_offer"]["reached"], rows["ns_enquiry"]["reached"], method="wilson")
+    assert panel.terms[-1].value == " to ".join(filters.percent(bound) for bound in bounds)
     # A stage is left out by its link, and put back by the one that then stands there.
     whole = client.get("/conversion/?period=FY2026&process=new_site")
     leave = next(query for name, query, _ in whole.context["stages"] if name == "Station plan")

@@ -20,7 +20,8 @@ from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
-from wise_tally.core.passing import reaching
+from wise_tally.core.passing import from_start_interval, reaching
+from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, by_amount, listed
@@ -182,9 +183,7 @@ def _stage_terms(
     if figure == "step" and place + 1 < len(rows):
         following = rows[place + 1]
         terms = [(f"reached {stages[following.stage].name}", base(following)), (f"÷ reached {name}", base(row))]
-        if row.step_interval:
-            interval = f"{percent(row.step_interval.low)} to {percent(row.step_interval.high)}"
-            terms.append(("Wilson interval, 95 %", interval))
+        terms += _interval(row.step_interval)
         return (
             terms,
             str(percent(row.step)),
@@ -193,6 +192,7 @@ def _stage_terms(
         )
     if figure == "from_start":
         terms = [(f"reached {name}", base(row)), (f"÷ reached {stages[rows[0].stage].name}", base(rows[0]))]
+        terms += _interval(from_start_interval(rows[0], row, options.by_value))
         text = "Deals that reached this stage ÷ deals that reached the first shown."
         return terms, str(percent(row.from_start)), "from start", text
     terms = [
@@ -203,6 +203,10 @@ def _stage_terms(
     if figure == "value":
         return terms, str(money(row.value)), "value", f"{text} Their whole amounts on the as-of day."
     return terms, str(count(row.reached)), "reached", text
+
+
+def _interval(found: Interval | None) -> list[tuple[str, str]]:
+    return [("Wilson interval, 95 %", f"{percent(found.low)} to {percent(found.high)}")] if found else []
 
 
 def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) -> Panel:

@@ -6,8 +6,9 @@ from itertools import pairwise
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.conversion import Cohort, ConversionOptions, shown_places, stood_in
+from wise_tally.core.conversion import Cohort, ConversionOptions, StageReach, shown_places, stood_in
 from wise_tally.core.ground import LOST, OPEN
+from wise_tally.core.statistics import Interval, wilson
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,11 @@ def reaching(book: Book, standing: Standing, found: Cohort, strict: bool) -> Fla
     if strict:
         return stood_in(book, standing, found)
     return found.furthest[:, None] >= np.arange(len(found.order) + 1)
+
+
+def from_start_interval(first: StageReach, row: StageReach, by_value: bool) -> Interval | None:
+    """Wilson 95 % interval of reached ÷ reached(first shown); None by value, without a rate, or for a rate above 1."""
+    return None if by_value or row.from_start is None else wilson(row.reached, first.reached)
 
 
 def losses(book: Book, standing: Standing, found: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
