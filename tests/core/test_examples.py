@@ -1,7 +1,6 @@
 """Worked examples of commissions and cash, and properties that always hold."""
 
 from datetime import date, timedelta
-from itertools import pairwise
 
 import pytest
 from hypothesis import given
@@ -11,7 +10,7 @@ from tests.support.world import World
 from wise_tally.attainment.commissions import rates_of
 from wise_tally.core.attainment import DaysOf, ranks
 from wise_tally.core.calendar import FiscalCalendar
-from wise_tally.core.cash import CashPeriod, Plan, cash_calendar, dues, payments_in
+from wise_tally.core.cash import CashPeriod, cash_calendar, payments_in
 from wise_tally.core.commission import commissions, like, rate_on, summed
 from wise_tally.core.customer import same_days_before, same_days_last_year, year_before
 from wise_tally.core.lines import Filter
@@ -195,17 +194,6 @@ def test_the_like_period_holds_its_day(day, other, kind):
     span = fiscal.parse(f"{min(day, other)}/{max(day, other)}")
     assert like(fiscal, day, span) == span
     assert like(fiscal, span.ends_on + timedelta(days=1), span).kind == "quarter"
-
-
-@given(DAYS, st.integers(1, 30), st.integers(0, 900))
-def test_a_plan_is_due_as_often_as_it_says(first, times, ahead):
-    """Monthly dues come in order, none before the first, at most so many; each on the day of the month or its last."""
-    until = first + timedelta(days=ahead)
-    found = dues(Plan(first, 100, "month", times), until)
-    assert len(found) <= times
-    assert all(a.on < b.on for a, b in pairwise(found))
-    assert all(first <= due.on <= until and due.on.day <= first.day for due in found)
-    assert len(dues(Plan(first, 100, "month"), until)) >= len(found)
 
 
 def test_a_change_needs_both_sides():

@@ -9,10 +9,11 @@ import numpy as np
 import pytest
 
 from tests.support.naive import cents, half_even
+from tests.support.plain_plans import dues
 from tests.support.random_world import random_world
 from wise_tally.core.bridge import bridge
 from wise_tally.core.buckets import FIGURES
-from wise_tally.core.cash import Plan, PlanRows, dues, first_dues, first_year_minor
+from wise_tally.core.cash import Plan, PlanRows, first_dues, first_year_minor
 from wise_tally.core.forecast import forecast, forecast_of_periods
 from wise_tally.core.grouping import MEMBER, Pairs, grouping, pair
 from wise_tally.core.lines import Filter
@@ -85,7 +86,7 @@ def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
         assert book.beside.first_due()[place] == (first.toordinal() if first else 0)
         if first:
             last = date.fromordinal(first.replace(year=first.year + 1).toordinal() - 1)
-            due = sum(due.amount_minor for plan in plans[key] for due in dues(plan, last))
+            due = sum(amount for plan in plans[key] for _, amount in dues(plan, last))
             assert book.beside.first_year().value_minor[place] == due
     standing = shelf.standing(book, AS_OF)
     table = book.beside.group_lines()

@@ -6,8 +6,9 @@ import io
 import pytest
 
 from tests.support.naive import cents
+from tests.support.plain_plans import dues
 from tests.support.world import ask
-from wise_tally.core.cash import Plan, dues
+from wise_tally.core.cash import Plan
 from wise_tally.deals.models import Deal, DealLine, Payment
 from wise_tally.forecast.columns import usual_columns
 from wise_tally.org.models import Preference
@@ -96,7 +97,7 @@ def test_margin_first_year_and_number_are_sums_over_the_rows_of_the_demo(demo, s
         if plans:
             first = min(plan.due_on for plan in plans)
             last = type(first).fromordinal(first.replace(year=first.year + 1, day=min(first.day, 28)).toordinal() - 1)
-            first_year += sum(due.amount_minor for plan in plans for due in dues(plan, last))
+            first_year += sum(amount for plan in plans for _, amount in dues(plan, last))
     assert client.get("/forecast/?measure=first_year").context["top"].won == first_year
     assert client.get("/forecast/?measure=deals").context["top"].won == 100 * len(keys)
     page = client.get("/forecast/?measure=margin")

@@ -1,6 +1,5 @@
 """When money of a deal is due: one sum, instalments, or recurring."""
 
-import calendar
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -15,7 +14,6 @@ from wise_tally.core.money import Ints, sum_by_group, weighted_minor
 
 EPOCH = date(1970, 1, 1).toordinal()
 NEVER = np.iinfo(np.int64).max
-MONTHS = {"month": 1, "quarter": 3, "year": 12}
 
 
 @dataclass(frozen=True)
@@ -26,27 +24,6 @@ class Plan:
     amount_minor: int
     every: str = ""
     times: int | None = None
-
-
-@dataclass(frozen=True)
-class Due:
-    """An amount due on a day, in minor units."""
-
-    on: date
-    amount_minor: int
-
-
-def dues(plan: Plan, until: date) -> tuple[Due, ...]:
-    """What is due up to and with `until`. A day that a month lacks falls on its last. Source: common practice."""
-    if not plan.every:
-        return (Due(plan.due_on, plan.amount_minor),) if plan.due_on <= until else ()
-    found: list[Due] = []
-    while plan.times is None or len(found) < plan.times:
-        on = _months_later(plan.due_on, MONTHS[plan.every] * len(found))
-        if on > until:
-            break
-        found.append(Due(on, plan.amount_minor))
-    return tuple(found)
 
 
 def whole_minor(plan: Plan) -> int | None:
@@ -101,12 +78,6 @@ def months_later_days(day: Ints, months: Ints | int) -> Ints:
     last = ((later + 1).astype("datetime64[D]") - later.astype("datetime64[D]")).astype(np.int64) - 1
     moved = later.astype("datetime64[D]").astype(np.int64) + np.minimum(offset, last) + EPOCH
     return np.where(day == 0, 0, moved)
-
-
-def _months_later(day: date, months: int) -> date:
-    place = day.year * 12 + day.month - 1 + months
-    year, month = place // 12, place % 12 + 1
-    return date(year, month, min(day.day, calendar.monthrange(year, month)[1]))
 
 
 @dataclass(frozen=True)

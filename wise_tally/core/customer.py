@@ -167,8 +167,16 @@ def orders_by_month(orders: Sequence[tuple[date | None, int]]) -> tuple[ShipMont
 
 
 def days_between(begun: datetime, ended: datetime) -> float:
-    """Elapsed days of 24 hours, as the age of a lead or the time since a contact."""
+    """Elapsed days of 24 hours, as the age of a lead."""
     return (ended - begun).total_seconds() / DAY_SECONDS
+
+
+def days_since_contact(last_contact: Ints, created_at: Ints, moment: float) -> np.ndarray:
+    """Days from the last done contact with the customer, or from the creation where there was none (0), to a moment.
+
+    Moments in seconds since 1970 UTC, shape as given.
+    """
+    return np.asarray((moment - np.where(last_contact > 0, last_contact, created_at)) / DAY_SECONDS)
 
 
 def contact_gap(days_since_contact: float, interval_days: int = CONTACT_INTERVAL_DAYS) -> int:

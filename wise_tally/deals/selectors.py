@@ -3,10 +3,11 @@
 from collections.abc import Iterable
 from datetime import datetime
 
+import numpy as np
 from django.db.models import BigIntegerField, Exists, Max, OuterRef, QuerySet, Subquery
 from django.db.models.functions import Coalesce, Greatest
 
-from wise_tally.core.customer import days_between
+from wise_tally.core.customer import days_since_contact
 from wise_tally.deals.models import Account, Activity, Deal, DealRevision
 
 
@@ -58,4 +59,7 @@ def contact_days(deals: Iterable[Deal], moment: datetime) -> dict[int, float]:
     """For each deal (row number) the days since the last contact, or since its creation where there was none."""
     wanted = list(deals)
     last = last_contacts(wanted)
-    return {deal.pk: days_between(last[deal.pk] or deal.created_at, moment) for deal in wanted}
+    met = np.array([0 if (at := last[deal.pk]) is None else at.timestamp() for deal in wanted])
+    created = np.array([deal.created_at.timestamp() for deal in wanted])
+    days = days_since_contact(met, created, moment.timestamp())
+    return dict(zip([deal.pk for deal in wanted], days.tolist(), strict=True))

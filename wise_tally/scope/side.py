@@ -8,9 +8,8 @@ import numpy as np
 from django.db.models import Max, QuerySet
 
 from wise_tally.core.book import Flags
-from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps
+from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
@@ -128,8 +127,7 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     there = (index >= 0) & (index < len(own))
     own[index[there]] = alone[there, 1]
     met = np.where(account == 0, own[deal], met)
-    since = np.where(met > 0, met, book.deals.created_at[deal])
-    return np.asarray((moment.timestamp() - since) / DAY_SECONDS)
+    return days_since_contact(met, book.deals.created_at[deal], moment.timestamp())
 
 
 def contact_intervals(line: ScopeLine, at: Ints) -> Ints:
