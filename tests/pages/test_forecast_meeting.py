@@ -8,7 +8,7 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.core.bridge import MEASURES, bridge, shift_table
+from wise_tally.core.bridge import MEASURES, bridge, bridge_moves, shift_of
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import weighted_minor
 from wise_tally.core.outcome import outcome
@@ -45,7 +45,8 @@ def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):
         rows = {row.cause: row.amount_minor for row in bridge(book, before, after, period, scope, measure)}
         change = rows.pop("end") - rows["start"]
         assert sum(amount for cause, amount in rows.items() if cause != "start") == change
-        shift = shift_table(book, before, after, period, scope, measure)
+        moves = bridge_moves(book, before, after, period, scope, measure)
+        shift = shift_of(book, (before, after), period, scope, moves)
         assert int(shift.change.sum()) == change
         assert (shift.deals >= 0).all()
         absent = len(ground.categories) + 3

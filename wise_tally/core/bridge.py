@@ -131,17 +131,10 @@ class ShiftTable:
     place_after: Ints
 
 
-def shift_table(
-    book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
-) -> ShiftTable:
-    """Where the money went between two days. The changes of all cells sum exactly to the bridge's end − start."""
-    return shift_of(book, (before, after), period, scope, bridge_moves(book, before, after, period, scope, measure))
-
-
 def shift_of(
     book: Book, standings: tuple[Standing, Standing], period: Period, scope: Filter, moves: Moves
 ) -> ShiftTable:
-    """The shift table of a bridge that is there already."""
+    """Where the money went between two days: the changes of all cells sum exactly to the bridge's end − start."""
     places = len(book.ground.categories) + len(WHERE)
     sides = [_places(book, standing, period, scope) for standing in standings]
     (place_before, amount_before), (place_after, amount_after) = sides

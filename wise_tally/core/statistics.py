@@ -59,16 +59,10 @@ class Curve:
 
 
 def kaplan_meier(seconds: Ints, ended: Flags) -> Curve:
-    """Product-limit estimate of stays; events come before censorings at equal times. Shapes (n,).
+    """Product-limit estimate of stays that are sorted, events before censorings at equal times. Shapes (n,).
 
     Source: E. L. Kaplan and P. Meier, Journal of the American Statistical Association 53 (1958), 457–481.
     """
-    packed = np.sort((seconds << 1) | ~ended)
-    return curve_of_sorted(packed >> 1, (packed & 1) == 0)
-
-
-def curve_of_sorted(seconds: Ints, ended: Flags) -> Curve:
-    """The curve of durations already sorted, events before censorings at equal times."""
     at_risk = np.arange(len(seconds), 0, -1)
     steps = np.where(ended, (at_risk - 1) / at_risk, 1.0)
     return Curve(seconds / DAY_SECONDS, np.cumprod(steps))

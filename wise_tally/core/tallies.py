@@ -1,4 +1,4 @@
-"""Small counts for dashboards: what is open by stage, what was created and won by month."""
+"""Small counts for dashboards: what is open by stage, what was won by month."""
 
 from dataclasses import dataclass
 
@@ -36,13 +36,6 @@ def open_by_stage(book: Book, standing: Standing, scope: Filter) -> tuple[StageT
                 deals = len(np.unique(lines.at[inside]))
                 found.append(StageTally(index, deals, int(amount[inside].sum())))
     return tuple(found)
-
-
-def created_by_period(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> tuple[int, ...]:
-    """Number of deals of the scope created in each period, as they stood on the day."""
-    at = np.unique(credited_lines(book, standing, scope, "company").at)
-    day = book.created_on[standing.deal[at]]
-    return tuple(int(((day >= p.starts_on.toordinal()) & (day <= p.ends_on.toordinal())).sum()) for p in periods)
 
 
 @dataclass(frozen=True)

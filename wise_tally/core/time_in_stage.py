@@ -13,7 +13,7 @@ from wise_tally.core.ground import WON
 from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter, kept_deals, owner_rows, people_kept, shown_nodes
 from wise_tally.core.money import Ints
-from wise_tally.core.statistics import DAY_SECONDS, Curve, Floats, curve_of_sorted
+from wise_tally.core.statistics import DAY_SECONDS, Curve, Floats, kaplan_meier
 from wise_tally.core.trees import NONE
 
 DURATION_BITS = 35
@@ -237,7 +237,7 @@ class _Running:
 def _stage_time(table: _StayTable, running: _Running, node: int, stage: int, typical: float | None) -> StageTime:
     seconds, ended = table.of(node, stage)
     done = seconds[ended]
-    curve = curve_of_sorted(seconds, ended) if len(seconds) else None
+    curve = kaplan_meier(seconds, ended) if len(seconds) else None
     count = int(running.count[node, stage])
     return StageTime(
         stage=stage,

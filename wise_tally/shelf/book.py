@@ -38,10 +38,6 @@ class Shelved:
     deal_numbers: Ints
     last_revision: int
 
-    def pk_of(self, deal: int) -> int:
-        """Row number of a deal by its index."""
-        return int(self.deal_numbers[deal])
-
     def index_of(self, pk: int) -> int | None:
         """Index of a deal by its row number; None where the book does not hold it."""
         place = int(np.searchsorted(self.deal_numbers, pk))
