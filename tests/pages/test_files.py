@@ -25,10 +25,12 @@ class Tables(HTMLParser):
         elif tag in ("td", "th"):
             self.cell = ""
 
-    def handle_data(self, data):
+    def take_text(self, text):
         """Text inside a cell."""
         if self.cell is not None:
-            self.cell += data
+            self.cell += text
+
+    handle_data = take_text
 
     def handle_endtag(self, tag):
         """Close a cell."""
