@@ -60,31 +60,70 @@ def pytest_runtest_logfinish():
     kept.close()
 
 
+# What the database holds between two tests, and what lets it be changed there; set once it is made.
+BETWEEN = {"holds": "nothing", "unblocked": None}
+
+
+@pytest.fixture(scope="session")
+def django_db_setup(django_db_setup, django_db_blocker):
+    """The database of the session; from now on rows can be put into it between two tests."""
+    BETWEEN["unblocked"] = django_db_blocker.unblock
+
+
+def pytest_collection_modifyitems(items):
+    """In each file those without the demo come first, so that it is put into the database once a file."""
+    files = list(dict.fromkeys(item.path for item in items))
+    items.sort(key=lambda item: (files.index(item.path), "demo" in item.fixturenames))
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_runtest_setup(item):
+    """Before a test's own transaction begins the database holds the demo or nothing, as the test asks."""
+    if BETWEEN["unblocked"] is None or "written" not in KEPT_STATE:
+        return
+    marker = item.get_closest_marker("django_db")
+    alone = (marker and marker.kwargs.get("transaction")) or "transactional_db" in item.fixturenames
+    wanted = "demo" if "demo" in item.fixturenames and not alone else "nothing"
+    if BETWEEN["holds"] != wanted:
+        with BETWEEN["unblocked"]():
+            _replace_rows(with_demo=wanted == "demo")
+        BETWEEN["holds"] = wanted
+
+
+def _replace_rows(with_demo):
+    from django.db import connection
+
+    with transaction.atomic(), connection.cursor() as cursor:
+        cursor.execute("PRAGMA defer_foreign_keys = ON")
+        for name in MADE:
+            cursor.execute(f"DELETE FROM main.{name}")
+            cursor.execute("DELETE FROM main.sqlite_sequence WHERE name = %s", [name])
+            if with_demo:
+                cursor.execute(f"INSERT INTO main.{name} SELECT * FROM kept.{name}")
+
+
 def put_demo():
     """The demo workspace of a fixed day, its people able to sign in: built once, its rows put back after that."""
     from django.db import connection
 
     from wise_tally.exchange.demo.build import build_demo
 
+    if MADE:
+        _replace_rows(with_demo=True)
+        return
+    build_demo(TODAY, NOW)
     names = [n for n in connection.introspection.table_names() if not n.startswith(("django_", "auth_perm"))]
     with connection.cursor() as cursor:
-        if not MADE:
-            build_demo(TODAY, NOW)
-            for name in names:
-                cursor.execute(f"SELECT * FROM {name}")
-                MADE[name] = (len(cursor.description), cursor.fetchall())
-            return
-        with transaction.atomic():
-            cursor.execute("PRAGMA defer_foreign_keys = ON")
-            for name in MADE:
-                cursor.execute(f"DELETE FROM main.{name}")
-                cursor.execute(f"INSERT INTO main.{name} SELECT * FROM kept.{name}")
+        for name in names:
+            cursor.execute(f"SELECT * FROM {name}")
+            MADE[name] = (len(cursor.description), cursor.fetchall())
 
 
 @pytest.fixture
 def demo(db):
     """The demo workspace."""
-    put_demo()
+    if BETWEEN["holds"] != "demo":
+        put_demo()
 
 
 @pytest.fixture
