@@ -70,9 +70,14 @@ def django_db_setup(django_db_setup, django_db_blocker):
     BETWEEN["unblocked"] = django_db_blocker.unblock
 
 
+# Begun first, so that no process works on one of them alone in the end.
+LONGEST = ("test_screens", "test_workings", "test_permissions", "test_list", "test_journey")
+
+
 def pytest_collection_modifyitems(items):
-    """In each file those without the demo come first, so that it is put into the database once a file."""
+    """The longest files first; in each those without the demo, so that it is put into the database once a file."""
     files = list(dict.fromkeys(item.path for item in items))
+    files.sort(key=lambda path: LONGEST.index(path.stem) if path.stem in LONGEST else len(LONGEST))
     items.sort(key=lambda item: (files.index(item.path), "demo" in item.fixturenames))
 
 
