@@ -310,9 +310,12 @@ def days_to_win(
 
 def won_in(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints, np.ndarray]:
     """Deals won in the period: their place in the standing, the owner at the closing, and days to win."""
-    closed_on = standing.closed_on
-    inside = (closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())
-    at = np.flatnonzero((standing.kind == WON) & inside & kept_deals(book, standing, scope))
+    if "won" not in standing.memo:
+        standing.memo["won"] = np.flatnonzero(standing.kind == WON)
+    won = standing.memo["won"]
+    closed_on = standing.closed_on[won]
+    at = won[(closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())]
+    at = at[kept_deals(book, standing, scope)[at]]
     owner = book.revisions.owner[book.entered_row[standing.row[at]]]
     if scope.of_people:
         team = book.ground.teams_of(owner, standing.membership_day[at])
