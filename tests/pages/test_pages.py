@@ -278,6 +278,14 @@ def test_conversion_pages_agree_with_the_command(demo, sign_in):
     panel = client.get("/conversion/working/from_start/?stage=ns_offer&period=FY2026&process=new_site").context["panel"]
     bounds = proportion_confint(rows["ns_offer"]["reached"], rows["ns_enquiry"]["reached"], method="wilson")
     assert panel.terms[-1].value == " to ".join(filters.percent(bound) for bound in bounds)
+    # By value both win rates divide the money that their workings show.
+    for figure in ("of_created", "of_closed"):
+        panel = client.get(f"/conversion/working/{figure}/?period=FY2026&process=new_site&measure=value").context[
+            "panel"
+        ]
+        won, every = (float(re.sub(r"[^\d.]", "", term.value)) for term in panel.terms)
+        assert panel.total == filters.percent(won / every)
+        assert every > 1_000_000
     # A stage is left out by its link, and put back by the one that then stands there.
     whole = client.get("/conversion/?period=FY2026&process=new_site")
     leave = next(query for name, query, _ in whole.context["stages"] if name == "Station plan")

@@ -1,6 +1,5 @@
 """Commissions of a period: who earns what, statement by statement, and what changed since the last one."""
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
@@ -24,6 +23,7 @@ from wise_tally.core.commission import (
     Difference,
     Rates,
     StatedLine,
+    added_by_deal,
     commissions,
     since_statement,
     summed,
@@ -271,12 +271,9 @@ DEFINITION = (
 
 def _deals(line: ScopeLine, lines: Sequence[CommissionLine], figure: str) -> dict[str, Any]:
     """The deals of statement lines with what each adds to a sum, the largest first."""
-    adds: dict[int, int] = defaultdict(int)
-    for one in lines:
-        adds[one.deal] += one.amount_minor if figure == "credited" else one.commission_minor or 0
-    deals = sorted(adds, key=lambda deal: (-adds[deal], deal))
-    amount = np.array([adds[deal] for deal in deals], dtype=np.int64)
-    places = np.searchsorted(line.standing.deal, np.array(deals, dtype=np.int64))
+    adds = added_by_deal(lines, figure == "credited")
+    deals, amount = (np.array(list(part), dtype=np.int64) for part in (adds.keys(), adds.values()))
+    places = np.searchsorted(line.standing.deal, deals)
     return listed(line, places, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
 
 

@@ -9,7 +9,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.conversion.question import line_of, tabs
+from wise_tally.conversion.question import by_value, line_of, tabs
 from wise_tally.core.beside import FACETS
 from wise_tally.core.calendar import Period
 from wise_tally.core.grouping import grouping
@@ -167,7 +167,7 @@ def page(request: HttpRequest) -> HttpResponse:
         ],
         "whole": rows.whole,
         "crossed": _crossed(line, found, rows),
-        "by_value": request.GET.get("measure") == "value",
+        "by_value": by_value(request),
         "number_query": _query(line, by=found.by),
         "query": _query(line, by=found.by, measure=request.GET.get("measure")),
         "value_query": _query(line, by=found.by, measure="value"),
@@ -240,10 +240,10 @@ def working(request: HttpRequest) -> HttpResponse:
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The rows as a file, or the reasons within them in numbers or money as the page shows."""
     line, found = read_lost(request)
-    rows, by_value = _table(line, found), request.GET.get("measure") == "value"
+    rows, money_asked = _table(line, found), by_value(request)
     sheets = {"": lambda: _rows_sheet(found, rows)}
     if crossed_rows := _crossed(line, found, rows):
-        sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, by_value)
+        sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, money_asked)
     return chosen_sheet(request, sheets, kind)
 
 
@@ -253,6 +253,6 @@ def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
     return Sheet("lost", header, frozenset({"amount", "amount before"}), cells)
 
 
-def _reasons_sheet(found: Lost, of: Crossed, by_value: bool) -> Sheet:
-    cells = [(name, *(amount if by_value else deals for deals, amount, _ in row)) for name, row in of.rows]
-    return Sheet("reasons", (words_of(found.by), *of.reasons), frozenset(of.reasons if by_value else ()), cells)
+def _reasons_sheet(found: Lost, of: Crossed, in_money: bool) -> Sheet:
+    cells = [(name, *(amount if in_money else deals for deals, amount, _ in row)) for name, row in of.rows]
+    return Sheet("reasons", (words_of(found.by), *of.reasons), frozenset(of.reasons if in_money else ()), cells)

@@ -55,10 +55,14 @@ def line_of(request: HttpRequest) -> ScopeLine:
     return line
 
 
+def by_value(request: HttpRequest) -> bool:
+    """Whether money is asked for instead of numbers; raises Refused."""
+    return _word(request, "measure", "number", ("number", "value")) == "value"
+
+
 def options_of(line: ScopeLine, request: HttpRequest) -> ConversionOptions:
     """How the cohort is taken and counted, as the address says; raises Refused."""
     basis = _word(request, "basis", "created", BASES)
-    measure = _word(request, "measure", "number", ("number", "value"))
     counting = _word(request, "counting", "reached", ("reached", "strict"))
     decided = _word(request, "decided", "all", ("all", "only"))
     stages = {line.book.ground.stages[i].key: i for i in line.book.ground.open_stages(line.scope.process)}
@@ -69,7 +73,7 @@ def options_of(line: ScopeLine, request: HttpRequest) -> ConversionOptions:
         basis=basis,
         strict=counting == "strict",
         decided_only=decided == "only",
-        by_value=measure == "value",
+        by_value=by_value(request),
         leave_out=frozenset(stages[key] for key in left),
     )
 

@@ -149,7 +149,7 @@ def exits_shown(line: ScopeLine, options: ConversionOptions) -> list[ExitsShown]
             (f"exits-{way}", row.stays[i], row.minor[i], row.share(i, options.by_value)) for i, way in enumerate(WAYS)
         ]
         stage = stages[row.stage]
-        shown.append(ExitsShown(stage.key, stage.name, sum(row.stays), sum(row.minor), ways))
+        shown.append(ExitsShown(stage.key, stage.name, *row.ended, ways))
     return shown
 
 

@@ -1,5 +1,6 @@
 """Workings of conversion figures, from the same cohort and stays that the figures count."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,14 +14,13 @@ from wise_tally.core.conversion import (
     cohort,
     conversion,
     lacks_history,
-    shown_places,
 )
 from wise_tally.core.exits import WAYS, ended_stays, exits
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
-from wise_tally.core.passing import from_start_interval, reaching
+from wise_tally.core.passing import from_start_interval, losses, reaching, stopped_at
 from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.scope.line import ScopeLine
@@ -83,7 +83,7 @@ def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, s
         raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
     if figure in ("of_created", "of_closed"):
         return _win_rate(line, options, (whole, row), figure)
-    place = _shown(line, whole, stage)
+    place = _shown(line, [one.stage for one in whole.stages], stage)
     if figure in STOPPED:
         return _stopped(line, options, (whole, row), figure, place)
     return _stage(line, options, (whole, row), figure, place)
@@ -92,21 +92,17 @@ def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, s
 def counted_deals(line: ScopeLine, options: ConversionOptions, row: Row, figure: str, stage: int) -> tuple[Ints, Flags]:
     """Places in the standing of a row's cohort, and which of its deals a figure of a stage counts."""
     found = cohort_of(line, options, row)
-    reached = reaching(line.book, line.standing, found, options.strict) & found.in_cohort[:, None]
-    places = shown_places(line.book, found.order, options)
     # The won stage has no place among the open ones; it comes last.
     place = found.order.index(stage) if stage in found.order else len(found.order)
-    inside = reached[:, place]
     if figure in STOPPED:
-        following = places[places.index(place) + 1]
-        kind = LOST if figure == "lost" else OPEN
-        inside = inside & ~reached[:, following] & (line.standing.kind[found.at] == kind)
-    return found.at, inside
+        lost, undecided = stopped_at(line.book, line.standing, found, options, place)
+        return found.at, lost if figure == "lost" else undecided
+    return found.at, reaching(line.book, line.standing, found, options.strict)[:, place] & found.in_cohort
 
 
-def _shown(line: ScopeLine, whole: ConversionGroup, key: str) -> int:
+def _shown(line: ScopeLine, stages: Sequence[int], key: str) -> int:
     """Place of a stage among the shown ones; raises Refused."""
-    keys = [line.book.ground.stages[row.stage].key for row in whole.stages]
+    keys = [line.book.ground.stages[stage].key for stage in stages]
     if key not in keys:
         raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(keys)}.", 404)
     return keys.index(key)
@@ -145,16 +141,17 @@ def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, p
     row, following = (whole.stages[at] for at in (place, place + 1))
     name, then = (line.book.ground.stages[one.stage].name for one in (row, following))
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
-    other = "undecided" if figure == "lost" else "lost"
-    others = int(counted_deals(line, options, of_row, other, row.stage)[1].sum())
     stopped = at[inside]
+    loss = losses(line.book, line.standing, cohort_of(line, options, of_row), options)[place]
     words = {"lost": "lost", "undecided": "not decided yet"}
+    parts = {"lost": (loss.lost, loss.lost_minor), "undecided": (loss.undecided, loss.undecided_minor)}
+    other = "undecided" if figure == "lost" else "lost"
+    number, total = parts[figure]
     terms = [
         (f"reached {name}", row.reached),
-        (f"− went on to {then} or won", row.reached - others - len(stopped)),
-        (f"− {words[other]}", others),
+        (f"− went on to {then} or won", loss.onward),
+        (f"− {words[other]}", parts[other][0]),
     ]
-    total = int(line.standing.amount_minor[stopped].sum())
     return Panel(
         title=_title(f"{words[figure].capitalize()} after {name}", whole),
         definition=f"Deals that reached {name} and not {then}, {words[figure]}, with their amounts on the as-of day."
@@ -163,10 +160,10 @@ def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, p
             *(PanelTerm(term, str(count(value))) for term, value in terms),
             PanelTerm("their amounts", str(money(total))),
         ),
-        total=str(count(len(stopped))),
+        total=str(count(number)),
         total_words=words[figure],
         **by_amount(line, stopped),
-        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - len(stopped)),),
+        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - number),),
     )
 
 
@@ -211,12 +208,16 @@ def _interval(found: Interval | None) -> list[tuple[str, str]]:
 
 def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
     whole, row = of
-    found = cohort_of(line, options, row)
+    found, totals = cohort_of(line, options, row), whole.totals
     kind = line.standing.kind[found.at]
+
+    def base(deals: int, value: int) -> str:
+        return str(money(value) if options.by_value else count(deals))
+
     if figure == "of_created":
         terms = [
-            PanelTerm("won", str(count(whole.totals.won))),
-            PanelTerm(f"÷ {COHORTS[options.basis]}", str(count(whole.totals.created))),
+            PanelTerm("won", base(totals.won, totals.won_value)),
+            PanelTerm(f"÷ {COHORTS[options.basis]}", base(totals.created, totals.created_value)),
         ]
         inside, rate = found.in_cohort, whole.totals.win_rate_of_created
         out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still undecided", whole.totals.undecided))
@@ -225,10 +226,10 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) 
             "win rate of created",
         )
     else:
-        closed = whole.totals.closed_won + whole.totals.closed_lost
+        closed = totals.closed_won + totals.closed_lost
         terms = [
-            PanelTerm("won in the period", str(count(whole.totals.closed_won))),
-            PanelTerm("÷ won or lost in the period", str(count(closed))),
+            PanelTerm("won in the period", base(totals.closed_won, totals.closed_won_value)),
+            PanelTerm("÷ won or lost in the period", base(closed, totals.closed_value)),
         ]
         inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
         out = (("lost", whole.totals.closed_lost),)
@@ -272,24 +273,18 @@ def _exits(line: ScopeLine, options: ConversionOptions, figure: str, key: str) -
     """Stays that ended in the period, all or those that went one way, with the deals behind them."""
     ground = line.book.ground
     rows = exits(line.book, line.standing, line.period, line.scope, options)
-    row = next((r for r in rows if ground.stages[r.stage].key == key), None)
-    if row is None:
-        shown = ", ".join(ground.stages[r.stage].key for r in rows)
-        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {shown}.", 404)
-    found, name, words = (
-        ended_stays(line.book, line.standing, line.period, line.scope),
-        ground.stages[row.stage].name,
-        EXITS[figure],
-    )
-    inside = found.stage == row.stage
+    row = rows[_shown(line, [one.stage for one in rows], key)]
+    found = ended_stays(line.book, line.standing, line.period, line.scope)
+    name, words = ground.stages[row.stage].name, EXITS[figure]
+    inside, (number, amount) = found.stage == row.stage, row.ended
     if words in WAYS:
-        inside &= found.way == WAYS.index(words)
+        way = WAYS.index(words)
+        inside, number, amount = inside & (found.way == way), row.stays[way], row.minor[way]
     at = np.unique(found.at[inside])
     terms = [
         PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
         for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
     ]
-    amount, number = int(line.standing.amount_minor[found.at[inside]].sum()), int(inside.sum())
     return Panel(
         title=f"{words.capitalize()} from {name}" if words in WAYS else f"Stays in {name} that ended",
         definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
@@ -305,11 +300,7 @@ def _time(line: ScopeLine, key: str, of: Row) -> Panel:
     ground = line.book.ground
     groups = time_in_stage(line.book, line.standing, line.period, line.scope, of.by, of.per_deal)
     rows = next((group.stages for group in groups if group.node == of.node), ())
-    row = next((r for r in rows if ground.stages[r.stage].key == key), None)
-    if row is None:
-        raise Refused(
-            f"“{key[:60]}” is not a shown stage; accepted: {', '.join(ground.stages[r.stage].key for r in rows)}.", 404
-        )
+    row = rows[_shown(line, [one.stage for one in rows], key)]
     lines = stay_lines(line.book, line.standing, line.period, line.scope)
     lines = summed(lines) if of.per_deal else lines
     lines = lines.take(of.take(line, lines.owner, lines.at))

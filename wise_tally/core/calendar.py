@@ -20,6 +20,7 @@ MONTHS_IN = {"year": 12, "quarter": 3, "month": 1}
 FISCAL = re.compile(r"FY(\d{4})(?:-(?:Q([1-4])|M(0[1-9]|1[0-2])))?", re.ASCII)
 WEEK = re.compile(r"(\d{4})-W(\d{2})", re.ASCII)
 SPAN = re.compile(r"(\d{4}-\d{2}-\d{2})/(\d{4}-\d{2}-\d{2})", re.ASCII)
+EPOCH = date(1970, 1, 1).toordinal()
 
 
 @dataclass(frozen=True)
@@ -150,13 +151,12 @@ def local_days(moments: Ints, time_zone: str) -> Ints:
     """The local date (ordinal) of each moment, shape as given."""
     if len(moments) == 0:
         return np.zeros(0, dtype=np.int64)
-    epoch = date(1970, 1, 1).toordinal()
-    first_year = date.fromordinal(epoch + int(moments.min()) // 86_400 - 2).year
-    last_year = date.fromordinal(epoch + int(moments.max()) // 86_400 + 2).year
+    first_year = date.fromordinal(EPOCH + int(moments.min()) // 86_400 - 2).year
+    last_year = date.fromordinal(EPOCH + int(moments.max()) // 86_400 + 2).year
     # Whole years keep the cache of midnights small and shared between calls.
     first, last = date(first_year, 1, 1).toordinal(), date(last_year, 12, 31).toordinal()
     midnights = _midnights(first, last, time_zone)
     # A local day is the UTC day or the one beside it, so two comparisons take the place of a search.
-    day = moments // 86_400 + (epoch - first)
+    day = moments // 86_400 + (EPOCH - first)
     day = day + (moments >= midnights[day + 1])
     return first + day - (moments < midnights[day])

@@ -7,12 +7,11 @@ from datetime import date
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.calendar import Period
+from wise_tally.core.calendar import EPOCH, Period
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group, weighted_minor
 
-EPOCH = date(1970, 1, 1).toordinal()
 NEVER = np.iinfo(np.int64).max
 
 

@@ -242,6 +242,14 @@ def summed(lines: Sequence[CommissionLine]) -> tuple[CommissionSum, ...]:
     )
 
 
+def added_by_deal(lines: Sequence[CommissionLine], credited: bool) -> dict[int, int]:
+    """What each deal (index) adds to a sum of lines, the most first: credited amounts or commissions, in minor units."""
+    adds: dict[int, int] = defaultdict(int)
+    for line in lines:
+        adds[line.deal] += line.amount_minor if credited else line.commission_minor or 0
+    return dict(sorted(adds.items(), key=lambda added: (-added[1], added[0])))
+
+
 def together(sums: Sequence[CommissionSum]) -> CommissionSum:
     """All sums as one, of no subject (-1)."""
     names = ("credited_minor", "commission_minor", "taken_back_minor", "lines", "without_rate")

@@ -45,7 +45,10 @@ class StageReach:
 
 @dataclass(frozen=True)
 class CohortTotals:
-    """The cohort of one node: `won`, `lost`, `undecided` are its own; the closed ones have their own base."""
+    """The cohort of one node: `won`, `lost`, `undecided` are its own; the closed ones have their own base.
+
+    Values are amounts on the as-of day in minor units.
+    """
 
     created: int
     won: int
@@ -56,6 +59,10 @@ class CohortTotals:
     closed_won: int
     closed_lost: int
     win_rate_of_closed: float | None
+    created_value: int
+    won_value: int
+    closed_value: int
+    closed_won_value: int
 
 
 @dataclass(frozen=True)
@@ -381,4 +388,8 @@ def _totals_of(totals: list[int], by_value: bool) -> CohortTotals:
         closed_won=closed_won,
         closed_lost=closed_lost,
         win_rate_of_closed=None if lacks_history(closed_won + closed_lost, closed_short) else of_closed,
+        created_value=created_value,
+        won_value=won_value,
+        closed_value=sum(values),
+        closed_won_value=values[0],
     )

@@ -1,12 +1,11 @@
 """Exits: where the stays that ended in a period went, forward, back, to won or to lost."""
 
 from dataclasses import dataclass
-from datetime import date
 
 import numpy as np
 
 from wise_tally.core.book import Book, Standing
-from wise_tally.core.calendar import Period, local_days
+from wise_tally.core.calendar import EPOCH, Period, local_days
 from wise_tally.core.conversion import ConversionOptions, shown_places
 from wise_tally.core.ground import LOST, WON
 from wise_tally.core.lines import Filter, owner_kept
@@ -14,7 +13,6 @@ from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 
-EPOCH = date(1970, 1, 1).toordinal()
 WAYS = ("forward", "back", "won", "lost")
 FORWARD, BACK, TO_WON, TO_LOST = range(len(WAYS))
 
@@ -26,6 +24,11 @@ class ExitRow:
     stage: int
     stays: tuple[int, ...]
     minor: tuple[int, ...]
+
+    @property
+    def ended(self) -> tuple[int, int]:
+        """All of them, and their amounts."""
+        return sum(self.stays), sum(self.minor)
 
     def share(self, way: int, by_value: bool = False) -> float | None:
         """A way's part of all of them, by number or by value."""

@@ -7,7 +7,7 @@ from datetime import date
 import numpy as np
 
 from wise_tally.core.book import Book, Standing
-from wise_tally.core.calendar import Period
+from wise_tally.core.calendar import EPOCH, Period
 from wise_tally.core.conversion import reach_of_revisions
 from wise_tally.core.ground import LOST
 from wise_tally.core.lines import Filter, owner_kept
@@ -65,7 +65,7 @@ def lost_from(book: Book, standing: Standing, at: Ints) -> Ints:
 
 def months_lost(standing: Standing, at: Ints, since: date) -> Ints:
     """Number of the month in which each deal was lost, from 0 for the month of `since`; shape of `at`."""
-    days = (standing.closed_on[at] - date(1970, 1, 1).toordinal()).astype("datetime64[D]")
+    days = (standing.closed_on[at] - EPOCH).astype("datetime64[D]")
     return (days.astype("datetime64[M]") - np.datetime64(since, "M")).astype(np.int64)
 
 

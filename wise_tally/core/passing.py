@@ -1,13 +1,13 @@
 """Where the deals of a cohort stopped between two shown stages: lost there, or not decided yet."""
 
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.conversion import Cohort, ConversionOptions, StageReach, shown_places, stood_in
 from wise_tally.core.ground import LOST, OPEN
+from wise_tally.core.money import ratio
 from wise_tally.core.statistics import Interval, wilson
 
 
@@ -15,13 +15,15 @@ from wise_tally.core.statistics import Interval, wilson
 class Loss:
     """Deals that reached a shown stage and not the next, with their amounts in minor units on the as-of day.
 
-    `share` is the lost ones among the decided deals that reached the stage, None where there is none.
+    `onward` went on to the next or were won without it. `share` is the lost ones among the decided deals that reached
+    the stage, None where there is none.
     """
 
     lost: int
     lost_minor: int
     undecided: int
     undecided_minor: int
+    onward: int
     share: float | None
 
 
@@ -37,17 +39,37 @@ def from_start_interval(first: StageReach, row: StageReach, by_value: bool) -> I
     return None if by_value or row.from_start is None else wilson(row.reached, first.reached)
 
 
+def stopped_at(
+    book: Book, standing: Standing, found: Cohort, options: ConversionOptions, place: int
+) -> tuple[Flags, Flags]:
+    """Deals of a cohort lost, and those not decided yet, that reached a shown stage and not the next; shapes (deals,).
+
+    `place` is that of the stage in the cohort's order; nothing stops after won.
+    """
+    places = shown_places(book, found.order, options)
+    following = places[places.index(place) + 1]
+    reached, kind = reaching(book, standing, found, options.strict), standing.kind[found.at]
+    stopped = found.in_cohort & reached[:, place] & ~reached[:, following]
+    return stopped & (kind == LOST), stopped & (kind == OPEN)
+
+
 def losses(book: Book, standing: Standing, found: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
     """The loss between each shown stage and the next, won the last; undecided deals apart."""
     found = found.take(np.flatnonzero(found.in_cohort))
     reached = reaching(book, standing, found, options.strict)
     kind, amount = standing.kind[found.at], standing.amount_minor[found.at]
     rows = []
-    for place, following in pairwise(shown_places(book, found.order, options)):
-        stopped = reached[:, place] & ~reached[:, following]
-        lost, still = stopped & (kind == LOST), stopped & (kind == OPEN)
-        decided = int((reached[:, place] & (kind != OPEN)).sum())
-        count = int(lost.sum())
-        share = count / decided if decided else None
-        rows.append(Loss(count, int(amount[lost].sum()), int(still.sum()), int(amount[still].sum()), share))
+    for place in shown_places(book, found.order, options)[:-1]:
+        lost, still = stopped_at(book, standing, found, options, place)
+        here, count, undecided = reached[:, place], int(lost.sum()), int(still.sum())
+        rows.append(
+            Loss(
+                lost=count,
+                lost_minor=int(amount[lost].sum()),
+                undecided=undecided,
+                undecided_minor=int(amount[still].sum()),
+                onward=int(here.sum()) - count - undecided,
+                share=ratio(count, int((here & (kind != OPEN)).sum())),
+            )
+        )
     return tuple(rows)

@@ -51,9 +51,9 @@ def _deals(request: HttpRequest, line: ScopeLine, name: str, places: Ints) -> Sh
             row.stage_name,
             row.owner_name,
             iso_day(row.expected_close if row.is_open else row.closed_on),
-            amount,
+            row.amount_minor,
         )
         for place in places.tolist()
-        if (row := rows.get(place)) and (amount := row.amount_minor) is not None
+        if (row := rows.get(place))
     ]
     return Sheet(name, ("deal", "stage", "owner", "expected close or closed", "amount"), frozenset({"amount"}), cells)
