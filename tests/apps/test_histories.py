@@ -199,7 +199,7 @@ def test_reasons_are_read_on_as_the_book_grows_and_equal_a_loop(tmp_path):
         revisions_added()
         for day in (TODAY, TODAY - timedelta(days=20)):
             book, reasons = shelf.book(), shelf.lost_reasons()
-            standing = shelf.standing(book, day)
+            standing = book.stand(day)
             names = [*reasons.names, ""]
             found = {book.deals.key[d]: names[r] for d, r in zip(standing.deal, reasons.on(standing), strict=True)}
             cut = datetime.fromtimestamp(standing.cut, UTC)

@@ -24,7 +24,7 @@ def company(name, as_of=AS_OF):
 def weighted_in_stage(key, probability):
     """What the open deals of a stage would weigh at another probability, rounded per deal."""
     book = shelf.book()
-    standing = shelf.standing(book, __import__("datetime").date(2026, 11, 23))
+    standing = book.stand(__import__("datetime").date(2026, 11, 23))
     found = forecast_working(book, standing, book.ground.fiscal.parse(QUARTER), Filter(), "weighted_open", "company", 0)
     at = {int(deal): place for place, deal in enumerate(standing.deal)}
     stage = next(i for i, s in enumerate(book.ground.stages) if s.key == key)

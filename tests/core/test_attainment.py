@@ -72,7 +72,7 @@ def test_deals_needed_and_sums_so_far_equal_plain_python(seed, tmp_path):
     world = random_world(seed, 80).read(tmp_path)
     book = shelf.book()
     day = date(2025, 11, 30)
-    standing, naive = shelf.standing(book, day), Naive(world.tables, day)
+    standing, naive = book.stand(day), Naive(world.tables, day)
     span = book.ground.fiscal.parse("2024-01-01/2025-11-30")
     plain = naive.forecast(span.starts_on, span.ends_on, "person")
     for row in forecast(book, standing, span, Filter(), "person"):
@@ -230,7 +230,7 @@ def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
     for text in ("FY2025-Q2", "FY2025-Q4", "FY2026-Q1", "FY2026-Q2", "FY2026-M04"):
         period, day = fiscal.parse(text), date(2026, 1, 31)
         naive = Naive(world.tables, day)
-        found = commissions(book, shelf.standing(book, day), period, Filter(), rates_of("person"))
+        found = commissions(book, book.stand(day), period, Filter(), rates_of("person"))
         plain = plain_commissions(
             naive, rates, {"a": Fraction(9)}, quota, lambda on, p=period: fiscal.containing(on, p.kind), period
         )
@@ -241,7 +241,7 @@ def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
         ]
         assert sorted(shown, key=str) == plain
         assert sum(one.commission_minor for one in summed(found)) == sum(row[4] or 0 for row in plain)
-    standing = shelf.standing(book, date(2026, 1, 31))
+    standing = book.stand(date(2026, 1, 31))
     months = [fiscal.part(2026, "month", n) for n in (1, 2, 3)]
     whole = commissions(book, standing, fiscal.parse("FY2026-Q1"), Filter(), rates_of("person"))
     kept = [line for m in months for line in commissions(book, standing, m, Filter(), rates_of("person"))]
@@ -297,7 +297,7 @@ def test_the_cash_calendar_equals_a_loop_over_payments(seed, tmp_path):
     """By month, won in full and open weighted per payment; and a person's are the credited parts, which add up."""
     world = with_payments(seed).read(tmp_path)
     book, day = shelf.book(), window(seed)[2]
-    standing, naive = shelf.standing(book, day), Naive(world.tables, day)
+    standing, naive = book.stand(day), Naive(world.tables, day)
     months = book.ground.fiscal.months_of(2025)
     plain = {m.text: {"won": 0, "open": 0} for m in months}
     for row in world.tables["payments"]:
@@ -333,7 +333,7 @@ def test_months_of_the_calendar_are_cut_to_the_period(tmp_path, rf):
     world.read(tmp_path)
     book = shelf.book()
     period = book.ground.fiscal.parse("2025-05-15/2025-07-10")
-    line = SimpleNamespace(book=book, standing=shelf.standing(book, date(2026, 1, 1)), period=period, scope=Filter())
+    line = SimpleNamespace(book=book, standing=book.stand(date(2026, 1, 1)), period=period, scope=Filter())
     cash = Cash(line)
     assert [(str(m.starts_on), str(m.ends_on)) for m in cash.months] == [
         ("2025-05-15", "2025-05-31"),
@@ -386,7 +386,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
                 team = naive.above("team", naive.team(person, on)) or [None]
                 for node in {"company": [""], "person": [person], "team": team}[by]:
                     plain[node] += 100
-            found = activity_attainment(book, shelf.standing(book, day), period, Filter(), by, done)
+            found = activity_attainment(book, book.stand(day), period, Filter(), by, done)
             assert {r.forecast.key: r.forecast.won for r in found if r.forecast.won} == dict(plain)
             if by == "person":
                 quota = next(r.forecast.quota for r in found if r.forecast.key == "a")

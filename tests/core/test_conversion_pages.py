@@ -30,10 +30,6 @@ AS_OF = date(2025, 11, 20)
 SCOPE = Filter(process=0)
 
 
-def stand(book):
-    return lambda day: shelf.standing(book, day)
-
-
 def test_brier_score_is_that_of_scikit_learn():
     random = np.random.default_rng(5)
     for size in (1, 7, 400):
@@ -63,7 +59,7 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
     world = random_world(seed + 20, 80)
     world.read(tmp_path)
     book, naive = shelf.book(), Naive(world.tables, AS_OF)
-    standing = shelf.standing(book, AS_OF)
+    standing = book.stand(AS_OF)
     fiscal = book.ground.fiscal
     months = tuple(fiscal.beside(fiscal.containing(AS_OF, "month"), step) for step in range(-20, 1))
     for found in spans(book, standing, months, SCOPE):
@@ -123,13 +119,13 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     world = random_world(seed + 40, 120)
     world.read(tmp_path)
     book = shelf.book()
-    standing = shelf.standing(book, AS_OF)
+    standing = book.stand(AS_OF)
     quarters = tuple(book.ground.fiscal.beside(book.ground.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3))
     found = back_test(book, standing, quarters, SCOPE)
     assert [g.period for g in found.guesses] == [q for q in quarters for _ in range(3)]
     squares = defaultdict(list)
     for guess in found.guesses:
-        then = shelf.standing(book, guess.on)
+        then = book.stand(guess.on)
         assert guess.on in checkpoints(guess.period)
         assert guess.as_set == forecast(book, then, guess.period, SCOPE, "company")[0].weighted
         assert guess.won == forecast(book, standing, guess.period, SCOPE, "company")[0].won
@@ -150,7 +146,7 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     period = quarters[0]
     naive = Naive(world.tables, AS_OF)
     then, end = (Naive(world.tables, day) for day in (middle_of(period), period.ends_on))
-    records = rep_records(book, standing, stand(book), period, Filter())
+    records = rep_records(book, standing, period, Filter())
     due = defaultdict(lambda: [0, 0])
     for key, state in then.states.items():
         counted = state["kind"] == "open" and state["category"] in then.counted
@@ -173,7 +169,7 @@ def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists(tmp_path)
     world = random_world(77, 150)
     world.read(tmp_path)
     book = shelf.book()
-    standing, period = shelf.standing(book, AS_OF), book.ground.fiscal.parse("2024-01-01/2025-11-20")
+    standing, period = book.stand(AS_OF), book.ground.fiscal.parse("2024-01-01/2025-11-20")
     banded = with_size_bands(book, standing, SCOPE)
     groups = {g.name: g for g in conversion(banded, standing, period, SCOPE, ConversionOptions(), SIZE)}
     assert set(groups) <= set(NAMES)
@@ -201,7 +197,7 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     world.deal("d1", ("2025-02-01", "s1", 100, None), ("2025-03-01", "w", 100, None))
     world.deal("d2", ("2025-02-01", "s1", 50, None), ("2025-04-01", "l", 50, None))
     world.read(tmp_path)
-    standing = shelf.standing(shelf.book(), AS_OF)
+    standing = shelf.book().stand(AS_OF)
     came = int(datetime(2025, 1, 22, 9, tzinfo=ZONE).timestamp())
     closed = came + 10 * 86_400
     status = [STATUSES.index(name) for name in (QUALIFIED, NEW, QUALIFIED, "dropped", NEW)]
@@ -228,7 +224,7 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     assert lead_figures(standing, leads, -1).qualified_rate == 0
     # As of a day before it was closed, a lead was still being worked on; owners and local days make the scope.
     book = shelf.book()
-    early, period = shelf.standing(book, date(2025, 1, 25)), book.ground.fiscal.parse("2025-01-22/2025-01-22")
+    early, period = book.stand(date(2025, 1, 25)), book.ground.fiscal.parse("2025-01-22/2025-01-22")
     assert len(leads_in(book, standing, leads, book.ground.fiscal.parse("2025-01-23/2025-12-31"), Filter()).value) == 0
     then = lead_figures(early, leads_in(book, early, leads, period, Filter()))
     assert (then.leads, then.open, then.qualified) == (5, 5, 0)

@@ -27,7 +27,7 @@ def lines_of(period, day="2025-12-31", subject="person"):
     book = shelf.book()
     fiscal = book.ground.fiscal
     found = commissions(
-        book, shelf.standing(book, date.fromisoformat(day)), fiscal.parse(period), Filter(), rates_of(subject), subject
+        book, book.stand(date.fromisoformat(day)), fiscal.parse(period), Filter(), rates_of(subject), subject
     )
     return [
         (book.deals.key[f.deal], str(date.fromordinal(f.on)), f.amount_minor, f.commission_minor, f.taken_back)
@@ -52,7 +52,7 @@ def test_the_rate_in_force_on_the_day_of_closing_counts(tmp_path):
         ("d4", "2025-06-02", 5_000, None, False),
     ]
     book = shelf.book()
-    period, standing = book.ground.fiscal.parse("FY2026-Q1"), shelf.standing(book, date(2025, 12, 31))
+    period, standing = book.ground.fiscal.parse("FY2026-Q1"), book.stand(date(2025, 12, 31))
     sums = summed(commissions(book, standing, period, Filter(), rates_of("person")))
     assert [(one.commission_minor, one.without_rate) for one in sums] == [(7_000, 0), (0, 1)]
 
@@ -127,7 +127,7 @@ def test_payments_of_each_kind_fall_due(tmp_path):
         world.add("payments", deal_id=deal, due_on="2025-06-10", amount="33.33")
     world.read(tmp_path)
     book = shelf.book()
-    standing = shelf.standing(book, date(2025, 5, 1))
+    standing = book.stand(date(2025, 5, 1))
     months = tuple(book.ground.fiscal.part(2026, "month", n) for n in (2, 3, 4))
     found = cash_calendar(standing, payments_in(book, standing, book.beside.plans(), months, Filter()), months)
     assert [(row.won, row.open) for row in found] == [

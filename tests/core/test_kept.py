@@ -40,7 +40,7 @@ def test_figures_of_one_value_equal_a_loop_over_its_deals(seed, tmp_path):
     world = random_world(seed, 60).read(tmp_path)
     start, end, day = window(seed)
     book = shelf.book()
-    standing, period = shelf.standing(book, day), book.ground.fiscal.parse(f"{start}/{end}")
+    standing, period = book.stand(day), book.ground.fiscal.parse(f"{start}/{end}")
     for source in ("fair", "web", None):
         scope = kept_to(book, "source", source, day)
         naive = Naive(world.tables, day)
@@ -66,7 +66,7 @@ def test_two_values_at_once_are_both_kept(seed, tmp_path):
     random_world(seed, 60).read(tmp_path)
     start, end, day = window(seed)
     book = shelf.book()
-    standing, period = shelf.standing(book, day), book.ground.fiscal.parse(f"{start}/{end}")
+    standing, period = book.stand(day), book.ground.fiscal.parse(f"{start}/{end}")
     (fair,) = kept_to(book, "source", "fair", day).only
     alone = forecast(book, standing, period, Filter(only=(fair,)), "company")[0]
     types = range(-1, len(book.ground.deal_types))
@@ -86,7 +86,7 @@ def test_quotas_meet_only_what_they_carry(tmp_path):
     world.deal("d2", ("2025-05-03", "w", "5.00", None), source="web", deal_type="new")
     world.read(tmp_path)
     day, book = date(2025, 6, 30), shelf.book()
-    standing, period = shelf.standing(book, day), book.ground.fiscal.parse("FY2026-Q1")
+    standing, period = book.stand(day), book.ground.fiscal.parse("FY2026-Q1")
 
     def row(scope, by="company"):
         return attainment(book, standing, period, scope, by)[0].forecast
@@ -136,7 +136,7 @@ def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
     naive = Naive(world.tables, day)
     won_keys = [k for k, s in naive.states.items() if s["kind"] == "won" and start <= s["closed_on"] <= end]
     for measure in ("amount", "quantity"):
-        standing = valued(book, shelf.standing(book, day), measure)
+        standing = valued(book, book.stand(day), measure)
         whole = forecast(book, standing, period, Filter(), "company")[0]
         by_group = {row.key: row for row in forecast(book, standing, period, Filter(), PRODUCT_GROUP)}
         kept = {
@@ -163,7 +163,7 @@ def test_a_tally_of_a_kept_scope(tmp_path):
         world.deal(f"d{number}", (f"2025-05-0{number + 1}", "w", f"{number + 1}0.00", None), source=source)
     world.read(tmp_path)
     day, book = date(2025, 6, 30), shelf.book()
-    standing, period = shelf.standing(book, day), book.ground.fiscal.parse("FY2026-Q1")
+    standing, period = book.stand(day), book.ground.fiscal.parse("FY2026-Q1")
     scope = kept_to(book, "source", "fair", day)
     for measure, value in (
         ("created", 2),

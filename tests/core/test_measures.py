@@ -88,7 +88,7 @@ def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
             last = date.fromordinal(first.replace(year=first.year + 1).toordinal() - 1)
             due = sum(amount for plan in plans[key] for _, amount in dues(plan, last))
             assert book.beside.first_year().value_minor[place] == due
-    standing = shelf.standing(book, AS_OF)
+    standing = book.stand(AS_OF)
     table = book.beside.group_lines()
     for deal in range(len(book.deals.key)):
         rows = [
@@ -116,7 +116,7 @@ def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
 def test_rows_of_every_breakdown_and_pair_add_up_and_open_into_themselves(seed, tmp_path):
     world_with_lines(seed + 10, tmp_path)
     book, random = shelf.book(), Random(seed)
-    plain, period = shelf.standing(book, AS_OF), book.ground.fiscal.parse(PERIOD)
+    plain, period = book.stand(AS_OF), book.ground.fiscal.parse(PERIOD)
     names = ("company", "process", "deal_type", "source", "partner", "product_group", "own:colour", "person")
     for measure in MEASURES:
         for basis in BASES:
@@ -149,7 +149,7 @@ def test_rows_of_every_breakdown_and_pair_add_up_and_open_into_themselves(seed, 
 def test_periods_side_by_side_are_those_of_each_alone(tmp_path):
     world_with_lines(3, tmp_path)
     book = shelf.book()
-    standing = shelf.standing(book, AS_OF)
+    standing = book.stand(AS_OF)
     periods = [book.ground.fiscal.part(2025, "quarter", number) for number in (1, 2, 3, 4)]
     for by in ("company", "team", MEMBER, "product_group"):
         side_by_side = forecast_of_periods(book, standing, periods, Filter(), by)
@@ -188,7 +188,7 @@ def test_the_bridge_of_any_measure_goes_from_forecast_to_forecast(seed, tmp_path
     team = Filter(team=next(i for i, team in enumerate(book.ground.teams) if team.key == "t1"))
     for measure in MEASURES:
         days = (date(2024, 11, 1), AS_OF)
-        before, after = (valued(book, shelf.standing(book, day), measure) for day in days)
+        before, after = (valued(book, book.stand(day), measure) for day in days)
         for scope in (Filter(), team):
             for figure in ("weighted", "won", "open", "commit_forecast"):
                 first, *causes, last = bridge(book, before, after, period, scope, figure)

@@ -1,12 +1,10 @@
 """The core against the naive second implementation on random workspaces, through the whole package reader."""
 
-from dataclasses import fields, replace
 from datetime import date
 from itertools import pairwise
 from random import Random
 from statistics import mean, median
 
-import numpy as np
 import pytest
 
 from tests.support.naive import Naive, cents, local, survival_quantile
@@ -15,7 +13,6 @@ from tests.support.world import ask
 from wise_tally.core.conversion import ConversionOptions, cohort
 from wise_tally.core.deal_list import slips
 from wise_tally.core.exits import WAYS, exits
-from wise_tally.core.growth import carried, take_over, with_added
 from wise_tally.core.lines import Filter
 from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import time_in_stage
@@ -102,7 +99,7 @@ def check_stays(row, inside, running):
 def check_ages(as_of, start, end, naive):
     """Each age of running stays: a person's are the plain list, a row's mean and number are those of its ages."""
     book = shelf.book()
-    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
     for by in ("person", "team", "territory", "company"):
         for group in time_in_stage(book, standing, period, Filter(), by):
             for row in group.stages:
@@ -130,7 +127,7 @@ def check_exits(as_of, start, end, naive):
                 way = kind if kind != "open" else "forward" if onward else "back"
                 expected.setdefault((row["stage_id"], way), []).append(naive.states[key]["amount"])
     book = shelf.book()
-    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
     for row in exits(book, standing, period, Filter(process=0), ConversionOptions()):
         for way, stays, minor in zip(WAYS, row.stays, row.minor, strict=True):
             amounts = expected.get((book.ground.stages[row.stage].key, way), [])
@@ -241,7 +238,7 @@ def check_losses(naive, order, places, cohort_keys, asked):
     """Between each shown stage and the next: deals lost, and apart those not decided, of a plain loop."""
     start, end, as_of, options = asked
     book = shelf.book()
-    standing, period = shelf.standing(book, as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
     way = ConversionOptions(options["basis"], options["strict"], options["decided_only"])
     found = cohort(book, standing, period, Filter(process=0), way)
     for row, (place, following) in zip(losses(book, standing, found, way), pairwise(places), strict=True):
@@ -253,30 +250,6 @@ def check_losses(naive, order, places, cohort_keys, asked):
         assert (row.undecided, row.undecided_minor) == (len(kinds["open"]), amounts["open"])
         decided = sum(naive.states[key]["kind"] != "open" for key in here)
         assert row.share == (len(kinds["lost"]) / decided if decided else None)
-
-
-@pytest.mark.django_db
-@pytest.mark.parametrize("seed", SEEDS)
-def test_a_book_grown_by_revisions_equals_the_whole_one(seed, tmp_path):
-    """Some deals' last revisions are taken away and added again: every column and standing is that of the whole book."""
-    random_world(seed).read(tmp_path)
-    whole = shelf.book()
-    rev, random = whole.revisions, Random(seed)
-    last = np.flatnonzero(np.diff(np.r_[rev.deal, -1]) != 0)
-    cut = np.array(sorted(random.sample(last.tolist(), random.choice((1, 3, 40)))))
-    cut = cut[(cut > 0) & (rev.deal[cut - 1] == rev.deal[cut])]
-    part = replace(whole, revisions=rev.take(np.setdiff1d(np.arange(len(rev.deal)), cut)))
-    days = [date(2024, random.randint(1, 12), 3), date(2025, random.randint(1, 12), 3), date(2027, 1, 1)]
-    before = [part.stand(day) for day in days]
-    revisions, growth = with_added(part.revisions, rev.take(cut))
-    new = replace(part, revisions=revisions)
-    take_over(part, new, growth)
-    for name in ("effective_to", "entered_row"):
-        assert getattr(new, name).tolist() == getattr(whole, name).tolist()
-    for day, standing in zip(days, before, strict=True):
-        found, expected = carried(standing, new, growth), whole.stand(day)
-        for field in fields(expected):
-            assert np.array_equal(getattr(found, field.name), getattr(expected, field.name)), (day, field.name)
 
 
 @pytest.mark.django_db

@@ -36,7 +36,7 @@ def world_of(seed, tmp_path):
     world = random_world(seed, 70).read(tmp_path)
     start, end, day = window(seed)
     book = shelf.book()
-    return book, shelf.standing(book, day), book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
+    return book, book.stand(day), book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
 
 
 def asked(book, standing, period, measure, by="company"):
@@ -176,7 +176,7 @@ def test_a_week_sets_out_what_stood_the_evening_before(seed, tmp_path):
         evening = week.starts_on - timedelta(days=1)
         then = Naive(world.tables, evening).forecast(week.starts_on, week.ends_on, "person")
         now = Naive(world.tables, day).forecast(week.starts_on, week.ends_on, "person")
-        rows = this_week(book, shelf.standing(book, evening), shelf.standing(book, day), week, Filter())
+        rows = this_week(book, book.stand(evening), book.stand(day), week, Filter())
         assert week_together(rows) == (sum(r.set_out_minor for r in rows), sum(r.won_minor for r in rows))
         for row in rows:
             key = book.ground.people[row.person].key

@@ -21,7 +21,7 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
     random, world = Random(seed), random_world(seed, 40)
     world.read(tmp_path / "before")
     book = shelf.book()
-    standing, period = shelf.standing(book, AS_OF), book.ground.fiscal.parse("2024-06-01/2026-05-31")
+    standing, period = book.stand(AS_OF), book.ground.fiscal.parse("2024-06-01/2026-05-31")
     wishes, later = {}, AS_OF.isoformat()
     for at in random.sample(range(len(standing.deal)), 12):
         deal = int(standing.deal[at])
@@ -57,7 +57,7 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
     tables = [forecast(book, found, period, Filter(), by) for by in ("company", "person", "team", "source")]
     world.read(tmp_path / "after")
     after = shelf.book()
-    real = shelf.standing(after, AS_OF)
+    real = after.stand(AS_OF)
     for by, table in zip(("company", "person", "team", "source"), tables, strict=True):
         assert [
             (r.key, r.won, r.lost, r.open, r.weighted, r.undated) for r in forecast(after, real, period, Filter(), by)
@@ -70,7 +70,7 @@ def test_a_supposed_probability_of_a_stage_leaves_those_of_deals_alone(tmp_path)
     world.tables["stages"][1]["own_probability"] = "true"
     world.read(tmp_path)
     book = shelf.book()
-    standing = shelf.standing(book, AS_OF)
+    standing = book.stand(AS_OF)
     stage = next(i for i, s in enumerate(book.ground.stages) if s.key == "s2")
     found = supposed(book, standing, WhatIf(stages={stage: 1_234}))
     own = book.revisions.probability_bp[standing.row] >= 0

@@ -86,7 +86,7 @@ def test_what_is_needed_opens_its_working(demo, sign_in):
     assert (span.starts_on, span.ends_on) == (date(2025, 10, 1), date(2026, 9, 30))
     past = ask("forecast", span.text, AS_OF, by="person")["r08"]
     book = shelf.book()
-    rows = forecast(book, shelf.standing(book, date(2026, 11, 23)), span, Filter(), "person")
+    rows = forecast(book, book.stand(date(2026, 11, 23)), span, Filter(), "person")
     closed = next(row for row in rows if row.key == "r08")
     number = past["deals_won"] + closed.deals_lost
     exact = Fraction(gap * number, cents(past["won"]))
@@ -112,7 +112,7 @@ def test_numbers_margin_and_quantity_have_their_own_targets(demo, sign_in):
     groups = rows_of(client, f"by=product_group&measure=quantity&period={QUARTER}")
     whole = client.get(f"/attainment/?by=product_group&measure=quantity&period={QUARTER}").context["whole"].forecast
     book = shelf.book()
-    standing = shelf.standing(book, date(2026, 11, 23))
+    standing = book.stand(date(2026, 11, 23))
     first, last = date(2026, 10, 1).toordinal(), date(2026, 12, 31).toordinal()
     keys = {
         book.deals.key[int(deal)]

@@ -41,7 +41,7 @@ def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):
                                Filter(person=random.randrange(len(ground.people))),
                                Filter(territory=random.randrange(len(ground.territories)))])  # fmt: skip
         measure, period = random.choice(MEASURES), random.choice(periods)
-        before, after = (shelf.standing(book, day) for day in days)
+        before, after = (book.stand(day) for day in days)
         rows = {row.cause: row.amount_minor for row in bridge(book, before, after, period, scope, measure)}
         change = rows.pop("end") - rows["start"]
         assert sum(amount for cause, amount in rows.items() if cause != "start") == change
@@ -81,7 +81,7 @@ def test_the_page_of_changes_is_the_command_and_opens_its_deals(demo, sign_in):
 def test_seen_rates_weigh_what_was_seen_and_small_samples_keep_the_set_one(demo, sign_in):
     """Against a naive sum over deals with the rates of set and seen."""
     book = shelf.book()
-    standing, period = shelf.standing(book, TODAY), book.ground.fiscal.parse(QUARTER)
+    standing, period = book.stand(TODAY), book.ground.fiscal.parse(QUARTER)
     window = look_back_of(period)
     assert (window.starts_on, window.ends_on) == (date(2025, 10, 1), date(2026, 9, 30))
     rates = {r.stage: r for r in set_and_seen(book, standing, window, Filter())[0].stages}

@@ -33,7 +33,7 @@ def test_lanes_hold_every_open_deal_once_with_the_money_of_the_list(demo, sign_i
     client = sign_in("m1")
     answer = client.get(f"{LANES}&by={by}&process=new_site")
     book = shelf.book()
-    standing = shelf.standing(book, date(2026, 11, 23))
+    standing = book.stand(date(2026, 11, 23))
     nodes = book.ground.stages if by == "stage" else book.ground.categories
     column = standing.stage if by == "stage" else standing.category
     process = next(i for i, (key, _) in enumerate(book.ground.processes) if key == "new_site")

@@ -67,7 +67,7 @@ def test_terms_and_deals_of_a_working_add_up(demo):
     from wise_tally.core.working import forecast_working
 
     book = shelf.book()
-    standing, period = shelf.standing(book, date(2026, 11, 23)), book.ground.fiscal.parse("FY2027-Q3")
+    standing, period = book.stand(date(2026, 11, 23)), book.ground.fiscal.parse("FY2027-Q3")
     for by in ("company", "team", "person", "territory"):
         for row in forecast(book, standing, period, Filter(), by):
             for figure in FIGURES:
@@ -83,7 +83,7 @@ def test_over_all_periods_every_deal_is_counted_once(seed, tmp_path):
     random_world(seed).read(tmp_path)
     book = shelf.book()
     everything = Period(date(1900, 1, 1), date(2199, 12, 31), "span", "all")
-    standing = shelf.standing(book, date(2025, 6, 30))
+    standing = book.stand(date(2025, 6, 30))
     for scope in (Filter(), Filter(process=0), Filter(team=1), Filter(person=2), Filter(territory=0)):
         lines = forecast_lines(book, standing, everything, scope, "company")
         figures = ["won", "lost", "undated", *(f"category:{i}" for i in range(4))]

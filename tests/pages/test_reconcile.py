@@ -37,7 +37,7 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     opened = text(client.get(closed))
     assert "Against Win rate of created, pinned:" in opened
     book = shelf.book()
-    standing = shelf.standing(book, TODAY)
+    standing = book.stand(TODAY)
     first, last = date(2025, 4, 1).toordinal(), date(2026, 3, 31).toordinal()
     mine = [i for i in range(len(standing.deal)) if book.deals.process[standing.deal[i]] == 0]
     made = {int(standing.deal[i]) for i in mine if first <= book.created_on[standing.deal[i]] <= last}
@@ -67,8 +67,8 @@ def test_figures_of_money_reconcile_to_the_cent(demo, sign_in):
     assert totals == [cents(value) for value in told]
     only_first = {key: words for key, _, _, words in answer["sides"][0]["rows"]}
     assert only_first["d9001"] == "has another status"
-    at = {book.deals.key[int(d)]: i for i, d in enumerate(shelf.standing(book, TODAY).deal)}
-    standing = shelf.standing(book, TODAY)
+    at = {book.deals.key[int(d)]: i for i, d in enumerate(book.stand(TODAY).deal)}
+    standing = book.stand(TODAY)
     for key, words in only_first.items():
         if words == "has another status":
             assert standing.kind[at[key]] == OPEN or standing.closed_on[at[key]] > date(2026, 11, 2).toordinal()

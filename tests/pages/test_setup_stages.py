@@ -48,7 +48,7 @@ def test_the_effect_is_shown_before_and_is_what_happens_then(demo, sign_in):
     """Weighted before and after of each stage, in a plain loop over the open deals; nothing is written before the second press."""
     client, rules = sign_in("m1"), StageRule.objects.count()
     book = shelf.book()
-    standing = shelf.standing(book, date(2026, 11, 23))
+    standing = book.stand(date(2026, 11, 23))
     offer = next(i for i, stage in enumerate(book.ground.stages) if stage.key == "ns_offer")
     amounts = standing.amount_minor[(standing.stage == offer) & (standing.category != 3)].tolist()
     before = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])

@@ -17,7 +17,6 @@ from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import Panel, PanelTerm, by_amount, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, days, money, percent
@@ -114,7 +113,7 @@ def page(request: HttpRequest) -> HttpResponse:
 def _velocities(line: ScopeLine) -> tuple[Velocity, Velocity]:
     """Of the period, and of the one before as the book stood at its end."""
     earlier = line.book.ground.fiscal.beside(line.period, -1)
-    then = shelf.standing(line.book, min(earlier.ends_on, line.as_of))
+    then = line.book.stand(min(earlier.ends_on, line.as_of))
     return (
         velocity(line.book, line.standing, line.period, line.scope),
         velocity(line.book, then, earlier, line.scope),

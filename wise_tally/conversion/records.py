@@ -1,7 +1,6 @@
 """A rep's record: commit against outcome, slips, calls against outcome, over the last periods."""
 
 from dataclasses import dataclass
-from functools import partial
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -15,7 +14,6 @@ from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import count, money, percent
 
@@ -41,13 +39,7 @@ def read_records(request: HttpRequest) -> tuple[ScopeLine, list[Period], list[Pe
     kind = line.period.kind if line.period.kind in ("month", "quarter", "year") else "quarter"
     last = fiscal.containing(line.as_of, kind)
     periods = [fiscal.beside(last, -step) for step in range(1, PERIODS + 1)]
-    tables = []
-    for period in periods:
-        key = ("record", period, line.scope)
-        if key not in line.standing.memo:
-            stand = partial(shelf.standing, line.book)
-            line.standing.memo[key] = rep_records(line.book, line.standing, stand, period, line.scope)
-        tables.append(line.standing.memo[key])
+    tables = [rep_records(line.book, line.standing, period, line.scope) for period in periods]
     people = sorted({person for table in tables for person in table}, key=lambda i: line.book.ground.people[i].name)
     found = []
     for person in people:

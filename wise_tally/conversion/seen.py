@@ -168,14 +168,11 @@ def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> Htt
 
 
 def read_back_test(line: ScopeLine) -> BackTest:
-    """The last periods that are over, kept with the ground while today's changes cannot touch them."""
+    """The last periods that are over."""
     fiscal = line.book.ground.fiscal
     present = fiscal.containing(line.as_of, "quarter")
     periods = tuple(fiscal.beside(present, -step) for step in range(1, PAST_PERIODS + 1))
-    key = ("back-test", line.as_of, line.scope)
-    if key not in line.standing.memo:
-        line.standing.memo[key] = back_test(line.book, line.standing, periods, line.scope)
-    return line.standing.memo[key]  # type: ignore[no-any-return]
+    return back_test(line.book, line.standing, periods, line.scope)
 
 
 SIDES = {"as_set": "set", "as_seen": "seen"}

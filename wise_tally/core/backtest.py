@@ -7,12 +7,15 @@ import numpy as np
 
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period, midnight_ending
+from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities, with_probabilities
 
+# Those of four quarters for ten scopes.
+LOOKS_KEPT = 120
 CHECKPOINTS = ("at its start", "after a third", "after two thirds")
 
 
@@ -66,6 +69,7 @@ def checkpoints(period: Period) -> tuple[date, ...]:
     return tuple(period.starts_on + timedelta(days=period.days * part // 3 - 1) for part in range(3))
 
 
+@derived(Grows.KEPT)
 def back_test(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> BackTest:
     """Each past period at its checkpoints, with what was set and what had been seen by then, never later data.
 
@@ -76,7 +80,7 @@ def back_test(book: Book, standing: Standing, periods: tuple[Period, ...], scope
     for period in periods:
         won = int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum())
         for words, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
-            then = _kept_look(book, standing, period, on, scope)
+            then = _look(book, period, on, scope)
             guesses.append(Guess(period, on, words, then.as_set, then.as_seen, won))
             place = np.searchsorted(standing.deal, then.deal)
             decided = standing.kind[place] != OPEN
@@ -97,16 +101,16 @@ class _Look:
     chances: Ints
 
 
-def _kept_look(book: Book, standing: Standing, period: Period, on: date, scope: Filter) -> _Look:
-    """The look of a day that is past, kept with the ground: no later change of a deal can touch it."""
-    key = ("look", on, period, scope)
-    kept = book.ground.memo.get(key) if on < standing.as_of else None
-    if not isinstance(kept, _Look):
-        kept = _look(book, period, on, scope)
-        book.ground.memo[key] = kept
-    return kept
+def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) -> _Look | None:
+    """A look back holds until a revision comes in before its day, or one of the small tables changes."""
+    old, new = grown.old, grown.new
+    same = old.ground is new.ground and old.credits is new.credits and (not scope.only or old.beside is new.beside)
+    same = same and np.array_equal(old.deals.short_form, new.deals.short_form[: len(old.deals.key)])
+    added = new.revisions.effective_at[grown.growth.rows]
+    return look if same and (added >= midnight_ending(on, new.ground.time_zone)).all() else None
 
 
+@derived(_untouched, most=LOOKS_KEPT)
 def _look(book: Book, period: Period, on: date, scope: Filter) -> _Look:
     due, decided = _stood(book, period, on)
     seen = with_probabilities(due, seen_probabilities(book, decided, period))

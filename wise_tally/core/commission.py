@@ -9,6 +9,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import NO_DAY, FiscalCalendar, Period, local_days
+from wise_tally.core.derived import Grown, derived
 from wise_tally.core.ground import WON
 from wise_tally.core.lines import Filter, Lines, credited_lines, kept_deals, people_kept
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
@@ -82,14 +83,13 @@ class CommissionSum:
     without_rate: int
 
 
+def _rows_moved(times: WonTimes, grown: Grown) -> WonTimes:
+    return replace(times, row=grown.growth.moved(times.row))
+
+
+@derived(_rows_moved)
 def won_times(book: Book, standing: Standing) -> WonTimes:
-    """All times won before the standing's cut; kept with the standing."""
-    if "won times" not in standing.memo:
-        standing.memo["won times"] = _won_times(book, standing)
-    return standing.memo["won times"]  # type: ignore[no-any-return]
-
-
-def _won_times(book: Book, standing: Standing) -> WonTimes:
+    """All times won before the standing's cut."""
     rev = book.revisions
     known = rev.effective_at < standing.cut
     won = known & (book.ground.stage_kind[rev.stage] == WON)

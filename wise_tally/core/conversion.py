@@ -8,6 +8,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.errors import CoreError
 from wise_tally.core.ground import KINDS, LOST, OPEN, WON
 from wise_tally.core.grouping import grouping
@@ -157,15 +158,8 @@ def cohort(book: Book, standing: Standing, period: Period, scope: Filter, option
     return Cohort(at, order, furthest, inside, closed)
 
 
+@derived()
 def reach_of_revisions(book: Book, process: int) -> Ints:
-    """`_reach` of a process, computed once for a book."""
-    key = ("reach", process)
-    if key not in book.memo:
-        book.memo[key] = _reach(book, process)
-    return book.memo[key]
-
-
-def _reach(book: Book, process: int) -> Ints:
     """Per revision the furthest place among the process's open stages (present order) that its deal had stood in.
 
     A short-form lost deal reached the stage it was lost from, else the first. -1 before any open stage.
@@ -198,12 +192,10 @@ def first_shown(book: Book, order: tuple[int, ...], options: ConversionOptions) 
 
 def stood_in(book: Book, standing: Standing, found: Cohort) -> Flags:
     """Which deals of a cohort stood in each open stage in order and, last, are won; shape (deals, open stages + 1)."""
-    key = ("stood", found.order)
-    if key not in standing.memo:
-        standing.memo[key] = _stood(book, standing, found.order)
-    return standing.memo[key][found.at]  # type: ignore[no-any-return]
+    return _stood(book, standing, found.order)[found.at]
 
 
+@derived(Grows.KEPT)
 def _stood(book: Book, standing: Standing, order: tuple[int, ...]) -> Flags:
     rev = book.revisions
     place = np.full(len(book.ground.stages), NONE, dtype=np.int64)

@@ -7,6 +7,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.statistics import DAY_SECONDS
@@ -55,17 +56,12 @@ class Slips:
     days: Ints
 
 
+@derived(Grows.KEPT)
 def slips(book: Book, standing: Standing) -> Slips:
     """Slips before the standing's cut: a revision that moves the expected close later, between two dates, both while open.
 
-    Computed once and kept with the standing. Source: common practice.
+    Source: common practice.
     """
-    if "slips" not in standing.memo:
-        standing.memo["slips"] = _slips(book, standing)
-    return standing.memo["slips"]  # type: ignore[no-any-return]
-
-
-def _slips(book: Book, standing: Standing) -> Slips:
     deal, later, _ = slip_moves(book, standing)
     deals = len(book.deals.key)
     return Slips(np.bincount(deal, minlength=deals), sum_by_group(later, deal, deals))

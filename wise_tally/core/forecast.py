@@ -14,6 +14,7 @@ from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import called
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping
 from wise_tally.core.lines import Filter, Lines, credited_lines, members_of_day, node_of_lines, shown_nodes
 from wise_tally.core.measures import AMOUNT, DEALS
@@ -123,11 +124,10 @@ def value_of_lines(lines: Lines, values: Ints, person_rank: Ints) -> Ints:
     return values[lines.at] if lines.standing.measure == DEALS else lines.parts(values, person_rank)
 
 
+@derived(Grows.KEPT)
 def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
-    """The bucket of each deal of the standing, kept with it: several breakdowns of one period ask for it."""
-    if period not in standing.memo:
-        standing.memo[period] = buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
-    return standing.memo[period]
+    """The bucket of each deal of the standing: several breakdowns of one period ask for it."""
+    return buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
 
 
 def forecast(
@@ -278,13 +278,10 @@ def calls_of_rows(
     return lambda node: amounts.get((by, NONE if by == "company" else node))
 
 
+@derived(Grows.KEPT)
 def called_amounts(book: Book, standing: Standing, period: Period) -> dict[tuple[str, int], int | None]:
-    """The called amount of every node, kept with the standing: several breakdowns of a page ask for it."""
-    key = ("called", period)
-    if key not in standing.memo:
-        weighted = weighted_by_person(book, standing, period)
-        standing.memo[key] = called(book.ground, standing.as_of, period, weighted)
-    return standing.memo[key]  # type: ignore[no-any-return]
+    """The called amount of every node, of which several breakdowns of a page ask."""
+    return called(book.ground, standing.as_of, period, weighted_by_person(book, standing, period))
 
 
 def _no_call(node: int) -> int | None:

@@ -5,7 +5,7 @@ Days are ordinals, moments are seconds since 1970 UTC, probabilities basis point
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property, lru_cache
 
@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.calendar import FiscalCalendar, midnight_ending
+from wise_tally.core.derived import Kept
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE, Tree, parent_on
 
@@ -135,11 +136,7 @@ class Ground:
     calls: tuple[Call, ...] = ()
     deal_types: tuple[str, ...] = ()
     sources: tuple[str, ...] = ()
-
-    @cached_property
-    def memo(self) -> dict[object, object]:
-        """What is derived from this ground once and kept with it."""
-        return {}
+    kept: Kept = field(init=False, default_factory=Kept, repr=False, compare=False)
 
     @cached_property
     def person_rank(self) -> Ints:

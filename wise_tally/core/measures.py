@@ -5,7 +5,8 @@ from dataclasses import replace
 import numpy as np
 
 from wise_tally.core.beside import DealValue
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, Standing, with_rows_moved
+from wise_tally.core.derived import derived
 from wise_tally.core.errors import UnknownBreakdown
 
 AMOUNT, MARGIN, DEALS, FIRST_YEAR, QUANTITY = MEASURES = ("amount", "margin", "deals", "first_year", "quantity")
@@ -28,14 +29,10 @@ def valued(book: Book, standing: Standing, measure: str = AMOUNT, basis: str = C
         raise UnknownBreakdown(f"Accepted measures: {', '.join(MEASURES)}; accepted days: {', '.join(BASES)}.")
     if (measure, basis) == (AMOUNT, CLOSE):
         return standing
-    key = ("valued", measure, basis)
-    kept = standing.memo.get(key)
-    # What stands beside the book may change where the standing does not.
-    if kept is None or kept[0] is not book.beside:
-        kept = standing.memo[key] = (book.beside, _valued(book, standing, measure, basis))
-    return kept[1]  # type: ignore[no-any-return]
+    return _valued(book, standing, measure, basis)
 
 
+@derived(with_rows_moved)
 def _valued(book: Book, standing: Standing, measure: str, basis: str) -> Standing:
     due_on = None if basis == CLOSE else book.beside.first_due()[standing.deal]
     if measure == AMOUNT:

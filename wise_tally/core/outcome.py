@@ -5,9 +5,13 @@ from math import gcd
 
 import numpy as np
 
-from wise_tally.core.book import Flags
-from wise_tally.core.forecast import ForecastLines
+from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import Period
+from wise_tally.core.derived import Grows, derived
+from wise_tally.core.forecast import ForecastLines, forecast_lines
+from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, divide_half_even_array, sum_by_group
+from wise_tally.core.seen_weight import seen_of_deals
 
 MOST_CELLS = 100_000
 DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
@@ -114,6 +118,38 @@ def outcome_either_way(
     for place in places:
         rest = _joined(rest, cells[place], chance[place])
     return EitherWay(Outcome(won_minor, step, rest, _mean(won_minor, amount_minor, probability_bp)), tuple(chances))
+
+
+@dataclass(frozen=True)
+class Deciding:
+    """The largest open counted deals of a period, the most money first: places in the standing, what each would bring in
+    minor units, and what becomes of the outcome either way.
+    """
+
+    at: tuple[int, ...]
+    amount_minor: tuple[int, ...]
+    either_way: EitherWay
+
+
+@derived(Grows.KEPT)
+def deciding(  # noqa: PLR0913 - what is asked of a page: which deals, against which quota, how many
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str, quota_minor: int | None, most: int
+) -> Deciding:
+    """The `most` largest open deals of the scope with the chance of quota if each is won and if it is not."""
+    won, at, amount = stakes(forecast_lines(book, standing, period, scope, by))
+    largest = np.argsort(-amount, kind="stable")[:most].tolist()
+    found = outcome_either_way(won, amount, standing.probability_bp[at], largest, quota_minor)
+    return Deciding(tuple(at[largest].tolist()), tuple(amount[largest].tolist()), found)
+
+
+@derived(Grows.KEPT)
+def set_and_seen_outcomes(
+    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+) -> tuple[Outcome, Outcome]:
+    """The outcome of the scope with the set probabilities and with the seen ones."""
+    won, at, amount = stakes(forecast_lines(book, standing, period, scope, by))
+    both = (standing.probability_bp[at], seen_of_deals(book, standing, period)[at])
+    return outcome(won, amount, both[0]), outcome(won, amount, both[1])
 
 
 def _cells(amount_minor: Ints, step: int) -> list[int]:

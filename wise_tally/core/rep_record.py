@@ -1,6 +1,5 @@
 """A rep's record: commit against outcome, deals that slipped, calls against outcome, period by period."""
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -9,12 +8,11 @@ import numpy as np
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import calls_in_force
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints, ratio, sum_by_group
-
-Stand = Callable[[date], Standing]
 
 
 @dataclass(frozen=True)
@@ -79,13 +77,14 @@ def middle_of(period: Period) -> date:
     return period.starts_on + timedelta(days=period.days // 2 - 1)
 
 
-def rep_records(book: Book, standing: Standing, stand: Stand, period: Period, scope: Filter) -> dict[int, RepRecord]:
+@derived(Grows.KEPT)
+def rep_records(book: Book, standing: Standing, period: Period, scope: Filter) -> dict[int, RepRecord]:
     """Of each person who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
     deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
     call in force at mid-period against what was won. Source: common practice; own definition.
     """
     middle, people = middle_of(period), len(book.ground.people)
-    then, end = stand(middle), stand(min(period.ends_on, standing.as_of))
+    then, end = book.stand(middle), book.stand(min(period.ends_on, standing.as_of))
     lines = forecast_lines(book, then, period, scope, "person")
     surest = f"category:{book.ground.surest_first[0]}" if book.ground.surest_first else "open"
     in_commit, due = lines.counts(surest), lines.counts("open")

@@ -7,6 +7,7 @@ import numpy as np
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.conversion import lacks_history, reach_of_revisions
+from wise_tally.core.derived import derived
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter, owner_kept, owner_rows, rows_inside, shown_nodes
@@ -52,18 +53,12 @@ class SeenGroup:
     stages: tuple[SeenRate, ...]
 
 
+@derived()
 def reached_days(book: Book, process: int) -> Ints:
     """The day ordinal on which revisions show each deal to have first reached each open stage, shape (open stages, deals).
 
     NEVER where none shows it. Computed once for a book: a look back only has to cut it off.
     """
-    key = ("first reached", process)
-    if key not in book.memo:
-        book.memo[key] = _reached_days(book, process)
-    return book.memo[key]
-
-
-def _reached_days(book: Book, process: int) -> Ints:
     rev, reach = book.revisions, reach_of_revisions(book, process)
     before = np.r_[NONE, reach[:-1]][: len(reach)]
     before[np.r_[True, np.diff(rev.deal) != 0][: len(reach)]] = NONE

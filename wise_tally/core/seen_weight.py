@@ -5,9 +5,10 @@ from datetime import timedelta
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, Standing, with_rows_moved
 from wise_tally.core.calendar import Period
 from wise_tally.core.customer import year_before
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import forecast
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter
@@ -31,19 +32,13 @@ def look_back_of(period: Period) -> Period:
     return Period(first, last, "span", f"{first}/{last}")
 
 
+@derived(Grows.KEPT)
 def seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenProbabilities:
     """The win rate seen in the look-back for each open stage of every process; never from later than the as-of day.
 
     A stage with fewer than 20 decided deals keeps its set probability. Rates round half to even to the basis point.
-    Worked out once for a standing and period. Source: own definition; see the rules of computation.
+    Source: own definition; see the rules of computation.
     """
-    key = ("seen", period)
-    if key not in standing.memo:
-        standing.memo[key] = _seen_probabilities(book, standing, period)
-    return standing.memo[key]  # type: ignore[no-any-return]
-
-
-def _seen_probabilities(book: Book, standing: Standing, period: Period) -> SeenProbabilities:
     window = look_back_of(period)
     rules = book.ground.rules_on(standing.as_of)
     probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
@@ -70,12 +65,10 @@ def with_probabilities(standing: Standing, seen: SeenProbabilities) -> Standing:
     return replace(standing, probability_bp=_weighed(standing, seen))
 
 
+@derived(with_rows_moved)
 def seen_standing(book: Book, standing: Standing, period: Period) -> Standing:
-    """The standing weighed by what it had itself seen before the period; made once for both."""
-    key = ("seen standing", period)
-    if key not in standing.memo:
-        standing.memo[key] = with_probabilities(standing, seen_probabilities(book, standing, period))
-    return standing.memo[key]  # type: ignore[no-any-return]
+    """The standing weighed by what it had itself seen before the period."""
+    return with_probabilities(standing, seen_probabilities(book, standing, period))
 
 
 def weighted_by_seen(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> dict[int, int]:

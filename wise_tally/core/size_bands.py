@@ -1,7 +1,5 @@
 """Size bands: deals told apart by the quartiles of their amounts in the scope."""
 
-from dataclasses import replace
-
 import numpy as np
 
 from wise_tally.core.beside import Beside, DealValue, Facet, GroupLines
@@ -48,17 +46,4 @@ def with_size_bands(book: Book, standing: Standing, scope: Filter) -> Book:
     """
     of_deal = np.full(len(book.deals.key), NONE, dtype=np.int64)
     of_deal[standing.deal] = np.searchsorted(edges(book, standing, scope), standing.amount_minor, side="left")
-    found = replace(book, beside=_Banded(book.beside, Facet(NAMES, NAMES, of_deal)))
-    # Nothing else differs, so what was derived from the book holds for it too.
-    derived = (
-        "memo",
-        "effective_to",
-        "_run_starts",
-        "entered_row",
-        "stays",
-        "open_stays",
-        "stay_entered_on",
-        "created_on",
-    )
-    found.__dict__.update({name: book.__dict__[name] for name in derived if name in book.__dict__})
-    return found
+    return book.with_beside(_Banded(book.beside, Facet(NAMES, NAMES, of_deal)))

@@ -4,12 +4,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
-from typing import cast
 
 import numpy as np
 
 from wise_tally.core.book import Flags
 from wise_tally.core.calendar import Period, midnight_ending
+from wise_tally.core.derived import derived
 from wise_tally.core.ground import Ground
 from wise_tally.core.money import Ints, divide_half_even_array, sum_by_group
 from wise_tally.core.trees import NONE, Tree
@@ -137,15 +137,9 @@ class QuotaTable:
         return self.first + np.maximum(earlier - 1, 0)
 
 
+@derived()
 def quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
     """The table of a metric and filter, made once for a ground."""
-    key = (metric, filters)
-    if key not in ground.memo:
-        ground.memo[key] = _quota_table(ground, metric, filters)
-    return cast(QuotaTable, ground.memo[key])
-
-
-def _quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
     rows = [quota for quota in ground.quotas if quota.metric == metric and quota.filters == filters]
     rows.sort(key=lambda q: (q.subject, q.subject_index, q.starts_on, q.ends_on, q.set_at))
     subjects = tuple(sorted({(q.subject, q.subject_index) for q in rows}))
@@ -184,22 +178,11 @@ def pace(
     return _targets(ground, as_of, (period, min(as_of, period.ends_on)), metric, filters)
 
 
+@derived(most=TARGETS_KEPT)
 def _targets(
     ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
 ) -> Targets:
-    """The targets of a window, kept with the ground: a page asks for those of one period many times."""
-    kept = cast("dict[object, Targets]", ground.memo.setdefault("targets", {}))
-    key = (as_of, window, metric, filters)
-    if key not in kept:
-        if len(kept) >= TARGETS_KEPT:
-            kept.clear()
-        kept[key] = _cut_to_window(ground, as_of, window, metric, filters)
-    return kept[key]
-
-
-def _cut_to_window(
-    ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
-) -> Targets:
+    """The targets of a window: a page asks for those of one period many times."""
     period, last = window
     table = quota_table(ground, metric, filters)
     held = table.in_force(midnight_ending(as_of, ground.time_zone))

@@ -9,6 +9,7 @@ import numpy as np
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.ground import WON
 from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter, kept_deals, owner_rows, people_kept, shown_nodes
@@ -308,11 +309,15 @@ def days_to_win(
     return tuple(rows)
 
 
+@derived(Grows.KEPT)
+def won_deals(standing: Standing) -> Ints:
+    """Places of the deals that are won."""
+    return np.flatnonzero(standing.kind == WON)
+
+
 def won_in(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints, np.ndarray]:
     """Deals won in the period: their place in the standing, the owner at the closing, and days to win."""
-    if "won" not in standing.memo:
-        standing.memo["won"] = np.flatnonzero(standing.kind == WON)
-    won = standing.memo["won"]
+    won = won_deals(standing)
     closed_on = standing.closed_on[won]
     at = won[(closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())]
     at = at[kept_deals(book, standing, scope)[at]]

@@ -85,7 +85,7 @@ def _listed(request: HttpRequest) -> AccountList:
 def _rows(request: HttpRequest, accounts: list[Account]) -> list[AccountRow]:
     """What is open with each account, of the deals the viewer may see, and the last contact."""
     book = shelf.shelved()
-    standing = shelf.standing(book.book, today())
+    standing = book.book.stand(today())
     pairs = [(d.pk, d.account_id) for d in sight(request).of_deals(Deal.objects.filter(account__in=accounts))]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
     order = {account.pk: place for place, account in enumerate(accounts)}

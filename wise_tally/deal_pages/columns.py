@@ -101,7 +101,7 @@ BUILT_IN = (
     Column("gap", "contact gap", "count", side.gaps),
     Column("contacted", "days since contact", "days", side.contact_days),
     Column("margin", "margin", "money", side.margins),
-    Column("reason", "lost reason", "text", texts=side.lost_reasons),
+    Column("reason", "lost reason", "text", texts=lambda line: side.lost_reasons(line.standing)),
 )
 DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
 

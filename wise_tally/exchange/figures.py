@@ -119,7 +119,7 @@ def ask(question: Question, viewer: Viewer | None = None) -> Asked:
     if viewer is not None:
         scope = allowed_scope(viewer, ground, question.as_of, scope)
     decimals = get_currency_precision(Workspace.current().currency)
-    return Asked(book, shelf.standing(book, question.as_of), period, scope, question, decimals)
+    return Asked(book, book.stand(question.as_of), period, scope, question, decimals)
 
 
 def _find(what: str, key: str | None, keys: list[str]) -> int:
@@ -311,7 +311,7 @@ def _bridge(asked: Asked) -> list[Row]:
         raise OptionRefused(
             "A bridge has causes as rows; accepted: --by company, with --team, --person and other filters."
         )
-    before = shelf.standing(asked.book, question.since)
+    before = asked.book.stand(question.since)
     rows = bridge(asked.book, before, asked.standing, asked.period, asked.scope, question.measure)
     asked.extra = {"from": question.since.isoformat(), "measure": question.measure}
     return [{"key": r.cause, "name": r.cause, "amount": asked.money(r.amount_minor), "deals": r.deals} for r in rows]

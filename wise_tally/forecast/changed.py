@@ -38,7 +38,6 @@ from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, chosen_sheet, exports
-from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import day
@@ -113,7 +112,7 @@ class Asked:
 def sides(asked: Asked) -> tuple[Standing, Standing]:
     """The book on both days, deals counting for what is asked."""
     line = asked.line
-    before, after = shelf.standing(line.book, asked.since), line.standing
+    before, after = line.book.stand(asked.since), line.standing
     return valued(line.book, before, asked.counting), valued(line.book, after, asked.counting)
 
 

@@ -7,9 +7,9 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.outcome import Outcome, outcome, outcome_either_way, stakes
-from wise_tally.core.seen_weight import seen_of_deals, seen_probabilities
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.outcome import Outcome, deciding, set_and_seen_outcomes, stakes
+from wise_tally.core.seen_weight import seen_probabilities
 from wise_tally.forecast.bins import Bin, bins_of
 from wise_tally.forecast.tabs import tabs
 from wise_tally.scope.deals import DealRow, deal_rows
@@ -35,15 +35,8 @@ class Side:
     chance: float | None
 
 
-def _outcomes(line: ScopeLine, lines: ForecastLines) -> tuple[Outcome, Outcome]:
-    """The outcome with the set and with the seen probabilities, kept with the standing they were computed on."""
-    key = ("outcomes", line.period, line.scope)
-    if key not in line.standing.memo:
-        won, at, amount = stakes(lines)
-        seen = seen_of_deals(line.book, line.standing, line.period)
-        both = (line.standing.probability_bp[at], seen[at])
-        line.standing.memo[key] = tuple(outcome(won, amount, chances) for chances in both)
-    return line.standing.memo[key]  # type: ignore[no-any-return]
+def _outcomes(line: ScopeLine) -> tuple[Outcome, Outcome]:
+    return set_and_seen_outcomes(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
 
 
 def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
@@ -63,7 +56,7 @@ def page(request: HttpRequest) -> HttpResponse:
     line = read_scope(request)
     lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
     quota = whole_attainment(line).forecast.quota
-    as_set, as_seen = _outcomes(line, lines)
+    as_set, as_seen = _outcomes(line)
     seen = seen_probabilities(line.book, line.standing, line.period)
     won, at, _ = stakes(lines)
     bins, stages = bins_of(as_set), line.book.ground.stages
@@ -79,7 +72,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "quota_at": _mark(bins, quota),
         "step": as_set.step_minor,
         "open_deals": len(at),
-        "deciding": _deciding(line, lines, quota),
+        "deciding": _deciding(line, quota),
         "look_back": period_words(seen.look_back),
         "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
         "strip": CountStrip(
@@ -93,35 +86,28 @@ def page(request: HttpRequest) -> HttpResponse:
 Deciding = tuple[DealRow, int, tuple[float | None, float | None]]
 
 
-def _deciding(line: ScopeLine, lines: ForecastLines, quota: int | None) -> list[Deciding]:
+def _deciding(line: ScopeLine, quota: int | None) -> list[Deciding]:
     """The largest open deals with what each brings and the chance of quota if it is won and if it is not."""
-    won, at, amount = stakes(lines)
-    largest = np.argsort(-amount, kind="stable")[:MOST_DECIDING].tolist()
-    pairs = outcome_either_way(won, amount, line.standing.probability_bp[at], largest, quota).chances
-    places = at[largest].tolist()
-    found = deal_rows(line, places)
-    return [
-        (found[place], int(amount[i]), chances)
-        for place, i, chances in zip(places, largest, pairs, strict=True)
-        if place in found
-    ]
+    one = deciding(line.book, line.standing, line.period, line.scope, scope_node(line)[0], quota, MOST_DECIDING)
+    rows = deal_rows(line, one.at)
+    found = zip(one.at, one.amount_minor, one.either_way.chances, strict=True)
+    return [(rows[place], amount, chances) for place, amount, chances in found if place in rows]
 
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The drawn distribution, or the deals that decide the quota, as a table."""
     line = read_scope(request)
-    lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
-    sheets = {"": lambda: _bins_sheet(line, lines), "deciding": lambda: _deciding_sheet(line, lines)}
+    sheets = {"": lambda: _bins_sheet(line), "deciding": lambda: _deciding_sheet(line)}
     return chosen_sheet(request, sheets, kind)
 
 
-def _bins_sheet(line: ScopeLine, lines: ForecastLines) -> Sheet:
-    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins_of(_outcomes(line, lines)[0])]
+def _bins_sheet(line: ScopeLine) -> Sheet:
+    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins_of(_outcomes(line)[0])]
     return Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
 
 
-def _deciding_sheet(line: ScopeLine, lines: ForecastLines) -> Sheet:
+def _deciding_sheet(line: ScopeLine) -> Sheet:
     quota = whole_attainment(line).forecast.quota
-    rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, lines, quota)]
+    rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, quota)]
     return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if not"), frozenset({"amount"}), rows)

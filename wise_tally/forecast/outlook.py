@@ -6,17 +6,14 @@ from datetime import timedelta
 import numpy as np
 
 from wise_tally.core.changes import Changes, changes
-from wise_tally.core.forecast import ForecastLines
-from wise_tally.core.money import Ints
-from wise_tally.core.outcome import EitherWay, outcome_either_way, stakes
+from wise_tally.core.outcome import deciding
 from wise_tally.scope.line import ScopeLine
-from wise_tally.shelf.book import shelf
 
 MOST = 5
 
 
 @dataclass(frozen=True)
-class Deciding:
+class DecidingDeal:
     """An open deal of the period with the chance of quota if it is won and if it is not."""
 
     at: int
@@ -42,7 +39,7 @@ class Outlook:
     p10: int
     p50: int
     p90: int
-    deciding: tuple[Deciding, ...]
+    deciding: tuple[DecidingDeal, ...]
     since: object
     change: Changes
     moved: tuple[MovedDeal, ...]
@@ -53,14 +50,12 @@ class Outlook:
         return [d.at for d in self.deciding] + [m.at for m in self.moved if m.at is not None]
 
 
-def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook:
+def outlook(line: ScopeLine, node: str, quota: int | None) -> Outlook:
     """Chance of quota, deciding deals and what moved in the last seven days."""
-    won, at, amount = stakes(lines)
-    largest = np.argsort(-amount, kind="stable")[:MOST].tolist()
-    found = _either_way(line, (won, at, amount), largest, quota)
-    whole = found.whole
+    found = deciding(line.book, line.standing, line.period, line.scope, node, quota, MOST)
+    whole = found.either_way.whole
     since = line.as_of - timedelta(days=7)
-    before = shelf.standing(line.book, since)
+    before = line.book.stand(since)
     change = changes(line.book, before, line.standing, line.period, line.scope, "weighted")
     moved = []
     for item in change.moved[:MOST]:
@@ -73,20 +68,10 @@ def outlook(line: ScopeLine, lines: ForecastLines, quota: int | None) -> Outlook
         p50=whole.quantile(0.5),
         p90=whole.quantile(0.9),
         deciding=tuple(
-            Deciding(int(at[place]), int(amount[place]), *pair)
-            for place, pair in zip(largest, found.chances, strict=True)
+            DecidingDeal(at, amount, *pair)
+            for at, amount, pair in zip(found.at, found.amount_minor, found.either_way.chances, strict=True)
         ),
         since=since,
         change=change,
         moved=tuple(moved),
     )
-
-
-def _either_way(line: ScopeLine, of: tuple[int, Ints, Ints], largest: list[int], quota: int | None) -> EitherWay:
-    """The outcome and the chances both ways, kept with the standing they were computed on."""
-    won, at, amount = of
-    key = ("outcome", line.period, line.scope, quota)
-    if key not in line.standing.memo:
-        probability = line.standing.probability_bp[at]
-        line.standing.memo[key] = outcome_either_way(won, amount, probability, largest, quota)
-    return line.standing.memo[key]  # type: ignore[no-any-return]

@@ -9,7 +9,6 @@ from django.http import HttpRequest
 from wise_tally.core.ground import OPEN
 from wise_tally.core.what_if import OUTCOMES, Supposed, WhatIf
 from wise_tally.scope.line import ScopeLine
-from wise_tally.scope.side import places_by_key
 from wise_tally.ui.numbers import typed_money, typed_percent
 from wise_tally.ui.templatetags.figures import currency_decimals
 
@@ -41,7 +40,7 @@ class Scratch:
 
     def for_core(self, line: ScopeLine) -> WhatIf:
         """What the core takes: by index, days as ordinals."""
-        places = places_by_key(line)
+        places = line.book.places_by_key
         stages = {stage.key: index for index, stage in enumerate(line.book.ground.stages)}
         return WhatIf(
             {places[key]: _supposed(values) for key, values in self.deals.items() if key in places},
@@ -91,7 +90,7 @@ def read_typed(request: HttpRequest, line: ScopeLine, scratch: Scratch, seen: di
 
 def _typed_deal(request: HttpRequest, line: ScopeLine, key: str, wrong: list[str]) -> dict[str, Any]:
     """What is supposed of a deal: only what differs from how it stands."""
-    at = int(line.standing.deal.searchsorted(places_by_key(line)[key]))
+    at = int(line.standing.deal.searchsorted(line.book.places_by_key[key]))
     standing = line.standing
     found: dict[str, Any] = {}
     outcome = request.POST.get(f"outcome:{key}", "")

@@ -63,7 +63,7 @@ def page_context(request: HttpRequest, asked: Asked) -> dict[str, Any]:
     line, viewer = asked.line, request.viewer  # type: ignore[attr-defined]
     top, token = _top(asked)
     lines = forecast_lines(line.book, asked.standing, line.period, line.scope, "company")
-    shown = outlook(line, lines, top.quota) if asked.is_plain else None
+    shown = outlook(line, "company", top.quota) if asked.is_plain else None
     answer = {
         "line": line,
         "asked": asked,

@@ -93,7 +93,7 @@ def _listed(line: ScopeLine, scratch: Scratch, find: str) -> list[int]:
     standing = line.standing
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
-    places = side.places_by_key(line)
+    places = line.book.places_by_key
     tried = np.isin(standing.deal[at], [places[key] for key in scratch.deals if key in places])
     if find:
         wanted = side.deals_where(line, Deal.objects.filter(name__icontains=find))[standing.deal[at]]

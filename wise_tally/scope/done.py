@@ -1,13 +1,13 @@
 """Done activities as the core counts them: by person, kind and local day."""
 
 from datetime import UTC, datetime, timedelta
-from typing import cast
 
 import numpy as np
 from django.db.models import Case, Value, When
 
 from wise_tally.core.activity import KINDS, DoneActivities
 from wise_tally.core.calendar import Period, local_days, midnight_ending
+from wise_tally.core.derived import derived
 from wise_tally.deals.models import Activity
 from wise_tally.org.models import Person
 from wise_tally.scope.line import ScopeLine
@@ -17,14 +17,9 @@ from wise_tally.shelf.beside import whole_numbers
 PERSON_BITS, KIND_BITS = 28, 4
 
 
+@derived()
 def done_in(line: ScopeLine, period: Period) -> DoneActivities:
     """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over. Read once a page."""
-    if ("done", period) not in line.memo:
-        line.memo["done", period] = _done_in(line, period)
-    return cast(DoneActivities, line.memo["done", period])
-
-
-def _done_in(line: ScopeLine, period: Period) -> DoneActivities:
     zone = line.book.ground.time_zone
     last = min(period.ends_on, line.as_of)
     first, end = (midnight_ending(day, zone) for day in (period.starts_on - timedelta(days=1), last))

@@ -1,7 +1,7 @@
 """The scope line: what a page counts, read from the URL and written back to it."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from functools import cached_property
 from urllib.parse import urlencode
@@ -10,6 +10,7 @@ from django.http import HttpRequest
 
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.calendar import Period
+from wise_tally.core.derived import Kept
 from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE, Tree
@@ -50,11 +51,8 @@ class ScopeLine:
     any_period: bool = False
     # What else the page's address chooses; it stays when the scope line changes a part.
     rest: tuple[tuple[str, str], ...] = ()
-
-    @cached_property
-    def memo(self) -> dict[object, object]:
-        """What is read once for a page."""
-        return {}
+    # What is read once for a page.
+    kept: Kept = field(init=False, default_factory=Kept, repr=False, compare=False)
 
     @property
     def as_of(self) -> date:
@@ -238,7 +236,7 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
     seen = teams_seen(viewer, ground, as_of)
     return ScopeLine(
         book=book,
-        standing=shelf.standing(book, as_of),
+        standing=book.stand(as_of),
         period=period,
         scope=scope,
         today=day,

@@ -43,7 +43,7 @@ class Sight:
     def _mask(self) -> Flags:
         """Which deals of the book are open, shape (deals,): owned by or credited to these people."""
         book, day = self.shelved.book, today()
-        standing = shelf.standing(book, day)
+        standing = book.stand(day)
         mine = np.array([person.key in (self.people or ()) for person in book.ground.people], dtype=bool)
         mask = np.zeros(len(book.deals.key), dtype=bool)
         mask[standing.deal] = mine[standing.owner]

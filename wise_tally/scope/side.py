@@ -7,8 +7,9 @@ from itertools import chain
 import numpy as np
 from django.db.models import Max, QuerySet
 
-from wise_tally.core.book import Flags
+from wise_tally.core.book import Flags, Standing
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.trees import NONE
 from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
@@ -66,16 +67,9 @@ def _rank_of_related(line: ScopeLine, related: str) -> Ints:
     return np.where(refers > 0, rank_of[refers], 0)
 
 
-def places_by_key(line: ScopeLine) -> dict[str, int]:
-    """Index into the book by identifier, made once for a book."""
-    if "places_by_key" not in line.book.memo:
-        line.book.memo["places_by_key"] = {key: place for place, key in enumerate(line.book.deals.key)}
-    return line.book.memo["places_by_key"]  # type: ignore[no-any-return]
-
-
 def own_values(line: ScopeLine, field: str) -> dict[int, str]:
     """Values of an own field by index into the book."""
-    places = places_by_key(line)
+    places = line.book.places_by_key
     rows = OwnFieldValue.objects.filter(field__key=field, field__applies_to="deal")
     return {places[key]: text for key, text in rows.values_list("subject_key", "value") if key in places}
 
@@ -150,18 +144,22 @@ def gaps(line: ScopeLine, at: Ints, spent: np.ndarray | None = None) -> Ints:
 
 def lost_reason_places(line: ScopeLine) -> tuple[tuple[str, ...], Ints]:
     """Reasons, and the place of each deal's among them, shape of the standing; -1 for deals not lost or without one."""
+    return _reasons(line.standing)
+
+
+@derived(Grows.KEPT)
+def _reasons(standing: Standing) -> tuple[tuple[str, ...], Ints]:
     found = shelf.lost_reasons()
-    return found.names, found.on(line.standing)
+    return found.names, found.on(standing)
 
 
-def lost_reasons(line: ScopeLine) -> dict[int, str]:
-    """Why deals that stand in a lost stage were lost, by index into the book; kept with the standing."""
-    if "lost_reasons" not in line.standing.memo:
-        names, place = lost_reason_places(line)
-        at = np.flatnonzero(place != NONE)
-        pairs = zip(line.standing.deal[at].tolist(), place[at].tolist(), strict=True)
-        line.standing.memo["lost_reasons"] = {deal: names[reason] for deal, reason in pairs}
-    return line.standing.memo["lost_reasons"]  # type: ignore[no-any-return]
+@derived(Grows.KEPT)
+def lost_reasons(standing: Standing) -> dict[int, str]:
+    """Why deals that are in a lost stage were lost, by index into the book."""
+    names, place = _reasons(standing)
+    at = np.flatnonzero(place != NONE)
+    pairs = zip(standing.deal[at].tolist(), place[at].tolist(), strict=True)
+    return {deal: names[reason] for deal, reason in pairs}
 
 
 def _before_cut(line: ScopeLine) -> datetime:

@@ -1,29 +1,25 @@
 """The book kept in memory per process, keyed by the book number that every write raises."""
 
-from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from datetime import date
 from threading import Lock
 
 import numpy as np
 from django.db import connection
 
-from wise_tally.core.book import Book, Deals, Standing
+from wise_tally.core.book import Book, Deals
+from wise_tally.core.derived import Growth
 from wise_tally.core.ground import Ground
-from wise_tally.core.growth import Growth, carried, take_over, with_added
+from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.money import Ints
 from wise_tally.org.models import BookNumber
 from wise_tally.shelf import rows
 from wise_tally.shelf.beside import StoredBeside
 from wise_tally.shelf.reasons import NO_REASONS, LostReasons
 
-# Enough for the middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
-KEPT_STANDINGS = 16
 COUNTERS = ("number", "ground", "epoch", "beside")
 NEVER_WRITTEN = (0, 0, 0, 0)
-Standings = OrderedDict[tuple[int, date], Standing]
 
 
 @dataclass(frozen=True)
@@ -50,7 +46,6 @@ class Shelf:
     def __init__(self) -> None:
         self._current: Shelved | None = None
         self._lock = Lock()
-        self._standings: Standings = OrderedDict()
         self._reasons = NO_REASONS
 
     def shelved(self) -> Shelved:
@@ -68,20 +63,6 @@ class Shelf:
         """The newest book."""
         return self.shelved().book
 
-    def standing(self, book: Book, as_of: date) -> Standing:
-        """The book as it stood, kept for the last few days asked for."""
-        key = (book.revision_number, as_of)
-        with self._lock:
-            if found := self._standings.get(key):
-                self._standings.move_to_end(key)
-                return found
-        standing = book.stand(as_of)
-        with self._lock:
-            self._standings[key] = standing
-            while len(self._standings) > KEPT_STANDINGS:
-                self._standings.popitem(last=False)
-        return standing
-
     def lost_reasons(self) -> LostReasons:
         """Why deals were lost, up to the newest book."""
         current = self.shelved()
@@ -94,10 +75,8 @@ class Shelf:
         """Drop everything, as after a change of database."""
         with self._lock:
             self._current, self._reasons = None, NO_REASONS
-            self._standings.clear()
 
     def _renewed(self, old: Shelved | None, newest: tuple[int, int, int, int]) -> Shelved:
-        before, self._standings = self._standings, OrderedDict()
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
@@ -106,15 +85,7 @@ class Shelf:
             renewed, growth = _extended(old, newest, old.ground != newest[1])
         if growth is not None:
             take_over(old.book, renewed.book, growth)
-            if _same_ground(old.book, renewed.book):
-                self._carry(before, old.number, renewed, growth)
         return renewed
-
-    def _carry(self, before: Standings, number: int, renewed: Shelved, growth: Growth) -> None:
-        for (of_number, as_of), standing in before.items():
-            found = carried(standing, renewed.book, growth) if of_number == number else None
-            if found is not None:
-                self._standings[renewed.number, as_of] = found
 
 
 @contextmanager
@@ -137,11 +108,6 @@ def _whole(newest: tuple[int, int, int, int]) -> Shelved:
     last, revisions = rows.read_revisions(numbers)
     book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredBeside(numbers))
     return Shelved(book, *newest, numbers, last)
-
-
-def _same_ground(old: Book, new: Book) -> bool:
-    """Whether the two differ in revisions of the same deals only."""
-    return new.ground is old.ground and new.credits is old.credits and new.deals is old.deals
 
 
 def _extended(old: Shelved, newest: tuple[int, int, int, int], changed_ground: bool) -> tuple[Shelved, Growth | None]:

@@ -41,7 +41,6 @@ from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import PARTS, ScopeLine, read_scope, scope_of
 from wise_tally.scope.nodes import whole_attainment, working_query
 from wise_tally.scope.strip import CountStrip
-from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import Call
 from wise_tally.team.open_by_rep import months_of, stages_of
 from wise_tally.team.question import tabs
@@ -120,7 +119,7 @@ def page(request: HttpRequest, key: str) -> HttpResponse:
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
     at, amount = people_deals(line.book, line.standing, line.scope, line.standing.kind == OPEN, line.scope.person)
-    moved = changes(line.book, shelf.standing(line.book, since), line.standing, line.period, line.scope, "weighted")
+    moved = changes(line.book, line.book.stand(since), line.standing, line.period, line.scope, "weighted")
     answer = {
         "line": line,
         "tabs": tabs(line, "one-to-ones"),

@@ -18,7 +18,6 @@ from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import Panel, PanelTerm, panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
-from wise_tally.shelf.book import shelf
 from wise_tally.team.question import tabs
 from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
@@ -50,7 +49,7 @@ def week_of(line: ScopeLine) -> Period:
 def week_lines(line: ScopeLine, week: Period) -> list[WeekLine]:
     """The people of the scope, the most set out first."""
     evening = min(week.starts_on - timedelta(days=1), line.as_of)
-    before = shelf.standing(line.book, evening)
+    before = line.book.stand(evening)
     rows = {row.person: row for row in this_week(line.book, before, line.standing, week, line.scope)}
     done = done_in(line, week)
     by_kind = {

@@ -13,7 +13,6 @@ from wise_tally.core.spread import grown, spread
 from wise_tally.core.tallies import sums_by_period
 from wise_tally.setup.quotas.grid import Typed, cell_name, kept_values, read_holds
 from wise_tally.setup.quotas.view import PlanNode, PlanView
-from wise_tally.shelf.book import shelf
 from wise_tally.targets.models import SeasonCurve
 from wise_tally.ui.numbers import typed_count, typed_percent
 from wise_tally.ui.templatetags.figures import currency_decimals
@@ -111,7 +110,7 @@ def _season(filling: Filling) -> list[int]:
         return [1] * len(filling.view.periods)
     if chosen == "last-year":
         months = filling.book.ground.fiscal.months_of(filling.view.year - 1)
-        standing = shelf.standing(filling.book, filling.today)
+        standing = filling.book.stand(filling.today)
         return [row.won for row in sums_by_period(filling.book, standing, tuple(months), Filter())]
     curve = SeasonCurve.objects.filter(key=chosen).first()
     if curve is None:
@@ -154,7 +153,7 @@ def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
         selling = [int(child.sells) for child in children]
         return selling if any(selling) else [1] * len(children)
     period = filling.book.ground.fiscal.parse(f"FY{filling.view.year - 1}")
-    standing = shelf.standing(filling.book, filling.today)
+    standing = filling.book.stand(filling.today)
     won: dict[tuple[str, int], int] = {}
     for subject in {child.subject for child in children}:
         if subject == "partner":

@@ -86,7 +86,7 @@ def _effect(edits: list[StageEdit]) -> Effect:
         for edit in edits
         if edit.stage.kind == StageKind.OPEN
     }
-    return effect_of(book, shelf.standing(book, today()), changes)
+    return effect_of(book, book.stand(today()), changes)
 
 
 def _merge_effect(source: Stage, target: Stage) -> Effect:
@@ -95,7 +95,7 @@ def _merge_effect(source: Stage, target: Stage) -> Effect:
     place = {stage.key: index for index, stage in enumerate(book.ground.stages)}
     rule = book.ground.rules_on(today())[place[target.key]]
     change = StageChange(rule.probability_bp, rule.category, None, target.own_probability)
-    return effect_of(book, shelf.standing(book, today()), {place[source.key]: change})
+    return effect_of(book, book.stand(today()), {place[source.key]: change})
 
 
 def _listed(process: Process) -> list[Stage]:
@@ -242,7 +242,7 @@ def _stage_page(request: HttpRequest, found: Process, here: Stage, merge: dict[s
 def _deals_in(stage: Stage) -> int:
     book = shelf.book()
     index = next(i for i, found in enumerate(book.ground.stages) if found.key == stage.key)
-    return shelf.standing(book, today()).deals_in(index)
+    return book.stand(today()).deals_in(index)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])

@@ -115,15 +115,15 @@ def measure(size: int) -> None:
     options, quota_columns = ConversionOptions(), baseline.QuotaColumns(book)
     works: dict[str, tuple[Callable[[], object], Callable[[], object]]] = {
         "forecast by rep": (
-            lambda: forecast(book, book.stand(day), quarter, Filter(), "person"),
+            lambda: forecast(book, book.states(day, book.rows_on(day)), quarter, Filter(), "person"),
             lambda: baseline.forecast_by_rep(book, quota_columns, quarter, day),
         ),
         "conversion by rep": (
-            lambda: conversion(book, book.stand(day), year, one, options, "person"),
+            lambda: conversion(book, book.states(day, book.rows_on(day)), year, one, options, "person"),
             lambda: baseline.conversion_by_rep(book, year, day),
         ),
         "time in stage by rep": (
-            lambda: time_in_stage(book, book.stand(day), year, one, "person"),
+            lambda: time_in_stage(book, book.states(day, book.rows_on(day)), year, one, "person"),
             lambda: baseline.time_in_stage_by_rep(book, year, day),
         ),
     }

@@ -1,0 +1,147 @@
+"""Every declared derived value of a grown book, whatever it is, equals that of a book made of all revisions at once."""
+
+from dataclasses import fields, is_dataclass, replace
+from datetime import date
+from inspect import signature
+from itertools import product
+from random import Random
+
+import numpy as np
+import pytest
+
+import wise_tally.config.urls  # noqa: F401 - every module that declares a derived value is loaded
+from tests.support.random_world import random_world
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.derived import DECLARED, OWNERS, Grows
+from wise_tally.core.growth import take_over, with_added
+from wise_tally.core.lines import Filter
+from wise_tally.core.measures import BASES, MEASURES
+from wise_tally.shelf.book import shelf
+
+pytestmark = pytest.mark.django_db
+GROWTHS = 12
+SEEN_CARRIED = set()
+
+
+def owner_of(one):
+    return list(signature(one.compute).parameters)[one.owner]
+
+
+OF_BOOKS = [
+    one
+    for one in DECLARED
+    if owner_of(one) in ("standing", "book") or one.compute.__qualname__.startswith(("Book.", "Standing."))
+]
+
+
+def samples(book, days):
+    """What each further parameter of a derived value may be; a parameter of another name belongs here."""
+    period = [book.ground.fiscal.parse(text) for text in ("FY2024", "2024-01-05/2024-03-20")]
+    scopes = [Filter(), Filter(process=0), Filter(team=1), Filter(person=0, only=(("source", 0),))]
+    return {
+        "process": [0],
+        "period": period,
+        "periods": [tuple(period)],
+        "scope": scopes,
+        "order": [book.ground.open_stages(0)],
+        "measure": MEASURES,
+        "basis": BASES,
+        "by": ["company", "person", "source"],
+        "as_of": days,
+        "on": days,
+        "quota_minor": [None, 1_000_000],
+        "most": [3],
+    }
+
+
+def ask_everything(book, days):
+    """Compute each declared value of the book and of each of its standings in every way."""
+    known, standings = samples(book, days), [book.stand(day) for day in days]
+    for one in OF_BOOKS:
+        names = list(signature(one.compute).parameters)
+        of_standing = owner_of(one) == "standing" or one.compute.__qualname__.startswith("Standing.")
+        for owner in standings if of_standing else [book]:
+            first = (book, owner)[1 - one.owner :]
+            for rest in product(*(known[name] for name in names[one.owner + 1 :])):
+                one.of(*first, *rest)
+
+
+def same(found, fresh, book, path):
+    """Whether two values are equal to the last bit; of a standing its states and all that it keeps."""
+    if isinstance(fresh, Standing):
+        for name, kept in ((one, value) for one, value in found.__dict__.items() if one != "kept"):
+            same(kept, getattr(fresh, name), book, (*path, name))
+        check_kept(found, fresh, book, path)
+    elif isinstance(fresh, np.ndarray):
+        assert found.dtype == fresh.dtype, path
+        assert np.array_equal(found, fresh, equal_nan=fresh.dtype.kind == "f"), path
+    elif is_dataclass(fresh):
+        assert type(found) is type(fresh), path
+        for field in fields(fresh):
+            same(getattr(found, field.name), getattr(fresh, field.name), book, (*path, field.name))
+    elif isinstance(fresh, (tuple, list)):
+        assert len(found) == len(fresh), path
+        for place, (one, other) in enumerate(zip(found, fresh, strict=True)):
+            same(one, other, book, (*path, place))
+    else:
+        assert found == fresh, path
+
+
+def check_kept(owner, fresh, book, path=()):
+    """Each value that an owner keeps against that which `fresh` computes from nothing; `book` is the fresh one."""
+    for one, key, value in owner.kept.items():
+        if one not in OF_BOOKS:
+            continue
+        SEEN_CARRIED.add(one)
+        expected = one.compute(*((book, fresh)[1 - one.owner :]), *key)
+        same(value, expected, book, (*path, one.compute.__qualname__, key))
+
+
+def parted(whole, random):
+    """The book before some revisions came in, with those revisions: last ones of a few or many deals, of the first and last
+    deal too, several of one deal, old and new ones; sometimes all of the newest deals.
+    """
+    rev, deals = whole.revisions, whole.deals
+    last = np.flatnonzero(np.diff(np.r_[rev.deal, -1]) != 0)
+    chosen = set(random.sample(last.tolist(), random.choice((1, 2, 5, len(last) // 2))))
+    chosen |= {int(last[0]), int(last[-1])} if random.random() < 0.4 else set()
+    chosen |= {row - 1 for row in chosen if row and random.random() < 0.5 and rev.deal[row - 1] == rev.deal[row]}
+    chosen = {row for row in chosen if rev.deal[row] == rev.deal[row - 1] and row}
+    count = len(deals.key)
+    if random.random() < 0.3:
+        count -= random.choice((1, 4))
+        chosen |= set(np.flatnonzero(rev.deal >= count).tolist())
+        columns = {field.name: getattr(deals, field.name)[:count] for field in fields(deals)}
+        deals = replace(deals, **columns)
+    first = {int(np.searchsorted(rev.deal, deal)) for deal in range(count)}
+    rows = np.array(sorted(chosen - first), dtype=np.int64)
+    kept = rev.take(np.setdiff1d(np.arange(len(rev.deal)), rows))
+    beside = whole.beside if deals is whole.deals else type(whole.beside)(whole.beside.numbers[:count])
+    credits = whole.credits
+    if deals is not whole.deals:
+        held = credits.deal < count
+        credits = replace(credits, **{field.name: getattr(credits, field.name)[held] for field in fields(credits)})
+    return Book(whole.ground, deals, kept, credits, 1, beside), rev.take(rows)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_path):
+    """Books grow in one step and in two; every value kept, of the book and of each day, is compared."""
+    random_world(seed).read(tmp_path)
+    whole, random = shelf.book(), Random(seed)
+    assert {one for one in DECLARED if owner_of(one) not in OWNERS} == set()
+    for _ in range(GROWTHS):
+        days = [date(2024, random.randint(4, 12), 3), date(2025, random.randint(1, 12), 3), date(2027, 1, 1)]
+        old, added = parted(whole, random)
+        ask_everything(old, days)
+        in_two = old.deals is whole.deals and random.random() < 0.5
+        for part in [added.take(slice(None, 1)), added.take(slice(1, None))] if in_two else [added]:
+            merged, growth = with_added(old.revisions, part)
+            base = (whole.ground, whole.deals, merged, whole.credits, old.revision_number + 1, whole.beside)
+            new, fresh = Book(*base), Book(*base)
+            take_over(old, new, growth)
+            check_kept(new, fresh, fresh)
+            old = new
+    if seed == 3:
+        lasting = {one for one in OF_BOOKS if one.grows is not Grows.DROPPED}
+        assert {one.compute.__qualname__ for one in lasting - SEEN_CARRIED} == set()

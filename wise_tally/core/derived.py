@@ -1,0 +1,162 @@
+"""Values derived from a book, from the book as it stood or from a ground, computed once and kept with what they come from.
+
+Each is declared where it is computed, with what becomes of it when its book grows: dropped (unless said otherwise), kept,
+or mended by a function. Nothing else is remembered in the core, so a grown book holds only what says that it still holds.
+"""
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from functools import wraps
+from inspect import signature
+from threading import Lock
+from typing import Any, ParamSpec, TypeVar
+
+import numpy as np
+
+from wise_tally.core.money import Ints
+
+Asked = ParamSpec("Asked")
+Value = TypeVar("Value")
+# A book's values are kept with the book, those of the book as it stood with its standing, so a standing goes first.
+OWNERS = ("standing", "book", "ground", "line", "self")
+
+
+class Grows(Enum):
+    """What becomes of a value when its book grows by revisions.
+
+    KEPT is for values of a book that only its ground, deals, credits and what stands beside it decide, and for those of a
+    standing that hold no rows of the book: they stay while these are the same and no revision came in before the cut.
+    """
+
+    DROPPED = "dropped"
+    KEPT = "kept"
+
+
+@dataclass(frozen=True)
+class Growth:
+    """Added revisions by their rows in the grown book, and the places of the old book before which they came.
+
+    `same_base`: ground, deals, credits and what stands beside the book are those of the old one.
+    """
+
+    at: Ints
+    rows: Ints
+    same_base: bool = True
+
+    def moved(self, old_rows: Ints) -> Ints:
+        """Rows of the grown book that were `old_rows` of the old one."""
+        return old_rows + np.searchsorted(self.at, old_rows, side="right")
+
+
+@dataclass(frozen=True)
+class Grown:
+    """A book or standing before and after the growth."""
+
+    old: Any
+    new: Any
+    growth: Growth
+
+
+# From the value, the growth and what else the value was asked with, the value that the grown owner has; None drops it.
+Mend = Callable[..., Any]
+
+
+@dataclass(frozen=True, eq=False)
+class Declaration:
+    """One derived value: how it is computed, which of its parameters keeps it, what becomes of it, how many are kept."""
+
+    compute: Callable[..., Any]
+    owner: int
+    grows: Grows | Mend
+    most: int | None
+
+    def of(self, *given: Any) -> Any:
+        """The value for all parameters of the function, kept or computed now."""
+        kept, key = given[self.owner].kept, given[self.owner + 1 :]
+        found = kept.find(self, key)
+        if found is None:
+            found = self.compute(*given)
+            kept.keep(self, key, found)
+        return found
+
+    def carried(self, value: Any, grown: Grown, key: tuple[Any, ...]) -> Any:
+        """The value of the grown owner; None where it has to be computed anew."""
+        if isinstance(self.grows, Grows):
+            return value if self.grows is Grows.KEPT and grown.growth.same_base else None
+        return self.grows(value, grown, *key)
+
+
+class Kept:
+    """The derived values of one owner, by declaration and by what else they were asked with."""
+
+    def __init__(self) -> None:
+        self._values: dict[Declaration, OrderedDict[tuple[Any, ...], Any]] = {}
+        self._lock = Lock()
+
+    def items(self) -> list[tuple[Declaration, tuple[Any, ...], Any]]:
+        """All values that are kept."""
+        with self._lock:
+            return [(one, key, value) for one, values in self._values.items() for key, value in values.items()]
+
+    def find(self, declaration: Declaration, key: tuple[Any, ...]) -> Any:
+        """The value, now the last used; None where it is not kept."""
+        with self._lock:
+            values = self._values.get(declaration)
+            if values is None or key not in values:
+                return None
+            if declaration.most is not None:
+                values.move_to_end(key)
+            return values[key]
+
+    def keep(self, declaration: Declaration, key: tuple[Any, ...], value: Any) -> None:
+        """Keep a value; of a declaration with a bound the least used goes."""
+        with self._lock:
+            values = self._values.setdefault(declaration, OrderedDict())
+            values[key] = value
+            if declaration.most is not None and len(values) > declaration.most:
+                values.popitem(last=False)
+
+    def grow_from(self, old: "Kept", grown: Grown) -> None:
+        """Take over what the owner had before its book grew, each value as it was declared."""
+        for declaration, key, value in old.items():
+            found = declaration.carried(value, grown, key)
+            if found is not None:
+                self.keep(declaration, key, found)
+
+    def share(self, other: "Kept") -> None:
+        """Take over all that another owner keeps, which differs in nothing that its values come from."""
+        for declaration, key, value in other.items():
+            self.keep(declaration, key, value)
+
+
+DECLARED: list[Declaration] = []
+
+
+def derived(
+    grows: Grows | Mend = Grows.DROPPED, most: int | None = None
+) -> Callable[[Callable[Asked, Value]], Callable[Asked, Value]]:
+    """Declare a function as a derived value of its parameter `standing`, else `book`, `ground`, `line` or `self`, never None.
+
+    It is computed once for each combination of the parameters after that one, which are hashable; of `most` combinations
+    the last used are kept. `grows` says what becomes of it when the book grows: see Grows, or a function that mends it.
+    """
+
+    def declare(compute: Callable[Asked, Value]) -> Callable[Asked, Value]:
+        asked_for = signature(compute)
+        names = list(asked_for.parameters)
+        declaration = Declaration(compute, next(names.index(name) for name in OWNERS if name in names), grows, most)
+        DECLARED.append(declaration)
+
+        @wraps(compute)
+        def asked(*args: Asked.args, **kwargs: Asked.kwargs) -> Value:
+            if not kwargs and len(args) == len(names):
+                return declaration.of(*args)  # type: ignore[no-any-return]
+            bound = asked_for.bind(*args, **kwargs)
+            bound.apply_defaults()
+            return declaration.of(*bound.arguments.values())  # type: ignore[no-any-return]
+
+        return asked
+
+    return declare
