@@ -19,6 +19,7 @@ from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import payments_in
 from wise_tally.core.commission import StatedLine, commissions, since_statement, summed
 from wise_tally.core.customer import same_days_before, same_days_last_year
+from wise_tally.core.derived import Kept
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
@@ -364,7 +365,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
     world.quota("person", "a", "2024-01-01", "2026-12-31", "1096", metric="activities", activity_kind="phone")
     world.read(tmp_path)
     book = shelf.book()
-    line = SimpleNamespace(book=book, as_of=day, memo={})
+    line = SimpleNamespace(book=book, as_of=day, kept=Kept())
     period, naive = book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
     from datetime import datetime
 

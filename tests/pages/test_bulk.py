@@ -75,7 +75,13 @@ def test_one_deal_that_cannot_change_stops_all_and_says_why(demo, sign_in):
     assert DealRevision.objects.count() == count
     client.post("/deals/", {"deal": boxes, "stage": "ns_won"})
     assert not OutboxMessage.objects.exists(), "a preview sends nothing"
-    client.post("/deals/", {"deal": boxes, "stage": "ns_won", "confirmed": "yes"})
+    asked = client.post("/deals/", {"deal": boxes, "stage": "ns_lost", "confirmed": "yes"})
+    assert 'name="lost_reason"' in text(asked), "a loss asks for its reason, bulk never invents one"
+    assert DealRevision.objects.count() == count
+    refused = client.post("/deals/", {"deal": boxes, "stage": "ns_lost", "confirmed": "yes", "closing": "yes"})
+    assert (refused.status_code, DealRevision.objects.count()) == (422, count)
+    won = {"stage": "ns_won", "confirmed": "yes", "closing": "yes", "closed_on": "2026-11-23"}
+    client.post("/deals/", {"deal": boxes} | won)
     assert OutboxMessage.objects.count() == 3
     last = last_revision(Deal.objects.get(key=keys[0]))
     assert (

@@ -197,7 +197,7 @@ def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_i
     assert (last_revision(deal).stage.key, deal.next_step, str(deal.next_step_on)) == ("ns_offer", "Ring", "2026-11-27")
     old = client.post("/today/d9001/", row | {"stage": "ns_terms"})
     assert old.status_code == 409
-    assert "Somebody else changed this deal meanwhile" in text(old)
+    assert "Joss Merrow changed this deal on" in text(old)
     assert client.get("/").url == "/today/", "a rep starts with the day"
     assert sign_in("m1").get("/").url == "/forecast/"
 

@@ -52,6 +52,7 @@ TABLE = {
     ("setup:quota-working", "get", "/setup/quotas/working/own/?node=company:"): (302, 403, 403, 404, 200, 200, 200),
     ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
     ("deals:change", "post", "/deals/d9001/change/"): CHANGE,
+    ("deals:revert", "post", "/deals/d9001/revert/"): (302, 404, 409, 404, 409, 409, 409),
     ("deals:views", "post", "/deals/saved-views/"): (302, 422, 422, 422, 422, 422, 422),
     ("deals:columns", "post", "/deals/columns-of-the-list/"): (302, 302, 302, 302, 302, 302, 302),
     ("deals:new", "get", "/deals/new-deal/"): (302, 200, 200, 200, 200, 200, 403),

@@ -146,7 +146,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
 
 @pytest.mark.django_db
 def test_stages_not_to_be_skipped_and_answers(tmp_path):
-    from wise_tally.deals.actions import DealState, StageRefused, Typed, change_deal
+    from wise_tally.deals.actions import Closing, DealState, StageRefused, Typed, change_deal
 
     World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
     deal, ground = Deal.objects.get(), shelf.book().ground
@@ -155,7 +155,7 @@ def test_stages_not_to_be_skipped_and_answers(tmp_path):
 
     def move(stage, answers=None):
         state = DealState(Stage.objects.get(key=stage), 1000_00, date(2026, 12, 1), None)
-        typed = Typed(answers or {}, {})
+        typed = Typed(answers or {}, closing=Closing(lost_reason="Price"))
         return change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW, typed)
 
     for stage in ("s3", "w"):

@@ -2,6 +2,7 @@
 
 import pytest
 
+from wise_tally.deals.actions import last_revision
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.process.models import Stage
 
@@ -37,9 +38,10 @@ def test_a_scratch_copy_moves_figures_of_its_owner_only_and_is_applied_and_put_b
     head.post(PAGE, typed(tried, **{"outcome:d9001": "lost"}))
     refused = head.post(PAGE, {"what": "apply"})
     assert refused.status_code == 422
-    assert "Say why" in refused.content.decode()
+    assert "Say when and why" in refused.content.decode()
+    assert "No reason is given" in head.post(PAGE, {"what": "apply", "closing": "yes"}).content.decode()
     assert 'value="lost" selected' in refused.content.decode()
-    done = head.post(PAGE, {"what": "apply", "reason": "went to a neighbour"})
+    done = head.post(PAGE, {"what": "apply", "closing": "yes", "lost_reason": "went to a neighbour"})
     assert done.status_code == 302
     last = DealRevision.objects.filter(deal__key="d9001").order_by("-pk").first()
     assert (last.stage.kind, last.lost_reason) == ("lost", "went to a neighbour")
@@ -47,7 +49,7 @@ def test_a_scratch_copy_moves_figures_of_its_owner_only_and_is_applied_and_put_b
     assert rules.first().probability_bp == 4_000
     assert head.get(PAGE).context["scratch"].is_empty
     head.post("/deals/", {"what": "undo"})
-    assert DealRevision.objects.filter(deal__key="d9001").order_by("-pk").first().stage.kind == "open"
+    assert last_revision(Deal.objects.get(key="d9001")).stage.kind == "open"
 
 
 def test_what_cannot_be_applied_changes_nothing_and_says_why(demo, sign_in):

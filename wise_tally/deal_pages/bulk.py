@@ -1,5 +1,6 @@
 """Changing several deals of the list: what would change is shown first, the last such change can be put back."""
 
+from dataclasses import replace
 from datetime import date
 from typing import Any
 
@@ -8,13 +9,14 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
-from wise_tally.deals.actions import last_revision
+from wise_tally.deals.actions import NO_CLOSING, Closing, last_revision
 from wise_tally.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
+from wise_tally.deals.forms import ClosingForm, read_closing
 from wise_tally.deals.models import Deal
 from wise_tally.org.access import sees_people
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Territory
-from wise_tally.process.models import Category, Stage
+from wise_tally.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.scope.guard import safe_next
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
@@ -39,16 +41,31 @@ def bulk(request: HttpRequest) -> HttpResponse:
     _require_open(request, list(seen))
     edit = _edit(request)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    confirmed = "confirmed" in request.POST
+    closing = _closing(request, edit)
+    confirmed = "confirmed" in request.POST and not (closing and closing.is_asked)
     try:
-        changes = bulk_change(viewer, ground, seen, edit, now(), dry=not confirmed)
+        changes = bulk_change(viewer, ground, seen, edit, now(), _closing_tried(closing), dry=not confirmed)
     except BulkRefused as refused:
-        return _preview(request, seen, [], refused.faults)
+        return _preview(request, seen, [], refused.faults, closing)
     if not confirmed:
-        return _preview(request, seen, changes, [])
-    request.session["last_bulk"] = [(c.deal.key, c.before.pk, c.after.pk) for c in changes]
+        return _preview(request, seen, changes, [], closing)
+    request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
     messages.success(request, f"{len(changes)} deals changed.")
     return redirect(safe_next(request, reverse("deals:page")))
+
+
+def _closing(request: HttpRequest, edit: BulkEdit) -> ClosingForm | None:
+    """What closing the deals needs, where they are to be won or lost."""
+    if edit.stage is None or edit.stage.kind == StageKind.OPEN:
+        return None
+    return read_closing(request.POST, edit.stage.kind, edit.stage.name)
+
+
+def _closing_tried(form: ClosingForm | None) -> Closing:
+    """The closing as typed; for a preview before it was typed any reason serves, for nothing is kept."""
+    if form is None:
+        return NO_CLOSING
+    return form.closing if form.closing.lost_reason else replace(form.closing, lost_reason="to be said")
 
 
 def _chosen(request: HttpRequest) -> dict[str, int]:
@@ -103,9 +120,18 @@ def _edit(request: HttpRequest) -> BulkEdit:
 
 
 def _preview(
-    request: HttpRequest, seen: dict[str, int], changes: list[Changed], faults: list[tuple[Any, str]]
+    request: HttpRequest,
+    seen: dict[str, int],
+    changes: list[Changed],
+    faults: list[tuple[Any, str]],
+    closing: ClosingForm | None,
 ) -> HttpResponse:
+    wrong = list(closing.faults.values()) if closing else []
     answer = {
+        "closing": closing,
+        "wrong": wrong,
+        "today": today(),
+        "lost_reasons": LostReason.objects.order_by("name") if closing else [],
         "changes": [(change, _words(change)) for change in changes],
         "faults": faults,
         "unchanged": len(seen) - len(changes),
@@ -114,7 +140,7 @@ def _preview(
         "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
         "back": safe_next(request, reverse("deals:page")),
     }
-    return render(request, "deals/bulk.html", answer, status=422 if faults else 200)
+    return render(request, "deals/bulk.html", answer, status=422 if faults or wrong else 200)
 
 
 def _newly_past(change: Changed) -> bool:

@@ -74,10 +74,11 @@ def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ..
         f"amount {money(rows[0].amount_minor)}",
         f"expected {day(rows[0].expected_close)}",
     )
-    return [(rows[0], first), *((now, _difference(then, now)) for then, now in pairwise(rows))]
+    return [(rows[0], first), *((now, difference(then, now)) for then, now in pairwise(rows))]
 
 
-def _difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
+def difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
+    """What changed from one revision to the next, a phrase each."""
     found = []
     if then.stage_id != now.stage_id:
         found.append(f"{_direction(then.stage, now.stage)}{then.stage.name} → {now.stage.name}")

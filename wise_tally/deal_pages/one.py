@@ -22,11 +22,11 @@ from wise_tally.deals.entry import Lacking, facts_of, missing_before, skipped_be
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.deals.parts import PARTS, part_text
-from wise_tally.deals.selectors import contact_days, last_contacts
+from wise_tally.deals.selectors import closed_from, contact_days, last_contacts
 from wise_tally.org.access import Viewer, sees_people
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person
-from wise_tally.process.models import Category, LostReason, Stage, StageKind
+from wise_tally.process.models import Category, Stage, StageKind
 from wise_tally.process.moment_actions import PLANNED
 from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine, read_scope
@@ -67,11 +67,15 @@ def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ..
     after = [stage for stage in open_stages if stage.position > last.stage.position]
     before = [stage for stage in open_stages if stage.position < last.stage.position]
     won = [stage for stage in stages if stage.kind == StageKind.WON]
-    if last.stage.kind != StageKind.OPEN:
-        return tuple(Step(f"Open again in {stage.name}", stage, ()) for stage in open_stages[-1:])
-    on_and_won = [(f"On to {stage.name}", stage) for stage in after[:1]]
-    on_and_won += [("Win", stage) for stage in won]
-    wanted = [*on_and_won, *((f"Back to {stage.name}", stage) for stage in before[-1:])]
+    lost = [stage for stage in stages if stage.kind == StageKind.LOST]
+    if last.stage.kind != StageKind.OPEN and open_stages:
+        from_stage = closed_from(deal) or open_stages[-1]
+        again = from_stage if from_stage in open_stages else next(iter(before[-1:]), open_stages[-1])
+        return (Step(f"Reopen in {again.name}", again, ()),)
+    on_and_won = [(f"Move to {stage.name}", stage) for stage in after[:1]]
+    on_and_won += [("Mark as won", stage) for stage in won]
+    wanted = [*on_and_won, *((f"Move back to {stage.name}", stage) for stage in before[-1:])]
+    wanted += [("Mark as lost" if len(lost) == 1 else f"Mark as {stage.name}", stage) for stage in lost]
     facts = facts_of(deal, last, viewer, today())
     found = []
     for words, stage in wanted:
@@ -104,8 +108,6 @@ def deal_context(request: HttpRequest, deal: Deal) -> dict[str, Any]:
         "here": request.get_full_path(),
         "undo": last_change(request, deal.key),
         "steps": next_steps(deal, last, viewer) if may_edit else (),
-        "lost_stages": deal.process.stages.filter(kind=StageKind.LOST, retired=False).order_by("position"),
-        "lost_reasons": LostReason.objects.order_by("name"),
         **_belonging(deal, may_edit),
         **_talk(deal),
         "strip": CountStrip(1 if row else 0),

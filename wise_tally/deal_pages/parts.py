@@ -69,7 +69,7 @@ def part(request: HttpRequest, key: str, name: str) -> HttpResponse:
     if typed.value is None:
         return _page(request, deal, name, typed, status=422)
     who = Who(request.viewer, shelf.book().ground, now())  # type: ignore[attr-defined]
-    amount = last_revision(deal).amount_minor
+    last = last_revision(deal).pk
     try:
         before, after = change_part(who, deal, name, typed.value, request.POST.get("seen", ""))
     except ChangedMeanwhile as meanwhile:
@@ -81,7 +81,14 @@ def part(request: HttpRequest, key: str, name: str) -> HttpResponse:
         typed.faults.append(str(denied))
         return _page(request, deal, name, typed, status=403)
     if before != after:
-        kept = {"key": deal.key, "part": name, "before": before, "after": after, "amount_minor": amount}
+        made = last_revision(deal).pk
+        kept = {
+            "key": deal.key,
+            "part": name,
+            "before": before,
+            "after": after,
+            "revision": made if made != last else 0,
+        }
         request.session["last_part"] = kept
     return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))
 

@@ -1,52 +1,33 @@
-"""Putting the last change of a deal back: a new revision with the state from before, so that nothing is hidden."""
+"""What this person changed last, as long as it can be put back."""
 
 from dataclasses import dataclass
 
 from django.http import HttpRequest
 
+from wise_tally.deal_pages.history import difference
 from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.ui.templatetags.figures import money_input
+from wise_tally.deals.models import Deal
+from wise_tally.deals.revert import revision_before
+from wise_tally.scope.saving import LAST
 
 
 @dataclass(frozen=True)
 class LastChange:
-    """What this person changed last, and what the deal was before, as a form posts it."""
+    """A change in words, with the revision that putting it back names."""
 
     key: str
     name: str
     words: str
-    stage: str
-    amount: str
-    expected_close: str
-    category: str
     revision: int
-
-
-def remember_change(request: HttpRequest, deal: Deal, before: DealRevision) -> None:
-    """Keep in the session what the deal was before this person's change, if anything changed."""
-    after = last_revision(deal)
-    if after.pk == before.pk:
-        return
-    words = f"{before.stage.name} → {after.stage.name}" if before.stage != after.stage else "changed"
-    request.session["last_change"] = {
-        "key": deal.key,
-        "name": deal.name,
-        "words": words,
-        "stage": before.stage.key,
-        "amount": str(money_input(before.amount_minor)),
-        "expected_close": before.expected_close.isoformat() if before.expected_close else "",
-        "category": before.category.key if before.category else "",
-        "revision": after.pk,
-    }
 
 
 def last_change(request: HttpRequest, key: str = "") -> LastChange | None:
     """This person's last change (of the deal `key`), as long as nobody changed the deal after it."""
-    kept = request.session.get("last_change")
+    kept = request.session.get(LAST)
     if not kept or (key and kept["key"] != key):
         return None
     deal = Deal.objects.filter(key=kept["key"]).first()
-    if deal is None or last_revision(deal).pk != kept["revision"]:
+    if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
         return None
-    return LastChange(**kept)
+    before = revision_before(last)
+    return LastChange(deal.key, deal.name, " · ".join(difference(before, last)), last.pk) if before else None

@@ -16,6 +16,7 @@ urlpatterns = [
     path("<key:key>/", views.deal, name="deal"),
     path("<key:key>/working/<str:figure>/", workings.of_deal, name="figure"),
     path("<key:key>/change/", views.change, name="change"),
+    path("<key:key>/revert/", views.revert, name="revert"),
     path("<key:key>/part/<str:name>/", parts.part, name="part"),
     path("<key:key>/put-back/", parts.put_back, name="put-back"),
     path("<key:key>/files/", more_views.add_files, name="files"),

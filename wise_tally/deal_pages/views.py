@@ -4,7 +4,6 @@ from dataclasses import replace
 from typing import Any
 
 from babel.numbers import get_currency_precision
-from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -18,20 +17,18 @@ from wise_tally.deal_pages.listing import QUICK, Listing, listing
 from wise_tally.deal_pages.one import deal_context, open_deal
 from wise_tally.deal_pages.parts import last_part
 from wise_tally.deal_pages.saved import start_view
-from wise_tally.deal_pages.undo import remember_change
-from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
-from wise_tally.deals.entry import DetailRefused
-from wise_tally.deals.forms import DealForm, read_deal_form
-from wise_tally.deals.models import Deal
+from wise_tally.deals.actions import change_deal
+from wise_tally.deals.forms import read_deal_form
+from wise_tally.deals.models import DealRevision
 from wise_tally.deals.view_actions import views_of
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Workspace
 from wise_tally.process.models import Category
 from wise_tally.scope.deals import deal_rows, stage_choices
-from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.paging import beside
+from wise_tally.scope.saving import put_back, save
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.shelf.book import shelf
@@ -165,35 +162,16 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     """A change typed into a row or the deal page: written, or refused with what was typed kept."""
     found = open_deal(request, key)
     form = read_deal_form(request.POST, found, get_currency_precision(Workspace.current().currency))
-    if form.state is None:
-        return _refused(request, found, form, 422)
-    viewer = request.viewer  # type: ignore[attr-defined]
-    typed, seen = Typed(form.answers, form.details), last_revision(found)
-    try:
-        change_deal(viewer, shelf.book().ground, found, form.revision, form.state, form.typed["reason"], now(), typed)
-    except (StageRefused, DetailRefused) as refused:
-        form.faults["stage"] = str(refused)
-        form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
-        return _refused(request, found, form, 422)
-    except OldState as old:
-        return _refused(request, found, form, 409, old)
-    except PermissionDenied as denied:
-        form.faults["deal"] = str(denied)
-        return _refused(request, found, form, 403)
-    remember_change(request, found, seen)
-    return redirect(safe_next(request, reverse("deals:deal", args=[found.key])))
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+
+    def write() -> DealRevision:
+        assert form.state is not None
+        return change_deal(viewer, ground, found, form.revision, form.state, form.typed["reason"], now(), form.beside)
+
+    return save(request, found, form, write)
 
 
-def _refused(
-    request: HttpRequest, found: Deal, form: DealForm, status: int, old: OldState | None = None
-) -> HttpResponse:
-    answer = {
-        "deal": found,
-        "form": form,
-        "old": old,
-        "stages": stage_choices().get(found.process.key, []),
-        "categories": list(Category.objects.order_by("rank")),
-        "revision": last_revision(found).pk,
-        "next": safe_next(request, reverse("deals:deal", args=[found.key])),
-    }
-    return render(request, "deals/refused.html", answer, status=status)
+@require_POST
+def revert(request: HttpRequest, key: str) -> HttpResponse:
+    """The last change of a deal put back."""
+    return put_back(request, open_deal(request, key))

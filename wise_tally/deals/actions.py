@@ -1,12 +1,14 @@
 """What people do to deals: each change is one new revision, written in one transaction, refused on an old state."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import date, datetime
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from typing import Any
 
 from django.db import transaction
 from django.db.models import QuerySet
 
+from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.ground import Ground
 from wise_tally.deals.entry import (
     Lacking,
@@ -21,9 +23,10 @@ from wise_tally.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.deals.selectors import last_revisions
 from wise_tally.org.access import May, Viewer, require_change
 from wise_tally.org.actions import BEGINNING, audit
-from wise_tally.org.book_number import ground_changed, old_rows_changed, revisions_added
+from wise_tally.org.book_number import ground_changed, revisions_added
 from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person, Territory
+from wise_tally.org.records import as_text
 from wise_tally.process.models import Category, Stage, StageKind
 
 
@@ -62,12 +65,41 @@ class StageRefused(Exception):
         self.lacking = lacking
 
 
+class ClosingRefused(Exception):
+    """A deal cannot be closed so; `faults` says by field (`closed_on`, `lost_reason`) what is wrong and what to do."""
+
+    def __init__(self, faults: Mapping[str, str]) -> None:
+        super().__init__(" ".join(faults.values()))
+        self.faults = dict(faults)
+
+
+@dataclass(frozen=True)
+class Closing:
+    """What is known of a deal that is won or lost: the day (None for now), why it was lost, the competitor."""
+
+    on: date | None = None
+    lost_reason: str = ""
+    competitor: str = ""
+
+
+NO_CLOSING = Closing()
+
+
 @dataclass(frozen=True)
 class Typed:
-    """What was typed besides the state because a stage asks for it: answers by question, details by name."""
+    """What was typed besides the state because a stage asks for it: answers by question, details by name, the closing."""
 
-    answers: Mapping[str, str]
-    details: Mapping[str, str]
+    answers: Mapping[str, str] = field(default_factory=dict)
+    details: Mapping[str, str] = field(default_factory=dict)
+    closing: Closing = NO_CLOSING
+
+    @property
+    def all_details(self) -> dict[str, str]:
+        """The details with the competitor of the closing."""
+        return {**self.details, "competitor": self.closing.competitor}
+
+
+NOTHING_TYPED = Typed()
 
 
 def last_revision(deal: Deal) -> DealRevision:
@@ -87,15 +119,76 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     state: DealState,
     reason: str,
     now: datetime,
-    typed: Typed | None = None,
+    typed: Typed = NOTHING_TYPED,
 ) -> DealRevision:
-    """Write a new revision of a deal. Raises OldState, StageRefused or PermissionDenied and then changes nothing."""
-    last = last_revision(deal)
-    _require(viewer, ground, last.owner, local_day(now, ground.time_zone))
+    """Write a new revision of a deal, or nothing where it has that state already.
+
+    Raises OldState, StageRefused, ClosingRefused, DetailRefused or PermissionDenied and then changes nothing.
+    """
+    last, today = last_revision(deal), local_day(now, ground.time_zone)
+    require_owner(viewer, ground, last.owner, today)
+    wanted = _revised(deal, last, state, typed.closing)
+    if _state(wanted) == _state(last):
+        # The same sent twice is saved once, and nobody's change is lost by it.
+        return last
     if last.pk != seen_revision:
         raise OldState(last)
-    probability = state.probability_bp if state.sets_probability else last.probability_bp
-    if state.sets_probability and probability is not None and not state.stage.own_probability:
+    _require_stage(deal, last, state)
+    enters = wanted.stage != last.stage
+    wanted.effective_at = _moment(last, wanted, typed.closing if enters else NO_CLOSING, now, ground.time_zone)
+    wanted.changed_by, wanted.reason = viewer.key, reason
+    replaced: dict[str, Any] = {}
+    if enters:
+        replaced = {"answers": keep_answers(deal, typed.answers, viewer, now)}
+        replaced |= keep_details(deal, typed.all_details)
+        _require_entry(viewer, deal, last.stage, wanted, today)
+    if wanted.effective_at != now.replace(microsecond=0):
+        replaced["made_at"] = int(now.timestamp())
+    replaced |= _flags_lowered(deal, amount_typed=wanted.amount_minor != last.amount_minor)
+    wanted.replaced = as_text({name: value for name, value in replaced.items() if value})
+    wanted.save()
+    if enters:
+        send_notices(wanted, now)
+    audit(viewer, "deal changed", f"{deal.key} revision {wanted.pk}", now)
+    revisions_added()
+    return wanted
+
+
+STATE = (
+    "stage_id",
+    "amount_minor",
+    "expected_close",
+    "owner_id",
+    "territory_id",
+    "category_id",
+    "probability_bp",
+    "lost_reason",
+)
+
+
+def _state(revision: DealRevision) -> tuple[object, ...]:
+    return tuple(getattr(revision, name) for name in STATE)
+
+
+def _revised(deal: Deal, last: DealRevision, state: DealState, closing: Closing) -> DealRevision:
+    """The revision that the state asks for, not saved; what closes a deal takes its own category from it."""
+    closed, lost = state.stage.kind != StageKind.OPEN, state.stage.kind == StageKind.LOST
+    kept_reason = last.lost_reason if state.stage == last.stage else ""
+    return DealRevision(
+        deal=deal,
+        stage=state.stage,
+        amount_minor=state.amount_minor,
+        expected_close=state.expected_close,
+        owner=state.owner or last.owner,
+        territory=state.territory if state.moves_place else last.territory,
+        category=last.category if closed and state.stage == last.stage else None if closed else state.category,
+        probability_bp=state.probability_bp if state.sets_probability else last.probability_bp,
+        lost_reason=(closing.lost_reason or kept_reason) if lost else "",
+    )
+
+
+def _require_stage(deal: Deal, last: DealRevision, state: DealState) -> None:
+    if state.sets_probability and state.probability_bp is not None and not state.stage.own_probability:
         raise StageRefused(
             f"In “{state.stage.name}” every deal has the stage’s probability; accepted: none of its own."
         )
@@ -103,53 +196,45 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
         raise StageRefused(f"“{state.stage.name}” is a stage of another process.")
     if state.stage.retired and state.stage != last.stage:
         raise StageRefused(f"The stage “{state.stage.name}” is retired.")
-    owner, territory = state.owner or last.owner, state.territory if state.moves_place else last.territory
-    wanted = (state.stage, state.amount_minor, state.expected_close, state.category, owner, territory, probability)
-    if wanted == (*_same_parts(last), last.owner, last.territory, last.probability_bp):
-        return last
-    closed = state.stage.kind != StageKind.OPEN
-    revision = DealRevision(
-        deal=deal,
-        # Revisions of a deal never go back in time, whatever the clock does.
-        effective_at=max(now.replace(microsecond=0), last.effective_at),
-        stage=state.stage,
-        amount_minor=state.amount_minor,
-        expected_close=state.expected_close,
-        owner=owner,
-        territory=territory,
-        category=None if closed else state.category,
-        probability_bp=probability,
-        lost_reason=reason if state.stage.kind == StageKind.LOST else "",
-        changed_by=viewer.key,
-        reason=reason,
-    )
-    if state.stage != last.stage:
-        if typed:
-            keep_answers(deal, typed.answers, viewer, now)
-            keep_details(deal, typed.details)
-        _require_entry(viewer, deal, last.stage, revision, local_day(now, ground.time_zone))
-    revision.save()
-    if deal.amount_from_lines and state.amount_minor != last.amount_minor:
-        # A typed amount stands until the lines are saved as the amount again.
-        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=False)
-    if state.stage != last.stage:
-        send_notices(revision, now)
-    if deal.short_form:
-        Deal.objects.filter(pk=deal.pk).update(short_form=False)
-        old_rows_changed()
-    audit(viewer, "deal changed", f"{deal.key} revision {revision.pk}", now)
-    revisions_added()
-    return revision
 
 
-def _same_parts(last: DealRevision) -> tuple[object, ...]:
-    return last.stage, last.amount_minor, last.expected_close, last.category
+def _moment(last: DealRevision, wanted: DealRevision, closing: Closing, now: datetime, time_zone: str) -> datetime:
+    """When the revision takes effect: now, or the end of the day on which the deal was closed. Raises ClosingRefused.
+
+    Revisions of a deal never go back in time, whatever the clock does.
+    """
+    moment, faults = now.replace(microsecond=0), {}
+    if wanted.stage.kind == StageKind.LOST and not wanted.lost_reason:
+        faults["lost_reason"] = "No reason is given. Say why the deal was lost."
+    today, first = local_day(now, time_zone), local_day(last.effective_at, time_zone)
+    if closing.on is not None and wanted.stage.kind != StageKind.OPEN and closing.on != today:
+        if not first <= closing.on <= today:
+            days = (
+                f"today, {today:%-d %b %Y}"
+                if first >= today
+                else f"a day from {first:%-d %b %Y}, the last change, to today"
+            )
+            faults["closed_on"] = f"{closing.on:%-d %b %Y} cannot be the closing day. Choose {days}."
+        moment = datetime.fromtimestamp(midnight_ending(closing.on, time_zone) - 1, UTC)
+    if faults:
+        raise ClosingRefused(faults)
+    return max(moment, last.effective_at)
+
+
+def _flags_lowered(deal: Deal, amount_typed: bool) -> dict[str, bool]:
+    """A changed deal no longer lacks its history, a typed amount is not that of the lines; returns which flags were up."""
+    deal.refresh_from_db(fields=["short_form", "amount_from_lines"])
+    up = {"short_form": deal.short_form, "amount_from_lines": deal.amount_from_lines and amount_typed}
+    lowered = {name: True for name, is_up in up.items() if is_up}
+    if lowered:
+        Deal.objects.filter(pk=deal.pk).update(**dict.fromkeys(lowered, False))
+    return lowered
 
 
 def require_deal(viewer: Viewer, ground: Ground, deal: Deal, today: date) -> DealRevision:
     """The deal's last revision; raises PermissionDenied unless the viewer may change the deal."""
     last = last_revision(deal)
-    _require(viewer, ground, last.owner, today)
+    require_owner(viewer, ground, last.owner, today)
     return last
 
 
@@ -163,7 +248,8 @@ def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRev
         raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {words}.", lacking)
 
 
-def _require(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:
+def require_owner(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:
+    """Raise PermissionDenied unless the viewer may change the deals of a person."""
     index = next(i for i, person in enumerate(ground.people) if person.key == owner.key)
     require_change(viewer, ground, today, index)
 
@@ -174,7 +260,7 @@ def set_credits(
 ) -> None:
     """Divide a deal's credit from a day on; shares in basis points sum to 10 000."""
     last = last_revision(deal)
-    _require(viewer, ground, last.owner, local_day(now, ground.time_zone))
+    require_owner(viewer, ground, last.owner, local_day(now, ground.time_zone))
     if sum(shares.values()) != 10_000:
         raise ValueError(f"The shares sum to {sum(shares.values()) / 100:g}; accepted: shares that sum to 100.")
     if not deal.credits.exists():
@@ -218,7 +304,5 @@ def move_all(
             setattr(revision, name, value)
         moved.append(revision)
     DealRevision.objects.bulk_create(moved, batch_size=1_000)
-    deals = [revision.deal_id for revision in moved]
-    if Deal.objects.filter(pk__in=deals, short_form=True).update(short_form=False):
-        old_rows_changed()
+    Deal.objects.filter(pk__in=[revision.deal_id for revision in moved], short_form=True).update(short_form=False)
     return len(moved)

@@ -8,8 +8,19 @@ from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
 from wise_tally.core.ground import Ground
-from wise_tally.deals.actions import DealState, OldState, StageRefused, change_deal, last_revision
+from wise_tally.deals.actions import (
+    NO_CLOSING,
+    Closing,
+    ClosingRefused,
+    DealState,
+    OldState,
+    StageRefused,
+    Typed,
+    change_deal,
+    last_revision,
+)
 from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.deals.revert import revert
 from wise_tally.org.access import Viewer
 from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, Stage
@@ -54,6 +65,14 @@ class Changed:
     after: DealRevision
 
 
+@dataclass(frozen=True)
+class Said:
+    """Why deals are changed together, and what closing them needs."""
+
+    reason: str
+    closing: Closing = NO_CLOSING
+
+
 class BulkRefused(Exception):
     """Deals that cannot be changed so, with the reason of each; nothing was changed."""
 
@@ -68,7 +87,7 @@ def change_each(
     ground: Ground,
     seen: Mapping[str, int],
     wanted: Callable[[Deal, DealRevision], DealState],
-    reason: str,
+    said: Said,
     now: datetime,
 ) -> list[Changed]:
     """Give each deal (identifier → revision seen) the state that `wanted` makes of its last, or raise BulkRefused."""
@@ -77,10 +96,13 @@ def change_each(
         before = last_revision(deal)
         try:
             with transaction.atomic():
-                after = change_deal(viewer, ground, deal, seen[deal.key], wanted(deal, before), reason, now)
+                state = wanted(deal, before)
+                after = change_deal(
+                    viewer, ground, deal, seen[deal.key], state, said.reason, now, Typed(closing=said.closing)
+                )
             if after.pk != before.pk:
                 found.append(Changed(deal, before, after))
-        except (StageRefused, OldState, PermissionDenied) as refused:
+        except (StageRefused, OldState, PermissionDenied, ClosingRefused) as refused:
             faults.append((deal, str(refused)))
     if faults:
         raise BulkRefused(faults)
@@ -88,44 +110,37 @@ def change_each(
 
 
 @transaction.atomic
-def bulk_change(
+def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what closing needs, whether for good
     viewer: Viewer,
     ground: Ground,
     seen: dict[str, int],
     edit: BulkEdit,
     now: datetime,
+    closing: Closing = NO_CLOSING,
     dry: bool = False,
 ) -> list[Changed]:
     """Change all deals named in `seen` (identifier → revision seen), or raise BulkRefused; `dry` undoes it at the end."""
     some = dict(list(seen.items())[:MOST])
-    found = change_each(viewer, ground, some, lambda deal, last: edit.state_of(last), "changed with others", now)
+    found = change_each(
+        viewer, ground, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
+    )
     if dry:
         transaction.set_rollback(True)
     return found
 
 
 @transaction.atomic
-def put_back(viewer: Viewer, ground: Ground, changes: list[tuple[str, int, int]], now: datetime) -> int:
-    """Give deals the state from before a change of several; raises BulkRefused where one was changed since."""
-    faults, count = [], 0
-    for key, before_pk, after_pk in changes:
-        deal = Deal.objects.select_related("process").filter(key=key).first()
-        before = DealRevision.objects.filter(pk=before_pk, deal=deal).first()
-        if deal is None or before is None:
-            continue
-        columns = (
-            before.stage,
-            before.amount_minor,
-            before.expected_close,
-            before.category,
-            before.owner,
-            before.territory,
-        )
+def put_back(viewer: Viewer, ground: Ground, changes: list[tuple[str, int]], now: datetime) -> int:
+    """Put changes of several deals (identifier and the change's revision) back; raises BulkRefused where one was changed since."""
+    faults = []
+    revisions = dict(changes)
+    deals = Deal.objects.filter(key__in=list(revisions)).order_by("name", "key")
+    for deal in deals:
         try:
-            change_deal(viewer, ground, deal, after_pk, DealState(*columns, moves_place=True), "put back", now)
-            count += 1
+            with transaction.atomic():
+                revert(viewer, ground, deal, revisions[deal.key], now)
         except (StageRefused, OldState, PermissionDenied) as refused:
             faults.append((deal, str(refused)))
     if faults:
         raise BulkRefused(faults)
-    return count
+    return len(deals)

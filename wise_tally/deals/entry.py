@@ -3,8 +3,9 @@
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from decimal import Decimal
+from typing import Any
 
 from babel.numbers import get_currency_precision
 from django.template.loader import render_to_string
@@ -62,8 +63,14 @@ def facts_of(deal: Deal, state: DealRevision, viewer: Viewer, today: date) -> Fa
     )
 
 
-# Details of a deal that can be typed where a stage asks for them; the book holds the last two.
-DETAILS = {"next step": "next_step", "campaign": "campaign", "source": "source", "deal type": "deal_type"}
+# Details of a deal that can be typed where a stage or a closing asks for them; the book holds IN_THE_BOOK.
+DETAILS = {
+    "next step": "next_step",
+    "campaign": "campaign",
+    "source": "source",
+    "deal type": "deal_type",
+    "competitor": "competitor",
+}
 IN_THE_BOOK = ("source", "deal_type")
 
 
@@ -104,23 +111,41 @@ class DetailRefused(Exception):
     """A detail cannot be kept as typed; says what is accepted."""
 
 
-def keep_details(deal: Deal, details: Mapping[str, str]) -> None:
-    """Keep details and own fields typed where a stage asks for them; raises DetailRefused."""
+def keep_details(deal: Deal, details: Mapping[str, str]) -> dict[str, Any]:
+    """Keep details and own fields typed where a stage asks for them; returns what was there before, raises DetailRefused."""
     own = {found.name: found for found in OwnField.objects.filter(applies_to="deal")}
-    changed = {
-        DETAILS[name]: text.strip()[:10_000] for name, text in details.items() if name in DETAILS and text.strip()
+    typed = {name: text.strip() for name, text in details.items() if text.strip()}
+    columns = {DETAILS[name]: text[:10_000] for name, text in typed.items() if name in DETAILS}
+    values = {own[name].key: own_value(own[name], text) for name, text in typed.items() if name in own}
+    present = dict(
+        OwnFieldValue.objects.filter(subject_key=deal.key, field__key__in=list(values)).values_list(
+            "field__key", "value"
+        )
+    )
+    before = {
+        "details": {column: getattr(deal, column) for column in columns},
+        "own": {key: present.get(key) for key in values},
     }
-    for column, value in changed.items():
-        setattr(deal, column, value)
-    if changed:
-        deal.save(update_fields=list(changed))
-    if set(changed) & set(IN_THE_BOOK):
+    write_details(deal, {"details": columns, "own": values})
+    return before
+
+
+def write_details(deal: Deal, kept: Mapping[str, Mapping[str, str | None]]) -> None:
+    """Give a deal details by column, and own fields by identifier; None takes a value away."""
+    columns, own = kept.get("details", {}), kept.get("own", {})
+    if columns:
+        Deal.objects.filter(pk=deal.pk).update(**columns)
+        deal.refresh_from_db(fields=list(columns))
+    if set(columns) & set(IN_THE_BOOK):
         old_rows_changed()
-    for name, text in details.items():
-        if name in own and text.strip():
-            value = own_value(own[name], text.strip())
-            OwnFieldValue.objects.update_or_create(field=own[name], subject_key=deal.key, defaults={"value": value})
-    beside_changed()
+    for field in OwnField.objects.filter(key__in=list(own)):
+        if own[field.key] is None:
+            OwnFieldValue.objects.filter(field=field, subject_key=deal.key).delete()
+        else:
+            values = {"value": own[field.key]}
+            OwnFieldValue.objects.update_or_create(field=field, subject_key=deal.key, defaults=values)
+    if columns or own:
+        beside_changed()
 
 
 def own_value(field: OwnField, text: str) -> str:
@@ -137,11 +162,25 @@ def own_value(field: OwnField, text: str) -> str:
     return text[:10_000]
 
 
-def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: datetime) -> None:
-    """Keep answers to questions that entry checks ask."""
+def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: datetime) -> dict[str, Any]:
+    """Keep answers to questions that entry checks ask; returns those that were there before, by question."""
+    asked = [question for question, answer in answers.items() if answer.strip()]
+    rows = deal.answers.filter(question__in=asked).values_list("question", "answer", "by", "at")
+    present = {question: (answer, by, at.timestamp()) for question, answer, by, at in rows}
     for question, answer in answers.items():
         if answer.strip():
             values = {"answer": answer.strip()[:10_000], "by": viewer.key, "at": now}
+            DealAnswer.objects.update_or_create(deal=deal, question=question, defaults=values)
+    return {question: present.get(question) for question in asked}
+
+
+def restore_answers(deal: Deal, kept: Mapping[str, Any]) -> None:
+    """Put answers back that `keep_answers` replaced; a question that had none loses its answer."""
+    for question, before in kept.items():
+        if before is None:
+            deal.answers.filter(question=question).delete()
+        else:
+            values = {"answer": before[0], "by": before[1], "at": datetime.fromtimestamp(before[2], UTC)}
             DealAnswer.objects.update_or_create(deal=deal, question=question, defaults=values)
 
 

@@ -72,7 +72,11 @@ class Deal(models.Model):
 
 
 class DealRevision(models.Model):
-    """One full state of a deal from a moment on, never changed afterwards; the order within a deal is that of the rows."""
+    """One full state of a deal from a moment on, never changed afterwards; the order within a deal is that of the rows.
+
+    A change put back at once is `void`, as is the row that says so: both count nowhere. `replaced` holds as text what the
+    change replaced beside the state, so that putting it back restores that too.
+    """
 
     deal = models.ForeignKey(Deal, models.CASCADE, related_name="revisions")
     effective_at = MomentField()
@@ -87,6 +91,7 @@ class DealRevision(models.Model):
     changed_by = models.CharField(max_length=64, blank=True)
     reason = models.CharField(max_length=10_000, blank=True)
     void = models.BooleanField(default=False)
+    replaced = models.CharField(max_length=20_000, blank=True)
 
 
 class DealAnswer(models.Model):

@@ -25,6 +25,7 @@ from wise_tally.deals.models import (
     Product,
 )
 from wise_tally.deals.own_fields import keep_own, own_kept
+from wise_tally.deals.revert import revert
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import beside_changed, old_rows_changed
@@ -190,7 +191,7 @@ def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], seen:
     part = PARTS[name]
     present = part.read(deal, local_day(who.now, who.ground.time_zone))
     before, after = as_text(present), as_text(value)
-    if seen and seen != before:
+    if seen and before not in (seen, after):
         raise ChangedMeanwhile(present)
     if before != after:
         part.write(deal, dict(value), who)
@@ -200,9 +201,9 @@ def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], seen:
 
 @transaction.atomic
 def put_part_back(who: Who, deal: Deal, name: str, kept: Mapping[str, Any]) -> None:
-    """Put a part back as it was `before`, if it is still as `after`; with lines their amount of before, too."""
+    """Put a part back as it was `before`, if it is still as `after`; with lines the amount that they had changed, too."""
+    if kept["revision"]:
+        revert(who.viewer, who.ground, deal, kept["revision"], who.now)
+        # The flag that goes with the amount belongs to the part, which is compared with `after`.
+        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=seen_values(kept["after"])["from_lines"])
     change_part(who, deal, name, seen_values(kept["before"]), kept["after"])
-    last = last_revision(deal)
-    if name == "lines" and last.amount_minor != kept["amount_minor"]:
-        state = DealState(last.stage, kept["amount_minor"], last.expected_close, last.category)
-        change_deal(who.viewer, who.ground, deal, last.pk, state, "put back", who.now)

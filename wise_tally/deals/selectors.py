@@ -9,6 +9,7 @@ from django.db.models.functions import Coalesce, Greatest
 
 from wise_tally.core.customer import days_since_contact
 from wise_tally.deals.models import Account, Activity, Deal, DealRevision
+from wise_tally.process.models import Stage, StageKind
 
 
 def last_revisions() -> QuerySet[DealRevision]:
@@ -63,3 +64,14 @@ def contact_days(deals: Iterable[Deal], moment: datetime) -> dict[int, float]:
     created = np.array([deal.created_at.timestamp() for deal in wanted])
     days = days_since_contact(met, created, moment.timestamp())
     return dict(zip([deal.pk for deal in wanted], days.tolist(), strict=True))
+
+
+def closed_from(deal: Deal) -> Stage | None:
+    """The open stage in which a deal stood last; None where it is not known."""
+    revision = (
+        DealRevision.objects.filter(deal=deal, void=False, stage__kind=StageKind.OPEN)
+        .select_related("stage")
+        .order_by("-pk")
+        .first()
+    )
+    return revision.stage if revision else deal.lost_from

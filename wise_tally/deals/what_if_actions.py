@@ -8,7 +8,7 @@ from django.db import transaction
 from wise_tally.core.ground import Ground
 from wise_tally.core.what_if import Supposed
 from wise_tally.deals.actions import DealState
-from wise_tally.deals.bulk import Changed, change_each
+from wise_tally.deals.bulk import Changed, Said, change_each
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.access import Viewer
 from wise_tally.org.clock import local_day
@@ -37,7 +37,7 @@ def apply_what_if(
     ground: Ground,
     deals: Mapping[str, tuple[int, Supposed]],
     stages: Mapping[str, int],
-    reason: str,
+    said: Said,
     now: datetime,
 ) -> list[Changed]:
     """Change deals (identifier → revision seen and what is supposed) and probabilities of stages (identifier → basis points).
@@ -45,7 +45,7 @@ def apply_what_if(
     Raises BulkRefused with the reason of each deal that cannot be changed so, or PermissionDenied; then nothing is.
     """
     seen = {key: revision for key, (revision, _) in deals.items()}
-    found = change_each(viewer, ground, seen, lambda deal, last: _state_of(deals[deal.key][1], deal, last), reason, now)
+    found = change_each(viewer, ground, seen, lambda deal, last: _state_of(deals[deal.key][1], deal, last), said, now)
     adopt_probabilities(viewer, stages, local_day(now), now)
     return found
 

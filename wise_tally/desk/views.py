@@ -1,38 +1,33 @@
 """Due today, and the search over everything."""
 
 from dataclasses import dataclass
-from typing import Any
 from urllib.parse import urlencode
 
 from babel.numbers import get_currency_precision
-from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
-from wise_tally.deals.actions import OldState, StageRefused, Typed, change_deal, last_revision
-from wise_tally.deals.entry import DetailRefused
-from wise_tally.deals.forms import DealForm, read_deal_form
-from wise_tally.deals.models import Contact, Deal, Lead
+from wise_tally.deals.actions import change_deal
+from wise_tally.deals.forms import read_deal_form
+from wise_tally.deals.models import Contact, Deal, DealRevision, Lead
 from wise_tally.deals.parts import Who, change_part
 from wise_tally.desk.due import due_deals, due_panel, flagged, in_order
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.models import Person, Workspace
-from wise_tally.org.records import ChangedMeanwhile
-from wise_tally.process.models import Category
 from wise_tally.scope.deals import stage_choices
-from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.nodes import scope_node, working_query
 from wise_tally.scope.paging import beside, page_of
 from wise_tally.scope.panel import panel_response
+from wise_tally.scope.saving import save
 from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, LedgerForm, forms
@@ -123,47 +118,19 @@ def update(request: HttpRequest, key: str) -> HttpResponse:
     step = NextStepForm(request.POST)
     if not step.is_valid():
         form.faults |= {name: " ".join(map(str, faults)) for name, faults in step.errors.items()}
-    if form.state is None or not step.is_valid():
-        return _refused(request, deal, form, 422)
-    try:
+        form.state = None
+
+    def write() -> DealRevision:
+        assert form.state is not None
+        due = step.cleaned_data["next_step_on"]
+        value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
         with transaction.atomic():
             # The state first: moving a deal may refuse, and then nothing at all is saved.
-            typed = Typed(form.answers, form.details)
-            change_deal(viewer, ground, deal, form.revision, form.state, "", now(), typed)
-            due = step.cleaned_data["next_step_on"]
-            value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
+            after = change_deal(viewer, ground, deal, form.revision, form.state, "", now(), form.beside)
             change_part(Who(viewer, ground, now()), deal, "next", value, request.POST.get("seen", ""))
-    except (StageRefused, DetailRefused) as refused:
-        form.faults["stage"] = str(refused)
-        form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
-        return _refused(request, deal, form, 422)
-    except OldState as old:
-        return _refused(request, deal, form, 409, old)
-    except ChangedMeanwhile as meanwhile:
-        form.faults["next_step"] = f"{meanwhile} The next step is now “{meanwhile.now['next_step']}”."
-        return _refused(request, deal, form, 409)
-    except PermissionDenied as denied:
-        form.faults["deal"] = str(denied)
-        return _refused(request, deal, form, 403)
-    return redirect(safe_next(request, reverse("desk:today")))
+        return after
 
-
-def _refused(
-    request: HttpRequest, deal: Deal, form: DealForm, status: int, old: OldState | None = None
-) -> HttpResponse:
-    """The row again with what was typed and what is wrong or was changed meanwhile."""
-    answer: dict[str, Any] = {
-        "deal": deal,
-        "form": form,
-        "old": old,
-        "step": {name: request.POST.get(name, "") for name in ("next_step", "next_step_on")},
-        "stages": stage_choices().get(deal.process.key, []),
-        "categories": list(Category.objects.order_by("rank")),
-        "revision": last_revision(deal).pk,
-        "action": reverse("desk:update", args=[deal.key]),
-        "next": safe_next(request, reverse("desk:today")),
-    }
-    return render(request, "deals/refused.html", answer, status=status)
+    return save(request, deal, form, write, (reverse("desk:update", args=[deal.key]), reverse("desk:today")))
 
 
 @dataclass(frozen=True)

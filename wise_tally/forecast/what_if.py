@@ -15,13 +15,16 @@ from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.outcome import outcome_of_lines
 from wise_tally.core.what_if import supposed
-from wise_tally.deals.bulk import BulkRefused
+from wise_tally.deals.actions import NO_CLOSING
+from wise_tally.deals.bulk import BulkRefused, Said
+from wise_tally.deals.forms import ClosingForm, read_closing
 from wise_tally.deals.models import Deal
 from wise_tally.deals.what_if_actions import apply_what_if
 from wise_tally.forecast.scratch import Scratch, read_typed
 from wise_tally.forecast.tabs import tabs
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
+from wise_tally.process.models import LostReason, StageKind
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine, read_scope
@@ -133,6 +136,9 @@ def _answer(
         "wrong": wrong,
         "faults": faults,
         "may_apply": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "closing": _closing(request, scratch),
+        "lost_reasons": LostReason.objects.order_by("name"),
+        "today": line.today,
         "may_set_stages": viewer.may(May.SET_RULES),
         "node": scope_node(line)[2],
         "strip": CountStrip(len(rows)),
@@ -172,21 +178,28 @@ def _teams(line: ScopeLine, other: ScopeLine) -> list[tuple[str, int, int]]:
     return [(a.name or "", a.weighted, b.weighted) for a, b in changed if a.weighted != b.weighted]
 
 
+def _closing(request: HttpRequest, scratch: Scratch) -> ClosingForm | None:
+    """What closing needs where deals are supposed to be won or lost; it is typed beside the button that applies."""
+    ends = {values.get("outcome") for values in scratch.deals.values()}
+    kind = next((kind for kind in (StageKind.LOST, StageKind.WON) if kind in ends), None)
+    return read_closing(request.POST, kind, kind) if kind else None
+
+
 def _apply(request: HttpRequest, line: ScopeLine, scratch: Scratch) -> tuple[list[tuple[Any, str]], list[str]]:
     """Make real what is supposed; returns the deals that cannot be changed so, or what is wrong."""
     reason = request.POST.get("reason", "").strip()[:1_000]
     if line.is_past:
         return [], ["Changes are made as of today; look at today to apply."]
-    if any(values.get("outcome") == "lost" for values in scratch.deals.values()) and not reason:
-        return [], ["Say why the deals are lost; accepted: a reason in words."]
+    closing = _closing(request, scratch)
+    if closing and closing.is_asked:
+        return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
+    said = Said(reason or "tried in a what-if", closing.closing if closing else NO_CLOSING)
     viewer = request.viewer  # type: ignore[attr-defined]
     try:
-        changes = apply_what_if(
-            viewer, line.book.ground, scratch.wishes(), scratch.stages, reason or "tried in a what-if", now()
-        )
+        changes = apply_what_if(viewer, line.book.ground, scratch.wishes(), scratch.stages, said, now())
     except BulkRefused as refused:
         return list(refused.faults), []
-    request.session["last_bulk"] = [(c.deal.key, c.before.pk, c.after.pk) for c in changes]
+    request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
     Scratch({}, {}).keep(request)
     moved = f"{len(changes)} deal{'' if len(changes) == 1 else 's'}"
     stages = f" and the probabilities of {len(scratch.stages)} stages" if scratch.stages else ""

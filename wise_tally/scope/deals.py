@@ -3,6 +3,7 @@
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 import numpy as np
 
@@ -52,18 +53,25 @@ class DealRow:
     slips: int = 0
     slipped_days: int = 0
 
+    @property
+    def shown_day(self) -> int:
+        """The day that matters: of an open deal its expected close, of a closed one that of the closing; an ordinal, 0 for none."""
+        return self.expected_close if self.is_open else self.closed_on
+
 
 def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
     """Rows by place in the standing, in the order given. `viewer` decides which may be changed."""
     wanted = list(dict.fromkeys(places))
     keys = [line.book.deals.key[int(line.standing.deal[at])] for at in wanted]
+    cut = datetime.fromtimestamp(line.standing.cut, UTC)
     deals: dict[str, Deal] = {}
     last: dict[int, int] = {}
     for first in range(0, len(keys), AT_ONCE):
         some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE]).select_related("account")
         deals |= {deal.key: deal for deal in some}
-        rows_of = DealRevision.objects.filter(deal__in=some.values("pk")).order_by("pk").values_list("deal_id", "pk")
-        last |= dict(rows_of)
+        # The revision shown, which a clock put back may have left behind: an edit stands on that one.
+        shown = DealRevision.objects.filter(deal__in=some.values("pk"), void=False, effective_at__lt=cut)
+        last |= dict(shown.order_by("pk").values_list("deal_id", "pk"))
     places = np.array(wanted, dtype=np.int64)
     spent = days_in_stage(line.book, line.standing, places).tolist()
     over = days_over(line.book, line.standing, places).tolist()

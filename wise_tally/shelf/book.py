@@ -82,7 +82,9 @@ class Shelf:
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 self._reasons = NO_REASONS
                 return _whole(newest)
-            renewed, growth = _extended(old, newest, old.ground != newest[1])
+            if rows.deals_put_back(old.last_revision):
+                self._reasons = NO_REASONS
+            renewed, growth = _extended(old, newest)
         if growth is not None:
             take_over(old.book, renewed.book, growth)
         return renewed
@@ -105,32 +107,38 @@ def one_snapshot() -> Iterator[None]:
 def _whole(newest: tuple[int, int, int, int]) -> Shelved:
     ground = rows.read_ground()
     numbers, deals = rows.read_deals(ground)
-    last, revisions = rows.read_revisions(numbers)
+    last, revisions = rows.last_revision_number(), rows.read_revisions(numbers)
     book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredBeside(numbers))
     return Shelved(book, *newest, numbers, last)
 
 
-def _extended(old: Shelved, newest: tuple[int, int, int, int], changed_ground: bool) -> tuple[Shelved, Growth | None]:
-    """The old book with what is newer; the growth is None where an old revision turned out never in effect."""
+def _extended(old: Shelved, newest: tuple[int, int, int, int]) -> tuple[Shelved, Growth | None]:
+    """The old book with what is newer; the growth is None where more changed than revisions that came in."""
+    changed_ground = old.ground != newest[1]
     ground = rows.read_ground() if changed_ground else old.book.ground
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
     numbers, added_deals = rows.read_deals(ground, last_deal)
     all_numbers = np.r_[old.deal_numbers, numbers]
-    deals = _joined(old.book.deals, added_deals, old.book, ground)
-    last, added = rows.read_revisions(all_numbers, old.last_revision)
-    merged, growth = with_added(old.book.revisions, added)
+    put_back = rows.deals_put_back(old.last_revision)
+    places = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
+    last, added = rows.last_revision_number(), rows.read_revisions(all_numbers, old.last_revision, put_back)
+    before = old.book.revisions
+    kept = before.take(~np.isin(before.deal, places)) if put_back else before
+    merged, growth = with_added(kept, added)
     revisions = merged.in_effect()
-    with_own = added.deal[added.deal < len(old.deal_numbers)]
-    if deals.short_form[with_own].any():
-        # A deal that gets a revision of its own no longer lacks its history.
-        short = deals.short_form.copy()
-        short[with_own] = False
+    deals = _joined(old.book.deals, added_deals, old.book, ground)
+    # A deal that gets a revision of its own no longer lacks its history, one whose only change was put back lacks it again.
+    short = deals.short_form.copy()
+    short[added.deal[added.deal < len(old.deal_numbers)]] = False
+    short[places] = rows.came_short(put_back)
+    if (short != deals.short_form).any():
         deals = replace(deals, short_form=short)
     credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
     same = not changed_ground and old.beside == newest[3] and len(numbers) == 0
     beside = old.book.beside if same else StoredBeside(all_numbers)
     book = Book(ground, deals, revisions, credits, newest[0], beside)
-    return Shelved(book, *newest, all_numbers, last), growth if revisions is merged else None
+    only_grew = revisions is merged and not put_back
+    return Shelved(book, *newest, all_numbers, last), growth if only_grew else None
 
 
 def _joined(old: Deals, added: Deals, book: Book, ground: Ground) -> Deals:

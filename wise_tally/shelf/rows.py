@@ -1,12 +1,12 @@
 """Rows become core records: the ground from small tables, columns from the large ones."""
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
 from django.db import connection
-from django.db.models import Model
+from django.db.models import Max, Model
 
 from wise_tally.core.book import Credits, Deals, Revisions
 from wise_tally.core.calendar import FiscalCalendar
@@ -206,11 +206,28 @@ def read_deals(ground: Ground, after: int = 0) -> tuple[Ints, Deals]:
     )
 
 
-def read_revisions(deal_numbers: Ints, after: int = 0) -> tuple[int, Revisions]:
-    """The last row number and the revisions above `after`, sorted by deal, then in their order; void ones left out."""
+def last_revision_number() -> int:
+    """The highest row number of a revision, void or not; 0 without any."""
+    return deals.DealRevision.objects.aggregate(last=Max("pk"))["last"] or 0
+
+
+def deals_put_back(after: int) -> tuple[int, ...]:
+    """Row numbers of the deals with a void revision above `after`: one that came before it may have become void, too."""
+    rows = deals.DealRevision.objects.filter(pk__gt=after, void=True).order_by("deal_id")
+    return tuple(rows.values_list("deal_id", flat=True).distinct())
+
+
+def came_short(numbers: Sequence[int]) -> list[bool]:
+    """Whether each of these deals (row numbers, ascending) stands without its history."""
+    return list(deals.Deal.objects.filter(pk__in=numbers).order_by("pk").values_list("short_form", flat=True))
+
+
+def read_revisions(deal_numbers: Ints, after: int = 0, also_all_of: Sequence[int] = ()) -> Revisions:
+    """The revisions above `after` and all those of some deals, sorted by deal, then in their order; void ones left out."""
+    few = f" OR deal_id IN ({', '.join(map(str, also_all_of))})" if also_all_of else ""
     number, deal, at, stage, amount, close, owner, territory, category, probability = _columns(
         "SELECT id, deal_id, effective_at, stage_id, amount_minor, COALESCE(expected_close, 0), owner_id, territory_id,"
-        " category_id, probability_bp FROM deals_dealrevision WHERE id > %s AND NOT void",
+        f" category_id, probability_bp FROM deals_dealrevision WHERE (id > %s{few}) AND NOT void",
         10,
         after,
     )
@@ -227,7 +244,7 @@ def read_revisions(deal_numbers: Ints, after: int = 0) -> tuple[int, Revisions]:
         category=_index(category, index_of(process.Category)),
         probability_bp=probability,
     )
-    return int(number.max(initial=after)), revisions.take(order)
+    return revisions.take(order)
 
 
 def read_lost(after: int, upto: int) -> list[tuple[int, int, str]]:

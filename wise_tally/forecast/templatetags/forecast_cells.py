@@ -69,9 +69,9 @@ def measured_cell(asked: Asked, column: Column, working: str, value: int | float
 @register.simple_tag
 def read_deal(asked: Asked, deal: DealRow, values: Sequence[int | None], query: str) -> SafeString:
     """The row of a deal that is read, not edited: many stand on a page with all rows open, so it is drawn as one node."""
-    said = [deal.stage_name]
+    said = [deal.stage_name, figures.day(deal.shown_day)]
     if deal.is_open:
-        said += [figures.day(deal.expected_close), deal.category_name, figures.points(deal.probability_bp)]
+        said += [deal.category_name, figures.points(deal.probability_bp)]
     working = _deal_working(deal.key)
     cells = format_html_join(
         "",

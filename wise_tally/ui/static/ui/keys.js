@@ -48,7 +48,7 @@ document.addEventListener("alpine:init", () => {
   });
 
   // Roving tabindex: only one figure of a grid takes Tab, arrows move inside it.
-  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")]).filter((row) => row.length);
+  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")].filter((cell) => !cell.closest("form[data-in-place]") || cell.matches("a"))).filter((row) => row.length);
   const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
     cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
   });
@@ -108,6 +108,7 @@ document.addEventListener("alpine:init", () => {
     }
   });
   const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Switch single keys on" : "Switch single keys off"; };
+  document.addEventListener("page:followed", () => { rove(); scrollable(); });
   document.addEventListener("ajax:merged", () => {
     rove();
     scrollable();

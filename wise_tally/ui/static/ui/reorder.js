@@ -72,8 +72,9 @@ document.addEventListener("alpine:init", () => {
         clear();
         if (!this.card || !over || over.contains(this.card)) return;
         event.preventDefault();
-        this.card.querySelector("select").value = over.dataset.lane;
-        this.card.requestSubmit();
+        const select = this.card.querySelector("select");
+        select.value = over.dataset.lane;
+        window.saveInPlace(this.card, select);
       });
       this.$root.addEventListener("keydown", (event) => {
         const here = event.target.closest("[data-card]");

@@ -1,0 +1,215 @@
+// Cells edited where they stand: saved once, with Enter or when left; Esc puts back what was there; the page's figures follow.
+// The server answers a save in words that go beside the cell, or with a dialog that asks for what is missing.
+(() => {
+  const FORM = "form[data-in-place]";
+  const FIELD = "input:not([type=hidden]), select";
+  const MARK = "X-In-Place";
+  const sent = new WeakMap();   // field -> value on its way to the server
+  const queue = new WeakMap();  // form -> the save before this one
+  const changed = new Map();    // id of a row -> where its deal is now
+  let byPointer = false;
+  let announced = 0;
+
+  const fieldOf = (target) => (target.matches?.(FIELD) ? target : null);
+  const formOf = (field) => field?.closest(FORM);
+  const bySelf = (form) => form && form.dataset.inPlace !== "button";
+  const stored = (field) => (field.tagName === "SELECT"
+    ? ([...field.options].find((option) => option.defaultSelected) || field.options[0])?.value
+    : field.defaultValue);
+  const differs = (field) => field.value !== (sent.get(field) ?? stored(field));
+  const restore = (field) => { field.value = stored(field); settle(field); };
+  const settle = (field) => { field.removeAttribute("aria-invalid"); note(field).replaceChildren(); };
+  const keep = (field) => {
+    if (field.tagName === "SELECT") [...field.options].forEach((option) => { option.defaultSelected = option.value === field.value; });
+    else field.defaultValue = field.value;
+  };
+
+  function note(field) {
+    const next = field.nextElementSibling;
+    if (next?.classList.contains("cell-said")) return next;
+    const made = document.createElement("span");
+    made.className = "cell-said";
+    made.setAttribute("role", "status");
+    field.after(made);
+    return made;
+  }
+
+  function send(form, field, more = {}) {
+    if (field) { sent.set(field, field.value); note(field).textContent = "Saving…"; }
+    const turn = (queue.get(form) || Promise.resolve()).then(() => post(form, field, more));
+    queue.set(form, turn);
+    return turn;
+  }
+
+  async function post(form, field, more, address = form.action) {
+    const body = new FormData(form);
+    if (field && bySelf(form)) body.set("edited", field.name);
+    if (form.elements.edited?.type === "hidden") body.set("edited", form.elements.edited.value);
+    Object.entries(more).forEach(([name, value]) => body.set(name, value));
+    const place = field || form.querySelector("button") || form;
+    let answer, text;
+    try {
+      answer = await fetch(address, { method: "POST", body, headers: { [MARK]: "yes" } });
+      text = await answer.text();
+    } catch {
+      sent.delete(field);
+      note(place).textContent = "Not saved: the server does not answer. Press Enter to try again.";
+      return;
+    }
+    sent.delete(field);
+    if (answer.redirected && !answer.headers.has(MARK)) { location.assign(answer.url); return; }
+    if (!answer.headers.has(MARK)) { note(place).textContent = "Not saved. Load the page again."; return; }
+    if (!answer.ok) { refused(form, field, place, text); return; }
+    await saved(form, field, place, text);
+  }
+
+  async function saved(form, field, place, text) {
+    if (form.dataset.inPlace === "button") { location.reload(); return; }
+    const said = note(place);
+    said.innerHTML = text;
+    const state = said.querySelector("[data-revision]").dataset;
+    form.elements.revision.value = state.revision;
+    field?.removeAttribute("aria-invalid");
+    // Only the last change can be undone, so earlier words go.
+    form.querySelectorAll(".cell-said").forEach((other) => { if (other !== said) other.replaceChildren(); });
+    [...form.elements].filter((other) => other.matches(FIELD)).forEach((other) => {
+      if (other !== field && differs(other)) return;
+      if (other.name in state) other.value = state[other.name];
+      if (other.name in state || other === field) keep(other);
+    });
+    const row = form.closest("[data-row]");
+    if (row) changed.set(row.id, state.now);
+    await follow();
+  }
+
+  function refused(form, field, place, text) {
+    const shown = new DOMParser().parseFromString(text, "text/html").body;
+    const dialog = shown.querySelector("dialog");
+    if (dialog) { ask(form, field, dialog); return; }
+    const wrong = field || form.elements[shown.querySelector("[data-field]")?.dataset.field];
+    wrong?.setAttribute("aria-invalid", "true");
+    const said = note(wrong || place);
+    said.replaceChildren(...shown.childNodes);
+    said.querySelectorAll("[data-again]").forEach((button) => button.addEventListener("click", () => {
+      if (button.name === "revision") form.elements.revision.value = button.value;
+      field?.focus();
+      send(form, field, { [button.name]: button.value });
+    }));
+    said.querySelectorAll("[data-cancel]").forEach((button) => button.addEventListener("click", () => location.reload()));
+  }
+
+  function ask(form, field, dialog) {
+    document.getElementById("asked").replaceChildren(dialog);
+    if (field) sent.set(field, field.value);
+    const back = () => {
+      if (!field) { form.querySelector("button")?.focus(); return; }
+      restore(field);
+      sent.delete(field);
+      field.focus();
+    };
+    let answered = false;
+    dialog.querySelector("[data-cancel]").addEventListener("click", () => dialog.close());
+    dialog.querySelector("form").addEventListener("submit", (event) => {
+      event.preventDefault();
+      answered = true;
+      const typed = Object.fromEntries(new FormData(event.target));
+      dialog.close();
+      field?.focus();
+      send(form, field, typed);
+    });
+    dialog.addEventListener("close", () => { if (!answered) back(); dialog.remove(); });
+    dialog.showModal();
+  }
+
+  // The page is read again and its figures take their new values; what is being typed, said or marked stays.
+  async function follow() {
+    const turn = ++announced;
+    const answer = await fetch(location.href, { headers: { "X-Follow": "yes" } });
+    if (!answer.ok || turn !== announced) return;
+    const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
+    const active = document.activeElement;
+    const typing = active?.matches?.(FIELD) && differs(active);
+    changed.forEach((now, id) => stay(document.getElementById(id), fresh, now));
+    const callbacks = {
+      beforeNodeRemoved: (node) => !node.classList?.contains("cell-said"),
+      beforeNodeMorphed: (old) => !(old.matches?.(FIELD) && (sent.has(old) || old.getAttribute("aria-invalid"))),
+    };
+    for (const id of ["main", "count-strip"]) {
+      const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
+      if (old && now) window.Idiomorph.morph(old, now, { ignoreActiveValue: Boolean(typing), callbacks });
+    }
+    document.dispatchEvent(new CustomEvent("page:followed"));
+  }
+
+  // A row that was edited keeps its place among its neighbours, also where the page read again would not show it there or at all.
+  function stay(row, fresh, now) {
+    if (!row) return;
+    const there = fresh.getElementById(row.id);
+    const neighbour = (step) => {
+      let other = row[step];
+      while (other && !(other.id && fresh.getElementById(other.id))) other = other[step];
+      return other && fresh.getElementById(other.id);
+    };
+    const [before, after] = [neighbour("previousElementSibling"), neighbour("nextElementSibling")];
+    const parent = (before || after)?.parentNode || (row.parentNode.id && fresh.getElementById(row.parentNode.id));
+    if (!parent || (there && there.parentNode !== parent)) return;
+    const kept = there || row.cloneNode(true);
+    if (!there) mark(kept, now);
+    if (before) before.after(kept); else if (after) after.before(kept); else parent.prepend(kept);
+  }
+
+  function mark(row, now) {
+    row.classList.add("gone");
+    const button = row.querySelector("[data-undo]");
+    if (!button || row.querySelector(".is-now") || !now) return;
+    const words = row.ownerDocument.createElement("b");
+    words.className = "is-now watch";
+    words.textContent = `${now} `;
+    button.before(words);
+  }
+
+  document.addEventListener("keydown", (event) => {
+    byPointer = false;
+    const field = fieldOf(event.target);
+    const form = formOf(field);
+    if (!form) return;
+    if (event.key === "Enter" && bySelf(form)) {
+      event.preventDefault();
+      if (differs(field) || field.getAttribute("aria-invalid")) send(form, field);
+    } else if (event.key === "Escape" && differs(field)) {
+      event.preventDefault();
+      event.stopImmediatePropagation();
+      restore(field);
+    }
+  }, true);
+  document.addEventListener("pointerdown", () => { byPointer = true; }, true);
+  document.addEventListener("change", (event) => {
+    const field = fieldOf(event.target);
+    const form = formOf(field);
+    if (byPointer && bySelf(form) && field.type !== "text" && differs(field)) send(form, field);
+  });
+  document.addEventListener("focusout", (event) => {
+    const field = fieldOf(event.target);
+    const form = formOf(field);
+    if (bySelf(form) && differs(field) && document.hasFocus()) send(form, field);
+  });
+  document.addEventListener("submit", (event) => {
+    const form = event.target.closest(FORM);
+    if (!form) return;
+    event.preventDefault();
+    if (!form.dataset.busy) {
+      form.dataset.busy = "yes";
+      send(form, null).finally(() => { delete form.dataset.busy; });
+    }
+  });
+  document.addEventListener("click", async (event) => {
+    const button = event.target.closest("[data-undo]");
+    const form = button?.closest(FORM);
+    if (!form) return;
+    const field = button.closest(".cell-said").previousElementSibling;
+    const back = { revision: form.elements.revision.value };
+    await post(form, field, back, button.dataset.undo);
+    field?.focus();
+  });
+  window.saveInPlace = (form, field) => send(form, field);
+})();
