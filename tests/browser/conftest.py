@@ -20,11 +20,29 @@ os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 
 
 @pytest.fixture(scope="session")
-def browser():
+def browsers():
+    """Chromium by language; a date field is typed in the order of the browser's own language."""
     with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        yield chromium
-        chromium.close()
+        opened = {}
+
+        def speaking(language):
+            if language not in opened:
+                of_language = {"LANGUAGE": language.replace("-", "_"), "LANG": f"{language.replace('-', '_')}.UTF-8"}
+                opened[language] = playwright.chromium.launch(
+                    executable_path="/usr/bin/chromium",
+                    args=[*FLAGS, f"--lang={language}"],
+                    env=os.environ | of_language,
+                )
+            return opened[language]
+
+        yield speaking
+        for chromium in opened.values():
+            chromium.close()
+
+
+@pytest.fixture
+def browser(browsers):
+    return browsers("en-GB")
 
 
 @pytest.fixture
@@ -35,13 +53,15 @@ def site(transactional_db, live_server):
 
 
 @pytest.fixture
-def visit(browser, site):
+def visit(browsers, site):
     """Open a page signed in by one click; any error of a script or the policy fails the test."""
     errors = []
     contexts = []
 
-    def open_page(role="manager", path="/forecast/", width=1280, height=800, scheme="light"):
-        context = browser.new_context(viewport={"width": width, "height": height}, color_scheme=scheme, locale="en-GB")
+    def open_page(role="manager", path="/forecast/", width=1280, height=800, scheme="light", language="en-GB"):
+        context = browsers(language).new_context(
+            viewport={"width": width, "height": height}, color_scheme=scheme, locale=language
+        )
         contexts.append(context)
         page = context.new_page()
         page.on("pageerror", lambda error: errors.append(str(error)))

@@ -25,12 +25,12 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Enter")
     expect(page.locator(".undo")).to_contain_text("Next step saved")
     assert Deal.objects.get(key="d9001").next_step == "Ring the chair"
-    page.click("text=Lose…")
-    page.fill("#lost-reason", "Price")
+    page.click("text=Mark as lost")
+    page.fill("dialog [name=lost_reason]", "Price")
     page.keyboard.press("Enter")
     expect(page.locator(".facts")).to_contain_text("lost because")
     assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"
-    page.click("text=Put it back")
+    page.locator(".undo", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
     expect(page.locator(".facts")).to_contain_text("expected close")
     assert last_revision(Deal.objects.get(key="d9001")).stage.key == "ns_terms"
 
@@ -41,19 +41,11 @@ def test_ten_deals_are_edited_in_place_each_saved_at_once(visit):
     rows = page.locator("tbody tr")
     for place in range(10):
         row = rows.nth(place)
-        row.locator("select[name=category]").select_option("early")
-        expect(row.locator("select[name=category] option[selected]")).to_have_attribute("value", "early")
+        category = row.locator("select[name=category]")
+        category.select_option("early")
+        category.press("Tab")
+        expect(category.locator("option[selected]")).to_have_attribute("value", "early")
     assert DealRevision.objects.count() - count >= 8, "those that were early already stay as they were"
-    page.locator("select[name=stage]").first.focus()
-    for name in ("expected_close", "category", "amount"):
-        # A date has several parts to tab through.
-        while page.evaluate("document.activeElement.name") != name:
-            page.keyboard.press("Tab")
-    page.keyboard.press("Control+A")
-    page.keyboard.type("many")
-    page.keyboard.press("Tab")
-    expect(page.locator("#edit-message")).to_contain_text("“many” is not accepted")
-    expect(page.locator("input[name=amount]").nth(0)).to_have_value("many")
 
 
 def test_a_reps_day_on_a_narrow_screen(visit):
@@ -63,8 +55,8 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     name = first.locator("header a").first.inner_text()
     first.locator("input[name=next_step]").fill("Ask for the plan")
     first.locator("input[name=next_step_on]").fill("2026-12-04")
-    first.locator("button:has-text('Save')").click()
-    page.wait_for_load_state()
+    first.locator("input[name=next_step_on]").press("Enter")
+    expect(first.locator(".cell-said", has_text="Saved")).to_be_visible()
     deal = Deal.objects.get(next_step="Ask for the plan")
     assert (deal.name, str(deal.next_step_on)) == (name, "2026-12-04")
     lead = page.locator("article.due", has_text="Work on it").first

@@ -74,13 +74,16 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
     row = page.locator("#deal-d9001")
     before = company("weighted")
     row.locator("select[name=stage]").select_option("ns_offer")
+    row.locator("select[name=stage]").press("Enter")
     expect(row.locator("select[name=stage]")).to_have_value("ns_offer")
     expect(row).to_contain_text("60")
     after = before - 42_000_000 * 85 // 100 + 42_000_000 * 60 // 100
     expect(answer(page, "Weighted")).to_have_text(short(after))
     assert company("weighted") == after
     row.locator("select[name=category]").select_option("left_out")
-    expect(page.locator("#deal-d9001")).to_have_count(0)
+    row.locator("select[name=category]").press("Enter")
+    expect(row.locator(".cell-said", has_text="Saved")).to_be_visible()
+    page.wait_for_load_state("networkidle")
     assert company("weighted") == before - 42_000_000 * 85 // 100
     # The working opens at the right, marks its figure, and adds up to it.
     figure = page.locator("tr.total .open-figure").nth(2)
@@ -99,19 +102,6 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
     expect(page.locator(".band")).to_contain_text("16 Nov 2026")
     expect(answer(page, "Weighted")).to_have_text(short(company("weighted", "2026-11-16")))
     assert page.locator("input[name=amount]").count() == 0
-
-
-def test_what_was_typed_stays_when_it_is_refused(visit):
-    page = visit(path="/forecast/?open=team:rivers/person:r08")
-    amount = page.locator("#deal-d9001 input[name=amount]")
-    amount.fill("four hundred")
-    amount.press("Tab")
-    expect(page.locator("#edit-message")).to_contain_text("at most 2 decimals")
-    expect(amount).to_have_value("four hundred")
-    page.locator("#again-amount").fill("400000")
-    page.locator("#edit-message button").click()
-    page.wait_for_load_state()
-    expect(page.locator("#deal-d9001 input[name=amount]")).to_have_value("400000.00")
 
 
 def test_the_keyboard_alone_reaches_everything(visit):
@@ -164,10 +154,10 @@ def test_a_card_moves_between_lanes_by_drag_and_by_keyboard_and_back(visit):
     card.drag_to(page.locator("[data-lane=ns_offer] header"))
     expect(page.locator(".undo")).to_contain_text("Terms → Offer")
     assert last_revision(deal).stage.key == "ns_offer"
-    page.click("text=Put it back")
+    page.locator(".undo").get_by_role("button", name="Undo").click()
     expect(page.locator("[data-lane=ns_terms]")).to_contain_text(deal.name)
     assert last_revision(deal).stage.key == "ns_terms"
-    expect(page.locator(".undo")).to_contain_text("Offer → Terms")
+    expect(page.locator(".undo")).to_have_count(0)
     page.wait_for_load_state("networkidle")
     page.locator("[data-lane=ns_terms] [data-card]").first.focus()
     page.keyboard.press("ArrowLeft")

@@ -82,7 +82,7 @@ def test_the_monday_meeting_goes_no_further_than_an_account_sheet(visit):
     place = page.url.split("#")[0]
     line = page.locator("#deals tr", has_text="Barrage network")
     line.get_by_label(re.compile("^Amount of")).fill("410000.00")
-    line.get_by_role("button", name="Save").click()
+    line.get_by_label(re.compile("^Amount of")).press("Enter")
     page.get_by_role("heading", name=re.compile("410.000")).wait_for()
     assert page.url.split("#")[0] == place
     page.locator("#deals").get_by_role("link", name="Orrin Upper Water Board", exact=True).click()
@@ -101,8 +101,8 @@ def test_a_one_to_one_on_one_page(visit):
     page.get_by_text("Nothing is carried over").wait_for()
     deal = page.locator(".in-place tr", has_text="Barrage network").first
     deal.get_by_label(re.compile("^Expected close of")).fill("2026-12-18")
-    deal.get_by_role("button", name="Save").click()
-    page.wait_for_load_state()
+    deal.get_by_label(re.compile("^Expected close of")).press("Enter")
+    deal.get_by_text("Saved").wait_for()
     assert "/team/one-to-one/r08/" in page.url
     page.get_by_label("Notes of today").fill("The board meets on the 18th.")
     page.get_by_label("What is agreed").fill("Bring the reference from Skerry")

@@ -5,6 +5,7 @@
   const FIELD = "input:not([type=hidden]), select";
   const MARK = "X-In-Place";
   const sent = new WeakMap();   // field -> value on its way to the server
+  const denied = new WeakMap(); // field -> value that was refused, sent again only when asked for
   const queue = new WeakMap();  // form -> the save before this one
   const changed = new Map();    // id of a row -> where its deal is now
   let byPointer = false;
@@ -23,6 +24,10 @@
     if (field.tagName === "SELECT") [...field.options].forEach((option) => { option.defaultSelected = option.value === field.value; });
     else field.defaultValue = field.value;
   };
+
+  // Whether somebody typed into a field, of whatever form, what is not saved yet.
+  const isTyped = (node) => (node.matches?.("[type=checkbox], [type=radio]") ? node.checked !== node.defaultChecked
+    : node.matches?.(`${FIELD}, textarea`) && differs(node));
 
   function note(field) {
     const next = field.nextElementSibling;
@@ -88,12 +93,12 @@
     if (dialog) { ask(form, field, dialog); return; }
     const wrong = field || form.elements[shown.querySelector("[data-field]")?.dataset.field];
     wrong?.setAttribute("aria-invalid", "true");
+    if (field) denied.set(field, field.value);
     const said = note(wrong || place);
     said.replaceChildren(...shown.childNodes);
     said.querySelectorAll("[data-again]").forEach((button) => button.addEventListener("click", () => {
-      if (button.name === "revision") form.elements.revision.value = button.value;
       field?.focus();
-      send(form, field, { [button.name]: button.value });
+      send(form, field, { [button.dataset.again]: button.dataset.value });
     }));
     said.querySelectorAll("[data-cancel]").forEach((button) => button.addEventListener("click", () => location.reload()));
   }
@@ -127,16 +132,16 @@
     const answer = await fetch(location.href, { headers: { "X-Follow": "yes" } });
     if (!answer.ok || turn !== announced) return;
     const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
-    const active = document.activeElement;
-    const typing = active?.matches?.(FIELD) && differs(active);
     changed.forEach((now, id) => stay(document.getElementById(id), fresh, now));
     const callbacks = {
       beforeNodeRemoved: (node) => !node.classList?.contains("cell-said"),
-      beforeNodeMorphed: (old) => !(old.matches?.(FIELD) && (sent.has(old) || old.getAttribute("aria-invalid"))),
+      beforeNodeMorphed: (old) => !(sent.has(old) || old.getAttribute?.("aria-invalid") || isTyped(old)),
+      // What the reader opened or marked stays open and marked.
+      beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
     for (const id of ["main", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
-      if (old && now) window.Idiomorph.morph(old, now, { ignoreActiveValue: Boolean(typing), callbacks });
+      if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }
     document.dispatchEvent(new CustomEvent("page:followed"));
   }
@@ -182,6 +187,11 @@
       restore(field);
     }
   }, true);
+  document.addEventListener("input", (event) => {
+    // Words about the value before go, so that Tab leads to the next cell.
+    const field = fieldOf(event.target);
+    if (bySelf(formOf(field)) && !sent.has(field) && !field.getAttribute("aria-invalid")) note(field).replaceChildren();
+  });
   document.addEventListener("pointerdown", () => { byPointer = true; }, true);
   document.addEventListener("change", (event) => {
     const field = fieldOf(event.target);
@@ -191,7 +201,8 @@
   document.addEventListener("focusout", (event) => {
     const field = fieldOf(event.target);
     const form = formOf(field);
-    if (bySelf(form) && differs(field) && document.hasFocus()) send(form, field);
+    const again = field && denied.get(field) === field.value;
+    if (bySelf(form) && differs(field) && !again && document.hasFocus()) send(form, field);
   });
   document.addEventListener("submit", (event) => {
     const form = event.target.closest(FORM);
@@ -207,9 +218,8 @@
     const form = button?.closest(FORM);
     if (!form) return;
     const field = button.closest(".cell-said").previousElementSibling;
-    const back = { revision: form.elements.revision.value };
-    await post(form, field, back, button.dataset.undo);
-    field?.focus();
+    field.focus();
+    await post(form, field, { revision: form.elements.revision.value }, button.dataset.undo);
   });
   window.saveInPlace = (form, field) => send(form, field);
 })();

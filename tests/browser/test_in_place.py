@@ -1,0 +1,183 @@
+"""Cells edited where they stand, by keyboard alone, in each of the six places: requests sent, state stored, focus kept."""
+
+import re
+from datetime import date
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.support.world import ask
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.ui.templatetags.figures import short
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+KEY, QUARTER, AS_OF = "d9001", "FY2027-Q3", "2026-11-23"
+# Of each place the address, and the row of the deal in it.
+PLACES = {
+    "list": ("/deals/?edit=yes&who=person:r08", "#edit-d9001"),
+    "forecast": ("/forecast/?open=team:rivers/person:r08", "#deal-d9001"),
+    "one-to-one": ("/team/one-to-one/r08/", "#list1-d9001"),
+    "open by rep": ("/team/open/?along=stage&rep=r08&part=4", "#row-d9001"),
+    "due today": ("/today/?who=person:r08", "#due-d9001"),
+    "lanes": ("/deals/?view=lanes&process=new_site&who=person:r08", "#card-d9001"),
+}
+DATED = [place for place in PLACES if place != "lanes"]
+WITH_AMOUNT = [place for place in DATED if place != "due today"]
+# 15 March 2027 as the fields are typed.
+TYPED = {"en-GB": "15032027", "en-US": "03152027"}
+
+
+def deal_now():
+    return last_revision(Deal.objects.get(key=KEY))
+
+
+class Row:
+    """The deal's row in one of the places, with what was posted from the page."""
+
+    def __init__(self, visit, place, language="en-GB"):
+        path, self.selector = PLACES[place]
+        # Due, so that the deal is shown among what is due today.
+        Deal.objects.filter(key=KEY).update(next_step_on=date(2026, 11, 20))
+        self.page = visit("manager", path, language=language)
+        self.page.wait_for_load_state("networkidle")
+        self.row = self.page.locator(self.selector)
+        self.posts = []
+        self.page.on("request", lambda request: self.posts.append(request.url) if request.method == "POST" else None)
+
+    def field(self, name):
+        return self.row.locator(f"[name={name}]")
+
+    def focused(self):
+        return self.page.evaluate(
+            "document.activeElement.closest('[data-row]')?.id + ' ' + document.activeElement.name"
+        )
+
+    def said(self, words):
+        expect(self.row.locator(".cell-said", has_text=re.compile(f"^{words}"))).to_be_visible()
+        self.page.wait_for_load_state("networkidle")
+
+
+@pytest.mark.parametrize("place", DATED)
+@pytest.mark.parametrize("language", TYPED)
+def test_a_date_typed_digit_by_digit_is_saved_once(place, language, visit):
+    """With Enter; what was typed is what is stored, undone it has never been, and focus stays in the cell."""
+    count = DealRevision.objects.filter(void=False).count()
+    row = Row(visit, place, language)
+    row.field("expected_close").focus()
+    for digit in TYPED[language]:
+        row.page.keyboard.press(digit)
+    assert row.posts == []
+    row.page.keyboard.press("Enter")
+    row.said("Saved")
+    assert (len(row.posts), str(deal_now().expected_close)) == (1, "2027-03-15")
+    assert row.focused() == f"{row.selector[1:]} expected_close"
+    row.row.locator("[data-undo]").focus()
+    row.page.keyboard.press("Enter")
+    row.said("Undone")
+    expect(row.field("expected_close")).to_have_value("2026-12-22")
+    assert row.focused() == f"{row.selector[1:]} expected_close"
+    assert DealRevision.objects.filter(void=False).count() == count
+
+
+@pytest.mark.parametrize("place", WITH_AMOUNT)
+def test_an_amount_is_saved_with_enter_and_with_tab_and_esc_leaves_it(place, visit):
+    row = Row(visit, place)
+    amount, keyboard = row.field("amount"), row.page.keyboard
+    amount.focus()
+    keyboard.press("Control+A")
+    keyboard.type("1")
+    keyboard.press("Escape")
+    expect(amount).to_have_value("420000.00")
+    keyboard.press("Control+A")
+    keyboard.type("410000")
+    keyboard.press("Enter")
+    row.said("Saved")
+    assert (len(row.posts), deal_now().amount_minor, row.focused()) == (1, 41_000_000, f"{row.selector[1:]} amount")
+    keyboard.press("Control+A")
+    keyboard.type("430000.5")
+    keyboard.press("Tab")
+    row.said("Saved")
+    assert (len(row.posts), deal_now().amount_minor) == (2, 43_000_050)
+    assert "amount" not in row.focused(), "focus went on"
+    assert row.page.evaluate("document.activeElement.tagName") != "BODY"
+    amount.focus()
+    keyboard.press("Control+A")
+    keyboard.type("a lot")
+    keyboard.press("Tab")
+    expect(row.row.locator(".cell-said .wrong")).to_contain_text("“a lot” is not accepted")
+    expect(amount).to_have_value("a lot")
+    assert deal_now().amount_minor == 43_000_050
+
+
+@pytest.mark.parametrize("place", PLACES)
+def test_arrows_in_a_select_only_choose(place, visit):
+    """Enter saves what is chosen, once; a stage that closes the deal asks first; Esc there changes nothing."""
+    row = Row(visit, place)
+    stage, keyboard = row.field("stage"), row.page.keyboard
+    stage.focus()
+    for _ in range(3):
+        keyboard.press("ArrowUp")
+    assert (row.posts, stage.input_value()) == ([], "ns_survey")
+    keyboard.press("Escape")
+    expect(stage).to_have_value("ns_terms")
+    keyboard.press("ArrowUp")
+    keyboard.press("Enter")
+    row.said("Saved")
+    assert (len(row.posts), deal_now().stage.key, row.focused()) == (1, "ns_offer", f"{row.selector[1:]} stage")
+    for _ in range(4):
+        keyboard.press("ArrowDown")
+    assert stage.input_value() == "ns_lost"
+    keyboard.press("Enter")
+    dialog = row.page.locator("dialog.ask[open]")
+    expect(dialog).to_contain_text("Loss reason")
+    keyboard.press("Escape")
+    expect(stage).to_have_value("ns_offer")
+    assert (deal_now().stage.key, row.focused()) == ("ns_offer", f"{row.selector[1:]} stage")
+    for _ in range(4):
+        keyboard.press("ArrowDown")
+    keyboard.press("Tab")
+    expect(dialog).to_be_visible()
+    dialog.locator("[name=lost_reason]").focus()
+    keyboard.type("Price")
+    keyboard.press("Enter")
+    row.said("Saved")
+    last = deal_now()
+    assert (last.stage.key, last.lost_reason, len(row.posts)) == ("ns_lost", "Price", 4)
+
+
+def test_figures_follow_and_a_deal_that_leaves_the_page_stays_marked(visit):
+    """The head of the forecast moves with the cell; moved into the next quarter the deal is shown where it was, with undo."""
+    row = Row(visit, "forecast")
+    figure = row.page.locator(".fig", has_text="Weighted").locator(".large")
+    row.field("expected_close").focus()
+    for digit in TYPED["en-GB"]:
+        row.page.keyboard.press(digit)
+    row.page.keyboard.press("Enter")
+    row.said("Saved · now in Q4 FY2027")
+    weighted = ask("forecast", QUARTER, AS_OF)[""]["weighted"]
+    expect(figure).to_have_text(short(round(float(weighted) * 100)))
+    expect(row.row).to_have_class(re.compile("gone"))
+    row.row.locator("[data-undo]").click()
+    expect(row.row).not_to_have_class(re.compile("gone"))
+    before = ask("forecast", QUARTER, AS_OF)[""]["weighted"]
+    expect(figure).to_have_text(short(round(float(before) * 100)))
+
+
+def test_a_conflict_says_who_and_both_values_and_lets_choose(visit):
+    from wise_tally.deals.models import DealRevision
+
+    row = Row(visit, "list")
+    other = deal_now()
+    values = {f.attname: getattr(other, f.attname) for f in DealRevision._meta.concrete_fields if f.name != "id"}
+    DealRevision.objects.create(**values | {"amount_minor": 40_000_000, "changed_by": "r08"})
+    row.field("amount").focus()
+    row.page.keyboard.press("Control+A")
+    row.page.keyboard.type("415000")
+    row.page.keyboard.press("Enter")
+    said = row.row.locator(".cell-said")
+    expect(said).to_contain_text("Joss Merrow changed this deal on")
+    expect(said).to_contain_text(re.compile("is now 400.000.00, you entered 415.000.00"))
+    said.locator("text=Save mine").click()
+    row.said("Saved")
+    assert deal_now().amount_minor == 41_500_000
