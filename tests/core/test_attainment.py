@@ -18,11 +18,11 @@ from wise_tally.core.attainment import DaysOf, deals_needed, ranks, so_far
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import payments_in
 from wise_tally.core.commission import StatedLine, commissions, since_statement, summed
-from wise_tally.core.customer import same_days_before, same_days_last_year
 from wise_tally.core.derived import Kept
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
+from wise_tally.core.same_days import YEAR, same_days
 from wise_tally.shelf.book import shelf
 
 SEEDS = range(6)
@@ -45,12 +45,12 @@ def test_a_part_meets_the_same_part(start_month, as_of, kind, before, year):
     """29 February, month ends, fiscal years from April and October; by the ruling: min(day, last day of the month)."""
     fiscal, day = FiscalCalendar(start_month), date.fromisoformat(as_of)
     period = fiscal.containing(day, kind)
-    now, then = same_days_before(fiscal, period, day)
+    now, then = same_days(fiscal, period, day)
     assert (now.starts_on, now.ends_on) == (period.starts_on, day)
     assert then.starts_on == fiscal.beside(period, -1).starts_on
     over = day >= period.ends_on
     assert then.ends_on == (fiscal.beside(period, -1).ends_on if over else date.fromisoformat(before))
-    assert same_days_last_year(period, day)[1].ends_on == date.fromisoformat(year)
+    assert same_days(fiscal, period, day, YEAR)[1].ends_on == date.fromisoformat(year)
 
 
 def test_what_is_still_needed_and_places():

@@ -12,8 +12,8 @@ from wise_tally.core.attainment import DaysOf, ranks
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import CashPeriod, cash_calendar, payments_in
 from wise_tally.core.commission import commissions, like, rate_on, summed
-from wise_tally.core.customer import same_days_before, same_days_last_year, year_before
 from wise_tally.core.lines import Filter
+from wise_tally.core.same_days import YEAR, same_days, year_before
 from wise_tally.core.tally import change_of
 from wise_tally.org.models import Person, RateAboveQuota
 from wise_tally.shelf.book import shelf
@@ -150,14 +150,17 @@ def test_places_are_shared_and_passed_over(values):
 def test_a_part_is_never_held_against_a_longer_one(day, start_month, kind):
     """Both spans begin at the start of their period and the one before never reaches into this one."""
     period = FiscalCalendar(start_month).containing(day, kind)
-    now, then = same_days_before(FiscalCalendar(start_month), period, day)
+    now, then = same_days(FiscalCalendar(start_month), period, day)
     assert now.starts_on == period.starts_on
     assert then.ends_on < now.starts_on
     assert then.starts_on <= then.ends_on
     if day < period.ends_on and kind != "week":
         assert abs(now.days - then.days) <= 3
-    this, last = same_days_last_year(period, day)
-    assert (last.starts_on, last.ends_on) == (year_before(this.starts_on), year_before(this.ends_on))
+    this, last = same_days(FiscalCalendar(start_month), period, day, YEAR)
+    if kind == "week":
+        assert (last.days, last.starts_on.weekday()) == (this.days, this.starts_on.weekday()), "the same weekdays"
+    else:
+        assert (last.starts_on, last.ends_on) == (year_before(this.starts_on), year_before(this.ends_on))
     assert abs(this.days - last.days) <= 1
 
 

@@ -12,6 +12,7 @@ from tests.support.random_world import random_world
 from tests.support.tables import contents, differing, every_table, fresh_process
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.models import Person
+from wise_tally.shelf.book import shelf
 
 pytestmark = pytest.mark.django_db
 START = datetime(2026, 1, 14, 9, tzinfo=UTC)
@@ -119,3 +120,28 @@ def test_all_tables_of_the_demo_after_edits(demo, sign_in, monkeypatch):
     kept = contents(client, addresses, days)
     fresh_process()
     assert differing(kept, contents(client, addresses, days)) == []
+
+
+def test_a_running_period_is_compared_with_as_many_days(demo, sign_in):
+    """Losses, conversion and velocity of the running quarter against 1 Jul to 23 Aug; a quarter that is over against a whole one."""
+    client = sign_in("m1")
+    standing = shelf.book().stand(date(2026, 11, 23))
+    process = shelf.book().deals.process[standing.deal] == 0
+
+    def lost_between(first, last):
+        inside = (standing.closed_on >= first.toordinal()) & (standing.closed_on <= last.toordinal())
+        return int((process & (standing.kind == 2) & inside).sum())
+
+    for period, before in (("FY2027-Q3", (date(2026, 7, 1), date(2026, 8, 23))),
+                           ("FY2027-Q2", (date(2026, 4, 1), date(2026, 6, 30)))):  # fmt: skip
+        page = client.get(f"/conversion/lost/?process=new_site&period={period}")
+        assert page.context["whole"].deals_before == lost_between(*before)
+    running = "1 Jul 2026 to 23 Aug 2026"
+    lost = client.get("/conversion/lost/?period=FY2027-Q3").content.decode()
+    assert (running in lost, "1 Oct 2026 to 23 Nov 2026" in lost) == (True, True)
+    assert running in client.get("/conversion/?period=FY2027-Q3&against=before").content.decode()
+    assert running in client.get("/conversion/over-time/?period=FY2027-Q3").content.decode()
+    months = client.get("/conversion/over-time/").context["series"]
+    assert all(series.cells[-1].unusual is None for series in months), (
+        "the running month is not held against whole ones"
+    )

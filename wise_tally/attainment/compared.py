@@ -9,9 +9,9 @@ from django.views.decorators.http import require_safe
 from wise_tally.attainment.question import Asked, read_question, tabs
 from wise_tally.core.attainment import lost_share, side_by_side
 from wise_tally.core.calendar import Period
-from wise_tally.core.customer import same_days_before, same_days_last_year
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.grouping import grouping
+from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
 from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.line import period_words
@@ -71,9 +71,7 @@ class ComparedRow:
 def spans_of(asked: Asked, against: str) -> tuple[Period, Period]:
     """This period to date and the span it is held against."""
     line = asked.line
-    if against == "year":
-        return same_days_last_year(line.period, line.as_of)
-    return same_days_before(line.book.ground.fiscal, line.period, line.as_of)
+    return same_days(line.book.ground.fiscal, line.period, line.as_of, against)
 
 
 def _against(request: HttpRequest) -> str:

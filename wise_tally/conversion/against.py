@@ -4,9 +4,8 @@ from dataclasses import dataclass, replace
 
 from django.http import HttpRequest
 
-from wise_tally.core.calendar import Period
-from wise_tally.core.customer import year_before
 from wise_tally.core.lines import Filter
+from wise_tally.core.same_days import BEFORE, YEAR, same_days
 from wise_tally.core.trees import NONE
 from wise_tally.org.access import teams_seen
 from wise_tally.scope.line import ScopeLine, period_words
@@ -23,15 +22,14 @@ class Against:
 
 
 def choices_of(line: ScopeLine, request: HttpRequest) -> dict[str, Against]:
-    """What the scope can be held against: the period before, a year before, the team of the person, everyone."""
+    """What the scope can be held against: the same days of the period before or of the year before, the team of the person, everyone."""
     fiscal, ground = line.book.ground.fiscal, line.book.ground
-    before = fiscal.beside(line.period, -1)
-    first, last = year_before(line.period.starts_on), year_before(line.period.ends_on)
-    year = Period(first, last, "span", f"{first}/{last}")
-    found = {
-        "before": Against(period_words(before), replace(line, period=before), {"period": before.text}),
-        "year": Against("a year before", replace(line, period=year), {"period": year.text}),
-    }
+    found = {}
+    for name in (BEFORE, YEAR):
+        now, then = same_days(fiscal, line.period, line.as_of, name)
+        # A running period says of itself, too, up to which day it counts.
+        words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
+        found[name] = Against(words, replace(line, period=then), {"period": then.text})
     scope, day = line.scope, line.as_of
     seen = teams_seen(request.viewer, ground, day)  # type: ignore[attr-defined]
     team = ground.team_of(scope.person, day.toordinal()) if scope.person != NONE else NONE

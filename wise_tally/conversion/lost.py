@@ -16,6 +16,7 @@ from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import owner_groups
 from wise_tally.core.lost import LostTable, crossed, lost_by, lost_from, lost_in, months_lost
 from wise_tally.core.money import Ints, ratio
+from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import choices, words_of
 from wise_tally.scope.line import ScopeLine, period_words
@@ -60,11 +61,11 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
     accepted = [name for name, _ in choices(BY)]
     if by not in accepted:
         raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
-    before = line.book.ground.fiscal.beside(line.period, -1)
-    now, then = (lost_in(line.book, line.standing, period, line.scope) for period in (line.period, before))
+    period, before = same_days(line.book.ground.fiscal, line.period, line.as_of)
+    now, then = (lost_in(line.book, line.standing, span, line.scope) for span in (period, before))
     reasons, reason = _reasons(line, (now, then))
     names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
-    return line, Lost(by, names, reasons, line.period, before, (now, then), value, reason)
+    return line, Lost(by, names, reasons, period, before, (now, then), value, reason)
 
 
 def _reasons(line: ScopeLine, sides: Sides) -> tuple[Sequence[str], Sides]:
@@ -155,6 +156,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "by_words": words_of(found.by),
         "by_links": [(name, words, _query(line, by=name)) for name, words in choices(BY)],
         "before": period_words(found.before),
+        "now": period_words(found.period),
         "rows": [
             (
                 found.name(row.value),

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -13,6 +14,7 @@ from wise_tally.conversion.question import line_of, tabs
 from wise_tally.core.calendar import Period
 from wise_tally.core.lines import owner_kept
 from wise_tally.core.over_time import SpanFigures, Usual, Velocity, deals_behind, spans, usual, velocity
+from wise_tally.core.same_days import is_over, same_days
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.panel import Panel, PanelTerm, by_amount, panel_response
 from wise_tally.scope.strip import CountStrip
@@ -67,11 +69,11 @@ def months_of(line: ScopeLine) -> tuple[Period, ...]:
     return tuple(fiscal.beside(present, step) for step in range(1 - MONTHS, 1))
 
 
-def _series(figures: tuple[SpanFigures, ...]) -> list[Series]:
+def _series(figures: tuple[SpanFigures, ...], as_of: date) -> list[Series]:
     found = []
     for name, words, shape in FOLLOWED:
         values = [getattr(figure, name) for figure in figures]
-        marks, shown = usual(values), values[-SHOWN:]
+        marks, shown = usual(values, is_over(figures[-1].period, as_of)), values[-SHOWN:]
         largest = max([value for value in shown if value is not None], default=0) or 1
         cells = []
         for value, mark in zip(shown, marks[-SHOWN:], strict=True):
@@ -88,7 +90,7 @@ def page(request: HttpRequest) -> HttpResponse:
     months = months_of(line)
     figures = spans(line.book, line.standing, months, line.scope)
     now, before = _velocities(line)
-    series = _series(figures)
+    series = _series(figures, line.as_of)
     answer = {
         "line": line,
         "tabs": tabs(line, "over-time"),
@@ -100,7 +102,8 @@ def page(request: HttpRequest) -> HttpResponse:
         ],
         "velocity": now,
         "before": before,
-        "before_words": period_words(line.book.ground.fiscal.beside(line.period, -1)),
+        "before_words": period_words(_spans_compared(line)[1]),
+        "now_words": period_words(_spans_compared(line)[0]),
         "query": line.query(process=line.process_value),
         "strip": CountStrip(
             int(owner_kept(line.book, line.standing, line.scope).sum()),
@@ -110,12 +113,16 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "conversion/over_time.html", answer)
 
 
+def _spans_compared(line: ScopeLine) -> tuple[Period, Period]:
+    return same_days(line.book.ground.fiscal, line.period, line.as_of)
+
+
 def _velocities(line: ScopeLine) -> tuple[Velocity, Velocity]:
-    """Of the period, and of the one before as the book stood at its end."""
-    earlier = line.book.ground.fiscal.beside(line.period, -1)
+    """Of the period, and of the same days of the one before as the book stood at their end."""
+    present, earlier = _spans_compared(line)
     then = line.book.stand(min(earlier.ends_on, line.as_of))
     return (
-        velocity(line.book, line.standing, line.period, line.scope),
+        velocity(line.book, line.standing, present, line.scope),
         velocity(line.book, then, earlier, line.scope),
     )
 
@@ -154,7 +161,7 @@ def _month_panel(line: ScopeLine, name: str, months: tuple[Period, ...], place: 
     figures = spans(line.book, line.standing, months, line.scope)
     shape, words = next((shape, words) for known, words, shape in FOLLOWED if known == name)
     values = [getattr(figure, name) for figure in figures]
-    found, mark = figures[place], usual(values)[place]
+    found, mark = figures[place], usual(values, is_over(months[-1], line.as_of))[place]
     parts = {
         "mean_created": [("value created", money(found.created_value)), ("÷ deals created", count(found.created))],
         "win_rate": [("won", count(found.won)), ("÷ won or lost", count(found.won + found.lost))],
@@ -165,6 +172,8 @@ def _month_panel(line: ScopeLine, name: str, months: tuple[Period, ...], place: 
     )
     terms = [PanelTerm(*part) for part in parts]
     note = "Fewer than twelve months before it are known, so nothing is said about how usual it is."
+    if not is_over(months[place], line.as_of):
+        note = "The month is not over; it is compared with whole months when it is."
     if mark is not None:
         low, high = mark.median - mark.reach, mark.median + mark.reach
         terms.append(PanelTerm("median of the twelve months before", WRITTEN[shape](mark.median)))

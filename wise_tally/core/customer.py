@@ -1,13 +1,12 @@
 """One customer in figures: invoices by ageing, sales against the same days last year, contact gap."""
 
-import calendar
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 
 import numpy as np
 
-from wise_tally.core.calendar import MONTHS_IN, FiscalCalendar, Period
+from wise_tally.core.calendar import Period
 from wise_tally.core.money import Ints
 from wise_tally.core.statistics import DAY_SECONDS
 
@@ -66,44 +65,6 @@ def unpaid_minor(rows: Sequence[AgeingRow]) -> int:
 def past_due_minor(rows: Sequence[AgeingRow]) -> int:
     """What is unpaid and past due, in minor units."""
     return sum(row.amount_minor for row in rows[1:])
-
-
-def year_before(day: date) -> date:
-    """The same day of the year before: min(day, last day of that month); 28 February meets 28, never 29."""
-    return date(day.year - 1, day.month, min(day.day, calendar.monthrange(day.year - 1, day.month)[1]))
-
-
-def same_days_before(fiscal: FiscalCalendar, period: Period, as_of: date) -> tuple[Period, Period]:
-    """A period to date and the same part of the one before it, both ends included.
-
-    A period that is over meets the whole one before. Else that is cut at the same day of its month (min(day, last day)),
-    a week or a span of days after as many days. Source: common practice.
-    """
-    before = fiscal.beside(period, -1)
-    if as_of >= period.ends_on:
-        return period, before
-    if period.kind in MONTHS_IN:
-        back = MONTHS_IN[period.kind]
-        place = as_of.year * 12 + as_of.month - 1 - back
-        month = date(place // 12, place % 12 + 1, 1)
-        last = month.replace(day=min(as_of.day, calendar.monthrange(month.year, month.month)[1]))
-    else:
-        last = as_of - timedelta(days=period.days)
-    return _span(period.starts_on, as_of), _span(before.starts_on, last)
-
-
-def same_days_last_year(period: Period, as_of: date) -> tuple[Period, Period]:
-    """A period to date and the same days of the year before, both ends included.
-
-    The period is cut at `as_of`. A whole month meets a whole month but for 29 February, which meets nothing.
-    Source: common practice; ruling on same days.
-    """
-    last = min(period.ends_on, as_of)
-    return _span(period.starts_on, last), _span(year_before(period.starts_on), year_before(last))
-
-
-def _span(first: date, last: date) -> Period:
-    return Period(first, last, "span", f"{first}/{last}")
 
 
 @dataclass(frozen=True)

@@ -150,15 +150,15 @@ class Usual:
         return abs(value - self.median) > self.reach
 
 
-def usual(values: Sequence[float | None]) -> tuple[Usual | None, ...]:
-    """For each value what the twelve before it make of it; None where fewer than twelve are known.
+def usual(values: Sequence[float | None], last_is_over: bool = True) -> tuple[Usual | None, ...]:
+    """For each value what the twelve before it make of it; None where fewer than twelve are known, and for a last that is not over.
 
     Outside median ± 3 × 1.4826 × MAD counts as unusual (robust z-score, common practice); with a MAD of 0 any other value does.
     """
     found: list[Usual | None] = []
     for place in range(len(values)):
         before = [value for value in values[max(0, place - WINDOW) : place] if value is not None]
-        if len(before) < WINDOW:
+        if len(before) < WINDOW or (place == len(values) - 1 and not last_is_over):
             found.append(None)
             continue
         middle = float(median(before))

@@ -7,12 +7,12 @@ import numpy as np
 
 from wise_tally.core.book import Book, Standing, with_rows_moved
 from wise_tally.core.calendar import Period
-from wise_tally.core.customer import year_before
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import forecast
 from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints
+from wise_tally.core.same_days import year_before
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 

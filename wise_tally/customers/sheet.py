@@ -19,12 +19,12 @@ from wise_tally.core.customer import (
     compare_sales,
     orders_by_month,
     past_due_minor,
-    same_days_last_year,
     unpaid_minor,
 )
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
+from wise_tally.core.same_days import YEAR, same_days
 from wise_tally.customers.accounts import seen_account
 from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.customer_access import may_change_account
@@ -106,13 +106,13 @@ def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
 
 def sales_spans(request: HttpRequest, line: ScopeLine) -> tuple[Period, Period]:
     """The month asked for (the present one to date unless another is) and the same days last year. Raises Refused."""
-    return same_days_last_year(_month_asked(request, line), line.as_of)
+    return same_days(line.book.ground.fiscal, _month_asked(request, line), line.as_of, YEAR)
 
 
 def year_spans(line: ScopeLine) -> tuple[Period, Period]:
     """The fiscal year to date and the same days a year before."""
     year = Period(line.book.ground.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
-    return same_days_last_year(year, line.as_of)
+    return same_days(line.book.ground.fiscal, year, line.as_of, YEAR)
 
 
 def _month_asked(request: HttpRequest, line: ScopeLine) -> Period:

@@ -11,10 +11,10 @@ from django.urls import reverse
 
 from wise_tally.core.activity import METRIC
 from wise_tally.core.calendar import Period
-from wise_tally.core.customer import same_days_before, same_days_last_year
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.grouping import Grouping, Pairs, grouping
 from wise_tally.core.measures import IN_HUNDREDTHS
+from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import (
     OF_CASH,
     OF_FORECAST,
@@ -116,9 +116,9 @@ class Computing:
         line, fiscal = self.line, self.line.book.ground.fiscal
         if self.tally.bucket:
             return buckets(fiscal, line.period, line.as_of, self.tally.bucket)
-        if self.tally.against == "before":
-            return same_days_before(fiscal, line.period, line.as_of)
-        return same_days_last_year(line.period, line.as_of) if self.tally.against == "year" else (line.period,)
+        if not self.tally.against:
+            return (line.period,)
+        return same_days(fiscal, line.period, line.as_of, self.tally.against)
 
     @cached_property
     def group(self) -> Grouping | None:
