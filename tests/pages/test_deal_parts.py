@@ -83,7 +83,7 @@ def test_two_people_at_once_see_both_values_and_choose(demo, sign_in):
     stale = {"stage": "ns_offer", "amount": "1.00", "revision": "1"}
     told = text(client.post(f"{BIG}change/", stale))
     for words in (
-        "Somebody changed this deal on",
+        "Joss Merrow changed this deal on",
         "stage is now Terms, you entered Offer",
         "420\u202f000.00, you entered 1.00",
     ):

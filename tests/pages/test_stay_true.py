@@ -7,10 +7,13 @@ import pytest
 from django.contrib.auth.models import User
 from django.test import Client
 
+from tests.support.cut import cut_package
 from tests.support.edits import Clock, Editor
 from tests.support.random_world import random_world
-from tests.support.tables import contents, differing, every_table, fresh_process
+from tests.support.tables import contents, differing, every_table, figures_of, fresh_process, table_pages
 from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.exchange.demo.build import write_demo
+from wise_tally.exchange.reading import read_package
 from wise_tally.org.models import Person
 from wise_tally.shelf.book import shelf
 
@@ -145,3 +148,50 @@ def test_a_running_period_is_compared_with_as_many_days(demo, sign_in):
     assert all(series.cells[-1].unusual is None for series in months), (
         "the running month is not held against whole ones"
     )
+
+
+# Pages without a table file of their own, or about one thing.
+FURTHER = (
+    "/today/",
+    "/deals/d9001/",
+    "/team/",
+    "/team/one-to-one/",
+    "/team/one-to-one/r08/",
+    "/customers/account/ac001/",
+)
+
+
+def later_looked_back(paths, tables, tmp_path, monkeypatch):
+    """Table files and figures of pages on 6 November, with what had happened by then; and as of that day, weeks later."""
+    day, later = date(2026, 11, 6), date(2026, 11, 23)
+    whole = tmp_path / "whole"
+    whole.mkdir()
+    write_demo(whole, later)
+    monkeypatch.setenv("WISE_TALLY_TODAY", day.isoformat())
+    read_package(cut_package(whole, tmp_path / "cut", day), datetime(2026, 11, 6, 12, tzinfo=UTC))
+    client = Client()
+    client.force_login(User.objects.create(username="a1"))
+    Person.objects.filter(key="a1").update(user=User.objects.get(username="a1"))
+    addresses = [f"{a}&period={p}" for a in tables(every_table(client)) for p in ("FY2027-Q3", "FY2027")]
+    assert len(addresses) > 50
+    then = contents(client, addresses, (day,)) | figures_of(client, paths, day)
+    monkeypatch.setenv("WISE_TALLY_TODAY", later.isoformat())
+    read_package(whole, datetime(2026, 11, 23, 12, tzinfo=UTC))
+    fresh_process()
+    return then, contents(client, addresses, (day,)) | figures_of(client, paths, day)
+
+
+def test_a_past_day_shows_what_it_showed(db, tmp_path, monkeypatch):
+    """Every page's figures, and some of the tables; undated things that were there already are the same in both."""
+    some = Random(5)
+    then, now = later_looked_back(
+        (*table_pages(), *FURTHER), lambda found: some.sample(found, 40), tmp_path, monkeypatch
+    )
+    assert sum(len(found) for found in then.values() if isinstance(found, list)) > 2_000
+    assert differing(then, now) == []
+
+
+@pytest.mark.slow
+def test_a_past_day_shows_what_it_showed_in_every_table(db, tmp_path, monkeypatch):
+    then, now = later_looked_back(FURTHER, lambda found: found, tmp_path, monkeypatch)
+    assert differing(then, now) == []

@@ -82,3 +82,14 @@ def fresh_process():
 def differing(before, after):
     """Addresses and days whose files differ."""
     return [key for key in before if before[key] != after[key]]
+
+
+def figures_of(client, paths, day):
+    """The texts of all figures of pages as of a day, in their order."""
+    found = {}
+    for path in paths:
+        answer = client.get(f"{path}?as_of={day}&period=FY2027-Q3")
+        assert answer.status_code == 200, path
+        text = answer.content.decode()
+        found[path, day] = re.findall(r'class="open-figure[^"]*"[^>]*>([^<]*)<', text)
+    return found

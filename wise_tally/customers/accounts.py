@@ -18,9 +18,10 @@ from wise_tally.deals.form_fields import own_initial
 from wise_tally.deals.models import Account, Deal
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.access import May
-from wise_tally.org.clock import local_day, now, today
+from wise_tally.org.clock import local_day, now
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
+from wise_tally.scope.line import ScopeLine, read_day
 from wise_tally.scope.paging import Page, beside, page_of
 from wise_tally.scope.seen import sight
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -28,6 +29,8 @@ from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
 PAGE = 50
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
 
 
 def seen_account(request: HttpRequest, key: str) -> Account:
@@ -51,8 +54,9 @@ class AccountRow:
 
 @dataclass(frozen=True)
 class AccountList:
-    """One page of accounts with the filters that made it."""
+    """Accounts with the filters that made the list, as of a day: one page of it, or all."""
 
+    line: ScopeLine
     rows: list[AccountRow]
     page: Page
     find: str
@@ -61,12 +65,13 @@ class AccountList:
 
     def query(self, **changes: str) -> str:
         """The list's own address with parts changed."""
-        parts = {"find": self.find, "where": self.territory, "owner": self.owner, **changes}
+        parts = {"find": self.find, "where": self.territory, "owner": self.owner, **dict(self.line.given), **changes}
         return urlencode({name: value for name, value in parts.items() if value})
 
 
-def _listed(request: HttpRequest) -> AccountList:
-    ground, day = shelf.book().ground, today()
+def _listed(request: HttpRequest, whole: bool = False) -> AccountList:
+    line = read_day(request)
+    ground, day = line.book.ground, line.as_of
     found = sight(request).accounts().select_related("territory", "owner").order_by("name", "key")
     find, where, owner = (request.GET.get(name, "").strip()[:200] for name in ("find", "where", "owner"))
     if find:
@@ -79,27 +84,35 @@ def _listed(request: HttpRequest) -> AccountList:
     if owner:
         found = found.filter(owner__key=owner)
     page = page_of(request, found.count(), PAGE)
-    return AccountList(_rows(request, list(found[page.first : page.last])), page, find, where, owner)
+    shown = list(found if whole else found[page.first : page.last])
+    rows = [
+        row for first in range(0, len(shown), AT_ONCE) for row in _rows(request, line, shown[first : first + AT_ONCE])
+    ]
+    return AccountList(line, rows, page, find, where, owner)
 
 
-def _rows(request: HttpRequest, accounts: list[Account]) -> list[AccountRow]:
+def _rows(request: HttpRequest, line: ScopeLine, accounts: list[Account]) -> list[AccountRow]:
     """What is open with each account, of the deals the viewer may see, and the last contact."""
     book = shelf.shelved()
-    standing = book.book.stand(today())
     pairs = [(d.pk, d.account_id) for d in sight(request).of_deals(Deal.objects.filter(account__in=accounts))]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
     order = {account.pk: place for place, account in enumerate(accounts)}
     known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
-    totals = open_by_group(standing, [d for d, _ in known], [g for _, g in known], len(accounts))
-    last = dict(_last_contacts(accounts))
+    totals = open_by_group(line.standing, [d for d, _ in known], [g for _, g in known], len(accounts))
+    last = dict(_last_contacts(accounts, line))
     return [
         AccountRow(account, totals[place].deals, totals[place].amount_minor, last.get(account.pk))
         for place, account in enumerate(accounts)
     ]
 
 
-def _last_contacts(accounts: list[Account]) -> Any:
-    return done_contacts().filter(account__in=accounts).values_list("account_id").annotate(last=Max("at"))
+def _last_contacts(accounts: list[Account], line: ScopeLine) -> Any:
+    return (
+        done_contacts()
+        .filter(account__in=accounts, at__lt=line.ends_at)
+        .values_list("account_id")
+        .annotate(last=Max("at"))
+    )
 
 
 @require_safe
@@ -107,19 +120,20 @@ def page(request: HttpRequest) -> HttpResponse:
     """The list of accounts."""
     found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
     answer = {
+        "line": found.line,
         "list": found,
         "territories": Territory.objects.order_by("name"),
         "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
         **beside(found.page, lambda number: found.query(page=number)),
-        "exports": exports("customers:table", found.query(page=str(found.page.number))),
+        "exports": exports("customers:table", found.query()),
     }
     return render(request, "customers/accounts.html", answer)
 
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The page of the list as CSV, XLSX or JSON."""
+    """The whole list as CSV, XLSX or JSON."""
     header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
     rows = [
         (
@@ -131,7 +145,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
             row.open_minor,
             local_day(row.last_contact).isoformat() if row.last_contact else "",
         )
-        for row in _listed(request).rows
+        for row in _listed(request, whole=True).rows
     ]
     return sheet_response(Sheet("accounts", header, frozenset({"open"}), rows), kind)
 

@@ -6,6 +6,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from django import forms
+from django.db.models import Q, QuerySet
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -30,11 +31,12 @@ from wise_tally.deals.lead_actions import (
 from wise_tally.deals.models import Account, Lead
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.access import May, may_change_deal
-from wise_tally.org.clock import local_day, now, today
+from wise_tally.org.clock import end_of_today, local_day, now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.process.models import Source, Stage, StageKind
 from wise_tally.scope.guard import safe_next
+from wise_tally.scope.line import ScopeLine, read_day
 from wise_tally.scope.paging import Page, beside, page_of
 from wise_tally.scope.seen import sight
 from wise_tally.scope.tables import Sheet, exports, sheet_response
@@ -62,14 +64,31 @@ def seen_lead(request: HttpRequest, key: str) -> Lead:
 
 
 def age_days(lead: Lead, moment: datetime) -> float:
-    """Days from a lead's coming in to its closing, or to `moment`."""
-    return days_between(lead.created_at, lead.closed_at or moment)
+    """Days from a lead's creation to its closing, or to `moment`, before which it was created."""
+    return days_between(lead.created_at, min(lead.closed_at or moment, moment))
+
+
+def _as_of(leads: QuerySet[Lead], status: str, moment: datetime) -> QuerySet[Lead]:
+    """Leads created before a moment that had a status then; what was closed later was being worked on."""
+    later = Q(closed_at__gte=moment)
+    wanted = Q(status__in=STATUSES[status]) & ~later
+    if "working" in STATUSES[status]:
+        wanted |= later
+    return leads.filter(wanted, created_at__lt=moment)
+
+
+def _opened_again(lead: Lead, moment: datetime) -> Lead:
+    """The lead as it was at a moment."""
+    if lead.closed_at and lead.closed_at >= moment:
+        lead.closed_at, lead.deal, lead.status, lead.dropped_because = None, None, "working", ""
+    return lead
 
 
 @dataclass(frozen=True)
 class LeadList:
-    """One page of leads with the filters that made it."""
+    """Leads with the filters that made the list, as of a day: one page of it, or all."""
 
+    line: ScopeLine
     rows: list[tuple[Lead, float]]
     page: Page
     status: str
@@ -78,29 +97,26 @@ class LeadList:
 
     def query(self, **changes: str) -> str:
         """The list's own address with parts changed."""
-        parts = {"status": self.status, "source": self.source, "find": self.find, **changes}
+        parts = {"status": self.status, "source": self.source, "find": self.find, **dict(self.line.given), **changes}
         return urlencode({name: value for name, value in parts.items() if value})
 
 
-def _listed(request: HttpRequest) -> LeadList:
+def _listed(request: HttpRequest, whole: bool = False) -> LeadList:
+    line = read_day(request)
     status, source = request.GET.get("status", "open"), request.GET.get("source", "")
     if status not in STATUSES:
         raise Refused(f"“{status[:40]}” is not a status of leads; accepted: {', '.join(STATUSES)}.")
-    found = (
-        sight(request)
-        .leads()
-        .filter(status__in=STATUSES[status])
-        .select_related("owner", "deal")
-        .order_by("-created_at", "key")
-    )
+    found = _as_of(sight(request).leads(), status, line.ends_at).select_related("owner", "deal")
+    found = found.order_by("-created_at", "key")
     find = request.GET.get("find", "").strip()[:200]
     if find:
         found = found.filter(name__icontains=find) | found.filter(customer__icontains=find)
     if source:
         found = found.filter(source=source)
-    page, moment = page_of(request, found.count(), PAGE), now()
-    rows = [(lead, age_days(lead, moment)) for lead in found[page.first : page.last]]
-    return LeadList(rows, page, status, source, find)
+    page, moment = page_of(request, found.count(), PAGE), line.ends_at
+    shown = found if whole else found[page.first : page.last]
+    rows = [(_opened_again(lead, moment), age_days(lead, moment)) for lead in shown]
+    return LeadList(line, rows, page, status, source, find)
 
 
 @require_safe
@@ -108,19 +124,20 @@ def page(request: HttpRequest) -> HttpResponse:
     """The list of leads, the newest first."""
     found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
     answer = {
+        "line": found.line,
         "list": found,
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
         **beside(found.page, lambda number: found.query(page=number)),
-        "exports": exports("customers:leads-table", found.query(page=str(found.page.number))),
+        "exports": exports("customers:leads-table", found.query()),
     }
     return render(request, "customers/leads.html", answer)
 
 
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
-    """The page of the list as CSV, XLSX or JSON."""
+    """The whole list as CSV, XLSX or JSON."""
     header = ("lead", "organisation", "source", "owner", "status", "came_in", "age_days", "dropped_because")
     rows = [
         (
@@ -133,7 +150,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
             round(age, 1),
             lead.dropped_because,
         )
-        for lead, age in _listed(request).rows
+        for lead, age in _listed(request, whole=True).rows
     ]
     return sheet_response(Sheet("leads", header, frozenset(), rows), kind)
 
@@ -215,7 +232,7 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
     done = lead.activities.exclude(status="planned").select_related("person").order_by("-at")
     answer = {
         "lead": lead,
-        "age": age_days(lead, now()),
+        "age": age_days(lead, end_of_today()),
         "is_open": is_open,
         "may_edit": may_change_lead(viewer, ground, lead, today()),
         "form": LeadForm(initial=kept),

@@ -12,11 +12,11 @@ from wise_tally.customers.accounts import seen_account
 from wise_tally.customers.leads import age_days, seen_lead
 from wise_tally.customers.sheet import open_places, past_places, sales_spans, unpaid_of, year_spans
 from wise_tally.deals.models import Account
-from wise_tally.org.clock import now
+from wise_tally.org.clock import end_of_today
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, day, days, moment, money
+from wise_tally.ui.templatetags.figures import age, count, day, moment, money
 
 MOST_TERMS = 40
 Asked = tuple[HttpRequest, ScopeLine, Account]
@@ -128,12 +128,12 @@ def _orders(asked: Asked) -> Panel:
 def of_lead(request: HttpRequest, key: str) -> HttpResponse:
     """How old a lead is, or how long it took."""
     lead = seen_lead(request, key)
-    until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("now", moment(now()))
+    until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("the end of today", moment(end_of_today()))
     panel = Panel(
         title=f"Days, {lead.name}",
         definition="From the lead’s coming to its being qualified or dropped; while it is open, to now. Days of 24 hours.",
         terms=(PanelTerm("came in", moment(lead.created_at)), PanelTerm(*until)),
-        total=days(age_days(lead, now())),
+        total=age(age_days(lead, end_of_today())),
         total_words="days",
     )
     return panel_response(request, None, panel, reverse("customers:lead", args=[key]))

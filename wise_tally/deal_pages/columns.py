@@ -13,7 +13,6 @@ from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
 from wise_tally.deals.models import Deal, OwnField
 from wise_tally.deals.selectors import contact_days
-from wise_tally.org.clock import now
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow
 from wise_tally.scope.line import ScopeLine
@@ -208,7 +207,7 @@ def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column
         some = Deal.objects.filter(key__in=keys[first : first + side.AT_ONCE])
         deals |= {deal.key: deal for deal in some.select_related("process", "contact", "partner")}
     own = {c.own: side.own_values(line, c.own) for c in columns if c.own}
-    contact = contact_days(deals.values(), now()) if shown & {"gap", "contacted"} else {}
+    contact = contact_days(deals.values(), line.ends_at) if shown & {"gap", "contacted"} else {}
     margin = side.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}
     reasons = side.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
     intervals = side.contact_intervals(line, np.array(places, dtype=np.int64)) if "gap" in shown else None

@@ -109,7 +109,7 @@ def deal_context(request: HttpRequest, deal: Deal) -> dict[str, Any]:
         "undo": last_change(request, deal.key),
         "steps": next_steps(deal, last, viewer) if may_edit else (),
         **_belonging(deal, may_edit),
-        **_talk(deal),
+        **_talk(deal, line),
         "strip": CountStrip(1 if row else 0),
     }
 
@@ -152,23 +152,24 @@ def _payments(deal: Deal) -> list[tuple[Plan, int | None]]:
     return [(plan, whole_minor(plan)) for plan in plans]
 
 
-def _talk(deal: Deal) -> dict[str, Any]:
-    """Activities, notes, files and the guide of the stage the deal stands in."""
+def _talk(deal: Deal, line: ScopeLine) -> dict[str, Any]:
+    """Activities, notes, files and the guide of the stage, as of the day of the page; what is planned is as it is now."""
     activities = deal.activities.select_related("person").order_by("at")
+    done = activities.exclude(status="planned").filter(at__lt=line.ends_at)
     stage = last_revision(deal).stage
     guide = getattr(stage, "guide", None)
     answers = dict(deal.answers.values_list("question", "answer"))
     checklist = [(text, answers.get(text, "")) for text in guide.checklist.splitlines() if text] if guide else []
-    last, spent = last_contacts([deal])[deal.pk], contact_days([deal], now())[deal.pk]
+    last, spent = last_contacts([deal], line.ends_at)[deal.pk], contact_days([deal], line.ends_at)[deal.pk]
     return {
         "last_contact": last,
         "contact_days": spent,
         "contact_gap": contact_gap(spent, interval_of(deal)),
         "planned": activities.filter(status="planned"),
-        "done": activities.exclude(status="planned").order_by("-at")[:LATEST],
-        "done_count": activities.exclude(status="planned").count(),
-        "notes": deal.notes.select_related("person").order_by("-at"),
-        "files": deal.files.defer("content").order_by("-at"),
+        "done": done.order_by("-at")[:LATEST],
+        "done_count": done.count(),
+        "notes": deal.notes.filter(at__lt=line.ends_at).select_related("person").order_by("-at"),
+        "files": deal.files.filter(at__lt=line.ends_at).defer("content").order_by("-at"),
         "guide": guide,
         "checklist": checklist,
         "suggestions": _suggestions(guide.activities if guide else ""),

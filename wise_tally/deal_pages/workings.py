@@ -18,12 +18,11 @@ from wise_tally.deal_pages.one import open_deal
 from wise_tally.deals.contact_intervals import interval_of
 from wise_tally.deals.models import Deal
 from wise_tally.deals.selectors import contact_days, last_contacts
-from wise_tally.org.clock import now
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
-from wise_tally.ui.templatetags.figures import count, day, days, moment, money, points, quantity
+from wise_tally.ui.templatetags.figures import age, count, day, days, moment, money, points, quantity
 
 LIST_FIGURES = {
     "deals": "Number of the deals in the list.",
@@ -112,16 +111,16 @@ def _moment(seconds: int) -> datetime:
 def _days(line: ScopeLine, deal: Deal, at: int) -> Panel:
     spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
     text = "Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours."
-    return _panel(deal, "days in the stage", text, _stay(line, deal, at), days(spent))
+    return _panel(deal, "days in the stage", text, _stay(line, deal, at), age(spent))
 
 
 def _over(line: ScopeLine, deal: Deal, at: int) -> Panel:
     spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
     over = float(days_over(line.book, line.standing, np.array([at]))[0])
     typical = line.book.ground.rules_on(line.as_of)[int(line.standing.stage[at])].typical_days
-    terms = [*_stay(line, deal, at), ("days in the stage", days(spent)), ("− typical days", days(typical))]
+    terms = [*_stay(line, deal, at), ("days in the stage", age(spent)), ("− typical days", days(typical))]
     text = "Days beyond the typical days of the stage; none while they are not passed, or where the stage has none."
-    return _panel(deal, "overstay", text, terms, days(None if np.isnan(over) else over))
+    return _panel(deal, "overstay", text, terms, age(None if np.isnan(over) else over))
 
 
 def _stays(line: ScopeLine, deal: Deal, at: int) -> Panel:
@@ -173,10 +172,10 @@ def _lines(line: ScopeLine, deal: Deal, at: int) -> Panel:
 
 
 def _contact(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    last, spent = last_contacts([deal])[deal.pk], contact_days([deal], now())[deal.pk]
+    last, spent = last_contacts([deal], line.ends_at)[deal.pk], contact_days([deal], line.ends_at)[deal.pk]
     interval = interval_of(deal)
     since = ("last contact", moment(last)) if last else ("no contact; created", moment(deal.created_at))
-    terms = [since, ("days since then", days(spent)), ("÷ contact interval", days(float(interval)))]
+    terms = [since, ("days since then", age(spent)), ("÷ contact interval", days(float(interval)))]
     text = (
         "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
     )

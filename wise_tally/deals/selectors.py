@@ -28,28 +28,25 @@ def done_contacts() -> QuerySet[Activity]:
     return Activity.objects.filter(kind__in=CONTACT_KINDS, status__in=DONE)
 
 
-def contacts_by_account(before: datetime | None) -> QuerySet[Account, tuple[int, int]]:
+def contacts_by_account(before: datetime) -> QuerySet[Account, tuple[int, int]]:
     """Of each account its row number and the second of its last done contact, 0 for none.
 
     Each kind and way of saying done is one step into the index, where grouping would read every contact ever made.
     """
-    contacts = Activity.objects.filter(account=OuterRef("pk")).order_by("-at")
-    if before is not None:
-        contacts = contacts.filter(at__lt=before)
+    contacts = Activity.objects.filter(account=OuterRef("pk"), at__lt=before).order_by("-at")
     ways = [contacts.filter(kind=kind, status=status) for kind in CONTACT_KINDS for status in DONE]
     lasts = [Coalesce(Subquery(way.values("at")[:1], output_field=BigIntegerField()), 0) for way in ways]
     return Account.objects.order_by().values_list("pk", Greatest(*lasts))
 
 
-def last_contacts(deals: Iterable[Deal]) -> dict[int, datetime | None]:
-    """For each deal (row number) when anybody last contacted its customer, or about the deal where it has none."""
+def last_contacts(deals: Iterable[Deal], before: datetime) -> dict[int, datetime | None]:
+    """For each deal (row number) when anybody last contacted its customer before a moment, or about the deal where it has none."""
     wanted = list(deals)
     accounts = {deal.account_id for deal in wanted if deal.account_id is not None}
     alone = {deal.pk for deal in wanted if deal.account_id is None}
-    by_account = dict(
-        done_contacts().filter(account_id__in=accounts).values_list("account_id").annotate(last=Max("at"))
-    )
-    by_deal = dict(done_contacts().filter(deal_id__in=alone).values_list("deal_id").annotate(last=Max("at")))
+    done = done_contacts().filter(at__lt=before)
+    by_account = dict(done.filter(account_id__in=accounts).values_list("account_id").annotate(last=Max("at")))
+    by_deal = dict(done.filter(deal_id__in=alone).values_list("deal_id").annotate(last=Max("at")))
     return {
         deal.pk: by_account.get(deal.account_id) if deal.account_id is not None else by_deal.get(deal.pk)
         for deal in wanted
@@ -57,9 +54,9 @@ def last_contacts(deals: Iterable[Deal]) -> dict[int, datetime | None]:
 
 
 def contact_days(deals: Iterable[Deal], moment: datetime) -> dict[int, float]:
-    """For each deal (row number) the days since the last contact, or since its creation where there was none."""
+    """For each deal (row number) the days from the last contact before a moment, or from its creation, to that moment."""
     wanted = list(deals)
-    last = last_contacts(wanted)
+    last = last_contacts(wanted, moment)
     met = np.array([0 if (at := last[deal.pk]) is None else at.timestamp() for deal in wanted])
     created = np.array([deal.created_at.timestamp() for deal in wanted])
     days = days_since_contact(met, created, moment.timestamp())

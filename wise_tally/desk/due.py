@@ -1,7 +1,6 @@
 """What is due today: each open deal of the scope once, with every reason why it wants a look, the most pressing first."""
 
 from dataclasses import dataclass
-from datetime import datetime
 
 import numpy as np
 from django.db.models import QuerySet
@@ -13,12 +12,11 @@ from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
 from wise_tally.deals.models import Activity, Deal
 from wise_tally.org.access import Viewer
-from wise_tally.org.clock import now
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed
-from wise_tally.ui.templatetags.figures import as_words, count, day, days, money
+from wise_tally.ui.templatetags.figures import age, as_words, count, day, money
 
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
 STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
@@ -53,13 +51,13 @@ def flagged(line: ScopeLine) -> Flagged:
     standing = line.standing
     at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
     at = at[standing.kind[at] == OPEN]
-    deal, today = standing.deal[at], line.today.toordinal()
-    week_ends = today + 6 - line.today.weekday()
+    deal, today = standing.deal[at], line.as_of.toordinal()
+    week_ends = today + 6 - line.as_of.weekday()
     over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
     contact = side.contact_days(line, at)
     missed = side.gaps(line, at, contact)
     reasons: dict[int, Flags] = {
-        STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.today))[deal],
+        STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.as_of))[deal],
         ACTIVITY: side.deals_where(line, Deal.objects.filter(pk__in=_planned(line).values("deal")))[deal],
         CLOSING: due_between(standing, at, today, week_ends),
         PAST: overdue(standing, at),
@@ -74,8 +72,7 @@ def flagged(line: ScopeLine) -> Flagged:
 
 def _planned(line: ScopeLine) -> QuerySet[Activity]:
     """Activities about deals that were planned up to the end of the day."""
-    end = datetime.fromtimestamp(line.standing.cut, now().tzinfo)
-    return Activity.objects.filter(status="planned", at__lt=end, deal__isnull=False)
+    return Activity.objects.filter(status="planned", at__lt=line.ends_at, deal__isnull=False)
 
 
 def in_order(line: ScopeLine, found: Flagged) -> Ints:
@@ -138,19 +135,19 @@ def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow,
     """A reason in words."""
     i, row, deal, planned = of
     if reason == STEP and deal.next_step_on:
-        when = "overdue since" if deal.next_step_on < line.today else "due today,"
+        when = "overdue since" if deal.next_step_on < line.as_of else "due today,"
         return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'unnamed'}"]
     if reason == ACTIVITY:
         return [f"{as_words(a.kind)} planned for {day(a.at)}: {a.subject}" for a in planned]
     if reason == GAP:
         spent = float(found.contact_days[i])
-        return [f"no contact for {days(spent)}, {int(found.missed[i])} intervals missed"]
+        return [f"no contact for {age(spent)}, {int(found.missed[i])} intervals missed"]
     return [
         {
             STEP: "next step due",
             CLOSING: f"closes this week, {day(row.expected_close)}",
             PAST: f"expected close is past, {day(row.expected_close)}",
-            OVER: f"{days(float(found.over[i]))} over in its stage",
+            OVER: f"{age(float(found.over[i]))} over in its stage",
             SLIPPED: f"slipped {int(found.slips[i])} times",
             UNDATED: "no expected close",
         }[reason]

@@ -86,7 +86,7 @@ def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
     """The people tree of the scope with each node's call."""
     viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
     held, gone = _held(line), _gone(line)
-    due = last_due(line.today, Workspace.current().calls_due_on, line.period)
+    due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
@@ -128,7 +128,7 @@ def _counts(row: ForecastRow) -> bool:
 
 def _gone(line: ScopeLine) -> frozenset[str]:
     """People who have left; nobody waits for their calls."""
-    return frozenset(PersonRow.objects.filter(active_to__lt=line.today).values_list("key", flat=True))
+    return frozenset(PersonRow.objects.filter(active_to__lt=line.as_of).values_list("key", flat=True))
 
 
 def _made(line: ScopeLine) -> list[Call]:

@@ -4,6 +4,7 @@ import os
 from datetime import UTC, date, datetime, time
 from zoneinfo import ZoneInfo
 
+from wise_tally.core.calendar import midnight_ending
 from wise_tally.org.models import Workspace
 
 
@@ -17,6 +18,12 @@ def now() -> datetime:
 def local_day(moment: datetime, time_zone: str = "") -> date:
     """The date of a moment in the workspace's time zone, which a caller with many moments gives."""
     return moment.astimezone(ZoneInfo(time_zone or Workspace.current().time_zone)).date()
+
+
+def end_of_today() -> datetime:
+    """The local midnight that ends the present day: what every age runs to."""
+    zone = Workspace.current().time_zone
+    return datetime.fromtimestamp(midnight_ending(local_day(now(), zone), zone), UTC)
 
 
 def today() -> date:

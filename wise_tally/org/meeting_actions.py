@@ -4,7 +4,7 @@ from datetime import date, datetime
 
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
@@ -57,9 +57,10 @@ def keep_notes(viewer: Viewer, whose: tuple[str, date], text: str, seen: str, no
     return meeting
 
 
-def open_actions(person_key: str) -> QuerySet[AgreedAction]:
-    """What was agreed with somebody and is not done, the first due first."""
-    found = AgreedAction.objects.filter(person_key=person_key, done_on=None).select_related("by")
+def open_actions(person_key: str, day: date) -> QuerySet[AgreedAction]:
+    """What was agreed with somebody by the end of a day and was not done by then, the first due first."""
+    not_done = Q(done_on=None) | Q(done_on__gt=day)
+    found = AgreedAction.objects.filter(not_done, person_key=person_key, agreed_on__lte=day).select_related("by")
     return found.order_by("due_on", "agreed_on", "key")
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 from functools import cached_property
 from urllib.parse import urlencode
 
@@ -58,6 +58,11 @@ class ScopeLine:
     def as_of(self) -> date:
         """The day the book is read at."""
         return self.standing.as_of
+
+    @property
+    def ends_at(self) -> datetime:
+        """The midnight that ends the as-of day: what was done before it counts, and every age runs to it."""
+        return datetime.fromtimestamp(self.standing.cut, UTC)
 
     @property
     def is_past(self) -> bool:
@@ -214,6 +219,12 @@ def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine
     line = replace(line, rest=tuple((name, value) for name, values in own for value in values))
     request.scope_line = line  # type: ignore[attr-defined]
     return line
+
+
+def read_day(request: HttpRequest) -> ScopeLine:
+    """The line of a page of which only the as-of day is chosen; raises Refused."""
+    given = {"as_of": request.GET["as_of"]} if request.GET.get("as_of") else {}
+    return replace(scope_of(request.viewer, given), any_period=True)  # type: ignore[attr-defined]
 
 
 def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "quarter") -> ScopeLine:

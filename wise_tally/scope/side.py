@@ -1,7 +1,6 @@
 """What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
 
 from collections.abc import Iterable, Sequence
-from datetime import UTC, datetime
 from itertools import chain
 
 import numpy as np
@@ -15,7 +14,6 @@ from wise_tally.core.trees import NONE
 from wise_tally.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
 from wise_tally.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.deals.selectors import contacts_by_account, done_contacts
-from wise_tally.org.clock import now
 from wise_tally.scope.line import ScopeLine
 from wise_tally.shelf.beside import StoredBeside, whole_numbers
 from wise_tally.shelf.book import shelf
@@ -100,13 +98,12 @@ def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
 def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     """Days since the last done contact with the customer, or since the creation where there was none; shape of `at`.
 
-    A deal without a customer counts the contacts about itself. Of a past day only what was done by its end counts.
+    A deal without a customer counts the contacts about itself. What was done by the end of the as-of day counts.
     """
-    moment = min(now(), _before_cut(line))
-    contacts = done_contacts().filter(at__lt=_before_cut(line)) if line.is_past else done_contacts()
+    contacts = done_contacts().filter(at__lt=line.ends_at)
     book, deal = line.book, line.standing.deal[at]
     account = beside_of(line).references("account")[deal]
-    by_account = contacts_by_account(_before_cut(line) if line.is_past else None)
+    by_account = contacts_by_account(line.ends_at)
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
     asked = np.unique(account)
     if len(asked) < AT_ONCE // 2:
@@ -121,7 +118,7 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     there = (index >= 0) & (index < len(own))
     own[index[there]] = alone[there, 1]
     met = np.where(account == 0, own[deal], met)
-    return days_since_contact(met, book.deals.created_at[deal], moment.timestamp())
+    return days_since_contact(met, book.deals.created_at[deal], line.standing.cut)
 
 
 def contact_intervals(line: ScopeLine, at: Ints) -> Ints:
@@ -162,16 +159,12 @@ def lost_reasons(standing: Standing) -> dict[int, str]:
     return {deal: names[reason] for deal, reason in pairs}
 
 
-def _before_cut(line: ScopeLine) -> datetime:
-    return datetime.fromtimestamp(line.standing.cut, UTC)
-
-
 def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:
     """The same for a few deals, by row number; what was opened again has none."""
     wanted = [deal.pk for deal in deals]
     found: dict[int, str] = {}
     for part in _at_once(wanted):
         rows = DealRevision.objects.filter(deal__in=part, void=False)
-        rows = rows.filter(effective_at__lt=_before_cut(line)).order_by("pk")
+        rows = rows.filter(effective_at__lt=line.ends_at).order_by("pk")
         found |= dict(rows.values_list("deal_id", "lost_reason"))
     return found

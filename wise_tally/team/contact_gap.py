@@ -11,7 +11,7 @@ from wise_tally.core.people_table import missed_columns
 from wise_tally.deals.models import Deal
 from wise_tally.deals.selectors import last_contacts
 from wise_tally.scope import side
-from wise_tally.scope.line import read_scope
+from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import panel_response
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import exports, sheet_response
@@ -51,15 +51,15 @@ def page(request: HttpRequest) -> HttpResponse:
         **shown,
     }
     if shown["opened"] is not None:
-        answer["opened"] = _with_contacts(shown["opened"])
+        answer["opened"] = _with_contacts(shown["opened"], asked.line)
     return render(request, "team/contact_gap.html", answer)
 
 
-def _with_contacts(shown: list[tuple[object, int]]) -> list[tuple[object, int, object]]:
+def _with_contacts(shown: list[tuple[object, int]], line: ScopeLine) -> list[tuple[object, int, object]]:
     """The rows with the last contact of each customer."""
     keys = [row.key for row, _ in shown]  # type: ignore[attr-defined]
     deals = {deal.key: deal for deal in Deal.objects.filter(key__in=keys)}
-    last = last_contacts(deals.values())
+    last = last_contacts(deals.values(), line.ends_at)
     return [(row, part, last.get(deals[row.key].pk)) for row, part in shown]  # type: ignore[attr-defined]
 
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from django.contrib import messages
+from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -68,13 +69,14 @@ def people(request: HttpRequest) -> HttpResponse:
     keys = [choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")]
     if not keys:
         keys = [line.book.ground.people[line.scope.person].key] if line.scope.person != NONE else []
-    found = Person.objects.filter(key__in=keys, active_to=None).exclude(role__in=("admin", "viewer")).order_by("name")
+    here = Q(active_to=None) | Q(active_to__gte=line.as_of)
+    found = Person.objects.filter(here, key__in=keys).exclude(role__in=("admin", "viewer")).order_by("name")
     viewer = request.viewer  # type: ignore[attr-defined]
     rows = [
         (
             person,
-            last_meeting(viewer, person.key, line.today + timedelta(days=1)),
-            open_actions(person.key).count(),
+            last_meeting(viewer, person.key, line.as_of + timedelta(days=1)),
+            open_actions(person.key, line.as_of).count(),
             f"{reverse('team:one-to-one', args=[person.key])}?{line.query(who=None)}",
         )
         for person in found
@@ -213,26 +215,27 @@ def _activities(line: ScopeLine, since: date) -> list[tuple[str, int, Attainment
 def _calls(line: ScopeLine, key: str) -> list[Call]:
     """What was called for the period, the latest first."""
     span = {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
-    found = Call.objects.filter(subject="person", subject_key=key, **span).select_related("made_by")
+    found = Call.objects.filter(subject="person", subject_key=key, made_at__lt=line.ends_at, **span)
+    found = found.select_related("made_by")
     return list(found.order_by("-made_at")[:FEW])
 
 
 def _agreed(request: HttpRequest, line: ScopeLine, key: str) -> dict[str, Any]:
     """Actions carried over, those done of late, notes of this meeting and of the last: for those who meet, and the person."""
-    today, viewer = line.today, request.viewer  # type: ignore[attr-defined]
+    day, viewer = line.as_of, request.viewer  # type: ignore[attr-defined]
     if not viewer.may(May.SET_RULES) and viewer.key != key:
         return {"shows_talk": False}
-    mine = Meeting.objects.filter(by__key=viewer.key, person_key=key, held_on=today).first()
-    before = Meeting.objects.filter(person_key=key, held_on__lt=today).exclude(notes="").select_related("by")
-    done = AgreedAction.objects.filter(person_key=key, done_on__gte=today - timedelta(days=28))
+    mine = Meeting.objects.filter(by__key=viewer.key, person_key=key, held_on=day).first()
+    before = Meeting.objects.filter(person_key=key, held_on__lt=day).exclude(notes="").select_related("by")
+    done = AgreedAction.objects.filter(person_key=key, done_on__gte=day - timedelta(days=28), done_on__lte=day)
     return {
         "shows_talk": True,
-        "actions": open_actions(key),
+        "actions": open_actions(key, day),
         "done_actions": done.order_by("-done_on")[:FEW],
         "today_notes": mine.notes if mine else "",
         "met_today": mine is not None,
         "past_notes": before.order_by("-held_on")[:3],
-        "today": today,
+        "today": day,
     }
 
 

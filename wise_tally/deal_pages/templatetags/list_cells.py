@@ -17,7 +17,7 @@ register = template.Library()
 SHAPES: dict[str, Callable[[Any], Any]] = {
     "money": figures.whole,
     "day": figures.day,
-    "days": figures.days,
+    "days": figures.age,
     "percent": figures.points,
     "count": figures.count,
 }

@@ -5,6 +5,7 @@ from contextvars import ContextVar
 from datetime import date, datetime
 from decimal import ROUND_HALF_EVEN, Decimal
 from functools import lru_cache
+from math import isnan
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -138,6 +139,12 @@ def times(value: float | None) -> str:
 def days(value: float | None) -> str:
     """Days with one decimal: 8.2 d."""
     return NONE_SIGN if value is None else f"{value:.1f}{THIN}d"
+
+
+@register.filter
+def age(value: float | None) -> str:
+    """An age in whole days that have passed: 8 d, and 0 d on the first."""
+    return NONE_SIGN if value is None or isnan(value) else f"{_grouped(str(int(value)))}{THIN}d"
 
 
 @register.filter
