@@ -1,8 +1,9 @@
 """A package as it was at the end of a day: what happened later is taken out, what has no date stays as it is."""
 
 import csv
+import io
 import json
-from datetime import date, datetime, timedelta
+from datetime import date
 
 # By table the moment or day of each row; rows of later ones are taken out.
 HAPPENED = {
@@ -24,7 +25,9 @@ def cut_package(source, target, day):
         return bool(text) and (date.fromisoformat(text[:10]) > day)
 
     target.mkdir()
-    tables = {path.stem: list(csv.DictReader(path.open(encoding="utf-8"))) for path in source.glob("*.csv")}
+    tables = {
+        path.stem: list(csv.DictReader(io.StringIO(path.read_text(encoding="utf-8")))) for path in source.glob("*.csv")
+    }
     for name, column in HAPPENED.items():
         tables[name] = [row for row in tables[name] if not later(row[column])]
     deals = {row["deal_id"] for row in tables["deals"]}
@@ -44,6 +47,8 @@ def cut_package(source, target, day):
     for row in tables["leads"]:
         if later(row["closed_at"]):
             row |= {"closed_at": "", "deal_id": "", "status": "working"}
+            for more in tables["lead_details"]:
+                more["dropped_because"] *= more["lead_id"] != row["lead_id"]
     for row in tables["invoices"]:
         row["paid_on"] = "" if later(row["paid_on"]) else row["paid_on"]
     for name, rows in tables.items():
@@ -61,8 +66,3 @@ def cut_package(source, target, day):
     (target / "workspace.json").write_text(json.dumps(kept))
     (target / "datapackage.json").write_text((source / "datapackage.json").read_text())
     return target
-
-
-def weeks_after(day, weeks):
-    """Noon some weeks after a day."""
-    return datetime.combine(day + timedelta(weeks=weeks), datetime.min.time()).replace(hour=12)
