@@ -14,10 +14,9 @@ from wise_tally.core.customer import (
     ageing,
     compare_sales,
     contact_gap,
-    same_days_last_year,
-    year_before,
 )
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.core.same_days import YEAR, same_days, year_before
 
 DAYS = st.dates(date(2001, 1, 1), date(2098, 12, 31))
 MONEY = st.integers(-(10**9), 10**9)
@@ -45,10 +44,10 @@ def test_the_same_days_of_the_year_before():
     assert year_before(date(2024, 2, 29)) == date(2023, 2, 28)
     assert year_before(date(2025, 2, 28)) == date(2024, 2, 28)
     month = FiscalCalendar(4).parse("FY2027-M08")
-    this, before = same_days_last_year(month, date(2026, 11, 15))
+    this, before = same_days(FiscalCalendar(4), month, date(2026, 11, 15), YEAR)
     assert (this.starts_on, this.ends_on) == (date(2026, 11, 1), date(2026, 11, 15))
     assert (before.starts_on, before.ends_on) == (date(2025, 11, 1), date(2025, 11, 15))
-    whole = same_days_last_year(month, date(2027, 3, 1))
+    whole = same_days(FiscalCalendar(4), month, date(2027, 3, 1), YEAR)
     assert [span.ends_on for span in whole] == [date(2026, 11, 30), date(2025, 11, 30)]
 
 
@@ -63,7 +62,7 @@ def test_a_year_before_is_a_year_before(day):
 def test_sales_of_a_group_are_those_of_its_products(sales, today):
     """A naive sum over the rows gives each group; its products add up to it."""
     year = FiscalCalendar(1).containing(today, "year")
-    this, before = same_days_last_year(year, today)
+    this, before = same_days(FiscalCalendar(1), year, today, YEAR)
     rows = compare_sales([Sale(*sale) for sale in sales], this, before)
     for row in (row for row in rows if not row.product):
         inside = [r for r in rows if r.product_group == row.product_group and r.product]

@@ -215,7 +215,9 @@ class Naive:
             if row["at"] < self.cut and at in order and order.index(at) >= place:
                 moments.append(row["at"])
         if state["kind"] == "won":
-            moments.append(state["entered"])
+            # Ruling 37: at its first win a deal reached what it skipped, though it was reopened since.
+            won = [r["at"] for r in self.revisions[key] if self.stages[r["stage_id"]]["kind"] == "won"]
+            moments.append(min(at for at in won if at < self.cut))
         return local(min(moments)) if moments else None
 
     def cohort(self, order, window, basis, strict):

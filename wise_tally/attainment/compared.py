@@ -13,14 +13,13 @@ from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.grouping import grouping
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
-from wise_tally.scope.breakdowns import words_of
+from wise_tally.scope.breakdowns import ROWS, choices, words_of
 from wise_tally.scope.line import period_words
 from wise_tally.scope.nodes import scope_node, token_of
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, exports, sheet_response
 from wise_tally.ui.refusals import Refused
 
-BY = ("person", "team", "territory", "partner", "deal_type", "source")
 AGAINST = {"before": "the period before", "year": "the same days last year"}
 # What is compared: figure, words, how it is written.
 COMPARED = (
@@ -107,7 +106,7 @@ def compared_rows(asked: Asked, by: str, spans: tuple[Period, Period]) -> list[C
 @require_safe
 def page(request: HttpRequest) -> HttpResponse:
     """Won and lost of each row in both spans."""
-    asked, against = read_question(request, BY, "quarter"), _against(request)
+    asked, against = read_question(request, "quarter"), _against(request)
     spans = spans_of(asked, against)
     whole = compared_rows(asked, scope_node(asked.line)[0], spans)
     given = asked.query(against=against)
@@ -116,7 +115,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "tabs": tabs(asked.line, "compared"),
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": [(words_of(name), asked.query(by=name, against=against), name == asked.by) for name in BY],
+        "by_links": [(words, asked.query(by=name, against=against), name == asked.by) for name, words in choices(ROWS)],
         "against_words": AGAINST[against],
         "against_links": [(words, asked.query(against=name), name == against) for name, words in AGAINST.items()],
         "heads": [words for _, words, _ in COMPARED],
@@ -135,7 +134,7 @@ def page(request: HttpRequest) -> HttpResponse:
 @require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    asked = read_question(request, BY, "quarter")
+    asked = read_question(request, "quarter")
     spans = spans_of(asked, _against(request))
     header = ["name"]
     for name, *_ in COMPARED:

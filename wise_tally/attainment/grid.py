@@ -10,6 +10,7 @@ from wise_tally.core.grouping import grouping
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.trees import NONE
 from wise_tally.scope.breakdowns import words_of
+from wise_tally.scope.leavers import name_of_person
 from wise_tally.scope.line import ScopeLine, in_tree_order
 from wise_tally.scope.nodes import token_of
 from wise_tally.ui.ink import InkBar, ink_bar
@@ -57,7 +58,7 @@ def rows_of(asked: Asked) -> list[Row]:
         rows.append(
             Row(
                 record,
-                record.forecast.name or f"without a {words_of(asked.by)}",
+                _name(asked, record.forecast),
                 depth,
                 _bar(asked, record, largest[depth]),
                 asked.working(token_of(group, node)),
@@ -69,6 +70,11 @@ def rows_of(asked: Asked) -> list[Row]:
             )
         )
     return rows
+
+
+def _name(asked: Asked, row: ForecastRow) -> str:
+    name = row.name or f"without a {words_of(asked.by)}"
+    return name_of_person(asked.line, row.key, name) if asked.by == "person" else name
 
 
 def _standing_of(record: AttainmentRow) -> float | None:

@@ -9,17 +9,16 @@ from django.http import HttpRequest
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import KINDS, METRIC, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, attainment
-from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.book import Standing
 from wise_tally.core.calendar import Period
 from wise_tally.core.measures import AMOUNT, DEALS, IN_HUNDREDTHS, QUANTITY, valued
+from wise_tally.scope.breakdowns import ROWS, accepted_with_own
 from wise_tally.scope.done import done_in
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.tabs import Tab, tabs_of
 from wise_tally.ui.refusals import Refused
 
-BY = ("team", "person", "territory", "partner", PRODUCT_GROUP, "deal_type", "source")
 MEASURES = {
     AMOUNT: "won amount",
     DEALS: "number of deals",
@@ -100,12 +99,12 @@ def tabs(line: ScopeLine, here: str) -> list[Tab]:
     return tabs_of(line, TABS, f"attainment:{here}")
 
 
-def read_question(request: HttpRequest, accepted: tuple[str, ...] = BY, default_kind: str = "year") -> Asked:
+def read_question(request: HttpRequest, default_kind: str = "year") -> Asked:
     """The question of a request; raises Refused for parts that are not accepted."""
     line = read_scope(request, default_kind)
     measure = _one_of(request, "measure", tuple(MEASURES), AMOUNT, "a metric")
     usual = "person" if request.viewer.sees_own_only else "team"  # type: ignore[attr-defined]
-    by = _one_of(request, "by", accepted, usual, "a breakdown of this place")
+    by = _one_of(request, "by", accepted_with_own(ROWS), usual, "a breakdown of this place")
     kind = _one_of(request, "kind", ("", *KINDS), "", "a kind of activity")
     if measure == METRIC and by not in BY_PEOPLE:
         by = usual

@@ -7,13 +7,13 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.attainment.grid import rows_of
-from wise_tally.attainment.question import BY, MEASURES, Asked, read_question, tabs
+from wise_tally.attainment.question import MEASURES, Asked, read_question, tabs
 from wise_tally.attainment.working import panel_of
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import KINDS
 from wise_tally.core.attainment import DaysOf
 from wise_tally.core.row_targets import carries_quota
-from wise_tally.scope.breakdowns import words_of
+from wise_tally.scope.breakdowns import ROWS, choices, words_of
 from wise_tally.scope.cumulative import cumulative, year_of
 from wise_tally.scope.nodes import scope_node
 from wise_tally.scope.panel import panel_response
@@ -30,7 +30,8 @@ def page(request: HttpRequest) -> HttpResponse:
     asked = read_question(request)
     line, whole = asked.line, asked.whole
     days = DaysOf.at(line.period, line.as_of)
-    by, rows = BY_PEOPLE[1:] if asked.counts_activities else BY, rows_of(asked)
+    rows = rows_of(asked)
+    by = [(name, words_of(name)) for name in BY_PEOPLE[1:]] if asked.counts_activities else choices(ROWS)
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
     short = len(rows) <= FEW_ROWS and not asked.counts_activities
@@ -40,7 +41,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "asked": asked,
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": [(words_of(name), asked.query(by=name), name == asked.by) for name in by],
+        "by_links": [(words, asked.query(by=name), name == asked.by) for name, words in by],
         "measures": [
             (words, asked.query(measure=name, kind=""), name == asked.measure) for name, words in MEASURES.items()
         ],

@@ -12,9 +12,7 @@ from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.conversion.question import BY, by_of, line_of, tabs, with_breakdown
 from wise_tally.core.backtest import BackTest, back_test
-from wise_tally.core.effect import effect_of
-from wise_tally.core.forecast import forecast
-from wise_tally.core.lines import Filter
+from wise_tally.core.effect import effect_of, quarters_moved
 from wise_tally.core.money import WHOLE_BP
 from wise_tally.core.seen import SeenRate, decided_in, set_and_seen
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
@@ -132,28 +130,21 @@ def _day(request: HttpRequest) -> date | None:
 
 @dataclass(frozen=True)
 class AdoptEffect:
-    """What adopting would do now: open deals that move, all weighted money, and the present quarter's forecast."""
+    """What adopting would do now: open deals that weigh otherwise, all open weighted money, and the quarters that move."""
 
     deals_moved: int
     weighted_before: int
     weighted_after: int
-    quarter: str
-    quarter_before: int
-    quarter_after: int
+    quarters: list[tuple[str, int, int]]
 
 
 def _effect(line: ScopeLine, chosen: dict[str, int]) -> AdoptEffect:
     stages = {stage.key: index for index, stage in enumerate(line.book.ground.stages)}
     what_if = WhatIf(stages={stages[key]: probability for key, probability in chosen.items()})
     found = effect_of(line.book, line.standing, stage_changes(line.book, line.standing, what_if))
-    quarter = line.book.ground.fiscal.containing(line.as_of, "quarter")
-    before, after = (
-        forecast(line.book, standing, quarter, Filter(), "company")[0].weighted
-        for standing in (line.standing, supposed(line.book, line.standing, what_if))
-    )
-    return AdoptEffect(
-        found.deals_moved, found.weighted_before, found.weighted_after, period_words(quarter), before, after
-    )
+    moved = quarters_moved(line.book, line.standing, supposed(line.book, line.standing, what_if))
+    quarters = [(period_words(one.period), one.before_minor, one.after_minor) for one in moved]
+    return AdoptEffect(found.deals_moved, found.weighted_before, found.weighted_after, quarters)
 
 
 def _adopt(request: HttpRequest, line: ScopeLine, chosen: dict[str, int]) -> HttpResponse:

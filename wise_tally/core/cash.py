@@ -145,7 +145,11 @@ def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], standing:
     """Every due day inside the periods; a plan without end goes on to the last of them."""
     first, last = periods[0].starts_on.toordinal(), periods[-1].ends_on.toordinal()
     ends = np.array([period.ends_on.toordinal() for period in periods])
-    kind = np.where(plans.every_months == 0, 0, np.where(plans.times == -1, 2, 1))
+    # Several dated parts of one deal are instalments, as is an amount paid a number of times.
+    single = plans.every_months == 0
+    parts = np.bincount(plans.deal[single], minlength=int(plans.deal.max(initial=0)) + 1)[plans.deal]
+    kind = np.where(single & (parts < 2), 0, np.where(plans.times == -1, 2, 1))
+    kind = np.where(single & (parts > 1), 1, kind)
     columns: list[tuple[Ints, Ints]] = []
     going, number = np.arange(len(at)), 0
     while len(going):

@@ -17,6 +17,7 @@ from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
 
+NEVER = np.iinfo(np.int64).max
 BASES = ("created", "entered", "decided")
 
 
@@ -178,6 +179,20 @@ def reach_of_revisions(book: Book, process: int) -> Ints:
     return np.maximum.accumulate(own + 1 + base) - base - 1
 
 
+@derived()
+def first_won_at(book: Book) -> Ints:
+    """The moment at which each deal was first won, the greatest number for never; shape (deals,).
+
+    A deal won then, reopened and won again reached the stages it had skipped at its first win.
+    """
+    rev = book.revisions
+    found = np.full(len(book.deals.key), NEVER)
+    rows = np.flatnonzero(book.ground.stage_kind[rev.stage] == WON)[::-1]
+    # Of several values for one place the last stays: the first revision of each deal.
+    found[rev.deal[rows]] = rev.effective_at[rows]
+    return found
+
+
 def shown_places(book: Book, order: tuple[int, ...], options: ConversionOptions) -> list[int]:
     """Places of the stages that get a row: in `order` but for the won stage, whose place comes last."""
     shown = [i for i, s in enumerate(order) if not book.ground.stages[s].retired and s not in options.leave_out]
@@ -220,14 +235,13 @@ def _entered_on(
     )
     rows = np.flatnonzero(there & (rev.effective_at < standing.cut))
     rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
-    never = np.iinfo(np.int64).max
-    moment = np.full(len(book.deals.key), never)
+    moment = np.full(len(book.deals.key), NEVER)
     moment[rev.deal[rows]] = rev.effective_at[rows]
     found = moment[standing.deal[at]]
-    won_unseen = (standing.kind[at] == WON) & (found == never) & (not options.strict)
-    found = np.where(won_unseen, standing.closed_at[at], found)
+    if not options.strict:
+        found = np.where(standing.kind[at] == WON, np.minimum(found, first_won_at(book)[standing.deal[at]]), found)
     days = np.zeros(len(at), dtype=np.int64)
-    known = found != never
+    known = found != NEVER
     days[known] = local_days(found[known], book.ground.time_zone)
     return days
 

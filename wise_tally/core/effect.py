@@ -2,11 +2,15 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from datetime import date
 
 import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.calendar import NO_DAY, Period
+from wise_tally.core.forecast import forecast_of_periods
 from wise_tally.core.ground import OPEN, Ground, Stage, StageRule
+from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints
 
 
@@ -94,3 +98,22 @@ def with_changes(ground: Ground, changes: Mapping[int, StageChange]) -> Ground:
 
     stages = tuple(changed(s, changes[i]) if i in changes else s for i, s in enumerate(ground.stages))
     return replace(ground, stages=stages)
+
+
+@dataclass(frozen=True)
+class QuarterMoved:
+    """A fiscal quarter whose weighted forecast of the whole company would be another, in minor units."""
+
+    period: Period
+    before_minor: int
+    after_minor: int
+
+
+def quarters_moved(book: Book, before: Standing, after: Standing) -> tuple[QuarterMoved, ...]:
+    """The quarters in which open deals are expected and whose weighted forecast differs between two standings, in order."""
+    due = before.expected_close[(before.kind == OPEN) & (before.expected_close != NO_DAY)]
+    quarters = {book.ground.fiscal.containing(date.fromordinal(day), "quarter") for day in np.unique(due).tolist()}
+    periods = sorted(quarters, key=lambda period: period.starts_on)
+    sides = [forecast_of_periods(book, standing, periods, Filter(), "company") for standing in (before, after)]
+    pairs = zip(periods, *([rows[0].weighted for rows in side] for side in sides), strict=True)
+    return tuple(QuarterMoved(*pair) for pair in pairs if pair[1] != pair[2])

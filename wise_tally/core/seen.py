@@ -6,7 +6,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, Flags, Standing
 from wise_tally.core.calendar import Period, local_days
-from wise_tally.core.conversion import lacks_history, reach_of_revisions
+from wise_tally.core.conversion import NEVER, first_won_at, lacks_history, reach_of_revisions
 from wise_tally.core.derived import derived
 from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import grouping
@@ -14,8 +14,6 @@ from wise_tally.core.lines import Filter, owner_kept, owner_rows, rows_inside, s
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
 from wise_tally.core.trees import NONE
-
-NEVER = np.iinfo(np.int64).max
 
 
 @dataclass(frozen=True)
@@ -75,11 +73,15 @@ def reached_days(book: Book, process: int) -> Ints:
 def first_reached_on(book: Book, standing: Standing, process: int, place: int, at: Ints) -> Ints:
     """The day ordinal on which deals of the standing (places `at`) first reached a stage (place among the open stages).
 
-    A skipped stage is reached when the later one is entered, every stage on entering won; NEVER for not reached.
+    A skipped stage is reached when the later one is entered; a won deal reached every stage at its first win at the
+    latest. NEVER for not reached.
     """
     day = reached_days(book, process)[place][standing.deal[at]]
     day[day > standing.as_of.toordinal()] = NEVER
-    return np.where(standing.kind[at] == WON, np.minimum(day, standing.closed_on[at]), day)
+    is_won = standing.kind[at] == WON
+    won_on = local_days(first_won_at(book)[standing.deal[at[is_won]]], book.ground.time_zone)
+    day[is_won] = np.minimum(day[is_won], won_on)
+    return day
 
 
 def set_and_seen(

@@ -24,7 +24,7 @@ from wise_tally.core.lines import Filter, credited_lines, owner_kept, owner_rows
 from wise_tally.core.measures import AMOUNT, CLOSE, valued
 from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.tallies import open_by_stage
-from wise_tally.core.time_in_stage import days_to_win, time_in_stage, won_in
+from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage, won_in
 from wise_tally.core.trees import NONE
 
 STAGE = "stage"
@@ -33,13 +33,18 @@ Number = int | float | None
 
 @dataclass(frozen=True)
 class TallyValue:
-    """A row's value, None where it cannot be computed; `sample` are the deals behind a rate, mean or median."""
+    """A row's value, None where it cannot be computed, `reason` saying why; `sample` are the deals behind a rate, mean or median.
+
+    `holds`: the row has deals, a quota or whatever is counted; one that holds nothing has nothing to show.
+    """
 
     node: int
     key: str | None
     name: str | None
     value: Number
     sample: int | None = None
+    reason: str = ""
+    holds: bool = True
 
 
 @dataclass(frozen=True)
@@ -84,6 +89,14 @@ OF_FORECAST: dict[str, Callable[[AttainmentRow], Number]] = {
     "mean_won": lambda r: mean_won(r.forecast),
     "win_rate": lambda r: won_share(r.forecast),
 }
+NO_QUOTA = "no quota"
+REASONS: dict[str, Callable[[AttainmentRow], str]] = {
+    **dict.fromkeys(("quota", "gap"), lambda r: NO_QUOTA),
+    **dict.fromkeys(("attainment", "to_date"), lambda r: NO_QUOTA if r.forecast.quota is None else "the quota is 0"),
+    "coverage": lambda r: NO_QUOTA if r.forecast.gap is None else "quota reached",
+    "mean_won": lambda r: "no deals won",
+    "win_rate": lambda r: "no deals closed",
+}
 SAMPLES: dict[str, Callable[[AttainmentRow], int]] = {
     "mean_won": lambda r: r.forecast.deals_won,
     "win_rate": lambda r: r.forecast.deals_won + r.forecast.deals_lost,
@@ -125,7 +138,7 @@ def tally_values(
     if asked.measure in OF_WINNING:
         name = "median" if asked.measure == "days_to_win" else "mean"
         rows = days_to_win(book, standing, period, scope, asked.by)
-        return tuple(TallyValue(row.node, row.key, row.name, getattr(row, name), row.deals) for row in rows)
+        return tuple(_winning(row, getattr(row, name)) for row in rows)
     if asked.measure in OF_STAGES:
         return _of_stages(book, standing, period, scope, asked.measure)
     if asked.measure in OF_CASH:
@@ -141,11 +154,26 @@ def tally_values(
 
 def _of_forecast(book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked) -> tuple[TallyValue, ...]:
     counted = valued(book, standing, asked.counting, asked.basis)
-    read, sample = OF_FORECAST[asked.measure], SAMPLES.get(asked.measure)
-    return tuple(
-        TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, read(r), sample(r) if sample else None)
-        for r in attainment(book, counted, period, scope, asked.by)
+    return tuple(_forecast_value(row, asked.measure) for row in attainment(book, counted, period, scope, asked.by))
+
+
+def _forecast_value(row: AttainmentRow, measure: str) -> TallyValue:
+    found, sample, why = row.forecast, SAMPLES.get(measure), REASONS.get(measure)
+    value = OF_FORECAST[measure](row)
+    return TallyValue(
+        found.node,
+        found.key,
+        found.name,
+        value,
+        sample(row) if sample else None,
+        why(row) if why and value is None else "",
+        found.quota is not None or bool(found.deals_won or found.deals_open or found.deals_lost or value),
     )
+
+
+def _winning(row: DaysToWin, value: float | None) -> TallyValue:
+    why = "" if value is not None else "imported without history" if row.deals else "no deals won"
+    return TallyValue(row.node, row.key, row.name, value, row.deals, why, row.deals > 0)
 
 
 def counted_deals(book: Book, standing: Standing, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
@@ -186,7 +214,8 @@ def _of_deals(book: Book, standing: Standing, period: Period, scope: Filter, ask
         number = int(counts[place])
         is_rate = asked.measure == "won_of_created"
         value: Number = ratio(int(sums[place]), number) if is_rate else int(sums[place])
-        found.append(TallyValue(place, *group.called(place), value, number if is_rate else None))
+        sample, why = (number, "no deals created" if value is None else "") if is_rate else (None, "")
+        found.append(TallyValue(place, *group.called(place), value, sample, why, number > 0))
     return tuple(found)
 
 

@@ -58,8 +58,16 @@ class Tree:
         return total
 
 
-def loop_on_any_date(parents: Sequence[Sequence[tuple[int, int]]]) -> int | None:
-    """A node that stands below itself on some date, else None.
+@dataclass(frozen=True)
+class Loop:
+    """Nodes that are below themselves on a day (ordinal), one above the other."""
+
+    day: int
+    nodes: tuple[int, ...]
+
+
+def loop_on_any_date(parents: Sequence[Sequence[tuple[int, int]]]) -> Loop | None:
+    """The first loop on some date, else None.
 
     `parents[i]` is the history of node i: (day from which, parent or -1), sorted by day; before the
     first row the first holds.
@@ -73,7 +81,7 @@ def loop_on_any_date(parents: Sequence[Sequence[tuple[int, int]]]) -> int | None
             node = start
             while node != NONE and node not in settled:
                 if node in seen:
-                    return node
+                    return Loop(day, tuple(seen[seen.index(node) :]))
                 seen.append(node)
                 node = current[node]
             settled.update(seen)

@@ -115,19 +115,26 @@ class Checker:
         keys = sorted(k for k in {*base, *parents} if isinstance(k, str))
         index = {key: place for place, key in enumerate(keys)}
         rows = [[(day, index.get(up, -1)) for day, up in parents.get(key) or [(0, base.get(key, ""))]] for key in keys]
-        if (node := loop_on_any_date(rows)) is not None:
-            self._report_loop(nodes, history, owner, keys[node])
+        if (loop := loop_on_any_date(rows)) is not None:
+            held = {keys[node]: _held_on(parents.get(keys[node]), loop.day) for node in loop.nodes}
+            self._report_loop(nodes, history, owner, held)
 
-    def _report_loop(self, nodes: str, history: str, owner: str, key: str) -> None:
-        for name in (history, nodes):
-            if (parsed := self.package.get(name)) and key in parsed.get(owner):
-                place = parsed.get(owner).index(key)
-                self.fault(
-                    parsed, place, "parent_id", f"{shown(key)} stands below itself", "a tree without a loop on any date"
-                )
+    def _report_loop(self, nodes: str, history: str, owner: str, held: dict[str, int | None]) -> None:
+        """Name the row that puts a node of the loop where it is: a dated one (`held` has its day), or that of the node."""
+        right = "a tree without a loop on any date"
+        for key, day in held.items():
+            parsed = self.package.get(nodes if day is None else history)
+            rows = (
+                zip(parsed.get(owner), parsed.get("from_on") if day is not None else [None] * len(parsed), strict=True)
+                if parsed
+                else ()
+            )
+            place = next((place for place, row in enumerate(rows) if row == (key, day)), None)
+            if parsed and place is not None:
+                self.fault(parsed, place, "parent_id", f"{shown(key)} is below itself", right)
                 return
         path = self.package[nodes if nodes in self.package else history].table.path
-        self.report.add(path, 0, "parent_id", f"{shown(key)} stands below itself", "a tree without a loop on any date")
+        self.report.add(path, 0, "parent_id", f"{shown(next(iter(held)))} is below itself", right)
 
     def _closed_stages(self) -> None:
         kinds: dict[str, list[str]] = defaultdict(list)
@@ -140,9 +147,21 @@ class Checker:
             won, lost = kinds[process].count("won"), kinds[process].count("lost")
             if won == 1 and lost >= 1:
                 continue
-            row = parsed.lines[column.index(process)] if process in column else 0
+            row = parsed.lines[self._row_of_kind(parsed, process, won)] if process in column else 0
             wrong = f"process {shown(process)} has {won} won and {lost} lost stages"
             self.report.add(parsed.table.path, row, "kind", wrong, "exactly one won stage and at least one lost")
+
+    def _row_of_kind(self, parsed: Parsed, process: str, won: int) -> int:
+        """The second won stage of a process that has several, else its first row."""
+        pairs = zip(parsed.get("process_id"), parsed.get("kind"), strict=True)
+        places = [place for place, (of, kind) in enumerate(pairs) if of == process and (won < 2 or kind == "won")]
+        return places[min(1, len(places) - 1)] if won > 1 else places[0]
+
+
+def _held_on(dated: list[tuple[int, Any]] | None, day: int) -> int | None:
+    """The day of the dated row that holds on a day, the first before it; None without dated rows."""
+    days = [from_day for from_day, _ in dated or []]
+    return max((one for one in days if one <= day), default=days[0]) if days else None
 
 
 def readable(value: Any, kind: str) -> str:

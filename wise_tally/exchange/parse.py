@@ -49,7 +49,7 @@ def read_descriptor(folder: Path, report: Report) -> dict[str, Path]:
     except FileNotFoundError:
         report.add("datapackage.json", 0, "", "the file is not there", "a folder with datapackage.json")
         return {}
-    except (OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
         report.add(
             "datapackage.json", 0, "", "the file cannot be read", "a Tabular Data Package descriptor with resources"
         )
@@ -68,6 +68,11 @@ def _take_resource(folder: Path, name: str, listed: Any, found: dict[str, Path],
         report.add("datapackage.json", 0, name, "the path is not one text", "a path inside the folder")
         return
     path = folder / listed
+    try:
+        path.resolve()
+    except (OSError, RuntimeError, ValueError):
+        report.add(listed, 0, "", "the link leads round in a circle", "a file in the folder")
+        return
     if Path(listed).is_absolute() or folder.resolve() not in path.resolve().parents:
         report.add(
             "datapackage.json", 0, name, f"the path “{listed}” leads out of the folder", "a path inside the folder"

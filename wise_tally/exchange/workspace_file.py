@@ -275,7 +275,7 @@ def read_file(folder: Path, known: Callable[[str], set[str]], report: Report) ->
         return None
     try:
         content = json.loads(path.read_bytes().decode("utf-8-sig"))
-    except ValueError as error:
+    except (OSError, ValueError, RecursionError) as error:
         report.add(FILE, 0, "", f"the file cannot be read ({str(error)[:80]})", "JSON as docs/exchange.md describes it")
         return None
     checker = jsonschema.Draft202012Validator(schema())

@@ -19,8 +19,8 @@ from wise_tally.core.trees import NONE
 from wise_tally.forecast.tabs import tabs
 from wise_tally.org.access import May
 from wise_tally.org.clock import local_day, now
-from wise_tally.org.models import Person as PersonRow
 from wise_tally.org.models import Workspace
+from wise_tally.scope.leavers import leavers
 from wise_tally.scope.line import ScopeLine, in_tree_order, period_words, read_scope
 from wise_tally.scope.strip import CountStrip
 from wise_tally.scope.tables import Sheet, chosen_sheet, exports
@@ -128,7 +128,7 @@ def _counts(row: ForecastRow) -> bool:
 
 def _gone(line: ScopeLine) -> frozenset[str]:
     """People who have left; nobody waits for their calls."""
-    return frozenset(PersonRow.objects.filter(active_to__lt=line.as_of).values_list("key", flat=True))
+    return frozenset(leavers(line))
 
 
 def _made(line: ScopeLine) -> list[Call]:

@@ -16,6 +16,7 @@ from wise_tally.core.working import lines_inside
 from wise_tally.forecast.columns import Beside, Column, value_of
 from wise_tally.forecast.question import PEOPLE, Asked
 from wise_tally.scope.breakdowns import words_of
+from wise_tally.scope.leavers import name_of_person
 from wise_tally.scope.line import in_tree_order
 from wise_tally.scope.nodes import token_of
 from wise_tally.ui.ink import InkBar, ink_bar
@@ -216,7 +217,9 @@ def _members(members: _Rows, team: int, depth: int) -> Iterator[Node]:
     for row in sorted(here, key=lambda found: found.name or ""):
         # People who neither hold deals nor have a quota (an administrator, say) get no row.
         if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):
-            yield from members.nodes(row.node, depth, row.name or "without a person")
+            yield from members.nodes(
+                row.node, depth, name_of_person(members.asked.line, row.key, row.name or "without a person")
+            )
 
 
 def _territories(asked: Asked) -> Iterator[Node]:

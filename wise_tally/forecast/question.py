@@ -13,13 +13,14 @@ from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, IN_HUNDREDTHS,
 from wise_tally.core.what_if import supposed
 from wise_tally.forecast.bins import BINS
 from wise_tally.forecast.scratch import Scratch
+from wise_tally.scope.breakdowns import ROWS as OF_DEALS
 from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.shelf.beside import breakdowns_of_own
 from wise_tally.ui.refusals import Refused
 
 PEOPLE = "people"
-ROWS = (PEOPLE, "territory", "process", "deal_type", "source", PRODUCT_GROUP, *FACETS)
+ROWS = (PEOPLE, *(name for name in OF_DEALS if name not in ("team", "person")))
 WITHIN = ("process", "deal_type", "source", PRODUCT_GROUP, *FACETS, "person", "territory")
 FORMS = ("", "year")
 FOLDS = ("", "all", "none")

@@ -65,6 +65,12 @@ def has_left(person: Person, today: date) -> bool:
     return person.active_to is not None and person.active_to < today
 
 
+def people_left(day: date) -> dict[str, date]:
+    """Last days, by identifier, of the people who have left before a day."""
+    rows = Person.objects.filter(active_to__lt=day).values_list("key", "active_to")
+    return {key: last_day for key, last_day in rows if last_day}
+
+
 def viewer_of(person: Person) -> Viewer:
     """The viewer that a person is."""
     role = person.role or Role.REP

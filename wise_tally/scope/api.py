@@ -15,6 +15,7 @@ from wise_tally.org.access import has_left, viewer_of
 from wise_tally.org.clock import now, today
 from wise_tally.org.token_actions import person_of_token
 from wise_tally.scope.tables import RISKY
+from wise_tally.ui.refusals import Refused
 
 # A day that the book can be read at.
 Day = Annotated[date, Field(ge=date(1900, 1, 1), le=date(2199, 12, 31))]
@@ -62,6 +63,14 @@ class TokenAsPassword(HttpBasicAuth):
     def authenticate(self, request: HttpRequest, username: str, password: str) -> str | None:
         """The identifier of the token's person."""
         return _known(request, password)
+
+
+def refuse_unknown(request: HttpRequest, *options: type[Schema]) -> None:
+    """Raise Refused for a parameter that none of the schemas has, so that a slip of the pen is not answered as if it were none."""
+    known = {field.alias or name for schema in options for name, field in schema.model_fields.items()}
+    if unknown := [name for name in request.GET if name not in known]:
+        accepted = ", ".join(sorted(known)) or "none"
+        raise Refused(f"“{unknown[0][:40]}” is not a parameter here; accepted: {accepted}.", 422)
 
 
 def csv_response(rows: Sequence[dict[str, Any]], name: str) -> HttpResponse:

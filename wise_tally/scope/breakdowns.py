@@ -1,8 +1,10 @@
 """Breakdowns as people read and choose them, own fields included."""
 
-from wise_tally.core.beside import OWN
+from wise_tally.core.beside import FACETS, OWN, PRODUCT_GROUP
 from wise_tally.shelf.beside import breakdowns_of_own
 
+# Every breakdown of deals that figures of a period have, own fields apart: one list for all pages that show them.
+ROWS = ("team", "person", "territory", "process", "deal_type", "source", PRODUCT_GROUP, *FACETS)
 WORDS = {
     "deal_type_group": "group of deal types",
     "company": "no breakdown",
@@ -17,6 +19,11 @@ def words_of(by: str) -> str:
     if by.startswith(OWN):
         return dict(breakdowns_of_own()).get(by, by[len(OWN) :])
     return WORDS.get(by, by.replace("_", " "))
+
+
+def accepted_with_own(accepted: tuple[str, ...]) -> tuple[str, ...]:
+    """Breakdowns with those by own fields."""
+    return (*accepted, *(name for name, _ in breakdowns_of_own()))
 
 
 def choices(accepted: tuple[str, ...], but: str = "") -> list[tuple[str, str]]:

@@ -42,7 +42,10 @@ class WorkspaceMiddleware:
             # The first account of an empty workspace is nobody in the books yet, and must be able to look around.
             viewer = Viewer("", request.user.get_username(), Role.ADMIN, ())
         request.viewer = viewer  # type: ignore[attr-defined]
-        return self.get_response(request)
+        response = self.get_response(request)
+        # Back in the browser asks again instead of showing what was true before.
+        response.headers.setdefault("Cache-Control", "no-store")
+        return response
 
     def process_view(self, request: HttpRequest, view: object, args: object, kwargs: object) -> HttpResponse | None:
         """Send anybody who is not a person of the workspace to the sign-in."""

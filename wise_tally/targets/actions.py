@@ -215,6 +215,8 @@ def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, re
         raise PermissionDenied("This call is not yours; a rep calls the own period, a manager for those below.")
     if amount_minor < 0:
         raise CallRefused("A call cannot be below 0; accepted: an amount from 0, or a difference that stays above it.")
+    if (of.subject, of.subject_key) != ("person", viewer.key) and not reason.strip():
+        raise CallRefused("No reason is given. Say why; it is kept with the amount.")
     person = Person.objects.get(key=viewer.key)
     call = Call.objects.create(
         subject=of.subject,

@@ -7,7 +7,7 @@ from ninja import Query, Router, Schema
 from pydantic import Field
 
 from wise_tally.boards.actions import tallies_of
-from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, PeriodText, csv_response
+from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
 from wise_tally.scope.line import scope_of
 from wise_tally.scope.seen import Sight
 from wise_tally.shelf.book import shelf
@@ -53,6 +53,7 @@ class TallyAnswer(Schema):
 @router.get("", response={200: list[TallyName], **PROBLEMS}, summary="The tallies that can be asked")
 def names(request: HttpRequest) -> list[dict[str, Any]]:
     """One's own, those that others share, those that ship."""
+    refuse_unknown(request)
     viewer = request.viewer  # type: ignore[attr-defined]
     kept = [{"tally": t.key, "name": t.name, "owner": t.owner.key, "query": t.query} for t in tallies_of(viewer)]
     shipped = [{"tally": key, "name": one.name, "owner": None, "query": one.query} for key, one in SHIPPED.items()]
@@ -60,6 +61,7 @@ def names(request: HttpRequest) -> list[dict[str, Any]]:
 
 
 def _answer(request: HttpRequest, key: str, scope: TallyScope) -> dict[str, Any]:
+    refuse_unknown(request, TallyScope)
     viewer = request.viewer  # type: ignore[attr-defined]
     named = {t.key: (t.name, t.query) for t in tallies_of(viewer).filter(key=key)}
     named |= {key: (SHIPPED[key].name, SHIPPED[key].query)} if key in SHIPPED else {}

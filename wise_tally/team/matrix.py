@@ -14,6 +14,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.org.access import May
 from wise_tally.process.models import Category
 from wise_tally.scope.deals import deal_rows, stage_choices
+from wise_tally.scope.leavers import name_of_person
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed
 from wise_tally.scope.tables import Sheet
@@ -109,7 +110,11 @@ def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
     whole, rows = question.table
     people = question.line.book.ground.people
     largest = max([1, *(cell.amount_minor for row in rows for cell in row.cells)])
-    shown = [_drawn(question, row, people[row.person].key, people[row.person].name, largest) for row in rows]
+    shown = []
+    for row in rows:
+        person = people[row.person]
+        name = name_of_person(question.line, person.key, person.name)
+        shown.append(_drawn(question, row, person.key, name, largest))
     shown.sort(key=lambda row: -row.cells[-1].cell.amount_minor)
     top = max([1, *(cell.amount_minor for cell in whole.cells)])
     return _drawn(question, whole, "", "everybody", top), shown

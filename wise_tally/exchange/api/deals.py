@@ -15,7 +15,7 @@ from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
 from wise_tally.deals.models import Deal
 from wise_tally.exchange.cells import scaled
-from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, csv_response
+from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, csv_response, refuse_unknown
 from wise_tally.scope.deals import DealRow, deal_rows
 from wise_tally.scope.line import ScopeLine, scope_of
 from wise_tally.scope.seen import Sight
@@ -26,10 +26,11 @@ from wise_tally.ui.templatetags.figures import currency_decimals
 router = Router(tags=["deals"])
 KINDS = {"open": OPEN, "won": WON, "lost": LOST}
 MOST_A_PAGE = 500
+TOTAL = "X-Total-Count"
 
 
 class DealOptions(Schema):
-    """Which deals: whose, where, of which process, in which status; a page at a time."""
+    """Which deals: whose, where, of which process, in which status."""
 
     as_of: Day | None = None
     process: Key | None = None
@@ -37,8 +38,19 @@ class DealOptions(Schema):
     territory: Key | None = None
     person: Key | None = None
     status: Literal["all", "open", "won", "lost"] = "all"
+
+
+class PagedOptions(DealOptions):
+    """The same, a page at a time."""
+
     page: Annotated[int, Field(ge=1, le=1_000_000)] = 1
     per_page: Annotated[int, Field(ge=1, le=MOST_A_PAGE)] = 100
+
+
+class DayOption(Schema):
+    """The day of the state."""
+
+    as_of: Day | None = None
 
 
 class DealState(Schema):
@@ -47,8 +59,11 @@ class DealState(Schema):
     deal_id: str
     name: str
     account: str | None
+    account_name: str | None
     process: str
+    process_name: str
     stage: str
+    stage_name: str
     status: str
     amount: str
     weighted: str
@@ -56,20 +71,24 @@ class DealState(Schema):
     expected_close: date | None
     closed_on: date | None
     category: str | None
+    category_name: str | None
     owner: str
+    owner_name: str
     territory: str | None
+    territory_name: str | None
     days_in_stage: float
     slips: int
     next_step: str
 
 
 class DealPage(Schema):
-    """One page of the deals, the largest amounts first."""
+    """One page of the deals, the largest amounts first; `next` is the address of the one after, null on the last."""
 
     as_of: date
     total: int
     page: int
     pages: int
+    next: str | None
     deals: list[DealState]
 
 
@@ -100,8 +119,11 @@ def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
         "deal_id": row.key,
         "name": row.name,
         "account": row.account or None,
+        "account_name": row.account_name or None,
         "process": row.process,
+        "process_name": ground.processes[ground.stages[int(standing.stage[place])].process][1],
         "stage": row.stage,
+        "stage_name": row.stage_name,
         "status": next(name for name, number in KINDS.items() if number == kind),
         "amount": scaled(row.amount_minor, decimals),
         "weighted": scaled(row.weighted_minor, decimals),
@@ -109,48 +131,62 @@ def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
         "expected_close": date.fromordinal(row.expected_close) if row.expected_close != NO_DAY else None,
         "closed_on": date.fromordinal(row.closed_on) if row.closed_on != NO_DAY else None,
         "category": row.category or None,
+        "category_name": row.category_name or None,
         "owner": ground.people[int(standing.owner[place])].key,
+        "owner_name": row.owner_name,
         "territory": ground.territories[territory].key if territory >= 0 else None,
+        "territory_name": row.territory_name or None,
         "days_in_stage": row.days_in_stage,
         "slips": row.slips,
         "next_step": row.next_step,
     }
 
 
-def _page(request: HttpRequest, options: DealOptions) -> dict[str, Any]:
+@router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as they stood on a day")
+def deals(request: HttpRequest, response: HttpResponse, options: Query[PagedOptions]) -> dict[str, Any]:
+    """A page of the deals that the token's person may see; the headers, too, say how many there are and where to go on."""
+    refuse_unknown(request, PagedOptions)
     line = _line(request, options)
     at = _places(line, options.status)
-    first = (options.page - 1) * options.per_page
+    first, pages = (options.page - 1) * options.per_page, max(1, -(-len(at) // options.per_page))
+    following = None
+    if options.page < pages:
+        asked = request.GET.copy()
+        asked["page"] = str(options.page + 1)
+        following = request.build_absolute_uri(f"{request.path}?{asked.urlencode()}")
+        response["Link"] = f'<{following}>; rel="next"'
+    response[TOTAL] = str(len(at))
     return {
         "as_of": line.as_of,
         "total": len(at),
         "page": options.page,
-        "pages": max(1, -(-len(at) // options.per_page)),
+        "pages": pages,
+        "next": following,
         "deals": _states(line, at[first : first + options.per_page].tolist()),
     }
 
 
-@router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as they stood on a day")
-def deals(request: HttpRequest, options: Query[DealOptions]) -> dict[str, Any]:
-    """A page of the deals that the token's person may see."""
-    return _page(request, options)
-
-
-@router.get("/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="The same page as CSV")
+@router.get("/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="All the deals as CSV")
 def deals_csv(request: HttpRequest, options: Query[DealOptions]) -> HttpResponse:
-    """The page for a spreadsheet."""
-    return csv_response(_page(request, options)["deals"], "deals")
+    """Every deal for a spreadsheet, never a page of them."""
+    refuse_unknown(request, DealOptions)
+    line = _line(request, options)
+    at = _places(line, options.status).tolist()
+    answer = csv_response(_states(line, at), "deals")
+    answer[TOTAL] = str(len(at))
+    return answer
 
 
 @router.get("/{deal_id}", response={200: DealState, **PROBLEMS}, summary="One deal as it stood on a day")
-def deal(request: HttpRequest, deal_id: Key, as_of: Day | None = None) -> dict[str, Any]:
+def deal(request: HttpRequest, deal_id: Key, options: Query[DayOption]) -> dict[str, Any]:
     """The state of one deal; one that is not open to the token's person looks like one that is not there."""
+    refuse_unknown(request, DayOption)
     viewer, shelved = request.viewer, shelf.shelved()  # type: ignore[attr-defined]
     number = Deal.objects.filter(key=deal_id).values_list("pk", flat=True).first()
     index = None if number is None else shelved.index_of(number)
     if number is None or index is None or not Sight(viewer, shelved).sees_deal(number):
         raise Refused(f"There is no deal “{deal_id}” here.", 404)
-    line = _everything(request, as_of)
+    line = _everything(request, options.as_of)
     place = int(np.searchsorted(line.standing.deal, index))
     if place >= len(line.standing.deal) or int(line.standing.deal[place]) != index:
         raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)

@@ -12,7 +12,7 @@ from wise_tally.core.conversion import BASES
 from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.exchange.figures import FIGURES, Question, figures
 from wise_tally.org.clock import today
-from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, PeriodText, csv_response
+from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
 
 router = Router(tags=["figures"])
 
@@ -66,6 +66,7 @@ class FigureAnswer(Schema):
 
 
 def _answer(request: HttpRequest, name: str, options: FigureOptions) -> dict[str, Any]:
+    refuse_unknown(request, FigureOptions)
     asked = options.model_dump(by_alias=False)
     question = Question(
         figure=name,

@@ -127,7 +127,7 @@ def people(today: date) -> tuple[Rows, Rows]:
         row["email"] = f"{row['person_id']}@ferrow-lisk.example"
         row["active_from"] = began.isoformat()
         if row["person_id"] == LEFT:
-            row["active_to"] = (today - timedelta(days=182)).isoformat()
+            row["active_to"] = _last_day(today)
         if row["person_id"] == JOINED:
             row["active_from"] = (quarter.starts_on + timedelta(days=6)).isoformat()
     moved = [
@@ -190,9 +190,18 @@ def quotas(today: date) -> Rows:
         for key, _, _, thousands in REPS:
             value = thousands * 1800 * growth
             total += value
-            rows += _months("person", key, value, months)
+            rows += [row for row in _months("person", key, value, months) if _has_targets(key, today, row["starts_on"])]
         rows += _months("company", "", total * 104 // 100, months)
     return rows
+
+
+def _has_targets(key: str, today: date, starts_on: str) -> bool:
+    """Whether a rep still had targets in a month: from the one after the last day nobody has."""
+    return key != LEFT or starts_on <= _last_day(today)
+
+
+def _last_day(today: date) -> str:
+    return (today - timedelta(days=182)).isoformat()
 
 
 def further_quotas(today: date) -> Rows:
@@ -202,6 +211,8 @@ def further_quotas(today: date) -> Rows:
     for month in (month for year in (this_year - 1, this_year) for month in FISCAL.months_of(year)):
         span = {"starts_on": month.starts_on.isoformat(), "ends_on": month.ends_on.isoformat()}
         for key, _, _, thousands in REPS:
+            if not _has_targets(key, today, span["starts_on"]):
+                continue
             own = {"subject": "person", "subject_id": key, **span}
             rows += [
                 {**own, "metric": "won_deals", "value": str(2 + thousands // 300)},

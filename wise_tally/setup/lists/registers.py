@@ -6,7 +6,7 @@ from datetime import datetime
 from functools import partial
 from typing import Any
 
-from django.db import models
+from django.db import models, transaction
 
 from wise_tally.deals.list_actions import TEXTS, in_use, remove_named, save_named
 from wise_tally.deals.models import OwnField, OwnFieldValue, Partner, Product
@@ -17,6 +17,7 @@ from wise_tally.org.records import InUse, save_record, take_away
 from wise_tally.process.models import Category, DealType, LostReason, Source
 from wise_tally.setup.lists import forms
 from wise_tally.targets.actions import require_untargeted
+from wise_tally.targets.leaving import end_targets
 from wise_tally.ui.templatetags.figures import day, money
 
 Save = Callable[[Viewer, str | None, Mapping[str, Any], datetime, str], Any]
@@ -81,6 +82,16 @@ def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
     if count:
         raise InUse(f"The field holds {count} values, which would go with it; accepted: a field without values.")
     take_away(viewer, OwnField, key, now)
+
+
+@transaction.atomic
+def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = "") -> Person:
+    """Save a person; a new last day ends their targets."""
+    before = Person.objects.filter(key=key).values_list("active_to", flat=True).first() if key else None
+    person = save_person(viewer, key, values, now, seen)
+    if person.active_to and person.active_to != before:
+        end_targets(viewer, person.key, person.active_to, now)
+    return person
 
 
 def _remove_person(viewer: Viewer, key: str, now: datetime) -> None:
@@ -213,7 +224,7 @@ REGISTERS = {
                 ("last day", lambda p: day(p.active_to) if p.active_to else ""),
                 ("signs in", lambda p: "yes" if p.user_id else "not yet"),
             ),
-            save_person,
+            _save_person,
             _remove_person,
             right=May.SET_ORGANISATION,
         ),

@@ -5,17 +5,17 @@ from dataclasses import dataclass, replace
 from urllib.parse import parse_qsl, urlencode
 
 from wise_tally.core.activity import KINDS
-from wise_tally.core.beside import FACETS, PRODUCT_GROUP
 from wise_tally.core.grouping import pair
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, MEASURES
 from wise_tally.core.tally import STAGE, Asked, breakdowns_of, may_hold_within
+from wise_tally.scope.breakdowns import ROWS
 from wise_tally.scope.line import PARTS
 from wise_tally.shelf.beside import breakdowns_of_own
 from wise_tally.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
 from wise_tally.team.tallies.words import MEASURES as WORDS
 from wise_tally.ui.refusals import Refused
 
-BY = ("company", "person", "team", "territory", "process", "source", "deal_type", PRODUCT_GROUP, *FACETS, STAGE)
+BY = ("company", *ROWS, STAGE)
 PINNED = tuple(part for part in PARTS if part != "as_of")
 
 

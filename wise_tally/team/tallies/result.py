@@ -32,6 +32,7 @@ from wise_tally.deals.models import Lead
 from wise_tally.scope.breakdowns import words_of
 from wise_tally.scope.done import done_in
 from wise_tally.scope.lead_rows import lead_rows
+from wise_tally.scope.leavers import name_of_person
 from wise_tally.scope.line import ScopeLine, period_words
 from wise_tally.scope.nodes import scope_node, token_of
 from wise_tally.scope.side import beside_of
@@ -41,7 +42,7 @@ from wise_tally.ui.ink import share
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags import figures
 
-FEW_BARS, FEW_COLUMNS = 8, 14
+FEW_BARS, FEW_LINES, FEW_COLUMNS = 8, 4, 14
 SMALL_SAMPLE = 20
 Leads = Callable[[], "QuerySet[Lead, Lead]"]
 
@@ -54,6 +55,7 @@ class Cell:
     width: str
     url: str
     small: bool = False
+    reason: str = ""
 
 
 @dataclass(frozen=True)
@@ -75,6 +77,7 @@ class Result:
     in_hundredths: bool
     note: str = ""
     change: Number = None
+    is_over_time: bool = False
 
     def write(self, value: Number, is_short: bool = False) -> str:
         """A value as people read it."""
@@ -93,13 +96,33 @@ class Result:
 
     @property
     def shown(self) -> tuple[ResultRow, ...]:
-        """The rows that a picture shows: the largest ones."""
+        """The rows that bars show: the largest ones."""
         return self.rows[:FEW_BARS]
 
     @property
-    def folded(self) -> int:
-        """How many rows a picture leaves to the table."""
-        return max(0, len(self.rows) - FEW_BARS)
+    def not_in_bars(self) -> str:
+        """What bars leave to the table, in words; empty where they show all."""
+        return self._not_drawn(FEW_BARS)
+
+    @property
+    def not_in_lines(self) -> str:
+        """What lines leave to the table, in words; empty where they show all."""
+        return self._not_drawn(FEW_LINES)
+
+    @property
+    def few_heads(self) -> tuple[str, ...]:
+        """The heads that fit a page; a file has all."""
+        return self.heads[:FEW_COLUMNS]
+
+    def _not_drawn(self, most: int) -> str:
+        rest = self.rows[most:]
+        if not rest:
+            return ""
+        number = f"{len(rest)} more row{'' if len(rest) == 1 else 's'} not drawn"
+        if self.shape not in (MONEY, COUNT):
+            return number
+        added = sum(cell.value or 0 for row in rest for cell in (row.cells if self.is_over_time else row.cells[:1]))
+        return f"{number}, {self.write(added)}{' ' + self.unit if self.unit else ''} together"
 
 
 @dataclass(frozen=True)
@@ -207,7 +230,13 @@ def compute(computing: Computing) -> Result:
 def _cell(computing: Computing, row: TallyValue | None, node: int, period: Period, largest: float) -> Cell:
     value = row.value if row else (0 if MEASURES[computing.tally.show].shape in (MONEY, COUNT) else None)
     few = row is not None and row.sample is not None and row.sample < SMALL_SAMPLE
-    return Cell(value, share(round(abs(value or 0) * 1_000), round(largest * 1_000)), computing.url(node, period), few)
+    return Cell(
+        value,
+        share(round(abs(value or 0) * 1_000), round(largest * 1_000)),
+        computing.url(node, period),
+        few,
+        row.reason if row else "",
+    )
 
 
 def _head(tally: TallyQuestion, period: Period) -> str:
@@ -226,11 +255,13 @@ def _name(computing: Computing, node: int, name: str | None) -> str:
         return (
             stage.name if len(ground.processes) == 1 else f"{stage.name}, {ground.processes[stage.process][1].lower()}"
         )
+    if computing.tally.by == "person" and name:
+        return name_of_person(computing.line, computing.line.book.ground.people[node].key, name)
     return name or f"without a {words_of(computing.tally.by)}"
 
 
 def _ordered(computing: Computing, nodes: list[int], found: list[dict[int, TallyValue]]) -> list[int]:
-    """Rows with something to show, the largest first; stages in their order, the row of those without last."""
+    """Rows with something to show, the largest first; stages in their order."""
     if computing.tally.by in (STAGE, "company"):
         return nodes
 
@@ -238,8 +269,8 @@ def _ordered(computing: Computing, nodes: list[int], found: list[dict[int, Tally
         value = found[0][node].value if node in found[0] else None
         return sum(t[node].value or 0 for t in found if node in t) if computing.tally.bucket else (value or 0)
 
-    held = [node for node in nodes if any(rows[node].value for rows in found if node in rows)]
-    return sorted(held, key=lambda node: (node == NONE, -weight(node)))
+    held = [node for node in nodes if any(rows[node].holds for rows in found if node in rows)]
+    return sorted(held, key=lambda node: -weight(node))
 
 
 def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
@@ -253,7 +284,7 @@ def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
     for (first, second), row in cells.items():
         sums[first] = sums.get(first, 0) + abs(row.value or 0)
         columns[second] = columns.get(second, 0) + abs(row.value or 0)
-    heads = sorted(columns, key=lambda node: (node == NONE, -columns[node]))[:FEW_COLUMNS]
+    heads = sorted(columns, key=lambda node: -columns[node])
     largest = max([1, *(abs(row.value or 0) for row in cells.values())])
     rows = tuple(
         ResultRow(
@@ -263,12 +294,15 @@ def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
                 for second in heads
             ),
         )
-        for first in sorted(sums, key=lambda node: (node == NONE, -sums[node]))
+        for first in sorted(sums, key=lambda node: -sums[node])
     )
     names = tuple(group.second.called(node)[1] or f"without a {words_of(computing.tally.within)}" for node in heads)
-    left = len(columns) - len(heads)
     result = _result(computing, names, rows)
-    return replace(result, note=f"{left} more columns are not shown; choose a narrower scope.") if left else result
+    rest = heads[FEW_COLUMNS:]
+    if not rest:
+        return result
+    added = result.write(sum(columns[node] for node in rest))
+    return replace(result, note=f"{len(rest)} more columns, {added} together, are in the file of the table.")
 
 
 def _result(computing: Computing, heads: tuple[str, ...], rows: tuple[ResultRow, ...]) -> Result:
@@ -279,4 +313,4 @@ def _result(computing: Computing, heads: tuple[str, ...], rows: tuple[ResultRow,
     if tally.against and tally.by == "company" and rows:
         change = change_of(*(cell.value for cell in rows[0].cells))
     unit = figures.currency_sign() if shape == MONEY and not in_hundredths else ""
-    return Result(heads, rows, shape, unit, in_hundredths, change=change)
+    return Result(heads, rows, shape, unit, in_hundredths, change=change, is_over_time=bool(tally.bucket))

@@ -4,7 +4,7 @@ from django import template
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
-from wise_tally.team.tallies.result import Cell, Result
+from wise_tally.team.tallies.result import FEW_LINES, Cell, Result
 
 register = template.Library()
 WIDTH, HEIGHT, FOOT = 600, 110, 18
@@ -16,6 +16,8 @@ def value(result: Result, cell: Cell, css: str = "") -> SafeString:
     """A value as a link to its working; one with few deals behind it says so."""
     text = result.write(cell.value, is_short="large" in css)
     link = format_html('<a class="open-figure {}" href="{}" x-target="working">{}</a>', css, cell.url, text)
+    if cell.value is None and cell.reason:
+        return format_html('{} <span class="quiet small">{}</span>', link, cell.reason)
     if not cell.small or cell.value is None:
         return link
     return format_html(
@@ -83,7 +85,7 @@ def columns(result: Result) -> SafeString:
 @register.simple_tag
 def lines(result: Result) -> SafeString:
     """A line a row, told apart by dashes and by the name at its end."""
-    rows = result.rows[:4]
+    rows = result.rows[:FEW_LINES]
     largest = max([1e-9, *(cell.value or 0 for row in rows for cell in row.cells)])
     room = WIDTH - 150
     step = room / max(1, len(result.heads) - 1)
