@@ -175,7 +175,7 @@ FAULTS = [
     ("quotas.csv", lambda t: t.replace("9000.00", "-9000.00"), 2, "value"),
     ("quotas.csv", lambda t: t.replace("2025-07-01,2025-09-30", "2025-06-30,2025-09-30"), 5, "starts_on"),
     ("quotas.csv", lambda t: t.replace("2025-07-01,2025-09-30", "2025-09-30,2025-07-01"), 5, "ends_on"),
-    ("stages.csv", lambda t: t.replace("p 4,4,lost", "p 4,4,won"), 2, "kind"),
+    ("stages.csv", lambda t: t.replace("p 4,4,lost", "p 4,4,won"), 5, "kind"),
     ("stages.csv", lambda t: t.replace("p 1,1,open", "p 1,1,ajar"), 2, "kind"),
     ("team_parents.csv", lambda t: t + "t1,t2,2025-01-01\n", 4, "parent_id"),
     ("settings.csv", lambda t: t.replace("EUR", "EURO"), 2, "value"),

@@ -8,9 +8,10 @@ import pytest
 from django.core.exceptions import PermissionDenied
 from django.db import connection
 
-from tests.support.world import World, ask
+from tests.support.world import World, ask, moment
 from wise_tally.deals.actions import DealState, OldState, StageRefused, change_deal, last_revision, set_credits
 from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.deals.revert import revert
 from wise_tally.exchange.reading import read_package
 from wise_tally.exchange.writing import write_package
 from wise_tally.org.access import Viewer
@@ -205,3 +206,25 @@ def test_reasons_are_read_on_as_the_book_grows_and_equal_a_loop(tmp_path):
             cut = datetime.fromtimestamp(standing.cut, UTC)
             rows = DealRevision.objects.filter(effective_at__lt=cut).order_by("pk")
             assert found == dict(rows.values_list("deal__key", "lost_reason"))
+
+
+@pytest.mark.django_db
+def test_a_change_put_back_leaves_a_short_form_deal_short_form(tmp_path):
+    """Stays, export and the book are those of before, in the process that saw it and in a fresh one."""
+    world = World()
+    world.add("deals", deal_id="d1", name="d1", process_id="p", created_at=moment("2025-04-02"), stage_id="s2",
+              amount="10.00", owner_id="a")  # fmt: skip
+    world.read(tmp_path / "in")
+    deal, ground = Deal.objects.get(), shelf.book().ground
+    write_package(tmp_path / "before", NOW)
+    state = DealState(Stage.objects.get(key="s3"), 2_000, None, None)
+    made = change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW)
+    assert not shelf.book().deals.short_form[0]
+    revert(ADMIN, ground, deal, made.pk, NOW)
+    for _ in range(2):
+        book = shelf.book()
+        assert (book.deals.short_form[0], len(book.stays.deal), len(book.revisions.deal)) == (True, 0, 1)
+        shelf.forget()
+    write_package(tmp_path / "after", NOW)
+    for name in ("deals.csv", "deal_revisions.csv"):
+        assert (tmp_path / "after" / name).read_bytes() == (tmp_path / "before" / name).read_bytes()

@@ -179,7 +179,7 @@ def test_a_due_weekday_shows_who_is_late_and_missing(demo, nobody_called, sign_i
     head = sign_in("m1")
     assert head.post("/forecast/calls/", {"due": "9"}).status_code == 422
     head.post("/forecast/calls/", {"due": "0"})
-    call(head, "person:r02", "150000")
+    call(head, "person:r02", "150000", "signed late")
     maker = Call.objects.get().made_by
     Call.objects.create(subject="person", subject_key="r03", starts_on=date(2026, 10, 1), ends_on=date(2026, 12, 31),
                         made_at=datetime(2026, 11, 10, 9, tzinfo=UTC), made_by=maker, amount_minor=1)  # fmt: skip

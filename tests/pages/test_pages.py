@@ -186,7 +186,7 @@ def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):
 def test_the_past_is_shown_as_it_stood_and_cannot_be_edited(demo, sign_in):
     client = sign_in("m1")
     text = client.get("/forecast/?as_of=2026-11-16&open=team:rivers/person:r08").content.decode()
-    assert "as it stood at the end of 16 Nov 2026" in text
+    assert "You are looking at the data as of 16 Nov 2026" in text
     assert 'name="amount"' not in text
     assert 'name="amount"' in client.get("/forecast/?open=team:rivers/person:r08").content.decode()
 

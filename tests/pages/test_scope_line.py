@@ -24,7 +24,7 @@ def test_the_scope_survives_moving_between_places(demo, sign_in):
         for other in ("forecast", "deals", "conversion", "attainment", "team", "setup"):
             found = links(page, other)[0].replace("&amp;", "&")
             assert set(SCOPE.split("&")) <= set(found.split("?")[1].split("&")), (place, other)
-        for words in ("North region", "Headwaters", "New site", "5 Oct 2026", "Changes are off"):
+        for words in ("North region", "Headwaters", "New site", "5 Oct 2026", "Editing is off"):
             assert words in page, (place, words)
 
 

@@ -52,7 +52,7 @@ class Lost:
 
     def reason_name(self, value: int) -> str:
         """A reason as people read it."""
-        return self.reasons[value] if value != NONE else "without reason"
+        return self.reasons[value] if value != NONE else "no reason given"
 
 
 def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:

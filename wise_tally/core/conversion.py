@@ -181,10 +181,7 @@ def reach_of_revisions(book: Book, process: int) -> Ints:
 
 @derived()
 def first_won_at(book: Book) -> Ints:
-    """The moment at which each deal was first won, the greatest number for never; shape (deals,).
-
-    A deal won then, reopened and won again reached the stages it had skipped at its first win.
-    """
+    """The moment of each deal's first win, at which it reached what it had skipped; NEVER without one, shape (deals,)."""
     rev = book.revisions
     found = np.full(len(book.deals.key), NEVER)
     rows = np.flatnonzero(book.ground.stage_kind[rev.stage] == WON)[::-1]

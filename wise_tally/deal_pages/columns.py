@@ -105,6 +105,13 @@ BUILT_IN = (
 DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
 
 
+def usual_columns(status: str) -> tuple[str, ...]:
+    """The columns of a list until others are chosen: closed deals show the day of their closing."""
+    days = {"open": ("close",), "won": ("closed",), "lost": ("closed",)}.get(status, ("close", "closed"))
+    place = DEFAULT.index("close")
+    return (*DEFAULT[:place], *days, *DEFAULT[place + 1 :])
+
+
 def _named(names: Iterable[str]) -> list[tuple[str, str]]:
     return [(name, name) for name in names]
 

@@ -19,7 +19,7 @@ from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
 from wise_tally.deal_pages.clauses import JOINS, Clause, kept, read_clauses
-from wise_tally.deal_pages.columns import DEFAULT, Column, all_columns
+from wise_tally.deal_pages.columns import Column, all_columns, usual_columns
 from wise_tally.deals.models import Account, Deal
 from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
@@ -84,7 +84,7 @@ class Listing:
         parts = [("status", self.status if self.status != "open" else ""), ("find", self.find), ("stage", self.stage)]
         parts += [("only", self.only), ("join", self.join if self.clauses and self.join != "all" else "")]
         parts += [("sort", ",".join(self.sorts) if self.sorts != ("-amount",) else "")]
-        parts += [("cols", ",".join(names) if names != DEFAULT else "")]
+        parts += [("cols", ",".join(names) if names != usual_columns(self.status) else "")]
         parts += [("counted", self.counted[0])]
         return [(n, v) for n, v in parts if v] + [("f", clause.text) for clause in self.clauses]
 
@@ -111,7 +111,7 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     only = _one_of("only", given.get("only", ""), ("", *QUICK))
     join = _one_of("join", given.get("join") or "all", JOINS)
     sorts = _sorts(given.get("sort") or "-amount", columns)
-    shown = _shown(given.get("cols", ""), columns)
+    shown = _shown(given.get("cols", ""), columns, status)
     clauses = read_clauses(given, columns)
     find, stage = given.get("find", "").strip()[:200], given.get("stage", "")
     at = np.unique(credited_lines(line.book, line.standing, line.scope, "company").at)
@@ -163,8 +163,8 @@ def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
     return found
 
 
-def _shown(text: str, columns: dict[str, Column]) -> tuple[Column, ...]:
-    names = list(dict.fromkeys(part for part in text.split(",") if part)) or list(DEFAULT)
+def _shown(text: str, columns: dict[str, Column], status: str) -> tuple[Column, ...]:
+    names = list(dict.fromkeys(part for part in text.split(",") if part)) or usual_columns(status)
     return tuple(columns[_one_of("cols", name, tuple(columns))] for name in names)
 
 

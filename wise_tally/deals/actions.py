@@ -204,7 +204,8 @@ def _moment(last: DealRevision, wanted: DealRevision, closing: Closing, now: dat
     Revisions of a deal never go back in time, whatever the clock does.
     """
     moment, faults = now.replace(microsecond=0), {}
-    if wanted.stage.kind == StageKind.LOST and not wanted.lost_reason:
+    # One that came without a reason, from a package, may be changed without one.
+    if wanted.stage != last.stage and wanted.stage.kind == StageKind.LOST and not wanted.lost_reason:
         faults["lost_reason"] = "No reason is given. Say why the deal was lost."
     today, first = local_day(now, time_zone), local_day(last.effective_at, time_zone)
     if closing.on is not None and wanted.stage.kind != StageKind.OPEN and closing.on != today:

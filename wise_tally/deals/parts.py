@@ -206,4 +206,8 @@ def put_part_back(who: Who, deal: Deal, name: str, kept: Mapping[str, Any]) -> N
         revert(who.viewer, who.ground, deal, kept["revision"], who.now)
         # The flag that goes with the amount belongs to the part, which is compared with `after`.
         Deal.objects.filter(pk=deal.pk).update(amount_from_lines=seen_values(kept["after"])["from_lines"])
-    change_part(who, deal, name, seen_values(kept["before"]), kept["after"])
+    before = seen_values(kept["before"])
+    change_part(who, deal, name, before, kept["after"])
+    if name == "credits" and not before["rows"]:
+        # There was no division before: the deal is its owner's again, whoever that will be.
+        deal.credits.all().delete()

@@ -127,7 +127,7 @@ def _short_states(table: Table, writer: CellWriter) -> dict[int, list[str]]:
     """State, closing and stage lost from of short-form deals, as cells."""
     columns = [table.column(name) for name in (*STATE_COLUMNS, *CLOSING_COLUMNS)]
     paths = [_path(column) for column in columns[: len(STATE_COLUMNS)]]
-    rows = DealRevision.objects.filter(deal__short_form=True).values_list(
+    rows = DealRevision.objects.filter(deal__short_form=True, void=False).values_list(
         "deal_id", *paths, "effective_at", "deal__lost_from__key", "stage__kind"
     )
     found: dict[int, list[str]] = {}

@@ -105,7 +105,7 @@
 
   function ask(form, field, dialog) {
     document.getElementById("asked").replaceChildren(dialog);
-    if (field) sent.set(field, field.value);
+    if (field) { sent.set(field, field.value); note(field).replaceChildren(); }
     const back = () => {
       if (!field) { form.querySelector("button")?.focus(); return; }
       restore(field);
@@ -152,7 +152,7 @@
     const there = fresh.getElementById(row.id);
     const neighbour = (step) => {
       let other = row[step];
-      while (other && !(other.id && fresh.getElementById(other.id))) other = other[step];
+      while (other && !(other.matches("[data-row]") && fresh.getElementById(other.id))) other = other[step];
       return other && fresh.getElementById(other.id);
     };
     const [before, after] = [neighbour("previousElementSibling"), neighbour("nextElementSibling")];
