@@ -32,9 +32,8 @@ def test_adopting_shows_its_effect_and_leaves_earlier_days_alone(demo, sign_in):
     assert client.post(SEEN, {"stage": ["ns_offer"], "confirmed": "yes"}).status_code == 302
     assert rules.order_by("-effective_at").first().probability_bp == row.rate.seen_bp
     now = ask("forecast", "FY2027-Q3", "2026-11-23")[""]["weighted"]
-    assert round(float(now) * 100) == dict((words, after) for words, _, after in effect.quarters)["Q3 FY2027"], (
-        "what was shown is what came"
-    )
+    would_be = {words: after for words, _, after in effect.quarters}
+    assert round(float(now) * 100) == would_be["Q3 FY2027"], "what was shown is what came"
     assert ask("forecast", "FY2027-Q3", "2026-11-01")[""]["weighted"] == past
 
 
