@@ -20,9 +20,9 @@
   const differs = (field) => field.value !== (sent.get(field) ?? stored(field));
   const restore = (field) => { field.value = stored(field); settle(field); };
   const settle = (field) => { field.removeAttribute("aria-invalid"); note(field).replaceChildren(); };
-  const keep = (field) => {
-    if (field.tagName === "SELECT") [...field.options].forEach((option) => { option.defaultSelected = option.value === field.value; });
-    else field.defaultValue = field.value;
+  const keep = (field, value) => {
+    if (field.tagName === "SELECT") [...field.options].forEach((option) => { option.defaultSelected = option.value === value; });
+    else field.defaultValue = value;
   };
 
   // Whether somebody typed into a field, of whatever form, what is not saved yet.
@@ -52,23 +52,27 @@
     if (form.elements.edited?.type === "hidden") body.set("edited", form.elements.edited.value);
     Object.entries(more).forEach(([name, value]) => body.set(name, value));
     const place = field || form.querySelector("button") || form;
+    const typed = field?.value;
     let answer, text;
     try {
       answer = await fetch(address, { method: "POST", body, headers: { [MARK]: "yes" } });
       text = await answer.text();
     } catch {
-      sent.delete(field);
+      arrived(field, typed);
       note(place).textContent = "Not saved: the server does not answer. Press Enter to try again.";
       return;
     }
-    sent.delete(field);
+    arrived(field, typed);
     if (answer.redirected && !answer.headers.has(MARK)) { location.assign(answer.url); return; }
     if (!answer.headers.has(MARK)) { note(place).textContent = "Not saved. Load the page again."; return; }
     if (!answer.ok) { refused(form, field, place, text); return; }
-    await saved(form, field, place, text);
+    saved(form, field, place, text, typed);
   }
 
-  async function saved(form, field, place, text) {
+  // What was typed on while a value was on its way is sent by itself.
+  const arrived = (field, typed) => { if (field && sent.get(field) === typed) sent.delete(field); };
+
+  function saved(form, field, place, text, typed) {
     if (form.dataset.inPlace === "button") { location.reload(); return; }
     const said = note(place);
     said.innerHTML = text;
@@ -78,13 +82,15 @@
     // Only the last change can be undone, so earlier words go.
     form.querySelectorAll(".cell-said").forEach((other) => { if (other !== said) other.replaceChildren(); });
     [...form.elements].filter((other) => other.matches(FIELD)).forEach((other) => {
-      if (other !== field && differs(other)) return;
-      if (other.name in state) other.value = state[other.name];
-      if (other.name in state || other === field) keep(other);
+      const value = other.name in state ? state[other.name] : other === field ? typed : null;
+      if (value === null) return;
+      const isTypedOn = other === field ? field.value !== typed : differs(other);
+      keep(other, value);
+      if (!isTypedOn) other.value = value;
     });
     const row = form.closest("[data-row]");
     if (row) changed.set(row.id, state.now);
-    await follow();
+    follow();
   }
 
   function refused(form, field, place, text) {
@@ -139,11 +145,19 @@
       // What the reader opened or marked stays open and marked.
       beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
+    const focused = finder(document.activeElement);
     for (const id of ["main", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
       if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }
+    if (document.activeElement === document.body) focused()?.focus();
     document.dispatchEvent(new CustomEvent("page:followed"));
+  }
+
+  // Where a field stands, to find it again when its row was made anew.
+  function finder(field) {
+    const [row, name] = [field?.closest("[data-row]")?.id, field?.name];
+    return () => row && name && document.getElementById(row)?.querySelector(`[name="${CSS.escape(name)}"]`);
   }
 
   // A row that was edited keeps its place among its neighbours, also where the page read again would not show it there or at all.
@@ -181,7 +195,7 @@
     if (event.key === "Enter" && bySelf(form)) {
       event.preventDefault();
       if (differs(field) || field.getAttribute("aria-invalid")) send(form, field);
-    } else if (event.key === "Escape" && differs(field)) {
+    } else if (event.key === "Escape" && (differs(field) || field.getAttribute("aria-invalid"))) {
       event.preventDefault();
       event.stopImmediatePropagation();
       restore(field);
