@@ -82,9 +82,10 @@ class Shelf:
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 self._reasons = NO_REASONS
                 return _whole(newest)
-            if rows.deals_put_back(old.last_revision):
+            put_back = rows.deals_put_back(old.last_revision)
+            if put_back:
                 self._reasons = NO_REASONS
-            renewed, growth = _extended(old, newest)
+            renewed, growth = _extended(old, newest, put_back)
         if growth is not None:
             take_over(old.book, renewed.book, growth)
         return renewed
@@ -112,14 +113,15 @@ def _whole(newest: tuple[int, int, int, int]) -> Shelved:
     return Shelved(book, *newest, numbers, last)
 
 
-def _extended(old: Shelved, newest: tuple[int, int, int, int]) -> tuple[Shelved, Growth | None]:
+def _extended(
+    old: Shelved, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
+) -> tuple[Shelved, Growth | None]:
     """The old book with what is newer; the growth is None where more changed than revisions that came in."""
     changed_ground = old.ground != newest[1]
     ground = rows.read_ground() if changed_ground else old.book.ground
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
     numbers, added_deals = rows.read_deals(ground, last_deal)
     all_numbers = np.r_[old.deal_numbers, numbers]
-    put_back = rows.deals_put_back(old.last_revision)
     places = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
     last, added = rows.last_revision_number(), rows.read_revisions(all_numbers, old.last_revision, put_back)
     before = old.book.revisions
