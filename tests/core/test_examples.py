@@ -148,8 +148,9 @@ def test_places_are_shared_and_passed_over(values):
 
 @given(DAYS, st.integers(1, 12), st.sampled_from(("week", "month", "quarter", "year")))
 def test_a_part_is_never_held_against_a_longer_one(day, start_month, kind):
-    """Both spans begin at the start of their period and the one before never reaches into this one."""
+    """Both spans begin at the start of their period and the one before never reaches into this one; none yet meets none."""
     period = FiscalCalendar(start_month).containing(day, kind)
+    assert same_days(FiscalCalendar(start_month), period, period.starts_on - timedelta(days=1)) == (period, None)
     now, then = same_days(FiscalCalendar(start_month), period, day)
     assert now.starts_on == period.starts_on
     assert then.ends_on < now.starts_on

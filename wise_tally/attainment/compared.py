@@ -67,8 +67,8 @@ class ComparedRow:
     working_then: str
 
 
-def spans_of(asked: Asked, against: str) -> tuple[Period, Period]:
-    """This period to date and the span it is held against."""
+def spans_of(asked: Asked, against: str) -> tuple[Period, Period | None]:
+    """This period to date and the span it is compared with; none where it has not begun."""
     line = asked.line
     return same_days(line.book.ground.fiscal, line.period, line.as_of, against)
 
@@ -86,11 +86,13 @@ def _value(row: ForecastRow | None, figure: str) -> int | float | None:
     return lost_share(row) if figure == "lost_share" else getattr(row, figure)  # type: ignore[no-any-return]
 
 
-def compared_rows(asked: Asked, by: str, spans: tuple[Period, Period]) -> list[ComparedRow]:
+def compared_rows(asked: Asked, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
     """The rows of a breakdown that won or lost in either span, the most won first; equal ones by name."""
-    line = asked.line
+    line, (present, earlier) = asked.line, spans
+    if earlier is None:
+        return []
     group = grouping(line.book, by, line.as_of)
-    found = side_by_side(line.book, line.standing, spans, line.scope, by)
+    found = side_by_side(line.book, line.standing, (present, earlier), line.scope, by)
     rows = []
     for node, pair in found.items():
         if not any(row and (row.deals_won or row.deals_lost) for row in pair):
@@ -99,7 +101,7 @@ def compared_rows(asked: Asked, by: str, spans: tuple[Period, Period]) -> list[C
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
         name = group.called(node)[1] or f"without a {words_of(by)}"
-        rows.append(ComparedRow(name, cells, asked.working(token, spans[0]), asked.working(token, spans[1])))
+        rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier)))
     return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
 
 
@@ -120,7 +122,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "against_links": [(words, asked.query(against=name), name == against) for name, words in AGAINST.items()],
         "heads": [words for _, words, _ in COMPARED],
         "now_words": period_words(spans[0]),
-        "then_words": period_words(spans[1]),
+        "then_words": spans[1] and period_words(spans[1]),
         "whole": whole[0] if whole else None,
         "rows": compared_rows(asked, asked.by, spans),
         "strip": CountStrip(

@@ -27,6 +27,8 @@ def choices_of(line: ScopeLine, request: HttpRequest) -> dict[str, Against]:
     found = {}
     for name in (BEFORE, YEAR):
         now, then = same_days(fiscal, line.period, line.as_of, name)
+        if then is None:
+            continue
         # A running period says of itself, too, up to which day it counts.
         words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
         found[name] = Against(words, replace(line, period=then), {"period": then.text})
@@ -42,9 +44,20 @@ def choices_of(line: ScopeLine, request: HttpRequest) -> dict[str, Against]:
     return found
 
 
+def distinct(found: dict[str, Against], held: str) -> list[tuple[str, str]]:
+    """Name and words of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
+    first = {one.words: name for name, one in reversed(found.items())}
+    if held:
+        first[found[held].words] = held
+    return [(name, one.words) for name, one in found.items() if first[one.words] == name]
+
+
 def read_against(line: ScopeLine, request: HttpRequest) -> tuple[dict[str, Against], str]:
     """All choices, and the name of the one that the address asks for (empty for none); raises Refused."""
     found, name = choices_of(line, request), request.GET.get("against", "")
+    if name in (BEFORE, YEAR) and name not in found:
+        # Stepping on to a period that has not begun is no mistake.
+        return found, ""
     if name and name not in found:
         raise Refused(f"“{name[:40]}” cannot be held against this scope; accepted: {', '.join(found)}.")
     return found, name

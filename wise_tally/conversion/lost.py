@@ -41,7 +41,7 @@ class Lost:
     names: Sequence[str]
     reasons: Sequence[str]
     period: Period
-    before: Period
+    before: Period | None
     at: Sides
     value: Sides
     reason: Sides
@@ -62,7 +62,8 @@ def read_lost(request: HttpRequest) -> tuple[ScopeLine, Lost]:
     if by not in accepted:
         raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
     period, before = same_days(line.book.ground.fiscal, line.period, line.as_of)
-    now, then = (lost_in(line.book, line.standing, span, line.scope) for span in (period, before))
+    now = lost_in(line.book, line.standing, period, line.scope)
+    then = lost_in(line.book, line.standing, before, line.scope) if before else now[:0]
     reasons, reason = _reasons(line, (now, then))
     names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
     return line, Lost(by, names, reasons, period, before, (now, then), value, reason)
@@ -77,7 +78,7 @@ def _reasons(line: ScopeLine, sides: Sides) -> tuple[Sequence[str], Sides]:
     return [every[reason] for reason in seen], (rank[place[sides[0]]], rank[place[sides[1]]])
 
 
-def _values(line: ScopeLine, by: str, sides: Sides, before: Period) -> tuple[Sequence[str], Sides]:
+def _values(line: ScopeLine, by: str, sides: Sides, before: Period | None) -> tuple[Sequence[str], Sides]:
     """Names of a breakdown but the reason, and the place of each deal among them."""
     book, standing = line.book, line.standing
     now, then = sides
@@ -86,7 +87,7 @@ def _values(line: ScopeLine, by: str, sides: Sides, before: Period) -> tuple[Seq
         return names, (lost_from(book, standing, now), lost_from(book, standing, then))
     if by == "month":
         # The months of the period before stand beside those of the same place in this one.
-        starts = (line.period.starts_on, before.starts_on)
+        starts = (line.period.starts_on, (before or line.period).starts_on)
         value = (months_lost(standing, now, starts[0]), months_lost(standing, then, starts[1]))
         first = book.ground.fiscal.containing(starts[0], "month")
         last = max([-1, *value[0].tolist(), *value[1].tolist()])
@@ -155,7 +156,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "by": found.by,
         "by_words": words_of(found.by),
         "by_links": [(name, words, _query(line, by=name)) for name, words in choices(BY)],
-        "before": period_words(found.before),
+        "before": found.before and period_words(found.before),
         "now": period_words(found.period),
         "rows": [
             (
@@ -209,6 +210,8 @@ def chosen(request: HttpRequest) -> Chosen:
             kept &= values[side] == place
             names.append(named(place))
     period = found.before if side else found.period
+    if period is None:
+        raise Refused(f"{period_words(found.period)} has not begun, so it is compared with no other period.", 404)
     every = found.at[side]
     return Chosen(line, found.by, period, every, every[kept], ", ".join(names) or "all")
 

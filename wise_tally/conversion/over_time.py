@@ -102,8 +102,7 @@ def page(request: HttpRequest) -> HttpResponse:
         ],
         "velocity": now,
         "before": before,
-        "before_words": period_words(_spans_compared(line)[1]),
-        "now_words": period_words(_spans_compared(line)[0]),
+        "spans": [span and period_words(span) for span in _spans_compared(line)],
         "query": line.query(process=line.process_value),
         "strip": CountStrip(
             int(owner_kept(line.book, line.standing, line.scope).sum()),
@@ -113,18 +112,15 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "conversion/over_time.html", answer)
 
 
-def _spans_compared(line: ScopeLine) -> tuple[Period, Period]:
+def _spans_compared(line: ScopeLine) -> tuple[Period, Period | None]:
     return same_days(line.book.ground.fiscal, line.period, line.as_of)
 
 
-def _velocities(line: ScopeLine) -> tuple[Velocity, Velocity]:
-    """Of the period, and of the same days of the one before as the book stood at their end."""
+def _velocities(line: ScopeLine) -> tuple[Velocity, Velocity | None]:
+    """Of the period, and of the same days of the one before as the book stood at their end; none where none is compared."""
     present, earlier = _spans_compared(line)
-    then = line.book.stand(min(earlier.ends_on, line.as_of))
-    return (
-        velocity(line.book, line.standing, present, line.scope),
-        velocity(line.book, then, earlier, line.scope),
-    )
+    now = velocity(line.book, line.standing, present, line.scope)
+    return now, velocity(line.book, line.book.stand(earlier.ends_on), earlier, line.scope) if earlier else None
 
 
 @require_safe
@@ -134,7 +130,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
     back = f"{reverse('conversion:over-time')}?{line.query()}"
     if figure == "velocity":
         now, before = _velocities(line)
-        found = before if request.GET.get("side") == "before" else now
+        found = before if before and request.GET.get("side") == "before" else now
         return panel_response(request, line, _velocity_panel(found), back)
     names = [name for name, *_ in FOLLOWED]
     months = months_of(line)

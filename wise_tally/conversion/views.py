@@ -13,7 +13,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.conversion.against import Against, read_against
+from wise_tally.conversion.against import Against, distinct, read_against
 from wise_tally.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.conversion.question import BY, by_of, line_of, options_of, tabs, with_breakdown
 from wise_tally.conversion.workings import Row, conversion_panel, row_named
@@ -90,7 +90,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "rows": rows,
         "other": other,
         "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
-        "against": [(name, one.words, _query(line, request, against=name)) for name, one in against.items()],
+        "against": [(name, words, _query(line, request, against=name)) for name, words in distinct(against, held)],
         "held": held,
         "alone": _query(line, request, against=""),
         "leak": max(leaks, key=itemgetter(0), default=None),

@@ -23,14 +23,19 @@ def _months_before(day: date, months: int) -> date:
     return month.replace(day=min(day.day, calendar.monthrange(month.year, month.month)[1]))
 
 
-def same_days(fiscal: FiscalCalendar, period: Period, as_of: date, against: str = BEFORE) -> tuple[Period, Period]:
+def same_days(
+    fiscal: FiscalCalendar, period: Period, as_of: date, against: str = BEFORE
+) -> tuple[Period, Period | None]:
     """A period up to a day, and the span that it is compared with: of the period before, or of the year before.
 
-    A period that is over, or has not begun, is taken whole and meets the whole one. A running one is cut at `as_of`, both ends
-    included, and meets the other cut at the same day of its month (min(day, last day)); weeks, and spans of days, at as
-    many days, which of weeks is the same weekday. Source: common practice; ruling on same days.
+    A period that is over is taken whole and meets the whole one; one that has not begun meets none, as nothing of it has
+    passed. A running one is cut at `as_of`, both ends included, and meets the other cut at the same day of its month
+    (min(day, last day)); weeks, and spans of days, at as many days, which of weeks is the same weekday. Source: common
+    practice; ruling on same days.
     """
-    running = period.starts_on <= as_of < period.ends_on
+    if as_of < period.starts_on:
+        return period, None
+    running = as_of < period.ends_on
     last = as_of if running else period.ends_on
     if against == YEAR:
         if period.kind == "week":

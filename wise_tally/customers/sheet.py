@@ -106,13 +106,19 @@ def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, A
 
 def sales_spans(request: HttpRequest, line: ScopeLine) -> tuple[Period, Period]:
     """The month asked for (the present one to date unless another is) and the same days last year. Raises Refused."""
-    return same_days(line.book.ground.fiscal, _month_asked(request, line), line.as_of, YEAR)
+    return _with_last_year(line, _month_asked(request, line))
 
 
 def year_spans(line: ScopeLine) -> tuple[Period, Period]:
     """The fiscal year to date and the same days a year before."""
     year = Period(line.book.ground.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
-    return same_days(line.book.ground.fiscal, year, line.as_of, YEAR)
+    return _with_last_year(line, year)
+
+
+def _with_last_year(line: ScopeLine, begun: Period) -> tuple[Period, Period]:
+    this, last = same_days(line.book.ground.fiscal, begun, line.as_of, YEAR)
+    assert last is not None, "a period that has begun meets one"
+    return this, last
 
 
 def _month_asked(request: HttpRequest, line: ScopeLine) -> Period:

@@ -141,7 +141,7 @@ class Computing:
             return buckets(fiscal, line.period, line.as_of, self.tally.bucket)
         if not self.tally.against:
             return (line.period,)
-        return same_days(fiscal, line.period, line.as_of, self.tally.against)
+        return tuple(filter(None, same_days(fiscal, line.period, line.as_of, self.tally.against)))
 
     @cached_property
     def group(self) -> Grouping | None:
@@ -310,7 +310,7 @@ def _result(computing: Computing, heads: tuple[str, ...], rows: tuple[ResultRow,
     shape = MEASURES[tally.show].shape
     in_hundredths = shape == MONEY and tally.show in OF_FORECAST and tally.measure in IN_HUNDREDTHS
     change: Number = None
-    if tally.against and tally.by == "company" and rows:
+    if tally.against and tally.by == "company" and rows and len(heads) > 1:
         change = change_of(*(cell.value for cell in rows[0].cells))
     unit = figures.currency_sign() if shape == MONEY and not in_hundredths else ""
     return Result(heads, rows, shape, unit, in_hundredths, change=change, is_over_time=bool(tally.bucket))
