@@ -15,7 +15,7 @@ from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, pay
 from wise_tally.core.ground import WON
 from wise_tally.core.money import sum_by_group
 from wise_tally.core.tallies import sums_by_period
-from wise_tally.deals.models import Account, Deal
+from wise_tally.scope.deals import accounts_numbered, names_of
 from wise_tally.scope.line import ScopeLine, period_words, read_scope
 from wise_tally.scope.nodes import scope_node, working_query
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
@@ -128,8 +128,9 @@ def page(request: HttpRequest) -> HttpResponse:
     query = line.query(period=line.period.text)
     won, possible = won_and_open(cash.rows)
     accounts, token = cash.by_account(), scope_node(line)[2]
-    names = dict(Account.objects.filter(pk__in=[row[0] for row in accounts[:MOST_ACCOUNTS]]).values_list("pk", "name"))
-    keys = dict(Account.objects.filter(pk__in=list(names)).values_list("pk", "key"))
+    named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
+    names = {number: account.name for number, account in named.items()}
+    keys = {number: account.key for number, account in named.items()}
     answer = {
         "line": line,
         "tabs": tabs(line, "cash"),
@@ -174,17 +175,17 @@ def working(request: HttpRequest, side: str) -> HttpResponse:
     if side not in SIDES:
         raise Refused(f"“{side[:40]}” is no figure of the cash calendar; accepted: {', '.join(SIDES)}.", 404)
     month, kind, key = (request.GET.get(name, "") for name in ("month", "kind", "account"))
-    found = Cash(line).chosen(month, kind, side, _account(request, key))
+    cash = Cash(line)
+    found = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)
     panel = _panel(line, side, found, " · ".join(filter(None, (month, KIND_WORDS.get(kind, "")))))
     return panel_response(request, line, panel, f"{reverse('attainment:cash')}?{line.query()}")
 
 
-def _account(request: HttpRequest, key: str) -> int | None:
-    if "account" not in request.GET:
-        return None
+def _account(cash: Cash, key: str) -> int:
     if not key:
         return 0
-    number = Account.objects.filter(key=key).values_list("pk", flat=True).first()
+    named = accounts_numbered(row[0] for row in cash.by_account())
+    number = next((number for number, account in named.items() if account.key == key), None)
     if number is None:
         raise Refused(f"There is no account “{key[:60]}”; accepted: one that the page shows.", 404)
     return number
@@ -194,8 +195,8 @@ def _panel(line: ScopeLine, side: str, found: Payments, words: str) -> Panel:
     standing = line.standing
     order = np.argsort(-found.value_minor, kind="stable")
     first = order[:FIRST_DEALS]
-    keys = [line.book.deals.key[int(standing.deal[found.at[i]])] for i in first]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    deals = standing.deal[found.at[first]].tolist()
+    keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     is_won = standing.kind[found.at] == WON
     terms = [
         (f"of won deals, in full, {count(int(is_won.sum()))} payments", money(int(found.value_minor[is_won].sum()))),

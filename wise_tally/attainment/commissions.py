@@ -31,10 +31,11 @@ from wise_tally.core.commission import (
 )
 from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter
-from wise_tally.deals.models import Deal, Partner
-from wise_tally.org.access import May, Viewer, sees_people, teams_seen
+from wise_tally.deals.models import Partner
+from wise_tally.org.access import May, Viewer, sees_partners_pay, sees_pay
 from wise_tally.org.clock import now
 from wise_tally.org.models import CommissionRate, Person, RateAboveQuota
+from wise_tally.scope.deals import names_of
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
@@ -67,16 +68,39 @@ def rates_of(subject: str) -> Rates:
 
 @dataclass(frozen=True)
 class Commissions:
-    """The commissions of a scope: lines, sums and names."""
+    """The commissions of a scope as far as the viewer may know them: lines, sums and names."""
 
+    viewer: Viewer
     line: ScopeLine
     subject: str
 
     @cached_property
-    def lines(self) -> tuple[CommissionLine, ...]:
-        """All lines of the scope and period."""
+    def _every(self) -> tuple[CommissionLine, ...]:
         line = self.line
         return commissions(line.book, line.standing, line.period, line.scope, rates_of(self.subject), self.subject)
+
+    @cached_property
+    def _known(self) -> frozenset[int]:
+        """The subjects whose pay the viewer may know."""
+        earning = {line.subject for line in self._every}
+        return frozenset(node for node in earning if self.may_know(self.group.called(node)[0] or ""))
+
+    @cached_property
+    def lines(self) -> tuple[CommissionLine, ...]:
+        """The lines of the scope and period."""
+        return tuple(line for line in self._every if line.subject in self._known)
+
+    @property
+    def hidden(self) -> int:
+        """How many others earn something in the scope."""
+        return len({line.subject for line in self._every} - self._known)
+
+    def may_know(self, key: str) -> bool:
+        """Whether the viewer may know what this subject earns."""
+        ground, day = self.line.book.ground, self.line.today
+        if self.subject == PERSON:
+            return sees_pay(self.viewer, ground, day, key)
+        return sees_partners_pay(self.viewer, ground, day)
 
     @cached_property
     def group(self) -> Grouping:
@@ -88,19 +112,14 @@ class Commissions:
         node = self.group.keys.index(key)
         return tuple(line for line in self.lines if line.subject == node)
 
-    def whole_of(self, viewer: Viewer, key: str) -> "Commissions":
+    def whole_of(self, key: str) -> "Commissions":
         """The same of all deals, whatever else the scope keeps: a statement is never of a part.
 
-        Raises Refused for a subject that is not there or not open to the viewer; a partner's is to those who see all.
+        Raises Refused for a subject that is not there or whose pay the viewer may not know.
         """
-        ground, found = self.line.book.ground, key in self.group.keys
-        if self.subject == PERSON:
-            open_to = found and sees_people(viewer, ground, self.line.today, [self.group.keys.index(key)])
-        else:
-            open_to = teams_seen(viewer, ground, self.line.today) is None
-        if not found or not open_to:
+        if key not in self.group.keys or not self.may_know(key):
             raise Refused(f"There is no {self.subject} “{key[:60]}” here; accepted: one that the page shows.", 404)
-        return Commissions(replace(self.line, scope=Filter()), self.subject)
+        return replace(self, line=replace(self.line, scope=Filter()))
 
     def rows(self) -> list[tuple[str, str, CommissionSum]]:
         """Identifier, name and sum of those who earned, the most first."""
@@ -127,7 +146,7 @@ def _read(request: HttpRequest) -> Commissions:
     subject = request.GET.get("of", PERSON)
     if subject not in SUBJECTS:
         raise Refused(f"“{subject[:40]}” earns no commission; accepted: {', '.join(SUBJECTS)}.")
-    return Commissions(read_scope(request, "quarter"), subject)
+    return Commissions(request.viewer, read_scope(request, "quarter"), subject)  # type: ignore[attr-defined]
 
 
 @require_safe
@@ -161,7 +180,7 @@ class StatementRow:
 @require_safe
 def statement(request: HttpRequest, key: str) -> HttpResponse:
     """One subject's statement, to be read, printed and handed out."""
-    asked = _read(request).whole_of(request.viewer, key)  # type: ignore[attr-defined]
+    asked = _read(request).whole_of(key)
     lines = asked.of(key)
     name = asked.group.names[asked.group.keys.index(key)]
     last = last_statement(asked.subject, key, asked.line.period.starts_on, asked.line.period.ends_on)
@@ -182,20 +201,17 @@ def statement(request: HttpRequest, key: str) -> HttpResponse:
     return render(request, "attainment/statement.html", answer)
 
 
-def _names(keys: list[str]) -> dict[str, str]:
-    return dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
-
-
 def _rows(asked: Commissions, lines: tuple[CommissionLine, ...]) -> list[StatementRow]:
-    keys = [asked.line.book.deals.key[line.deal] for line in lines]
-    names = _names(keys)
+    book = asked.line.book
+    keys, names = [book.deals.key[line.deal] for line in lines], names_of(book, [line.deal for line in lines])
     return [StatementRow(line, key, names.get(key, key)) for line, key in zip(lines, keys, strict=True)]
 
 
 def _changes(asked: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
     found = since_statement([StatedLine(*line) for line in kept], asked.stated(lines))
     keys = [(one.after or one.before).deal for one in found]  # type: ignore[union-attr]
-    names = _names(keys)
+    places = asked.line.book.places_by_key
+    names = names_of(asked.line.book, [places[key] for key in keys if key in places])
     return [(names.get(key, key), one) for key, one in zip(keys, found, strict=True)]
 
 
@@ -203,7 +219,7 @@ def _changes(asked: Commissions, lines: tuple[CommissionLine, ...], kept: list[A
 @changing_needs(May.SET_RULES)
 def issue(request: HttpRequest, key: str) -> HttpResponse:
     """Keep the statement as handed out today."""
-    asked = _read(request).whole_of(request.viewer, key)  # type: ignore[attr-defined]
+    asked = _read(request).whole_of(key)
     if asked.line.is_past:
         raise Refused("A statement is handed out as of today; accepted: the page as it stands today.", 422)
     lines = [
@@ -223,7 +239,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
     if figure not in FIGURES:
         raise Refused(f"“{figure[:40]}” is no figure of commissions; accepted: {', '.join(FIGURES)}.", 404)
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
-    asked = asked.whole_of(request.viewer, key) if key and request.GET.get("all") else asked  # type: ignore[attr-defined]
+    asked = asked.whole_of(key) if key and request.GET.get("all") else asked
     if key and key not in asked.group.keys:
         raise Refused(f"There is no {asked.subject} “{key[:60]}”; accepted: one that the page shows.", 404)
     lines = asked.of(key) if key else asked.lines
@@ -303,7 +319,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The sums of all, or the lines of one statement, as a file."""
     asked = _read(request)
     if key := request.GET.get("whose", ""):
-        asked = asked.whole_of(request.viewer, key)  # type: ignore[attr-defined]
+        asked = asked.whole_of(key)
         header = (
             "deal",
             "name",

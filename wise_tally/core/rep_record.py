@@ -11,8 +11,10 @@ from wise_tally.core.calls import calls_in_force
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.ground import OPEN, WON
-from wise_tally.core.lines import Filter
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import Filter, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.trees import NONE
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,7 @@ def middle_of(period: Period) -> date:
 
 @derived(Grows.KEPT)
 def rep_records(book: Book, standing: Standing, period: Period, scope: Filter) -> dict[int, RepRecord]:
-    """Of each person who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
+    """Of each person of the scope who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
     deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
     call in force at mid-period against what was won. Source: common practice; own definition.
     """
@@ -107,8 +109,13 @@ def rep_records(book: Book, standing: Standing, period: Period, scope: Filter) -
     ended = forecast_lines(book, standing, period, scope, "person")
     won = sum_by_group(ended.value_minor("won"), ended.node, people)
     calls = calls_in_force(book.ground, middle, period)
+    holding = np.zeros(people + 1, dtype=bool)
+    holding[np.concatenate([lines.node, ended.node])] = True
     found = {}
-    for person in range(people):
+    # Of others only the call would be known: nothing they committed or won is in the scope.
+    for person in shown_nodes(book.ground, scope, grouping(book, "person", standing.as_of), standing.as_of, holding):
+        if person == NONE:
+            continue
         call = calls.get(("person", person))
         called = call.amount_minor if call is not None and call.made_by == person else None
         commit, of_commit, due_deals, slipped = (int(column[person]) for column in columns)

@@ -5,17 +5,18 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import urlencode
 
-from django.db.models import Max
-from django.http import Http404, HttpRequest, HttpResponse
+from django.db.models import Case, Max, Q, When
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.utils.html import format_html_join
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.deal_list import open_by_group
 from wise_tally.customers.forms import AccountForm
-from wise_tally.deals.account_actions import ACCOUNTS, likely_matches, merge_accounts, save_account
+from wise_tally.deals.account_actions import ACCOUNTS, merge_accounts, save_account
 from wise_tally.deals.activity_actions import require_about
 from wise_tally.deals.form_fields import own_initial
-from wise_tally.deals.models import Account, Deal
+from wise_tally.deals.models import Account
 from wise_tally.deals.selectors import done_contacts
 from wise_tally.org.access import May
 from wise_tally.org.clock import local_day, now
@@ -29,17 +30,14 @@ from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
 PAGE = 50
+MOST_NAMES = 12
 # SQLite takes only so many values in one statement.
 AT_ONCE = 5_000
 
 
 def seen_account(request: HttpRequest, key: str) -> Account:
     """The account, if the viewer may open it."""
-    related = ("territory", "owner")
-    found = sight(request).accounts().select_related(*related).filter(key=key).first()
-    if found is None:
-        raise Http404
-    return found
+    return sight(request).account(key, "territory", "owner")
 
 
 @dataclass(frozen=True)
@@ -94,7 +92,7 @@ def _listed(request: HttpRequest, whole: bool = False) -> AccountList:
 def _rows(request: HttpRequest, line: ScopeLine, accounts: list[Account]) -> list[AccountRow]:
     """What is open with each account, of the deals the viewer may see, and the last contact."""
     book = shelf.shelved()
-    pairs = [(d.pk, d.account_id) for d in sight(request).of_deals(Deal.objects.filter(account__in=accounts))]
+    pairs = [(d.pk, d.account_id) for d in sight(request).deals(Q(account__in=accounts))]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
     order = {account.pk: place for place, account in enumerate(accounts)}
     known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
@@ -132,6 +130,16 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
+def names(request: HttpRequest) -> HttpResponse:
+    """Names that hold what is being typed, as the choices of a field; those that begin with it first."""
+    text = request.GET.get("q", "").strip()[:200]
+    found = sight(request).accounts().filter(name__icontains=text).distinct() if text else Account.objects.none()
+    begins = Case(When(name__istartswith=text, then=0), default=1)
+    called = found.order_by(begins, "name").values_list("name", flat=True)[:MOST_NAMES]
+    return HttpResponse(format_html_join("", '<option value="{}"></option>', ((name,) for name in called)))
+
+
+@require_safe
 def table(request: HttpRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
     header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
@@ -166,13 +174,19 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
 
 
 def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
-    form = AccountForm(request.POST if request.method == "POST" else None, initial=_initial(account) if account else {})
+    viewer = request.viewer  # type: ignore[attr-defined]
+    owner = account.owner if account else Person.objects.filter(key=viewer.key).first()
+    initial = _initial(account) if account else {"owner": viewer.key}
+    form = AccountForm(viewer, owner, request.POST if request.method == "POST" else None, initial=initial)
     twins: list[Account] = []
     status, meanwhile = 422 if form.is_bound else 200, None
     if request.method == "POST" and form.is_valid():
+        name = form.cleaned_data["name"]
         if account is None and request.POST.get("sure") != "yes":
-            twins = likely_matches(form.cleaned_data["name"])
-        if not twins:
+            twins = sight(request).likely_accounts(name)
+        if account is None and (elsewhere := sight(request).twin_elsewhere(name)):
+            form.add_error("name", elsewhere)
+        elif not twins:
             try:
                 key, seen = account.key if account else None, request.POST.get("seen", "")
                 kept = save_account(request.viewer, shelf.book().ground, key, form.kept(), now(), seen)  # type: ignore[attr-defined]
@@ -223,7 +237,7 @@ def merge(request: HttpRequest, key: str) -> HttpResponse:
         "account": account,
         "twin": twin,
         "find": find,
-        "offered": offered if offered is not None else likely_matches(account.name, account.key),
+        "offered": offered if offered is not None else sight(request).likely_accounts(account.name, account.key),
         "moves": _moves(twin) if twin else [],
     }
     return render(request, "customers/merge.html", answer)
@@ -231,7 +245,7 @@ def merge(request: HttpRequest, key: str) -> HttpResponse:
 
 def _moves(twin: Account) -> list[tuple[str, int]]:
     return [
-        ("deals", Deal.objects.filter(account=twin).count()),
+        ("deals", twin.deals.count()),
         ("contacts", twin.contacts.count()),
         ("activities", twin.activities.count()),
         ("notes", twin.notes.count()),

@@ -16,7 +16,7 @@ from wise_tally.deals.activity_actions import (
     take_activity_away,
     take_note_away,
 )
-from wise_tally.deals.models import Account, Activity, Deal, Lead, Note
+from wise_tally.deals.models import Activity, Note
 from wise_tally.org.clock import now
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.seen import sight
@@ -31,9 +31,8 @@ def _opened(request: HttpRequest, name: str, key: str) -> About | None:
     """The deal, account or lead of an identifier, if the viewer may open it."""
     seen = sight(request)
     if name == "deal":
-        return next(iter(seen.of_deals(Deal.objects.filter(key=key).select_related("account"))), None)
-    found: Account | Lead | None = (seen.accounts() if name == "account" else seen.leads()).filter(key=key).first()
-    return found
+        return seen.deal(key, "account")
+    return seen.account(key) if name == "account" else seen.lead(key)
 
 
 def _about(request: HttpRequest) -> About:

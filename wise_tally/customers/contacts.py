@@ -2,7 +2,8 @@
 
 from urllib.parse import quote
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
@@ -11,7 +12,6 @@ from wise_tally.customers.accounts import seen_account
 from wise_tally.customers.forms import ContactForm
 from wise_tally.deals.account_actions import save_contact
 from wise_tally.deals.activity_actions import About, add_activity, require_about
-from wise_tally.deals.models import Contact
 from wise_tally.org.clock import now
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.seen import sight
@@ -33,17 +33,10 @@ def new(request: HttpRequest, key: str) -> HttpResponse:
     return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
 
 
-def _seen_contact(request: HttpRequest, key: str) -> Contact:
-    found = Contact.objects.select_related("account").filter(key=key).first()
-    if found is None or not sight(request).accounts().filter(pk=found.account_id).exists():
-        raise Http404
-    return found
-
-
 @require_http_methods(["GET", "HEAD", "POST"])
 def change(request: HttpRequest, key: str) -> HttpResponse:
     """What is known of somebody at a customer's."""
-    contact = _seen_contact(request, key)
+    contact = sight(request).contact(key)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
     require_about(viewer, ground, contact.account, now())
     kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
@@ -65,11 +58,11 @@ class MailForm(LedgerForm):
 @require_http_methods(["GET", "HEAD", "POST"])
 def write(request: HttpRequest, key: str) -> HttpResponse:
     """Write to somebody: the mail is logged as done and handed to the mail program of the computer."""
-    contact = _seen_contact(request, key)
+    contact = sight(request).contact(key)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
     about: About = contact.account
     if deal_key := request.POST.get("deal") or request.GET.get("deal", ""):
-        deals = sight(request).of_deals(contact.account.deals.filter(key=deal_key))
+        deals = sight(request).deals(Q(key=deal_key, account=contact.account))
         about = deals[0] if deals else about
     require_about(viewer, ground, about, now())
     form, link = MailForm(request.POST if request.method == "POST" else None), ""

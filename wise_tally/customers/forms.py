@@ -8,9 +8,11 @@ from zoneinfo import ZoneInfo
 from django import forms
 
 from wise_tally.deals.form_fields import names_of, own_form_fields, split_own
+from wise_tally.org.access import Viewer, may_give
 from wise_tally.org.clock import local_day, now, today
 from wise_tally.org.models import Person, Territory, Workspace
 from wise_tally.process.models import Source
+from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
 
 DONE_KINDS = (
@@ -23,28 +25,53 @@ DONE_KINDS = (
 KIND_WORDS = dict((*DONE_KINDS, ("web_visit", "web visit")))
 
 
-class AccountForm(LedgerForm):
+class OwnedForm(LedgerForm):
+    """A record that belongs to somebody: those who may give it to another choose to whom, for others it stays whose it is."""
+
+    owner = KeyChoice(label="Owner", required=False)
+    nobody = "none"
+
+    def __init__(self, viewer: Viewer, owner: Person | None, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.present = owner
+        ground, day, held = shelf.book().ground, today(), owner.key if owner else ""
+        takers = [p for p in _working(held) if may_give(viewer, ground, day, held, p.key)]
+        choices = choices_of(takers, self.nobody)
+        if not may_give(viewer, ground, day, held, ""):
+            choices = choices[1:]
+        if len(choices) < 2:
+            del self.fields["owner"]
+        else:
+            _offer(self, "owner", choices)
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as kept, with those of own fields apart."""
+        clean, own = split_own(self.cleaned_data)
+        chosen = clean.get("owner") if "owner" in self.fields else None
+        owner = Person.objects.get(key=chosen) if chosen else None
+        return clean | {"own": own, "owner": owner if "owner" in self.fields else self.present}
+
+
+class AccountForm(OwnedForm):
     """A customer: an organisation or a person."""
 
     name = NameField(label="Name")
     kind = forms.ChoiceField(label="Kind", choices=[("organisation", "organisation"), ("person", "person")])
     territory = KeyChoice(label="Territory", required=False)
-    owner = KeyChoice(label="Owner", required=False)
     industry = forms.CharField(label="Industry", required=False, max_length=200)
     country = forms.CharField(label="Country", required=False, max_length=200)
+    field_order = ("name", "kind", "territory", "owner", "industry", "country")
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
-        _offer(self, "owner", choices_of(_working(self.initial.get("owner"))))
         self.fields.update(own_form_fields("account"))
 
     def kept(self) -> dict[str, Any]:
-        """The cleaned values as kept."""
-        clean, own = split_own(self.cleaned_data)
-        clean["territory"] = Territory.objects.get(key=clean["territory"]) if clean["territory"] else None
-        clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
-        return clean | {"own": own}
+        """The same with the territory."""
+        kept = super().kept()
+        territory = Territory.objects.get(key=kept["territory"]) if kept["territory"] else None
+        return kept | {"territory": territory}
 
 
 def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
@@ -72,7 +99,7 @@ class ContactForm(LedgerForm):
     job_title = forms.CharField(label="Job", required=False, max_length=200)
 
 
-class LeadForm(LedgerForm):
+class LeadForm(OwnedForm):
     """Somebody who may become a customer."""
 
     name = NameField(label="Name")
@@ -80,20 +107,14 @@ class LeadForm(LedgerForm):
     email = forms.EmailField(label="Mail", required=False, max_length=200)
     phone = forms.CharField(label="Phone", required=False, max_length=200)
     source = forms.ChoiceField(label="Source", required=False)
-    owner = KeyChoice(label="Owner", required=False)
     status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "being worked on")])
+    field_order = ("name", "customer", "email", "phone", "source", "owner", "status")
+    nobody = "nobody yet"
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.fields.update(own_form_fields("lead"))
         _offer(self, "source", names_of(Source, self.initial.get("source", "")))
-        _offer(self, "owner", choices_of(_working(self.initial.get("owner")), "nobody yet"))
-
-    def kept(self) -> dict[str, Any]:
-        """The cleaned values as kept."""
-        clean, own = split_own(self.cleaned_data)
-        clean["owner"] = Person.objects.get(key=clean["owner"]) if clean["owner"] else None
-        return clean | {"own": own}
 
 
 class ActivityForm(LedgerForm):

@@ -7,14 +7,13 @@ from urllib.parse import urlencode
 
 from django import forms
 from django.db.models import Q, QuerySet
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.core.customer import days_between
 from wise_tally.customers.forms import LeadForm
-from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.creation import DealRefused, NewDeal
 from wise_tally.deals.customer_access import may_change_lead
 from wise_tally.deals.form_fields import NewCloseField, own_initial
@@ -28,7 +27,7 @@ from wise_tally.deals.lead_actions import (
     take_up_again,
     work_on_lead,
 )
-from wise_tally.deals.models import Account, Lead
+from wise_tally.deals.models import Lead
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.org.access import May, may_change_deal
 from wise_tally.org.clock import end_of_today, local_day, now, today
@@ -57,10 +56,7 @@ STATUSES = {
 
 def seen_lead(request: HttpRequest, key: str) -> Lead:
     """The lead, if the viewer may open it."""
-    found = sight(request).leads().select_related("owner", "deal").filter(key=key).first()
-    if found is None:
-        raise Http404
-    return found
+    return sight(request).lead(key, "owner", "deal")
 
 
 def age_days(lead: Lead, moment: datetime) -> float:
@@ -161,7 +157,7 @@ def new(request: HttpRequest) -> HttpResponse:
     viewer = request.viewer  # type: ignore[attr-defined]
     viewer.require(May.CHANGE_OWN_DEALS)
     own = {"owner": viewer.key} if viewer.sees_own_only else {}
-    form = LeadForm(request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
+    form = LeadForm(viewer, None, request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
     if request.method == "POST" and form.is_valid():
         lead = save_lead(viewer, shelf.book().ground, None, form.kept(), now())
         return redirect("customers:lead", key=lead.key)
@@ -182,8 +178,9 @@ class QualifyForm(LedgerForm):
 
     def __init__(self, request: HttpRequest, lead: Lead, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
+        self.sight = sight(request)
         viewer, ground, day = request.viewer, shelf.book().ground, today()  # type: ignore[attr-defined]
-        likely = likely_matches(lead.customer or lead.name)
+        likely = sight(request).likely_accounts(lead.customer or lead.name)
         chosen = self.data.get("account") if self.is_bound else ""
         if chosen and chosen not in [account.key for account in likely]:
             likely += list(sight(request).accounts().filter(key=chosen))
@@ -200,12 +197,17 @@ class QualifyForm(LedgerForm):
             assert isinstance(field, forms.ChoiceField)
             field.choices = offered
 
+    def clean(self) -> dict[str, Any]:
+        """A new customer must not be one that is there already, out of the viewer's sight."""
+        clean = super().clean() or {}
+        if not clean.get("account") and (elsewhere := self.sight.twin_elsewhere(clean.get("account_name", ""))):
+            self.add_error("account_name", elsewhere)
+        return clean
+
     def wanted(self, lead: Lead) -> Qualified:
         """What the lead becomes."""
         clean = self.cleaned_data
-        account = None
-        if clean["account"]:
-            account = Account.objects.get(key=clean["account"])
+        account = self.sight.account(clean["account"]) if clean["account"] else None
         deal = NewDeal(
             name=clean["name"],
             stage=Stage.objects.get(key=clean["stage"]),
@@ -226,7 +228,7 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
     kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
     kept |= own_initial("lead", lead.key)
     is_open = lead.status not in ("qualified", "dropped")
-    likely = likely_matches(lead.customer or lead.name)
+    likely = sight(request).likely_accounts(lead.customer or lead.name)
     if likely and is_open:
         initial["account"] = likely[0].key
     done = lead.activities.exclude(status="planned").select_related("person").order_by("-at")
@@ -235,7 +237,7 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
         "age": age_days(lead, end_of_today()),
         "is_open": is_open,
         "may_edit": may_change_lead(viewer, ground, lead, today()),
-        "form": LeadForm(initial=kept),
+        "form": LeadForm(viewer, lead.owner, initial=kept),
         "qualify": QualifyForm(request, lead, initial=initial),
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
@@ -271,7 +273,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
 
 
 def _save(request: HttpRequest, found: Lead) -> HttpResponse:
-    form = LeadForm(request.POST)
+    form = LeadForm(request.viewer, found.owner, request.POST)  # type: ignore[attr-defined]
     if not form.is_valid():
         return _lead_page(request, found, 422, form=form, refused="Not saved; look at the marked fields.")
     try:

@@ -4,7 +4,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
@@ -26,7 +26,6 @@ from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
 from wise_tally.core.same_days import YEAR, same_days
 from wise_tally.customers.accounts import seen_account
-from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.customer_access import may_change_account
 from wise_tally.deals.models import Account, Invoice
 from wise_tally.deals.own_fields import own_shown
@@ -57,7 +56,7 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
         "here": request.get_full_path(),
         "back": safe_next(request, ""),
         "own_values": own_shown("account", found.key),
-        "twins": likely_matches(found.name, found.key),
+        "twins": sight(request).likely_accounts(found.name, found.key),
         **_deals(request, line, found),
         **sales_of(request, line, found),
         **ledger(line, found),
@@ -69,7 +68,7 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
 def _places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
     """Places in the standing of the customer's deals that the viewer may see."""
     shelved = shelf.shelved()
-    indices = [shelved.index_of(deal.pk) for deal in sight(request).of_deals(found.deals.all())]
+    indices = [shelved.index_of(deal.pk) for deal in sight(request).deals(Q(account=found))]
     wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
     return np.flatnonzero(np.isin(line.standing.deal, wanted))
 

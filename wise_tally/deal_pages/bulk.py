@@ -5,19 +5,19 @@ from datetime import date
 from typing import Any
 
 from django.contrib import messages
+from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
-from wise_tally.deals.actions import NO_CLOSING, Closing, last_revision
+from wise_tally.deals.actions import NO_CLOSING, Closing
 from wise_tally.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
 from wise_tally.deals.forms import ClosingForm, read_closing
-from wise_tally.deals.models import Deal
-from wise_tally.org.access import sees_people
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Territory
 from wise_tally.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.scope.guard import safe_next
+from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.refusals import Refused
 
@@ -82,15 +82,7 @@ def _chosen(request: HttpRequest) -> dict[str, int]:
 
 def _require_open(request: HttpRequest, keys: list[str]) -> None:
     """A deal that the viewer may not open looks like one that does not exist."""
-    ground = shelf.book().ground
-    index = {person.key: i for i, person in enumerate(ground.people)}
-    deals = list(Deal.objects.filter(key__in=keys).prefetch_related("credits__person"))
-    for deal in deals:
-        people = [last_revision(deal).owner.key, *(credit.person.key for credit in deal.credits.all())]
-        if not sees_people(request.viewer, ground, today(), [index[key] for key in people]):  # type: ignore[attr-defined]
-            deals = []
-            break
-    if len(deals) < len(keys):
+    if len(sight(request).deals(Q(key__in=keys))) < len(keys):
         raise Refused("One of these deals is not there; load the list again and tick the deals it shows.", 404)
 
 

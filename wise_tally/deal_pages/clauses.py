@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
 
 import numpy as np
 from django.db.models import Q
@@ -12,7 +11,6 @@ from wise_tally.core.book import Flags
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.money import Ints
 from wise_tally.deal_pages.columns import Column
-from wise_tally.deals.models import Deal
 from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.numbers import typed_money, typed_percent
@@ -102,7 +100,7 @@ def _flags(line: ScopeLine, at: Ints, clause: Clause) -> Flags:
     if column.texts:
         return _by_text(line, at, clause, column.texts(line))
     if column.field:
-        return side.deals_where(line, Deal.objects.filter(_query(clause)))[line.standing.deal[at]]
+        return side.deals_where(line, _query(clause))[line.standing.deal[at]]
     assert column.values is not None
     values = column.values(line, at)
     if column.kind == "choice":
@@ -180,12 +178,10 @@ def _query(clause: Clause) -> Q:
         return ~found & Q(**{f"{path}__isnull": False}) if clause.test == "is_not" else found
     related, _, name = path.partition("__")
     if name:
-        # The few named so first, then their deals: the other way round every deal would be joined.
-        model: Any = Deal._meta.get_field(related).related_model
         tests = {"has": "name__icontains", "is": "name__iexact", "is_not": "name__iexact"}
         if clause.test in WITHOUT_VALUE:
             return Q(**{f"{related}__isnull": clause.test == "empty"})
-        called = Q(**{f"{related}__in": model._default_manager.filter(**{tests[clause.test]: text})})
+        called = side.with_related(related, **{tests[clause.test]: text})
         return called if clause.test != "is_not" else ~called
     queries = {"has": Q(**{f"{path}__icontains": text}), "is": Q(**{f"{path}__iexact": text}), "empty": Q(**{path: ""})}
     queries |= {"is_not": ~Q(**{f"{path}__iexact": text}), "filled": ~Q(**{path: ""})}

@@ -14,7 +14,7 @@ from wise_tally.core.money import Ints
 from wise_tally.deals.models import Deal, OwnField
 from wise_tally.deals.selectors import contact_days
 from wise_tally.scope import side
-from wise_tally.scope.deals import DealRow
+from wise_tally.scope.deals import DealRow, deals_at
 from wise_tally.scope.line import ScopeLine
 from wise_tally.ui.templatetags.figures import iso_day
 
@@ -208,11 +208,7 @@ def _cell(column: Column, data: RowData) -> Cell:
 def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
     """What the cells of these deals need: a few queries whatever their number, and only for columns that are shown."""
     shown, places = {column.name for column in columns}, list(rows)
-    keys = [row.key for row in rows.values()]
-    deals: dict[str, Deal] = {}
-    for first in range(0, len(keys), side.AT_ONCE):
-        some = Deal.objects.filter(key__in=keys[first : first + side.AT_ONCE])
-        deals |= {deal.key: deal for deal in some.select_related("process", "contact", "partner")}
+    deals = deals_at(line, places, "process", "contact", "partner")
     own = {c.own: side.own_values(line, c.own) for c in columns if c.own}
     contact = contact_days(deals.values(), line.ends_at) if shown & {"gap", "contacted"} else {}
     margin = side.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}

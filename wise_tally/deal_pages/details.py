@@ -6,46 +6,45 @@ from typing import Any
 from django import forms
 from django.http import QueryDict
 
-from wise_tally.deals.account_actions import likely_matches
 from wise_tally.deals.form_fields import names_of, own_form_fields, split_own
-from wise_tally.deals.models import Account, Contact, Deal, Partner
+from wise_tally.deals.models import Account, Deal, Partner
 from wise_tally.process.models import DealType, Source
+from wise_tally.scope.seen import Sight
 from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, NameField, choices_of
 
 Values = dict[str, Any]
 
 
-def account_named(text: str) -> Account | None:
-    """The account that a typed name or identifier means; raises ValidationError with likely ones."""
+def account_named(sight: Sight, text: str) -> Account | None:
+    """The account, of those open to the viewer, that a typed name or identifier means; raises ValidationError with likely ones."""
     if not text:
         return None
-    found = Account.objects.filter(name__iexact=text)[:2] or Account.objects.filter(key=text)[:2]
+    called = sight.accounts().filter(name__iexact=text).order_by("key")
+    found = called[:2] or sight.accounts().filter(key=text)[:2]
     if len(found) == 1:
         return found[0]
     if found:
-        keys = ", ".join(Account.objects.filter(name__iexact=text).order_by("key").values_list("key", flat=True)[:5])
+        keys = ", ".join(called.values_list("key", flat=True)[:5])
         raise forms.ValidationError(f"Several accounts are called “{text[:60]}”; accepted: an identifier ({keys}).")
-    likely = ", ".join(account.name for account in likely_matches(text)) or "the name of an account that is there"
-    raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {likely}.")
-
-
-MOST_NAMES = 300
-
-
-def account_names() -> list[str]:
-    """Names that a customer's field offers while typing."""
-    return list(Account.objects.order_by("name").values_list("name", flat=True)[:MOST_NAMES])
+    likely = ", ".join(account.name for account in sight.likely_accounts(text))
+    if not likely and (elsewhere := sight.twin_elsewhere(text)):
+        raise forms.ValidationError(elsewhere)
+    accepted = likely or "the name of an account that is there"
+    raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {accepted}.")
 
 
 class AccountField(forms.CharField):
-    """An account by its name, None for nothing typed."""
+    """An account by its name, None for nothing typed; the form that has it says through whose `sight`."""
+
+    sight: Sight
 
     def __init__(self, **options: Any) -> None:
-        super().__init__(**{"required": False, "widget": forms.TextInput(attrs={"list": "account-names"}), **options})
+        asks = {"list": "account-names", "autocomplete": "off"}
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs=asks), **options})
 
     def clean(self, value: Any) -> Any:
         """The account of what was typed."""
-        return account_named(super().clean(value))
+        return account_named(self.sight, super().clean(value))
 
 
 class DetailsForm(LedgerForm):
@@ -62,10 +61,11 @@ class DetailsForm(LedgerForm):
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
     next_step_on = DateField(label="Next step due on")
 
-    def __init__(self, deal: Deal, *args: Any, **options: Any) -> None:
+    def __init__(self, deal: Deal, sight: Sight, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
+        self.fields["account"].sight = sight  # type: ignore[attr-defined]
         self.fields.update(own_form_fields("deal"))
-        there = Contact.objects.filter(account=deal.account).order_by("name") if deal.account else []
+        there = deal.account.contacts.order_by("name") if deal.account else []
         self.set_choices("contact", choices_of(there))
         self.set_choices("partner", choices_of(Partner.objects.order_by("name")))
         self.set_choices("deal_type", names_of(DealType, deal.deal_type))
@@ -82,20 +82,19 @@ class DetailsForm(LedgerForm):
         clean = dict(self.cleaned_data)
         clean, own = split_own(clean)
         account = clean["account"]
-        if clean["contact"] and not Contact.objects.filter(key=clean["contact"], account=account).exists():
+        if clean["contact"] and not (account and account.contacts.filter(key=clean["contact"]).exists()):
             clean["contact"] = None
         clean["account"] = account.key if account else None
         clean["next_step_on"] = clean["next_step_on"].isoformat() if clean["next_step_on"] else None
         return clean | {"own": own}
 
 
-def initial_of(kept: Mapping[str, Any]) -> Values:
+def initial_of(deal: Deal, kept: Mapping[str, Any]) -> Values:
     """The kept details as the form shows them."""
-    names = dict(Account.objects.filter(key=kept["account"] or "").values_list("key", "name"))
-    shown = {**kept, "account": names.get(kept["account"], "")}
+    shown = {**kept, "account": deal.account.name if deal.account else ""}
     return shown | {f"own:{key}": text for key, text in kept["own"].items()}
 
 
-def details_form(deal: Deal, kept: Mapping[str, Any], posted: QueryDict | None = None) -> DetailsForm:
+def details_form(deal: Deal, sight: Sight, kept: Mapping[str, Any], posted: QueryDict | None = None) -> DetailsForm:
     """The form, filled with what is typed or else with what is kept."""
-    return DetailsForm(deal, posted, initial=initial_of(kept))
+    return DetailsForm(deal, sight, posted, initial=initial_of(deal, kept))

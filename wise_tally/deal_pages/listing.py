@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from urllib.parse import urlencode
 
 import numpy as np
+from django.db.models import Q
 from django.http import HttpRequest
 
 from wise_tally.core.deal_list import (
@@ -20,7 +21,6 @@ from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
 from wise_tally.deal_pages.clauses import JOINS, Clause, kept, read_clauses
 from wise_tally.deal_pages.columns import Column, all_columns, usual_columns
-from wise_tally.deals.models import Account, Deal
 from wise_tally.scope import side
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.paging import Page, page_of
@@ -118,9 +118,8 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     at = at[_kept(line, at, status, stage)]
     at, counted = _counted(request, line, at)
     if find:
-        accounts = Account.objects.filter(name__icontains=find)
-        called = side.deals_where(line, Deal.objects.filter(name__icontains=find))
-        called |= side.deals_where(line, Deal.objects.filter(account__in=accounts))
+        called = side.deals_where(line, Q(name__icontains=find))
+        called |= side.deals_where(line, side.with_related("account", name__icontains=find))
         at = at[called[line.standing.deal[at]]]
     at = at[kept(line, at, clauses, join)]
     at = _quick(line, at, only)
@@ -200,7 +199,7 @@ def _quick(line: ScopeLine, at: Ints, only: str) -> Ints:
     if only == "slipped twice":
         return at[slipped_often(line.book, standing, at)]
     if only == "no next step":
-        return at[side.deals_where(line, Deal.objects.filter(next_step=""))[standing.deal[at]]]
+        return at[side.deals_where(line, Q(next_step=""))[standing.deal[at]]]
     if only in ("closing this month", "closing next month"):
         month = line.book.ground.fiscal.containing(line.as_of, "month")
         month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month

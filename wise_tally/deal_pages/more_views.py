@@ -8,7 +8,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.deal_pages.details import AccountField, account_names
+from wise_tally.deal_pages.details import AccountField
 from wise_tally.deal_pages.one import open_deal
 from wise_tally.deals.actions import last_revision, require_deal
 from wise_tally.deals.activity_actions import FileRefused, add_file, take_file_away
@@ -21,6 +21,7 @@ from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person
 from wise_tally.process.models import DealType, Document, Source, Stage, StageKind
 from wise_tally.scope.guard import safe_next
+from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, KeyChoice, LedgerForm, MoneyField, NameField
 
@@ -43,6 +44,7 @@ class NewDealForm(LedgerForm):
 
     def __init__(self, request: HttpRequest, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
+        self.fields["account"].sight = sight(request)  # type: ignore[attr-defined]
         stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
         chosen = [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position", "key")]
         choices = {"stage": chosen, "owner": owners_of(request)}
@@ -81,8 +83,7 @@ def new_deal(request: HttpRequest) -> HttpResponse:
             return redirect("deals:deal", key=deal.key)
         except DealRefused as refused:
             form.add_error(None, str(refused))
-    answer = {"form": form, "account_names": account_names()}
-    return render(request, "deals/new.html", answer, status=422 if form.is_bound else 200)
+    return render(request, "deals/new.html", {"form": form}, status=422 if form.is_bound else 200)
 
 
 @require_POST

@@ -5,13 +5,13 @@ from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
-from django.http import Http404, HttpRequest
+from django.http import HttpRequest
 from django.urls import reverse
 
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
-from wise_tally.deal_pages.details import account_names, details_form
+from wise_tally.deal_pages.details import details_form
 from wise_tally.deal_pages.history import history
 from wise_tally.deal_pages.part_forms import shown_form, shown_lines
 from wise_tally.deal_pages.trail import trail
@@ -23,13 +23,14 @@ from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.deals.own_fields import own_shown
 from wise_tally.deals.parts import PARTS, part_text
 from wise_tally.deals.selectors import closed_from, contact_days, last_contacts
-from wise_tally.org.access import Viewer, sees_people
+from wise_tally.org.access import Viewer
 from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person
 from wise_tally.process.models import Category, Stage, StageKind
 from wise_tally.process.moment_actions import PLANNED
 from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
 from wise_tally.scope.line import ScopeLine, read_scope
+from wise_tally.scope.seen import Sight, sight
 from wise_tally.scope.strip import CountStrip
 from wise_tally.shelf.book import shelf
 
@@ -38,17 +39,7 @@ LATEST = 12
 
 def open_deal(request: HttpRequest, key: str) -> Deal:
     """The deal, if the viewer may open it; a deal of others looks like one that does not exist."""
-    related = ("process", "account", "contact", "partner")
-    found = Deal.objects.select_related(*related).filter(key=key).first()
-    if found is None:
-        raise Http404
-    ground = shelf.book().ground
-    index = {person.key: i for i, person in enumerate(ground.people)}
-    people = [index[last_revision(found).owner.key]]
-    people += [index[k] for k in found.credits.values_list("person__key", flat=True)]
-    if not sees_people(request.viewer, ground, today(), people):  # type: ignore[attr-defined]
-        raise Http404
-    return found
+    return sight(request).deal(key, "process", "account", "contact", "partner")
 
 
 @dataclass(frozen=True)
@@ -104,11 +95,10 @@ def deal_context(request: HttpRequest, deal: Deal) -> dict[str, Any]:
         else None,
         "history": history(deal, line.standing.cut),
         "may_edit": may_edit,
-        "account_names": account_names() if may_edit else [],
         "here": request.get_full_path(),
         "undo": last_change(request, deal.key),
         "steps": next_steps(deal, last, viewer) if may_edit else (),
-        **_belonging(deal, may_edit),
+        **_belonging(deal, sight(request), may_edit),
         **_talk(deal, line),
         "strip": CountStrip(1 if row else 0),
     }
@@ -123,14 +113,14 @@ def _row(line: ScopeLine, index: int | None, viewer: Viewer) -> DealRow | None:
     return deal_rows(line, [at], viewer).get(at)
 
 
-def _belonging(deal: Deal, may_edit: bool) -> dict[str, Any]:
+def _belonging(deal: Deal, sight: Sight, may_edit: bool) -> dict[str, Any]:
     """The parts with their forms, and what is shown of them."""
     day = today()
     kept = {name: part.read(deal, day) for name, part in PARTS.items()}
     forms: dict[str, Any] = {}
     if may_edit:
         forms = {name: shown_form(name, deal, kept[name]) for name in ("lines", "payments", "contacts", "credits")}
-        forms["details"] = details_form(deal, kept["details"])
+        forms["details"] = details_form(deal, sight, kept["details"])
     return {
         "forms": forms,
         "seen": {name: part_text(deal, name, day) for name in PARTS} if may_edit else {},

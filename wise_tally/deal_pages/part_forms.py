@@ -6,7 +6,7 @@ from datetime import date
 from typing import Any
 
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
-from wise_tally.deals.models import Contact, Deal, Product
+from wise_tally.deals.models import Deal, Product
 from wise_tally.org.models import Person
 from wise_tally.ui.numbers import typed_money, typed_percent, typed_quantity
 from wise_tally.ui.templatetags.figures import bare, currency_decimals, money_input, quantity
@@ -69,10 +69,7 @@ def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
             Column("times", "how often in all", "whole", required=False),
         )
     if name == "contacts":
-        there = (
-            Contact.objects.filter(account=deal.account).order_by("name") if deal.account else Contact.objects.none()
-        )
-        known = tuple(there.values_list("key", "name"))
+        known = tuple(deal.account.contacts.order_by("name").values_list("key", "name")) if deal.account else ()
         return (Column("contact", "who", "record", known), Column("role", "role in the deal", "text"))
     people = tuple(Person.objects.order_by("name").values_list("key", "name"))
     return (Column("person", "who", "record", people), Column("share_bp", "share, %", "percent"))

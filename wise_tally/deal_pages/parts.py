@@ -9,7 +9,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
-from wise_tally.deal_pages.details import DetailsForm, account_names, details_form
+from wise_tally.deal_pages.details import DetailsForm, details_form
 from wise_tally.deal_pages.one import open_deal
 from wise_tally.deal_pages.part_forms import RowForm, read_rows, shown_form
 from wise_tally.deals.actions import OldState, StageRefused, last_revision
@@ -19,6 +19,7 @@ from wise_tally.deals.parts import PARTS, Who, change_part, part_text, put_part_
 from wise_tally.org.clock import now, today
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.scope.guard import safe_next
+from wise_tally.scope.seen import sight
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.forms import DateField, LedgerForm, forms
 
@@ -47,7 +48,7 @@ class Typed:
 def _read(request: HttpRequest, deal: Deal, name: str) -> Typed:
     kept = PARTS[name].read(deal, today())
     if name in ("details", "next"):
-        form = details_form(deal, kept, request.POST) if name == "details" else NextForm(request.POST)
+        form = details_form(deal, sight(request), kept, request.POST) if name == "details" else NextForm(request.POST)
         good = form.is_valid()
         return Typed(form, form.kept() if good else None, [] if good else ["Look at the marked fields."])
     rows = read_rows(name, deal, request.POST)
@@ -62,7 +63,7 @@ def part(request: HttpRequest, key: str, name: str) -> HttpResponse:
         raise Http404
     if request.method != "POST":
         kept = PARTS[name].read(deal, today())
-        form: Any = details_form(deal, kept) if name == "details" else None
+        form: Any = details_form(deal, sight(request), kept) if name == "details" else None
         form = form or (NextForm(initial=kept) if name == "next" else shown_form(name, deal, kept))
         return _page(request, deal, name, Typed(form, None, []))
     typed = _read(request, deal, name)
@@ -105,7 +106,6 @@ def _page(  # the form again, with what is there now where somebody else was qui
         "present": _present(name, deal, present) if present is not None else None,
         "seen": part_text(deal, name, today()) if status in (200, 409) else request.POST.get("seen", ""),
         "next": safe_next(request, reverse("deals:deal", args=[deal.key])),
-        "account_names": account_names() if name == "details" else [],
     }
     return render(request, "deals/part.html", answer, status=status)
 

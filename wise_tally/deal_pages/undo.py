@@ -2,13 +2,14 @@
 
 from dataclasses import dataclass
 
+from django.db.models import Q
 from django.http import HttpRequest
 
 from wise_tally.deal_pages.history import difference
 from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal
 from wise_tally.deals.revert import revision_before
 from wise_tally.scope.saving import LAST
+from wise_tally.scope.seen import sight
 
 
 @dataclass(frozen=True)
@@ -26,7 +27,7 @@ def last_change(request: HttpRequest, key: str = "") -> LastChange | None:
     kept = request.session.get(LAST)
     if not kept or (key and kept["key"] != key):
         return None
-    deal = Deal.objects.filter(key=kept["key"]).first()
+    deal = next(iter(sight(request).deals(Q(key=kept["key"]))), None)
     if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
         return None
     before = revision_before(last)

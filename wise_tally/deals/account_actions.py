@@ -8,6 +8,7 @@ from typing import Any
 
 from django.core.exceptions import PermissionDenied
 from django.db import models, transaction
+from django.db.models import QuerySet
 
 from wise_tally.core.ground import Ground
 from wise_tally.deals.customer_access import may_change_account
@@ -22,10 +23,11 @@ from wise_tally.deals.models import (
     OwnFieldValue,
 )
 from wise_tally.deals.own_fields import Kind
-from wise_tally.org.access import May, Viewer
+from wise_tally.org.access import May, Viewer, require_giving
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import beside_changed
 from wise_tally.org.clock import local_day
+from wise_tally.org.models import Person
 from wise_tally.org.records import as_text, new_key, values_of
 
 BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invoice, Order)
@@ -38,11 +40,11 @@ MOST_SLIPS = 2
 SAME_BUT_SLIPS = 0.92
 
 
-def likely_matches(name: str, but: str = "") -> list[Account]:
+def likely_matches(name: str, among: QuerySet[Account]) -> list[Account]:
     """Accounts whose name is likely the same customer's: every word of the shorter name has one like it in the other."""
     wanted = _words(name)
     found = []
-    for account in Account.objects.exclude(key=but).only("key", "name"):
+    for account in among:
         other = _words(account.name)
         alike = max(_alike(wanted, other), _run_together(wanted, other))
         if alike >= ALIKE:
@@ -93,14 +95,22 @@ def save_account(
     """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, DetailRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
+        _require_giving(viewer, ground, None, values, now)
         account, before = ACCOUNTS.add(values), ""
     else:
         account = Account.objects.get(key=key)
         _require(viewer, ground, account, now)
+        _require_giving(viewer, ground, account.owner, values, now)
         before = ACCOUNTS.change(account, values, seen)
         beside_changed()
     audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, ACCOUNTS.text(account))
     return account  # type: ignore[no-any-return]
+
+
+def _require_giving(
+    viewer: Viewer, ground: Ground, owner: Person | None, values: Mapping[str, Any], now: datetime
+) -> None:
+    require_giving(viewer, ground, local_day(now, ground.time_zone), owner, values["owner"])
 
 
 def _require(viewer: Viewer, ground: Ground, account: Account, now: datetime) -> None:

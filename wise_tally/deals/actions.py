@@ -21,7 +21,7 @@ from wise_tally.deals.entry import (
 )
 from wise_tally.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.deals.selectors import last_revisions
-from wise_tally.org.access import May, Viewer, require_change
+from wise_tally.org.access import May, Viewer, require_change, require_giving
 from wise_tally.org.actions import BEGINNING, audit
 from wise_tally.org.book_number import ground_changed, revisions_added
 from wise_tally.org.clock import local_day
@@ -134,6 +134,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     if last.pk != seen_revision:
         raise OldState(last)
     _require_stage(deal, last, state)
+    require_giving(viewer, ground, today, last.owner, wanted.owner)
     enters = wanted.stage != last.stage
     wanted.effective_at = _moment(last, wanted, typed.closing if enters else NO_CLOSING, now, ground.time_zone)
     wanted.changed_by, wanted.reason = viewer.key, reason

@@ -14,7 +14,7 @@ from wise_tally.deals.creation import NewDeal, add_deal
 from wise_tally.deals.customer_access import may_change_lead
 from wise_tally.deals.models import Account, Activity, Contact, Deal, Lead, Note
 from wise_tally.deals.own_fields import Kind
-from wise_tally.org.access import May, Viewer
+from wise_tally.org.access import May, Viewer, require_giving
 from wise_tally.org.actions import audit
 from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person
@@ -45,10 +45,12 @@ def save_lead(
     """Take a lead in or change one; raises ChangedMeanwhile or LeadRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
+        require_giving(viewer, ground, local_day(now, ground.time_zone), None, values["owner"])
         lead, before = LEADS.add(values, created_at=now), ""
     else:
         lead = Lead.objects.get(key=key)
         _require_open(viewer, ground, lead, now)
+        require_giving(viewer, ground, local_day(now, ground.time_zone), lead.owner, values["owner"])
         before = LEADS.change(lead, values, seen)
     audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, LEADS.text(lead))
     return lead  # type: ignore[no-any-return]

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
@@ -13,7 +13,7 @@ from wise_tally.core.money import Ints
 from wise_tally.deals.models import Activity, Deal
 from wise_tally.org.access import Viewer
 from wise_tally.scope import side
-from wise_tally.scope.deals import DealRow, deal_rows
+from wise_tally.scope.deals import DealRow, deal_rows, deals_at
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelTerm, listed
 from wise_tally.ui.templatetags.figures import age, as_words, count, day, money
@@ -57,8 +57,8 @@ def flagged(line: ScopeLine) -> Flagged:
     contact = side.contact_days(line, at)
     missed = side.gaps(line, at, contact)
     reasons: dict[int, Flags] = {
-        STEP: side.deals_where(line, Deal.objects.filter(next_step_on__lte=line.as_of))[deal],
-        ACTIVITY: side.deals_where(line, Deal.objects.filter(pk__in=_planned(line).values("deal")))[deal],
+        STEP: side.deals_where(line, Q(next_step_on__lte=line.as_of))[deal],
+        ACTIVITY: side.deals_where(line, Q(pk__in=_planned(line).values("deal")))[deal],
         CLOSING: due_between(standing, at, today, week_ends),
         PAST: overdue(standing, at),
         OVER: ~np.isnan(over),
@@ -114,7 +114,7 @@ def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> l
     """Rows, reasons in words and due activities of the deals to be shown."""
     places = found.at[shown].tolist()
     rows = deal_rows(line, places, viewer)
-    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=[row.key for row in rows.values()])}
+    deals = deals_at(line, rows)
     planned: dict[int, list[Activity]] = {}
     for activity in _planned(line).filter(deal__in=deals.values()).order_by("at"):
         planned.setdefault(activity.deal_id or 0, []).append(activity)

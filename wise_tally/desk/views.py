@@ -6,7 +6,7 @@ from urllib.parse import urlencode
 from babel.numbers import get_currency_precision
 from django.db import transaction
 from django.db.models import Q
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -16,7 +16,7 @@ from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
 from wise_tally.deals.actions import change_deal
 from wise_tally.deals.forms import read_deal_form
-from wise_tally.deals.models import Contact, Deal, DealRevision, Lead
+from wise_tally.deals.models import DealRevision, Lead
 from wise_tally.deals.parts import Who, change_part
 from wise_tally.desk.due import due_deals, due_panel, flagged, in_order
 from wise_tally.org.access import May
@@ -110,9 +110,7 @@ class NextStepForm(LedgerForm):
 @require_POST
 def update(request: HttpRequest, key: str) -> HttpResponse:
     """Stage, expected close and next step of a deal brought up to date together."""
-    deal = Deal.objects.select_related("process").filter(key=key).first()
-    if deal is None or not sight(request).sees_deal(deal.pk):
-        raise Http404
+    deal = sight(request).deal(key, "process")
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
     form = read_deal_form(request.POST, deal, get_currency_precision(Workspace.current().currency))
     step = NextStepForm(request.POST)
@@ -153,17 +151,16 @@ def find(request: HttpRequest) -> HttpResponse:
 
 def _found(request: HttpRequest, text: str) -> list[Found]:
     seen, called = sight(request), Q(name__icontains=text) | Q(key__iexact=text)
-    deals = Deal.objects.filter(called).select_related("account").order_by("-created_at")
     results = [
         Found("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in seen.of_deals(deals[: FOUND * 25])[:FOUND]
+        for deal in seen.deals(called, "account", at_most=FOUND * 25)[:FOUND]
     ]
     accounts = seen.accounts()
     results += [
         Found("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
         for a in accounts.filter(called).order_by("name")[:FOUND]
     ]
-    people_there = Contact.objects.filter(Q(name__icontains=text) | Q(email__icontains=text), account__in=accounts)
+    people_there = seen.contacts().filter(Q(name__icontains=text) | Q(email__icontains=text))
     results += [
         Found("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
         for c in people_there.select_related("account").order_by("name")[:FOUND]

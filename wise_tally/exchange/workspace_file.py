@@ -223,6 +223,7 @@ PARTS = {
 NAMED = ("deal_types", "sources", "lost_reasons", "season_curves")
 SETTINGS: dict[str, dict[str, Any]] = {
     "reps_see_team": {"type": "boolean"},
+    "all_see_unowned": {"type": "boolean"},
     "calls_due_on": {"type": ["integer", "null"], "minimum": 0, "maximum": 6},
 }
 

@@ -7,7 +7,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_rows
 from wise_tally.core.money import Ints
-from wise_tally.deals.models import Deal
+from wise_tally.core.trees import NONE
 from wise_tally.forecast.changed import (
     CAUSE_WORDS,
     MEASURE_WORDS,
@@ -17,6 +17,7 @@ from wise_tally.forecast.changed import (
     read_change,
     read_moves,
 )
+from wise_tally.scope.deals import names_of
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
 from wise_tally.ui.refusals import Refused
 from wise_tally.ui.templatetags.figures import UNITS, count, day
@@ -86,14 +87,16 @@ def _opened(asked: Asked, moves: Moves, shift: ShiftTable) -> Panel:
 
 def _of_deal(asked: Asked, moves: Moves, key: str) -> Panel:
     """What one deal moved, by cause."""
-    if key not in asked.line.book.deals.key:
+    book = asked.line.book
+    deal = book.places_by_key.get(key, NONE)
+    # A deal outside the scope has no part in the figure, and is not named.
+    if deal == NONE or not (moves.start[deal] or moves.end[deal] or any(row[deal] for row in moves.moved)):
         raise Refused(f"There is no deal “{key[:60]}”; accepted: one that moved the figure.", 404)
-    deal = asked.line.book.deals.key.index(key)
     terms = [PanelTerm(day(asked.since), UNITS[asked.counting](int(moves.start[deal])))]
     moved = [int(row[deal]) for row in moves.moved]
     terms += [PanelTerm(CAUSE_WORDS[c], UNITS[asked.counting](v)) for c, v in zip(CAUSES, moved, strict=True) if v]
     terms.append(PanelTerm(day(asked.line.as_of), UNITS[asked.counting](int(moves.end[deal]))))
-    name = Deal.objects.filter(key=key).values_list("name", flat=True).first() or key
+    name = names_of(book, [deal]).get(key, key)
     total = UNITS[asked.counting](int(moves.end[deal] - moves.start[deal]))
     return Panel(_title(asked, name), STEPS, tuple(terms), total, "moved", counted=1)
 
@@ -102,8 +105,8 @@ def _with_deals(asked: Asked, panel: Panel, change: Ints) -> Panel:
     """The panel with the deals that moved the figure, the largest change first."""
     moved = np.flatnonzero(change)
     order = moved[np.argsort(-np.abs(change[moved]), kind="stable")]
+    names = names_of(asked.line.book, order[:FIRST_DEALS].tolist())
     keys = [asked.line.book.deals.key[int(deal)] for deal in order[:FIRST_DEALS]]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
     shown = tuple(
         PanelDeal(key, names.get(key, key), UNITS[asked.counting](int(change[deal])))
         for key, deal in zip(keys, order[:FIRST_DEALS], strict=True)

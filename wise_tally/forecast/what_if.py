@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 from django.contrib import messages
+from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -18,7 +19,6 @@ from wise_tally.core.what_if import supposed
 from wise_tally.deals.actions import NO_CLOSING
 from wise_tally.deals.bulk import BulkRefused, Said
 from wise_tally.deals.forms import ClosingForm, read_closing
-from wise_tally.deals.models import Deal
 from wise_tally.deals.what_if_actions import apply_what_if
 from wise_tally.forecast.scratch import Scratch, read_typed
 from wise_tally.forecast.tabs import tabs
@@ -99,7 +99,7 @@ def _listed(line: ScopeLine, scratch: Scratch, find: str) -> list[int]:
     places = line.book.places_by_key
     tried = np.isin(standing.deal[at], [places[key] for key in scratch.deals if key in places])
     if find:
-        wanted = side.deals_where(line, Deal.objects.filter(name__icontains=find))[standing.deal[at]]
+        wanted = side.deals_where(line, Q(name__icontains=find))[standing.deal[at]]
     else:
         close = standing.expected_close[at]
         wanted = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())

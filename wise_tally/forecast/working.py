@@ -16,10 +16,10 @@ from wise_tally.core.row_targets import person_standing, row_targets
 from wise_tally.core.seen_weight import seen_standing
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import Working, forecast_working
-from wise_tally.deals.models import Deal
 from wise_tally.forecast import words
 from wise_tally.forecast.bins import bins_of
 from wise_tally.forecast.question import BASIS_WORDS, MEASURE_WORDS, Asked
+from wise_tally.scope.deals import names_of
 from wise_tally.scope.nodes import node_of
 from wise_tally.scope.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 from wise_tally.ui.refusals import Refused
@@ -124,7 +124,7 @@ def _panel_of_money(place: Place, figure: str, found: Working) -> Panel:
         terms.append(PanelTerm(text, str(term.deals) if figure.startswith("deals_") else written(term.value_minor)))
     first = found.counted[:FIRST_DEALS]
     keys = [line.book.deals.key[deal.deal] for deal in first]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    names = names_of(line.book, [deal.deal for deal in first])
     rest = found.counted[FIRST_DEALS:]
     counted = len({deal.deal for deal in found.counted})
     return Panel(
@@ -249,7 +249,7 @@ def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     if key not in keys:
         raise Refused(f"“{key[:60]}” is no open deal of this period; accepted: one that the page lists.", 404)
     found = outcome_either_way(won, amount, standing.probability_bp[at], [keys.index(key)], place.row.quota)
-    name = Deal.objects.filter(key=key).values_list("name", flat=True).first() or key
+    name = names_of(book, [book.places_by_key[key]]).get(key, key)
     fate = "is won" if outcome == "won" else "is not won"
     terms = [
         ("chance as it is", percent(found.whole.chance_of(place.row.quota))),

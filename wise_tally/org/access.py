@@ -145,8 +145,43 @@ def require_change(viewer: Viewer, ground: Ground, today: date, owner: int) -> N
         raise PermissionDenied(message)
 
 
-def sees_people(viewer: Viewer, ground: Ground, today: date, people: list[int]) -> bool:
-    """Whether the viewer may open a deal owned by or credited to these people."""
+def sees_pay(viewer: Viewer, ground: Ground, today: date, key: str) -> bool:
+    """Whether the viewer may know what somebody (an identifier) earns: oneself, those above, administrators."""
+    if key == viewer.key or viewer.role == Role.ADMIN:
+        return True
+    if viewer.role != Role.MANAGER:
+        return False
     seen = teams_seen(viewer, ground, today)
-    own = any(ground.people[person].key == viewer.key for person in people)
-    return seen is None or own or any(ground.team_of(person, today.toordinal()) in seen for person in people)
+    index = next((i for i, person in enumerate(ground.people) if person.key == key), NONE)
+    return seen is None or (index != NONE and ground.team_of(index, today.toordinal()) in seen)
+
+
+def sees_partners_pay(viewer: Viewer, ground: Ground, today: date) -> bool:
+    """Whether the viewer may know what partners earn: administrators and whoever manages the whole organisation."""
+    return viewer.role in (Role.ADMIN, Role.MANAGER) and teams_seen(viewer, ground, today) is None
+
+
+def may_give(viewer: Viewer, ground: Ground, today: date, owner: str, taker: str) -> bool:
+    """Whether the viewer may make what belongs to `owner` that of `taker` (identifiers, empty for nobody).
+
+    Those above both may, and administrators; what is nobody's may be taken up.
+    """
+    if owner == taker or viewer.may(May.CHANGE_ALL_DEALS):
+        return True
+    if not owner and taker == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+        return True
+    if not viewer.may(May.CHANGE_DEALS_BELOW):
+        return False
+    seen = teams_seen(viewer, ground, today)
+    if seen is None:
+        return True
+    below = {p.key for i, p in enumerate(ground.people) if ground.team_of(i, today.toordinal()) in seen}
+    return {owner, taker} <= below | {"", viewer.key}
+
+
+def require_giving(viewer: Viewer, ground: Ground, today: date, owner: Person | None, taker: Person | None) -> None:
+    """Raise PermissionDenied unless the viewer may make what belongs to one that of the other."""
+    if not may_give(viewer, ground, today, owner.key if owner else "", taker.key if taker else ""):
+        raise PermissionDenied(
+            "Whose this is can be changed by somebody who manages both people, or by an administrator; ask one of them."
+        )

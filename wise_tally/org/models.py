@@ -23,6 +23,7 @@ class Workspace(models.Model):
     time_zone = models.CharField(max_length=64, default="UTC")
     fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
     reps_see_team = models.BooleanField(default=False)
+    all_see_unowned = models.BooleanField(default=False)
     # The weekday by which calls are due, Monday 0; None where nobody asks for them.
     calls_due_on = models.PositiveSmallIntegerField(null=True)
 

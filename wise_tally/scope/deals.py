@@ -7,11 +7,12 @@ from datetime import UTC, datetime
 
 import numpy as np
 
+from wise_tally.core.book import Book
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.ground import OPEN
 from wise_tally.core.trees import NONE
-from wise_tally.deals.models import Deal, DealRevision
+from wise_tally.deals.models import Account, Deal, DealRevision
 from wise_tally.org.access import Viewer, may_change_deal
 from wise_tally.process.models import Stage
 from wise_tally.scope.line import ScopeLine
@@ -57,6 +58,35 @@ class DealRow:
     def shown_day(self) -> int:
         """The day that matters: of an open deal its expected close, of a closed one that of the closing; an ordinal, 0 for none."""
         return self.expected_close if self.is_open else self.closed_on
+
+
+def deals_at(line: ScopeLine, places: Iterable[int], *related: str) -> dict[str, Deal]:
+    """The deals at places of the standing, which a computation over the scope gave, by identifier."""
+    return named(line.book, line.standing.deal[list(places)].tolist(), *related)
+
+
+def named(book: Book, deals: Iterable[int], *related: str) -> dict[str, Deal]:
+    """Deals of the book (indices that a computation gave) by identifier, a few at a time."""
+    keys = [book.deals.key[deal] for deal in deals]
+    found: dict[str, Deal] = {}
+    for first in range(0, len(keys), AT_ONCE):
+        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE]).select_related(*related)
+        found |= {deal.key: deal for deal in some}
+    return found
+
+
+def names_of(book: Book, deals: Iterable[int]) -> dict[str, str]:
+    """Their names by identifier."""
+    return {key: deal.name for key, deal in named(book, deals).items()}
+
+
+def accounts_numbered(numbers: Iterable[int]) -> dict[int, Account]:
+    """Accounts by row numbers that a computation over the scope gave, a few at a time."""
+    wanted = list(numbers)
+    found: dict[int, Account] = {}
+    for first in range(0, len(wanted), AT_ONCE):
+        found |= Account.objects.in_bulk(wanted[first : first + AT_ONCE])
+    return found
 
 
 def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:

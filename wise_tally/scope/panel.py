@@ -14,7 +14,7 @@ from django.urls import Resolver404, resolve
 
 from wise_tally.core.errors import CoreError
 from wise_tally.core.money import Ints
-from wise_tally.deals.models import Deal
+from wise_tally.scope.deals import names_of
 from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.pins import counted_list
 from wise_tally.ui.refusals import Refused
@@ -121,8 +121,8 @@ def listed(line: ScopeLine, places: Ints, texts: Sequence[str], amount: Ints | N
 
 def named_deals(line: ScopeLine, places: Iterable[int], values: Sequence[str]) -> tuple[PanelDeal, ...]:
     """The first deals at places of the standing, each with its part in words."""
-    keys = [line.book.deals.key[int(line.standing.deal[at])] for at in list(places)[:FIRST_DEALS]]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    deals = line.standing.deal[list(places)[:FIRST_DEALS]].tolist()
+    keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     return tuple(PanelDeal(key, names.get(key, key), text) for key, text in zip(keys, values, strict=False))
 
 

@@ -17,7 +17,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.errors import CoreError
 from wise_tally.core.reconcile import Counted, Difference, Reconciled, reconcile
-from wise_tally.deals.models import Deal
+from wise_tally.scope.deals import names_of
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.line import PARTS, ScopeLine
 from wise_tally.shelf.book import shelf
@@ -138,7 +138,7 @@ def _side(
     book = shelf.book()
     shown = deals[:MOST_SHOWN]
     keys = [book.deals.key[item.deal] for item in shown]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    names = names_of(book, [item.deal for item in shown])
     return {
         "title": title,
         "total": len(deals),

@@ -1,23 +1,28 @@
-"""What a viewer may open: deals from the book, accounts and leads through their owners.
+"""What a viewer may open: the one door through which pages reach deals, accounts, contacts and leads.
 
-An account or lead without an owner is open to all; else it is open to its owner, to those above, and an account also
-to whoever may open one of its deals. `org/access` decides about people.
+An account or lead is open to its owner and to those above, an account also to whoever may open one of its deals. A lead
+without an owner is open to all, so that somebody takes it up; an account without one to managers and administrators, and
+to all where the organisation says so. `org/access` decides about people.
 """
 
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 from django.db.models import Q, QuerySet
-from django.http import HttpRequest
+from django.http import Http404, HttpRequest
 
 from wise_tally.core.book import Flags
-from wise_tally.deals.models import Account, Deal, Lead
-from wise_tally.org.access import Viewer, teams_seen
+from wise_tally.deals.account_actions import likely_matches
+from wise_tally.deals.models import Account, Contact, Deal, Lead
+from wise_tally.org.access import May, Viewer, teams_seen
 from wise_tally.org.clock import today
+from wise_tally.org.models import Workspace
 from wise_tally.shelf.book import Shelved, shelf
 
+Record = TypeVar("Record")
 # SQLite takes only so many values in one statement.
 AT_ONCE = 10_000
 
@@ -58,15 +63,59 @@ class Sight:
         index = self.shelved.index_of(number)
         return index is not None and bool(self._mask[index])
 
-    def of_deals(self, found: Iterable[Deal]) -> list[Deal]:
-        """Those of these deals that are open."""
+    def deals(self, wanted: Q, *related: str, at_most: int | None = None) -> list[Deal]:
+        """The open ones of the deals that a condition finds, the newest first; of the first `at_most` found where it is given."""
+        found = Deal.objects.filter(wanted).select_related(*related).order_by("-created_at", "key")[:at_most]
         return [deal for deal in found if self.sees_deal(deal.pk)]
+
+    def deal(self, key: str, *related: str) -> Deal:
+        """The deal; raises Http404, also where it is not open, so that nobody learns which identifiers there are."""
+        return self._only(self.deals(Q(key=key), *related))
 
     def accounts(self) -> QuerySet[Account]:
         """Accounts that are open."""
         if self.people is None:
             return Account.objects.all()
-        return Account.objects.filter(Q(owner=None) | Q(owner__key__in=self.people) | Q(pk__in=self._accounts_of_deals))
+        mine = Q(owner__key__in=self.people) | Q(pk__in=self._accounts_of_deals)
+        if self.viewer.may(May.CHANGE_DEALS_BELOW) or Workspace.current().all_see_unowned:
+            mine |= Q(owner=None)
+        return Account.objects.filter(mine)
+
+    def account(self, key: str, *related: str) -> Account:
+        """The account; raises Http404, also where it is not open."""
+        return self._only(self.accounts().filter(key=key).select_related(*related))
+
+    def contacts(self) -> QuerySet[Contact]:
+        """People at the accounts that are open."""
+        return Contact.objects.all() if self.people is None else Contact.objects.filter(account__in=self.accounts())
+
+    def contact(self, key: str) -> Contact:
+        """Somebody at a customer's; raises Http404, also where the customer is not open."""
+        return self._only(self.contacts().filter(key=key).select_related("account"))
+
+    def lead(self, key: str, *related: str) -> Lead:
+        """The lead; raises Http404, also where it is not open."""
+        return self._only(self.leads().filter(key=key).select_related(*related))
+
+    def likely_accounts(self, name: str, but: str = "") -> list[Account]:
+        """Accounts that are open and whose name is likely the same customer's."""
+        return likely_matches(name, self.accounts().exclude(key=but))
+
+    def twin_elsewhere(self, name: str) -> str:
+        """In words whom to ask where a customer of such a name is there, but not open; empty where there is none."""
+        if self.people is None:
+            return ""
+        hidden = Account.objects.exclude(pk__in=self.accounts().values("pk")).select_related("owner")
+        twin = next(iter(likely_matches(name, hidden)), None)
+        whom = twin.owner.name if twin and twin.owner else "a manager"
+        return f"A customer of such a name is there already; ask {whom}." if twin else ""
+
+    @staticmethod
+    def _only(found: Iterable[Record]) -> Record:
+        one = next(iter(found), None)
+        if one is None:
+            raise Http404
+        return one
 
     @cached_property
     def _accounts_of_deals(self) -> set[int]:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from itertools import chain
 
 import numpy as np
-from django.db.models import Max, QuerySet
+from django.db.models import Max, Q, QuerySet
 
 from wise_tally.core.book import Flags, Standing
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
@@ -34,12 +34,23 @@ def _numbers(found: "QuerySet[Deal, int]") -> Ints:
     return whole_numbers(found, 1)[:, 0]
 
 
-def deals_where(line: ScopeLine, found: "QuerySet[Deal, Deal]") -> Flags:
-    """Which deals of the book a query finds, shape (deals,)."""
-    mask = np.zeros(len(line.book.deals.key), dtype=bool)
+def deals_where(line: ScopeLine, wanted: Q) -> Flags:
+    """Which deals of the book a condition finds, shape (deals,)."""
+    mask, found = np.zeros(len(line.book.deals.key), dtype=bool), Deal.objects.filter(wanted)
     index = beside_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
     mask[index[(index >= 0) & (index < len(mask))]] = True
     return mask
+
+
+def with_related(related: str, **named: str) -> Q:
+    """Deals that refer to something (`account`, `contact`, `partner`) of such a name.
+
+    The few named so first, then their deals: the other way round every deal would be joined.
+    """
+    model = Deal._meta.get_field(related).related_model
+    assert model is not None
+    assert not isinstance(model, str)
+    return Q(**{f"{related}__in": model._default_manager.filter(**named)})
 
 
 def rank_by(line: ScopeLine, field: str) -> Ints:

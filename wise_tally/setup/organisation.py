@@ -21,7 +21,7 @@ from wise_tally.targets.models import Quota
 from wise_tally.ui.forms import LedgerForm, NameField
 
 MONTHS = tuple(month_name[1:])
-NAMES = ("organisation", "currency", "time_zone", "fiscal_year_start_month", "reps_see_team")
+NAMES = ("organisation", "currency", "time_zone", "fiscal_year_start_month", "reps_see_team", "all_see_unowned")
 
 
 class OrganisationForm(LedgerForm):
@@ -36,6 +36,7 @@ class OrganisationForm(LedgerForm):
     reps_see_team = forms.BooleanField(
         label="Reps see the figures of their own team and the deals behind them", required=False
     )
+    all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
 
     def clean_currency(self) -> str:
         """A known code, with the decimals of what is kept."""

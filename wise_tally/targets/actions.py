@@ -1,5 +1,6 @@
 """Setting quotas: each change is a new version of its span, so that what stood before stays readable."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime
 
@@ -88,10 +89,15 @@ def rows_of(kind: QuotaKind, subject: str, key: str) -> QuerySet[Quota]:
 
 @transaction.atomic
 def set_quotas(
-    viewer: Viewer, cells: list[QuotaCell], now: datetime, kind: QuotaKind = WON_AMOUNT, what: str = "typed"
+    viewer: Viewer,
+    ground: Ground,
+    cells: list[QuotaCell],
+    now: datetime,
+    kind: QuotaKind = WON_AMOUNT,
+    what: str = "typed",
 ) -> int:
-    """Write all cells or none; returns how many. Raises QuotaChanged or QuotaOverlaps."""
-    viewer.require(May.SET_RULES)
+    """Write all cells or none; returns how many. Raises QuotaChanged, QuotaOverlaps or PermissionDenied."""
+    _require_planning(viewer, ground, ((c.subject, c.subject_key) for c in cells), now)
     for cell in cells:
         _write(cell, kind, now.replace(microsecond=0))
     if cells:
@@ -131,9 +137,12 @@ def _write(cell: QuotaCell, kind: QuotaKind, moment: datetime) -> None:
 
 
 @transaction.atomic
-def undo_quotas(viewer: Viewer, change: QuotaChange, now: datetime) -> int:
-    """Put every cell of a saved change back; a cell that had no quota loses its row. Raises CannotUndo, all or nothing."""
-    viewer.require(May.SET_RULES)
+def undo_quotas(viewer: Viewer, ground: Ground, change: QuotaChange, now: datetime) -> int:
+    """Put every cell of a saved change back; a cell that had no quota loses its row. All or nothing.
+
+    Raises CannotUndo, or PermissionDenied where a cell is not the viewer's to set.
+    """
+    _require_planning(viewer, ground, ((row[0], row[1]) for row in change.cells["cells"]), now)
     if change.undone:
         raise CannotUndo("This change was undone already.")
     kind = QuotaKind(**change.cells["kind"])
@@ -158,13 +167,43 @@ def undo_quotas(viewer: Viewer, change: QuotaChange, now: datetime) -> int:
     return count
 
 
+def may_plan(viewer: Viewer, ground: Ground, subject: str, key: str, today: date) -> bool:
+    """Whether the viewer may set quotas of this node: of the own part of the organisation, all of it for those who see all."""
+    seen = teams_seen(viewer, ground, today)
+    if seen is None:
+        return True
+    if subject == "team":
+        return any(ground.teams[team].key == key for team in seen)
+    index = next((i for i, person in enumerate(ground.people) if person.key == key), None)
+    return subject == "person" and index is not None and ground.team_of(index, today.toordinal()) in seen
+
+
+def _require_planning(viewer: Viewer, ground: Ground, nodes: Iterable[tuple[str, str]], now: datetime) -> None:
+    viewer.require(May.SET_RULES)
+    day = local_day(now, ground.time_zone)
+    if not all(may_plan(viewer, ground, *node, day) for node in set(nodes)):
+        raise PermissionDenied("Some of these quotas are of another part of the organisation; nothing was changed.")
+
+
+def recent_changes(viewer: Viewer, ground: Ground, today: date, most: int) -> list[QuotaChange]:
+    """The last changes that the viewer could put back, the latest first."""
+    found: list[QuotaChange] = []
+    for change in QuotaChange.objects.filter(undone=False).select_related("person").order_by("-pk").iterator(50):
+        nodes = {(row[0], row[1]) for row in change.cells["cells"]}
+        if all(may_plan(viewer, ground, *node, today) for node in nodes):
+            found.append(change)
+        if len(found) == most:
+            break
+    return found
+
+
 Held = set[tuple[str, str, date, date]]
 
 
 @transaction.atomic
-def set_holds(viewer: Viewer, kind: QuotaKind, shown: Held, held: Held, now: datetime) -> None:
+def set_holds(viewer: Viewer, ground: Ground, kind: QuotaKind, shown: Held, held: Held, now: datetime) -> None:
     """Of the cells shown, hold these and free the others."""
-    viewer.require(May.SET_RULES)
+    _require_planning(viewer, ground, ((cell[0], cell[1]) for cell in shown), now)
     before = held_cells(kind) & shown
     for subject, key, starts, ends in before - held:
         QuotaHold.objects.filter(

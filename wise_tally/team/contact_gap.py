@@ -8,9 +8,9 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.ground import OPEN
 from wise_tally.core.people_table import missed_columns
-from wise_tally.deals.models import Deal
 from wise_tally.deals.selectors import last_contacts
 from wise_tally.scope import side
+from wise_tally.scope.deals import named
 from wise_tally.scope.line import ScopeLine, read_scope
 from wise_tally.scope.panel import panel_response
 from wise_tally.scope.strip import CountStrip
@@ -57,8 +57,8 @@ def page(request: HttpRequest) -> HttpResponse:
 
 def _with_contacts(shown: list[tuple[object, int]], line: ScopeLine) -> list[tuple[object, int, object]]:
     """The rows with the last contact of each customer."""
-    keys = [row.key for row, _ in shown]  # type: ignore[attr-defined]
-    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=keys)}
+    places = line.book.places_by_key
+    deals = named(line.book, [places[row.key] for row, _ in shown])  # type: ignore[attr-defined]
     last = last_contacts(deals.values(), line.ends_at)
     return [(row, part, last.get(deals[row.key].pk)) for row, part in shown]  # type: ignore[attr-defined]
 

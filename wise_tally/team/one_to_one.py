@@ -21,7 +21,6 @@ from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, people_deals, people_table
 from wise_tally.core.trees import NONE
-from wise_tally.deals.models import Deal
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.org.meeting_actions import (
@@ -36,7 +35,7 @@ from wise_tally.org.models import AgreedAction, Meeting, Person
 from wise_tally.org.records import ChangedMeanwhile
 from wise_tally.process.models import Category
 from wise_tally.scope import side
-from wise_tally.scope.deals import DealRow, deal_rows, stage_choices
+from wise_tally.scope.deals import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.scope.done import done_in
 from wise_tally.scope.guard import changing_needs
 from wise_tally.scope.line import PARTS, ScopeLine, read_scope, scope_of
@@ -155,8 +154,8 @@ def page(request: HttpRequest, key: str) -> HttpResponse:
 
 def _moved(found: Changes, line: ScopeLine) -> list[tuple[str, str, Any]]:
     """The deals that moved the weighted figure the most: identifier, name, both parts."""
-    keys = [line.book.deals.key[one.deal] for one in found.moved[:FEW]]
-    names = dict(Deal.objects.filter(key__in=keys).values_list("key", "name"))
+    deals = [one.deal for one in found.moved[:FEW]]
+    keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     return [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)]
 
 

@@ -205,6 +205,8 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
     tally = request.POST.get("tally", "")
     number = request.POST.get("number", "")
+    if what == "add" and tally not in {one for one, _ in _addable(request, {key for key, _ in placed})}:
+        raise Http404
     arranged = _arranged(placed, what, tally, request.POST.get("order", ""))
     try:
         arrange(request.viewer, board, arranged, int(number) if number.isdigit() else None, now())  # type: ignore[attr-defined]
@@ -219,8 +221,6 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
     """The tiles after one change; raises Refused for one that is not accepted."""
     keys = [key for key, _ in placed]
     if what == "add":
-        if not tally or tally in keys:
-            raise Refused("Choose a tally that is not on the dashboard yet.", 422)
         return [*placed, (tally, False)]
     if what == "order":
         wanted = order.split(",")

@@ -13,7 +13,6 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
-from wise_tally.deals.models import Deal
 from wise_tally.exchange.cells import scaled
 from wise_tally.scope.api import CSV, PROBLEMS, Day, Key, csv_response, refuse_unknown
 from wise_tally.scope.deals import DealRow, deal_rows
@@ -182,9 +181,8 @@ def deal(request: HttpRequest, deal_id: Key, options: Query[DayOption]) -> dict[
     """The state of one deal; one that is not open to the token's person looks like one that is not there."""
     refuse_unknown(request, DayOption)
     viewer, shelved = request.viewer, shelf.shelved()  # type: ignore[attr-defined]
-    number = Deal.objects.filter(key=deal_id).values_list("pk", flat=True).first()
-    index = None if number is None else shelved.index_of(number)
-    if number is None or index is None or not Sight(viewer, shelved).sees_deal(number):
+    index = shelved.book.places_by_key.get(deal_id)
+    if index is None or not Sight(viewer, shelved).sees_deal(int(shelved.deal_numbers[index])):
         raise Refused(f"There is no deal “{deal_id}” here.", 404)
     line = _everything(request, options.as_of)
     place = int(np.searchsorted(line.standing.deal, index))

@@ -30,6 +30,7 @@ MODELS: dict[str, Any] = {
     "leads": Lead,
 }
 AMBIGUOUS = "\0"
+GIVEN_TO_ACCOUNTS = ("owner_id", "territory_id")
 
 
 @dataclass(frozen=True)
@@ -56,10 +57,10 @@ class RowFault:
 
 @dataclass
 class Prepared:
-    """Rows of the package by table with the file's row each came from, and the faults found on the way."""
+    """Rows of the package by table with the file's row each came from, new accounts by identifier, and the faults found on the way."""
 
     rows: list[tuple[int, dict[str, str]]] = field(default_factory=list)
-    accounts: dict[str, str] = field(default_factory=dict)
+    accounts: dict[str, dict[str, str]] = field(default_factory=dict)
     faults: list[RowFault] = field(default_factory=list)
 
 
@@ -112,6 +113,9 @@ class Preparer:
                 self.prepared.faults.append(RowFault(number, heading, refused.wrong, refused.right))
                 row[name] = ""
         self._stand_ins(row, typed)
+        if new := self.prepared.accounts.get(row.get("account_id", "")):
+            # Whose it is and where it lies says the first row that names it; without an owner nobody would see it.
+            new |= {name: row[name] for name in GIVEN_TO_ACCOUNTS if row.get(name) and not new[name]}
         return row
 
     def _cell(self, column: Column, text: str, row: dict[str, str]) -> str:
@@ -175,7 +179,7 @@ class Preparer:
             return found
         if column.target == "accounts" and self.matching.make_accounts:
             key = derived_key(text)
-            self.prepared.accounts[key] = text[:200]
+            self.prepared.accounts.setdefault(key, {"name": text[:200]} | dict.fromkeys(GIVEN_TO_ACCOUNTS, ""))
             return key
         some = ", ".join(sorted({n for n in names if "\0" not in n})[:4])
         raise CellRefused(f"“{text[:40]}” is not there", f"a known name or identifier, such as {some or 'none yet'}")

@@ -17,7 +17,7 @@ from django.db import transaction
 from wise_tally.exchange.faults import PackageRefused
 from wise_tally.exchange.importing import journal
 from wise_tally.exchange.importing.kinds import KINDS
-from wise_tally.exchange.importing.prepare import Matching, Prepared, Preparer, RowFault
+from wise_tally.exchange.importing.prepare import GIVEN_TO_ACCOUNTS, Matching, Prepared, Preparer, RowFault
 from wise_tally.exchange.models import ImportRun, ImportStatus
 from wise_tally.exchange.reading import read_package
 from wise_tally.org.access import May, Viewer
@@ -210,7 +210,9 @@ def write_rows(folder: Path, kind: str, prepared: Prepared, matching: Matching) 
     resources = [{"name": kind, "path": f"{kind}.csv"}]
     if prepared.accounts:
         with (folder / "accounts.csv").open("w", encoding="utf-8", newline="") as file:
-            csv.writer(file).writerows([("account_id", "name"), *prepared.accounts.items()])
+            writer = csv.DictWriter(file, ("account_id", "name", *GIVEN_TO_ACCOUNTS))
+            writer.writeheader()
+            writer.writerows({"account_id": key} | account for key, account in prepared.accounts.items())
         resources.append({"name": "accounts", "path": "accounts.csv"})
     descriptor = {"profile": "tabular-data-package", "name": "import", "resources": resources}
     (folder / "datapackage.json").write_text(json.dumps(descriptor))

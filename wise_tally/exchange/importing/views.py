@@ -170,7 +170,7 @@ def _shown(kind: Kind, name: str, value: str, prepared: Prepared) -> str:
     if column.kind != "ref" or not value:
         return value
     if value in prepared.accounts:
-        return f"{prepared.accounts[value]} (new)"
+        return f"{prepared.accounts[value]['name']} (new)"
     found = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
     return found or value
 

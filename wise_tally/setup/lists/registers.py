@@ -16,6 +16,7 @@ from wise_tally.org.people_actions import remove_person, save_person
 from wise_tally.org.records import InUse, save_record, take_away
 from wise_tally.process.models import Category, DealType, LostReason, Source
 from wise_tally.setup.lists import forms
+from wise_tally.shelf.book import shelf
 from wise_tally.targets.actions import require_untargeted
 from wise_tally.targets.leaving import end_targets
 from wise_tally.ui.templatetags.figures import day, money
@@ -90,7 +91,7 @@ def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now
     before = Person.objects.filter(key=key).values_list("active_to", flat=True).first() if key else None
     person = save_person(viewer, key, values, now, seen)
     if person.active_to and person.active_to != before:
-        end_targets(viewer, person.key, person.active_to, now)
+        end_targets(viewer, shelf.book().ground, person.key, person.active_to, now)
     return person
 
 

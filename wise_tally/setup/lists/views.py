@@ -86,7 +86,7 @@ def entry(request: HttpRequest, slug: str, key: str) -> HttpResponse:
         "form": form,
         "seen": as_text(kept),
         "may_edit": viewer.may(register.right),
-        **more_of(slug, record),
+        **more_of(viewer, slug, record),
     }
     return render(request, "setup/entry.html", answer, status=422 if form.errors else 200)
 

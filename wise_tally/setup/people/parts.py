@@ -3,20 +3,26 @@
 from typing import Any
 
 from wise_tally.deals.handover import owned_by
+from wise_tally.org.access import Viewer, sees_partners_pay, sees_pay
 from wise_tally.org.clock import today
 from wise_tally.org.models import CommissionRate, Person, Role, Team
+from wise_tally.shelf.book import shelf
 
 
-def more_of(slug: str, record: Any) -> dict[str, Any]:
-    """More for the page of one person or partner; nothing for other lists."""
+def more_of(viewer: Viewer, slug: str, record: Any) -> dict[str, Any]:
+    """More for the page of one person or partner, with the rates where the viewer may know them; nothing for other lists."""
     if slug not in ("people", "partners"):
         return {}
-    subject = "person" if slug == "people" else "partner"
-    rates = CommissionRate.objects.filter(subject=subject, subject_key=record.key).order_by("from_on")
-    more: dict[str, Any] = {"rates": rates, "today": today().isoformat()}
-    if slug == "people":
+    ground, day = shelf.book().ground, today()
+    is_person = slug == "people"
+    pay = sees_pay(viewer, ground, day, record.key) if is_person else sees_partners_pay(viewer, ground, day)
+    more: dict[str, Any] = {"today": day.isoformat(), "sees_pay": pay}
+    if pay:
+        rates = CommissionRate.objects.filter(subject="person" if is_person else "partner", subject_key=record.key)
+        more["rates"] = rates.order_by("from_on")
+        more["above"] = record.rates_above.order_by("from_on") if is_person else []
+    if is_person:
         more |= {
-            "above": record.rates_above.order_by("from_on"),
             "memberships": record.memberships.select_related("team").order_by("from_on"),
             "owned": owned_by(record),
             "takers": Person.objects.exclude(pk=record.pk).filter(active_to=None).order_by("name"),

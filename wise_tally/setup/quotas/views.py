@@ -27,6 +27,7 @@ from wise_tally.targets.actions import (
     QuotaCell,
     QuotaChanged,
     QuotaOverlaps,
+    recent_changes,
     set_holds,
     set_quotas,
     undo_quotas,
@@ -83,9 +84,9 @@ def _save(
     viewer, what = request.viewer, WHAT.get(request.POST.get("what", ""), "typed")  # type: ignore[attr-defined]
     if not faults:
         try:
-            count = set_quotas(viewer, cells, now(), view.kind, what)
+            count = set_quotas(viewer, shelf.book().ground, cells, now(), view.kind, what)
             if "holds-shown" in request.POST:
-                set_holds(viewer, view.kind, *read_holds(request.POST.dict(), view, nodes), now())
+                set_holds(viewer, shelf.book().ground, view.kind, *read_holds(request.POST.dict(), view, nodes), now())
             messages.success(request, f"{count} cells set." if count else "Nothing was changed.")
             return redirect(f"{reverse('setup:quotas')}?{view.query()}")
         except QuotaChanged as changed:
@@ -129,7 +130,7 @@ def _page(
         "metrics": Metric.choices,
         "curves": SeasonCurve.objects.order_by("name"),
         "custom_periods": CustomPeriod.objects.order_by("starts_on"),
-        "recent": QuotaChange.objects.filter(undone=False).select_related("person").order_by("-pk")[:SHOWN_CHANGES],
+        "recent": recent_changes(request.viewer, book.ground, today(), SHOWN_CHANGES),  # type: ignore[attr-defined]
         "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
     }
     return render(request, "setup/quotas.html", answer, status=422 if faults else 200)
@@ -171,7 +172,7 @@ def undo(request: HttpRequest) -> HttpResponse:
     if change is None:
         raise Refused("This change is not there; accepted: one of the list below the plan.", 404)
     try:
-        count = undo_quotas(request.viewer, change, now())  # type: ignore[attr-defined]
+        count = undo_quotas(request.viewer, shelf.book().ground, change, now())  # type: ignore[attr-defined]
     except CannotUndo as cannot:
         raise Refused(str(cannot), 409) from cannot
     messages.success(request, f"{count} cells put back to what they were.")
