@@ -59,7 +59,9 @@ def change_everything():
     move_territory(ADMIN, Territory.objects.get(key="y"), None, TODAY, NOW)
     stage = Stage.objects.get(key="s1")
     set_stages(ADMIN, [StageEdit(stage, "one", 9_000, Category.objects.get(key="commit"), 100)], TODAY, NOW)
-    set_quotas(ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 99_900, 10_000)], NOW)
+    set_quotas(
+        ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 99_900, 10_000)], NOW
+    )
     a, c = (Person.objects.get(key=key) for key in "ac")
     set_credits(ADMIN, shelf.book().ground, Deal.objects.get(key="d1"), {a: 2_500, c: 7_500}, TODAY, NOW)
     deal = Deal.objects.get(key="d0")
@@ -103,10 +105,14 @@ def test_stage_rules_of_a_later_day_wait_and_order_is_kept(tmp_path):
 def test_quotas_are_refused_on_an_old_state_or_an_overlap(tmp_path):
     a_world().read(tmp_path)
     with pytest.raises(QuotaChanged) as changed:
-        set_quotas(ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 1, 555)], NOW)
+        set_quotas(
+            ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 7, 31), 1, 555)], NOW
+        )
     assert changed.value.now == 10_000
     with pytest.raises(QuotaOverlaps, match="share no day"):
-        set_quotas(ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 9, 30), 1, None)], NOW)
+        set_quotas(
+            ADMIN, shelf.book().ground, [QuotaCell("person", "b", date(2026, 7, 1), date(2026, 9, 30), 1, None)], NOW
+        )
     with pytest.raises(PermissionDenied):
         set_quotas(REP, shelf.book().ground, [], NOW)
 

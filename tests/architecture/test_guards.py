@@ -63,6 +63,22 @@ def test_rows_become_core_records_only_in_the_shelf_and_views_do_not_save():
             assert all(n.end_lineno - n.lineno <= 40 for n in functions), path
 
 
+# Whose rows a viewer may see is decided in `scope/seen`; pages have no other way to them.
+OWNED = {"Account", "Contact", "Lead", "Deal", "Activity", "Note"}
+PAGES = ("forecast", "deal_pages", "customers", "desk", "conversion", "attainment", "team", "setup")
+
+
+def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_see():
+    found = []
+    for path in (path for name in PAGES for path in (PRODUCT / name).rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Attribute) and node.attr in ("objects", "_default_manager", "_base_manager"):
+                found += [path] if isinstance(node.value, ast.Name) and node.value.id in OWNED else []
+            if isinstance(node, ast.Call) and getattr(node.func, "id", "") in ("get_object_or_404", "get_model"):
+                found.append(path)
+    assert not found
+
+
 @pytest.mark.parametrize("limit", [400])
 def test_files_and_functions_stay_small(limit):
     for path in [*PRODUCT.rglob("*.py"), *TEMPLATES]:

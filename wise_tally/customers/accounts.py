@@ -133,7 +133,7 @@ def page(request: HttpRequest) -> HttpResponse:
 def names(request: HttpRequest) -> HttpResponse:
     """Names that hold what is being typed, as the choices of a field; those that begin with it first."""
     text = request.GET.get("q", "").strip()[:200]
-    found = sight(request).accounts().filter(name__icontains=text).distinct() if text else Account.objects.none()
+    found = sight(request).accounts().filter(name__icontains=text) if text else sight(request).accounts().none()
     begins = Case(When(name__istartswith=text, then=0), default=1)
     called = found.order_by(begins, "name").values_list("name", flat=True)[:MOST_NAMES]
     return HttpResponse(format_html_join("", '<option value="{}"></option>', ((name,) for name in called)))

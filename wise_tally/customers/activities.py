@@ -2,21 +2,19 @@
 
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from wise_tally.customers.forms import ActivityForm, noon_of
 from wise_tally.deals.activity_actions import (
     About,
-    about_of,
     add_activity,
     add_note,
     change_activity,
     take_activity_away,
     take_note_away,
 )
-from wise_tally.deals.models import Activity, Note
 from wise_tally.org.clock import now
 from wise_tally.scope.guard import safe_next
 from wise_tally.scope.seen import sight
@@ -27,8 +25,8 @@ from wise_tally.ui.refusals import Refused
 ABOUT = ("deal", "account", "lead")
 
 
-def _opened(request: HttpRequest, name: str, key: str) -> About | None:
-    """The deal, account or lead of an identifier, if the viewer may open it."""
+def _opened(request: HttpRequest, name: str, key: str) -> About:
+    """The deal, account or lead of an identifier; raises Http404, also where it is not open."""
     seen = sight(request)
     if name == "deal":
         return seen.deal(key, "account")
@@ -39,9 +37,7 @@ def _about(request: HttpRequest) -> About:
     """What the form is about; what the viewer may not open looks like what is not there."""
     for name in ABOUT:
         if key := request.POST.get(name):
-            if (found := _opened(request, name, key)) is None:
-                raise Http404
-            return found
+            return _opened(request, name, key)
     raise Refused("Say what this is about; accepted: a deal, an account or a lead.")
 
 
@@ -80,10 +76,8 @@ class PutOffForm(LedgerForm):
 @require_POST
 def change(request: HttpRequest, key: str) -> HttpResponse:
     """Mark an activity as done, put it off to a day, open it again, or take it away."""
-    found = Activity.objects.select_related("person", "deal", "account", "lead").filter(key=key).first()
+    found = sight(request).activity(key)
     viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    if found is None or not _sees(request, found):
-        raise Http404
     what = request.POST.get("what", "")
     if what == "done":
         change_activity(viewer, ground, found, {"status": "done", "at": min(now(), found.at)}, now())
@@ -99,13 +93,6 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
     else:
         raise Refused(f"“{what[:20]}” is not accepted; accepted: done, open again, put off, away.")
     return redirect(safe_next(request, "/"))
-
-
-def _sees(request: HttpRequest, record: Activity | Note) -> bool:
-    viewer, about = request.viewer, about_of(record)  # type: ignore[attr-defined]
-    if about is None:
-        return record.person is not None and record.person.key == viewer.key
-    return _opened(request, str(about._meta.model_name), about.key) is not None
 
 
 class NoteForm(LedgerForm):
@@ -127,8 +114,5 @@ def add_a_note(request: HttpRequest) -> HttpResponse:
 @require_POST
 def note_away(request: HttpRequest, key: str) -> HttpResponse:
     """Take a note away; its text stays in the audit."""
-    found = Note.objects.select_related("person", "deal", "account", "lead").filter(key=key).first()
-    if found is None or not _sees(request, found):
-        raise Http404
-    take_note_away(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+    take_note_away(request.viewer, shelf.book().ground, sight(request).note(key), now())  # type: ignore[attr-defined]
     return redirect(safe_next(request, "/"))

@@ -6,13 +6,19 @@ from datetime import datetime
 from django.db import transaction
 
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS
-from wise_tally.deals.models import ContactInterval, Deal
+from wise_tally.deals.models import Account, ContactInterval, Deal
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 
 PROCESS, INDUSTRY = SUBJECTS = ("process", "industry")
 MOST_DAYS = 1_000
 Subject = tuple[str, str]
+
+
+def industries() -> list[str]:
+    """The classes of accounts that there are, by name."""
+    found = Account.objects.exclude(industry="").order_by("industry").values_list("industry", flat=True)
+    return list(found.distinct())
 
 
 def kept_intervals() -> dict[Subject, int]:

@@ -28,6 +28,11 @@ def done_contacts() -> QuerySet[Activity]:
     return Activity.objects.filter(kind__in=CONTACT_KINDS, status__in=DONE)
 
 
+def planned_about_deals(before: datetime) -> QuerySet[Activity]:
+    """Activities planned about deals for a moment before another."""
+    return Activity.objects.filter(status="planned", at__lt=before, deal__isnull=False)
+
+
 def contacts_by_account(before: datetime) -> QuerySet[Account, tuple[int, int]]:
     """Of each account its row number and the second of its last done contact, 0 for none.
 

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from django.db.models import Q, QuerySet
+from django.db.models import Q
 
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
@@ -11,6 +11,7 @@ from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
 from wise_tally.deals.models import Activity, Deal
+from wise_tally.deals.selectors import planned_about_deals
 from wise_tally.org.access import Viewer
 from wise_tally.scope import side
 from wise_tally.scope.deals import DealRow, deal_rows, deals_at
@@ -58,7 +59,7 @@ def flagged(line: ScopeLine) -> Flagged:
     missed = side.gaps(line, at, contact)
     reasons: dict[int, Flags] = {
         STEP: side.deals_where(line, Q(next_step_on__lte=line.as_of))[deal],
-        ACTIVITY: side.deals_where(line, Q(pk__in=_planned(line).values("deal")))[deal],
+        ACTIVITY: side.deals_where(line, Q(pk__in=planned_about_deals(line.ends_at).values("deal")))[deal],
         CLOSING: due_between(standing, at, today, week_ends),
         PAST: overdue(standing, at),
         OVER: ~np.isnan(over),
@@ -68,11 +69,6 @@ def flagged(line: ScopeLine) -> Flagged:
     }
     flags = np.stack([reasons[number] for number in sorted(reasons)])
     return Flagged(at, flags, over, moved, contact, missed)
-
-
-def _planned(line: ScopeLine) -> QuerySet[Activity]:
-    """Activities about deals that were planned up to the end of the day."""
-    return Activity.objects.filter(status="planned", at__lt=line.ends_at, deal__isnull=False)
 
 
 def in_order(line: ScopeLine, found: Flagged) -> Ints:
@@ -116,7 +112,7 @@ def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> l
     rows = deal_rows(line, places, viewer)
     deals = deals_at(line, rows)
     planned: dict[int, list[Activity]] = {}
-    for activity in _planned(line).filter(deal__in=deals.values()).order_by("at"):
+    for activity in planned_about_deals(line.ends_at).filter(deal__in=deals.values()).order_by("at"):
         planned.setdefault(activity.deal_id or 0, []).append(activity)
     result = []
     for i, place in zip(shown.tolist(), places, strict=True):

@@ -16,13 +16,15 @@ from django.http import Http404, HttpRequest
 
 from wise_tally.core.book import Flags
 from wise_tally.deals.account_actions import likely_matches
-from wise_tally.deals.models import Account, Contact, Deal, Lead
+from wise_tally.deals.activity_actions import about_of
+from wise_tally.deals.models import Account, Activity, Contact, Deal, Lead, Note
 from wise_tally.org.access import May, Viewer, teams_seen
 from wise_tally.org.clock import today
 from wise_tally.org.models import Workspace
 from wise_tally.shelf.book import Shelved, shelf
 
 Record = TypeVar("Record")
+Talk = TypeVar("Talk", Activity, Note)
 # SQLite takes only so many values in one statement.
 AT_ONCE = 10_000
 
@@ -96,6 +98,25 @@ class Sight:
     def lead(self, key: str, *related: str) -> Lead:
         """The lead; raises Http404, also where it is not open."""
         return self._only(self.leads().filter(key=key).select_related(*related))
+
+    def activity(self, key: str) -> Activity:
+        """An activity; raises Http404, also where what it is about is not open."""
+        return self._about_open(Activity.objects.filter(key=key))
+
+    def note(self, key: str) -> Note:
+        """A note; raises Http404, also where what it is about is not open."""
+        return self._about_open(Note.objects.filter(key=key))
+
+    def _about_open(self, found: QuerySet[Talk]) -> Talk:
+        record = self._only(found.select_related("person", "deal", "account", "lead"))
+        about = about_of(record)
+        if isinstance(about, Deal):
+            is_open = self.sees_deal(about.pk)
+        elif about is None:
+            is_open = record.person is not None and record.person.key == self.viewer.key
+        else:
+            is_open = (self.leads() if isinstance(about, Lead) else self.accounts()).filter(pk=about.pk).exists()
+        return self._only([record] if is_open else [])
 
     def likely_accounts(self, name: str, but: str = "") -> list[Account]:
         """Accounts that are open and whose name is likely the same customer's."""

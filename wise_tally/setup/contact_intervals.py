@@ -11,10 +11,10 @@ from wise_tally.deals.contact_intervals import (
     MOST_DAYS,
     PROCESS,
     Subject,
+    industries,
     kept_intervals,
     set_intervals,
 )
-from wise_tally.deals.models import Account
 from wise_tally.org.access import May
 from wise_tally.org.clock import now
 from wise_tally.process.models import Process
@@ -23,9 +23,8 @@ from wise_tally.scope.guard import changing_needs
 
 def _subjects() -> list[tuple[Subject, str]]:
     """What may have an interval of its own, with its name."""
-    classes = Account.objects.exclude(industry="").order_by("industry").values_list("industry", flat=True).distinct()
     processes = Process.objects.order_by("name").values_list("key", "name")
-    return [((INDUSTRY, name), name) for name in classes] + [((PROCESS, key), name) for key, name in processes]
+    return [((INDUSTRY, name), name) for name in industries()] + [((PROCESS, key), name) for key, name in processes]
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
