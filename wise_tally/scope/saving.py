@@ -108,7 +108,8 @@ def put_back(request: HttpRequest, deal: Deal) -> HttpResponse:
     try:
         after = revert(request.viewer, shelf.book().ground, deal, seen, now())  # type: ignore[attr-defined]
     except (OldState, StageRefused, PermissionDenied) as refused:
-        return asked.page("not_put_back", {"words": str(refused)}, 409)
+        status = 403 if isinstance(refused, PermissionDenied) else 409
+        return asked.page("not_put_back", {"words": str(refused)}, status)
     request.session.pop(LAST, None)
     return _done(asked, after, "Undone", None)
 

@@ -1,0 +1,101 @@
+"""Something of everything that belongs to one person, with words that nobody else's things hold."""
+
+from datetime import date, timedelta
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import connection
+
+from tests.conftest import NOW
+from wise_tally.deals.actions import last_revision
+from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, KeptFile, Lead, Note
+from wise_tally.org.book_number import ground_changed, revisions_added
+from wise_tally.org.models import CommissionRate, Person
+from wise_tally.process.models import Stage
+from wise_tally.targets.models import Call, Quota, QuotaChange
+
+# Quota, call and rate of each, as digits: found in a page however they are written there.
+NUMBERS = {"r01": ("7654321", "5432109", "1777"), "r08": ("8765432", "6543219", "1888")}
+JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
+
+
+class Belongings:
+    """What a person owns; `fill` puts its identifiers into an address or a form."""
+
+    def __init__(self, owner):
+        person, was = Person.objects.get(key=owner), NOW - timedelta(days=30)
+        self.owner, self.mark, self.numbers = owner, f"Zwick{owner}", NUMBERS[owner]
+        quota_minor, call_minor = (int(digits) * 100 for digits in self.numbers[:2])
+        account = Account.objects.create(key=f"z_account_{owner}", name=f"{self.mark} Weir Board", owner=person)
+        twin = Account.objects.create(key=f"z_twin_{owner}", name=f"{self.mark} Other Trust", owner=person)
+        contact = Contact.objects.create(key=f"z_contact_{owner}", account=account, name=f"{self.mark} Mell",
+                                         email="mell@weir.example")  # fmt: skip
+        stage = Stage.objects.get(key="ns_offer")
+        deal = Deal.objects.create(key=f"z_deal_{owner}", name=f"{self.mark} gauges", process=stage.process,
+                                   created_at=was, account=account, next_step=f"{self.mark} step")  # fmt: skip
+        state = {"deal": deal, "stage": stage, "owner": person, "expected_close": date(2026, 12, 20)}
+        for days, amount in ((30, 7_000_000), (20, 8_000_000)):
+            DealRevision.objects.create(**state, amount_minor=amount, effective_at=NOW - timedelta(days=days))
+        lead = Lead.objects.create(key=f"z_lead_{owner}", name=f"{self.mark} Lead", owner=person, created_at=was,
+                                   status="working", customer=f"{self.mark} Basin")  # fmt: skip
+        about = {"account": account, "deal": deal, "person": person}
+        self.activity = Activity.objects.create(key=f"z_act_{owner}", kind="phone", at=was, status="planned",
+                                                subject=f"{self.mark} talk", **about)  # fmt: skip
+        self.note = Note.objects.create(key=f"z_note_{owner}", at=was, text=f"{self.mark} note", **about)
+        self.file = KeptFile.objects.create(key=f"z_file_{owner}", deal=deal, name="plan.txt", at=was, content=b"x")
+        quota = {"subject": "person", "subject_key": owner, "starts_on": JANUARY[0], "ends_on": JANUARY[1]}
+        Quota.objects.filter(**quota).delete()
+        Quota.objects.create(**quota, metric="won_amount", value=quota_minor, set_at=was)
+        cells = [["person", owner, "2027-01-01", "2027-01-31", 100, quota_minor]]
+        kind = {"metric": "won_amount", "product_group": "", "deal_type": "", "source": "", "activity_kind": ""}
+        change = QuotaChange.objects.create(at=was, what="typed", cells={"kind": kind, "cells": cells})
+        # Of the quarter that runs, and of the one before, which records look back on.
+        for first, last, made in ((date(2026, 10, 1), date(2026, 12, 31), was),
+                                  (date(2026, 7, 1), date(2026, 9, 30), NOW - timedelta(days=101))):  # fmt: skip
+            Call.objects.create(subject="person", subject_key=owner, starts_on=first, ends_on=last, made_at=made,
+                                made_by=person, amount_minor=call_minor, reason=f"{self.mark} reason")  # fmt: skip
+        CommissionRate.objects.filter(subject="person", subject_key=owner).delete()
+        CommissionRate.objects.create(
+            subject="person", subject_key=owner, from_on=date(2020, 1, 1), rate_bp=int(self.numbers[2])
+        )
+        self.names = {"owner": owner, "account": account.key, "account_name": account.name, "twin": twin.key,
+                      "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key,
+                      "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
+                      "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
+        revisions_added()
+        ground_changed()
+
+    def fill(self, body):
+        """An address, or the values of a form, with this person's identifiers; `FILE` becomes an upload."""
+        if isinstance(body, str):
+            return SimpleUploadedFile("a.txt", b"hello") if body == "FILE" else body.format(**self.names)
+        return {name.format(**self.names): self.fill(value) for name, value in body.items()}
+
+    def shown_in(self, text):
+        """Which of this person's words and numbers stand in a page, however numbers are written."""
+        digits = "".join(c for c in text if c not in " .,\u202f\u00a0’'")
+        quota, call, rate = self.numbers
+        return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
+
+
+# Who is there at all, and tries, is written down whatever the answer.
+ALWAYS_WRITTEN = ("django_session", "axes_", "auth_user")
+
+
+def written(work):
+    """The answer of some work, and the tables that it wrote to."""
+    tables = set()
+
+    def watch(execute, sql, params, many, context):
+        words = sql.replace('"', " ").split(maxsplit=4)
+        if words[0] in ("INSERT", "UPDATE", "DELETE"):
+            name = (
+                words[1]
+                if words[0] == "UPDATE"
+                else next(w for w in words[1:] if w not in ("INTO", "FROM", "OR", "IGNORE"))
+            )
+            tables.update({name} if not name.startswith(ALWAYS_WRITTEN) else ())
+        return execute(sql, params, many, context)
+
+    with connection.execute_wrapper(watch):
+        answer = work()
+    return answer, tables
