@@ -1,6 +1,7 @@
 """Closed doors: valid requests about things of one's own, of one's team and of others, by each role; nothing of others is shown."""
 
 import re
+from contextlib import contextmanager
 
 import pytest
 from django.db import transaction
@@ -88,14 +89,21 @@ def may(who, whose, owner):
     return who in ABOVE[owner] or (whose == OWN and who == owner)
 
 
+@contextmanager
+def nothing_stays():
+    """What is written inside is rolled back, and the book is the one of before."""
+    shelf.shelved()
+    kept = shelf._current
+    with transaction.atomic():
+        yield
+        transaction.set_rollback(True)
+    shelf._current = kept
+
+
 def tried(client, owned, address, body):
     """The answer to one request and the tables it wrote to; nothing of it stays."""
-    with transaction.atomic():
-        found = written(lambda: client.post(owned.fill(address), owned.fill(body)))
-        transaction.set_rollback(True)
-    if found[1]:
-        shelf.forget()
-    return found
+    with nothing_stays():
+        return written(lambda: client.post(owned.fill(address), owned.fill(body)))
 
 
 @pytest.fixture
@@ -153,17 +161,14 @@ def test_nobody_takes_what_is_anothers_by_way_of_an_own_thing(owned, sign_in, wh
 
 def joined(mine, theirs, client, address, body):
     """Whether a request brings the two together: a deal at their account, or their name as an owner."""
-    with transaction.atomic():
+    with nothing_stays():
         client.post(mine.fill(address), mine.fill(body))
         accounts = (theirs.names["account"], theirs.names["twin"])
         deals = Deal.objects.filter(account__key__in=accounts).exclude(key=theirs.names["deal"])
         given = [model.objects.filter(owner__key="r08", key__startswith="z_") for model in (Account, Lead)]
         moved = DealRevision.objects.filter(deal__key=mine.names["deal"], owner__key="r08")
         found = deals.exists() or any(g.exclude(key__endswith="r08").exists() for g in given) or moved.exists()
-        found = found or not Account.objects.filter(key=theirs.names["account"]).exists()
-        transaction.set_rollback(True)
-    shelf.forget()
-    return found
+        return found or not Account.objects.filter(key=theirs.names["account"]).exists()
 
 
 def places(owned):
