@@ -5,6 +5,7 @@ from django.urls import include, path
 from wise_tally.config.api import api
 from wise_tally.scope import pins, sign_in, typed
 
+handler500 = "wise_tally.scope.gate.broken"
 urlpatterns = [
     path("", sign_in.home, name="home"),
     path("sign-in/", sign_in.sign_in, name="sign-in"),

@@ -6,6 +6,8 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.urls import reverse
 
+from wise_tally.scope.gate import REQUEST_ID
+
 PLACES = (
     ("forecast", "Forecast"),
     ("deals", "Deals"),
@@ -38,4 +40,5 @@ def page(request: HttpRequest) -> dict[str, Any]:
         "demo": settings.DEMO,
         "scope_line": scope,
         "pins": pins,
+        "request_id": REQUEST_ID.get(),
     }

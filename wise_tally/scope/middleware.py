@@ -1,6 +1,7 @@
 """Every request: who is asking, and refusals as pages instead of faults."""
 
 from collections.abc import Callable
+from urllib.parse import urlencode
 
 from django.core.exceptions import PermissionDenied
 from django.db import OperationalError
@@ -12,6 +13,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.org.access import Viewer, has_left, viewer_of
 from wise_tally.org.clock import today
 from wise_tally.org.models import Person, Role, Workspace
+from wise_tally.scope.gate import too_large
 from wise_tally.scope.typed import keep_typed
 from wise_tally.ui.refusals import NothingYet, Refused
 from wise_tally.ui.templatetags.figures import use_workspace
@@ -42,7 +44,7 @@ class WorkspaceMiddleware:
             # The first account of an empty workspace is nobody in the books yet, and must be able to look around.
             viewer = Viewer("", request.user.get_username(), Role.ADMIN, ())
         request.viewer = viewer  # type: ignore[attr-defined]
-        response = self.get_response(request)
+        response = too_large(request) or self.get_response(request)
         # Back in the browser asks again instead of showing what was true before.
         response.headers.setdefault("Cache-Control", "no-store")
         return response
@@ -56,7 +58,7 @@ class WorkspaceMiddleware:
         if name in OPEN_TO_ALL or request.viewer is not None:  # type: ignore[attr-defined]
             return None
         keep_typed(request)
-        return redirect(f"/sign-in/?next={request.get_full_path()}")
+        return redirect(f"{reverse('sign-in')}?{urlencode({'next': request.get_full_path()})}")
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         """A refusal says what was wrong and what is accepted."""

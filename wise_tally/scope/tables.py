@@ -71,9 +71,9 @@ RISKY = ("=", "+", "-", "@", "\t", "\r")
 def _csv(sheet: Sheet) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(sheet.header)
+    # Text that a spreadsheet would take for a formula is marked as text, headings of own fields and stages too.
+    writer.writerow("'" + name if name.startswith(RISKY) else name for name in sheet.header)
     for row, cells in zip(sheet.rows, sheet.cells(), strict=True):
-        # Text that a spreadsheet would take for a formula is marked as text.
         writer.writerow(
             "'" + c if isinstance(v, str) and v.startswith(RISKY) else c for v, c in zip(row, cells, strict=True)
         )
@@ -82,7 +82,7 @@ def _csv(sheet: Sheet) -> str:
 
 def _xlsx(sheet: Sheet) -> bytes:
     out = io.BytesIO()
-    with xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False}) as book:
+    with xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False}) as book:
         page = book.add_worksheet(sheet.name)
         page.write_row(0, 0, sheet.header)
         for number, row in enumerate(sheet.cells(), 1):

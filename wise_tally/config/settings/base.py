@@ -8,6 +8,8 @@ from pathlib import Path
 from csp.constants import SELF
 
 ROOT = Path(__file__).resolve().parents[3]
+# The database, backups and what is uploaded are the server's alone.
+os.umask(0o077)
 DATABASE_FILE = Path(os.environ.get("WISE_TALLY_DATABASE") or ROOT / "var" / "wise_tally.sqlite3").absolute()
 DATABASE_FILE.parent.mkdir(parents=True, exist_ok=True)
 
@@ -53,7 +55,10 @@ INSTALLED_APPS = [
     "wise_tally.ui",
 ]
 MIDDLEWARE = [
+    "wise_tally.scope.gate.GateMiddleware",
     "django.middleware.security.SecurityMiddleware",
+    # With padding of random length, so that sizes tell nothing of what a page holds.
+    "django.middleware.gzip.GZipMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "csp.middleware.CSPMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -96,7 +101,11 @@ DATABASES = {
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+]
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
 # After ten wrong passwords for a name from one address, a quarter of an hour's pause for that pair.
 AXES_FAILURE_LIMIT = 10
@@ -105,6 +114,9 @@ AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_CALLABLE = "wise_tally.scope.sign_in.paused"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
+AXES_CLIENT_IP_CALLABLE = "wise_tally.scope.gate.client_address"
+# Proxies whose word on where a request comes from is taken; none unless the operator names them.
+TRUSTED_PROXIES = [part for part in os.environ.get("WISE_TALLY_PROXIES", "").split(",") if part]
 LOGIN_URL = "sign-in"
 LOGIN_REDIRECT_URL = "home"
 LANGUAGE_CODE = "en-gb"
@@ -134,3 +146,14 @@ MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000
 # Uploaded files on their way in, and backups, stand beside the database.
 WORK_FOLDER = DATABASE_FILE.parent
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "filters": {"request": {"()": "wise_tally.scope.gate.WithRequestId"}},
+    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(request_id)s %(name)s %(message)s"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line", "filters": ["request"]}},
+    "root": {"handlers": ["console"], "level": "INFO"},
+    # Its lines tell each 404 again; what failed comes with a trace at the level of errors.
+    "loggers": {"django.request": {"level": "ERROR"}, "django": {"handlers": [], "level": "INFO", "propagate": True}},
+}
