@@ -18,7 +18,7 @@ from wise_tally.exchange.cells import number, scaled
 from wise_tally.org.access import ROLES, May, Viewer, allowed_scope, may_change_deal
 from wise_tally.org.book_number import revisions_added
 from wise_tally.org.models import Person
-from wise_tally.org.people_actions import give_sign_in
+from wise_tally.org.sign_in_actions import give_sign_in
 from wise_tally.process.models import Stage
 from wise_tally.shelf.book import shelf
 from wise_tally.ui.ink import ink_bar
@@ -119,9 +119,11 @@ def test_signing_in(firm, client):
     assert away.url == "/"
     assert client.get("/forecast/").status_code == 200
     client.post("/sign-out/")
-    assert client.get("/deals/?find=x").url == "/sign-in/?next=/deals/?find=x"
+    asked = client.get("/deals/?find=x&who=person:a").url
+    assert asked == "/sign-in/?next=%2Fdeals%2F%3Ffind%3Dx%26who%3Dperson%3Aa"
+    assert 'value="/deals/?find=x&amp;who=person:a"' in client.get(asked).content.decode(), "the whole scope comes back"
     client.force_login(User.objects.create_superuser("root", password="x"))
-    assert client.get("/setup/").status_code == 200, "the first account of a workspace may look around"
+    assert client.get("/setup/").status_code == 302, "who is not among the people is nobody"
 
 
 def test_after_ten_wrong_passwords_there_is_a_pause(firm, client):
@@ -133,7 +135,7 @@ def test_after_ten_wrong_passwords_there_is_a_pause(firm, client):
     assert "wait a quarter of an hour" in locked.content.decode()
     assert 'value="b"' in locked.content.decode()
     assert client.post("/sign-in/", {"username": "other", "password": "x"}).status_code == 401
-    password = give_sign_in(
+    _, password = give_sign_in(
         Viewer("m", "M", "admin", ()), Person.objects.get(key="b"), datetime(2026, 11, 23, tzinfo=UTC)
     )
     assert client.post("/sign-in/", {"username": "b", "password": password}).status_code == 302

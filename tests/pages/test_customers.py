@@ -232,6 +232,13 @@ def test_the_simulated_ledger_brings_each_day_once(demo, sign_in):
     assert Invoice.objects.filter(key__startswith="inv_").count() - len(newest) <= 8, "only the days after the last"
 
 
+def ran_out(client):
+    """The sign-in has been idle for longer than it may."""
+    session = client.session
+    session["signed_in"] = session["signed_in"] | {"seen": session["signed_in"]["seen"] - 13 * 3600}
+    session.save()
+
+
 def test_a_tab_left_open_loses_no_typing(demo, client):
     """The sign-in ran out, or somebody signed in anew in another tab: what was typed can be sent again."""
     note = {"deal": "d9001", "text": "three long paragraphs & more", "next": "/deals/d9001/"}
@@ -239,9 +246,18 @@ def test_a_tab_left_open_loses_no_typing(demo, client):
     person = User.objects.get(username="m1")
     person.set_password("long enough to keep")
     person.save()
+    in_words = {"username": "m1", "password": "long enough to keep"}
     assert client.post("/customers/notes/", note, **here).url.startswith("/sign-in/")
-    signed = client.post("/sign-in/", {"username": "m1", "password": "long enough to keep"})
-    assert signed.url == "/typed/"
+    assert client.post("/sign-in/", in_words).url == "/", "nothing is kept of who was never signed in"
+    ran_out(client)
+    assert client.post("/customers/notes/", note, **here).url.startswith("/sign-in/")
+    other = client.post("/sign-in/demo/", {"role": "rep"})
+    assert other.url == "/", "what one person typed is not shown to another"
+    assert client.get("/typed/").status_code == 302
+    client.post("/sign-in/", in_words)
+    ran_out(client)
+    client.post("/customers/notes/", note, **here)
+    assert client.post("/sign-in/", in_words).url == "/typed/"
     page = text(client.get("/typed/"))
     assert 'action="/customers/notes/"' in page
     assert "three long paragraphs &amp; more" in page

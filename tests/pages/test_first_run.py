@@ -33,7 +33,7 @@ def begin(client, **typed):
 @pytest.mark.django_db
 def test_who_comes_first_becomes_administrator_and_nobody_after(client):
     assert "Nobody can sign in yet" in text(client.get("/sign-in/"))
-    for typed, says in (({"password": "short"}, "at least 8"), ({"organisation": ""}, "Something is empty"),
+    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Something is empty"),
                         ({"username": "w" * 65}, "too long")):  # fmt: skip
         refused = begin(client, **typed)
         assert refused.status_code == 422

@@ -18,6 +18,8 @@ TABLE = {
     ("home", "get", "/"): (302,) * 7,
     ("sign-in", "get", "/sign-in/"): (200,) * 7,
     ("demo-sign-in", "post", "/sign-in/demo/"): (400,) * 7,
+    ("password", "get", "/password/"): ALL_IN,
+    ("password", "post", "/password/"): (302, 422, 422, 422, 422, 422, 422),
     ("pin", "post", "/pins/"): (302, 422, 422, 422, 422, 422, 422),
     ("reconcile", "get", "/reconcile/"): ALL_IN,
     ("typed", "get", "/typed/"): (302,) * 7,

@@ -114,17 +114,24 @@ def test_the_last_administrator_stays(demo, sign_in):
 
 def test_a_joiner_signs_in_with_the_password_shown_once(demo, sign_in, client):
     admin = sign_in("a1")
-    admin.post("/setup/lists/people/", person(name="Joiner", active_from=AS_OF))
-    joiner = Person.objects.get(name="Joiner")
-    page = text(admin.post(f"/setup/people/{joiner.key}/", {"what": "sign-in"}, follow=True))
-    password = page.split("with the password ")[1].split(" ")[0]
+    admin.post("/setup/lists/people/", person(name="Joiner Longman", active_from=AS_OF))
+    joiner = Person.objects.get(name="Joiner Longman")
+    page = text(admin.post(f"/setup/people/{joiner.key}/", {"what": "sign-in"}))
+    password = page.split('class="token">')[1].split("<")[0]
     assert password not in text(admin.get(f"/setup/lists/people/{joiner.key}/"))
     client.logout()
-    assert client.post("/sign-in/", {"username": joiner.key, "password": password}).status_code == 302
+    assert client.post("/sign-in/", {"username": "joiner.longman", "password": password}).status_code == 302
+    assert client.get("/forecast/").url == "/password/", "somebody else knows it, so it is changed first"
+    for own, says in (("short", "at least 12"), ("password1234", "too common"), ("joiner.longman1", "too similar")):
+        typed = {"old_password": password, "new_password1": own, "new_password2": own}
+        assert says in text(client.post("/password/", typed))
+    own = "mine and long"
+    assert client.post("/password/", typed | {"new_password1": own, "new_password2": own}).status_code == 302
     assert client.get("/forecast/").status_code == 200
+    password = own
     Person.objects.filter(pk=joiner.pk).update(active_to=date(2026, 11, 22))
     assert client.get("/forecast/").url.startswith("/sign-in/"), "who has left is out at once"
-    assert client.post("/sign-in/", {"username": joiner.key, "password": password}).status_code == 401
+    assert client.post("/sign-in/", {"username": "joiner.longman", "password": password}).status_code == 401
 
 
 def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, sign_in):

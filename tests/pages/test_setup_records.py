@@ -11,7 +11,9 @@ from tests.support.naive import cents
 from tests.support.world import World, ask
 from wise_tally.deals.actions import last_revision
 from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue, Product
-from wise_tally.org.models import AuditEntry, OutboxMessage
+from wise_tally.org.access import viewer_of
+from wise_tally.org.models import ApiToken, AuditEntry, OutboxMessage
+from wise_tally.org.token_actions import give_token, person_of_token
 from wise_tally.process.check_language import CheckWrong, Facts, missing, read_check
 from wise_tally.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
 from wise_tally.scope import backup
@@ -236,12 +238,18 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     Person.objects.create(key="boss", name="Boss", role="admin", user=User.objects.create(username="boss"))
     client.force_login(User.objects.get(username="boss"))
     before = ask("forecast", "FY2027", DAY.isoformat())
+    held, taken = (give_token(viewer_of(Person.objects.get(key="boss")), name, NOW) for name in ("held", "taken"))
     client.post("/setup/backups/", {"what": "make"})
+    ApiToken.objects.get(name="taken").delete()
     (made,) = backup.kept()
     DealRevision.objects.update(amount_minor=5)
     Stage.objects.filter(key="s1").update(name="changed")
     number = BookNumber.objects.get().number
-    assert client.post("/setup/backups/", {"what": "restore", "name": made.name}).status_code == 302
+    assert client.post("/setup/backups/", {"what": "restore", "name": made.name}).url == "/sign-in/"
+    assert client.get("/forecast/").status_code == 302, "every session has ended"
+    client.force_login(User.objects.get(username="boss"))
+    assert person_of_token(held, NOW) is not None
+    assert person_of_token(taken, NOW) is None, "what was taken away does not come back"
     assert Stage.objects.get(key="s1").name == "one"
     assert ask("forecast", "FY2027", DAY.isoformat()) == before
     assert BookNumber.objects.get().number > number

@@ -10,6 +10,7 @@ urlpatterns = [
     path("", sign_in.home, name="home"),
     path("sign-in/", sign_in.sign_in, name="sign-in"),
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
+    path("password/", sign_in.password, name="password"),
     path("pins/", pins.pin, name="pin"),
     path("reconcile/", pins.page, name="reconcile"),
     path("typed/", typed.typed, name="typed"),

@@ -12,4 +12,5 @@ BEGINNING = date(1970, 1, 1)
 def audit(viewer: Viewer, action: str, detail: str, now: datetime, before: str = "", after: str = "") -> None:
     """Write who did what into the audit, with the value before and after."""
     person = Person.objects.filter(key=viewer.key).first()
-    AuditEntry.objects.create(at=now, person=person, action=action, detail=detail, before=before, after=after)
+    who = f"{viewer.name} ({viewer.key})" if viewer.key else viewer.name
+    AuditEntry.objects.create(at=now, person=person, who=who, action=action, detail=detail, before=before, after=after)

@@ -18,7 +18,7 @@ from wise_tally.org.records import new_key
 
 def nobody_yet() -> bool:
     """Whether nobody can sign in yet, so that the first to come becomes administrator."""
-    return not User.objects.exists()
+    return not Person.objects.filter(user__isnull=False).exists()
 
 
 @transaction.atomic
@@ -33,7 +33,7 @@ def first_administrator(organisation: str, name: str, username: str, password: s
     if len(username) > 64 or len(name) > 200 or len(organisation) > 200:
         raise OrganisationRefused("Something is too long; accepted: up to 200 characters, to sign in up to 64.")
     try:
-        validate_password(password)
+        validate_password(password, User(username=username, first_name=name[:150]))
     except ValidationError as error:
         raise OrganisationRefused(" ".join(error.messages)) from error
     workspace = Workspace.current()

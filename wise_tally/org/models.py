@@ -96,6 +96,10 @@ class Person(models.Model):
     active_to = DayField(null=True)
     commission_rate_bp = models.IntegerField(null=True)
     user = models.OneToOneField(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="person")
+    # A password that somebody else knows is changed before anything else.
+    must_change_password = models.BooleanField(default=False)
+    # Sign-ins of an earlier round have ended.
+    session_round = models.PositiveIntegerField(default=0)
 
 
 class Opening(models.Model):
@@ -192,6 +196,8 @@ class AuditEntry(models.Model):
 
     at = MomentField()
     person = models.ForeignKey(Person, models.SET_NULL, null=True, related_name="+")
+    # Who it was, also once the person is taken away.
+    who = models.CharField(max_length=300, blank=True)
     action = models.CharField(max_length=60)
     detail = models.TextField(blank=True)
     before = models.TextField(blank=True)

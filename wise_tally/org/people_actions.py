@@ -1,12 +1,9 @@
 """People, teams and territories: joiners, leavers, roles, commission rates; each move holds from a day on."""
 
-import secrets
 from collections.abc import Mapping
 from datetime import date, datetime
 from typing import Any
 
-from axes.utils import reset
-from django.contrib.auth.models import User
 from django.db import models, transaction
 
 from wise_tally.core.trees import NONE, loop_on_any_date
@@ -44,7 +41,7 @@ def save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now:
         raise OrganisationRefused(
             f"{twin.name} ({twin.key}) is the same person; accepted: another name or mail address."
         )
-    if values["role"] != Role.ADMIN:
+    if values["role"] != Role.ADMIN or values["active_to"]:
         _require_admin_without(key)
     if values["active_from"] and values["active_to"] and values["active_to"] < values["active_from"]:
         raise OrganisationRefused("The last day is before the first; accepted: a last day after it, or none.")
@@ -56,7 +53,9 @@ def save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now:
 def _require_admin_without(key: str | None) -> None:
     """Somebody else must be able to administer, if `key` is an administrator now."""
     person = Person.objects.filter(key=key or "", role=Role.ADMIN).first()
-    if person and not Person.objects.filter(role=Role.ADMIN).exclude(pk=person.pk).exists():
+    # Somebody with a last day will not administer for long.
+    others = Person.objects.filter(role=Role.ADMIN, active_to=None).exclude(pk=person.pk) if person else None
+    if person and others is not None and not others.exists():
         raise OrganisationRefused(
             f"{person.name} is the last administrator; accepted: make somebody else administrator first."
         )
@@ -64,26 +63,12 @@ def _require_admin_without(key: str | None) -> None:
 
 @transaction.atomic
 def remove_person(viewer: Viewer, person: Person, now: datetime) -> None:
-    """Take away a person to whom nothing refers; raises OrganisationRefused for the last administrator."""
+    """Take away a person to whom nothing refers, with the sign-in; raises OrganisationRefused for the last administrator."""
     _require_admin_without(person.key)
+    user = person.user
     take_away(viewer, Person, person.key, now, RIGHT)
-
-
-@transaction.atomic
-def give_sign_in(viewer: Viewer, person: Person, now: datetime) -> str:
-    """Let a person sign in by identifier; returns the password, which is shown once and kept only as a hash.
-
-    A pause after too many wrong passwords ends with it.
-    """
-    viewer.require(RIGHT)
-    password = secrets.token_urlsafe(9)
-    user = person.user or User(username=person.key, first_name=person.name[:150])
-    user.set_password(password)
-    user.save()
-    Person.objects.filter(pk=person.pk).update(user=user)
-    reset(username=user.username)
-    audit(viewer, "sign-in given", person.key, now)
-    return password
+    if user is not None:
+        user.delete()
 
 
 @transaction.atomic

@@ -12,6 +12,8 @@ from django.db import connection
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import another_database, present_number
+from wise_tally.org.models import ApiToken
+from wise_tally.scope.sessions import end_every
 from wise_tally.shelf.book import shelf
 
 NAME = re.compile(r"wise-tally-\d{8}-\d{6}(-\d+)?\.sqlite3")
@@ -94,12 +96,14 @@ def restore_backup(viewer: Viewer, name: str, now: datetime) -> Backup:
         raise BackupRefused(f"“{name[:80]}” is not a backup; accepted: one of the list.")
     check(path)
     before, number = make_backup(now), present_number()
+    tokens = set(ApiToken.objects.values_list("digest", flat=True))
     source = sqlite3.connect(f"file:{path}?mode=ro", uri=True)
     try:
         source.backup(connection.connection)
     finally:
         source.close()
     another_database(number)
+    end_every(tokens)
     audit(viewer, "backup restored", name, now, before=before.name)
     shelf.forget()
     return before

@@ -1,6 +1,8 @@
 """Every request: who is asking, and refusals as pages instead of faults."""
 
+import logging
 from collections.abc import Callable
+from contextlib import suppress
 from urllib.parse import urlencode
 
 from django.core.exceptions import PermissionDenied
@@ -11,9 +13,11 @@ from django.urls import reverse
 
 from wise_tally.core.errors import CoreError
 from wise_tally.org.access import Viewer, has_left, viewer_of
-from wise_tally.org.clock import today
-from wise_tally.org.models import Person, Role, Workspace
+from wise_tally.org.actions import audit
+from wise_tally.org.clock import now, today
+from wise_tally.org.models import Person, Workspace
 from wise_tally.scope.gate import too_large
+from wise_tally.scope.sessions import keep_or_end
 from wise_tally.scope.typed import keep_typed
 from wise_tally.ui.refusals import NothingYet, Refused
 from wise_tally.ui.templatetags.figures import use_workspace
@@ -24,6 +28,14 @@ BUSY = (
 )
 API = "/api/"
 OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in")
+log = logging.getLogger("wise_tally.seen")
+
+
+def note(viewer: Viewer, what: str, detail: str) -> None:
+    """Write down what was read or tried, in the audit and the log; while something large is being written, in the log alone."""
+    log.info("%s: %s %s", viewer.key, what, detail.partition("?")[0])
+    with suppress(OperationalError):
+        audit(viewer, what, detail[:2_000], now())
 
 
 class WorkspaceMiddleware:
@@ -39,12 +51,14 @@ class WorkspaceMiddleware:
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()
-        viewer = viewer_of(person) if person and not has_left(person, today()) else None
-        if viewer is None and request.user.is_superuser:
-            # The first account of an empty workspace is nobody in the books yet, and must be able to look around.
-            viewer = Viewer("", request.user.get_username(), Role.ADMIN, ())
-        request.viewer = viewer  # type: ignore[attr-defined]
+            keep_or_end(request, person)
+        viewer = None
+        if person and request.user.is_authenticated and not has_left(person, today()):
+            viewer = viewer_of(person)
+        request.viewer, request.person = viewer, person  # type: ignore[attr-defined]
         response = too_large(request) or self.get_response(request)
+        if viewer and "attachment" in response.headers.get("Content-Disposition", ""):
+            note(viewer, "file taken", request.get_full_path())
         # Back in the browser asks again instead of showing what was true before.
         response.headers.setdefault("Cache-Control", "no-store")
         return response
@@ -55,8 +69,11 @@ class WorkspaceMiddleware:
         if request.path.startswith(API):
             # The interface knows people by their tokens alone.
             return None
-        if name in OPEN_TO_ALL or request.viewer is not None:  # type: ignore[attr-defined]
+        if name in OPEN_TO_ALL:
             return None
+        if request.viewer is not None:  # type: ignore[attr-defined]
+            must_change = request.person.must_change_password  # type: ignore[attr-defined]
+            return redirect("password") if must_change and name != "password" else None
         keep_typed(request)
         return redirect(f"{reverse('sign-in')}?{urlencode({'next': request.get_full_path()})}")
 
@@ -72,5 +89,6 @@ class WorkspaceMiddleware:
         if isinstance(error, OperationalError) and "locked" in str(error):
             return render(request, "ui/refused.html", {"message": BUSY}, status=503)
         if isinstance(error, PermissionDenied):
+            note(request.viewer, "request denied", f"{request.method} {request.path}")  # type: ignore[attr-defined]
             return render(request, "ui/refused.html", {"message": str(error)}, status=403)
         return None

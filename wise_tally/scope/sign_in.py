@@ -1,7 +1,9 @@
 """Signing in and out; in the demo with one click."""
 
 from django.conf import settings
-from django.contrib.auth import authenticate, login, logout
+from django.contrib import messages
+from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
+from django.contrib.auth.forms import PasswordChangeForm
 from django.contrib.auth.models import User
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -13,12 +15,17 @@ from wise_tally.org.clock import now, today
 from wise_tally.org.first_run import first_administrator, nobody_yet
 from wise_tally.org.models import Person, Role
 from wise_tally.org.people_actions import OrganisationRefused
+from wise_tally.org.sign_in_actions import failures_from, note_sign_in, password_changed, sign_in_name
 from wise_tally.process.models import Process
+from wise_tally.scope.gate import client_address
 from wise_tally.scope.guard import safe_next
-from wise_tally.scope.typed import KEPT
+from wise_tally.scope.sessions import end_all
+from wise_tally.scope.typed import KEPT, is_kept_for
 from wise_tally.ui.refusals import Refused
 
 WRONG = "Name and password do not belong together; check both."
+# From one address, whatever the names, before it has to wait: an office shares one, a guesser tries many names.
+MOST_OF_AN_ADDRESS = 50
 DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
 
 
@@ -38,25 +45,32 @@ def sign_in(request: HttpRequest) -> HttpResponse:
     """The sign-in form; what was typed stays but for the password. In a workspace of nobody, the form of the first."""
     if nobody_yet():
         return _first(request)
-    username = request.POST.get("username", "")
+    username = request.POST.get("username", "").strip()
     if request.method == "POST":
-        user = authenticate(request, username=username, password=request.POST.get("password", ""))
+        if failures_from(client_address(request), now()) >= MOST_OF_AN_ADDRESS:
+            return paused(request)
+        user = authenticate(request, username=sign_in_name(username), password=request.POST.get("password", ""))
         person = Person.objects.filter(user=user).first() if user else None
-        if user is not None and not (person and has_left(person, today())):
+        if user is not None and person and not has_left(person, today()):
             login(request, user)
             return _onwards(request)
+        note_sign_in("wrong sign-in", username, client_address(request), now())
     answer = {"next": safe_next(request, "/"), "wrong": WRONG if request.method == "POST" else "", "username": username}
     return render(request, "ui/sign_in.html", answer, status=401 if request.method == "POST" else 200)
 
 
 def _onwards(request: HttpRequest) -> HttpResponse:
     """To what was typed before the sign-in ran out, else to where the person wanted to go."""
-    return redirect("typed") if KEPT in request.session else redirect(safe_next(request, "/"))
+    if is_kept_for(request):
+        return redirect("typed")
+    request.session.pop(KEPT, None)
+    return redirect(safe_next(request, "/"))
 
 
 def paused(request: HttpRequest, *_: object) -> HttpResponse:
     """After too many wrong passwords: a pause that says how long."""
-    words = "Too many wrong passwords for this name; wait a quarter of an hour, or ask an administrator for a new one."
+    note_sign_in("sign-in paused", request.POST.get("username", ""), client_address(request), now())
+    words = "Too many wrong passwords; wait a quarter of an hour, or ask an administrator for a new one."
     answer = {"next": safe_next(request, "/"), "wrong": words, "username": request.POST.get("username", "")}
     return render(request, "ui/sign_in.html", answer, status=429)
 
@@ -94,6 +108,26 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 def sign_out(request: HttpRequest) -> HttpResponse:
-    """End the session."""
+    """End the session, or every session of the person."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    if viewer is not None and request.POST.get("what") == "everywhere":
+        end_all(viewer, now())
     logout(request)
     return redirect("sign-in")
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def password(request: HttpRequest) -> HttpResponse:
+    """One's own password changed; one that an administrator gave is changed before anything else."""
+    user = request.user
+    if request.viewer is None or not isinstance(user, User):  # type: ignore[attr-defined]
+        return redirect("sign-in")
+    form = PasswordChangeForm(user, request.POST if request.method == "POST" else None)
+    if request.method == "POST" and form.is_valid():
+        user = form.save()
+        password_changed(request.viewer, now())  # type: ignore[attr-defined]
+        update_session_auth_hash(request, user)
+        messages.success(request, "Your password is changed; other browsers are signed out.")
+        return redirect("home")
+    answer = {"form": form, "must": request.person.must_change_password}  # type: ignore[attr-defined]
+    return render(request, "ui/password.html", answer, status=422 if form.is_bound else 200)

@@ -139,6 +139,9 @@ CONTENT_SECURITY_POLICY = {
         "form-action": [SELF],
     }
 }
+# A sign-in ends after so many idle hours; the cookie outlives it, so that what is typed then is kept for its person.
+IDLE_HOURS = float(os.environ.get("WISE_TALLY_IDLE_HOURS", "12"))
+SESSION_COOKIE_AGE = 31 * 24 * 3600
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_FAILURE_VIEW = "wise_tally.scope.typed.stale_form"
 SECURE_REFERRER_POLICY = "same-origin"

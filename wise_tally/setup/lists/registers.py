@@ -10,10 +10,12 @@ from django.db import models, transaction
 
 from wise_tally.deals.list_actions import TEXTS, in_use, remove_named, save_named
 from wise_tally.deals.models import OwnField, OwnFieldValue, Partner, Product
-from wise_tally.org.access import May, Viewer
+from wise_tally.org.access import May, Viewer, has_left
+from wise_tally.org.clock import today
 from wise_tally.org.models import Person, Team, Territory
 from wise_tally.org.people_actions import remove_person, save_person
 from wise_tally.org.records import InUse, save_record, take_away
+from wise_tally.org.sign_in_actions import end_sign_in
 from wise_tally.process.models import Category, DealType, LostReason, Source
 from wise_tally.setup.lists import forms
 from wise_tally.shelf.book import shelf
@@ -92,6 +94,8 @@ def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now
     person = save_person(viewer, key, values, now, seen)
     if person.active_to and person.active_to != before:
         end_targets(viewer, shelf.book().ground, person.key, person.active_to, now)
+    if has_left(person, today()):
+        end_sign_in(viewer, person, now)
     return person
 
 

@@ -17,7 +17,6 @@ from wise_tally.org.clock import now, today
 from wise_tally.org.models import Person, Team, Territory
 from wise_tally.org.people_actions import (
     OrganisationRefused,
-    give_sign_in,
     move_person,
     move_team,
     move_territory,
@@ -25,6 +24,7 @@ from wise_tally.org.people_actions import (
     set_commission,
     set_rate_above,
 )
+from wise_tally.org.sign_in_actions import give_sign_in, rename_sign_in
 from wise_tally.scope.guard import changing_needs
 from wise_tally.setup.lists.forms import MoveForm, RateForm
 from wise_tally.shelf.book import shelf
@@ -175,8 +175,15 @@ def person(request: HttpRequest, key: str) -> HttpResponse:
         raise Http404
     what = request.POST.get("what", "")
     if what == "sign-in":
-        password = give_sign_in(viewer, found, now())
-        messages.success(request, f"{found.name} signs in as “{found.key}” with the password {password} – shown once.")
+        name, password = give_sign_in(viewer, found, now())
+        # On this answer alone: it is kept nowhere, not in the session either.
+        return render(request, "setup/sign_in_given.html", {"person": found, "name": name, "password": password})
+    if what == "sign-in-name":
+        try:
+            rename_sign_in(viewer, found, request.POST.get("name", ""), now())
+        except OrganisationRefused as refused:
+            raise Refused(str(refused), 422) from refused
+        messages.success(request, "The name to sign in with was changed.")
     elif what == "open":
         open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
         messages.success(request, "What may be read was saved.")
@@ -189,5 +196,5 @@ def person(request: HttpRequest, key: str) -> HttpResponse:
             request, f"{given.deals} deals, {given.accounts} accounts and {given.leads} leads went to {taker.name}."
         )
     else:
-        raise Refused("Choose what to do; accepted: sign-in, open, hand-over.")
+        raise Refused("Choose what to do; accepted: sign-in, sign-in-name, open, hand-over.")
     return redirect("setup:entry", slug="people", key=key)

@@ -3,6 +3,7 @@
 from urllib.parse import urlencode
 
 from django.contrib import messages
+from django.contrib.auth import logout
 from django.core.paginator import Paginator
 from django.db.models import QuerySet
 from django.http import Http404, HttpRequest, HttpResponse
@@ -34,9 +35,13 @@ def audit(request: HttpRequest) -> HttpResponse:
 def _audit_found(request: HttpRequest) -> tuple[str, QuerySet[AuditEntry]]:
     """The words looked for, and the entries in which all of them stand, the newest first."""
     find = request.GET.get("find", "").strip()[:100]
-    entries = AuditEntry.objects.select_related("person").order_by("-pk")
+    entries = AuditEntry.objects.order_by("-pk")
     for word in find.split():
-        entries = entries.filter(detail__icontains=word) | entries.filter(action__icontains=word)
+        entries = (
+            entries.filter(detail__icontains=word)
+            | entries.filter(action__icontains=word)
+            | entries.filter(who__icontains=word)
+        )
     return find, entries
 
 
@@ -49,10 +54,7 @@ def audit_table(request: HttpRequest, kind: str) -> HttpResponse:
         raise Refused(
             f"{found} entries are too many for a file; accepted: up to {MOST_IN_A_FILE}. Narrow them by words.", 422
         )
-    rows = [
-        (e.at.isoformat(), e.person.name if e.person else "the application", e.action, e.detail, e.before, e.after)
-        for e in entries
-    ]
+    rows = [(e.at.isoformat(), e.who or "the application", e.action, e.detail, e.before, e.after) for e in entries]
     return sheet_response(Sheet("audit", ("when", "who", "what", "which", "before", "after"), frozenset(), rows), kind)
 
 
@@ -84,7 +86,10 @@ def backups(request: HttpRequest) -> HttpResponse:
                 messages.success(request, f"{make_backup(now()).name} was made and checked.")
             elif request.POST.get("what") == "restore":
                 before = restore_backup(request.viewer, request.POST.get("name", ""), now())  # type: ignore[attr-defined]
+                # Everybody signs in anew: whoever had a sign-in then need not have one now.
+                logout(request)
                 messages.success(request, f"The backup is in place; what was there before is kept as {before.name}.")
+                return redirect("sign-in")
             else:
                 raise BackupRefused("Choose what to do; accepted: make, restore.")
         except BackupRefused as refused:
