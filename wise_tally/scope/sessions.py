@@ -1,6 +1,7 @@
 """How long a sign-in lasts: until it was idle for long, for a month at most, and until its person ends all of them."""
 
-from datetime import UTC, datetime, timedelta
+import time
+from datetime import datetime
 from typing import Any
 
 from django.conf import settings
@@ -14,33 +15,33 @@ from django.http import HttpRequest
 
 from wise_tally.org.access import Viewer
 from wise_tally.org.actions import audit
-from wise_tally.org.clock import now
 from wise_tally.org.models import ApiToken, Person
 
 MARK, WAS = "signed_in", "was"
-LONGEST = timedelta(days=30)
+# In seconds.
+LONGEST = 30 * 24 * 3600
 # When somebody was last seen is written down only so often.
-SELDOM = timedelta(minutes=5)
+SELDOM = 300
 NEVER = {"at": 0.0, "seen": 0.0, "round": -1}
 
 
 @receiver(user_logged_in)
 def _mark(sender: object, request: HttpRequest, user: Any, **more: object) -> None:
-    moment, person = now().timestamp(), Person.objects.filter(user=user).first()
+    moment, person = time.time(), Person.objects.filter(user=user).first()
     request.session[MARK] = {"at": moment, "seen": moment, "round": person.session_round if person else 0}
 
 
 def keep_or_end(request: HttpRequest, person: Person | None) -> None:
     """End a sign-in whose time is over, or note that it is in use; the session remembers whose it was."""
-    mark, moment = request.session.get(MARK, NEVER), now()
-    first, last = (datetime.fromtimestamp(mark[name], UTC) for name in ("at", "seen"))
-    idle = timedelta(hours=settings.IDLE_HOURS)
-    if moment - first > LONGEST or moment - last > idle or (person and mark["round"] != person.session_round):
+    # By the true clock: the day of the book may be set by hand.
+    mark, moment = request.session.get(MARK, NEVER), time.time()
+    idle, whole = moment - mark["seen"], moment - mark["at"]
+    if whole > LONGEST or idle > settings.IDLE_HOURS * 3600 or (person and mark["round"] != person.session_round):
         number = request.user.pk
         logout(request)
         request.session[WAS] = number
-    elif moment - last > SELDOM:
-        request.session[MARK] = mark | {"seen": moment.timestamp()}
+    elif idle > SELDOM:
+        request.session[MARK] = mark | {"seen": moment}
 
 
 @transaction.atomic
