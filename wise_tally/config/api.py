@@ -1,15 +1,18 @@
 """The read-only interface, put together from the places that answer it."""
 
+from math import ceil
+
+from django.conf import settings
 from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
-from ninja.errors import AuthenticationError, HttpError, ValidationError
+from ninja.errors import AuthenticationError, HttpError, Throttled, ValidationError
 
 from wise_tally.core.errors import CoreError
 from wise_tally.exchange.api.deals import router as deals
 from wise_tally.exchange.api.figures import router as figures
 from wise_tally.exchange.figures import OptionRefused
-from wise_tally.scope.api import Token, TokenAsPassword
+from wise_tally.scope.api import OfAToken, Token, TokenAsPassword
 from wise_tally.team.api import router as tallies
 from wise_tally.ui.refusals import Refused
 
@@ -18,6 +21,7 @@ api = NinjaAPI(
     version="1.0.0",
     description="Figures, tallies and deals as they stood on any day, read-only. Tokens are personal and show what their person sees.",
     auth=[Token(), TokenAsPassword()],
+    throttle=[OfAToken(settings.API_RATE)],
     docs_url=None,
     urls_namespace="api",
 )
@@ -57,6 +61,14 @@ def _not_accepted(request: HttpRequest, error: Exception) -> HttpResponse:
 @api.exception_handler(PermissionDenied)
 def _denied(request: HttpRequest, error: PermissionDenied) -> HttpResponse:
     return _problem(request, str(error), 403)
+
+
+@api.exception_handler(Throttled)
+def _too_many(request: HttpRequest, error: Throttled) -> HttpResponse:
+    wait = ceil(error.wait or 1)
+    answer = _problem(request, f"Too many requests with this token; accepted: again in {wait} seconds.", 429)
+    answer["Retry-After"] = str(wait)
+    return answer
 
 
 @api.exception_handler(HttpError)

@@ -4,11 +4,13 @@ import csv
 import io
 from collections.abc import Sequence
 from datetime import date
+from hashlib import sha256
 from typing import Annotated, Any
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Schema
 from ninja.security import HttpBasicAuth, HttpBearer
+from ninja.throttling import SimpleRateThrottle
 from pydantic import Field
 
 from wise_tally.org.access import has_left, viewer_of
@@ -43,6 +45,7 @@ PROBLEMS = {401: Problem, 403: Problem, 404: Problem, 422: Problem}
 def _known(request: HttpRequest, token: str) -> str | None:
     """Let the request speak for the token's person; None where it is nobody's."""
     person = person_of_token(token, now())
+    request.token = sha256(token.encode()).hexdigest()  # type: ignore[attr-defined]
     if person is None or has_left(person, today()):
         return None
     request.viewer = viewer_of(person)  # type: ignore[attr-defined]
@@ -63,6 +66,17 @@ class TokenAsPassword(HttpBasicAuth):
     def authenticate(self, request: HttpRequest, username: str, password: str) -> str | None:
         """The identifier of the token's person."""
         return _known(request, password)
+
+
+class OfAToken(SimpleRateThrottle):
+    """So many requests of one token in a minute, whoever else asks."""
+
+    scope = "token"
+
+    def get_cache_key(self, request: HttpRequest) -> str | None:
+        """The token's hash; requests without one are refused before."""
+        token = getattr(request, "token", None)
+        return self.cache_format % {"scope": self.scope, "ident": token} if token else None
 
 
 def refuse_unknown(request: HttpRequest, *options: type[Schema]) -> None:

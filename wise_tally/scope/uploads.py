@@ -11,8 +11,9 @@ import openpyxl
 from django.core.files.uploadedfile import UploadedFile
 
 MOST_BYTES = 50_000_000
-MOST_UNPACKED = 600_000_000
-MOST_COLUMNS = 200
+MOST_UNPACKED = 50_000_000
+MOST_ROWS = 200_000
+MOST_COLUMNS = 300
 
 
 class UploadRefused(Exception):
@@ -89,14 +90,17 @@ def _xlsx(content: bytes) -> UploadedTable:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as package:
             if sum(item.file_size for item in package.infolist()) > MOST_UNPACKED:
-                raise UploadRefused("The workbook unpacks to more than 600 MB; accepted: a smaller one, or CSV.")
+                raise UploadRefused("The workbook unpacks to more than 50 MB; accepted: a smaller one, or CSV.")
             if "[Content_Types].xml" not in package.namelist():
                 raise UploadRefused("This is a zip file named .xlsx, but no workbook; accepted: CSV or XLSX.")
         book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=False)
         sheet = book.worksheets[0]
         sheet.reset_dimensions()
-        rows = []
-        for number, cells in enumerate(sheet.iter_rows(values_only=True, max_col=MOST_COLUMNS), 1):
+        rows: list[tuple[int, list[str]]] = []
+        width = _width(sheet)
+        for number, cells in enumerate(sheet.iter_rows(values_only=True, max_col=width), 1):
+            if number > MOST_ROWS:
+                raise UploadRefused(f"The workbook has more than {MOST_ROWS:,} rows; accepted: fewer, or CSV.")
             texts = [_text(cell) for cell in cells]
             if any(texts):
                 rows.append((number, texts))
@@ -105,6 +109,17 @@ def _xlsx(content: bytes) -> UploadedTable:
     except Exception as error:
         raise UploadRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
     return _table(rows, "")
+
+
+def _width(sheet: Any) -> int:
+    """The columns of the header: nothing to its right is read, however wide a spoiled row claims to be."""
+    for cells in sheet.iter_rows(values_only=True, max_col=MOST_COLUMNS + 1, max_row=MOST_ROWS):
+        filled = [place for place, cell in enumerate(cells, 1) if _text(cell)]
+        if filled and filled[-1] > MOST_COLUMNS:
+            raise UploadRefused(f"The header has more than {MOST_COLUMNS} columns; accepted: fewer, or CSV.")
+        if filled:
+            return filled[-1]
+    return 1
 
 
 def _text(value: Any) -> str:

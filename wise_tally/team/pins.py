@@ -11,7 +11,7 @@ from wise_tally.scope.line import ScopeLine
 from wise_tally.scope.pins import PinnedFigure, provides
 from wise_tally.team import contact_gap, open_by_rep
 from wise_tally.team.matrix import Question, part_panel
-from wise_tally.team.tallies.views import deals_behind, panel_of, read
+from wise_tally.team.tallies.views import deals_behind, panel_of, read, require_deals_behind
 from wise_tally.team.tallies.words import MEASURES
 
 
@@ -30,6 +30,7 @@ def figure_of_deals(line: ScopeLine, words: tuple[str, str, str], at: Ints, adds
 def tally_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
     """A value of a tally of whole deals."""
     line, tally = read(request)
+    require_deals_behind(tally)
     row = request.GET.get("row", "")
     found = panel_of(request, line, tally, row)
     at, adds = deals_behind(line, tally, row)

@@ -40,6 +40,7 @@ START = "team.start"
 # The dashboard that this sign-in took away last, so that it can be put back.
 AWAY = "board_away"
 CROWDED = 8
+MOST_OF_A_PACK = 24
 WALL_SECONDS = 30
 
 
@@ -265,7 +266,7 @@ def wall(request: HttpRequest) -> HttpResponse:
     """Dashboards full screen, one after another: the address names them, the page turns by itself."""
     line = read_scope(request)
     boards = boards_of(request, line)
-    asked = [key for key in request.GET.getlist("boards") if key in boards] or list(boards)
+    asked = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
     place = request.GET.get("place", "0")
     at = int(place) % len(asked) if place.isascii() and place.isdigit() else 0
     named = "&".join(f"boards={key}" for key in asked)
@@ -288,7 +289,10 @@ def pack(request: HttpRequest) -> HttpResponse:
     """Dashboards one below another, each on a page of its own when printed."""
     line = read_scope(request)
     boards = boards_of(request, line)
-    asked = [boards[key] for key in request.GET.getlist("boards") if key in boards] or list(boards.values())
+    keys = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards]
+    asked = [boards[key] for key in keys] or list(boards.values())
+    if len(asked) > MOST_OF_A_PACK:
+        raise Refused(f"{len(asked)} dashboards are too many for one pack; accepted: up to {MOST_OF_A_PACK}.")
     packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in asked]
     answer = {
         "line": line,

@@ -115,6 +115,8 @@ AXES_LOCKOUT_CALLABLE = "wise_tally.scope.sign_in.paused"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
 AXES_CLIENT_IP_CALLABLE = "wise_tally.scope.gate.client_address"
+# Requests of one token of the interface for programs.
+API_RATE = os.environ.get("WISE_TALLY_API_RATE", "300/m")
 # Proxies whose word on where a request comes from is taken; none unless the operator names them.
 TRUSTED_PROXIES = [part for part in os.environ.get("WISE_TALLY_PROXIES", "").split(",") if part]
 LOGIN_URL = "sign-in"
@@ -149,6 +151,13 @@ MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000
 # Uploaded files on their way in, and backups, stand beside the database.
 WORK_FOLDER = DATABASE_FILE.parent
+# What all processes of the server count together, such as the requests of a token.
+CACHES = {
+    "default": {
+        "BACKEND": "django.core.cache.backends.filebased.FileBasedCache",
+        "LOCATION": WORK_FOLDER / f"cache-{DATABASE_FILE.stem}",
+    }
+}
 
 LOGGING = {
     "version": 1,

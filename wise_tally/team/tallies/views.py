@@ -241,12 +241,18 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 def working(request: HttpRequest) -> HttpResponse:
     """How a value of a measure of whole deals came about: the deals it counts, for one row."""
     line, tally = read(request)
-    if tally.show not in DEFINITIONS and tally.show != "leads":
-        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
+    if tally.show != "leads":
+        require_deals_behind(tally)
     row = request.GET.get("row", "")
     back = f"{reverse('team:tally')}?{line.query()}&{urlencode(tally.own())}"
     all_url = counted_list(request) if tally.show in DEFINITIONS else ""
     return panel_response(request, line, panel_of(request, line, tally, row), back, all_url)
+
+
+def require_deals_behind(tally: TallyQuestion) -> None:
+    """Raise Refused for a measure whose working stands elsewhere, or that rests on no deals."""
+    if tally.show not in DEFINITIONS:
+        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
 
 
 def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: str) -> Panel:
