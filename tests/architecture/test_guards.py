@@ -79,6 +79,40 @@ def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_s
     assert not found
 
 
+# How somebody likes a page drawn, the entries themselves, and what a restore ends, which is written down itself.
+NO_ENTRY = {"set_preference", "audit", "end_every", "ensure_categories"}
+# Parts of actions: whoever calls them writes.
+PARTS = {"_contact_of", "_put", "_write_contacts", "keep_answers", "keep_own", "restore_answers", "write_details"}
+WRITES = {"save", "create", "bulk_create", "update_or_create", "get_or_create", "delete"}
+
+
+def test_whatever_writes_is_written_down():
+    """Each function that writes rows calls `audit`, or another that does; the data of the demo and of packages apart."""
+    calls, writing = {}, set()
+    for path in PRODUCT.rglob("*.py"):
+        if {"migrations", "demo", "bench", "core", "shelf", "ui"} & set(path.parts) or path.name in (
+            "reading.py",
+            "backup.py",
+        ):
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                made = [n.func for n in ast.walk(node) if isinstance(n, ast.Call)]
+                calls.setdefault(node.name, set()).update(f.id for f in made if isinstance(f, ast.Name))
+                managed = [f for f in made if isinstance(f, ast.Attribute) and f.attr in WRITES]
+                writing |= (
+                    {node.name}
+                    if any("objects" in ast.unparse(f) or f.attr in ("save", "delete") for f in managed)
+                    else set()
+                )
+    audited = {"audit"}
+    while more := {name for name, called in calls.items() if called & audited} - audited:
+        audited |= more
+    assert len(writing) > 30
+    writing |= {name for name, called in calls.items() if called & PARTS}
+    assert writing - audited - NO_ENTRY - PARTS == set()
+
+
 @pytest.mark.parametrize("limit", [400])
 def test_files_and_functions_stay_small(limit):
     for path in [*PRODUCT.rglob("*.py"), *TEMPLATES]:

@@ -13,7 +13,7 @@ from wise_tally.deal_pages.one import open_deal
 from wise_tally.deals.actions import last_revision, require_deal
 from wise_tally.deals.activity_actions import FileRefused, add_file, take_file_away
 from wise_tally.deals.creation import DealRefused, NewDeal, add_deal
-from wise_tally.deals.entry import document_of, keep_answers
+from wise_tally.deals.entry import document_of, tick_entry
 from wise_tally.deals.form_fields import NewCloseField, names_of
 from wise_tally.deals.models import KeptFile
 from wise_tally.org.access import May, may_change_deal
@@ -140,5 +140,5 @@ def tick(request: HttpRequest, key: str) -> HttpResponse:
     question = request.POST.get("entry", "")
     if question not in entries:
         raise Http404
-    keep_answers(deal, {question: "yes" if request.POST.get("done") == "yes" else "no"}, viewer, now())
+    tick_entry(viewer, deal, question, request.POST.get("done") == "yes", now())
     return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from django.db.models import Q
 from django.http import HttpRequest
 
-from wise_tally.deal_pages.history import difference
 from wise_tally.deals.actions import last_revision
+from wise_tally.deals.difference import difference
 from wise_tally.deals.revert import revision_before
 from wise_tally.scope.saving import LAST
 from wise_tally.scope.seen import sight

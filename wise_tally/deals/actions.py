@@ -10,6 +10,7 @@ from django.db.models import QuerySet
 
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.ground import Ground
+from wise_tally.deals.difference import difference
 from wise_tally.deals.entry import (
     Lacking,
     facts_of,
@@ -150,7 +151,8 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     wanted.save()
     if enters:
         send_notices(wanted, now)
-    audit(viewer, "deal changed", f"{deal.key} revision {wanted.pk}", now)
+    changed = "; ".join(difference(last, wanted))
+    audit(viewer, "deal changed", f"{deal.key} revision {wanted.pk}", now, after=changed)
     revisions_added()
     return wanted
 

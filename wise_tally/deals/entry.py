@@ -8,11 +8,13 @@ from decimal import Decimal
 from typing import Any
 
 from babel.numbers import get_currency_precision
+from django.db import transaction
 from django.template.loader import render_to_string
 
 from wise_tally.core.money import line_amount
 from wise_tally.deals.models import Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue
 from wise_tally.org.access import Viewer
+from wise_tally.org.actions import audit
 from wise_tally.org.book_number import beside_changed, old_rows_changed
 from wise_tally.org.clock import local_day
 from wise_tally.org.models import OutboxMessage, Person, Role, Team, Workspace
@@ -172,6 +174,14 @@ def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: da
             values = {"answer": answer.strip()[:10_000], "by": viewer.key, "at": now}
             DealAnswer.objects.update_or_create(deal=deal, question=question, defaults=values)
     return {question: present.get(question) for question in asked}
+
+
+@transaction.atomic
+def tick_entry(viewer: Viewer, deal: Deal, entry: str, done: bool, now: datetime) -> None:
+    """Tick an entry of a checklist, or take the tick away; ticks are answers kept with the deal."""
+    before = deal.answers.filter(question=entry).values_list("answer", flat=True).first() or ""
+    keep_answers(deal, {entry: "yes" if done else "no"}, viewer, now)
+    audit(viewer, f"checklist {'ticked' if done else 'unticked'}", deal.key, now, before, entry)
 
 
 def restore_answers(deal: Deal, kept: Mapping[str, Any]) -> None:

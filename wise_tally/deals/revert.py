@@ -6,6 +6,7 @@ from django.db import transaction
 
 from wise_tally.core.ground import Ground
 from wise_tally.deals.actions import OldState, StageRefused, last_revision, require_owner
+from wise_tally.deals.difference import difference
 from wise_tally.deals.entry import restore_answers, write_details
 from wise_tally.deals.models import Deal, DealRevision
 from wise_tally.org.access import Viewer
@@ -49,7 +50,8 @@ def revert(viewer: Viewer, ground: Ground, deal: Deal, seen_revision: int, now: 
     before.changed_by, before.reason, before.void, before.replaced = viewer.key, PUT_BACK, void, ""
     before.save()
     _restore_beside(deal, replaced, came_short=void)
-    audit(viewer, "deal change put back", f"{deal.key} revision {seen_revision}", now)
+    changed = "; ".join(difference(last, before))
+    audit(viewer, "deal change put back", f"{deal.key} revision {seen_revision}", now, after=changed)
     revisions_added()
     return last_revision(deal)
 

@@ -20,6 +20,11 @@ def local_day(moment: datetime, time_zone: str = "") -> date:
     return moment.astimezone(ZoneInfo(time_zone or Workspace.current().time_zone)).date()
 
 
+def zone() -> ZoneInfo:
+    """The workspace's time zone."""
+    return ZoneInfo(Workspace.current().time_zone)
+
+
 def end_of_today() -> datetime:
     """The local midnight that ends the present day: what every age runs to."""
     zone = Workspace.current().time_zone

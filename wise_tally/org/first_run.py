@@ -106,8 +106,11 @@ def add_people(viewer: Viewer, text: str, now: datetime) -> Added:
             "active_to": None,
         }
         person = save_person(viewer, None, values, now)
-        Person.objects.filter(pk=person.pk).update(team=team)
+        if team:
+            Person.objects.filter(pk=person.pk).update(team=team)
+            audit(viewer, "person put into a team", f"{person.name} ({person.key})", now, after=team.name)
         if role == Role.MANAGER and team and team.manager_id is None:
             Team.objects.filter(pk=team.pk).update(manager=person)
+            audit(viewer, "team changed", f"{team.name} ({team.key})", now, after=f"managed by {person.name}")
         added += 1
     return Added(added, there)

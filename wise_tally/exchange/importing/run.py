@@ -23,6 +23,7 @@ from wise_tally.exchange.reading import read_package
 from wise_tally.org.access import May, Viewer
 from wise_tally.org.actions import audit
 from wise_tally.org.book_number import old_rows_changed
+from wise_tally.org.clock import now as present
 from wise_tally.org.models import Person
 from wise_tally.scope.uploads import UploadedTable, read_table
 
@@ -62,6 +63,7 @@ def start_run(
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     (folder / "source").write_bytes(content)
+    audit(viewer, "table sent", f"{kind} from {run.file_name}, {len(table.rows)} rows", now)
     return run
 
 
@@ -247,4 +249,5 @@ def forget_run(run: ImportRun, viewer: Viewer) -> None:
     """Take away a file that was never taken in."""
     viewer.require(May.IMPORT)
     shutil.rmtree(folder_of(run), ignore_errors=True)
+    audit(viewer, "import dropped", f"{run.kind} from {run.file_name}", present())
     run.delete()

@@ -1,5 +1,7 @@
 """Pages of what was written down: audit, outbox, backups."""
 
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
 from urllib.parse import urlencode
 
 from django.contrib import messages
@@ -11,7 +13,8 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.org.access import May
-from wise_tally.org.clock import now
+from wise_tally.org.audit_words import change_in_words, entries_of, people_of
+from wise_tally.org.clock import now, zone
 from wise_tally.org.models import AuditEntry, OutboxMessage
 from wise_tally.scope.backup import BackupRefused, kept, make_backup, restore_backup
 from wise_tally.scope.guard import all_needs
@@ -22,40 +25,72 @@ ON_A_PAGE = 50
 MOST_IN_A_FILE = 20_000
 
 
+@dataclass(frozen=True)
+class AuditAsked:
+    """Whose entries, with which words, from when to when."""
+
+    who: str
+    find: str
+    first: date | None
+    last: date | None
+
+    @property
+    def query(self) -> str:
+        """The address of these entries."""
+        days = {"from": self.first or "", "to": self.last or ""}
+        return urlencode({k: v for k, v in {"who": self.who, "find": self.find, **days}.items() if v})
+
+    def entries(self) -> QuerySet[AuditEntry]:
+        """The entries, the newest first."""
+        bounds = [datetime.combine(day, time(), zone()) if day else None for day in (self.first, self.last)]
+        if bounds[1]:
+            bounds[1] += timedelta(days=1)
+        return entries_of(self.who, self.find, *bounds)
+
+
+def _asked(request: HttpRequest) -> AuditAsked:
+    days = []
+    for name in ("from", "to"):
+        text = request.GET.get(name, "")
+        try:
+            days.append(date.fromisoformat(text) if text else None)
+        except ValueError as error:
+            raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from error
+    find = request.GET.get("find", "").strip()[:100]
+    return AuditAsked(request.GET.get("who", "")[:300], find, days[0], days[1])
+
+
 @require_safe
 @all_needs(May.READ_RECORDS)
 def audit(request: HttpRequest) -> HttpResponse:
-    """Who changed what when, with the values before and after; found by words."""
-    find, entries = _audit_found(request)
-    page = Paginator(entries, ON_A_PAGE).get_page(request.GET.get("page"))
-    files = exports("setup:audit-table", urlencode({"find": find}))
-    return render(request, "setup/audit.html", {"entries": page, "find": find, "files": files})
-
-
-def _audit_found(request: HttpRequest) -> tuple[str, QuerySet[AuditEntry]]:
-    """The words looked for, and the entries in which all of them stand, the newest first."""
-    find = request.GET.get("find", "").strip()[:100]
-    entries = AuditEntry.objects.order_by("-pk")
-    for word in find.split():
-        entries = (
-            entries.filter(detail__icontains=word)
-            | entries.filter(action__icontains=word)
-            | entries.filter(who__icontains=word)
-        )
-    return find, entries
+    """Who changed what when, a sentence each; narrowed by person, words and days."""
+    asked = _asked(request)
+    page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
+    answer = {
+        "entries": page,
+        "told": [(entry, change_in_words(entry)) for entry in page],
+        "asked": asked,
+        "people": people_of(),
+        "files": exports("setup:audit-table", asked.query),
+    }
+    return render(request, "setup/audit.html", answer)
 
 
 @require_safe
 @all_needs(May.READ_RECORDS)
 def audit_table(request: HttpRequest, kind: str) -> HttpResponse:
-    """All found entries as a file, with the whole values before and after."""
-    entries = _audit_found(request)[1]
+    """All found entries as a file, in words and with the whole values before and after."""
+    entries = _asked(request).entries()
     if (found := entries.count()) > MOST_IN_A_FILE:
         raise Refused(
             f"{found} entries are too many for a file; accepted: up to {MOST_IN_A_FILE}. Narrow them by words.", 422
         )
-    rows = [(e.at.isoformat(), e.who or "the application", e.action, e.detail, e.before, e.after) for e in entries]
-    return sheet_response(Sheet("audit", ("when", "who", "what", "which", "before", "after"), frozenset(), rows), kind)
+    rows = [
+        (e.at.isoformat(), e.who or "the application", e.action, e.detail, change_in_words(e), e.before, e.after)
+        for e in entries
+    ]
+    header = ("when", "who", "what", "which", "change", "before", "after")
+    return sheet_response(Sheet("audit", header, frozenset(), rows), kind)
 
 
 @require_safe
