@@ -23,6 +23,7 @@ from wise_tally.org.models import (
     TerritoryParent,
 )
 from wise_tally.org.records import save_record, take_away
+from wise_tally.ui.templatetags.figures import points
 
 RIGHT = May.SET_ORGANISATION
 
@@ -84,8 +85,8 @@ def set_commission(  # noqa: PLR0913 - whose, how much, from when, what before
     CommissionRate.objects.update_or_create(
         subject=subject, subject_key=key, from_on=from_on, defaults={"rate_bp": rate_bp}
     )
-    was = str(before.rate_bp) if before else ""
-    audit(viewer, "commission rate set", f"{subject} {key} from {from_on}", now, was, str(rate_bp))
+    was = points(before.rate_bp) if before else ""
+    audit(viewer, "commission rate set", f"{subject} {key} from {from_on}", now, was, points(rate_bp))
     ground_changed()
 
 
@@ -95,8 +96,8 @@ def set_rate_above(viewer: Viewer, person: Person, rate_bp: int, from_on: date, 
     viewer.require(RIGHT)
     before = person.rates_above.filter(from_on__lte=from_on).order_by("from_on").last()
     RateAboveQuota.objects.update_or_create(person=person, from_on=from_on, defaults={"rate_bp": rate_bp})
-    was = str(before.rate_bp) if before else ""
-    audit(viewer, "rate above quota set", f"{person.key} from {from_on}", now, was, str(rate_bp))
+    was = points(before.rate_bp) if before else ""
+    audit(viewer, "rate above quota set", f"{person.key} from {from_on}", now, was, points(rate_bp))
 
 
 @transaction.atomic

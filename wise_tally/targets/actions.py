@@ -16,6 +16,7 @@ from wise_tally.org.clock import local_day
 from wise_tally.org.models import Person, Workspace
 from wise_tally.org.records import InUse
 from wise_tally.targets.models import MONEY_METRICS, Call, Metric, Quota, QuotaChange, QuotaHold
+from wise_tally.ui.templatetags.figures import money
 
 
 @dataclass(frozen=True)
@@ -272,7 +273,7 @@ def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, re
         "call made",
         f"{of.subject} {of.subject_key} {of.starts_on} to {of.ends_on}",
         now,
-        after=str(amount_minor),
+        after=money(amount_minor) + (f"; {reason[:500]}" if reason else ""),
     )
     ground_changed()
     return call
