@@ -83,7 +83,7 @@ def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_s
 NO_ENTRY = {"set_preference", "audit", "end_every", "another_database", "ensure_categories"}
 # Parts of actions: whoever calls them writes.
 PARTS = {"_contact_of", "_put", "_raise", "_restore_beside", "_write_contacts", "_write_details", "_write_next",
-         "_write_payments", "keep_answers", "keep_own", "move_all", "restore_answers", "write_details"}  # fmt: skip
+         "_write_payments", "keep_answers", "keep_details", "keep_own", "move_all", "restore_answers", "write_details"}  # fmt: skip
 COMMON = {
     "create",
     "delete",
