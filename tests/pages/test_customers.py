@@ -7,6 +7,7 @@ from django.contrib.auth.models import User
 from django.test import Client
 from django.utils import timezone
 
+from tests.support.world import ask
 from wise_tally.deals.actions import last_revision
 from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, Invoice, Lead, Note, Order, OwnField
 from wise_tally.org.models import AuditEntry
@@ -313,3 +314,30 @@ def test_names_without_letters_match_nothing_and_a_past_close_is_asked_everywher
     ahead = client.get("/customers/account/ac001/?month=FY2027-M12")
     assert ahead.status_code == 400
     assert "has not begun" in text(ahead)
+
+
+def test_what_is_kept_of_a_person_is_handed_out_and_erased(demo, sign_in):
+    """Name, mail and phone go from every text; figures, and that it happened, stay."""
+    client, figures = sign_in("a1"), ask("forecast", "FY2027", "2026-11-23")
+    contact = Contact.objects.get(key="c0001")
+    Contact.objects.filter(pk=contact.pk).update(email="mell.erase@weir.example", phone="+353 1 555 0199")
+    contact.refresh_from_db()
+    client.post(f"/customers/contact/{contact.key}/write/", {"subject": "Hello"})
+    client.post("/customers/notes/", {"account": contact.account.key, "text": f"{contact.name} moves on"})
+    client.post(f"/customers/contact/{contact.key}/", {"name": contact.name, "email": contact.email, "phone": contact.phone,
+                                                      "job_title": "Head"})  # fmt: skip
+    held = client.get(f"/customers/contact/{contact.key}/personal/").json()
+    assert held["known"]["email"] == contact.email
+    assert any(contact.name in one["subject"] for one in held["activities"])
+    assert held["notes"]
+    assert held["audit"]
+    assert client.post(f"/customers/contact/{contact.key}/personal/").status_code == 422, "asked first"
+    client.post(f"/customers/contact/{contact.key}/personal/", {"sure": "yes"})
+    whole = text(client.get(f"/customers/account/{contact.account.key}/")) + text(
+        client.get("/setup/audit/?find=contact")
+    )
+    for told in (contact.name, contact.email, contact.phone):
+        assert told not in whole
+        assert not AuditEntry.objects.filter(after__contains=told).exists()
+    assert AuditEntry.objects.filter(action="personal data erased", detail=contact.key).exists()
+    assert ask("forecast", "FY2027", "2026-11-23") == figures

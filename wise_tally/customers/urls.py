@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.ui.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.customers import accounts, activities, contacts, files, leads, sheet, workings
+from wise_tally.customers import accounts, activities, contacts, files, leads, personal, sheet, workings
 
 app_name = "customers"
 urlpatterns = [
@@ -19,6 +19,8 @@ urlpatterns = [
     path("account/<key:key>/contacts/", contacts.new, name="new-contact"),
     path("contact/<key:key>/", contacts.change, name="contact"),
     path("contact/<key:key>/write/", contacts.write, name="write"),
+    path("contact/<key:key>/personal/", personal.of_contact, name="contact-data"),
+    path("lead/<key:key>/personal/", personal.of_lead, name="lead-data"),
     path("leads/", leads.page, name="leads"),
     path("leads/table.<str:kind>", leads.table, name="leads-table"),
     path("leads/new/", leads.new, name="new-lead"),
