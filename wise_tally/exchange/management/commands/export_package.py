@@ -7,7 +7,10 @@ from django.core.management import CommandParser
 
 from wise_tally.exchange.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.exchange.writing import write_package
+from wise_tally.org.access import Viewer
+from wise_tally.org.actions import audit
 from wise_tally.org.clock import now
+from wise_tally.org.models import Role
 
 
 class Command(OneLineCommand):
@@ -26,4 +29,6 @@ class Command(OneLineCommand):
             refuse(f"“{folder}” is a file; accepted: a folder, made when missing.")
         ensure_database()
         counts = write_package(folder, now())
+        # Whoever can run commands on the server can read all of it; that it was done is written down.
+        audit(Viewer("", "the command line", Role.ADMIN, ()), "package exported", str(folder), now())
         print(f"wrote {sum(counts.values())} rows of {len(counts)} tables to {folder}")
