@@ -1,5 +1,7 @@
 """Signing in and out; in the demo with one click."""
 
+from typing import Any
+
 from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
@@ -116,13 +118,31 @@ def sign_out(request: HttpRequest) -> HttpResponse:
     return redirect("sign-in")
 
 
+class OwnPasswordForm(PasswordChangeForm):
+    """The present password and a new one, twice."""
+
+    WORDS = (
+        ("old_password", "Present password"),
+        ("new_password1", "New password"),
+        ("new_password2", "The new one again"),
+    )
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        for name, label in self.WORDS:
+            field = self.fields[name]
+            field.label, field.help_text = label, ""
+            field.widget.attrs["class"] = "boxed"
+        self.fields["new_password1"].help_text = "At least 12 characters; not a common one, and not like your name."
+
+
 @require_http_methods(["GET", "HEAD", "POST"])
 def password(request: HttpRequest) -> HttpResponse:
     """One's own password changed; one that an administrator gave is changed before anything else."""
     user = request.user
     if request.viewer is None or not isinstance(user, User):  # type: ignore[attr-defined]
         return redirect("sign-in")
-    form = PasswordChangeForm(user, request.POST if request.method == "POST" else None)
+    form = OwnPasswordForm(user, request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
         user = form.save()
         password_changed(request.viewer, now())  # type: ignore[attr-defined]
