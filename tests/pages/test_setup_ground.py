@@ -281,9 +281,9 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
     assert found["person moved"] == ("team fells", "team coast")
     assert found["team moved"] == ("under South region (south)", "under the company")
     assert found["territory moved"] == ("under Coast and Estuary (coastal)", "under Lakes (lakeland)")
-    assert found["commission rate set"] == ("300", "400")
+    assert found["commission rate set"] == ("3\u202f%", "4\u202f%")
     assert '"unit_price_minor": 125000' in found["product changed"][0]
     assert '"unit_price_minor": 130000' in found["product changed"][1]
     page = text(client.get("/setup/audit/?find=territory"))
     assert "under Lakes (lakeland)" in page
-    assert "Nothing with these words" in text(client.get("/setup/audit/?find=zebra"))
+    assert "Nothing like that" in text(client.get("/setup/audit/?find=zebra"))

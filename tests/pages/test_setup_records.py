@@ -143,7 +143,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert "225.02" in text(client.get(f"/setup/outbox/{message.pk}/document/")), "2.5 × 100.01 less 10 % is 225.0225"
     assert message.subject in text(client.get("/setup/outbox/"))
     assert AuditEntry.objects.filter(action="entry checks set", after__contains="a task is done").exists()
-    assert "entry checks set" in text(client.get("/setup/audit/?find=checks"))
+    assert "Entry checks set" in text(client.get("/setup/audit/?find=checks"))
 
 
 @pytest.mark.django_db

@@ -167,5 +167,9 @@ LOGGING = {
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line", "filters": ["request"]}},
     "root": {"handlers": ["console"], "level": "INFO"},
     # Its lines tell each 404 again; what failed comes with a trace at the level of errors.
-    "loggers": {"django.request": {"level": "ERROR"}, "django": {"handlers": [], "level": "INFO", "propagate": True}},
+    "loggers": {
+        "axes": {"level": "WARNING"},
+        "django.request": {"level": "ERROR"},
+        "django": {"handlers": [], "level": "INFO", "propagate": True},
+    },
 }
