@@ -16,12 +16,13 @@ from wise_tally.scope.api import OfAToken, Token, TokenAsPassword
 from wise_tally.team.api import router as tallies
 from wise_tally.ui.refusals import Refused
 
+of_a_token = OfAToken(settings.API_RATE)
 api = NinjaAPI(
     title="Wise Tally",
     version="1.0.0",
     description="Figures, tallies and deals as they stood on any day, read-only. Tokens are personal and show what their person sees.",
     auth=[Token(), TokenAsPassword()],
-    throttle=[OfAToken(settings.API_RATE)],
+    throttle=[of_a_token],
     docs_url=None,
     urls_namespace="api",
 )
