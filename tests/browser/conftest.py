@@ -4,7 +4,7 @@ import os
 from urllib.parse import urlencode
 
 import pytest
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 from tests.conftest import put_demo
 
@@ -17,6 +17,9 @@ FLAGS = [
 ]
 # Playwright's loop runs in the test's thread; the ORM calls there are the test's own.
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+
+# A machine that stands still for a moment is no fault of a page.
+expect.set_options(timeout=20_000)
 
 
 @pytest.fixture(scope="session")
