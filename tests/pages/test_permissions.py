@@ -1,7 +1,11 @@
 """One table of address, method and role → status; an address missing from it fails."""
 
+import re
+
 import pytest
-from django.urls import URLPattern, URLResolver, get_resolver
+from django.urls import URLPattern, URLResolver, get_resolver, resolve
+
+from tests.support.posts import POSTS
 
 pytestmark = pytest.mark.django_db
 # Deal d9001 belongs to r08 of the Rivers team; r01 is of the Fells team; m2 manages Fells; m1 both regions.
@@ -29,7 +33,6 @@ TABLE = {
     ("forecast:working", "get", "/forecast/working/weighted/"): ALL_IN,
     ("forecast:not-counted", "get", "/forecast/deals/"): ALL_IN,
     ("forecast:table", "get", "/forecast/table.csv"): ALL_IN,
-    ("forecast:columns", "post", "/forecast/columns/"): (302, 302, 302, 302, 302, 302, 302),
     ("forecast:through", "get", "/forecast/through/"): ALL_IN,
     ("forecast:through-table", "get", "/forecast/through/table.csv"): ALL_IN,
     ("forecast:changed", "get", "/forecast/changed/"): (302, 200, 200, 200, 200, 200, 200),
@@ -37,70 +40,42 @@ TABLE = {
     ("forecast:range", "get", "/forecast/range/"): (302, 200, 200, 200, 200, 200, 200),
     ("forecast:range-table", "get", "/forecast/range/table.csv"): (302, 200, 200, 200, 200, 200, 200),
     ("forecast:what-if", "get", "/forecast/what-if/"): ALL_IN,
-    ("forecast:what-if", "post", "/forecast/what-if/"): (302, 302, 302, 302, 302, 302, 302),
     ("forecast:calls-table", "get", "/forecast/calls/table.csv"): ALL_IN,
     ("forecast:calls", "get", "/forecast/calls/"): (302, 200, 200, 200, 200, 200, 200),
-    ("forecast:calls", "post", "/forecast/calls/"): (302, 404, 404, 404, 404, 404, 404),
     ("deals:page", "get", "/deals/"): ALL_IN,
-    ("deals:page", "post", "/deals/"): (302, 422, 422, 422, 422, 422, 422),
     ("deals:table", "get", "/deals/table.json"): ALL_IN,
     ("deals:list-figure", "get", "/deals/working/amount/"): ALL_IN,
     ("deals:figure", "get", "/deals/d9001/working/weighted/"): OWN_DEAL,
-    ("forecast:meeting", "post", "/forecast/changed/meeting/"): (302, 403, 403, 302, 302, 302, 403),
     ("forecast:changed-working", "get", "/forecast/changed/working/"): ALL_IN,
     ("customers:account-table", "get", "/customers/account/ac001/table.csv"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:figure", "get", "/customers/account/ac001/working/unpaid/"): (302, 404, 200, 404, 200, 200, 200),
     ("desk:working", "get", "/today/working/"): ALL_IN,
     ("setup:quota-working", "get", "/setup/quotas/working/own/?node=company:"): (302, 403, 403, 404, 200, 200, 200),
     ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
-    ("deals:change", "post", "/deals/d9001/change/"): CHANGE,
-    ("deals:revert", "post", "/deals/d9001/revert/"): (302, 404, 409, 404, 409, 409, 409),
-    ("deals:views", "post", "/deals/saved-views/"): (302, 422, 422, 422, 422, 422, 422),
     ("deals:columns", "post", "/deals/columns-of-the-list/"): (302, 302, 302, 302, 302, 302, 302),
     ("deals:new", "get", "/deals/new-deal/"): (302, 200, 200, 200, 200, 200, 403),
-    ("deals:new", "post", "/deals/new-deal/"): (302, 422, 422, 422, 422, 422, 403),
     ("deals:part", "get", "/deals/d9001/part/lines/"): (302, 404, 200, 404, 200, 200, 200),
-    ("deals:part", "post", "/deals/d9001/part/next/"): (302, 404, 302, 404, 302, 302, 403),
-    ("deals:put-back", "post", "/deals/d9001/put-back/"): (302, 404, 404, 404, 404, 404, 404),
-    ("deals:files", "post", "/deals/d9001/files/"): (302, 404, 422, 404, 422, 422, 422),
     ("deals:file", "get", "/deals/d9001/files/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("deals:quote", "get", "/deals/d9001/quote/"): (302, 404, 200, 404, 200, 200, 200),
-    ("deals:tick", "post", "/deals/d9001/tick/"): (302, 404, 404, 404, 404, 404, 403),
     ("customers:accounts", "get", "/customers/accounts/"): (302, 200, 200, 200, 200, 200, 200),
     ("customers:names", "get", "/customers/accounts/names/?q=Orr"): ALL_IN,
     ("customers:table", "get", "/customers/accounts/table.csv"): (302, 200, 200, 200, 200, 200, 200),
     ("customers:new-account", "get", "/customers/accounts/new/"): (302, 200, 200, 200, 200, 200, 403),
-    ("customers:new-account", "post", "/customers/accounts/new/"): (302, 422, 422, 422, 422, 422, 403),
     ("customers:account", "get", "/customers/account/ac001/"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:change-account", "get", "/customers/account/ac001/change/"): (302, 404, 200, 404, 200, 200, 403),
-    ("customers:change-account", "post", "/customers/account/ac001/change/"): (302, 404, 422, 404, 422, 422, 403),
     ("customers:merge", "get", "/customers/account/ac001/merge/"): (302, 404, 200, 404, 200, 200, 403),
-    ("customers:merge", "post", "/customers/account/ac001/merge/"): (302, 404, 200, 404, 200, 200, 403),
     ("customers:new-contact", "get", "/customers/account/ac001/contacts/"): (302, 404, 200, 404, 200, 200, 403),
-    ("customers:new-contact", "post", "/customers/account/ac001/contacts/"): (302, 404, 422, 404, 422, 422, 403),
     ("customers:contact", "get", "/customers/contact/c0001/"): (302, 404, 200, 404, 200, 200, 403),
-    ("customers:contact", "post", "/customers/contact/c0001/"): (302, 404, 422, 404, 422, 422, 403),
     ("customers:contact-data", "get", "/customers/contact/c0001/personal/"): (302, 403, 403, 403, 403, 200, 403),
-    ("customers:contact-data", "post", "/customers/contact/c0001/personal/"): (302, 403, 403, 403, 403, 422, 403),
     ("customers:lead-data", "get", "/customers/lead/l0621/personal/"): (302, 403, 403, 403, 403, 200, 403),
-    ("customers:lead-data", "post", "/customers/lead/l0621/personal/"): (302, 403, 403, 403, 403, 422, 403),
     ("customers:write", "get", "/customers/contact/c0001/write/"): (302, 404, 200, 404, 200, 200, 403),
-    ("customers:write", "post", "/customers/contact/c0001/write/"): (302, 404, 422, 404, 422, 422, 403),
     ("customers:leads", "get", "/customers/leads/"): (302, 200, 200, 200, 200, 200, 200),
     ("customers:leads-table", "get", "/customers/leads/table.csv"): (302, 200, 200, 200, 200, 200, 200),
     ("customers:new-lead", "get", "/customers/leads/new/"): (302, 200, 200, 200, 200, 200, 403),
-    ("customers:new-lead", "post", "/customers/leads/new/"): (302, 422, 422, 422, 422, 422, 403),
     ("customers:lead", "get", "/customers/lead/l0621/"): (302, 404, 404, 200, 200, 200, 200),
     ("customers:lead-figure", "get", "/customers/lead/l0621/working/"): (302, 404, 404, 200, 200, 200, 200),
-    ("customers:change-lead", "post", "/customers/lead/l0621/change/"): (302, 404, 404, 400, 400, 400, 400),
-    ("customers:add-activity", "post", "/customers/activities/"): (302, 400, 400, 400, 400, 400, 400),
-    ("customers:activity", "post", "/customers/activity/none/"): (302, 404, 404, 404, 404, 404, 404),
-    ("customers:add-note", "post", "/customers/notes/"): (302, 400, 400, 400, 400, 400, 400),
-    ("customers:note", "post", "/customers/note/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("desk:today", "get", "/today/"): (302, 200, 200, 200, 200, 200, 200),
-    ("desk:update", "post", "/today/d9001/"): (302, 404, 422, 404, 422, 422, 422),
     ("desk:find", "get", "/find/"): (302, 200, 200, 200, 200, 200, 200),
-    ("exchange:ledger", "post", "/setup/imports/ledger/"): (302, 403, 403, 403, 403, 302, 403),
     ("conversion:page", "get", "/conversion/"): ALL_IN,
     ("conversion:time", "get", "/conversion/time/"): ALL_IN,
     ("conversion:time-table", "get", "/conversion/time/table.csv"): ALL_IN,
@@ -108,11 +83,9 @@ TABLE = {
     ("conversion:leads-working", "get", "/conversion/leads/working/leads/"): ALL_IN,
     ("conversion:leads-table", "get", "/conversion/leads/table.csv"): ALL_IN,
     ("conversion:seen", "get", "/conversion/set-and-seen/"): ALL_IN,
-    ("conversion:seen", "post", "/conversion/set-and-seen/"): (302, 403, 403, 422, 422, 422, 403),
     ("conversion:seen-working", "get", "/conversion/set-and-seen/working/?stage=ns_offer"): ALL_IN,
     ("conversion:test-working", "get", "/conversion/set-and-seen/back-test/error-set/"): ALL_IN,
     ("conversion:seen-table", "get", "/conversion/set-and-seen/table.csv"): ALL_IN,
-    ("conversion:typical", "post", "/conversion/time/typical-days/"): (302, 403, 403, 422, 422, 422, 403),
     ("conversion:records", "get", "/conversion/records/"): ALL_IN,
     ("conversion:records-working", "get", "/conversion/records/working/hope/"): (302, 404, 404, 404, 404, 404, 404),
     ("conversion:records-table", "get", "/conversion/records/table.csv"): ALL_IN,
@@ -134,24 +107,16 @@ TABLE = {
     ("attainment:commissions-table", "get", "/attainment/commissions/table.csv"): ALL_IN,
     ("attainment:commissions-working", "get", "/attainment/commissions/working/commission/"): ALL_IN,
     ("attainment:statement", "get", "/attainment/commissions/of/r08/"): (302, 404, 200, 404, 200, 200, 404),
-    ("attainment:issue", "post", "/attainment/commissions/of/r08/hand-out/"): (302, 403, 403, 404, 302, 302, 403),
     ("attainment:cash", "get", "/attainment/cash/"): ALL_IN,
     ("attainment:cash-table", "get", "/attainment/cash/table.csv"): ALL_IN,
     ("attainment:cash-working", "get", "/attainment/cash/working/won/"): ALL_IN,
     ("team:page", "get", "/team/"): ALL_IN,
     ("team:wall", "get", "/team/wall/"): ALL_IN,
     ("team:pack", "get", "/team/pack/"): ALL_IN,
-    ("team:new", "post", "/team/boards/"): (302, 422, 422, 422, 422, 422, 422),
-    ("team:start", "post", "/team/boards/team/start/"): (302,) * 7,
-    ("team:copy", "post", "/team/boards/none/copy/"): (302, 404, 404, 404, 404, 404, 404),
-    ("team:change", "post", "/team/boards/team/change/"): (302, 404, 404, 404, 404, 404, 404),
-    ("team:settings", "post", "/team/boards/team/settings/"): (302, 404, 404, 404, 404, 404, 404),
     ("team:tally", "get", "/team/tally/"): ALL_IN,
-    ("team:save-tally", "post", "/team/tally/keep/"): (302, 422, 422, 422, 422, 422, 422),
     ("team:tally-working", "get", "/team/tally/working/?show=created"): ALL_IN,
     ("team:tally-table", "get", "/team/tally/table.csv"): ALL_IN,
     ("team:tallies", "get", "/team/tallies/"): ALL_IN,
-    ("team:change-tally", "post", "/team/tallies/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("team:week", "get", "/team/this-week/"): ALL_IN,
     ("team:week-table", "get", "/team/this-week/table.csv"): ALL_IN,
     ("team:week-working", "get", "/team/this-week/working/won/"): ALL_IN,
@@ -160,16 +125,11 @@ TABLE = {
     ("team:open-table", "get", "/team/open/table.csv"): ALL_IN,
     ("team:one-to-ones", "get", "/team/one-to-one/"): ALL_IN,
     ("team:one-to-one", "get", "/team/one-to-one/r08/"): (302, 403, 200, 403, 200, 200, 200),
-    ("team:notes", "post", "/team/one-to-one/r08/notes/"): (302, 403, 403, 403, 302, 302, 403),
-    ("team:tick", "post", "/team/one-to-one/r08/agreed/agreed_r08/"): (302, 403, 302, 403, 302, 302, 403),
     ("team:gaps", "get", "/team/contact-gap/"): ALL_IN,
     ("team:gaps-working", "get", "/team/contact-gap/working/?rep="): ALL_IN,
     ("team:gaps-table", "get", "/team/contact-gap/table.csv"): ALL_IN,
     ("setup:contact-intervals", "get", "/setup/contact-intervals/"): ALL_IN,
-    ("setup:contact-intervals", "post", "/setup/contact-intervals/"): (302, 403, 403, 302, 302, 302, 403),
     ("tokens", "get", "/tokens/"): ALL_IN,
-    ("tokens", "post", "/tokens/"): (302, 422, 422, 422, 422, 422, 422),
-    ("token-away", "post", "/tokens/9/away/"): (302, 404, 404, 404, 404, 404, 404),
     ("api:openapi-json", "get", "/api/openapi.json"): (200,) * 7,
     ("api:api-root", "get", "/api/"): (404,) * 7,
     ("api:figure", "get", "/api/figures/forecast"): (401,) * 7,
@@ -182,37 +142,17 @@ TABLE = {
     ("api:tally_csv", "get", "/api/tallies/days-to-win/csv"): (401,) * 7,
     ("setup:page", "get", "/setup/"): ALL_IN,
     ("setup:stages", "get", "/setup/stages/new_site/"): ALL_IN,
-    ("setup:stages", "post", "/setup/stages/new_site/"): SET,
-    ("setup:move", "post", "/setup/stages/new_site/move/"): (302, 403, 403, 404, 404, 404, 403),
     ("setup:processes", "get", "/setup/processes/"): ALL_IN,
-    ("setup:processes", "post", "/setup/processes/"): SET,
-    ("setup:add-stage", "post", "/setup/stages/new_site/add/"): (302, 403, 403, 302, 302, 302, 403),
-    ("setup:retire", "post", "/setup/stages/new_site/retire/"): (302, 403, 403, 404, 404, 404, 403),
     ("setup:stage", "get", "/setup/stages/new_site/ns_offer/"): ALL_IN,
-    ("setup:stage", "post", "/setup/stages/new_site/ns_offer/"): (302, 403, 403, 404, 404, 404, 403),
     ("setup:organisation", "get", "/setup/organisation/"): ALL_IN,
-    ("setup:organisation", "post", "/setup/organisation/"): ADMIN_ONLY,
     ("setup:entries", "get", "/setup/lists/people/"): ALL_IN,
-    ("setup:entries", "post", "/setup/lists/people/"): ADMIN_ONLY,
-    ("setup:entries", "post", "/setup/lists/sources/"): SET,
     ("setup:entry", "get", "/setup/lists/categories/commit/"): ALL_IN,
-    ("setup:entry", "post", "/setup/lists/categories/commit/"): SET,
-    ("setup:entry", "post", "/setup/lists/people/r01/"): ADMIN_ONLY,
-    ("setup:remove", "post", "/setup/lists/categories/commit/remove/"): (302, 403, 403, 409, 409, 409, 403),
-    ("setup:remove", "post", "/setup/lists/people/r01/remove/"): (302, 403, 403, 403, 403, 409, 403),
-    ("setup:rate", "post", "/setup/lists/people/r01/rate/"): ADMIN_ONLY,
     ("setup:tree", "get", "/setup/tree/territories/"): ALL_IN,
-    ("setup:tree", "post", "/setup/tree/teams/"): ADMIN_ONLY,
-    ("setup:person", "post", "/setup/people/r01/"): (302, 403, 403, 403, 403, 400, 403),
     ("setup:start", "get", "/setup/start/"): (302, 403, 403, 403, 403, 200, 403),
-    ("setup:start", "post", "/setup/start/"): (302, 403, 403, 403, 403, 400, 403),
     ("exchange:look-around", "post", "/setup/imports/look-around/"): (302, 403, 403, 403, 403, 409, 403),
     ("exchange:imports", "get", "/setup/imports/"): IMPORTERS,
-    ("exchange:imports", "post", "/setup/imports/"): (302, 403, 403, 403, 403, 422, 403),
     ("exchange:import", "get", "/setup/imports/9/"): NO_IMPORT,
     ("exchange:faulty", "get", "/setup/imports/9/rows-to-mend.csv"): NO_IMPORT,
-    ("exchange:import-change", "post", "/setup/imports/9/change/"): NO_IMPORT,
-    ("setup:moments", "post", "/setup/stages/new_site/ns_offer/moments/"): (302, 403, 403, 400, 400, 400, 403),
     ("setup:stage-file", "get", "/setup/stages/new_site/ns_offer/files/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("setup:audit", "get", "/setup/audit/"): IMPORTERS,
     ("setup:audit-table", "get", "/setup/audit/table.csv"): IMPORTERS,
@@ -222,10 +162,7 @@ TABLE = {
     ("setup:backups", "post", "/setup/backups/"): (302, 403, 403, 403, 403, 409, 403),
     ("setup:quotas", "get", "/setup/quotas/"): (302, 403, 403, 200, 200, 200, 200),
     ("setup:quota-sheet", "get", "/setup/quotas/sheet.csv"): (302, 403, 403, 200, 200, 200, 200),
-    ("setup:quota-undo", "post", "/setup/quotas/undo/"): (302, 403, 403, 404, 404, 404, 403),
     ("setup:quota-parts", "get", "/setup/quotas/parts/"): ALL_IN,
-    ("setup:quota-parts", "post", "/setup/quotas/parts/"): SET,
-    ("setup:quotas", "post", "/setup/quotas/"): (302, 403, 403, 302, 302, 302, 403),
 }
 
 
@@ -239,7 +176,9 @@ def names(patterns, prefix=""):
 
 
 def test_every_address_is_in_the_table():
-    assert set(names(get_resolver().url_patterns)) == {name for name, _, _ in TABLE}
+    """Or among the valid requests, which are sent by each role about each one's things."""
+    sent = {resolve(re.sub(r"\{\w+\}", "1", address).partition("?")[0]).view_name for address, *_ in POSTS}
+    assert set(names(get_resolver().url_patterns)) == {name for name, _, _ in TABLE} | sent
 
 
 def viewer():
@@ -266,7 +205,7 @@ def test_each_role_gets_what_the_table_says(demo, client, sign_in):
                     sign_in(who)
             answer = getattr(client, entry[1])(entry[2])
             # What ends a session or leaves something in it would change the answers after it.
-            begins_anew = entry[0] in ("sign-out", "demo-sign-in", "deals:part", "deals:change", "desk:update")
+            begins_anew = entry[0] in ("sign-out", "demo-sign-in")
             if answer.status_code != expected[place]:
                 found[who, *entry] = (answer.status_code, expected[place])
     assert not found

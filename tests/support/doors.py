@@ -6,11 +6,18 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 
 from tests.conftest import NOW
+from wise_tally.boards.models import Dashboard, Tally
 from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, KeptFile, Lead, Note
+from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, KeptFile, Lead, Note, SavedView
+from wise_tally.exchange.importing.run import start_run
+from wise_tally.org.access import viewer_of
 from wise_tally.org.book_number import ground_changed, revisions_added
-from wise_tally.org.models import CommissionRate, Person
-from wise_tally.process.models import Stage
+from wise_tally.org.models import AgreedAction, ApiToken, CommissionRate, Person
+from wise_tally.org.records import as_text
+from wise_tally.org.token_actions import give_token
+from wise_tally.process.models import Source, Stage, StageFile, StageGuide, StageNotice, StageRule
+from wise_tally.scope.uploads import UploadedTable
+from wise_tally.setup.stages.form import kept_rows
 from wise_tally.targets.models import Call, Quota, QuotaChange
 
 # Quota, call and rate of each, as digits: found in a page however they are written there.
@@ -21,7 +28,8 @@ JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 class Belongings:
     """What a person owns; `fill` puts its identifiers into an address or a form."""
 
-    def __init__(self, owner):
+    def __init__(self, owner, firm):
+        self.firm = firm
         person, was = Person.objects.get(key=owner), NOW - timedelta(days=30)
         self.owner, self.mark, self.numbers = owner, f"Zwick{owner}", NUMBERS[owner]
         quota_minor, call_minor = (int(digits) * 100 for digits in self.numbers[:2])
@@ -57,24 +65,61 @@ class Belongings:
         CommissionRate.objects.create(
             subject="person", subject_key=owner, from_on=date(2020, 1, 1), rate_bp=int(self.numbers[2])
         )
-        self.names = {"owner": owner, "account": account.key, "account_name": account.name, "twin": twin.key,
+        self.names = firm.names | self.of_their_own(person, deal)
+        self.names |= {"owner": owner, "account": account.key, "account_name": account.name, "twin": twin.key,
                       "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key,
                       "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
                       "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
         revisions_added()
         ground_changed()
 
+    def of_their_own(self, person, deal):
+        """What is nobody else's business, nor that of those above; identifiers by name."""
+        view = SavedView.objects.create(key=f"z_view_{self.owner}", name=f"{self.mark} view", owner=person)
+        tally = Tally.objects.create(
+            key=f"z_tally_{self.owner}", name=f"{self.mark} tally", owner=person, query="show=won"
+        )
+        board = Dashboard.objects.create(key=f"z_board_{self.owner}", name=f"{self.mark} board", owner=person)
+        give_token(viewer_of(person), f"{self.mark} token", NOW)
+        agreed = AgreedAction.objects.create(key=f"z_agreed_{self.owner}", person_key=self.owner, by=person,
+                                             agreed_on=NOW.date(), text=f"{self.mark} agreed")  # fmt: skip
+        step = {"next_step": deal.next_step, "next_step_on": None}
+        return {"view": view.key, "tally": tally.key, "board": board.key, "agreed": agreed.key,
+                "token": ApiToken.objects.get(person=person).pk, "step": as_text(step),
+                "step_before": as_text(step | {"next_step": "Ask"})}  # fmt: skip
+
     def fill(self, body):
         """An address, or the values of a form, with this person's identifiers; `FILE` becomes an upload."""
-        if isinstance(body, str):
-            return SimpleUploadedFile("a.txt", b"hello") if body == "FILE" else body.format(**self.names)
-        return {name.format(**self.names): self.fill(value) for name, value in body.items()}
+        if isinstance(body, dict):
+            filled = {name.format(**self.names): self.fill(value) for name, value in body.items()}
+            return self.firm.stages | filled if "STAGES" in body else filled
+        if not isinstance(body, str) or body == "FILE":
+            return body if body != "FILE" else SimpleUploadedFile("a.csv", b"name\nQuite New\n")
+        return self.names["revision"] if body == "REVISION" else body.format(**self.names)
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
         digits = "".join(c for c in text if c not in " .,\u202f\u00a0’'")
         quota, call, rate = self.numbers
         return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
+
+
+class Firm:
+    """What belongs to the firm: a source that nothing uses, a later rule, a guide's file, a notice, a file on its way in."""
+
+    def __init__(self, admin):
+        stage = Stage.objects.get(key="ns_offer")
+        Source.objects.create(key="z_source", name="Unused")
+        StageGuide.objects.create(stage=stage, checklist="Power or sun")
+        StageFile.objects.create(stage=stage, name="z.txt", content=b"x")
+        StageNotice.objects.create(key="z_notice", stage=stage, recipients="owner", subject="S", body="B")
+        later = StageRule.objects.create(stage=stage, effective_at=NOW + timedelta(days=9), probability_bp=5_000)
+        content = b"name\nQuite New\n"
+        run = start_run(viewer_of(admin), "leads", "a.csv", content, UploadedTable(["name"], [(2, ["Quite New"])]), NOW)
+        rows = kept_rows(list(stage.process.stages.filter(retired=False)), NOW)
+        typed = {f"{name}:{row.stage.key}": value for row in rows for name, value in row.values.items()}
+        self.stages = typed | {"probability:ns_offer": "51"}
+        self.names = {"rule": later.pk, "run": run.pk}
 
 
 # Who is there at all, and tries, is written down whatever the answer.
