@@ -6,9 +6,11 @@ import subprocess
 import zipfile
 from datetime import date, datetime
 from random import Random
+from time import monotonic
 
 import openpyxl
 import pytest
+import xlsxwriter
 from django.core.management import call_command
 from django.db import transaction
 
@@ -79,15 +81,54 @@ def test_tables_come_as_text_with_the_row_on_which_each_record_begins():
     assert quoted.header == ["Name", "Note"]
     assert quoted.rows == [(2, ["A", "two\r\nlines"]), (5, ["B", "one"])]
     rows = [["Name", "Day", "Money", "Yes"], ["A", date(2026, 11, 23), 1250.5, True], [None, None, None, None],
-            ["B", datetime(2026, 11, 23, 9, 30), 12.0, "=1+1"]]  # fmt: skip
+            ["B", datetime(2026, 11, 23, 9, 30), 12.0, "x"]]  # fmt: skip
     sheet = read_table("x.xlsx", workbook(rows))
-    assert sheet.rows == [(2, ["A", "2026-11-23", "1250.5", "true"]), (4, ["B", "2026-11-23T09:30:00", "12", "=1+1"])]
+    assert sheet.rows == [(2, ["A", "2026-11-23", "1250.5", "true"]), (4, ["B", "2026-11-23T09:30:00", "12", "x"])]
     assert read_table("x.csv", "a|b\n1|ä\n".encode("utf-16")).rows == [(2, ["1", "ä"])]
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as package:
         package.writestr("hello.txt", "x")
     with pytest.raises(UploadRefused, match="no workbook"):
         read_table("x.xlsx", out.getvalue())
+
+
+CELL = '<row r="{0}"><c r="{1}{0}" t="inlineStr"><is><t>{2}</t></is></c></row>'
+ENTITIES = "".join(f'<!ENTITY e{n} "{f"&e{n - 1};" * 10}">' for n in range(1, 9))
+SPOILED = {
+    "cells in far corners": ("", CELL.format(1, "A", "n") + CELL.format(199_999, "XFD", "x")),
+    "more rows than anybody types": ("", CELL.format(1, "A", "n") + CELL.format(1_048_576, "A", "x")),
+    "words that unfold": (f'<!DOCTYPE l [<!ENTITY e0 "aaaaaaaaaa">{ENTITIES}]>', CELL.format(1, "A", "&e8;")),
+    "a header without end": (
+        "",
+        CELL.format(1, "A", "n").replace("</row>", CELL.format(1, "KP", "n").partition(">")[2]),
+    ),
+    "cut off in the middle": ("", CELL.format(1, "A", "n") + "<row r="),
+    "blanks without end": ("", CELL.format(1, "A", "n") + " " * 50_000_000),
+}
+
+
+@pytest.mark.parametrize("how", SPOILED)
+def test_a_spoiled_workbook_is_refused_at_once(how):
+    before, rows = SPOILED[how]
+    out, name = io.BytesIO(), "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
+    sheet = f'<?xml version="1.0"?>{before}<worksheet xmlns="{name}"><sheetData>{rows}</sheetData></worksheet>'
+    with zipfile.ZipFile(io.BytesIO(workbook([["n"]]))) as good, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bad:
+        for part in good.infolist():
+            bad.writestr(part.filename, sheet if part.filename.endswith("sheet1.xml") else good.read(part))
+    began = monotonic()
+    with pytest.raises(UploadRefused, match="accepted"):
+        read_table("x.xlsx", out.getvalue())
+    assert monotonic() - began < 2
+
+
+def test_a_formula_comes_as_what_it_came_to():
+    out = io.BytesIO()
+    with xlsxwriter.Workbook(out) as book:
+        sheet = book.add_worksheet()
+        sheet.write("A3", "quota")
+        sheet.write_formula("A4", "=2*600", None, 1_200)
+        sheet.write("C4", "beside the header")
+    assert read_table("x.xlsx", out.getvalue()) == UploadedTable(["quota"], [(4, ["1200"])])
 
 
 def everything(folder):

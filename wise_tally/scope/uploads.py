@@ -4,16 +4,13 @@ import csv
 import io
 import zipfile
 from dataclasses import dataclass
-from datetime import date, datetime
-from typing import Any
 
-import openpyxl
 from django.core.files.uploadedfile import UploadedFile
+
+from wise_tally.scope.workbook import WorkbookRefused, rows_of
 
 MOST_BYTES = 50_000_000
 MOST_UNPACKED = 50_000_000
-MOST_ROWS = 200_000
-MOST_COLUMNS = 300
 
 
 class UploadRefused(Exception):
@@ -93,50 +90,12 @@ def _xlsx(content: bytes) -> UploadedTable:
                 raise UploadRefused("The workbook unpacks to more than 50 MB; accepted: a smaller one, or CSV.")
             if "[Content_Types].xml" not in package.namelist():
                 raise UploadRefused("This is a zip file named .xlsx, but no workbook; accepted: CSV or XLSX.")
-        book = openpyxl.load_workbook(io.BytesIO(content), read_only=True, data_only=False)
-        sheet = book.worksheets[0]
-        sheet.reset_dimensions()
-        rows: list[tuple[int, list[str]]] = []
-        width = _width(sheet)
-        for number, cells in enumerate(sheet.iter_rows(values_only=True, max_col=width), 1):
-            if number > MOST_ROWS:
-                raise UploadRefused(f"The workbook has more than {MOST_ROWS:,} rows; accepted: fewer, or CSV.")
-            texts = [_text(cell) for cell in cells]
-            if any(texts):
-                rows.append((number, texts))
-    except UploadRefused:
-        raise
-    except Exception as error:
+        rows = rows_of(content)
+    except WorkbookRefused as refused:
+        raise UploadRefused(str(refused)) from refused
+    except zipfile.BadZipFile as error:
         raise UploadRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
     return _table(rows, "")
-
-
-def _width(sheet: Any) -> int:
-    """The columns of the header: nothing to its right is read, however wide a spoiled row claims to be."""
-    for cells in sheet.iter_rows(values_only=True, max_col=MOST_COLUMNS + 1, max_row=MOST_ROWS):
-        filled = [place for place, cell in enumerate(cells, 1) if _text(cell)]
-        if filled and filled[-1] > MOST_COLUMNS:
-            raise UploadRefused(f"The header has more than {MOST_COLUMNS} columns; accepted: fewer, or CSV.")
-        if filled:
-            return filled[-1]
-    return 1
-
-
-def _text(value: Any) -> str:
-    """A cell as text: whole numbers without a point, dates as ISO 8601."""
-    if value is None:
-        return ""
-    if isinstance(value, datetime):
-        return (
-            value.date().isoformat() if value.time().isoformat() == "00:00:00" else value.isoformat(timespec="seconds")
-        )
-    if isinstance(value, date):
-        return value.isoformat()
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float):
-        return str(int(value)) if value.is_integer() and abs(value) < 1e15 else repr(value)
-    return str(value)
 
 
 def _table(rows: list[tuple[int, list[str]]], note: str) -> UploadedTable:

@@ -1,0 +1,85 @@
+"""The first sheet of an uploaded workbook, read in a process of its own: a spoiled one ends that process, not the server."""
+
+import io
+import json
+import resource
+import subprocess
+import sys
+from datetime import date, datetime
+from typing import Any
+
+from python_calamine import CalamineError, CalamineWorkbook
+
+MOST_ROWS = 200_000
+MOST_COLUMNS = 300
+# A reader lays a sheet out as one block, so two cells in far corners ask for all between them.
+MOST_MEMORY = 1_500_000_000
+MOST_SECONDS = 20
+
+Rows = list[tuple[int, list[str]]]
+
+
+class WorkbookRefused(Exception):
+    """The sheet cannot be read, or is larger than what is accepted."""
+
+
+def rows_of(content: bytes) -> Rows:
+    """Rows of text with the numbers that they have in the sheet, as wide as the header; raises WorkbookRefused."""
+    command = [sys.executable, "-I", __file__]
+    try:
+        done = subprocess.run(command, input=content, capture_output=True, timeout=MOST_SECONDS, check=True)
+    except subprocess.SubprocessError as error:
+        raise WorkbookRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
+    answer: dict[str, Any] = json.loads(done.stdout)
+    if refused := answer.get("refused"):
+        raise WorkbookRefused(refused)
+    return [(number, cells) for number, cells in answer["rows"]]
+
+
+def _read(content: bytes) -> Rows:
+    sheet = CalamineWorkbook.from_filelike(io.BytesIO(content)).get_sheet_by_index(0)
+    if sheet.total_height > MOST_ROWS:
+        raise WorkbookRefused(f"The workbook has more than {MOST_ROWS:,} rows; accepted: fewer, or CSV.")
+    rows: Rows = []
+    width: int | None = None
+    for number, cells in enumerate(sheet.iter_rows(), 1):
+        # Nothing to the right of the header is read, however wide a row claims to be.
+        texts = [_text(cell) for cell in cells[:width]]
+        if not any(texts):
+            continue
+        if width is None:
+            width = max(place for place, text in enumerate(texts, 1) if text)
+            if width > MOST_COLUMNS:
+                raise WorkbookRefused(f"The header has more than {MOST_COLUMNS} columns; accepted: fewer, or CSV.")
+        rows.append((number, texts[:width]))
+    return rows
+
+
+def _text(value: Any) -> str:
+    """A cell as text: whole numbers without a point, dates as ISO 8601."""
+    if isinstance(value, datetime):
+        is_day = value.time().isoformat() == "00:00:00"
+        return value.date().isoformat() if is_day else value.isoformat(timespec="seconds")
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return str(int(value)) if value.is_integer() and abs(value) < 1e15 else repr(value)
+    return str(value)
+
+
+def main() -> None:
+    """Read a workbook from standard input, write its rows or why not as JSON."""
+    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+    try:
+        answer: dict[str, Any] = {"rows": _read(sys.stdin.buffer.read())}
+    except WorkbookRefused as refused:
+        answer = {"refused": str(refused)}
+    except CalamineError:
+        answer = {"refused": "The file cannot be read as a workbook; accepted: CSV or XLSX."}
+    json.dump(answer, sys.stdout)
+
+
+if __name__ == "__main__":
+    main()
