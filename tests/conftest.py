@@ -28,7 +28,7 @@ def _fixed_day(monkeypatch):
 @pytest.fixture(autouse=True)
 def _fresh_shelf():
     """Each test has its own database state, so no book may be left from the one before."""
-    from wise_tally.shelf.book import shelf
+    from wise_tally.book.store import shelf
 
     shelf.forget()
     yield
@@ -111,7 +111,7 @@ def put_demo():
     """The demo workspace of a fixed day, its people able to sign in: built once, its rows put back after that."""
     from django.db import connection
 
-    from wise_tally.exchange.demo.build import build_demo
+    from wise_tally.demo.build import build_demo
 
     if MADE:
         _replace_rows(with_demo=True)

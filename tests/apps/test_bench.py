@@ -5,15 +5,15 @@ from datetime import date
 
 import pytest
 
+from wise_tally.bench import baseline
+from wise_tally.bench.package import TODAY, write_bench
+from wise_tally.book.store import shelf
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.time_in_stage import time_in_stage
-from wise_tally.exchange.bench import baseline
-from wise_tally.exchange.bench.package import TODAY, write_bench
-from wise_tally.exchange.reading import read_package
-from wise_tally.shelf.book import shelf
+from wise_tally.package.reading import read_package
 
 pytestmark = pytest.mark.django_db
 

@@ -8,10 +8,10 @@ from django.core.management import call_command
 from tests.conftest import TODAY
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.exchange.demo.build import write_demo
-from wise_tally.org.book_number import revisions_added
-from wise_tally.org.models import Person, Team
+from wise_tally.demo.build import write_demo
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.org.book_number import revisions_added
+from wise_tally.domain.org.models import Person, Team
 
 pytestmark = pytest.mark.django_db
 THREE_YEARS, DAY = "2023-11-24/2026-11-23", TODAY.isoformat()

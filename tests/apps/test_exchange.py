@@ -12,14 +12,14 @@ from frictionless import Package
 
 from tests.support.random_world import random_world
 from tests.support.world import World, ask, moment
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.exchange.faults import PackageRefused
-from wise_tally.exchange.figures import FIGURES, Question, figures
-from wise_tally.exchange.management.commands.figures import Command
-from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.tables import TABLES
-from wise_tally.exchange.writing import write_package
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.interfaces.figures import FIGURES, Question, figures
+from wise_tally.interfaces.management.commands.figures import Command
+from wise_tally.package.faults import PackageRefused
+from wise_tally.package.reading import read_package
+from wise_tally.package.tables import TABLES
+from wise_tally.package.writing import write_package
 
 pytestmark = pytest.mark.django_db
 CONTRACT = Path(__file__).parent.parent / "data" / "contract"
@@ -284,7 +284,7 @@ def test_import_and_figures_run_from_a_shell_on_a_missing_database(tmp_path):
 
 def whole_workspace(folder):
     """The worked example with one record of every part of the workspace file."""
-    from wise_tally.exchange.workspace_file import PARTS
+    from wise_tally.package.workspace_file import PARTS
 
     shutil.copytree(CONTRACT / "small", folder)
     refs = {"people": "u1", "teams": "t1", "stages": "p1", "deals": "d1", "dashboards": "id of dashboards"}
@@ -335,7 +335,7 @@ def test_faults_of_the_workspace_file_are_named_and_nothing_is_taken(tmp_path, s
 
 
 def test_the_documents_hold_the_schema_of_the_workspace_file():
-    from wise_tally.exchange.workspace_file import schema
+    from wise_tally.package.workspace_file import schema
 
     text = (Path(__file__).resolve().parents[2] / "docs" / "exchange.md").read_text()
     written = text.split("```json schema\n")[1].split("```")[0]

@@ -9,20 +9,20 @@ from django.core.exceptions import PermissionDenied
 from django.db import connection
 
 from tests.support.world import World, ask, moment
-from wise_tally.deals.actions import DealState, OldState, StageRefused, change_deal, last_revision, set_credits
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.deals.revert import revert
-from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.writing import write_package
-from wise_tally.org.access import Viewer
-from wise_tally.org.book_number import revisions_added
-from wise_tally.org.models import Person, Team, Territory
-from wise_tally.org.people_actions import move_person, move_team, move_territory
-from wise_tally.process.actions import StageEdit, set_stages
-from wise_tally.process.models import Category, Stage
-from wise_tally.process.stage_actions import order_stages
-from wise_tally.shelf.book import shelf
-from wise_tally.targets.actions import QuotaCell, QuotaChanged, QuotaOverlaps, set_quotas
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.actions import DealState, OldState, StageRefused, change_deal, last_revision, set_credits
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.deals.revert import revert
+from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.book_number import revisions_added
+from wise_tally.domain.org.models import Person, Team, Territory
+from wise_tally.domain.org.people_actions import move_person, move_team, move_territory
+from wise_tally.domain.process.actions import StageEdit, set_stages
+from wise_tally.domain.process.models import Category, Stage
+from wise_tally.domain.process.stage_actions import order_stages
+from wise_tally.domain.targets.actions import QuotaCell, QuotaChanged, QuotaOverlaps, set_quotas
+from wise_tally.package.reading import read_package
+from wise_tally.package.writing import write_package
 
 ADMIN = Viewer("m", "M", "admin", ())
 REP = Viewer("a", "A", "rep", ())

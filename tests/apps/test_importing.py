@@ -17,20 +17,20 @@ from django.db import transaction
 from tests.conftest import NOW
 from tests.support.random_world import random_world
 from tests.support.world import World, ask
+from wise_tally.book.store import shelf
 from wise_tally.core.effect import StageChange, effect_of, with_changes
-from wise_tally.deals.models import Account, Deal, DealRevision, Lead
-from wise_tally.exchange.importing import journal
-from wise_tally.exchange.importing.kinds import KINDS, guess, guess_forms
-from wise_tally.exchange.importing.prepare import Matching, derived_key
-from wise_tally.exchange.importing.run import begin, progress_of, start_run, tell, undo_run
-from wise_tally.exchange.models import ImportRun
-from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.tables import TABLES
-from wise_tally.exchange.writing import write_package
-from wise_tally.org.access import Viewer
-from wise_tally.org.models import AuditEntry, Person
-from wise_tally.scope.uploads import UploadedTable, UploadRefused, read_table
-from wise_tally.shelf.book import shelf
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.domain.imports.models import ImportRun
+from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.package.reading import read_package
+from wise_tally.package.tables import TABLES
+from wise_tally.package.writing import write_package
+from wise_tally.pages.setup.imports import journal
+from wise_tally.pages.setup.imports.kinds import KINDS, guess, guess_forms
+from wise_tally.pages.setup.imports.prepare import Matching, derived_key
+from wise_tally.pages.setup.imports.run import begin, progress_of, start_run, tell, undo_run
+from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_table
 
 ADMIN = Viewer("boss", "Boss", "admin", ())
 GUESSES = [

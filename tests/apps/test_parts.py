@@ -10,16 +10,16 @@ from django.db import connection
 
 from tests.conftest import NOW
 from tests.support.world import World, ask
-from wise_tally.deals.models import Account, Contact, Deal, DealContact, KeptFile, Lead, Note, SavedView
-from wise_tally.deals.parts import PARTS, Who, change_part, part_text
-from wise_tally.exchange.faults import PackageRefused
-from wise_tally.exchange.reading import read_package
-from wise_tally.exchange.writing import write_package
-from wise_tally.org.access import viewer_of
-from wise_tally.org.clock import local_day
-from wise_tally.org.models import Person
-from wise_tally.org.records import ChangedMeanwhile
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.models import Account, Contact, Deal, DealContact, KeptFile, Lead, Note, SavedView
+from wise_tally.domain.deals.parts import PARTS, Who, change_part, part_text
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.package.faults import PackageRefused
+from wise_tally.package.reading import read_package
+from wise_tally.package.writing import write_package
 
 
 def small_world():

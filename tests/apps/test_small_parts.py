@@ -11,19 +11,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.world import World, ask
+from wise_tally.book.store import shelf
 from wise_tally.core.lines import Filter
-from wise_tally.deal_pages.history import history
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.exchange.cells import number, scaled
-from wise_tally.org.access import ROLES, May, Viewer, allowed_scope, may_change_deal
-from wise_tally.org.book_number import revisions_added
-from wise_tally.org.models import Person
-from wise_tally.org.sign_in_actions import give_sign_in
-from wise_tally.process.models import Stage
-from wise_tally.shelf.book import shelf
-from wise_tally.ui.ink import ink_bar
-from wise_tally.ui.numbers import typed_days, typed_money, typed_percent
-from wise_tally.ui.templatetags import figures as filters
+from wise_tally.domain import formats as filters
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.org.access import ROLES, May, Viewer, allowed_scope, may_change_deal
+from wise_tally.domain.org.book_number import revisions_added
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.sign_in_actions import give_sign_in
+from wise_tally.domain.process.models import Stage
+from wise_tally.domain.typed_numbers import typed_days, typed_money, typed_percent
+from wise_tally.package.cells import number, scaled
+from wise_tally.pages.deals.history import history
+from wise_tally.web.ink import ink_bar
 
 DAY = date(2026, 11, 23)
 

@@ -3,8 +3,8 @@
 import pytest
 from playwright.sync_api import expect
 
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Activity, Deal, DealRevision
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Activity, Deal, DealRevision
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 

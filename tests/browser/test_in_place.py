@@ -7,9 +7,9 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.ui.templatetags.figures import short
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.formats import short
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 KEY, QUARTER, AS_OF = "d9001", "FY2027-Q3", "2026-11-23"
@@ -182,7 +182,7 @@ def test_figures_follow_and_a_deal_that_leaves_the_page_stays_marked(visit):
 
 
 def test_a_conflict_says_who_and_both_values_and_lets_choose(visit):
-    from wise_tally.deals.models import DealRevision
+    from wise_tally.domain.deals.models import DealRevision
 
     row = Row(visit, "list")
     other = deal_now()

@@ -7,10 +7,10 @@ from playwright.sync_api import expect
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.lines import Filter
 from wise_tally.core.working import forecast_working
-from wise_tally.shelf.book import shelf
-from wise_tally.ui.templatetags.figures import money, short
+from wise_tally.domain.formats import money, short
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
@@ -145,8 +145,8 @@ def test_a_row_opens_to_its_deals_without_a_script_error_and_without_script(visi
 
 
 def test_a_card_moves_between_lanes_by_drag_and_by_keyboard_and_back(visit):
-    from wise_tally.deals.actions import last_revision
-    from wise_tally.deals.models import Deal
+    from wise_tally.domain.deals.actions import last_revision
+    from wise_tally.domain.deals.models import Deal
 
     page = visit("admin", path="/deals/?view=lanes&process=new_site")
     deal = Deal.objects.get(key="d9001")

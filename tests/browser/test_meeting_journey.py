@@ -4,10 +4,10 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.targets.models import Call
-from wise_tally.ui.templatetags.figures import money, short, whole
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.formats import money, short, whole
+from wise_tally.domain.targets.models import Call
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"

@@ -5,8 +5,8 @@ from playwright.sync_api import expect
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.org.models import Membership, TeamParent
-from wise_tally.process.models import Stage
+from wise_tally.domain.org.models import Membership, TeamParent
+from wise_tally.domain.process.models import Stage
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 

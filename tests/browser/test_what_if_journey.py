@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
-from wise_tally.deals.models import Deal
+from wise_tally.domain.deals.models import Deal
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 

@@ -12,8 +12,7 @@ from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents, half_even, local
 from tests.support.random_world import random_world
 from tests.support.world import World, ask, moment
-from wise_tally.attainment.cash import Cash
-from wise_tally.attainment.commissions import rates_of
+from wise_tally.book.store import shelf
 from wise_tally.core.attainment import DaysOf, deals_needed, ranks, so_far
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import payments_in
@@ -23,7 +22,8 @@ from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
 from wise_tally.core.same_days import YEAR, same_days
-from wise_tally.shelf.book import shelf
+from wise_tally.pages.attainment.cash import Cash
+from wise_tally.pages.attainment.commissions import rates_of
 
 SEEDS = range(6)
 
@@ -209,7 +209,7 @@ def plain_commissions(naive, rates, above, quotas, period_of, chosen):
 @pytest.mark.parametrize("seed", SEEDS)
 def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
     """Rates by the day of closing, the part above quota, take-backs in later periods; quarters and months."""
-    from wise_tally.org.models import Person, RateAboveQuota
+    from wise_tally.domain.org.models import Person, RateAboveQuota
 
     world = with_commissions(seed).read(tmp_path)
     RateAboveQuota.objects.create(person=Person.objects.get(key="a"), from_on=date(2020, 1, 1), rate_bp=900)
@@ -352,7 +352,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
     from types import SimpleNamespace
 
     from wise_tally.core.activity import activity_attainment
-    from wise_tally.scope.done import done_in
+    from wise_tally.web.activities_done import done_in
 
     random, world = Random(f"acts{seed}"), random_world(seed, 5)
     start, end, day = window(seed)

@@ -12,6 +12,7 @@ from sklearn.metrics import brier_score_loss
 from tests.support.naive import ZONE, Naive, cents, local
 from tests.support.random_world import random_world
 from tests.support.world import World
+from wise_tally.book.store import shelf
 from wise_tally.core.backtest import back_test, brier, checkpoints
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
@@ -24,7 +25,6 @@ from wise_tally.core.seen import decided_in, set_and_seen
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities
 from wise_tally.core.size_bands import NAMES, SIZE, with_size_bands
 from wise_tally.core.time_in_stage import stay_lines, summed, time_in_stage
-from wise_tally.shelf.book import shelf
 
 AS_OF = date(2025, 11, 20)
 SCOPE = Filter(process=0)

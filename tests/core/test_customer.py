@@ -8,13 +8,7 @@ from hypothesis import strategies as st
 from tests.support.plain_plans import dues
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import Plan, whole_minor
-from wise_tally.core.customer import (
-    Owed,
-    Sale,
-    ageing,
-    compare_sales,
-    contact_gap,
-)
+from wise_tally.core.customer import Owed, Sale, ageing, compare_sales, contact_gap
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.core.same_days import YEAR, same_days, year_before
 

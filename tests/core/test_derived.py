@@ -11,12 +11,12 @@ import pytest
 
 import wise_tally.config.urls  # noqa: F401 - every module that declares a derived value is loaded
 from tests.support.random_world import random_world
+from wise_tally.book.store import shelf
 from wise_tally.core.book import Book, Standing
 from wise_tally.core.derived import DECLARED, OWNERS, Grows
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import BASES, MEASURES
-from wise_tally.shelf.book import shelf
 
 pytestmark = pytest.mark.django_db
 GROWTHS = 12

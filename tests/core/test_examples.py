@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.world import World
-from wise_tally.attainment.commissions import rates_of
+from wise_tally.book.store import shelf
 from wise_tally.core.attainment import DaysOf, ranks
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import CashPeriod, cash_calendar, payments_in
@@ -15,8 +15,8 @@ from wise_tally.core.commission import commissions, like, rate_on, summed
 from wise_tally.core.lines import Filter
 from wise_tally.core.same_days import YEAR, same_days, year_before
 from wise_tally.core.tally import change_of
-from wise_tally.org.models import Person, RateAboveQuota
-from wise_tally.shelf.book import shelf
+from wise_tally.domain.org.models import Person, RateAboveQuota
+from wise_tally.pages.attainment.commissions import rates_of
 
 DAYS = st.dates(date(2001, 1, 1), date(2098, 12, 31))
 db = pytest.mark.django_db

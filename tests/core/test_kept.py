@@ -12,6 +12,7 @@ from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents
 from tests.support.random_world import random_world
 from tests.support.world import World
+from wise_tally.book.store import shelf
 from wise_tally.core.attainment import attainment
 from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import ConversionOptions, conversion
@@ -22,7 +23,6 @@ from wise_tally.core.measures import valued
 from wise_tally.core.reconcile import scope_tests
 from wise_tally.core.tally import Asked, Sides, tally_values
 from wise_tally.core.time_in_stage import days_to_win
-from wise_tally.shelf.book import shelf
 
 pytestmark = pytest.mark.django_db
 SEEDS = range(5)

@@ -11,6 +11,7 @@ import pytest
 from tests.support.naive import cents, half_even
 from tests.support.plain_plans import dues
 from tests.support.random_world import random_world
+from wise_tally.book.store import shelf
 from wise_tally.core.bridge import bridge
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.cash import Plan, PlanRows, first_dues, first_year_minor
@@ -20,7 +21,6 @@ from wise_tally.core.lines import Filter
 from wise_tally.core.measures import BASES, MEASURES, valued
 from wise_tally.core.money import apportion, divided_parts
 from wise_tally.core.working import forecast_working
-from wise_tally.shelf.book import shelf
 
 PRODUCTS = (("p1", "Buoys", "40"), ("p2", "Buoys", None), ("p3", "Visits", "7.5"), ("p4", None, "1"))
 AS_OF, PERIOD = date(2025, 3, 10), "2025-01-01/2025-06-30"

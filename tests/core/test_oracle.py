@@ -10,13 +10,13 @@ import pytest
 from tests.support.naive import Naive, cents, local, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.conversion import ConversionOptions, cohort
 from wise_tally.core.deal_list import slips
 from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import Filter
 from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import time_in_stage
-from wise_tally.shelf.book import shelf
 
 SEEDS = range(12)
 NAMES = ("won", "lost", "open", "weighted_open", "weighted", "overdue", "overdue_before", "undated")

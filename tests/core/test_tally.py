@@ -10,6 +10,7 @@ import pytest
 from tests.core.test_oracle import window
 from tests.support.naive import Naive, local
 from tests.support.random_world import random_world
+from wise_tally.book.store import shelf
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.ground import LOST, OPEN, WON
@@ -24,7 +25,6 @@ from wise_tally.core.people_table import (
     week_together,
 )
 from wise_tally.core.tally import MEASURES, Asked, Sides, breakdowns_of, buckets, counted_deals, tally_values
-from wise_tally.shelf.book import shelf
 
 pytestmark = pytest.mark.django_db
 SEEDS = range(5)

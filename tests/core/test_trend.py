@@ -6,11 +6,11 @@ from random import Random
 import pytest
 
 from tests.support.random_world import random_world
+from wise_tally.book.store import shelf
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.trend import trend
-from wise_tally.shelf.book import shelf
 
 
 @pytest.mark.django_db

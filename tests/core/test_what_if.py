@@ -6,10 +6,10 @@ from random import Random
 import pytest
 
 from tests.support.random_world import random_world
+from wise_tally.book.store import shelf
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.what_if import Supposed, WhatIf, supposed
-from wise_tally.shelf.book import shelf
 
 AS_OF = date(2025, 3, 10)
 LAST = {"won": "w", "lost": "l"}

@@ -3,7 +3,7 @@
 import pytest
 
 from tests.support.world import ask
-from wise_tally.process.models import Stage
+from wise_tally.domain.process.models import Stage
 
 pytestmark = pytest.mark.django_db
 SEEN = "/conversion/set-and-seen/?period=FY2026&process=new_site"

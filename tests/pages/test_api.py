@@ -15,10 +15,10 @@ from schemathesis.specs.openapi.checks import positive_data_acceptance
 
 from tests.support.world import ask
 from wise_tally.config.wsgi import application
-from wise_tally.org.access import viewer_of
-from wise_tally.org.clock import now
-from wise_tally.org.models import ApiToken, AuditEntry, Person
-from wise_tally.org.token_actions import give_token
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import ApiToken, AuditEntry, Person
+from wise_tally.domain.org.token_actions import give_token
 
 pytestmark = pytest.mark.django_db
 load_all_checks()
@@ -93,7 +93,7 @@ def test_a_token_shows_what_its_person_sees(demo, client):
     rep, manager = bearer(token_of("r08")), bearer(token_of("m1"))
     mine = client.get("/api/deals?per_page=500", **rep).json()
     assert mine["total"] < client.get("/api/deals", **manager).json()["total"]
-    from wise_tally.deals.models import DealCredit
+    from wise_tally.domain.deals.models import DealCredit
 
     credited = set(DealCredit.objects.filter(person__key="r08").values_list("deal__key", flat=True))
     assert {deal["owner"] for deal in mine["deals"] if deal["deal_id"] not in credited} == {"r08"}

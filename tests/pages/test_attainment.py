@@ -11,14 +11,14 @@ import pytest
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.attainment import four_quarters_before
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
-from wise_tally.deals.models import Activity, DealCredit, DealLine
-from wise_tally.org.models import Person
-from wise_tally.shelf.book import shelf
-from wise_tally.targets.models import Quota
-from wise_tally.ui.templatetags import figures as filters
+from wise_tally.domain import formats as filters
+from wise_tally.domain.deals.models import Activity, DealCredit, DealLine
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.targets.models import Quota
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"

@@ -3,10 +3,10 @@
 import pytest
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.org.models import OutboxMessage
-from wise_tally.process.models import EntryCheck
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.org.models import OutboxMessage
+from wise_tally.domain.process.models import EntryCheck
 
 pytestmark = pytest.mark.django_db
 QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"

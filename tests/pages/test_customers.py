@@ -8,10 +8,21 @@ from django.test import Client
 from django.utils import timezone
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, Invoice, Lead, Note, Order, OwnField
-from wise_tally.org.models import AuditEntry
-from wise_tally.ui.templatetags import figures as filters
+from wise_tally.domain import formats as filters
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import (
+    Account,
+    Activity,
+    Contact,
+    Deal,
+    DealRevision,
+    Invoice,
+    Lead,
+    Note,
+    Order,
+    OwnField,
+)
+from wise_tally.domain.org.models import AuditEntry
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)

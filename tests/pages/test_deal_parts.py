@@ -4,12 +4,12 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision, KeptFile, OwnField, OwnFieldValue, Product
-from wise_tally.deals.parts import part_text
-from wise_tally.org.clock import today
-from wise_tally.org.models import AuditEntry
-from wise_tally.process.models import Stage
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision, KeptFile, OwnField, OwnFieldValue, Product
+from wise_tally.domain.deals.parts import part_text
+from wise_tally.domain.org.clock import today
+from wise_tally.domain.org.models import AuditEntry
+from wise_tally.domain.process.models import Stage
 
 pytestmark = pytest.mark.django_db
 BIG = "/deals/d9001/"

@@ -21,12 +21,12 @@ from tests.support.posts import (
     RULES,
     SELLERS,
 )
-from wise_tally.boards.models import Tile
-from wise_tally.deals.models import Account, Deal, DealRevision, Lead
-from wise_tally.org.access import viewer_of
-from wise_tally.org.models import Opening, Person, Team
-from wise_tally.org.token_actions import give_token
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.dashboards.models import Tile
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.models import Opening, Person, Team
+from wise_tally.domain.org.token_actions import give_token
 
 pytestmark = pytest.mark.django_db
 ROLES = ("r01", "r02", "r08", "m2", "m1", "a1", "viewer")

@@ -12,11 +12,11 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.conftest import TODAY
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.deals.models import Deal
-from wise_tally.exchange.demo import firm
-from wise_tally.exchange.demo.deals import deals
-from wise_tally.org.models import Person, Team
-from wise_tally.process.models import Process, Stage
+from wise_tally.demo import firm
+from wise_tally.demo.deals import deals
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.org.models import Person, Team
+from wise_tally.domain.process.models import Process, Stage
 
 QUARTER = (date(2026, 10, 1), date(2026, 12, 31))
 

@@ -8,11 +8,11 @@ import pytest
 from tests.support.naive import cents
 from tests.support.plain_plans import dues
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.cash import Plan
-from wise_tally.deals.models import Deal, DealLine, Payment
-from wise_tally.forecast.columns import usual_columns
-from wise_tally.org.models import Preference
-from wise_tally.shelf.book import shelf
+from wise_tally.domain.deals.models import Deal, DealLine, Payment
+from wise_tally.domain.org.models import Preference
+from wise_tally.pages.forecast.columns import usual_columns
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"

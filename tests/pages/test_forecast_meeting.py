@@ -8,18 +8,18 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.bridge import MEASURES, bridge, bridge_moves, shift_of
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import weighted_minor
 from wise_tally.core.outcome import outcome
 from wise_tally.core.seen import set_and_seen
 from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
-from wise_tally.deals.models import Deal, DealCredit
-from wise_tally.org.book_number import ground_changed
-from wise_tally.org.models import AuditEntry, Meeting, Person
-from wise_tally.shelf.book import shelf
-from wise_tally.targets.models import Call
-from wise_tally.ui.templatetags.figures import percent
+from wise_tally.domain.deals.models import Deal, DealCredit
+from wise_tally.domain.formats import percent
+from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.models import AuditEntry, Meeting, Person
+from wise_tally.domain.targets.models import Call
 
 pytestmark = pytest.mark.django_db
 QUARTER, AS_OF, TODAY = "FY2027-Q3", "2026-11-23", date(2026, 11, 23)

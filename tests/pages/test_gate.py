@@ -10,11 +10,11 @@ from django.urls import path
 
 from tests.conftest import NOW
 from wise_tally.config import urls
-from wise_tally.config.api import of_a_token
-from wise_tally.org.access import viewer_of
-from wise_tally.org.models import AuditEntry, Person
-from wise_tally.org.token_actions import give_token, person_of_token
-from wise_tally.scope.gate import client_address
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.domain.org.token_actions import give_token, person_of_token
+from wise_tally.interfaces.api.assembled import of_a_token
+from wise_tally.web.request.gate import client_address
 
 pytestmark = pytest.mark.django_db
 OWN = "quite long enough"

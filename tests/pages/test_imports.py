@@ -9,14 +9,14 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.conftest import NOW
 from tests.support.world import World, ask
-from wise_tally.deals.models import Account, Deal, DealRevision
-from wise_tally.exchange.importing.run import carry_out
-from wise_tally.exchange.models import ImportRun
-from wise_tally.exchange.tables import TABLES
-from wise_tally.exchange.writing import write_package
-from wise_tally.org.access import viewer_of
-from wise_tally.org.models import Person
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.models import Account, Deal, DealRevision
+from wise_tally.domain.imports.models import ImportRun
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.models import Person
+from wise_tally.package.tables import TABLES
+from wise_tally.package.writing import write_package
+from wise_tally.pages.setup.imports.run import carry_out
 
 pytestmark = pytest.mark.django_db
 AS_OF = "2026-11-23"
@@ -185,7 +185,7 @@ def test_what_is_no_table_and_unknown_kinds_are_refused(admin):
     assert "Choose a file" in text(admin.post("/setup/imports/", {"kind": "deals"}))
     big = SimpleUploadedFile("x.csv", b"a")
     big.size = 60_000_000
-    from wise_tally.scope.uploads import UploadRefused, read_upload
+    from wise_tally.web.files.uploads import UploadRefused, read_upload
 
     with pytest.raises(UploadRefused, match="60 MB; accepted: up to 50 MB"):
         read_upload(big)

@@ -5,10 +5,10 @@ from datetime import date
 import pytest
 
 from tests.support.world import ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.process.models import EntryCheck
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.process.models import EntryCheck
 
 pytestmark = pytest.mark.django_db
 LANES = "/deals/?view=lanes"

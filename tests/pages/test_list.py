@@ -6,8 +6,8 @@ from random import Random
 
 import pytest
 
-from wise_tally.deal_pages.columns import all_columns
-from wise_tally.deals.models import Deal, OwnField, OwnFieldValue, SavedView
+from wise_tally.domain.deals.models import Deal, OwnField, OwnFieldValue, SavedView
+from wise_tally.pages.deals.columns import all_columns
 
 pytestmark = pytest.mark.django_db
 

@@ -7,14 +7,14 @@ import pytest
 
 from tests.pages.test_api import bearer, token_of
 from tests.support.world import World, ask
+from wise_tally.book.store import shelf
 from wise_tally.core.lines import Filter
 from wise_tally.core.tally import Asked, Sides, tally_values
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision, Lead
-from wise_tally.exchange.faults import PackageRefused
-from wise_tally.exchange.reading import read_package
-from wise_tally.shelf.book import shelf
-from wise_tally.targets.models import Quota
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision, Lead
+from wise_tally.domain.targets.models import Quota
+from wise_tally.package.faults import PackageRefused
+from wise_tally.package.reading import read_package
 
 pytestmark = pytest.mark.django_db
 DAY = date(2025, 6, 30)

@@ -10,14 +10,14 @@ from statsmodels.stats.proportion import proportion_confint
 from tests.support.naive import cents
 from tests.support.random_world import random_world
 from tests.support.world import World, ask
+from wise_tally.book.store import shelf
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter
-from wise_tally.deals.models import DealRevision
-from wise_tally.exchange.figures import OptionRefused
-from wise_tally.shelf.book import shelf
-from wise_tally.targets.models import Quota
-from wise_tally.ui.templatetags import figures as filters
+from wise_tally.domain import formats as filters
+from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.targets.models import Quota
+from wise_tally.interfaces.figures import OptionRefused
 
 pytestmark = pytest.mark.django_db
 AS_OF = "2026-11-23"
@@ -194,7 +194,7 @@ def test_the_past_is_shown_as_it_stood_and_cannot_be_edited(demo, sign_in):
 def test_an_empty_workspace_says_what_is_missing(client, db):
     from django.contrib.auth.models import User
 
-    from wise_tally.org.models import Person
+    from wise_tally.domain.org.models import Person
 
     user = User.objects.create(username="first")
     Person.objects.create(key="first", name="First", role="admin", user=user)
@@ -216,7 +216,7 @@ def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queri
     from django.db import connection
     from django.test.utils import CaptureQueriesContext
 
-    from wise_tally.org.models import Person
+    from wise_tally.domain.org.models import Person
 
     counts = []
     for size in (20, 200):

@@ -49,7 +49,7 @@ TABLE = {
     ("forecast:changed-working", "get", "/forecast/changed/working/"): ALL_IN,
     ("customers:account-table", "get", "/customers/account/ac001/table.csv"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:figure", "get", "/customers/account/ac001/working/unpaid/"): (302, 404, 200, 404, 200, 200, 200),
-    ("desk:working", "get", "/today/working/"): ALL_IN,
+    ("today:working", "get", "/today/working/"): ALL_IN,
     ("setup:quota-working", "get", "/setup/quotas/working/own/?node=company:"): (302, 403, 403, 404, 200, 200, 200),
     ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
     ("deals:columns", "post", "/deals/columns-of-the-list/"): (302, 302, 302, 302, 302, 302, 302),
@@ -74,8 +74,8 @@ TABLE = {
     ("customers:new-lead", "get", "/customers/leads/new/"): (302, 200, 200, 200, 200, 200, 403),
     ("customers:lead", "get", "/customers/lead/l0621/"): (302, 404, 404, 200, 200, 200, 200),
     ("customers:lead-figure", "get", "/customers/lead/l0621/working/"): (302, 404, 404, 200, 200, 200, 200),
-    ("desk:today", "get", "/today/"): (302, 200, 200, 200, 200, 200, 200),
-    ("desk:find", "get", "/find/"): (302, 200, 200, 200, 200, 200, 200),
+    ("today:today", "get", "/today/"): (302, 200, 200, 200, 200, 200, 200),
+    ("today:find", "get", "/find/"): (302, 200, 200, 200, 200, 200, 200),
     ("conversion:page", "get", "/conversion/"): ALL_IN,
     ("conversion:time", "get", "/conversion/time/"): ALL_IN,
     ("conversion:time-table", "get", "/conversion/time/table.csv"): ALL_IN,
@@ -149,10 +149,10 @@ TABLE = {
     ("setup:entry", "get", "/setup/lists/categories/commit/"): ALL_IN,
     ("setup:tree", "get", "/setup/tree/territories/"): ALL_IN,
     ("setup:start", "get", "/setup/start/"): (302, 403, 403, 403, 403, 200, 403),
-    ("exchange:look-around", "post", "/setup/imports/look-around/"): (302, 403, 403, 403, 403, 409, 403),
-    ("exchange:imports", "get", "/setup/imports/"): IMPORTERS,
-    ("exchange:import", "get", "/setup/imports/9/"): NO_IMPORT,
-    ("exchange:faulty", "get", "/setup/imports/9/rows-to-mend.csv"): NO_IMPORT,
+    ("imports:look-around", "post", "/setup/imports/look-around/"): (302, 403, 403, 403, 403, 409, 403),
+    ("imports:imports", "get", "/setup/imports/"): IMPORTERS,
+    ("imports:import", "get", "/setup/imports/9/"): NO_IMPORT,
+    ("imports:faulty", "get", "/setup/imports/9/rows-to-mend.csv"): NO_IMPORT,
     ("setup:stage-file", "get", "/setup/stages/new_site/ns_offer/files/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("setup:audit", "get", "/setup/audit/"): IMPORTERS,
     ("setup:audit-table", "get", "/setup/audit/table.csv"): IMPORTERS,
@@ -185,8 +185,8 @@ def viewer():
     """A person who may only read; the lead of the table belongs to a rep of the Fells team."""
     from django.contrib.auth.models import User
 
-    from wise_tally.deals.models import Lead
-    from wise_tally.org.models import Person
+    from wise_tally.domain.deals.models import Lead
+    from wise_tally.domain.org.models import Person
 
     Lead.objects.filter(key="l0621").update(owner=Person.objects.get(key="r03"))
     user = User.objects.create(username="viewer")
@@ -231,7 +231,7 @@ def test_scopes_of_others_are_closed(demo, sign_in, who, query, status):
 
 def test_a_rep_sees_only_own_deals_and_figures(demo, sign_in):
     """Neither list, grid nor workings name a deal of somebody else."""
-    from wise_tally.deals.models import Deal
+    from wise_tally.domain.deals.models import Deal
 
     client = sign_in("r01")
     rows = client.get("/deals/table.json?status=all").json()["rows"]
@@ -246,7 +246,7 @@ def test_a_rep_sees_only_own_deals_and_figures(demo, sign_in):
 
 def credited_owners():
     """Owners of deals that r01 has credit in."""
-    from wise_tally.deals.actions import last_revision
-    from wise_tally.deals.models import Deal
+    from wise_tally.domain.deals.actions import last_revision
+    from wise_tally.domain.deals.models import Deal
 
     return {last_revision(deal).owner.name for deal in Deal.objects.filter(credits__person__key="r01")}

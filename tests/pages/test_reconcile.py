@@ -6,8 +6,8 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
+from wise_tally.book.store import shelf
 from wise_tally.core.ground import OPEN, WON
-from wise_tally.shelf.book import shelf
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)

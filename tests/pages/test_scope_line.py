@@ -6,7 +6,7 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.ui.templatetags import figures as filters
+from wise_tally.domain import formats as filters
 
 pytestmark = pytest.mark.django_db
 SCOPE = "period=FY2027-Q2&who=team%3Anorth&where=headwaters&process=new_site&as_of=2026-10-05"

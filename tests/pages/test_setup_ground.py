@@ -7,10 +7,10 @@ from django.contrib.auth.models import User
 
 from tests.pages.test_setup_stages import form as stage_form
 from tests.support.world import ask
-from wise_tally.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
-from wise_tally.org.models import AuditEntry, CommissionRate, Person, TeamParent
-from wise_tally.process.models import Category, Source
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
+from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent
+from wise_tally.domain.process.models import Category, Source
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -243,10 +243,10 @@ def team_of(key):
 
 
 def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
-    from wise_tally.deals.actions import last_revision
-    from wise_tally.deals.handover import open_deals_of, owned_by
-    from wise_tally.deals.models import Account, Lead
-    from wise_tally.process.models import StageKind
+    from wise_tally.domain.deals.actions import last_revision
+    from wise_tally.domain.deals.handover import open_deals_of, owned_by
+    from wise_tally.domain.deals.models import Account, Lead
+    from wise_tally.domain.process.models import StageKind
 
     giver, taker = Person.objects.get(key="r12"), Person.objects.get(key="r13")
     Lead.objects.create(key="l1", name="L", owner=giver, created_at=Deal.objects.all()[0].created_at)

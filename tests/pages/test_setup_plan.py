@@ -9,7 +9,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.targets.models import CustomPeriod, Quota, QuotaChange, QuotaHold, SeasonCurve
+from wise_tally.domain.targets.models import CustomPeriod, Quota, QuotaChange, QuotaHold, SeasonCurve
 
 pytestmark = pytest.mark.django_db
 PAGE = "/setup/quotas/?year=2028"

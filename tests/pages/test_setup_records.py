@@ -9,15 +9,24 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.apps.test_histories import ADMIN, NOW
 from tests.support.naive import cents
 from tests.support.world import World, ask
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Activity, Deal, DealAnswer, DealLine, DealRevision, OwnField, OwnFieldValue, Product
-from wise_tally.org.access import viewer_of
-from wise_tally.org.models import ApiToken, AuditEntry, OutboxMessage
-from wise_tally.org.token_actions import give_token, person_of_token
-from wise_tally.process.check_language import CheckWrong, Facts, missing, read_check
-from wise_tally.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
-from wise_tally.scope import backup
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import (
+    Activity,
+    Deal,
+    DealAnswer,
+    DealLine,
+    DealRevision,
+    OwnField,
+    OwnFieldValue,
+    Product,
+)
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.models import ApiToken, AuditEntry, OutboxMessage
+from wise_tally.domain.org.token_actions import give_token, person_of_token
+from wise_tally.domain.process.check_language import CheckWrong, Facts, missing, read_check
+from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
+from wise_tally.pages.setup.records import backup
 
 DAY = date(2026, 11, 23)
 FACTS = Facts(
@@ -148,7 +157,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
 
 @pytest.mark.django_db
 def test_stages_not_to_be_skipped_and_answers(tmp_path):
-    from wise_tally.deals.actions import Closing, DealState, StageRefused, Typed, change_deal
+    from wise_tally.domain.deals.actions import Closing, DealState, StageRefused, Typed, change_deal
 
     World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
     deal, ground = Deal.objects.get(), shelf.book().ground
@@ -231,7 +240,7 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
 def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     from django.contrib.auth.models import User
 
-    from wise_tally.org.models import BookNumber, Person
+    from wise_tally.domain.org.models import BookNumber, Person
 
     settings.WORK_FOLDER = tmp_path
     World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path / "in")
@@ -270,7 +279,7 @@ def test_a_database_busy_with_an_import_says_so(demo, sign_in, monkeypatch):
     def locked(*_):
         raise OperationalError("database is locked")
 
-    monkeypatch.setattr("wise_tally.setup.stages.views.set_retired", locked)
+    monkeypatch.setattr("wise_tally.pages.setup.stages.views.set_retired", locked)
     answer = sign_in("m1").post("/setup/stages/new_site/retire/", {"stage": "ns_plan", "what": "retire"})
     assert answer.status_code == 503
     assert "Nothing of yours was changed" in text(answer)

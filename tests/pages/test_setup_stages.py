@@ -6,10 +6,10 @@ import pytest
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.org.models import AuditEntry
-from wise_tally.process.models import Process, Stage, StageRule
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.org.models import AuditEntry
+from wise_tally.domain.process.models import Process, Stage, StageRule
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -18,8 +18,8 @@ PAGE = "/setup/stages/new_site/"
 
 def form(client, **changed):
     """What the page would post, with some fields typed over."""
-    from wise_tally.process.actions import rule_in_force
-    from wise_tally.setup.stages.form import TICKED, TYPED, StageRow
+    from wise_tally.domain.process.actions import rule_in_force
+    from wise_tally.pages.setup.stages.form import TICKED, TYPED, StageRow
 
     posted = {"from_on": AS_OF}
     for stage in Stage.objects.filter(process__key="new_site", retired=False):
@@ -150,7 +150,7 @@ def test_merging_moves_deals_from_now_on_and_leaves_the_past(demo, sign_in):
 def test_processes_start_from_the_neutral_starter_or_empty(db, client):
     from django.contrib.auth.models import User
 
-    from wise_tally.org.models import Person
+    from wise_tally.domain.org.models import Person
 
     user = User.objects.create(username="first")
     Person.objects.create(key="first", name="First", role="admin", user=user)

@@ -11,11 +11,11 @@ from tests.support.cut import cut_package
 from tests.support.edits import Clock, Editor
 from tests.support.random_world import random_world
 from tests.support.tables import contents, differing, every_table, figures_of, fresh_process, table_pages
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.exchange.demo.build import write_demo
-from wise_tally.exchange.reading import read_package
-from wise_tally.org.models import Person
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
+from wise_tally.demo.build import write_demo
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.org.models import Person
+from wise_tally.package.reading import read_package
 
 pytestmark = pytest.mark.django_db
 START = datetime(2026, 1, 14, 9, tzinfo=UTC)

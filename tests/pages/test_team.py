@@ -4,9 +4,9 @@ from datetime import date, timedelta
 
 import pytest
 
-from wise_tally.boards.models import Dashboard, Tally
-from wise_tally.org.models import AgreedAction, AuditEntry, Meeting
-from wise_tally.targets.models import CommissionStatement
+from wise_tally.domain.dashboards.models import Dashboard, Tally
+from wise_tally.domain.org.models import AgreedAction, AuditEntry, Meeting
+from wise_tally.domain.targets.models import CommissionStatement
 
 pytestmark = pytest.mark.django_db
 KEPT = "show=won&by=source"
@@ -191,7 +191,7 @@ def test_open_by_rep_opens_the_deals_behind_a_part_and_edits_them(demo, sign_in)
 
 def test_a_statement_is_kept_and_compared(demo, sign_in):
     """Handed out, then a deal is reopened: the line is gone and the page says by how much."""
-    from wise_tally.deals.models import DealRevision
+    from wise_tally.domain.deals.models import DealRevision
 
     boss = sign_in("a1", apart=True)
     address = "/attainment/commissions/of/r01/"

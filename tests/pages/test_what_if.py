@@ -2,9 +2,9 @@
 
 import pytest
 
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal, DealRevision
-from wise_tally.process.models import Stage
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.process.models import Stage
 
 pytestmark = pytest.mark.django_db
 PAGE = "/forecast/what-if/"

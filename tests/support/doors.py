@@ -6,19 +6,29 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 
 from tests.conftest import NOW
-from wise_tally.boards.models import Dashboard, Tally
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Account, Activity, Contact, Deal, DealRevision, KeptFile, Lead, Note, SavedView
-from wise_tally.exchange.importing.run import start_run
-from wise_tally.org.access import viewer_of
-from wise_tally.org.book_number import ground_changed, revisions_added
-from wise_tally.org.models import AgreedAction, ApiToken, CommissionRate, Person
-from wise_tally.org.records import as_text
-from wise_tally.org.token_actions import give_token
-from wise_tally.process.models import Source, Stage, StageFile, StageGuide, StageNotice, StageRule
-from wise_tally.scope.uploads import UploadedTable
-from wise_tally.setup.stages.form import kept_rows
-from wise_tally.targets.models import Call, Quota, QuotaChange
+from wise_tally.domain.dashboards.models import Dashboard, Tally
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import (
+    Account,
+    Activity,
+    Contact,
+    Deal,
+    DealRevision,
+    KeptFile,
+    Lead,
+    Note,
+    SavedView,
+)
+from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.book_number import ground_changed, revisions_added
+from wise_tally.domain.org.models import AgreedAction, ApiToken, CommissionRate, Person
+from wise_tally.domain.org.records import as_text
+from wise_tally.domain.org.token_actions import give_token
+from wise_tally.domain.process.models import Source, Stage, StageFile, StageGuide, StageNotice, StageRule
+from wise_tally.domain.targets.models import Call, Quota, QuotaChange
+from wise_tally.pages.setup.imports.run import start_run
+from wise_tally.pages.setup.stages.form import kept_rows
+from wise_tally.web.files.uploads import UploadedTable
 
 # Quota, call and rate of each, as digits: found in a page however they are written there.
 NUMBERS = {"r01": ("7654321", "5432109", "1777"), "r08": ("8765432", "6543219", "1888")}

@@ -2,9 +2,9 @@
 
 from datetime import timedelta
 
-from wise_tally.deals.actions import last_revision
-from wise_tally.deals.models import Deal
-from wise_tally.org import clock
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.org import clock
 
 
 class Clock:

@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from django.urls import URLPattern, URLResolver, get_resolver
 
-from wise_tally.shelf.book import shelf
+from wise_tally.book.store import shelf
 
 # What a page's links may choose that is no other table: the scope, the page of a list, an arrangement of columns.
 PASSING = {"page", "next", "as_of", "period", "open", "name"}

@@ -6,8 +6,8 @@ import json
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-from wise_tally.exchange.figures import Question, figures
-from wise_tally.exchange.reading import read_package
+from wise_tally.interfaces.figures import Question, figures
+from wise_tally.package.reading import read_package
 
 BASE = {
     "settings": [

@@ -37,25 +37,23 @@ INSTALLED_APPS = [
     "django.contrib.staticfiles",
     "csp",
     "axes",
-    "wise_tally.org",
-    "wise_tally.process",
-    "wise_tally.deals",
-    "wise_tally.targets",
-    "wise_tally.boards",
-    "wise_tally.exchange",
-    "wise_tally.scope",
-    "wise_tally.forecast",
-    "wise_tally.deal_pages",
-    "wise_tally.customers",
-    "wise_tally.desk",
-    "wise_tally.setup",
-    "wise_tally.conversion",
-    "wise_tally.attainment",
-    "wise_tally.team",
-    "wise_tally.ui",
+    "wise_tally.domain.org",
+    "wise_tally.domain.process",
+    "wise_tally.domain.deals",
+    "wise_tally.domain.targets",
+    "wise_tally.domain.dashboards",
+    "wise_tally.domain.imports",
+    "wise_tally.web",
+    "wise_tally.pages.forecast",
+    "wise_tally.pages.deals",
+    "wise_tally.pages.conversion",
+    "wise_tally.pages.attainment",
+    "wise_tally.pages.team",
+    "wise_tally.pages.setup",
+    "wise_tally.interfaces",
 ]
 MIDDLEWARE = [
-    "wise_tally.scope.gate.GateMiddleware",
+    "wise_tally.web.request.gate.GateMiddleware",
     "django.middleware.security.SecurityMiddleware",
     # With padding of random length, so that sizes tell nothing of what a page holds.
     "django.middleware.gzip.GZipMiddleware",
@@ -67,7 +65,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "wise_tally.scope.middleware.WorkspaceMiddleware",
+    "wise_tally.web.request.middleware.WorkspaceMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "wise_tally.config.urls"
@@ -81,9 +79,9 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
-                "wise_tally.scope.context.page",
+                "wise_tally.web.request.context.page",
             ],
-            "builtins": ["wise_tally.ui.templatetags.figures", "wise_tally.scope.templatetags.workings"],
+            "builtins": ["wise_tally.web.templatetags.figures", "wise_tally.web.templatetags.workings"],
         },
     }
 ]
@@ -111,10 +109,10 @@ AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contri
 AXES_FAILURE_LIMIT = 10
 AXES_COOLOFF_TIME = timedelta(minutes=15)
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
-AXES_LOCKOUT_CALLABLE = "wise_tally.scope.sign_in.paused"
+AXES_LOCKOUT_CALLABLE = "wise_tally.web.request.sign_in.paused"
 AXES_RESET_ON_SUCCESS = True
 AXES_VERBOSE = False
-AXES_CLIENT_IP_CALLABLE = "wise_tally.scope.gate.client_address"
+AXES_CLIENT_IP_CALLABLE = "wise_tally.web.request.gate.client_address"
 # Requests of one token of the interface for programs.
 API_RATE = os.environ.get("WISE_TALLY_API_RATE", "300/m")
 # Proxies whose word on where a request comes from is taken; none unless the operator names them.
@@ -145,7 +143,7 @@ CONTENT_SECURITY_POLICY = {
 IDLE_HOURS = float(os.environ.get("WISE_TALLY_IDLE_HOURS", "12"))
 SESSION_COOKIE_AGE = 31 * 24 * 3600
 SESSION_COOKIE_SAMESITE = "Lax"
-CSRF_FAILURE_VIEW = "wise_tally.scope.typed.stale_form"
+CSRF_FAILURE_VIEW = "wise_tally.web.request.typed_again.stale_form"
 SECURE_REFERRER_POLICY = "same-origin"
 MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 20_000
@@ -162,7 +160,7 @@ CACHES = {
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "filters": {"request": {"()": "wise_tally.scope.gate.WithRequestId"}},
+    "filters": {"request": {"()": "wise_tally.web.request.gate.WithRequestId"}},
     "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(request_id)s %(name)s %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line", "filters": ["request"]}},
     "root": {"handlers": ["console"], "level": "INFO"},

@@ -1,0 +1,1 @@
+"""The book in memory: rows become core records, kept by book number."""

@@ -1,0 +1,226 @@
+"""What stands beside the book, read from the database when it is first asked for and kept until it changes."""
+
+from collections.abc import Callable
+from itertools import chain
+from typing import Any
+
+import numpy as np
+from django.core.exceptions import EmptyResultSet
+from django.db import connection
+from django.db.models import F, Q, QuerySet
+
+from wise_tally.core.beside import OWN, Beside, DealValue, Facet, GroupLines
+from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
+from wise_tally.core.money import Ints, divide_half_even_array, line_amounts, line_costs, margins_of_deals, sum_by_group
+from wise_tally.core.trees import NONE
+from wise_tally.domain.deals.models import Account, Deal, DealLine, OwnField, OwnFieldValue, Partner, Payment
+from wise_tally.domain.process.models import DealType
+
+# Own fields of these kinds have few enough values to be rows.
+ROWS_OF = ("choice", "text")
+MONTHS = {"": 0, "month": 1, "quarter": 3, "year": 12}
+
+
+class StoredBeside(Beside):
+    """What belongs to the deals whose row numbers (ascending) are given."""
+
+    def __init__(self, numbers: Ints) -> None:
+        super().__init__(len(numbers))
+        self.numbers = numbers
+        self._kept: dict[object, Any] = {}
+
+    def kept(self, key: object, read: Callable[[], Any]) -> Any:
+        """What `read` gives, read once."""
+        if key not in self._kept:
+            self._kept[key] = read()
+        return self._kept[key]
+
+    def places(self, numbers: Ints) -> Ints:
+        """Indices into the book of row numbers of deals; -1 for deals that it does not hold."""
+        if self.deals == 0:
+            return np.full(len(numbers), NONE)
+        place = np.minimum(np.searchsorted(self.numbers, numbers), self.deals - 1)
+        return np.where(self.numbers[place] == numbers, place, NONE)
+
+    def references(self, related: str) -> Ints:
+        """Row number of what each deal refers to by a column, 0 for none, shape (deals,)."""
+        return self.kept(("references", related), lambda: self._references(related))  # type: ignore[no-any-return]
+
+    def _references(self, related: str) -> Ints:
+        # Written so that SQLite answers from the index of the column alone.
+        there_is = Deal.objects.filter(**{f"{related}__isnull": False}).order_by(f"{related}_id")
+        rows = whole_numbers(there_is.values_list("pk", f"{related}_id"), 2)
+        found = np.zeros(self.deals, dtype=np.int64)
+        place = self.places(rows[:, 0])
+        found[place[place >= 0]] = rows[place >= 0, 1]
+        return found
+
+    def facet(self, by: str) -> Facet:
+        """The attribute `by`; raises UnknownBreakdown."""
+        readers: dict[str, Callable[[], Facet]] = {
+            "partner": self._partner,
+            "deal_type_group": self._deal_type_group,
+            "competitor": lambda: self._texts(_texts_of(Deal.objects.exclude(competitor=""), "competitor")),
+            "campaign": lambda: self._texts(_texts_of(Deal.objects.exclude(campaign=""), "campaign")),
+            "industry": lambda: self._of_accounts("industry"),
+            "country": lambda: self._of_accounts("country"),
+        }
+        if by.startswith(OWN):
+            field = OwnField.objects.filter(key=by[len(OWN) :], applies_to__in=("deal", "account")).first()
+            if field is not None:
+                return self.kept(by, lambda: self._own(field))  # type: ignore[no-any-return]
+        return self.kept(by, readers[by]) if by in readers else super().facet(by)
+
+    def _partner(self) -> Facet:
+        rows = list(Partner.objects.order_by("pk").values_list("pk", "key", "name"))
+        place = {pk: index for index, (pk, _, _) in enumerate(rows)}
+        refers = self.references("partner")
+        of_deal = np.array([place.get(pk, NONE) for pk in refers.tolist()], dtype=np.int64)
+        return Facet(tuple(key for _, key, _ in rows), tuple(name for _, _, name in rows), of_deal)
+
+    def _deal_type_group(self) -> Facet:
+        groups = dict(DealType.objects.exclude(group="").values_list("name", "group"))
+        rows = _texts_of(Deal.objects.exclude(deal_type=""), "deal_type")
+        return self._texts([(pk, groups[name]) for pk, name in rows if name in groups])
+
+    def _texts(self, rows: list[tuple[int, str]]) -> Facet:
+        """A facet of texts by row number of the deal, its values sorted by code point."""
+        names = tuple(sorted({text for _, text in rows}))
+        index = {name: place for place, name in enumerate(names)}
+        of_deal = np.full(self.deals, NONE, dtype=np.int64)
+        place = self.places(np.array([pk for pk, _ in rows], dtype=np.int64))
+        value = np.array([index[text] for _, text in rows], dtype=np.int64)
+        of_deal[place[place >= 0]] = value[place >= 0]
+        return Facet(names, names, of_deal)
+
+    def _of_accounts(self, column: str) -> Facet:
+        return self._by_account(dict(_texts_of(Account.objects.exclude(**{column: ""}), column)))
+
+    def _by_account(self, texts: dict[int, str]) -> Facet:
+        """A facet of texts by row number of the deal's customer."""
+        names = tuple(sorted(set(texts.values())))
+        index = {name: place for place, name in enumerate(names)}
+        refers = self.references("account")
+        table = np.full(int(max(refers.max(initial=0), max(texts, default=0))) + 1, NONE, dtype=np.int64)
+        for account, text in texts.items():
+            table[account] = index[text]
+        table[0] = NONE
+        return Facet(names, names, table[refers])
+
+    def _own(self, field: OwnField) -> Facet:
+        model = Deal if field.applies_to == "deal" else Account
+        values = dict(OwnFieldValue.objects.filter(field=field).values_list("subject_key", "value"))
+        rows = [(pk, values[key]) for pk, key in model.objects.order_by().values_list("pk", "key") if key in values]
+        return self._texts(rows) if field.applies_to == "deal" else self._by_account(dict(rows))
+
+    def _lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
+        """Deal, product, quantity, amount and cost (-1 none) of every product line."""
+        columns = ("deal_id", "product_id", "quantity_10000ths", "unit_price_minor", "discount_bp", "unit_cost_minor")
+        table = whole_numbers(DealLine.objects.order_by().values_list(*columns), len(columns))
+        deal, product, quantity, price, discount, cost = table.T
+        place = self.places(deal)
+        kept = place >= 0
+        amount = line_amounts(quantity[kept], price[kept], np.maximum(discount[kept], 0))
+        spent = np.where(cost[kept] == NONE, NONE, line_costs(quantity[kept], np.maximum(cost[kept], 0)))
+        return place[kept], product[kept], quantity[kept], amount, spent
+
+    def lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
+        """Deal, product (row number), quantity, amount and cost (-1 none) of every product line; kept."""
+        return self.kept("lines", self._lines)  # type: ignore[no-any-return]
+
+    def group_lines(self) -> GroupLines:
+        """The lines of all deals by product group."""
+        return self.kept("group lines", self._group_lines)  # type: ignore[no-any-return]
+
+    def _group_lines(self) -> GroupLines:
+        deal, product, quantity, amount, _ = self.lines()
+        rows = DealLine.product.field.related_model._default_manager.values_list("pk", "product_group")
+        group_of = {pk: group for pk, group in rows if group}
+        names = tuple(sorted(set(group_of.values())))
+        index = {name: place for place, name in enumerate(names)}
+        table = np.full(int(max([product.max(initial=0), *group_of])) + 1, NONE, dtype=np.int64)
+        for pk, group in group_of.items():
+            table[pk] = index[group]
+        width = len(names) + 1
+        # Lines without a group stand last in their deal.
+        cell = deal * width + np.where(table[product] == NONE, len(names), table[product])
+        cells, place = np.unique(cell, return_inverse=True)
+        group = cells % width
+        amounts, sold = (
+            sum_by_group(column, place, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
+        )
+        return GroupLines(names, cells // width, np.where(group == len(names), NONE, group), amounts, sold)
+
+    def quantity(self) -> DealValue:
+        """What each deal sells."""
+        return self.kept("quantity", self._quantity)  # type: ignore[no-any-return]
+
+    def _quantity(self) -> DealValue:
+        table = self.group_lines()
+        known = np.bincount(table.deal, minlength=self.deals) > 0
+        return DealValue(sum_by_group(table.quantity, table.deal, self.deals), known)
+
+    def margin(self) -> DealValue:
+        """The margin of each deal."""
+        return self.kept("margin", self._margin)  # type: ignore[no-any-return]
+
+    def _margin(self) -> DealValue:
+        deal, _, _, amount, cost = self.lines()
+        return DealValue(*margins_of_deals(deal, amount, cost, self.deals))
+
+    def _plans(self) -> PlanRows:
+        rows = list(Payment.objects.order_by().values_list("deal_id", "due_on", "amount_minor", "every", "times"))
+        place = self.places(np.array([row[0] for row in rows], dtype=np.int64))
+        columns = (
+            [row[1].toordinal() for row in rows],
+            [row[2] for row in rows],
+            [MONTHS[row[3]] for row in rows],
+            [NONE if row[4] is None else row[4] for row in rows],
+        )
+        kept = place >= 0
+        return PlanRows(place[kept], *(np.array(column, dtype=np.int64)[kept] for column in columns))
+
+    def plans(self) -> PlanRows:
+        """The payment plans of all deals; kept."""
+        return self.kept("plans", self._plans)  # type: ignore[no-any-return]
+
+    def first_due(self) -> Ints:
+        """Day of each deal's first payment."""
+        return self.kept("first due", lambda: first_dues(self.plans(), self.deals))  # type: ignore[no-any-return]
+
+    def first_year(self) -> DealValue:
+        """Payments due in the twelve months from a deal's first."""
+        return self.kept("first year", self._first_year)  # type: ignore[no-any-return]
+
+    def _first_year(self) -> DealValue:
+        first = self.first_due()
+        return DealValue(first_year_minor(self.plans(), first), first > 0)
+
+
+def _texts_of(found: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
+    return list(found.order_by().values_list("pk", column))
+
+
+def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
+    """Rows of whole numbers straight from the cursor, shape (rows, width); None becomes -1."""
+    try:
+        statement, values = found.query.sql_with_params()
+    except EmptyResultSet:
+        return np.zeros((0, width), dtype=np.int64)
+    with connection.cursor() as cursor:
+        cursor.execute(statement, values)
+        rows = cursor.fetchall()
+    try:
+        # Without a None nothing of Python runs for a value.
+        return np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width).reshape(-1, width)
+    except TypeError:
+        flat = (NONE if value is None else value for row in rows for value in row)
+        return np.fromiter(flat, dtype=np.int64, count=len(rows) * width).reshape(-1, width)
+
+
+def breakdowns_of_own() -> list[tuple[str, str]]:
+    """Own fields of deals and accounts that rows may be made of, as breakdown and name."""
+    fields = OwnField.objects.filter(Q(applies_to="deal") | Q(applies_to="account"), kind__in=ROWS_OF)
+    return [
+        (OWN + key, name) for key, name in fields.order_by(F("applies_to").desc(), "name").values_list("key", "name")
+    ]

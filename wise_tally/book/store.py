@@ -1,0 +1,169 @@
+"""The book kept in memory per process, keyed by the book number that every write raises."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from threading import Lock
+
+import numpy as np
+from django.db import connection
+
+from wise_tally.book import rows
+from wise_tally.book.attributes import StoredBeside
+from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
+from wise_tally.core.book import Book, Deals
+from wise_tally.core.derived import Growth
+from wise_tally.core.ground import Ground
+from wise_tally.core.growth import take_over, with_added
+from wise_tally.core.money import Ints
+from wise_tally.domain.org.models import BookNumber
+
+COUNTERS = ("number", "ground", "epoch", "beside")
+NEVER_WRITTEN = (0, 0, 0, 0)
+
+
+@dataclass(frozen=True)
+class Shelved:
+    """A frozen book with the numbers of the rows it was read from."""
+
+    book: Book
+    number: int
+    ground: int
+    epoch: int
+    beside: int
+    deal_numbers: Ints
+    last_revision: int
+
+    def index_of(self, pk: int) -> int | None:
+        """Index of a deal by its row number; None where the book does not hold it."""
+        place = int(np.searchsorted(self.deal_numbers, pk))
+        return place if place < len(self.deal_numbers) and self.deal_numbers[place] == pk else None
+
+
+class Shelf:
+    """Readers take a reference to the current snapshot and need no lock; one writer at a time swaps it."""
+
+    def __init__(self) -> None:
+        self._current: Shelved | None = None
+        self._lock = Lock()
+        self._reasons = NO_REASONS
+
+    def shelved(self) -> Shelved:
+        """The book of the newest number in the database; only what is newer is read."""
+        newest = BookNumber.objects.filter(pk=1).values_list(*COUNTERS).first() or NEVER_WRITTEN
+        current = self._current
+        if current is not None and current.number == newest[0]:
+            return current
+        with self._lock:
+            if self._current is None or self._current.number != newest[0]:
+                self._current = self._renewed(self._current, newest)
+            return self._current
+
+    def book(self) -> Book:
+        """The newest book."""
+        return self.shelved().book
+
+    def lost_reasons(self) -> LostReasons:
+        """Why deals were lost, up to the newest book."""
+        current = self.shelved()
+        with self._lock:
+            if self._reasons.last < current.last_revision:
+                self._reasons = self._reasons.read_on(current.deal_numbers, current.last_revision)
+            return self._reasons
+
+    def forget(self) -> None:
+        """Drop everything, as after a change of database."""
+        with self._lock:
+            self._current, self._reasons = None, NO_REASONS
+
+    def _renewed(self, old: Shelved | None, newest: tuple[int, int, int, int]) -> Shelved:
+        with one_snapshot():
+            # A number that fell belongs to a database filled anew.
+            if old is None or old.epoch != newest[2] or old.number > newest[0]:
+                self._reasons = NO_REASONS
+                return _whole(newest)
+            put_back = rows.deals_put_back(old.last_revision)
+            if put_back:
+                self._reasons = NO_REASONS
+            renewed, growth = _extended(old, newest, put_back)
+        if growth is not None:
+            take_over(old.book, renewed.book, growth)
+        return renewed
+
+
+@contextmanager
+def one_snapshot() -> Iterator[None]:
+    """All reads inside see the same state of the database, without keeping writers out."""
+    if connection.in_atomic_block:
+        yield
+        return
+    with connection.cursor() as cursor:
+        cursor.execute("BEGIN DEFERRED")
+        try:
+            yield
+        finally:
+            cursor.execute("COMMIT")
+
+
+def _whole(newest: tuple[int, int, int, int]) -> Shelved:
+    ground = rows.read_ground()
+    numbers, deals = rows.read_deals(ground)
+    last, revisions = rows.last_revision_number(), rows.read_revisions(numbers)
+    book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredBeside(numbers))
+    return Shelved(book, *newest, numbers, last)
+
+
+def _extended(
+    old: Shelved, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
+) -> tuple[Shelved, Growth | None]:
+    """The old book with what is newer; the growth is None where more changed than revisions that came in."""
+    changed_ground = old.ground != newest[1]
+    ground = rows.read_ground() if changed_ground else old.book.ground
+    last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
+    numbers, added_deals = rows.read_deals(ground, last_deal)
+    all_numbers = np.r_[old.deal_numbers, numbers]
+    places = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
+    last, added = rows.last_revision_number(), rows.read_revisions(all_numbers, old.last_revision, put_back)
+    before = old.book.revisions
+    kept = before.take(~np.isin(before.deal, places)) if put_back else before
+    merged, growth = with_added(kept, added)
+    revisions = merged.in_effect()
+    deals = _joined(old.book.deals, added_deals, old.book, ground)
+    # A deal that gets a revision of its own no longer lacks its history, one whose only change was put back lacks it again.
+    short = deals.short_form.copy()
+    short[added.deal[added.deal < len(old.deal_numbers)]] = False
+    short[places] = rows.came_short(put_back)
+    if (short != deals.short_form).any():
+        deals = replace(deals, short_form=short)
+    credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
+    same = not changed_ground and old.beside == newest[3] and len(numbers) == 0
+    beside = old.book.beside if same else StoredBeside(all_numbers)
+    book = Book(ground, deals, revisions, credits, newest[0], beside)
+    only_grew = revisions is merged and not put_back
+    return Shelved(book, *newest, all_numbers, last), growth if only_grew else None
+
+
+def _joined(old: Deals, added: Deals, book: Book, ground: Ground) -> Deals:
+    """Old columns with the new deals after them; type and source indices follow the new ground."""
+    if ground is book.ground and not added.key:
+        return old
+    renumbered = replace(
+        old,
+        deal_type=_renumbered(old.deal_type, book.ground.deal_types, ground.deal_types),
+        source=_renumbered(old.source, book.ground.sources, ground.sources),
+    )
+    if not added.key:
+        return renumbered
+    columns = [np.r_[getattr(renumbered, name), getattr(added, name)] for name in list(Deals.__dataclass_fields__)[1:]]
+    return Deals(old.key + added.key, *columns)
+
+
+def _renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Ints:
+    if old == new:
+        return column
+    place = {name: index for index, name in enumerate(new)}
+    table = np.array([*(place.get(name, -1) for name in old), -1], dtype=np.int64)
+    return table[column]
+
+
+shelf = Shelf()

@@ -1,0 +1,1 @@
+"""What is stored and what people do to it: models and actions."""

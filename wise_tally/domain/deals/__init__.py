@@ -1,0 +1,1 @@
+"""Deals, customers and all that belongs to them."""

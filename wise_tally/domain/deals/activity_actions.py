@@ -1,0 +1,137 @@
+"""Activities and notes about deals, accounts and leads; files of deals."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from pathlib import PurePath
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.domain.deals.actions import require_deal
+from wise_tally.domain.deals.customer_access import may_change_account, may_change_lead
+from wise_tally.domain.deals.models import Account, Activity, Deal, KeptFile, Lead, Note
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.records import as_text, new_key, values_of
+
+About = Deal | Account | Lead
+MOST_BYTES = 10_000_000
+# What people keep with a deal; nothing that a browser or a desktop would run.
+ENDINGS = (".pdf", ".png", ".jpg", ".jpeg", ".txt", ".csv", ".xlsx", ".docx", ".pptx", ".odt", ".ods", ".odp", ".eml")
+CONTENT = ("kind", "at", "subject", "status")
+
+
+class FileRefused(Exception):
+    """A file that is not kept; says what is accepted."""
+
+
+def require_about(viewer: Viewer, ground: Ground, about: About, now: datetime) -> None:
+    """Raise PermissionDenied unless the viewer may add to what is known about a deal, an account or a lead."""
+    if isinstance(about, Deal):
+        require_deal(viewer, ground, about, local_day(now, ground.time_zone))
+    elif isinstance(about, Account) and not may_change_account(viewer, ground, about, local_day(now, ground.time_zone)):
+        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
+    elif isinstance(about, Lead) and not may_change_lead(viewer, ground, about, local_day(now, ground.time_zone)):
+        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+
+
+def _links(about: About) -> dict[str, Any]:
+    """What a record about something refers to; a deal's account comes with it."""
+    if isinstance(about, Deal):
+        return {"deal": about, "account": about.account}
+    return {"account": about} if isinstance(about, Account) else {"lead": about}
+
+
+@transaction.atomic
+def add_activity(viewer: Viewer, ground: Ground, about: About, values: Mapping[str, Any], now: datetime) -> Activity:
+    """A phone call, meeting, mail, visit or task, done or planned, of the person who writes it down."""
+    require_about(viewer, ground, about, now)
+    person = Person.objects.filter(key=viewer.key).first()
+    key = new_key(Activity, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
+    activity = Activity.objects.create(key=key, person=person, **{**_links(about), **values})
+    audit(viewer, "activity added", key, now, after=as_text(values_of(activity, list(CONTENT))))
+    return activity
+
+
+def about_of(record: Activity | Note) -> About | None:
+    """What an activity or a note is about: its deal, else its lead, else its account."""
+    return record.deal or record.lead or record.account
+
+
+@transaction.atomic
+def change_activity(
+    viewer: Viewer, ground: Ground, activity: Activity, values: Mapping[str, Any], now: datetime
+) -> None:
+    """Mark an activity as done, put it off, or change what it says."""
+    _require_record(viewer, ground, activity, now)
+    before = as_text(values_of(activity, list(values)))
+    for name, value in values.items():
+        setattr(activity, name, value)
+    activity.save(update_fields=list(values))
+    audit(viewer, "activity changed", activity.key, now, before, as_text(values_of(activity, list(values))))
+
+
+@transaction.atomic
+def take_activity_away(viewer: Viewer, ground: Ground, activity: Activity, now: datetime) -> None:
+    """Delete an activity that was written down by mistake."""
+    _require_record(viewer, ground, activity, now)
+    audit(viewer, "activity taken away", activity.key, now, before=as_text(values_of(activity, list(CONTENT))))
+    activity.delete()
+
+
+def _require_record(viewer: Viewer, ground: Ground, record: Activity | Note, now: datetime) -> None:
+    """Whose record it is may change it; others need the right to change what it is about."""
+    if record.person is not None and record.person.key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+        return
+    about = about_of(record)
+    if about is None:
+        viewer.require(May.CHANGE_ALL_DEALS)
+    else:
+        require_about(viewer, ground, about, now)
+
+
+@transaction.atomic
+def add_note(viewer: Viewer, ground: Ground, about: About, text: str, now: datetime) -> Note:
+    """A note of the person who writes it."""
+    require_about(viewer, ground, about, now)
+    person = Person.objects.filter(key=viewer.key).first()
+    key = new_key(Note, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
+    note = Note.objects.create(key=key, at=now, person=person, text=text, **_links(about))
+    audit(viewer, "note added", key, now, after=text)
+    return note
+
+
+@transaction.atomic
+def take_note_away(viewer: Viewer, ground: Ground, note: Note, now: datetime) -> None:
+    """Delete a note; its text stays in the audit."""
+    _require_record(viewer, ground, note, now)
+    audit(viewer, "note taken away", note.key, now, before=note.text)
+    note.delete()
+
+
+@transaction.atomic
+def add_file(viewer: Viewer, ground: Ground, deal: Deal, name: str, content: bytes, now: datetime) -> KeptFile:
+    """Keep a file with a deal; raises FileRefused for one that is too large or of a kind that can do harm."""
+    require_deal(viewer, ground, deal, local_day(now, ground.time_zone))
+    name = PurePath(name.replace("\\", "/")).name[:200]
+    if not name.lower().endswith(ENDINGS):
+        raise FileRefused(f"“{name[:60]}” is of a kind that is not kept; accepted: {', '.join(ENDINGS)}.")
+    if len(content) > MOST_BYTES:
+        raise FileRefused(f"The file has {len(content) / 1e6:.0f} MB; accepted: up to {MOST_BYTES // 1_000_000} MB.")
+    kept = KeptFile.objects.create(
+        key=new_key(KeptFile, name), deal=deal, name=name, at=now, by=viewer.key, content=content
+    )
+    audit(viewer, "file added", deal.key, now, after=name)
+    return kept
+
+
+@transaction.atomic
+def take_file_away(viewer: Viewer, ground: Ground, file: KeptFile, now: datetime) -> None:
+    """Delete a file of a deal."""
+    require_deal(viewer, ground, file.deal, local_day(now, ground.time_zone))
+    audit(viewer, "file taken away", file.deal.key, now, before=file.name)
+    file.delete()

@@ -1,0 +1,146 @@
+"""Several deals changed at once: each as its own change, all of them or none."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.domain.deals.actions import (
+    NO_CLOSING,
+    Closing,
+    ClosingRefused,
+    DealState,
+    OldState,
+    StageRefused,
+    Typed,
+    change_deal,
+    last_revision,
+)
+from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.deals.revert import revert
+from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.process.models import Category, Stage
+
+MOST = 500
+
+
+@dataclass(frozen=True)
+class BulkEdit:
+    """What all the deals shall have; None leaves it as it is."""
+
+    stage: Stage | None = None
+    owner: Person | None = None
+    expected_close: date | None = None
+    category: Category | None = None
+    territory: Territory | None = None
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing would change."""
+        return not any((self.stage, self.owner, self.expected_close, self.category, self.territory))
+
+    def state_of(self, last: DealRevision) -> DealState:
+        """The state of a deal after the edit."""
+        return DealState(
+            self.stage or last.stage,
+            last.amount_minor,
+            self.expected_close or last.expected_close,
+            self.category or last.category,
+            self.owner,
+            self.territory,
+            self.territory is not None,
+        )
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A deal's revision before and after."""
+
+    deal: Deal
+    before: DealRevision
+    after: DealRevision
+
+
+@dataclass(frozen=True)
+class Said:
+    """Why deals are changed together, and what closing them needs."""
+
+    reason: str
+    closing: Closing = NO_CLOSING
+
+
+class BulkRefused(Exception):
+    """Deals that cannot be changed so, with the reason of each; nothing was changed."""
+
+    def __init__(self, faults: list[tuple[Deal, str]]) -> None:
+        super().__init__(f"{len(faults)} deals cannot be changed so.")
+        self.faults = faults
+
+
+@transaction.atomic
+def change_each(
+    viewer: Viewer,
+    ground: Ground,
+    seen: Mapping[str, int],
+    wanted: Callable[[Deal, DealRevision], DealState],
+    said: Said,
+    now: datetime,
+) -> list[Changed]:
+    """Give each deal (identifier → revision seen) the state that `wanted` makes of its last, or raise BulkRefused."""
+    found, faults = [], []
+    for deal in Deal.objects.filter(key__in=list(seen)).select_related("process").order_by("name", "key"):
+        before = last_revision(deal)
+        try:
+            with transaction.atomic():
+                state = wanted(deal, before)
+                after = change_deal(
+                    viewer, ground, deal, seen[deal.key], state, said.reason, now, Typed(closing=said.closing)
+                )
+            if after.pk != before.pk:
+                found.append(Changed(deal, before, after))
+        except (StageRefused, OldState, PermissionDenied, ClosingRefused) as refused:
+            faults.append((deal, str(refused)))
+    if faults:
+        raise BulkRefused(faults)
+    return found
+
+
+@transaction.atomic
+def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what closing needs, whether for good
+    viewer: Viewer,
+    ground: Ground,
+    seen: dict[str, int],
+    edit: BulkEdit,
+    now: datetime,
+    closing: Closing = NO_CLOSING,
+    dry: bool = False,
+) -> list[Changed]:
+    """Change all deals named in `seen` (identifier → revision seen), or raise BulkRefused; `dry` undoes it at the end."""
+    some = dict(list(seen.items())[:MOST])
+    found = change_each(
+        viewer, ground, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
+    )
+    if dry:
+        transaction.set_rollback(True)
+    return found
+
+
+@transaction.atomic
+def put_back(viewer: Viewer, ground: Ground, changes: list[tuple[str, int]], now: datetime) -> int:
+    """Put changes of several deals (identifier and the change's revision) back; raises BulkRefused where one was changed since."""
+    faults = []
+    revisions = dict(changes)
+    deals = Deal.objects.filter(key__in=list(revisions)).order_by("name", "key")
+    for deal in deals:
+        try:
+            with transaction.atomic():
+                revert(viewer, ground, deal, revisions[deal.key], now)
+        except (StageRefused, OldState, PermissionDenied) as refused:
+            faults.append((deal, str(refused)))
+    if faults:
+        raise BulkRefused(faults)
+    return len(deals)

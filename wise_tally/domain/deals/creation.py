@@ -1,0 +1,75 @@
+"""New deals: typed, or made of a lead."""
+
+from dataclasses import dataclass
+from datetime import date, datetime
+
+from django.db import transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.domain.deals.models import Account, Contact, Deal, DealRevision
+from wise_tally.domain.org.access import Viewer, require_change
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.book_number import revisions_added
+from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.org.records import new_key
+from wise_tally.domain.process.models import Stage, StageKind
+
+
+class DealRefused(Exception):
+    """A deal cannot be made so; says what is accepted."""
+
+
+@dataclass(frozen=True)
+class NewDeal:
+    """What a deal begins with."""
+
+    name: str
+    stage: Stage
+    amount_minor: int
+    expected_close: date | None
+    owner: Person
+    account: Account | None = None
+    contact: Contact | None = None
+    territory: Territory | None = None
+    deal_type: str = ""
+    source: str = ""
+    next_step: str = ""
+    next_step_on: date | None = None
+
+
+@transaction.atomic
+def add_deal(viewer: Viewer, ground: Ground, new: NewDeal, now: datetime) -> Deal:
+    """A new deal with its first revision; a deal without a territory takes its account's. Raises DealRefused."""
+    owner = next((i for i, person in enumerate(ground.people) if person.key == new.owner.key), None)
+    if owner is None:
+        raise DealRefused("The owner is not among the people; accepted: somebody of the workspace.")
+    require_change(viewer, ground, local_day(now, ground.time_zone), owner)
+    if new.stage.kind != StageKind.OPEN or new.stage.retired:
+        raise DealRefused(f"A deal cannot begin in “{new.stage.name}”; accepted: an open stage in use.")
+    moment = now.replace(microsecond=0)
+    deal = Deal.objects.create(
+        key=new_key(Deal, new.name),
+        name=new.name,
+        process=new.stage.process,
+        created_at=moment,
+        account=new.account,
+        contact=new.contact,
+        deal_type=new.deal_type,
+        source=new.source,
+        next_step=new.next_step,
+        next_step_on=new.next_step_on,
+    )
+    DealRevision.objects.create(
+        deal=deal,
+        effective_at=moment,
+        stage=new.stage,
+        amount_minor=new.amount_minor,
+        expected_close=new.expected_close,
+        owner=new.owner,
+        territory=new.territory or (new.account.territory if new.account else None),
+        changed_by=viewer.key,
+    )
+    audit(viewer, "deal added", deal.key, now)
+    revisions_added()
+    return deal

@@ -1,0 +1,47 @@
+"""What a change of a deal changed, in words."""
+
+from datetime import date
+
+from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.formats import day, money, points
+from wise_tally.domain.process.models import Stage, StageKind
+
+
+def difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
+    """What changed from one revision to the next, a phrase each."""
+    found = []
+    if then.stage_id != now.stage_id:
+        found.append(f"{_direction(then.stage, now.stage)}{then.stage.name} → {now.stage.name}")
+    if then.amount_minor != now.amount_minor:
+        found.append(f"amount {money(then.amount_minor)} → {money(now.amount_minor)}")
+    if then.expected_close != now.expected_close:
+        slipped = _slip(then.expected_close, now.expected_close)
+        found.append(f"expected close {day(then.expected_close)} → {day(now.expected_close)}{slipped}")
+    if then.owner_id != now.owner_id:
+        found.append(f"owner {then.owner.name} → {now.owner.name}")
+    if then.territory_id != now.territory_id:
+        found.append(f"territory {_name(then.territory)} → {_name(now.territory)}")
+    if then.category_id != now.category_id:
+        found.append(f"own category {_name(then.category)} → {_name(now.category)}")
+    if then.probability_bp != now.probability_bp:
+        found.append(f"own probability {points(then.probability_bp)} → {points(now.probability_bp)}")
+    if now.lost_reason and now.lost_reason != then.lost_reason:
+        found.append(f"lost: {now.lost_reason}")
+    return tuple(found) or ("nothing in the state",)
+
+
+def _direction(then: Stage, now: Stage) -> str:
+    """What is unusual about a move."""
+    if then.kind != StageKind.OPEN and now.kind == StageKind.OPEN:
+        return "opened again: "
+    return "back: " if now.kind == StageKind.OPEN and now.position < then.position else ""
+
+
+def _slip(then: date | None, now: date | None) -> str:
+    if then is None or now is None or now <= then:
+        return ""
+    return f", slipped {(now - then).days} days"
+
+
+def _name(thing: object) -> str:
+    return getattr(thing, "name", "the stage’s") if thing is not None else "none"

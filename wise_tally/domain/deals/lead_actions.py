@@ -1,0 +1,131 @@
+"""Leads: taken in, worked on, qualified into a deal, or dropped with a reason."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+
+from wise_tally.core.ground import Ground
+from wise_tally.domain.deals.account_actions import save_account
+from wise_tally.domain.deals.creation import NewDeal, add_deal
+from wise_tally.domain.deals.customer_access import may_change_lead
+from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
+from wise_tally.domain.deals.own_fields import Kind
+from wise_tally.domain.org.access import May, Viewer, require_giving
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.records import new_key
+
+LEAD_COLUMNS = ("name", "customer", "email", "phone", "source", "owner", "status")
+LEADS = Kind(Lead, "lead", LEAD_COLUMNS)
+CLOSED = ("qualified", "dropped")
+
+
+class LeadRefused(Exception):
+    """What may not be done with a lead; says what is accepted."""
+
+
+@dataclass(frozen=True)
+class Qualified:
+    """What a lead becomes: the deal, and its account where there is one already (else a new one is made)."""
+
+    deal: NewDeal
+    account: Account | None
+    account_name: str
+
+
+@transaction.atomic
+def save_lead(
+    viewer: Viewer, ground: Ground, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
+) -> Lead:
+    """Take a lead in or change one; raises ChangedMeanwhile or LeadRefused."""
+    if key is None:
+        viewer.require(May.CHANGE_OWN_DEALS)
+        require_giving(viewer, ground, local_day(now, ground.time_zone), None, values["owner"])
+        lead, before = LEADS.add(values, created_at=now), ""
+    else:
+        lead = Lead.objects.get(key=key)
+        _require_open(viewer, ground, lead, now)
+        require_giving(viewer, ground, local_day(now, ground.time_zone), lead.owner, values["owner"])
+        before = LEADS.change(lead, values, seen)
+    audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, LEADS.text(lead))
+    return lead  # type: ignore[no-any-return]
+
+
+def _require_open(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
+    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
+        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+    if lead.status in CLOSED:
+        raise LeadRefused(f"This lead is {lead.status} already; accepted: leads that are new or being worked on.")
+
+
+@transaction.atomic
+def work_on_lead(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
+    """Begin to work on a lead; one without an owner becomes the viewer's."""
+    _require_open(viewer, ground, lead, now)
+    owner = lead.owner or Person.objects.filter(key=viewer.key).first()
+    Lead.objects.filter(pk=lead.pk).update(status="working", owner=owner)
+    audit(viewer, "lead worked on", lead.key, now, before=lead.status)
+
+
+@transaction.atomic
+def drop_lead(viewer: Viewer, ground: Ground, lead: Lead, because: str, now: datetime) -> None:
+    """Close a lead that comes to nothing, with the reason."""
+    _require_open(viewer, ground, lead, now)
+    if not because:
+        raise LeadRefused("Say why the lead is dropped; accepted: a few words.")
+    _close(lead, "dropped", now)
+    Lead.objects.filter(pk=lead.pk).update(dropped_because=because[:200])
+    audit(viewer, "lead dropped", lead.key, now, after=because)
+
+
+@transaction.atomic
+def take_up_again(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
+    """Open a dropped lead again: it is being worked on."""
+    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
+        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+    if lead.status != "dropped":
+        raise LeadRefused("Only a dropped lead can be taken up again.")
+    Lead.objects.filter(pk=lead.pk).update(status="working", closed_at=None, dropped_because="")
+    audit(viewer, "lead taken up again", lead.key, now, before=lead.dropped_because)
+
+
+@transaction.atomic
+def qualify_lead(viewer: Viewer, ground: Ground, lead: Lead, wanted: Qualified, now: datetime) -> Deal:
+    """Make a deal of a lead, with account and contact, in one step; its activities and notes come along."""
+    _require_open(viewer, ground, lead, now)
+    account = wanted.account
+    if account is None and wanted.account_name:
+        values = {"name": wanted.account_name, "kind": "organisation", "territory": wanted.deal.territory}
+        account = save_account(
+            viewer, ground, None, values | {"owner": wanted.deal.owner, "industry": "", "country": ""}, now
+        )
+    contact = None
+    if account is not None:
+        contact = _contact_of(lead, account)
+    deal = add_deal(viewer, ground, replace(wanted.deal, account=account, contact=contact), now)
+    for model in (Activity, Note):
+        model._default_manager.filter(lead=lead).update(deal=deal, account=account)
+    Lead.objects.filter(pk=lead.pk).update(deal=deal)
+    _close(lead, "qualified", now)
+    audit(viewer, "lead qualified", lead.key, now, after=deal.key)
+    return deal
+
+
+def _contact_of(lead: Lead, account: Account) -> Contact:
+    """The lead as somebody at the account: the one with the same mail or name, else a new one."""
+    known = account.contacts.filter(email__iexact=lead.email).first() if lead.email else None
+    known = known or account.contacts.filter(name__iexact=lead.name).first()
+    if known:
+        return known
+    values = {"name": lead.name, "email": lead.email, "phone": lead.phone}
+    return Contact.objects.create(key=new_key(Contact, lead.name), account=account, **values)
+
+
+def _close(lead: Lead, status: str, now: datetime) -> None:
+    Lead.objects.filter(pk=lead.pk).update(status=status, closed_at=now.replace(microsecond=0))
+    lead.refresh_from_db()

@@ -1,0 +1,196 @@
+"""How money, days, rates and numbers are written everywhere: pages, files, messages and the audit."""
+
+from contextvars import ContextVar
+from datetime import date, datetime
+from decimal import ROUND_HALF_EVEN, Decimal
+from functools import lru_cache
+from math import isnan
+from zoneinfo import ZoneInfo
+
+from babel.numbers import get_currency_precision, get_currency_symbol
+
+from wise_tally.core.money import divide_half_even
+
+THIN = "\u202f"
+NONE_SIGN = "–"
+MINUS = "\u2212"
+
+
+@lru_cache(maxsize=8)
+def _decimals(currency: str) -> int:
+    return get_currency_precision(currency)
+
+
+_current: ContextVar[str] = ContextVar("currency", default="EUR")
+
+
+_time_zone: ContextVar[str] = ContextVar("time_zone", default="UTC")
+
+
+def use_workspace(currency_code: str, time_zone: str) -> None:
+    """The currency and time zone that the filters write in for the rest of this request."""
+    _current.set(currency_code)
+    _time_zone.set(time_zone)
+
+
+def currency() -> str:
+    """The workspace's currency."""
+    return _current.get()
+
+
+def currency_decimals() -> int:
+    """Decimals of the workspace's currency."""
+    return _decimals(currency())
+
+
+def _grouped(digits: str) -> str:
+    return f"{int(digits):,}".replace(",", THIN)
+
+
+def money(minor: int | None) -> str:
+    """Exact money with the currency's decimals: 1 250.00."""
+    if minor is None:
+        return NONE_SIGN
+    decimals = _decimals(currency())
+    sign, digits = (MINUS if minor < 0 else ""), str(abs(minor)).rjust(decimals + 1, "0")
+    whole, fraction = (digits[:-decimals], digits[-decimals:]) if decimals else (digits, "")
+    return sign + _grouped(whole) + (f".{fraction}" if fraction else "")
+
+
+def whole(minor: int | None) -> str:
+    """Money in whole units, for grids: 1 250; the working shows it exactly."""
+    if minor is None:
+        return NONE_SIGN
+    units = divide_half_even(minor, 10 ** _decimals(currency()))
+    return (MINUS if units < 0 else "") + _grouped(str(abs(units)))
+
+
+def short(minor: int | None) -> str:
+    """Money shortened for tiles: 1.24 m, 312 k."""
+    if minor is None:
+        return NONE_SIGN
+    units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
+    sign = MINUS if minor < 0 else ""
+    for size, letter, places in (
+        (Decimal(999_500), "m", "0.01"),
+        (Decimal(9_950), "k", "1"),
+        (Decimal(1_000), "k", "0.1"),
+    ):
+        if units >= size:
+            scaled = units / (1_000_000 if letter == "m" else 1_000)
+            return f"{sign}{scaled.quantize(Decimal(places), ROUND_HALF_EVEN)}{THIN}{letter}"
+    return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
+
+
+def hundredths(value: int | None) -> str:
+    """A number kept in hundredths, such as a weighted number of deals: 12.45."""
+    if value is None:
+        return NONE_SIGN
+    whole_part, rest = divmod(abs(value), 100)
+    sign = MINUS if value < 0 else ""
+    return sign + _grouped(str(whole_part)) + (f".{rest:02}".rstrip("0") if rest else "")
+
+
+# How an exact value of a measure is written: money, but for numbers of deals.
+UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths, "quantity": hundredths}
+
+
+def percent(rate: float | None, places: int = 1) -> str:
+    """A rate of 0 to 1 as a percentage: 43.5 %."""
+    return NONE_SIGN if rate is None else f"{rate * 100:.{places}f}{THIN}%".replace("-", MINUS)
+
+
+def score(value: float | None) -> str:
+    """A Brier score with three decimals: 0.182."""
+    return NONE_SIGN if value is None else f"{value:.3f}"
+
+
+def points(basis_points: int | None) -> str:
+    """Basis points as a percentage: 12.5 %."""
+    return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{THIN}%"
+
+
+def bare(basis_points: int | None) -> str:
+    """Hundredths as a plain number for inputs: 12.5."""
+    return "" if basis_points is None else f"{basis_points / 100:g}"
+
+
+def times(value: float | None) -> str:
+    """A ratio: 1.4×."""
+    if value is None:
+        return NONE_SIGN
+    return f"{value:.1f}×" if value < 100 else "over 100×"
+
+
+def days(value: float | None) -> str:
+    """Days with one decimal: 8.2 d."""
+    return NONE_SIGN if value is None else f"{value:.1f}{THIN}d"
+
+
+def age(value: float | None) -> str:
+    """An age in whole days that have passed: 8 d, and 0 d on the first."""
+    return NONE_SIGN if value is None or isnan(value) else f"{_grouped(str(int(value)))}{THIN}d"
+
+
+def count(value: int | None) -> str:
+    """A number of things: 1 862."""
+    return NONE_SIGN if value is None else _grouped(str(value))
+
+
+def signed_short(minor: int | None) -> str:
+    """A change of money with its sign: +0.14 m."""
+    if minor is None:
+        return NONE_SIGN
+    return ("+" if minor > 0 else "") + str(short(minor))
+
+
+def day(value: date | int | None) -> str:
+    """A date, or that of a moment in the workspace: 23 Nov 2026; 0 and None are none."""
+    return f"{_date(value):%-d %b %Y}" if value else NONE_SIGN
+
+
+def iso_day(value: date | int | None) -> str:
+    """A date for inputs: 2026-11-23."""
+    return _date(value).isoformat() if value else ""
+
+
+def _date(value: date | int) -> date:
+    if isinstance(value, int):
+        return date.fromordinal(value)
+    return value.astimezone(ZoneInfo(_time_zone.get())).date() if isinstance(value, datetime) else value
+
+
+def moment(value: datetime) -> str:
+    """A moment in the workspace's time zone: 23 Nov 2026 14:05."""
+    return f"{value.astimezone(ZoneInfo(_time_zone.get())):%-d %b %Y %H:%M}"
+
+
+def money_input(minor: int | None) -> str:
+    """Money as typed in inputs: 1250.00."""
+    return "" if minor is None else str(money(minor)).replace(THIN, "").replace(MINUS, "-")
+
+
+def currency_sign() -> str:
+    """The sign of the workspace's currency."""
+    return get_currency_symbol(currency(), locale="en_GB")
+
+
+def plan_value(value: int | None, is_money: bool) -> str:
+    """A sum of the quota plan: money in whole units, counts as they are."""
+    return whole(value) if is_money else bare(value) or NONE_SIGN
+
+
+def quantity(ten_thousandths: int | None) -> str:
+    """A quantity kept in ten-thousandths: 2.5."""
+    if ten_thousandths is None:
+        return NONE_SIGN
+    return (
+        f"{Decimal(ten_thousandths) / 10_000:f}".rstrip("0").rstrip(".")
+        if ten_thousandths % 10_000
+        else str(ten_thousandths // 10_000)
+    )
+
+
+def as_words(name: str) -> str:
+    """A kept word as people read it: site_visit → site visit."""
+    return name.replace("_", " ")

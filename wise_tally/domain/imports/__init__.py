@@ -1,0 +1,1 @@
+"""Files that were brought in."""

@@ -1,0 +1,1 @@
+"""The organisation: settings, people, teams, territories, permissions, audit."""

@@ -1,0 +1,187 @@
+"""Who sees and may do what: the one place that decides."""
+
+from dataclasses import dataclass, replace
+from datetime import date
+from enum import Enum
+
+from django.core.exceptions import PermissionDenied
+
+from wise_tally.core.ground import Ground
+from wise_tally.core.lines import Filter
+from wise_tally.core.trees import NONE
+from wise_tally.domain.org.models import Person, Role, Team, Workspace
+
+
+class May(Enum):
+    """What a role may do."""
+
+    CHANGE_OWN_DEALS = "change own deals"
+    CHANGE_DEALS_BELOW = "change deals of the own part of the tree"
+    CHANGE_ALL_DEALS = "change every deal"
+    SET_RULES = "set stages, lists and quotas"
+    SET_ORGANISATION = "set people, teams, territories and the organisation"
+    IMPORT = "bring tables in and undo that"
+    READ_RECORDS = "read audit and outbox"
+
+
+ROLES: dict[str, frozenset[May]] = {
+    Role.ADMIN: frozenset(set(May) - {May.CHANGE_DEALS_BELOW}),
+    Role.MANAGER: frozenset({May.CHANGE_OWN_DEALS, May.CHANGE_DEALS_BELOW, May.SET_RULES}),
+    Role.REP: frozenset({May.CHANGE_OWN_DEALS}),
+    Role.VIEWER: frozenset(),
+}
+
+
+@dataclass(frozen=True)
+class Viewer:
+    """A signed-in person with the role's rights and the teams managed, or opened to a viewer.
+
+    `sees_team`: a rep who may read the own team's figures and the deals behind them.
+    """
+
+    key: str
+    name: str
+    role: str
+    managed_teams: tuple[str, ...]
+    sees_team: bool = False
+
+    def may(self, what: May) -> bool:
+        """Whether the role allows it."""
+        return what in ROLES.get(self.role, frozenset())
+
+    def require(self, what: May) -> None:
+        """Raise PermissionDenied unless the role allows it."""
+        if not self.may(what):
+            raise PermissionDenied(f"This needs the right to {what.value}; ask an administrator.")
+
+    @property
+    def sees_own_only(self) -> bool:
+        """Whether figures and deals of others are hidden."""
+        return self.role not in (Role.ADMIN, Role.MANAGER, Role.VIEWER)
+
+
+def has_left(person: Person, today: date) -> bool:
+    """Whether the person's last day is past; who has left may not sign in any more."""
+    return person.active_to is not None and person.active_to < today
+
+
+def people_left(day: date) -> dict[str, date]:
+    """Last days, by identifier, of the people who have left before a day."""
+    rows = Person.objects.filter(active_to__lt=day).values_list("key", "active_to")
+    return {key: last_day for key, last_day in rows if last_day}
+
+
+def viewer_of(person: Person) -> Viewer:
+    """The viewer that a person is."""
+    role = person.role or Role.REP
+    if role == Role.VIEWER:
+        teams = person.openings.order_by("team__key").values_list("team__key", flat=True)
+    else:
+        teams = Team.objects.filter(manager=person).order_by("key").values_list("key", flat=True)  # type: ignore[assignment]
+    sees_team = role == Role.REP and Workspace.current().reps_see_team
+    return Viewer(person.key, person.name, role, tuple(teams), sees_team)
+
+
+def teams_seen(viewer: Viewer, ground: Ground, as_of: date) -> frozenset[int] | None:
+    """Teams whose figures the viewer may open; None for the whole organisation."""
+    if viewer.sees_own_only:
+        own = _own(viewer, ground)
+        team = ground.team_of(own, as_of.toordinal()) if viewer.sees_team and own != NONE else NONE
+        return frozenset({team} - {NONE})
+    if viewer.role == Role.ADMIN or (viewer.role == Role.VIEWER and not viewer.managed_teams):
+        return None
+    tree = ground.team_tree(as_of)
+    managed = [i for i, team in enumerate(ground.teams) if team.key in viewer.managed_teams]
+    if managed and set(tree.children(NONE)) <= set(managed):
+        return None
+    return frozenset(below for team in managed for below in tree.below(team))
+
+
+def allowed_scope(viewer: Viewer, ground: Ground, as_of: date, asked: Filter) -> Filter:
+    """The scope narrowed to what the viewer may see; raises PermissionDenied where it was asked for by name."""
+    own = _own(viewer, ground)
+    if viewer.sees_own_only and not viewer.sees_team:
+        if (asked.person not in (NONE, own)) or asked.team != NONE:
+            raise PermissionDenied("You see your own deals and figures; those of others are not open to you.")
+        return replace(asked, person=own)
+    if viewer.sees_own_only and asked.team == NONE and asked.person in (NONE, own):
+        return replace(asked, person=own)
+    seen = teams_seen(viewer, ground, as_of)
+    if seen is None:
+        return asked
+    if asked.person != NONE:
+        if ground.team_of(asked.person, as_of.toordinal()) not in seen:
+            raise PermissionDenied("This person is not in your part of the organisation.")
+        return asked
+    if asked.team == NONE:
+        roots = sorted(seen, key=lambda i: (len(ground.team_tree(as_of).paths[i]), ground.teams[i].key))
+        return replace(asked, team=roots[0]) if roots else replace(asked, person=own)
+    if asked.team not in seen:
+        raise PermissionDenied("This team is not in your part of the organisation.")
+    return asked
+
+
+def _own(viewer: Viewer, ground: Ground) -> int:
+    """The viewer's index among the people; -1 for nobody of the books."""
+    return next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
+
+
+def may_change_deal(viewer: Viewer, ground: Ground, today: date, owner: int) -> bool:
+    """Whether the viewer may change a deal with this owner (index into the ground)."""
+    if viewer.may(May.CHANGE_ALL_DEALS):
+        return True
+    if ground.people[owner].key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+        return True
+    if not viewer.may(May.CHANGE_DEALS_BELOW):
+        return False
+    seen = teams_seen(viewer, ground, today)
+    return seen is None or ground.team_of(owner, today.toordinal()) in seen
+
+
+def require_change(viewer: Viewer, ground: Ground, today: date, owner: int) -> None:
+    """Raise PermissionDenied unless the viewer may change deals of this owner."""
+    if not may_change_deal(viewer, ground, today, owner):
+        message = "This deal belongs to somebody else; its owner, a manager above or an administrator may change it."
+        raise PermissionDenied(message)
+
+
+def sees_pay(viewer: Viewer, ground: Ground, today: date, key: str) -> bool:
+    """Whether the viewer may know what somebody (an identifier) earns: oneself, those above, administrators."""
+    if key == viewer.key or viewer.role == Role.ADMIN:
+        return True
+    if viewer.role != Role.MANAGER:
+        return False
+    seen = teams_seen(viewer, ground, today)
+    index = next((i for i, person in enumerate(ground.people) if person.key == key), NONE)
+    return seen is None or (index != NONE and ground.team_of(index, today.toordinal()) in seen)
+
+
+def sees_partners_pay(viewer: Viewer, ground: Ground, today: date) -> bool:
+    """Whether the viewer may know what partners earn: administrators and whoever manages the whole organisation."""
+    return viewer.role in (Role.ADMIN, Role.MANAGER) and teams_seen(viewer, ground, today) is None
+
+
+def may_give(viewer: Viewer, ground: Ground, today: date, owner: str, taker: str) -> bool:
+    """Whether the viewer may make what belongs to `owner` that of `taker` (identifiers, empty for nobody).
+
+    Those above both may, and administrators; what is nobody's may be taken up.
+    """
+    if owner == taker or viewer.may(May.CHANGE_ALL_DEALS):
+        return True
+    if not owner and taker == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+        return True
+    if not viewer.may(May.CHANGE_DEALS_BELOW):
+        return False
+    seen = teams_seen(viewer, ground, today)
+    if seen is None:
+        return True
+    below = {p.key for i, p in enumerate(ground.people) if ground.team_of(i, today.toordinal()) in seen}
+    return {owner, taker} <= below | {"", viewer.key}
+
+
+def require_giving(viewer: Viewer, ground: Ground, today: date, owner: Person | None, taker: Person | None) -> None:
+    """Raise PermissionDenied unless the viewer may make what belongs to one that of the other."""
+    if not may_give(viewer, ground, today, owner.key if owner else "", taker.key if taker else ""):
+        raise PermissionDenied(
+            "Whose this is can be changed by somebody who manages both people, or by an administrator; ask one of them."
+        )

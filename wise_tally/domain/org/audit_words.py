@@ -1,0 +1,62 @@
+"""The audit as sentences: what somebody did, to what, and what became of it."""
+
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Q, QuerySet
+
+from wise_tally.domain.org.models import AuditEntry
+from wise_tally.domain.org.records import seen_values
+
+NOTHING: tuple[Any, ...] = (None, "", [], {})
+
+
+def entries_of(who: str, find: str, first: datetime | None, last: datetime | None) -> QuerySet[AuditEntry]:
+    """Entries of a person (as text), with all of these words, from one moment to before another, the newest first."""
+    found = AuditEntry.objects.order_by("-pk")
+    if who:
+        found = found.filter(who=who)
+    for word in find.split():
+        anywhere = (
+            Q(detail__icontains=word) | Q(action__icontains=word) | Q(before__icontains=word) | Q(after__icontains=word)
+        )
+        found = found.filter(anywhere)
+    return found.filter(**{"at__gte": first} if first else {}, **{"at__lt": last} if last else {})
+
+
+def people_of() -> list[str]:
+    """Everybody who stands in the audit, by name."""
+    return list(AuditEntry.objects.exclude(who="").order_by("who").values_list("who", flat=True).distinct())
+
+
+def change_in_words(entry: AuditEntry) -> str:
+    """What was before and what after: of kept values those that differ, a phrase each; else both texts."""
+    before, after = seen_values(entry.before), seen_values(entry.after)
+    if not before and not after:
+        return " → ".join(text for text in (entry.before, entry.after) if text)
+    before, after = _flat(before), _flat(after)
+    names = [name for name in (after or before) if before.get(name) != after.get(name)]
+    if not entry.before or not entry.after:
+        return "; ".join(
+            f"{_words(name)} {_said((after or before)[name])}"
+            for name in names
+            if (after or before)[name] not in NOTHING
+        )
+    return "; ".join(f"{_words(name)} {_said(before.get(name))} → {_said(after.get(name))}" for name in names)
+
+
+def _flat(values: dict[str, Any]) -> dict[str, Any]:
+    own = values.get("own")
+    return {name: v for name, v in values.items() if name != "own"} | (own if isinstance(own, dict) else {})
+
+
+def _words(name: str) -> str:
+    return name.removesuffix("_minor").removesuffix("_bp").replace("_", " ")
+
+
+def _said(value: Any) -> str:
+    if value in NOTHING:
+        return "nothing"
+    if isinstance(value, list):
+        return f"{len(value)} rows" if isinstance(value[0], dict) else ", ".join(map(str, value))
+    return {True: "yes", False: "no"}.get(value, str(value)) if isinstance(value, bool) else str(value)

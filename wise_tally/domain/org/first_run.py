@@ -1,0 +1,116 @@
+"""The first administrator of an empty workspace, and teams and people added many at once."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from django.core.exceptions import PermissionDenied, ValidationError
+from django.db import transaction
+
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.models import Person, Role, Team, Workspace
+from wise_tally.domain.org.people_actions import OrganisationRefused, save_person
+from wise_tally.domain.org.records import new_key
+
+
+def nobody_yet() -> bool:
+    """Whether nobody can sign in yet, so that the first to come becomes administrator."""
+    return not Person.objects.filter(user__isnull=False).exists()
+
+
+@transaction.atomic
+def first_administrator(organisation: str, name: str, username: str, password: str, now: datetime) -> User:
+    """Make the first administrator of an empty workspace; raises PermissionDenied once there is anybody."""
+    if not nobody_yet():
+        raise PermissionDenied("This workspace has people already; sign in, or ask an administrator.")
+    if not name or not username or not organisation:
+        raise OrganisationRefused(
+            "Something is empty; accepted: the organisation, your name, and a name to sign in with."
+        )
+    if len(username) > 64 or len(name) > 200 or len(organisation) > 200:
+        raise OrganisationRefused("Something is too long; accepted: up to 200 characters, to sign in up to 64.")
+    try:
+        validate_password(password, User(username=username, first_name=name[:150]))
+    except ValidationError as error:
+        raise OrganisationRefused(" ".join(error.messages)) from error
+    workspace = Workspace.current()
+    workspace.organisation = organisation
+    workspace.save()
+    user = User.objects.create_user(username, password=password, first_name=name[:150])
+    person, _ = Person.objects.get_or_create(key=username, defaults={"name": name, "role": Role.ADMIN})
+    Person.objects.filter(pk=person.pk).update(user=user, role=Role.ADMIN)
+    audit(Viewer(person.key, name, Role.ADMIN, ()), "workspace begun", organisation, now)
+    ground_changed()
+    return user
+
+
+@dataclass(frozen=True)
+class Added:
+    """What a list of lines brought."""
+
+    added: int
+    there: int
+
+
+@transaction.atomic
+def add_teams(viewer: Viewer, text: str, now: datetime) -> Added:
+    """One team a line; indented by spaces or “>” it stands under the one above. Names that are there are left alone."""
+    viewer.require(May.SET_ORGANISATION)
+    added, there, above = 0, 0, list[tuple[int, Team]]()
+    for line in text.splitlines():
+        name = line.strip().lstrip("> ").strip()
+        if not name:
+            continue
+        depth = len(line) - len(line.lstrip(" >\t"))
+        above = [(d, team) for d, team in above if d < depth]
+        team = Team.objects.filter(name__iexact=name).first()
+        if team is None:
+            team = Team.objects.create(key=new_key(Team, name), name=name[:200], parent=above[-1][1] if above else None)
+            added += 1
+        else:
+            there += 1
+        above.append((depth, team))
+    audit(viewer, "teams added", f"{added} teams", now, after=text[:2_000])
+    ground_changed()
+    return Added(added, there)
+
+
+@transaction.atomic
+def add_people(viewer: Viewer, text: str, now: datetime) -> Added:
+    """One person a line: name, mail address, team, role; all or nothing, with the line that is wrong."""
+    viewer.require(May.SET_ORGANISATION)
+    added, there = 0, 0
+    for number, line in enumerate(text.splitlines(), 1):
+        parts = [part.strip() for part in line.split(",")] + [""] * 3
+        name, mail, team_name, role = parts[:4]
+        if not name:
+            continue
+        team = Team.objects.filter(name__iexact=team_name).first()
+        if team_name and team is None:
+            raise OrganisationRefused(
+                f"Line {number}: “{team_name[:60]}” is no team; accepted: a team above, or nothing."
+            )
+        if role and role not in Role.values:
+            raise OrganisationRefused(f"Line {number}: “{role[:40]}” is no role; accepted: {', '.join(Role.values)}.")
+        if Person.objects.filter(name__iexact=name).exists():
+            there += 1
+            continue
+        values = {
+            "name": name[:200],
+            "email": mail[:200],
+            "role": role or Role.REP,
+            "active_from": None,
+            "active_to": None,
+        }
+        person = save_person(viewer, None, values, now)
+        if team:
+            Person.objects.filter(pk=person.pk).update(team=team)
+            audit(viewer, "person put into a team", f"{person.name} ({person.key})", now, after=team.name)
+        if role == Role.MANAGER and team and team.manager_id is None:
+            Team.objects.filter(pk=team.pk).update(manager=person)
+            audit(viewer, "team changed", f"{team.name} ({team.key})", now, after=f"managed by {person.name}")
+        added += 1
+    return Added(added, there)

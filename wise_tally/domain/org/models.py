@@ -1,0 +1,220 @@
+"""The organisation: settings, people, teams and territories, with their dated rows; the book's revision number."""
+
+from django.conf import settings
+from django.db import models
+
+from wise_tally.domain.org.fields import DayField, KeyField, MomentField
+
+
+class Role(models.TextChoices):
+    """What a person may do."""
+
+    ADMIN = "admin", "administrator"
+    MANAGER = "manager", "manager"
+    REP = "rep", "rep"
+    VIEWER = "viewer", "viewer"
+
+
+class Workspace(models.Model):
+    """The one row of settings."""
+
+    organisation = models.CharField(max_length=200, default="Organisation")
+    currency = models.CharField(max_length=3, default="EUR")
+    time_zone = models.CharField(max_length=64, default="UTC")
+    fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
+    reps_see_team = models.BooleanField(default=False)
+    all_see_unowned = models.BooleanField(default=False)
+    # The weekday by which calls are due, Monday 0; None where nobody asks for them.
+    calls_due_on = models.PositiveSmallIntegerField(null=True)
+
+    @classmethod
+    def current(cls) -> "Workspace":
+        """The workspace, with the shipped settings where none are kept yet."""
+        return cls.objects.first() or cls(pk=1)
+
+
+class BookNumber(models.Model):
+    """What the shelf compares: every write raises `number`.
+
+    `ground` changes with small tables, `epoch` with old rows, `beside` with what belongs to deals beside revisions.
+    """
+
+    number = models.PositiveBigIntegerField(default=0)
+    ground = models.PositiveBigIntegerField(default=0)
+    epoch = models.PositiveBigIntegerField(default=0)
+    beside = models.PositiveBigIntegerField(default=0)
+
+
+class Team(models.Model):
+    """A team; `parent` holds only where there are no dated parents."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    parent = models.ForeignKey("self", models.PROTECT, null=True, blank=True, related_name="+")
+    manager = models.ForeignKey("Person", models.PROTECT, null=True, blank=True, related_name="managed_teams")
+
+
+class TeamParent(models.Model):
+    """The team above from a day on."""
+
+    team = models.ForeignKey(Team, models.CASCADE, related_name="parents")
+    parent = models.ForeignKey(Team, models.PROTECT, null=True, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("team", "from_on")]
+
+
+class Territory(models.Model):
+    """A territory; `parent` holds only where there are no dated parents."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    parent = models.ForeignKey("self", models.PROTECT, null=True, blank=True, related_name="+")
+
+
+class TerritoryParent(models.Model):
+    """The territory above from a day on."""
+
+    territory = models.ForeignKey(Territory, models.CASCADE, related_name="parents")
+    parent = models.ForeignKey(Territory, models.PROTECT, null=True, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("territory", "from_on")]
+
+
+class Person(models.Model):
+    """Somebody of the firm; `team` holds only where there are no dated memberships."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    email = models.CharField(max_length=10_000, blank=True)
+    role = models.CharField(max_length=10, choices=Role.choices, blank=True)
+    team = models.ForeignKey(Team, models.PROTECT, null=True, blank=True, related_name="+")
+    active_from = DayField(null=True)
+    active_to = DayField(null=True)
+    commission_rate_bp = models.IntegerField(null=True)
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="person")
+    # A password that somebody else knows is changed before anything else.
+    must_change_password = models.BooleanField(default=False)
+    # Sign-ins of an earlier round have ended.
+    session_round = models.PositiveIntegerField(default=0)
+
+
+class Opening(models.Model):
+    """A team opened to a viewer; a viewer without any reads the whole organisation."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="openings")
+    team = models.ForeignKey(Team, models.PROTECT, related_name="+")
+
+    class Meta:
+        unique_together = [("person", "team")]
+
+
+class Membership(models.Model):
+    """The team of a person from a day on."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="memberships")
+    team = models.ForeignKey(Team, models.PROTECT, related_name="+")
+    from_on = DayField()
+
+    class Meta:
+        unique_together = [("person", "from_on")]
+
+
+class CommissionRate(models.Model):
+    """The commission rate of a person or partner from a day on, in basis points."""
+
+    subject = models.CharField(max_length=10)
+    subject_key = models.CharField(max_length=64)
+    from_on = DayField()
+    rate_bp = models.IntegerField()
+
+    class Meta:
+        unique_together = [("subject", "subject_key", "from_on")]
+
+
+class RateAboveQuota(models.Model):
+    """What a person earns from a day on for the part of the won amount above the quota, in basis points; 0 ends it."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="rates_above")
+    from_on = DayField()
+    rate_bp = models.IntegerField()
+
+    class Meta:
+        unique_together = [("person", "from_on")]
+
+
+class Meeting(models.Model):
+    """A meeting that somebody held: about the forecast of all, or with one person (by identifier); what was noted."""
+
+    by = models.ForeignKey(Person, models.CASCADE, related_name="meetings")
+    person_key = models.CharField(max_length=64, blank=True)
+    held_on = DayField()
+    notes = models.TextField(blank=True)
+
+    class Meta:
+        unique_together = [("by", "person_key", "held_on")]
+
+
+class AgreedAction(models.Model):
+    """What was agreed with a person in a one-to-one: carried to the next ones until it is done."""
+
+    key = KeyField()
+    person_key = models.CharField(max_length=64)
+    by = models.ForeignKey(Person, models.CASCADE, related_name="+")
+    agreed_on = DayField()
+    text = models.CharField(max_length=10_000)
+    due_on = DayField(null=True)
+    done_on = DayField(null=True)
+
+
+class ApiToken(models.Model):
+    """A personal token for the read-only interface; only its hash is kept, and it shows what its person sees."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=200)
+    digest = models.CharField(max_length=64, unique=True)
+    made_at = MomentField()
+    used_at = MomentField(null=True)
+
+
+class Preference(models.Model):
+    """How somebody likes a page drawn, such as the columns of a table."""
+
+    person = models.ForeignKey(Person, models.CASCADE, related_name="preferences")
+    name = models.CharField(max_length=64)
+    value = models.CharField(max_length=10_000)
+
+    class Meta:
+        unique_together = [("person", "name")]
+
+
+class AuditEntry(models.Model):
+    """Who did what, when; what was before and what after, where a value was replaced."""
+
+    at = MomentField()
+    person = models.ForeignKey(Person, models.SET_NULL, null=True, related_name="+")
+    # Who it was, also once the person is taken away.
+    who = models.CharField(max_length=300, blank=True)
+    action = models.CharField(max_length=60)
+    detail = models.TextField(blank=True)
+    before = models.TextField(blank=True)
+    after = models.TextField(blank=True)
+
+    class Meta:
+        # The history of a deal reads its own entries.
+        indexes = [models.Index(fields=["detail"], name="audit_detail")]
+
+
+class OutboxMessage(models.Model):
+    """A message of the simulated mail: kept here instead of being sent."""
+
+    at = MomentField()
+    to = models.CharField(max_length=10_000)
+    subject = models.CharField(max_length=200)
+    body = models.TextField(blank=True)
+    document_name = models.CharField(max_length=200, blank=True)
+    document = models.TextField(blank=True)
+    deal_key = models.CharField(max_length=64, blank=True)

@@ -1,0 +1,112 @@
+"""Small records that people keep by name: added, changed and taken away, each with what was before in the audit."""
+
+import json
+from collections.abc import Mapping
+from datetime import date, datetime
+from typing import Any
+
+from django.db import models, transaction
+from django.db.models import ProtectedError
+from django.utils.text import slugify
+
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.book_number import ground_changed
+
+
+class ChangedMeanwhile(Exception):
+    """Somebody else changed the record since the page was opened; `now` holds its present values by name."""
+
+    def __init__(self, now: Mapping[str, Any]) -> None:
+        super().__init__("Somebody else changed this since the page was opened.")
+        self.now = now
+
+
+class InUse(Exception):
+    """The record cannot be taken away because others refer to it."""
+
+
+def new_key(model: type[models.Model], name: str, before: str = "") -> str:
+    """An identifier that no row of the model has, read from a name."""
+    base = (before + (slugify(name).replace("-", "_") or "item"))[:58]
+    key, number = base, 2
+    while model._default_manager.filter(key=key).exists():
+        key, number = f"{base}_{number}", number + 1
+    return key
+
+
+def plain(value: Any) -> Any:
+    """A kept value as JSON can hold it."""
+    if isinstance(value, models.Model):
+        return getattr(value, "key", value.pk)
+    return value.isoformat() if isinstance(value, date | datetime) else value
+
+
+def values_of(record: models.Model, names: list[str]) -> dict[str, Any]:
+    """The named values of a record in plain form."""
+    return {name: plain(getattr(record, name)) for name in names}
+
+
+def as_text(values: Mapping[str, Any]) -> str:
+    """Values as one text, always the same for the same values."""
+    return json.dumps({name: plain(value) for name, value in values.items()}, ensure_ascii=False, sort_keys=True)
+
+
+def seen_values(text: str) -> dict[str, Any]:
+    """The values that `as_text` wrote; none where it is not such a text."""
+    try:
+        found = json.loads(text)
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+@transaction.atomic
+def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which state, with which right
+    viewer: Viewer,
+    model: type[models.Model],
+    key: str | None,
+    values: Mapping[str, Any],
+    now: datetime,
+    seen: str = "",
+    right: May = May.SET_RULES,
+) -> models.Model:
+    """Add a record (`key` None) or change one; raises ChangedMeanwhile where it is no longer as `seen`."""
+    viewer.require(right)
+    if key is None:
+        record = model._default_manager.create(key=new_key(model, values["name"]), **values)
+        before = ""
+    else:
+        record = model._default_manager.get(key=key)
+        kept = values_of(record, list(values))
+        before = as_text(kept)
+        if seen and seen != before:
+            raise ChangedMeanwhile(kept)
+        if before == as_text(values):
+            return record
+        for name, value in values.items():
+            setattr(record, name, value)
+        record.save(update_fields=list(values))
+    words = model._meta.verbose_name or model.__name__
+    audit(viewer, f"{words} {'changed' if key else 'added'}", _named(record), now, before, as_text(values))
+    ground_changed()
+    return record
+
+
+@transaction.atomic
+def take_away(viewer: Viewer, model: type[models.Model], key: str, now: datetime, right: May = May.SET_RULES) -> None:
+    """Delete a record that nothing refers to; raises InUse otherwise."""
+    viewer.require(right)
+    record = model._default_manager.get(key=key)
+    name = _named(record)
+    try:
+        record.delete()
+    except ProtectedError as error:
+        kinds = sorted({str(item._meta.verbose_name_plural) for item in error.protected_objects})
+        raise InUse(f"{name} is still referred to by {', '.join(kinds)}; accepted: move these first.") from error
+    audit(viewer, f"{model._meta.verbose_name} taken away", name, now, before=name)
+    ground_changed()
+
+
+def _named(record: models.Model) -> str:
+    return f"{getattr(record, 'name', record.pk)} ({getattr(record, 'key', record.pk)})"

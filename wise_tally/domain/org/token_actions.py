@@ -1,0 +1,67 @@
+"""Personal tokens of the read-only interface: given once, kept as a hash, taken away at any time."""
+
+import hashlib
+import secrets
+from datetime import datetime, timedelta
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+from django.db.models import QuerySet
+
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.models import ApiToken, Person
+
+# When a token was last used is written at most this often, so that reading does not wait for writers.
+NOTED_EVERY = timedelta(hours=1)
+MOST_TOKENS = 20
+
+
+class TokenRefused(Exception):
+    """Why no token is given, and what is accepted."""
+
+
+def tokens_of(viewer: Viewer) -> QuerySet[ApiToken]:
+    """The viewer's tokens; an administrator's view holds everybody's."""
+    found = ApiToken.objects.select_related("person").order_by("person__name", "made_at", "pk")
+    return found if viewer.may(May.SET_ORGANISATION) else found.filter(person__key=viewer.key)
+
+
+def _digest(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+@transaction.atomic
+def give_token(viewer: Viewer, name: str, now: datetime) -> str:
+    """A new token for the viewer; returned once and kept only as a hash. Raises TokenRefused."""
+    person, name = Person.objects.filter(key=viewer.key).first(), name.strip()
+    if person is None:
+        raise PermissionDenied("A token is somebody's of the firm; you are not among its people.")
+    if not name or len(name) > 200:
+        raise TokenRefused("Say what the token is for; accepted: 1 to 200 characters.")
+    if person.tokens.count() >= MOST_TOKENS:
+        raise TokenRefused(f"You hold {MOST_TOKENS} tokens; accepted: take one away first.")
+    token = secrets.token_urlsafe(32)
+    made = ApiToken.objects.create(person=person, name=name, digest=_digest(token), made_at=now)
+    audit(viewer, "token given", f"{person.key} {made.pk}", now, after=name)
+    return token
+
+
+@transaction.atomic
+def take_token_away(viewer: Viewer, number: int, now: datetime) -> None:
+    """End a token of one's own, or as an administrator anybody's; raises TokenRefused for one that is not there."""
+    found = tokens_of(viewer).filter(pk=number).first()
+    if found is None:
+        raise TokenRefused("This token is not there any more.")
+    audit(viewer, "token taken away", f"{found.person.key} {found.pk}", now, before=found.name)
+    found.delete()
+
+
+def person_of_token(token: str, now: datetime) -> Person | None:
+    """Whose token it is; None for one that was never given or was taken away."""
+    found = ApiToken.objects.select_related("person").filter(digest=_digest(token)).first()
+    if found is None:
+        return None
+    if found.used_at is None or now - found.used_at > NOTED_EVERY:
+        ApiToken.objects.filter(pk=found.pk).update(used_at=now)
+    return found.person

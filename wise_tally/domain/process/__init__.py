@@ -1,0 +1,1 @@
+"""Sales processes: categories, stages and their dated rules, and what happens at a stage."""

@@ -1,0 +1,139 @@
+"""The list of a process's stages: added, put in order, retired, restored; processes themselves."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.db import transaction
+from django.db.models import Max
+
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.actions import audit
+from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.records import new_key
+from wise_tally.domain.process.categories import ensure_categories
+from wise_tally.domain.process.models import Category, Process, Stage, StageKind
+
+CLOSED_PROBABILITY = {StageKind.WON: 10_000, StageKind.LOST: 0}
+# A neutral start: name, kind, probability in basis points, category, typical days.
+STARTER = (
+    ("Enquiry", StageKind.OPEN, 1_000, "early", 14),
+    ("Need understood", StageKind.OPEN, 3_000, "early", 21),
+    ("Offer", StageKind.OPEN, 6_000, "best_case", 30),
+    ("Terms", StageKind.OPEN, 8_000, "commit", 14),
+)
+CLOSED = (("Won", StageKind.WON, 10_000, "", 0), ("Lost", StageKind.LOST, 0, "", 0))
+
+
+class NameTaken(Exception):
+    """A stage of the process has this name; `retired` is that stage where it may be restored."""
+
+    def __init__(self, stage: Stage) -> None:
+        words = "is retired; restore it instead, its history is kept" if stage.retired else "is there already"
+        super().__init__(f"A stage named “{stage.name}” {words}.")
+        self.retired = stage if stage.retired else None
+
+
+class StageNeeded(Exception):
+    """The process cannot do without this stage."""
+
+
+@dataclass(frozen=True)
+class NewStage:
+    """A stage to be added; money and days as kept."""
+
+    name: str
+    kind: str
+    probability_bp: int
+    category: Category | None
+    typical_days_hundredths: int | None
+
+
+@transaction.atomic
+def add_process(viewer: Viewer, name: str, from_starter: bool, now: datetime) -> Process:
+    """A process with its won and lost stage, and the neutral starter's open stages where asked."""
+    viewer.require(May.SET_RULES)
+    ensure_categories()
+    process = Process.objects.create(key=new_key(Process, name), name=name)
+    categories = {category.key: category for category in Category.objects.all()}
+    for place, (label, kind, probability, category, days) in enumerate((*(STARTER if from_starter else ()), *CLOSED)):
+        Stage.objects.create(
+            key=new_key(Stage, label, f"{process.key[:20]}_"),
+            process=process,
+            name=label,
+            position=place + 1,
+            kind=kind,
+            probability_bp=probability,
+            category=categories.get(category),
+            typical_days_hundredths=days * 100 or None,
+        )
+    audit(viewer, "process added", f"{name} ({process.key})", now, after=name)
+    ground_changed()
+    return process
+
+
+@transaction.atomic
+def rename_process(viewer: Viewer, process: Process, name: str, now: datetime) -> None:
+    """Another name; names are undated."""
+    viewer.require(May.SET_RULES)
+    before = process.name
+    Process.objects.filter(pk=process.pk).update(name=name)
+    audit(viewer, "process renamed", process.key, now, before, name)
+    ground_changed()
+
+
+@transaction.atomic
+def add_stage(viewer: Viewer, process: Process, new: NewStage, now: datetime) -> Stage:
+    """A stage after the last of its kind; raises NameTaken where the process has one of that name."""
+    viewer.require(May.SET_RULES)
+    taken = process.stages.filter(name__iexact=new.name).order_by("retired").first()
+    if taken is not None:
+        raise NameTaken(taken)
+    last = process.stages.filter(kind=new.kind).aggregate(last=Max("position"))["last"]
+    if last is None:
+        last = process.stages.aggregate(last=Max("position"))["last"] or 0
+    for later in process.stages.filter(position__gt=last):
+        Stage.objects.filter(pk=later.pk).update(position=later.position + 1)
+    stage = Stage.objects.create(
+        key=new_key(Stage, new.name, f"{process.key[:20]}_"),
+        process=process,
+        name=new.name,
+        position=last + 1,
+        kind=new.kind,
+        probability_bp=CLOSED_PROBABILITY.get(StageKind(new.kind), new.probability_bp),
+        category=new.category,
+        typical_days_hundredths=new.typical_days_hundredths,
+    )
+    audit(viewer, "stage added", f"{new.name} ({stage.key}) in {process.name}", now, after=new.name)
+    ground_changed()
+    return stage
+
+
+@transaction.atomic
+def set_retired(viewer: Viewer, stage: Stage, retired: bool, now: datetime) -> None:
+    """Retire a stage (its deals stay until they move) or restore it; raises StageNeeded for the last of a closed kind."""
+    viewer.require(May.SET_RULES)
+    if retired and stage.kind == StageKind.WON:
+        raise StageNeeded("A process needs its won stage; accepted: any other stage.")
+    others = stage.process.stages.filter(kind=stage.kind, retired=False).exclude(pk=stage.pk)
+    if retired and stage.kind == StageKind.LOST and not others.exists():
+        raise StageNeeded("A process needs at least one lost stage; add another before this one is retired.")
+    if stage.retired == retired:
+        return
+    Stage.objects.filter(pk=stage.pk).update(retired=retired)
+    audit(viewer, "stage retired" if retired else "stage restored", f"{stage.name} ({stage.key})", now)
+    ground_changed()
+
+
+@transaction.atomic
+def order_stages(viewer: Viewer, process: Process, keys: list[str], now: datetime) -> None:
+    """Put the unretired open stages in the order of `keys`; retired ones keep their place among the positions."""
+    viewer.require(May.SET_RULES)
+    stages = {stage.key: stage for stage in process.stages.filter(kind=StageKind.OPEN, retired=False)}
+    if sorted(keys) != sorted(stages):
+        raise StageNeeded("The order must name each open stage once; load the page again, the stages have changed.")
+    before = ", ".join(stage.name for stage in sorted(stages.values(), key=lambda s: (s.position, s.key)))
+    positions = sorted(stage.position for stage in stages.values())
+    for position, key in zip(positions, keys, strict=True):
+        Stage.objects.filter(pk=stages[key].pk).update(position=position)
+    audit(viewer, "stages ordered", process.name, now, before, ", ".join(stages[key].name for key in keys))
+    ground_changed()

@@ -1,0 +1,1 @@
+"""Quotas, submitted forecasts, commission statements."""

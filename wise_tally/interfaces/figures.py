@@ -1,0 +1,344 @@
+"""Figures as plain data: options in words, the core asked, rows of texts and numbers out."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+from babel.numbers import get_currency_precision
+
+from wise_tally.book.store import shelf
+from wise_tally.core.attainment import attainment
+from wise_tally.core.book import Book, Standing
+from wise_tally.core.bridge import bridge
+from wise_tally.core.calendar import Period
+from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
+from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
+from wise_tally.core.grouping import BREAKDOWNS
+from wise_tally.core.lines import Filter
+from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.seen import set_and_seen
+from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage
+from wise_tally.core.trees import NONE
+from wise_tally.core.working import lines_inside
+from wise_tally.domain.org.access import Viewer, allowed_scope
+from wise_tally.domain.org.models import Workspace
+from wise_tally.package.cells import scaled
+
+Row = dict[str, Any]
+
+
+class OptionRefused(ValueError):
+    """An option that is not accepted; the message says what is."""
+
+
+@dataclass(frozen=True)
+class Question:
+    """What is asked, as identifiers; `None` means all, or the default."""
+
+    figure: str
+    as_of: date
+    period: str | None = None
+    by: str = "company"
+    process: str | None = None
+    team: str | None = None
+    territory: str | None = None
+    person: str | None = None
+    basis: str = "created"
+    strict: bool = False
+    decided_only: bool = False
+    by_value: bool = False
+    leave_out: tuple[str, ...] = ()
+    since: date | None = None
+    measure: str = "weighted"
+
+
+@dataclass
+class Asked:
+    """A question with its identifiers found in the book."""
+
+    book: Book
+    standing: Standing
+    period: Period
+    scope: Filter
+    question: Question
+    decimals: int
+    extra: Row = field(default_factory=dict)
+
+    def money(self, minor: int | None) -> str | None:
+        """Minor units as text with the currency's decimals."""
+        return None if minor is None else scaled(minor, self.decimals)
+
+
+def figures(question: Question, viewer: Viewer | None = None) -> Row:
+    """The answer as `{"figure", "scope", "rows"}`, for a viewer only of what he may see.
+
+    Raises OptionRefused, PermissionDenied or a core error with a clear message.
+    """
+    asked = ask(question, viewer)
+    rows = FIGURES[question.figure](asked)
+    scope = {
+        "period": asked.period.text,
+        "starts_on": asked.period.starts_on.isoformat(),
+        "ends_on": asked.period.ends_on.isoformat(),
+        "as_of": question.as_of.isoformat(),
+        "by": question.by,
+        "process": question.process,
+        **_whose(asked),
+        **asked.extra,
+    }
+    return {"figure": question.figure, "scope": scope, "rows": rows}
+
+
+def _whose(asked: Asked) -> Row:
+    """Identifiers of team, territory and person that the scope keeps, a viewer's own included; None for all."""
+    ground, scope = asked.book.ground, asked.scope
+    tables = {"team": ground.teams, "territory": ground.territories, "person": ground.people}
+    return {
+        name: None if getattr(scope, name) == NONE else table[getattr(scope, name)].key
+        for name, table in tables.items()
+    }
+
+
+def ask(question: Question, viewer: Viewer | None = None) -> Asked:
+    """Find period and identifiers; raises OptionRefused naming what is accepted."""
+    if question.figure not in FIGURES:
+        raise OptionRefused(f"“{question.figure}” is not a figure; accepted: {', '.join(FIGURES)}.")
+    if question.by not in BREAKDOWNS:
+        raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(BREAKDOWNS)}.")
+    book = shelf.book()
+    ground = book.ground
+    fiscal = ground.fiscal
+    period = fiscal.parse(question.period) if question.period else fiscal.containing(question.as_of, "quarter")
+    scope = Filter(
+        process=_find("process", question.process, [key for key, _ in ground.processes]),
+        team=_find("team", question.team, [team.key for team in ground.teams]),
+        person=_find("person", question.person, [person.key for person in ground.people]),
+        territory=_find("territory", question.territory, [node.key for node in ground.territories]),
+    )
+    if viewer is not None:
+        scope = allowed_scope(viewer, ground, question.as_of, scope)
+    decimals = get_currency_precision(Workspace.current().currency)
+    return Asked(book, book.stand(question.as_of), period, scope, question, decimals)
+
+
+def _find(what: str, key: str | None, keys: list[str]) -> int:
+    if key is None:
+        return NONE
+    if key not in keys:
+        known = ", ".join(sorted(keys)[:12]) + (" …" if len(keys) > 12 else "")
+        raise OptionRefused(f"“{key}” is not a {what}; accepted: {known or 'none is set up yet'}.")
+    return keys.index(key)
+
+
+def _forecast(asked: Asked) -> list[Row]:
+    rows = forecast(asked.book, asked.standing, asked.period, asked.scope, asked.question.by, calls=True)
+    return [_forecast_row(asked, row) for row in rows]
+
+
+def _forecast_row(asked: Asked, row: ForecastRow) -> Row:
+    money = asked.money
+    names = [category.key for category in asked.book.ground.categories]
+    return {
+        "key": row.key,
+        "name": row.name,
+        "won": money(row.won),
+        "lost": money(row.lost),
+        "categories": {name: money(value) for name, value in zip(names, row.categories, strict=True)},
+        "open": money(row.open),
+        "weighted_open": money(row.weighted_open),
+        "weighted": money(row.weighted),
+        "commit_forecast": money(row.commit_forecast),
+        "best_case_forecast": money(row.best_case_forecast),
+        "quota": money(row.quota),
+        "quota_set": money(row.target.own),
+        "quota_of_parts": money(row.target.of_parts),
+        "call": money(row.call),
+        "attainment": row.attainment,
+        "gap": money(row.gap),
+        "coverage": row.coverage,
+        "overdue": money(row.overdue),
+        "overdue_before": money(row.overdue_before),
+        "undated": money(row.undated),
+        "deals_won": row.deals_won,
+        "deals_open": row.deals_open,
+    }
+
+
+def _attainment(asked: Asked) -> list[Row]:
+    found = attainment(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+    return [
+        {
+            "key": row.forecast.key,
+            "name": row.forecast.name,
+            "quota": asked.money(row.forecast.quota),
+            "pace": asked.money(row.pace),
+            "won": asked.money(row.forecast.won),
+            "attainment": row.forecast.attainment,
+            "attainment_to_date": row.to_date,
+            "gap": asked.money(row.forecast.gap),
+            "open": asked.money(row.forecast.open),
+        }
+        for row in found
+    ]
+
+
+def options_of(asked: Asked) -> ConversionOptions:
+    """The conversion options of a question; raises OptionRefused where only one process may be asked."""
+    ground, question = asked.book.ground, asked.question
+    if asked.scope.process == NONE:
+        if len(ground.processes) != 1:
+            keys = ", ".join(sorted(key for key, _ in ground.processes)) or "none is set up yet"
+            raise OptionRefused(f"Conversion counts one process at a time; give --process with one of: {keys}.")
+        asked.scope = Filter(0, asked.scope.team, asked.scope.person, asked.scope.territory)
+    stages = {ground.stages[i].key: i for i in ground.open_stages(asked.scope.process)}
+    unknown = [key for key in question.leave_out if key not in stages]
+    if unknown:
+        raise OptionRefused(
+            f"“{unknown[0]}” is not an open stage of the process; accepted: {', '.join(sorted(stages))}."
+        )
+    return ConversionOptions(
+        basis=question.basis,
+        strict=question.strict,
+        decided_only=question.decided_only,
+        by_value=question.by_value,
+        leave_out=frozenset(stages[key] for key in question.leave_out),
+    )
+
+
+def _conversion(asked: Asked) -> list[Row]:
+    options, by = options_of(asked), asked.question.by
+    whole = conversion(asked.book, asked.standing, asked.period, asked.scope, options)[0]
+    asked.extra = {name: getattr(whole.totals, name) for name in SCOPE_FIGURES}
+    if by == "company":
+        return [_stage_row(asked, stage) for stage in whole.stages]
+    groups = conversion(asked.book, asked.standing, asked.period, asked.scope, options, by)
+    return [
+        {**_stage_row(asked, stage), "group": group.key, "group_name": group.name}
+        for group in groups
+        for stage in group.stages
+    ]
+
+
+SCOPE_FIGURES = (
+    "created",
+    "won",
+    "lost",
+    "undecided",
+    "win_rate_of_created",
+    "win_rate_of_closed",
+    "closed_won",
+    "closed_lost",
+    "without_history",
+)
+
+
+def _stage_row(asked: Asked, row: StageReach) -> Row:
+    stage = asked.book.ground.stages[row.stage]
+    return {
+        "key": stage.key,
+        "name": stage.name,
+        "reached": row.reached,
+        "value": asked.money(row.value),
+        "step": row.step,
+        "step_low": row.step_interval.low if row.step_interval else None,
+        "step_high": row.step_interval.high if row.step_interval else None,
+        "from_start": row.from_start,
+    }
+
+
+def _time_in_stage(asked: Asked) -> list[Row]:
+    groups = time_in_stage(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+    rows = []
+    for group in groups:
+        shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
+        rows += [{**_time_row(asked, stage), **shown} for stage in group.stages]
+    return rows
+
+
+def _time_row(asked: Asked, row: StageTime) -> Row:
+    stage = asked.book.ground.stages[row.stage]
+    names = (
+        "stays",
+        "completed",
+        "mean",
+        "median",
+        "km_median",
+        "km_p75",
+        "running",
+        "running_mean_age",
+        "overstaying",
+    )
+    return {"key": stage.key, "name": stage.name, **{name: getattr(row, name) for name in names}}
+
+
+def _days_to_win(asked: Asked) -> list[Row]:
+    rows = days_to_win(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+    asked.extra = {"without_history": sum(row.without_history for row in rows)}
+    return [
+        {"key": row.key, "name": row.name, "deals": row.deals, "mean": row.mean, "median": row.median} for row in rows
+    ]
+
+
+def _range(asked: Asked) -> list[Row]:
+    """Outcome of each node: for a person credited parts, whole deals' outcome."""
+    by = asked.question.by
+    lines = forecast_lines(asked.book, asked.standing, asked.period, asked.scope, by)
+    rows = []
+    for row in forecast(asked.book, asked.standing, asked.period, asked.scope, by):
+        found = outcome_of_lines(lines, lines_inside(asked.book, lines, by, row.node))
+        rows.append(
+            {
+                "key": row.key,
+                "name": row.name,
+                "won": asked.money(found.won_minor),
+                **{f"p{q}": asked.money(found.quantile(q / 100)) for q in (10, 50, 90)},
+                "mean": asked.money(found.mean_minor),
+                "chance_of_quota": found.chance_of(row.quota),
+                "step": asked.money(found.step_minor),
+            }
+        )
+    return rows
+
+
+def _bridge(asked: Asked) -> list[Row]:
+    question = asked.question
+    if question.since is None:
+        raise OptionRefused("A bridge needs the earlier day; give --from YYYY-MM-DD.")
+    if question.since > question.as_of:
+        raise OptionRefused(f"--from {question.since} is after --as-of {question.as_of}; accepted: a day not after it.")
+    if question.by != "company":
+        raise OptionRefused(
+            "A bridge has causes as rows; accepted: --by company, with --team, --person and other filters."
+        )
+    before = asked.book.stand(question.since)
+    rows = bridge(asked.book, before, asked.standing, asked.period, asked.scope, question.measure)
+    asked.extra = {"from": question.since.isoformat(), "measure": question.measure}
+    return [{"key": r.cause, "name": r.cause, "amount": asked.money(r.amount_minor), "deals": r.deals} for r in rows]
+
+
+def _set_and_seen(asked: Asked) -> list[Row]:
+    stages = asked.book.ground.stages
+    rows = []
+    for group in set_and_seen(asked.book, asked.standing, asked.period, asked.scope, asked.question.by):
+        shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
+        for rate in group.stages:
+            low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
+            numbers = {"set": rate.set_rate, "decided": rate.decided, "won": rate.won, "seen": rate.seen}
+            stage = stages[rate.stage]
+            rows.append(
+                {"key": stage.key, "name": stage.name, **numbers, "low": low, "high": high, "off": rate.off, **shown}
+            )
+    return rows
+
+
+FIGURES: dict[str, Callable[[Asked], list[Row]]] = {
+    "forecast": _forecast,
+    "conversion": _conversion,
+    "time-in-stage": _time_in_stage,
+    "attainment": _attainment,
+    "range": _range,
+    "bridge": _bridge,
+    "set-and-seen": _set_and_seen,
+    "days-to-win": _days_to_win,
+}

@@ -1,0 +1,1 @@
+"""The exchange package: written, read and checked."""

@@ -1,0 +1,1 @@
+"""The six places of the application: filters in, core asked, page out."""

@@ -1,0 +1,245 @@
+"""Cash calendar: when the money of won and open deals is due, by month, by kind of plan and by customer."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, payments_in, won_and_open
+from wise_tally.core.ground import WON
+from wise_tally.core.money import sum_by_group
+from wise_tally.core.tallies import sums_by_period
+from wise_tally.domain.formats import count, day, money, points
+from wise_tally.pages.attainment.question import tabs
+from wise_tally.web.deal_columns import beside_of
+from wise_tally.web.deal_rows import accounts_numbered, names_of
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.ink import share
+from wise_tally.web.nodes import scope_node, working_query
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
+
+KIND_WORDS = {"once": "one sum", "instalments": "instalments", "recurring": "recurring without end"}
+MOST_ACCOUNTS = 30
+SIDES = ("won", "open", "all")
+
+
+@dataclass(frozen=True)
+class Cash:
+    """The payments of a scope in its months."""
+
+    line: ScopeLine
+
+    @cached_property
+    def months(self) -> tuple[Period, ...]:
+        """The months that the period touches, cut to it at both ends."""
+        period, fiscal = self.line.period, self.line.book.ground.fiscal
+        found: list[Period] = []
+        month = fiscal.containing(period.starts_on, "month")
+        while month.starts_on <= period.ends_on and len(found) < MOST_MONTHS:
+            found.append(_cut(month, period))
+            month = fiscal.beside(month, 1)
+        return tuple(found)
+
+    @cached_property
+    def payments(self) -> Payments:
+        """Everything due in these months."""
+        line = self.line
+        return payments_in(line.book, line.standing, beside_of(line).plans(), self.months, line.scope)
+
+    @cached_property
+    def rows(self) -> tuple[CashPeriod, ...]:
+        """The sums of each month."""
+        return cash_calendar(self.line.standing, self.payments, self.months)
+
+    def chosen(self, month: str, kind: str, side: str, account: int | None) -> Payments:
+        """The payments behind one figure; empty words and None keep all."""
+        found, line = self.payments, self.line
+        keep = np.ones(len(found.at), dtype=bool)
+        if month:
+            texts = [one.text for one in self.months]
+            if month not in texts:
+                raise Refused(f"“{month[:40]}” is no month of this period; accepted: {', '.join(texts)}.", 404)
+            keep &= found.period == texts.index(month)
+        if kind:
+            if kind not in KINDS:
+                raise Refused(f"“{kind[:40]}” is no kind of payment; accepted: {', '.join(KINDS)}.", 404)
+            keep &= found.kind == KINDS.index(kind)
+        if side != "all":
+            keep &= (line.standing.kind[found.at] == WON) == (side == "won")
+        if account is not None:
+            keep &= self.accounts == account
+        return found.take(keep)
+
+    @cached_property
+    def accounts(self) -> np.ndarray:
+        """Row number of the customer behind each payment, 0 for none."""
+        line = self.line
+        return beside_of(line).references("account")[line.standing.deal[self.payments.at]]
+
+    def by_account(self) -> list[tuple[int, int, int]]:
+        """Row number of the customer, due of won deals, due of open ones weighted; the most money first."""
+        numbers, place = np.unique(self.accounts, return_inverse=True)
+        won = self.line.standing.kind[self.payments.at] == WON
+        sums = [
+            sum_by_group(np.where(mask, self.payments.value_minor, 0), place, len(numbers)).tolist()
+            for mask in (won, ~won)
+        ]
+        rows = list(zip(numbers.tolist(), *sums, strict=True))
+        return sorted(rows, key=lambda row: (-(row[1] + row[2]), row[0]))
+
+
+MOST_MONTHS = 120
+
+
+def _cut(month: Period, period: Period) -> Period:
+    if period.starts_on <= month.starts_on and month.ends_on <= period.ends_on:
+        return month
+    first, last = max(month.starts_on, period.starts_on), min(month.ends_on, period.ends_on)
+    return Period(first, last, "span", f"{first}/{last}")
+
+
+@dataclass(frozen=True)
+class MonthRow:
+    """A month of the calendar with its bar and the query of its workings."""
+
+    words: str
+    sums: CashPeriod
+    width_won: str
+    width_open: str
+    query: str
+    booked_query: str
+    booked_minor: int
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """What is due month by month, and by customer."""
+    line = read_scope(request, "year")
+    cash = Cash(line)
+    largest = max([1, *(row.all_minor for row in cash.rows)])
+    query = line.query(period=line.period.text)
+    won, possible = won_and_open(cash.rows)
+    accounts, token = cash.by_account(), scope_node(line)[2]
+    named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
+    names = {number: account.name for number, account in named.items()}
+    keys = {number: account.key for number, account in named.items()}
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "cash"),
+        "query": query,
+        "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
+        "won": won,
+        "open": possible,
+        "months": [
+            MonthRow(
+                period_words(row.period),
+                row,
+                share(row.won_minor, largest),
+                share(row.open_minor, largest),
+                f"{query}&month={row.period.text}",
+                working_query(line, token, row.period),
+                booked.won,
+            )
+            for row, booked in zip(
+                cash.rows, sums_by_period(line.book, line.standing, cash.months, line.scope), strict=True
+            )
+        ],
+        "accounts": [
+            (
+                names.get(number, "without a customer"),
+                keys.get(number, ""),
+                of_won,
+                of_open,
+                f"{query}&account={keys.get(number, '')}",
+            )
+            for number, of_won, of_open in accounts[:MOST_ACCOUNTS]
+        ],
+        "more": max(0, len(accounts) - MOST_ACCOUNTS),
+        "strip": CountStrip(len(np.unique(cash.payments.at)), exports=exports("attainment:cash-table", line.query())),
+    }
+    return render(request, "attainment/cash.html", answer)
+
+
+@require_safe
+def working(request: HttpRequest, side: str) -> HttpResponse:
+    """The payments behind a figure of the calendar."""
+    line = read_scope(request, "year")
+    if side not in SIDES:
+        raise Refused(f"“{side[:40]}” is no figure of the cash calendar; accepted: {', '.join(SIDES)}.", 404)
+    month, kind, key = (request.GET.get(name, "") for name in ("month", "kind", "account"))
+    cash = Cash(line)
+    found = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)
+    panel = _panel(line, side, found, " · ".join(filter(None, (month, KIND_WORDS.get(kind, "")))))
+    return panel_response(request, line, panel, f"{reverse('attainment:cash')}?{line.query()}")
+
+
+def _account(cash: Cash, key: str) -> int:
+    if not key:
+        return 0
+    named = accounts_numbered(row[0] for row in cash.by_account())
+    number = next((number for number, account in named.items() if account.key == key), None)
+    if number is None:
+        raise Refused(f"There is no account “{key[:60]}”; accepted: one that the page shows.", 404)
+    return number
+
+
+def _panel(line: ScopeLine, side: str, found: Payments, words: str) -> Panel:
+    standing = line.standing
+    order = np.argsort(-found.value_minor, kind="stable")
+    first = order[:FIRST_DEALS]
+    deals = standing.deal[found.at[first]].tolist()
+    keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
+    is_won = standing.kind[found.at] == WON
+    terms = [
+        (f"of won deals, in full, {count(int(is_won.sum()))} payments", money(int(found.value_minor[is_won].sum()))),
+        (
+            f"of open deals × probability, {count(int((~is_won).sum()))} payments",
+            money(int(found.value_minor[~is_won].sum())),
+        ),
+    ]
+    deals = tuple(
+        PanelDeal(key, f"{names.get(key, key)}, {day(int(found.day[i]))}", _part(line, found, int(i)))
+        for key, i in zip(keys, first, strict=True)
+    )
+    rest = order[FIRST_DEALS:]
+    kept = {"won": terms[:1], "open": terms[1:], "all": terms}[side]
+    return Panel(
+        f"Cash due{', ' + words if words else ''}",
+        "Payments of won deals in full and of open deals of counted categories × their probability, rounded per payment, by the day "
+        "they are due. Cash is not booking: a deal is booked whole on the day it is won. Deals without a payment plan bring none here.",
+        tuple(PanelTerm(*term) for term in kept),
+        money(int(found.value_minor.sum())),
+        "due",
+        deals,
+        len(np.unique(found.at)),
+        len(rest),
+        money(int(found.value_minor[rest].sum())),
+        places=np.unique(found.at),
+    )
+
+
+def _part(line: ScopeLine, found: Payments, place: int) -> str:
+    at = int(found.at[place])
+    value = money(int(found.value_minor[place]))
+    if line.standing.kind[at] == WON:
+        return str(value)
+    return f"{money(int(found.amount_minor[place]))} × {points(int(line.standing.probability_bp[at]))} = {value}"
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The months as a file."""
+    line = read_scope(request, "year")
+    header = ("month", *(f"{side}_{name}" for side in ("won", "open") for name in KINDS), "won", "open_weighted", "all")
+    rows = [
+        (row.period.text, *row.won, *row.open, row.won_minor, row.open_minor, row.all_minor) for row in Cash(line).rows
+    ]
+    return sheet_response(Sheet("cash calendar", header, frozenset(header[1:]), rows), kind)

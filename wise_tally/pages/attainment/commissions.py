@@ -1,0 +1,352 @@
+"""Commissions of a period: who earns what, statement by statement, and what changed since the last one."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from functools import cached_property
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.commission import (
+    PERSON,
+    SUBJECTS,
+    CommissionLine,
+    CommissionSum,
+    Difference,
+    Rates,
+    StatedLine,
+    added_by_deal,
+    commissions,
+    since_statement,
+    summed,
+    together,
+)
+from wise_tally.core.grouping import Grouping, grouping
+from wise_tally.core.lines import Filter
+from wise_tally.domain.deals.models import Partner
+from wise_tally.domain.formats import count, day, money, points
+from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pay
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
+from wise_tally.domain.targets.statement_actions import issue_statement, last_statement
+from wise_tally.pages.attainment.question import tabs
+from wise_tally.web.deal_rows import names_of
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
+
+FIGURES = ("commission", "credited", "taken_back")
+
+
+def rates_of(subject: str) -> Rates:
+    """The rates of all people or partners, in the order of the book."""
+    model = Person if subject == PERSON else Partner
+    base = list(model._default_manager.order_by("pk").values_list("key", "commission_rate_bp"))
+    dated: dict[str, list[tuple[int, int]]] = {}
+    rows = CommissionRate.objects.filter(subject=subject).order_by("from_on")
+    for key, from_on, rate_bp in rows.values_list("subject_key", "from_on", "rate_bp"):
+        dated.setdefault(key, []).append((from_on.toordinal(), rate_bp))
+    above: dict[str, list[tuple[int, int]]] = {}
+    if subject == PERSON:
+        higher = RateAboveQuota.objects.order_by("from_on").values_list("person__key", "from_on", "rate_bp")
+        for key, from_on, rate_bp in higher:
+            # Before its first day nobody earns more than the usual rate.
+            above.setdefault(key, [(0, 0)]).append((from_on.toordinal(), rate_bp))
+    plain = tuple(tuple(dated.get(key) or ([] if rate is None else [(0, rate)])) for key, rate in base)
+    return Rates(plain, tuple(tuple(above.get(key, ())) for key, _ in base))
+
+
+@dataclass(frozen=True)
+class Commissions:
+    """The commissions of a scope as far as the viewer may know them: lines, sums and names."""
+
+    viewer: Viewer
+    line: ScopeLine
+    subject: str
+
+    @cached_property
+    def _every(self) -> tuple[CommissionLine, ...]:
+        line = self.line
+        return commissions(line.book, line.standing, line.period, line.scope, rates_of(self.subject), self.subject)
+
+    @cached_property
+    def _known(self) -> frozenset[int]:
+        """The subjects whose pay the viewer may know."""
+        earning = {line.subject for line in self._every}
+        return frozenset(node for node in earning if self.may_know(self.group.called(node)[0] or ""))
+
+    @cached_property
+    def lines(self) -> tuple[CommissionLine, ...]:
+        """The lines of the scope and period."""
+        return tuple(line for line in self._every if line.subject in self._known)
+
+    @property
+    def hidden(self) -> int:
+        """How many others earn something in the scope."""
+        return len({line.subject for line in self._every} - self._known)
+
+    def may_know(self, key: str) -> bool:
+        """Whether the viewer may know what this subject earns."""
+        ground, day = self.line.book.ground, self.line.today
+        if self.subject == PERSON:
+            return sees_pay(self.viewer, ground, day, key)
+        return sees_partners_pay(self.viewer, ground, day)
+
+    @cached_property
+    def group(self) -> Grouping:
+        """The people or partners."""
+        return grouping(self.line.book, self.subject, self.line.as_of)
+
+    def of(self, key: str) -> tuple[CommissionLine, ...]:
+        """The lines of one subject."""
+        node = self.group.keys.index(key)
+        return tuple(line for line in self.lines if line.subject == node)
+
+    def whole_of(self, key: str) -> "Commissions":
+        """The same of all deals, whatever else the scope keeps: a statement is never of a part.
+
+        Raises Refused for a subject that is not there or whose pay the viewer may not know.
+        """
+        if key not in self.group.keys or not self.may_know(key):
+            raise Refused(f"There is no {self.subject} “{key[:60]}” here; accepted: one that the page shows.", 404)
+        return replace(self, line=replace(self.line, scope=Filter()))
+
+    def rows(self) -> list[tuple[str, str, CommissionSum]]:
+        """Identifier, name and sum of those who earned, the most first."""
+        found = [(*self.group.called(one.subject), one) for one in summed(self.lines)]
+        return sorted(
+            ((k or "", n or "", one) for k, n, one in found), key=lambda row: (-row[2].commission_minor, row[1])
+        )
+
+    def stated(self, lines: tuple[CommissionLine, ...]) -> list[StatedLine]:
+        """Lines as a statement keeps them."""
+        keys = self.line.book.deals.key
+        return [
+            StatedLine(keys[one.deal], one.on, one.taken_back, one.amount_minor, one.commission_minor) for one in lines
+        ]
+
+    def query(self, **changes: str) -> str:
+        """The page's address with parts changed."""
+        extra = {"of": self.subject if self.subject != PERSON else "", **changes}
+        own = "&".join(f"{name}={value}" for name, value in extra.items() if value)
+        return "&".join(part for part in (self.line.query(period=self.line.period.text), own) if part)
+
+
+def _read(request: HttpRequest) -> Commissions:
+    subject = request.GET.get("of", PERSON)
+    if subject not in SUBJECTS:
+        raise Refused(f"“{subject[:40]}” earns no commission; accepted: {', '.join(SUBJECTS)}.")
+    return Commissions(request.viewer, read_scope(request, "quarter"), subject)  # type: ignore[attr-defined]
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """What everybody of the scope earns in the period."""
+    asked = _read(request)
+    whole = together(summed(asked.lines))
+    answer = {
+        "line": asked.line,
+        "tabs": tabs(asked.line, "commissions"),
+        "asked": asked,
+        "subjects": [(name, asked.query(of=name), name == asked.subject) for name in SUBJECTS],
+        "whole": whole,
+        "rows": [(key, name, one, asked.query(whose=quote(key))) for key, name, one in asked.rows()],
+        "strip": CountStrip(
+            len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
+        ),
+    }
+    return render(request, "attainment/commissions.html", answer)
+
+
+@dataclass(frozen=True)
+class StatementRow:
+    """A line of a statement with the deal's name."""
+
+    line: CommissionLine
+    key: str
+    name: str
+
+
+@require_safe
+def statement(request: HttpRequest, key: str) -> HttpResponse:
+    """One subject's statement, to be read, printed and handed out."""
+    asked = _read(request).whole_of(key)
+    lines = asked.of(key)
+    name = asked.group.names[asked.group.keys.index(key)]
+    last = last_statement(asked.subject, key, asked.line.period.starts_on, asked.line.period.ends_on)
+    answer = {
+        "line": asked.line,
+        "tabs": tabs(asked.line, "commissions"),
+        "asked": asked,
+        "key": key,
+        "name": name,
+        "whole": summed(lines)[0] if lines else None,
+        "rows": _rows(asked, lines),
+        "whose": asked.query(whose=quote(key), all="yes"),
+        "last": last,
+        "changes": _changes(asked, lines, last.lines) if last else [],
+        "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,  # type: ignore[attr-defined]
+        "strip": CountStrip(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=quote(key)))),
+    }
+    return render(request, "attainment/statement.html", answer)
+
+
+def _rows(asked: Commissions, lines: tuple[CommissionLine, ...]) -> list[StatementRow]:
+    book = asked.line.book
+    keys, names = [book.deals.key[line.deal] for line in lines], names_of(book, [line.deal for line in lines])
+    return [StatementRow(line, key, names.get(key, key)) for line, key in zip(lines, keys, strict=True)]
+
+
+def _changes(asked: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
+    found = since_statement([StatedLine(*line) for line in kept], asked.stated(lines))
+    keys = [(one.after or one.before).deal for one in found]  # type: ignore[union-attr]
+    places = asked.line.book.places_by_key
+    names = names_of(asked.line.book, [places[key] for key in keys if key in places])
+    return [(names.get(key, key), one) for key, one in zip(keys, found, strict=True)]
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def issue(request: HttpRequest, key: str) -> HttpResponse:
+    """Keep the statement as handed out today."""
+    asked = _read(request).whole_of(key)
+    if asked.line.is_past:
+        raise Refused("A statement is handed out as of today; accepted: the page as it stands today.", 422)
+    lines = [
+        [one.deal, one.on, one.taken_back, one.amount_minor, one.commission_minor]
+        for one in asked.stated(asked.of(key))
+    ]
+    span = (asked.line.period.starts_on, asked.line.period.ends_on)
+    issue_statement(request.viewer, (asked.subject, key), span, lines, now())  # type: ignore[attr-defined]
+    messages.success(request, "The statement is kept as it stands; what changes from now on is shown beside it.")
+    return redirect(f"{reverse('attainment:statement', args=[key])}?{asked.query()}")
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a commission came about: of all, of one subject, or of one of its deals."""
+    asked = _read(request)
+    if figure not in FIGURES:
+        raise Refused(f"“{figure[:40]}” is no figure of commissions; accepted: {', '.join(FIGURES)}.", 404)
+    key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
+    asked = asked.whole_of(key) if key and request.GET.get("all") else asked
+    if key and key not in asked.group.keys:
+        raise Refused(f"There is no {asked.subject} “{key[:60]}”; accepted: one that the page shows.", 404)
+    lines = asked.of(key) if key else asked.lines
+    if deal:
+        on = _ordinal(request.GET.get("on", ""))
+        chosen = [one for one in lines if asked.line.book.deals.key[one.deal] == deal and one.on == on]
+        if not chosen:
+            raise Refused("This statement has no such line; open the figure from the page again.", 404)
+        panel = _panel_of_deal(asked, chosen[0])
+    else:
+        panel = _panel_of_sum(asked, figure, lines, key)
+    return panel_response(request, asked.line, panel, f"{reverse('attainment:commissions')}?{asked.query()}")
+
+
+def _ordinal(text: str) -> int:
+    try:
+        return date.fromisoformat(text).toordinal()
+    except ValueError:
+        raise Refused(f"“{text[:20]}” is not a date; accepted: YYYY-MM-DD.") from None
+
+
+def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
+    terms = [("credited won amount", money(line.amount_minor))]
+    if line.above_minor:
+        terms += [
+            ("of it up to the quota", money(line.amount_minor - line.above_minor)),
+            ("above the quota", money(line.above_minor)),
+            ("× rate above quota", points(line.above_bp)),
+        ]
+    terms.append(
+        (f"× rate in force on {day(line.on) if not line.taken_back else 'the day of closing'}", points(line.rate_bp))
+    )
+    note = "Taken back: the deal left won on this day, so what it earned goes." if line.taken_back else ""
+    title = f"Commission, {asked.group.names[line.subject]}"
+    terms_of = tuple(PanelTerm(*term) for term in terms)
+    return Panel(title, DEFINITION, terms_of, money(line.commission_minor), "commission", note=note)
+
+
+DEFINITION = (
+    "The credited part of each deal won in the period × the rate in force on the day it was closed, rounded per deal; the part above "
+    "the quota of the period at the rate for that, deals in the order of closing. A deal that left won in a later period is taken back "
+    "in that one. Partners earn on the whole amount."
+)
+
+
+def _deals(line: ScopeLine, lines: Sequence[CommissionLine], figure: str) -> dict[str, Any]:
+    """The deals of statement lines with what each adds to a sum, the largest first."""
+    adds = added_by_deal(lines, figure == "credited")
+    deals, amount = (np.array(list(part), dtype=np.int64) for part in (adds.keys(), adds.values()))
+    places = np.searchsorted(line.standing.deal, deals)
+    return listed(line, places, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
+
+
+def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
+    earned = [one for one in lines if not one.taken_back]
+    back = [one for one in lines if one.taken_back]
+    whole = together(summed(lines))
+    column = "credited_minor" if figure == "credited" else "commission_minor"
+    terms = [
+        (f"{words}, {count(len(part))} lines", money(getattr(together(summed(part)), column)))
+        for words, part in (("earned", earned), ("taken back", back))
+    ]
+    name = asked.group.names[asked.group.keys.index(key)] if key else "everybody of the scope"
+    return Panel(
+        f"{figure.replace('_', ' ').capitalize()}, {name}",
+        DEFINITION,
+        tuple(PanelTerm(*term) for term in (terms[1:] if figure == "taken_back" else terms)),
+        money(getattr(whole, f"{figure}_minor")),
+        figure.replace("_", " "),
+        **_deals(asked.line, back if figure == "taken_back" else lines, figure),
+        note=f"{count(whole.without_rate)} lines have no rate and earn nothing." if whole.without_rate else "",
+    )
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The sums of all, or the lines of one statement, as a file."""
+    asked = _read(request)
+    if key := request.GET.get("whose", ""):
+        asked = asked.whole_of(key)
+        header = (
+            "deal",
+            "name",
+            "on",
+            "taken_back",
+            "credited",
+            "rate_percent",
+            "above_quota",
+            "rate_above_percent",
+            "commission",
+        )
+        rows: list[tuple[Any, ...]] = [
+            (row.key, row.name, date.fromordinal(row.line.on).isoformat(), "yes" if row.line.taken_back else "no",
+             row.line.amount_minor, _percent(row.line.rate_bp), row.line.above_minor, _percent(row.line.above_bp),
+             row.line.commission_minor)
+            for row in _rows(asked, asked.of(key))
+        ]  # fmt: skip
+        return sheet_response(
+            Sheet("commission statement", header, frozenset({"credited", "above_quota", "commission"}), rows), kind
+        )
+    of_all = (asked.subject, "credited", "commission", "taken_back", "lines", "without_rate")
+    sums = [
+        (name, one.credited_minor, one.commission_minor, one.taken_back_minor, one.lines, one.without_rate)
+        for _, name, one in asked.rows()
+    ]
+    return sheet_response(Sheet("commissions", of_all, frozenset(of_all[1:4]), sums), kind)
+
+
+def _percent(rate_bp: int | None) -> float | None:
+    return None if rate_bp is None else rate_bp / 100

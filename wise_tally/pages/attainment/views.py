@@ -1,0 +1,129 @@
+"""Pages of attainment: won against quota and pace, per row and through the year."""
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.activity import BY as BY_PEOPLE
+from wise_tally.core.activity import KINDS
+from wise_tally.core.attainment import DaysOf
+from wise_tally.core.row_targets import carries_quota
+from wise_tally.domain.formats import as_words
+from wise_tally.pages.attainment.grid import rows_of
+from wise_tally.pages.attainment.question import MEASURES, Asked, read_question, tabs
+from wise_tally.pages.attainment.working import panel_of
+from wise_tally.web.breakdowns import ROWS, choices, words_of
+from wise_tally.web.cumulative import cumulative, year_of
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.working.panel import panel_response
+
+FEW_ROWS = 9
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """Quota, pace, won, what is still needed, of every node."""
+    asked = read_question(request)
+    line, whole = asked.line, asked.whole
+    days = DaysOf.at(line.period, line.as_of)
+    rows = rows_of(asked)
+    by = [(name, words_of(name)) for name in BY_PEOPLE[1:]] if asked.counts_activities else choices(ROWS)
+    token = scope_node(line)[2]
+    # Below a short table stands the year, so that the page answers the next question too.
+    short = len(rows) <= FEW_ROWS and not asked.counts_activities
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "page"),
+        "asked": asked,
+        "by": asked.by,
+        "by_words": words_of(asked.by),
+        "by_links": [(words, asked.query(by=name), name == asked.by) for name, words in by],
+        "measures": [
+            (words, asked.query(measure=name, kind=""), name == asked.measure) for name, words in MEASURES.items()
+        ],
+        "kinds": [
+            (as_words(name) or "all that people do", asked.query(kind=name), name == asked.kind)
+            for name in ("", *KINDS)
+        ],
+        "whole": whole,
+        "whole_working": asked.working(token),
+        "needed": days.needed_per_week(whole.forecast.gap),
+        "at_pace": days.at_todays_pace(whole.forecast.won),
+        "rows": rows,
+        "cumulative": cumulative(line, asked.standing, lambda span: asked.working(token, span)) if short else None,
+        "year": year_of(line).text,
+        "carries": carries_quota(line.scope, asked.by),
+        "strip": _strip(asked),
+    }
+    return render(request, "attainment/page.html", answer)
+
+
+def _strip(asked: Asked) -> CountStrip:
+    whole = asked.whole.forecast
+    return CountStrip(
+        whole.won // 100 if asked.counts_activities else whole.deals_won + whole.deals_open,
+        undated=None if asked.in_hundredths else whole.undated,
+        overdue=None if asked.in_hundredths else whole.overdue,
+        exports=exports("attainment:table", asked.query()),
+        what="activities" if asked.counts_activities else "deals",
+    )
+
+
+@require_safe
+def year(request: HttpRequest) -> HttpResponse:
+    """Won so far against the target so far, month by month, with what is open on top."""
+    asked = read_question(request)
+    if asked.counts_activities:
+        asked = Asked(asked.line, asked.by)
+    line = asked.line
+    token = scope_node(line)[2]
+    shown = cumulative(line, asked.standing, lambda span: asked.working(token, span))
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "year"),
+        "asked": asked,
+        "year": year_of(line).text,
+        "cumulative": shown,
+        "whole": asked.row(*scope_node(line)[:2], year_of(line)),
+        "measures": [
+            (words, asked.query(measure=name), name == asked.measure)
+            for name, words in MEASURES.items()
+            if name != "activities"
+        ],
+        "strip": _strip(asked),
+    }
+    return render(request, "attainment/year.html", answer)
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a figure that no deal alone explains came about: what is needed, what is done."""
+    asked = read_question(request)
+    panel = panel_of(asked, figure, request.GET.get("node", "company:"))
+    return panel_response(request, asked.line, panel, f"{request.path.split('working')[0]}?{asked.query()}")
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Exactly what the table shows, as a file."""
+    asked = read_question(request)
+    header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open", "needed_per_week", "at_todays_pace",
+              "deals_needed", "rank")  # fmt: skip
+    rows: list[tuple[Any, ...]] = []
+    for row in rows_of(asked):
+        f, a = row.record.forecast, row.record
+        values = (f.quota, a.pace, f.won, f.attainment, a.to_date, f.gap, f.open, row.needed_per_week, row.at_pace)
+        rows.append((row.name, *values, row.deals_needed, row.rank))
+    amounts = {"quota", "pace", "won", "gap", "open", "needed_per_week", "at_todays_pace"}
+    if asked.in_hundredths:
+        divided = [name in amounts for name in header]
+        rows = [
+            tuple(v / 100 if yes and v is not None else v for v, yes in zip(row, divided, strict=True)) for row in rows
+        ]
+    return sheet_response(
+        Sheet("attainment", header, frozenset() if asked.in_hundredths else frozenset(amounts), rows), kind
+    )

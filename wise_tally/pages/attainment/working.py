@@ -1,0 +1,134 @@
+"""Workings of attainment that no list of deals explains: what is needed, at today's pace, activities done."""
+
+import numpy as np
+
+from wise_tally.core.activity import KINDS, activities_inside, done_by
+from wise_tally.core.attainment import DaysOf, deals_needed, four_quarters_before, mean_won, won_share
+from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.domain.formats import as_words, count, hundredths, money, percent
+from wise_tally.pages.attainment.grid import closed_by
+from wise_tally.pages.attainment.question import Asked
+from wise_tally.web.activities_done import done_in
+from wise_tally.web.filter_line import period_words
+from wise_tally.web.nodes import node_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import Panel, PanelTerm
+
+FIGURES = ("needed", "at_pace", "deals_needed", "won", "quota", "pace", "gap", "attainment", "to_date", "open")
+
+
+def panel_of(asked: Asked, figure: str, token: str) -> Panel:
+    """The panel of a figure of a node; raises Refused for what is not there."""
+    if figure not in FIGURES:
+        raise Refused(f"“{figure[:40]}” is no figure of attainment here; accepted: {', '.join(FIGURES)}.", 404)
+    try:
+        by, node = node_of(asked.line.book, token, asked.line.as_of)
+    except (LookupError, UnknownBreakdown):
+        raise Refused(f"“{token[:60]}” names no row; accepted: one that the page shows.", 404) from None
+    record = asked.row(by, node)
+    name = record.forecast.name or "without one"
+    if figure == "needed":
+        return _needed(asked, name, record.forecast.gap)
+    if figure == "at_pace":
+        return _at_pace(asked, name, record.forecast.won)
+    if figure == "deals_needed":
+        return _deals_needed(asked, name, record.forecast.gap, (by, node))
+    if not asked.counts_activities:
+        raise Refused(f"“{figure}” of deals opens its working in the forecast; accepted here: needed, at_pace.", 404)
+    return _activities(asked, figure, (by, node))
+
+
+def _written(asked: Asked, value: int | None) -> str:
+    return str(hundredths(value) if asked.in_hundredths else money(value))
+
+
+def _terms(*terms: tuple[str, str]) -> tuple[PanelTerm, ...]:
+    return tuple(PanelTerm(words, str(value)) for words, value in terms)
+
+
+def _needed(asked: Asked, name: str, gap: int | None) -> Panel:
+    days = DaysOf.at(asked.line.period, asked.line.as_of)
+    return Panel(
+        f"Needed a week, {name}",
+        "The gap divided by the remaining weeks, a day being a seventh of one; today is over. None without a gap or without days left.",
+        _terms(("gap to quota", _written(asked, gap)), ("× 7 ÷ days that remain", count(days.remaining))),
+        _written(asked, days.needed_per_week(gap)),
+        "needed a week",
+    )
+
+
+def _at_pace(asked: Asked, name: str, won: int) -> Panel:
+    days = DaysOf.at(asked.line.period, asked.line.as_of)
+    return Panel(
+        f"At today’s pace, {name}",
+        "What the period would end with if the rest of it went as the days so far: so far divided by the share of days passed.",
+        _terms(
+            ("done so far" if asked.counts_activities else "won so far", _written(asked, won)),
+            ("÷ days passed", count(days.passed)),
+            ("× days of the period", count(asked.line.period.days)),
+        ),
+        _written(asked, days.at_todays_pace(won)),
+        "at today’s pace",
+    )
+
+
+def _deals_needed(asked: Asked, name: str, gap: int | None, row: tuple[str, int]) -> Panel:
+    line = asked.line
+    closed = closed_by(asked, row[0]).get(row[1])
+    span = four_quarters_before(line.book.ground.fiscal, line.as_of)
+    if closed is None:
+        raise Refused("This row has closed no deal in the last four quarters.", 404)
+    mean = mean_won(closed)
+    return Panel(
+        f"Deals still needed, {name}",
+        "How many more deals of the row’s own kind have to come up to close the gap: gap ÷ mean won amount ÷ win rate of closed, "
+        "rounded up. None with fewer than 10 closed deals.",
+        _terms(
+            ("gap to quota", _written(asked, gap)),
+            (f"÷ mean won amount, {period_words(span)}", money(None if mean is None else round(mean))),
+            ("÷ win rate of closed", percent(won_share(closed))),
+            ("deals won", count(closed.deals_won)),
+            ("deals lost", count(closed.deals_lost)),
+        ),
+        count(deals_needed(gap, closed)),
+        "deals still needed",
+    )
+
+
+def _activities(asked: Asked, figure: str, row: tuple[str, int]) -> Panel:
+    """Activities by kind, and how they stand against their target."""
+    line, record = asked.line, asked.row(*row)
+    done = activities_inside(
+        line.book, line.standing, line.period, line.scope, done_in(line, line.period).of_kind(asked.kind)
+    )
+    mine = done_by(line.book, line.standing, done, *row)
+    terms = [
+        (as_words(kind), count(int(mine.number[mine.kind == place].sum())))
+        for place, kind in enumerate(KINDS)
+        if np.any(mine.kind == place)
+    ]
+    values = {
+        "won": ("done", hundredths(record.forecast.won)),
+        "quota": ("target", hundredths(record.forecast.quota)),
+        "pace": ("target so far", hundredths(record.pace)),
+        "gap": ("still to do", hundredths(record.forecast.gap)),
+        "attainment": ("done of the target", percent(record.forecast.attainment)),
+        "to_date": ("done against the target so far", percent(record.to_date)),
+        "open": ("open", hundredths(record.forecast.open)),
+    }
+    words, total = values[figure]
+    if figure in ("quota", "pace"):
+        terms = [
+            ("own target", hundredths(record.forecast.target.own)),
+            ("sum of the parts’", hundredths(record.forecast.target.of_parts)),
+        ]
+    elif figure != "won":
+        terms += [values["won"], values["quota"], values["pace"]]
+    return Panel(
+        f"{words.capitalize()}, {record.forecast.name}",
+        "Done activities by the people of the scope in the period, a team’s by its members of the day. Web visits count only where "
+        "they are asked for: they are the customer’s doing. A target of a kind meets that kind only.",
+        _terms(*terms),
+        str(total),
+        words,
+    )

@@ -1,0 +1,155 @@
+"""The tables of conversion as files, of exactly what its pages show."""
+
+from dataclasses import astuple
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.conversion import ConversionOptions
+from wise_tally.core.exits import WAYS
+from wise_tally.core.seen import set_and_seen
+from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
+from wise_tally.pages.conversion.question import by_of, line_of, options_of, with_breakdown
+from wise_tally.pages.conversion.seen import read_back_test
+from wise_tally.pages.conversion.views import broken_down, exits_shown, passing, winning_months
+from wise_tally.web.breakdowns import words_of
+from wise_tally.web.files.tables import Sheet, chosen_sheet
+from wise_tally.web.filter_line import ScopeLine, period_words
+
+WITHOUT = "without one"
+LOSS = ("lost", "lost_value", "undecided", "undecided_value")
+TIMES = ("km_median", "km_p75", "typical_days", "stays", "completed", "running", "running_mean_age", "overstaying")
+RATES = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
+
+
+@require_safe
+def passing_table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The stages, or the rows of the breakdown."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    options = options_of(line, request)
+    sheets = {
+        "": lambda: _stages(line, options),
+        "rows": lambda: _passing_rows(line, options, by),
+        "exits": lambda: _exits(line, options),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _stages(line: ScopeLine, options: ConversionOptions) -> Sheet:
+    rows = [
+        (
+            *(row.name, row.reached, row.value, row.step, row.from_start),
+            *(astuple(row.loss)[: len(LOSS)] if row.loss else (None,) * len(LOSS)),
+        )
+        for row in passing(line, options)[2]
+    ]
+    header = ("stage", "reached", "value", "step", "from_start", *LOSS)
+    return Sheet("conversion", header, frozenset({"value", "lost_value", "undecided_value"}), rows)
+
+
+def _passing_rows(line: ScopeLine, options: ConversionOptions, by: str) -> Sheet:
+    found, _, stages = passing(line, options)
+    rows = [
+        (
+            group.name or WITHOUT,
+            *(stage.reached for stage in group.stages),
+            *(group.totals.undecided, group.totals.win_rate_of_created, group.totals.win_rate_of_closed),
+        )
+        for group in broken_down(line, found, options, by)
+    ]
+    header = (words_of(by), *(row.name for row in stages), "undecided", f"of {options.basis}", "of closed")
+    return Sheet("conversion rows", header, frozenset(), rows)
+
+
+def _exits(line: ScopeLine, options: ConversionOptions) -> Sheet:
+    money = ("value", *(f"{way} value" for way in WAYS))
+    rows = [
+        (
+            row.name,
+            row.stays,
+            *(stays for _, stays, _, _ in row.ways),
+            row.minor,
+            *(minor for _, _, minor, _ in row.ways),
+        )
+        for row in exits_shown(line, options)
+    ]
+    return Sheet("exits", ("stage", "stays ended", *WAYS, *money), frozenset(money), rows)
+
+
+@require_safe
+def time_table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Time in stage by row and stage, days to win, or days to win by month closed."""
+    by, per_deal = by_of(request), request.GET.get("per") == "deal"
+    line = with_breakdown(line_of(request), by)
+    scope = (line.book, line.standing, line.period, line.scope)
+    won = [(row.name or WITHOUT, row) for row in days_to_win(*scope, by) if row.deals]
+    sheets = {
+        "": lambda: _times(line, by, per_deal),
+        "won": lambda: _days_to_win(words_of(by), won),
+        "months": lambda: _days_to_win("month", [(words, row) for words, _, row in winning_months(line)]),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _times(line: ScopeLine, by: str, per_deal: bool) -> Sheet:
+    stages = line.book.ground.stages
+    rows = [
+        (group.name or WITHOUT, stages[one.stage].name, *(getattr(one, name) for name in TIMES))
+        for group in time_in_stage(line.book, line.standing, line.period, line.scope, by, per_deal)
+        if any(one.stays or one.running for one in group.stages)
+        for one in group.stages
+    ]
+    return _of_rows("time in stage", by, ("stage", *TIMES), rows)
+
+
+def _of_rows(name: str, by: str, header: tuple[str, ...], rows: list[tuple[Any, ...]]) -> Sheet:
+    """A sheet whose first column is the row of the breakdown; without a breakdown it has no such column."""
+    if by == "company":
+        return Sheet(name, header, frozenset(), [row[1:] for row in rows])
+    return Sheet(name, (words_of(by), *header), frozenset(), rows)
+
+
+def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
+    cells = [(name, row.deals, row.median, row.mean) for name, row in rows]
+    return Sheet("days to win", (head, "deals won", "median days", "mean days"), frozenset(), cells)
+
+
+@require_safe
+def seen_table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Set and seen of the whole, by row of the breakdown, or what the back-test found."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    sheets = {
+        "": lambda: _of_rows("set and seen", "company", RATES, _rates(line, "company")),
+        "rows": lambda: _of_rows("set and seen rows", by, RATES, _rates(line, by)),
+        "guesses": lambda: _guesses(line),
+        "scores": lambda: _scores(line),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _rates(line: ScopeLine, by: str) -> list[tuple[Any, ...]]:
+    stages, rows = line.book.ground.stages, []
+    for group in set_and_seen(line.book, line.standing, line.period, line.scope, by):
+        for rate in group.stages:
+            low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
+            found = (rate.set_rate, rate.seen, low, high, rate.won, rate.decided, rate.off)
+            rows.append((group.name or WITHOUT, stages[rate.stage].name, *found))
+    return rows
+
+
+def _guesses(line: ScopeLine) -> Sheet:
+    rows = [
+        (period_words(one.period), one.words, one.on.isoformat(), one.as_set, one.as_seen, one.won)
+        for one in read_back_test(line).guesses
+    ]
+    header = ("period", "forecast", "on", "by set", "by seen", "won in the end")
+    return Sheet("back-test", header, frozenset(header[3:]), rows)
+
+
+def _scores(line: ScopeLine) -> Sheet:
+    stages = line.book.ground.stages
+    rows = [(stages[one.stage].name, one.deals, one.as_set, one.as_seen) for one in read_back_test(line).scores]
+    return Sheet("Brier scores", ("stage", "decided deals", "set", "seen"), frozenset(), rows)

@@ -1,0 +1,77 @@
+"""Cells and small drawings of conversion, drawn often, so as one node each."""
+
+from collections.abc import Callable, Sequence
+from typing import Any
+from urllib.parse import urlencode
+
+from django import template
+from django.urls import reverse
+from django.utils.html import format_html_join
+from django.utils.safestring import SafeString
+
+from wise_tally.core.leads import LeadFigures
+from wise_tally.domain import formats
+from wise_tally.pages.conversion.over_time import MonthCell, Series
+from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.ink import share
+from wise_tally.web.templatetags.workings import figure
+
+register = template.Library()
+SHAPES: dict[str, Callable[[Any], str]] = {
+    "count": formats.count,
+    "money": lambda value: formats.whole(None if value is None else round(value)),
+    "percent": formats.percent,
+    "days": formats.days,
+}
+LEADS = {
+    "qualified_rate": "percent",
+    "won_rate": "percent",
+    "won_minor": "money",
+    "days_to_qualify": "days",
+    "days_to_win": "days",
+}
+
+
+@register.filter
+def rounded(value: float | None) -> int | None:
+    """A mean of money as a whole number of minor units."""
+    return None if value is None else round(value)
+
+
+@register.simple_tag
+def lead_figure(name: str, row: LeadFigures, line: ScopeLine, css: str = "", source: str | None = None) -> SafeString:
+    """A figure of leads as a link to its working; `source` is the row's, none for all."""
+    text = SHAPES[LEADS.get(name, "count")](getattr(row, name))
+    own = [] if source is None else [("source", "" if row.value < 0 else source)]
+    query = "&".join(part for part in (line.query(), urlencode(own)) if part)
+    return figure(text, reverse("conversion:leads-working", args=[name]), query, css)
+
+
+@register.simple_tag
+def month_cell(cell: MonthCell, series: Sequence[Series], place: int, month: str, query: str) -> SafeString:
+    """A month's value as a link to its working, marked where it stands out."""
+    one = series[place]
+    text = SHAPES[one.shape](cell.value)
+    given = f"{query}&{urlencode({'month': month})}"
+    return figure(
+        text, reverse("conversion:over-time-working", args=[one.name]), given, "watch" if cell.stands_out else ""
+    )
+
+
+@register.simple_tag
+def month_bars(cells: Sequence[MonthCell]) -> SafeString:
+    """A column a month; those that stand out are outlined."""
+    return format_html_join(
+        "",
+        '<rect class="{}" x="{}" y="{}" width="{}" height="{}"/>',
+        (
+            (
+                "fall" if cell.stands_out else "bar",
+                share(place, len(cells)),
+                cell.top,
+                share(8, len(cells) * 10),
+                cell.height,
+            )
+            for place, cell in enumerate(cells)
+        ),
+    )

@@ -1,0 +1,330 @@
+"""Workings of conversion figures, from the same cohort and stays that the figures count."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wise_tally.core.book import Flags
+from wise_tally.core.conversion import (
+    Cohort,
+    ConversionGroup,
+    ConversionOptions,
+    StageReach,
+    cohort,
+    conversion,
+    lacks_history,
+)
+from wise_tally.core.exits import WAYS, ended_stays, exits
+from wise_tally.core.ground import LOST, OPEN, WON
+from wise_tally.core.grouping import grouping, node_named
+from wise_tally.core.lines import rows_inside
+from wise_tally.core.money import Ints
+from wise_tally.core.passing import from_start_interval, losses, reaching, stopped_at
+from wise_tally.core.statistics import Interval
+from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
+from wise_tally.domain.formats import count, days, money, percent
+from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, by_amount, listed
+
+# Figures that are deals of the cohort: those that reached a stage and their money, and those that stopped there.
+REACHED, STOPPED = ("reached", "value"), ("lost", "undecided")
+EXITS = {"exits": "ended", **{f"exits-{way}": way for way in WAYS}}
+FIGURES = (*REACHED, *STOPPED, *EXITS, "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
+LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
+COHORTS = {
+    "created": "deals created in the period",
+    "entered": "deals that first reached the first shown stage in the period",
+    "decided": "deals closed in the period",
+}
+
+
+@dataclass(frozen=True)
+class Row:
+    """The row of a breakdown whose figure is opened; the whole by default."""
+
+    by: str = "company"
+    node: int = 0
+    per_deal: bool = False
+
+    def take(self, line: ScopeLine, person: Ints, at: Ints) -> Ints:
+        """Places in `at` of the deals or stays of the row, by the person that counts."""
+        return rows_inside(line.book, line.standing, person, at, self.by, self.node)
+
+
+def row_named(line: ScopeLine, by: str, key: str, per_deal: bool = False) -> Row:
+    """The row of an identifier; raises Refused."""
+    try:
+        return Row(by, node_named(grouping(line.book, by, line.as_of), key), per_deal)
+    except LookupError:
+        raise Refused(f"“{key[:60]}” is no row of this breakdown; accepted: one that the page shows.", 404) from None
+
+
+def cohort_of(line: ScopeLine, options: ConversionOptions, row: Row) -> Cohort:
+    """The cohort of a row."""
+    found = cohort(line.book, line.standing, line.period, line.scope, options)
+    return found.take(row.take(line, line.standing.owner[found.at], found.at))
+
+
+def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
+    """The panel of a figure; raises Refused for figures, stages or rows that do not exist."""
+    if figure not in FIGURES:
+        raise Refused(f"“{figure[:40]}” is not a figure of this place; accepted: {', '.join(FIGURES)}.", 404)
+    if figure == "days_to_win":
+        return _days_to_win(line, row)
+    if figure == "time":
+        return _time(line, stage, row)
+    if figure in EXITS:
+        return _exits(line, options, figure, stage)
+    groups = conversion(line.book, line.standing, line.period, line.scope, options, row.by)
+    whole = next((group for group in groups if group.node == row.node), None)
+    if whole is None:
+        raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
+    if figure in ("of_created", "of_closed"):
+        return _win_rate(line, options, (whole, row), figure)
+    place = _shown(line, [one.stage for one in whole.stages], stage)
+    if figure in STOPPED:
+        return _stopped(line, options, (whole, row), figure, place)
+    return _stage(line, options, (whole, row), figure, place)
+
+
+def counted_deals(line: ScopeLine, options: ConversionOptions, row: Row, figure: str, stage: int) -> tuple[Ints, Flags]:
+    """Places in the standing of a row's cohort, and which of its deals a figure of a stage counts."""
+    found = cohort_of(line, options, row)
+    # The won stage has no place among the open ones; it comes last.
+    place = found.order.index(stage) if stage in found.order else len(found.order)
+    if figure in STOPPED:
+        lost, undecided = stopped_at(line.book, line.standing, found, options, place)
+        return found.at, lost if figure == "lost" else undecided
+    return found.at, reaching(line.book, line.standing, found, options.strict)[:, place] & found.in_cohort
+
+
+def _shown(line: ScopeLine, stages: Sequence[int], key: str) -> int:
+    """Place of a stage among the shown ones; raises Refused."""
+    keys = [line.book.ground.stages[stage].key for stage in stages]
+    if key not in keys:
+        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(keys)}.", 404)
+    return keys.index(key)
+
+
+Of = tuple[ConversionGroup, Row]
+
+
+def _title(words: str, whole: ConversionGroup) -> str:
+    return words if whole.key == "" else f"{words}, {whole.name or 'without one'}"
+
+
+def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
+    whole, of_row = of
+    row = whole.stages[place]
+    name = line.book.ground.stages[row.stage].name
+    at, inside = counted_deals(line, options, of_row, figure, row.stage)
+    terms, total, words, text = _stage_terms(line, options, whole, figure, place)
+    return Panel(
+        title=_title(f"{words.capitalize()}, {name}", whole),
+        definition=f"{text} Cohort: {COHORTS[options.basis]}.",
+        terms=tuple(PanelTerm(term, value) for term, value in terms),
+        total=total,
+        total_words=words,
+        **by_amount(line, at[inside]),
+        not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
+        note=LACKING if lacks_history(row.reached, row.without_history) else "",
+    )
+
+
+def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
+    """Deals that reached a stage and not the next: the lost ones, or those not decided yet."""
+    whole, of_row = of
+    if place + 1 == len(whole.stages):
+        raise Refused("Won is the end: nothing is lost after it; accepted: a stage before it.", 404)
+    row, following = (whole.stages[at] for at in (place, place + 1))
+    name, then = (line.book.ground.stages[one.stage].name for one in (row, following))
+    at, inside = counted_deals(line, options, of_row, figure, row.stage)
+    stopped = at[inside]
+    loss = losses(line.book, line.standing, cohort_of(line, options, of_row), options)[place]
+    words = {"lost": "lost", "undecided": "not decided yet"}
+    parts = {"lost": (loss.lost, loss.lost_minor), "undecided": (loss.undecided, loss.undecided_minor)}
+    other = "undecided" if figure == "lost" else "lost"
+    number, total = parts[figure]
+    terms = [
+        (f"reached {name}", row.reached),
+        (f"− went on to {then} or won", loss.onward),
+        (f"− {words[other]}", parts[other][0]),
+    ]
+    return Panel(
+        title=_title(f"{words[figure].capitalize()} after {name}", whole),
+        definition=f"Deals that reached {name} and not {then}, {words[figure]}, with their amounts on the as-of day."
+        f" Cohort: {COHORTS[options.basis]}.",
+        terms=(
+            *(PanelTerm(term, str(count(value))) for term, value in terms),
+            PanelTerm("their amounts", str(money(total))),
+        ),
+        total=str(count(number)),
+        total_words=words[figure],
+        **by_amount(line, stopped),
+        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - number),),
+    )
+
+
+def _stage_terms(
+    line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str, place: int
+) -> tuple[list[tuple[str, str]], str, str, str]:
+    """Terms, total, the figure's name and its definition."""
+    rows, stages = whole.stages, line.book.ground.stages
+    row, name = rows[place], stages[rows[place].stage].name
+
+    def base(of: StageReach) -> str:
+        return str(money(of.value) if options.by_value else count(of.reached))
+
+    if figure == "step" and place + 1 < len(rows):
+        following = rows[place + 1]
+        terms = [(f"reached {stages[following.stage].name}", base(following)), (f"÷ reached {name}", base(row))]
+        terms += _interval(row.step_interval)
+        return (
+            terms,
+            str(percent(row.step)),
+            "step",
+            "Deals that reached the next shown stage ÷ deals that reached this one.",
+        )
+    if figure == "from_start":
+        terms = [(f"reached {name}", base(row)), (f"÷ reached {stages[rows[0].stage].name}", base(rows[0]))]
+        terms += _interval(from_start_interval(rows[0], row, options.by_value))
+        text = "Deals that reached this stage ÷ deals that reached the first shown."
+        return terms, str(percent(row.from_start)), "from start", text
+    terms = [
+        ("deals in the cohort", str(count(whole.totals.created))),
+        ("value that reached it", str(money(row.value))),
+    ]
+    text = "Deals that stood in this stage or a later one of the process; a won deal reached all."
+    if figure == "value":
+        return terms, str(money(row.value)), "value", f"{text} Their whole amounts on the as-of day."
+    return terms, str(count(row.reached)), "reached", text
+
+
+def _interval(found: Interval | None) -> list[tuple[str, str]]:
+    return [("Wilson interval, 95 %", f"{percent(found.low)} to {percent(found.high)}")] if found else []
+
+
+def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
+    whole, row = of
+    found, totals = cohort_of(line, options, row), whole.totals
+    kind = line.standing.kind[found.at]
+
+    def base(deals: int, value: int) -> str:
+        return str(money(value) if options.by_value else count(deals))
+
+    if figure == "of_created":
+        terms = [
+            PanelTerm("won", base(totals.won, totals.won_value)),
+            PanelTerm(f"÷ {COHORTS[options.basis]}", base(totals.created, totals.created_value)),
+        ]
+        inside, rate = found.in_cohort, whole.totals.win_rate_of_created
+        out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still undecided", whole.totals.undecided))
+        text, words = (
+            "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
+            "win rate of created",
+        )
+    else:
+        closed = totals.closed_won + totals.closed_lost
+        terms = [
+            PanelTerm("won in the period", base(totals.closed_won, totals.closed_won_value)),
+            PanelTerm("÷ won or lost in the period", base(closed, totals.closed_value)),
+        ]
+        inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
+        out = (("lost", whole.totals.closed_lost),)
+        text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
+    if options.by_value:
+        text += " By value: amounts instead of numbers."
+    return Panel(
+        title=_title(words.capitalize(), whole),
+        definition=text,
+        terms=tuple(terms),
+        total=str(percent(rate)),
+        total_words=words,
+        **by_amount(line, found.at[inside & (kind == WON)]),
+        not_counted=out,
+        note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
+    )
+
+
+def _days_to_win(line: ScopeLine, of: Row) -> Panel:
+    rows = days_to_win(line.book, line.standing, line.period, line.scope, of.by)
+    row = next((found for found in rows if found.node == of.node), None)
+    if row is None:
+        raise Refused("Nothing was won in this row; open the figure from the page again.", 404)
+    at, owner, spent = won_in(line.book, line.standing, line.period, line.scope)
+    inside = of.take(line, owner, at)
+    at, spent = at[inside], spent[inside]
+    order = np.argsort(-spent, kind="stable")
+    return Panel(
+        title="Days to win",
+        definition="From the creation of each deal won in the period to its entry into the won stage, in days of 24 hours.",
+        terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("mean", str(days(row.mean)))),
+        total=str(days(row.median)),
+        total_words="median",
+        **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
+        not_counted=(("lost in the scope", int((line.standing.kind == LOST).sum())),) if not row.deals else (),
+        note=LACKING if row.deals and row.mean is None else "",
+    )
+
+
+def _exits(line: ScopeLine, options: ConversionOptions, figure: str, key: str) -> Panel:
+    """Stays that ended in the period, all or those that went one way, with the deals behind them."""
+    ground = line.book.ground
+    rows = exits(line.book, line.standing, line.period, line.scope, options)
+    row = rows[_shown(line, [one.stage for one in rows], key)]
+    found = ended_stays(line.book, line.standing, line.period, line.scope)
+    name, words = ground.stages[row.stage].name, EXITS[figure]
+    inside, (number, amount) = found.stage == row.stage, row.ended
+    if words in WAYS:
+        way = WAYS.index(words)
+        inside, number, amount = inside & (found.way == way), row.stays[way], row.minor[way]
+    at = np.unique(found.at[inside])
+    terms = [
+        PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
+        for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
+    ]
+    return Panel(
+        title=f"{words.capitalize()} from {name}" if words in WAYS else f"Stays in {name} that ended",
+        definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
+        "or to lost; by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
+        terms=tuple(terms),
+        total=str(money(amount) if options.by_value else count(number)),
+        total_words=words,
+        **by_amount(line, at),
+    )
+
+
+def _time(line: ScopeLine, key: str, of: Row) -> Panel:
+    ground = line.book.ground
+    groups = time_in_stage(line.book, line.standing, line.period, line.scope, of.by, of.per_deal)
+    rows = next((group.stages for group in groups if group.node == of.node), ())
+    row = rows[_shown(line, [one.stage for one in rows], key)]
+    lines = stay_lines(line.book, line.standing, line.period, line.scope)
+    lines = summed(lines) if of.per_deal else lines
+    lines = lines.take(of.take(line, lines.owner, lines.at))
+    mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
+    order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
+    words = [
+        f"{days(int(lines.seconds[i]) / 86_400)}{'' if lines.ended[i] else ' so far'}" for i in order[:FIRST_DEALS]
+    ]
+    terms = (
+        PanelTerm("stays entered in the period", str(count(row.stays))),
+        PanelTerm("of them completed", str(count(row.completed))),
+        PanelTerm("mean of completed", str(days(row.mean))),
+        PanelTerm("median of completed", str(days(row.median))),
+        PanelTerm("75th percentile", str(days(row.km_p75))),
+        PanelTerm("running on the day, whenever entered", str(count(row.running))),
+        PanelTerm("their mean age", str(days(row.running_mean_age))),
+        PanelTerm("typical days, as set", str(days(row.typical_days))),
+        PanelTerm("longer than these", str(count(row.overstaying))),
+    )
+    return Panel(
+        title=f"Time in {ground.stages[row.stage].name}",
+        definition="Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
+        terms=terms,
+        total=str(days(row.km_median)),
+        total_words="median",
+        **listed(line, lines.at[order], words),
+    )

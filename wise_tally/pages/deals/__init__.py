@@ -1,0 +1,1 @@
+"""Deals: list, board, one deal; customers; due today."""

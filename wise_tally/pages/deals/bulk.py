@@ -1,0 +1,165 @@
+"""Changing several deals of the list: what would change is shown first, the last such change can be put back."""
+
+from dataclasses import replace
+from datetime import date
+from typing import Any
+
+from django.contrib import messages
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.actions import NO_CLOSING, Closing
+from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
+from wise_tally.domain.org.clock import now, today
+from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
+from wise_tally.web.forms.deal import ClosingForm, read_closing
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+
+FIELDS = ("stage", "owner", "expected_close", "category", "territory")
+
+
+def bulk_choices() -> dict[str, Any]:
+    """What several deals may be given at once."""
+    return {
+        "owners": Person.objects.filter(active_to=None).order_by("name"),
+        "categories": Category.objects.order_by("rank"),
+        "territories": Territory.objects.order_by("name"),
+    }
+
+
+def bulk(request: HttpRequest) -> HttpResponse:
+    """Show what would change, change it, or put the last such change back."""
+    if request.POST.get("what") == "undo":
+        return _undo(request)
+    seen = _chosen(request)
+    _require_open(request, list(seen))
+    edit = _edit(request)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    closing = _closing(request, edit)
+    confirmed = "confirmed" in request.POST and not (closing and closing.is_asked)
+    try:
+        changes = bulk_change(viewer, ground, seen, edit, now(), _closing_tried(closing), dry=not confirmed)
+    except BulkRefused as refused:
+        return _preview(request, seen, [], refused.faults, closing)
+    if not confirmed:
+        return _preview(request, seen, changes, [], closing)
+    request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
+    messages.success(request, f"{len(changes)} deals changed.")
+    return redirect(safe_next(request, reverse("deals:page")))
+
+
+def _closing(request: HttpRequest, edit: BulkEdit) -> ClosingForm | None:
+    """What closing the deals needs, where they are to be won or lost."""
+    if edit.stage is None or edit.stage.kind == StageKind.OPEN:
+        return None
+    return read_closing(request.POST, edit.stage.kind, edit.stage.name)
+
+
+def _closing_tried(form: ClosingForm | None) -> Closing:
+    """The closing as typed; for a preview before it was typed any reason serves, for nothing is kept."""
+    if form is None:
+        return NO_CLOSING
+    return form.closing if form.closing.lost_reason else replace(form.closing, lost_reason="to be said")
+
+
+def _chosen(request: HttpRequest) -> dict[str, int]:
+    """Identifier → revision seen of the ticked deals."""
+    seen = {}
+    for text in request.POST.getlist("deal"):
+        number, _, key = text.partition(":")
+        if number.isdecimal() and len(number) < 16 and key:
+            seen[key] = int(number)
+    if not seen or len(seen) > MOST:
+        raise Refused(f"{len(seen)} deals are ticked; accepted: 1 to {MOST} at once.", 422)
+    return seen
+
+
+def _require_open(request: HttpRequest, keys: list[str]) -> None:
+    """A deal that the viewer may not open looks like one that does not exist."""
+    if len(sight(request).deals(Q(key__in=keys))) < len(keys):
+        raise Refused("One of these deals is not there; load the list again and tick the deals it shows.", 404)
+
+
+def _edit(request: HttpRequest) -> BulkEdit:
+    typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
+    close = None
+    if typed["expected_close"]:
+        try:
+            close = date.fromisoformat(typed["expected_close"])
+        except ValueError as error:
+            raise Refused(f"“{typed['expected_close'][:40]}” is not a date; accepted: YYYY-MM-DD.", 422) from error
+    edit = BulkEdit(
+        Stage.objects.filter(key=typed["stage"], retired=False).first(),
+        Person.objects.filter(key=typed["owner"]).first(),
+        close,
+        Category.objects.filter(key=typed["category"]).first(),
+        Territory.objects.filter(key=typed["territory"]).first(),
+    )
+    lost = [name for name in FIELDS if typed[name] and getattr(edit, name) is None]
+    if lost:
+        raise Refused(f"“{typed[lost[0]][:60]}” is no {lost[0].replace('_', ' ')}; accepted: one of the list.", 422)
+    if edit.is_empty:
+        raise Refused(
+            "Choose what the ticked deals shall have; accepted: stage, owner, expected close, category, territory.", 422
+        )
+    return edit
+
+
+def _preview(
+    request: HttpRequest,
+    seen: dict[str, int],
+    changes: list[Changed],
+    faults: list[tuple[Any, str]],
+    closing: ClosingForm | None,
+) -> HttpResponse:
+    wrong = list(closing.faults.values()) if closing else []
+    answer = {
+        "closing": closing,
+        "wrong": wrong,
+        "today": today(),
+        "lost_reasons": LostReason.objects.order_by("name") if closing else [],
+        "changes": [(change, _words(change)) for change in changes],
+        "faults": faults,
+        "unchanged": len(seen) - len(changes),
+        "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
+        "deals": request.POST.getlist("deal"),
+        "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
+        "back": safe_next(request, reverse("deals:page")),
+    }
+    return render(request, "deals/bulk.html", answer, status=422 if faults or wrong else 200)
+
+
+def _newly_past(change: Changed) -> bool:
+    """Whether a deal would be given an expected close that is past."""
+    close = change.after.expected_close
+    return close is not None and close != change.before.expected_close and close < today()
+
+
+def _words(change: Changed) -> list[str]:
+    """What changes of a deal, as “stage Offer → Terms”."""
+    found = []
+    for name in ("stage", "owner", "category", "territory"):
+        before, after = getattr(change.before, name), getattr(change.after, name)
+        if before != after:
+            found.append(f"{name} {before.name if before else 'none'} → {after.name if after else 'none'}")
+    if change.before.expected_close != change.after.expected_close:
+        found.append(f"expected close {change.before.expected_close or 'none'} → {change.after.expected_close}")
+    return found
+
+
+def _undo(request: HttpRequest) -> HttpResponse:
+    kept = request.session.get("last_bulk", [])
+    try:
+        count = put_back(request.viewer, shelf.book().ground, [tuple(row) for row in kept], now())  # type: ignore[attr-defined]
+    except BulkRefused as refused:
+        names = ", ".join(deal.name for deal, _ in refused.faults[:5])
+        raise Refused(f"Nothing was put back: {names} – {refused.faults[0][1]}", 409) from refused
+    request.session["last_bulk"] = []
+    messages.success(request, f"{count} deals put back to what they were.")
+    return redirect(safe_next(request, reverse("deals:page")))

@@ -1,0 +1,1 @@
+"""Accounts, contacts, leads, activities, notes."""

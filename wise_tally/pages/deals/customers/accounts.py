@@ -1,0 +1,254 @@
+"""Accounts: the list, a new one, changing one, merging twins."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from django.db.models import Case, Max, Q, When
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.utils.html import format_html_join
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.deal_list import open_by_group
+from wise_tally.domain.deals.account_actions import ACCOUNTS, merge_accounts, save_account
+from wise_tally.domain.deals.activity_actions import require_about
+from wise_tally.domain.deals.models import Account
+from wise_tally.domain.deals.selectors import done_contacts
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import local_day, now
+from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.pages.deals.customers.forms import AccountForm
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import ScopeLine, read_day
+from wise_tally.web.forms.own_fields import own_initial
+from wise_tally.web.paging import Page, beside, page_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+
+PAGE = 50
+MOST_NAMES = 12
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
+
+
+def seen_account(request: HttpRequest, key: str) -> Account:
+    """The account, if the viewer may open it."""
+    return sight(request).account(key, "territory", "owner")
+
+
+@dataclass(frozen=True)
+class AccountRow:
+    """An account with what the list says of it, money in minor units."""
+
+    account: Account
+    open_deals: int
+    open_minor: int
+    last_contact: datetime | None
+
+
+@dataclass(frozen=True)
+class AccountList:
+    """Accounts with the filters that made the list, as of a day: one page of it, or all."""
+
+    line: ScopeLine
+    rows: list[AccountRow]
+    page: Page
+    find: str
+    territory: str
+    owner: str
+
+    def query(self, **changes: str) -> str:
+        """The list's own address with parts changed."""
+        parts = {"find": self.find, "where": self.territory, "owner": self.owner, **dict(self.line.given), **changes}
+        return urlencode({name: value for name, value in parts.items() if value})
+
+
+def _listed(request: HttpRequest, whole: bool = False) -> AccountList:
+    line = read_day(request)
+    ground, day = line.book.ground, line.as_of
+    found = sight(request).accounts().select_related("territory", "owner").order_by("name", "key")
+    find, where, owner = (request.GET.get(name, "").strip()[:200] for name in ("find", "where", "owner"))
+    if find:
+        found = found.filter(name__icontains=find)
+    if where:
+        tree, keys = ground.territory_tree(day), [node.key for node in ground.territories]
+        if where not in keys:
+            raise Refused(f"There is no territory “{where[:60]}”; accepted: {', '.join(sorted(keys)[:12])}.", 404)
+        found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
+    if owner:
+        found = found.filter(owner__key=owner)
+    page = page_of(request, found.count(), PAGE)
+    shown = list(found if whole else found[page.first : page.last])
+    rows = [
+        row for first in range(0, len(shown), AT_ONCE) for row in _rows(request, line, shown[first : first + AT_ONCE])
+    ]
+    return AccountList(line, rows, page, find, where, owner)
+
+
+def _rows(request: HttpRequest, line: ScopeLine, accounts: list[Account]) -> list[AccountRow]:
+    """What is open with each account, of the deals the viewer may see, and the last contact."""
+    book = shelf.shelved()
+    pairs = [(d.pk, d.account_id) for d in sight(request).deals(Q(account__in=accounts))]
+    deals = [(book.index_of(pk), account) for pk, account in pairs]
+    order = {account.pk: place for place, account in enumerate(accounts)}
+    known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
+    totals = open_by_group(line.standing, [d for d, _ in known], [g for _, g in known], len(accounts))
+    last = dict(_last_contacts(accounts, line))
+    return [
+        AccountRow(account, totals[place].deals, totals[place].amount_minor, last.get(account.pk))
+        for place, account in enumerate(accounts)
+    ]
+
+
+def _last_contacts(accounts: list[Account], line: ScopeLine) -> Any:
+    return (
+        done_contacts()
+        .filter(account__in=accounts, at__lt=line.ends_at)
+        .values_list("account_id")
+        .annotate(last=Max("at"))
+    )
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The list of accounts."""
+    found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
+    answer = {
+        "line": found.line,
+        "list": found,
+        "territories": Territory.objects.order_by("name"),
+        "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
+        **beside(found.page, lambda number: found.query(page=number)),
+        "exports": exports("customers:table", found.query()),
+    }
+    return render(request, "customers/accounts.html", answer)
+
+
+@require_safe
+def names(request: HttpRequest) -> HttpResponse:
+    """Names that hold what is being typed, as the choices of a field; those that begin with it first."""
+    text = request.GET.get("q", "").strip()[:200]
+    found = sight(request).accounts().filter(name__icontains=text) if text else sight(request).accounts().none()
+    begins = Case(When(name__istartswith=text, then=0), default=1)
+    called = found.order_by(begins, "name").values_list("name", flat=True)[:MOST_NAMES]
+    return HttpResponse(format_html_join("", '<option value="{}"></option>', ((name,) for name in called)))
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The whole list as CSV, XLSX or JSON."""
+    header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
+    rows = [
+        (
+            row.account.name,
+            row.account.kind,
+            row.account.territory.name if row.account.territory else "",
+            row.account.owner.name if row.account.owner else "",
+            row.open_deals,
+            row.open_minor,
+            local_day(row.last_contact).isoformat() if row.last_contact else "",
+        )
+        for row in _listed(request, whole=True).rows
+    ]
+    return sheet_response(Sheet("accounts", header, frozenset({"open"}), rows), kind)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def new(request: HttpRequest) -> HttpResponse:
+    """A new account; likely twins are offered before it is made."""
+    request.viewer.require(May.CHANGE_OWN_DEALS)  # type: ignore[attr-defined]
+    return _edit(request, None)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """What is kept of an account."""
+    account = seen_account(request, key)
+    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
+    return _edit(request, account)
+
+
+def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
+    viewer = request.viewer  # type: ignore[attr-defined]
+    owner = account.owner if account else Person.objects.filter(key=viewer.key).first()
+    initial = _initial(account) if account else {"owner": viewer.key}
+    form = AccountForm(viewer, owner, request.POST if request.method == "POST" else None, initial=initial)
+    twins: list[Account] = []
+    status, meanwhile = 422 if form.is_bound else 200, None
+    if request.method == "POST" and form.is_valid():
+        name = form.cleaned_data["name"]
+        if account is None and request.POST.get("sure") != "yes":
+            twins = sight(request).likely_accounts(name)
+        if account is None and (elsewhere := sight(request).twin_elsewhere(name)):
+            form.add_error("name", elsewhere)
+        elif not twins:
+            try:
+                key, seen = account.key if account else None, request.POST.get("seen", "")
+                kept = save_account(request.viewer, shelf.book().ground, key, form.kept(), now(), seen)  # type: ignore[attr-defined]
+                return redirect("customers:account", key=kept.key)
+            except ChangedMeanwhile as changed:
+                status, meanwhile = 409, changed.now
+    answer = {
+        "form": form,
+        "account": account,
+        "twins": twins,
+        "meanwhile": meanwhile,
+        "seen": ACCOUNTS.text(account) if account else "",
+    }
+    return render(request, "customers/account_form.html", answer, status=status)
+
+
+def _initial(account: Account) -> dict[str, Any]:
+    return {
+        "name": account.name,
+        "kind": account.kind or "organisation",
+        "territory": account.territory.key if account.territory else "",
+        "owner": account.owner.key if account.owner else "",
+        "industry": account.industry,
+        "country": account.country,
+        **own_initial("account", account.key),
+    }
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def merge(request: HttpRequest, key: str) -> HttpResponse:
+    """Merge a twin into this account: shown first what would move, then done."""
+    account = seen_account(request, key)
+    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
+    chosen = request.POST.get("twin") or request.GET.get("twin", "")
+    twin = seen_account(request, chosen) if chosen else None
+    if twin is not None and twin.pk == account.pk:
+        raise Refused("An account cannot be merged into itself; accepted: another account.")
+    if twin is not None and request.method == "POST":
+        merge_accounts(request.viewer, shelf.book().ground, twin, account, now())  # type: ignore[attr-defined]
+        return redirect("customers:account", key=account.key)
+    find = request.GET.get("find", "").strip()[:200]
+    offered = (
+        sight(request).accounts().filter(name__icontains=find).exclude(pk=account.pk).order_by("name")[:20]
+        if find
+        else None
+    )
+    answer = {
+        "account": account,
+        "twin": twin,
+        "find": find,
+        "offered": offered if offered is not None else sight(request).likely_accounts(account.name, account.key),
+        "moves": _moves(twin) if twin else [],
+    }
+    return render(request, "customers/merge.html", answer)
+
+
+def _moves(twin: Account) -> list[tuple[str, int]]:
+    return [
+        ("deals", twin.deals.count()),
+        ("contacts", twin.contacts.count()),
+        ("activities", twin.activities.count()),
+        ("notes", twin.notes.count()),
+        ("invoices", twin.invoices.count()),
+        ("orders", twin.orders.count()),
+    ]

@@ -1,0 +1,81 @@
+"""People at a customer's: added, changed, written to."""
+
+from urllib.parse import quote
+
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.account_actions import save_contact
+from wise_tally.domain.deals.activity_actions import About, add_activity, require_about
+from wise_tally.domain.org.clock import now
+from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.forms import ContactForm
+from wise_tally.web.forms.fields import LedgerForm, forms
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.visibility import sight
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def new(request: HttpRequest, key: str) -> HttpResponse:
+    """Somebody new at a customer's."""
+    account = seen_account(request, key)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    require_about(viewer, ground, account, now())
+    form = ContactForm(request.POST if request.method == "POST" else None)
+    if request.method == "POST" and form.is_valid():
+        save_contact(viewer, ground, account, None, form.cleaned_data, now())
+        return redirect("customers:account", key=account.key)
+    answer = {"form": form, "account": account}
+    return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """What is known of somebody at a customer's."""
+    contact = sight(request).contact(key)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    require_about(viewer, ground, contact.account, now())
+    kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
+    form = ContactForm(request.POST if request.method == "POST" else None, initial=kept)
+    if request.method == "POST" and form.is_valid():
+        save_contact(viewer, ground, contact.account, contact.key, form.cleaned_data, now())
+        return redirect("customers:account", key=contact.account.key)
+    answer = {"form": form, "account": contact.account, "contact": contact}
+    return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
+
+
+class MailForm(LedgerForm):
+    """A mail that the own mail program will send."""
+
+    subject = forms.CharField(label="Subject", max_length=200, error_messages={"required": "Say what it is about."})
+    body = forms.CharField(label="Text", required=False, max_length=1_500, widget=forms.Textarea(attrs={"rows": 8}))
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def write(request: HttpRequest, key: str) -> HttpResponse:
+    """Write to somebody: the mail is logged as done and handed to the mail program of the computer."""
+    contact = sight(request).contact(key)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    about: About = contact.account
+    if deal_key := request.POST.get("deal") or request.GET.get("deal", ""):
+        deals = sight(request).deals(Q(key=deal_key, account=contact.account))
+        about = deals[0] if deals else about
+    require_about(viewer, ground, about, now())
+    form, link = MailForm(request.POST if request.method == "POST" else None), ""
+    if request.method == "POST" and form.is_valid():
+        clean = form.cleaned_data
+        values = {"kind": "mail", "subject": f"To {contact.name}: {clean['subject']}", "at": now(), "status": "done"}
+        add_activity(viewer, ground, about, values, now())
+        link = f"mailto:{quote(contact.email)}?subject={quote(clean['subject'])}&body={quote(clean['body'])}"
+    answer = {
+        "form": form,
+        "contact": contact,
+        "link": link,
+        "deal": deal_key,
+        "back": safe_next(request, reverse("customers:account", args=[contact.account.key])),
+    }
+    return render(request, "customers/write.html", answer, status=422 if form.is_bound and not link else 200)

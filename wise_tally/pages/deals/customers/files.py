@@ -1,0 +1,59 @@
+"""The tables of the account sheet as files."""
+
+from dataclasses import replace
+
+from django.http import HttpRequest, HttpResponse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.money import Ints
+from wise_tally.domain.formats import iso_day
+from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.sheet import ledger, open_places, past_places, sales_of
+from wise_tally.web.deal_rows import deal_rows
+from wise_tally.web.files.tables import Sheet, chosen_sheet
+from wise_tally.web.filter_line import ScopeLine, read_scope
+
+SALES = ("product group", "product", "these days", "last year", "change")
+
+
+@require_safe
+def account_table(request: HttpRequest, key: str, kind: str) -> HttpResponse:
+    """Open deals, or past ones, sales against last year, or unpaid invoices by age; all of them, not the first few."""
+    found = seen_account(request, key)
+    line = replace(read_scope(request), any_period=True)
+    sheets = {
+        "": lambda: _deals(request, line, "open deals", open_places(request, line, found)),
+        "past": lambda: _deals(request, line, "past deals", past_places(request, line, found)),
+        "sales": lambda: Sheet(
+            "sales",
+            SALES,
+            frozenset(SALES[2:]),
+            [
+                (row.product_group, row.product, row.this_minor, row.before_minor, row.change_minor)
+                for row in sales_of(request, line, found)["sales"]
+            ],
+        ),
+        "ageing": lambda: Sheet(
+            "unpaid invoices",
+            ("past due", "invoices", "amount"),
+            frozenset({"amount"}),
+            [(row.words, row.invoices, row.amount_minor) for row in ledger(line, found)["ageing"]],
+        ),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _deals(request: HttpRequest, line: ScopeLine, name: str, places: Ints) -> Sheet:
+    rows = deal_rows(line, places.tolist(), request.viewer)  # type: ignore[attr-defined]
+    cells = [
+        (
+            row.name,
+            row.stage_name,
+            row.owner_name,
+            iso_day(row.expected_close if row.is_open else row.closed_on),
+            row.amount_minor,
+        )
+        for place in places.tolist()
+        if (row := rows.get(place))
+    ]
+    return Sheet(name, ("deal", "stage", "owner", "expected close or closed", "amount"), frozenset({"amount"}), cells)

@@ -1,0 +1,148 @@
+"""Forms of accounts, contacts, leads, activities."""
+
+from collections.abc import Iterable
+from datetime import datetime, time
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from django import forms
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.org.access import Viewer, may_give
+from wise_tally.domain.org.clock import local_day, now, today
+from wise_tally.domain.org.models import Person, Territory, Workspace
+from wise_tally.domain.process.models import Source
+from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
+from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
+
+DONE_KINDS = (
+    ("phone", "phone"),
+    ("meeting", "meeting"),
+    ("mail", "mail"),
+    ("site_visit", "site visit"),
+    ("task", "task"),
+)
+KIND_WORDS = dict((*DONE_KINDS, ("web_visit", "web visit")))
+
+
+class OwnedForm(LedgerForm):
+    """A record that belongs to somebody: those who may give it to another choose to whom, for others it stays whose it is."""
+
+    owner = KeyChoice(label="Owner", required=False)
+    nobody = "none"
+
+    def __init__(self, viewer: Viewer, owner: Person | None, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.present = owner
+        ground, day, held = shelf.book().ground, today(), owner.key if owner else ""
+        takers = [p for p in _working(held) if may_give(viewer, ground, day, held, p.key)]
+        choices = choices_of(takers, self.nobody)
+        if not may_give(viewer, ground, day, held, ""):
+            choices = choices[1:]
+        if len(choices) < 2:
+            del self.fields["owner"]
+        else:
+            _offer(self, "owner", choices)
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as kept, with those of own fields apart."""
+        clean, own = split_own(self.cleaned_data)
+        chosen = clean.get("owner") if "owner" in self.fields else None
+        owner = Person.objects.get(key=chosen) if chosen else None
+        return clean | {"own": own, "owner": owner if "owner" in self.fields else self.present}
+
+
+class AccountForm(OwnedForm):
+    """A customer: an organisation or a person."""
+
+    name = NameField(label="Name")
+    kind = forms.ChoiceField(label="Kind", choices=[("organisation", "organisation"), ("person", "person")])
+    territory = KeyChoice(label="Territory", required=False)
+    industry = forms.CharField(label="Industry", required=False, max_length=200)
+    country = forms.CharField(label="Country", required=False, max_length=200)
+    field_order = ("name", "kind", "territory", "owner", "industry", "country")
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
+        self.fields.update(own_form_fields("account"))
+
+    def kept(self) -> dict[str, Any]:
+        """The same with the territory."""
+        kept = super().kept()
+        territory = Territory.objects.get(key=kept["territory"]) if kept["territory"] else None
+        return kept | {"territory": territory}
+
+
+def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
+    field = form.fields[name]
+    assert isinstance(field, forms.ChoiceField)
+    field.choices = choices
+
+
+def _working(present: str | None) -> Iterable[Person]:
+    """People who have not left, and the present one."""
+    day = today()
+    return [
+        person
+        for person in Person.objects.order_by("name")
+        if person.active_to is None or person.active_to >= day or person.key == present
+    ]
+
+
+class ContactForm(LedgerForm):
+    """Somebody at a customer's."""
+
+    name = NameField(label="Name")
+    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    phone = forms.CharField(label="Phone", required=False, max_length=200)
+    job_title = forms.CharField(label="Job", required=False, max_length=200)
+
+
+class LeadForm(OwnedForm):
+    """Somebody who may become a customer."""
+
+    name = NameField(label="Name")
+    customer = forms.CharField(label="Organisation", required=False, max_length=200)
+    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    phone = forms.CharField(label="Phone", required=False, max_length=200)
+    source = forms.ChoiceField(label="Source", required=False)
+    status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "being worked on")])
+    field_order = ("name", "customer", "email", "phone", "source", "owner", "status")
+    nobody = "nobody yet"
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields.update(own_form_fields("lead"))
+        _offer(self, "source", names_of(Source, self.initial.get("source", "")))
+
+
+class ActivityForm(LedgerForm):
+    """A phone call, meeting, mail, visit or task: done, or planned for a day."""
+
+    kind = forms.ChoiceField(choices=DONE_KINDS)
+    subject = forms.CharField(max_length=10_000, error_messages={"required": "Say what it is about."})
+    on = DateField()
+    planned = forms.BooleanField(required=False)
+
+    def clean(self) -> dict[str, Any]:
+        """A planned activity needs a day; a done one cannot lie ahead."""
+        clean = super().clean() or {}
+        day, planned = clean.get("on"), clean.get("planned")
+        if planned and day is None and "on" not in self.errors:
+            self.add_error("on", "A planned activity needs a day; accepted: YYYY-MM-DD.")
+        if not planned and day is not None and day > today():
+            self.add_error("on", "What is done cannot lie ahead; tick planned, or choose a day up to today.")
+        return clean
+
+    def kept(self) -> dict[str, Any]:
+        """The cleaned values as an activity keeps them; without a day it is done now."""
+        clean, moment = self.cleaned_data, now()
+        at = moment if clean["on"] in (None, local_day(moment)) and not clean["planned"] else noon_of(clean["on"])
+        status = "planned" if clean["planned"] else "done"
+        return {"kind": clean["kind"], "subject": clean["subject"], "at": at, "status": status}
+
+
+def noon_of(day: Any) -> datetime:
+    """Noon of a day in the workspace's time zone."""
+    return datetime.combine(day, time(12), ZoneInfo(Workspace.current().time_zone))

@@ -1,0 +1,307 @@
+"""Leads: the list, taking in, working on, qualifying into a deal, dropping."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from django import forms
+from django.db.models import Q, QuerySet
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.customer import days_between
+from wise_tally.domain.deals.creation import DealRefused, NewDeal
+from wise_tally.domain.deals.customer_access import may_change_lead
+from wise_tally.domain.deals.lead_actions import (
+    LEADS,
+    LeadRefused,
+    Qualified,
+    drop_lead,
+    qualify_lead,
+    save_lead,
+    take_up_again,
+    work_on_lead,
+)
+from wise_tally.domain.deals.models import Lead
+from wise_tally.domain.deals.own_fields import own_shown
+from wise_tally.domain.org.access import May, may_change_deal
+from wise_tally.domain.org.clock import end_of_today, local_day, now, today
+from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.domain.process.models import Source, Stage, StageKind
+from wise_tally.pages.deals.customers.forms import LeadForm
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import ScopeLine, read_day
+from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
+from wise_tally.web.forms.own_fields import NewCloseField, own_initial
+from wise_tally.web.paging import Page, beside, page_of
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+
+PAGE = 50
+STATUSES = {
+    "open": ("new", "working"),
+    "new": ("new", ""),
+    "working": ("working",),
+    "qualified": ("qualified",),
+    "dropped": ("dropped",),
+    "all": ("new", "", "working", "qualified", "dropped"),
+}
+
+
+def seen_lead(request: HttpRequest, key: str) -> Lead:
+    """The lead, if the viewer may open it."""
+    return sight(request).lead(key, "owner", "deal")
+
+
+def age_days(lead: Lead, moment: datetime) -> float:
+    """Days from a lead's creation to its closing, or to `moment`, before which it was created."""
+    return days_between(lead.created_at, min(lead.closed_at or moment, moment))
+
+
+def _as_of(leads: QuerySet[Lead], status: str, moment: datetime) -> QuerySet[Lead]:
+    """Leads created before a moment that had a status then; what was closed later was being worked on."""
+    later = Q(closed_at__gte=moment)
+    wanted = Q(status__in=STATUSES[status]) & ~later
+    if "working" in STATUSES[status]:
+        wanted |= later
+    return leads.filter(wanted, created_at__lt=moment)
+
+
+def _opened_again(lead: Lead, moment: datetime) -> Lead:
+    """The lead as it was at a moment."""
+    if lead.closed_at and lead.closed_at >= moment:
+        lead.closed_at, lead.deal, lead.status, lead.dropped_because = None, None, "working", ""
+    return lead
+
+
+@dataclass(frozen=True)
+class LeadList:
+    """Leads with the filters that made the list, as of a day: one page of it, or all."""
+
+    line: ScopeLine
+    rows: list[tuple[Lead, float]]
+    page: Page
+    status: str
+    source: str
+    find: str
+
+    def query(self, **changes: str) -> str:
+        """The list's own address with parts changed."""
+        parts = {"status": self.status, "source": self.source, "find": self.find, **dict(self.line.given), **changes}
+        return urlencode({name: value for name, value in parts.items() if value})
+
+
+def _listed(request: HttpRequest, whole: bool = False) -> LeadList:
+    line = read_day(request)
+    status, source = request.GET.get("status", "open"), request.GET.get("source", "")
+    if status not in STATUSES:
+        raise Refused(f"“{status[:40]}” is not a status of leads; accepted: {', '.join(STATUSES)}.")
+    found = _as_of(sight(request).leads(), status, line.ends_at).select_related("owner", "deal")
+    found = found.order_by("-created_at", "key")
+    find = request.GET.get("find", "").strip()[:200]
+    if find:
+        found = found.filter(name__icontains=find) | found.filter(customer__icontains=find)
+    if source:
+        found = found.filter(source=source)
+    page, moment = page_of(request, found.count(), PAGE), line.ends_at
+    shown = found if whole else found[page.first : page.last]
+    rows = [(_opened_again(lead, moment), age_days(lead, moment)) for lead in shown]
+    return LeadList(line, rows, page, status, source, find)
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The list of leads, the newest first."""
+    found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
+    answer = {
+        "line": found.line,
+        "list": found,
+        "statuses": STATUSES,
+        "sources": Source.objects.order_by("name").values_list("name", flat=True),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
+        **beside(found.page, lambda number: found.query(page=number)),
+        "exports": exports("customers:leads-table", found.query()),
+    }
+    return render(request, "customers/leads.html", answer)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The whole list as CSV, XLSX or JSON."""
+    header = ("lead", "organisation", "source", "owner", "status", "came_in", "age_days", "dropped_because")
+    rows = [
+        (
+            lead.name,
+            lead.customer,
+            lead.source,
+            lead.owner.name if lead.owner else "",
+            lead.status or "new",
+            local_day(lead.created_at).isoformat(),
+            round(age, 1),
+            lead.dropped_because,
+        )
+        for lead, age in _listed(request, whole=True).rows
+    ]
+    return sheet_response(Sheet("leads", header, frozenset(), rows), kind)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def new(request: HttpRequest) -> HttpResponse:
+    """Take a lead in."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer.require(May.CHANGE_OWN_DEALS)
+    own = {"owner": viewer.key} if viewer.sees_own_only else {}
+    form = LeadForm(viewer, None, request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
+    if request.method == "POST" and form.is_valid():
+        lead = save_lead(viewer, shelf.book().ground, None, form.kept(), now())
+        return redirect("customers:lead", key=lead.key)
+    return render(request, "customers/lead_form.html", {"form": form}, status=422 if form.is_bound else 200)
+
+
+class QualifyForm(LedgerForm):
+    """The deal that a lead becomes, and whose it is."""
+
+    name = NameField(label="Name of the deal")
+    account = KeyChoice(label="Customer", required=False)
+    account_name = forms.CharField(label="Name of the new customer", required=False, max_length=200)
+    stage = forms.ChoiceField(label="Stage")
+    amount = MoneyField(label="Amount")
+    expected_close = NewCloseField(label="Expected close")
+    owner = KeyChoice(label="Owner")
+    territory = KeyChoice(label="Territory", required=False)
+
+    def __init__(self, request: HttpRequest, lead: Lead, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.sight = sight(request)
+        viewer, ground, day = request.viewer, shelf.book().ground, today()  # type: ignore[attr-defined]
+        likely = sight(request).likely_accounts(lead.customer or lead.name)
+        chosen = self.data.get("account") if self.is_bound else ""
+        if chosen and chosen not in [account.key for account in likely]:
+            likely += list(sight(request).accounts().filter(key=chosen))
+        mine = [p.key for i, p in enumerate(ground.people) if may_change_deal(viewer, ground, day, i)]
+        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
+        choices = {
+            "account": choices_of(likely, "a new customer, named below"),
+            "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
+            "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
+            "territory": choices_of(Territory.objects.order_by("name"), "the customer’s"),
+        }
+        for name, offered in choices.items():
+            field = self.fields[name]
+            assert isinstance(field, forms.ChoiceField)
+            field.choices = offered
+
+    def clean(self) -> dict[str, Any]:
+        """A new customer must not be one that is there already, out of the viewer's sight."""
+        clean = super().clean() or {}
+        if not clean.get("account") and (elsewhere := self.sight.twin_elsewhere(clean.get("account_name", ""))):
+            self.add_error("account_name", elsewhere)
+        return clean
+
+    def wanted(self, lead: Lead) -> Qualified:
+        """What the lead becomes."""
+        clean = self.cleaned_data
+        account = self.sight.account(clean["account"]) if clean["account"] else None
+        deal = NewDeal(
+            name=clean["name"],
+            stage=Stage.objects.get(key=clean["stage"]),
+            amount_minor=clean["amount"] or 0,
+            expected_close=clean["expected_close"],
+            owner=Person.objects.get(key=clean["owner"]),
+            territory=Territory.objects.filter(key=clean["territory"] or "").first(),
+            source=lead.source,
+        )
+        return Qualified(deal, account, clean["account_name"])
+
+
+def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any) -> HttpResponse:
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    initial = {"name": lead.customer or lead.name, "account_name": lead.customer or lead.name}
+    initial["owner"] = lead.owner.key if lead.owner else viewer.key
+    kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
+    kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
+    kept |= own_initial("lead", lead.key)
+    is_open = lead.status not in ("qualified", "dropped")
+    likely = sight(request).likely_accounts(lead.customer or lead.name)
+    if likely and is_open:
+        initial["account"] = likely[0].key
+    done = lead.activities.exclude(status="planned").select_related("person").order_by("-at")
+    answer = {
+        "lead": lead,
+        "age": age_days(lead, end_of_today()),
+        "is_open": is_open,
+        "may_edit": may_change_lead(viewer, ground, lead, today()),
+        "form": LeadForm(viewer, lead.owner, initial=kept),
+        "qualify": QualifyForm(request, lead, initial=initial),
+        "seen": LEADS.text(lead),
+        "own_values": own_shown("lead", lead.key),
+        "here": request.path,
+        "planned": lead.activities.filter(status="planned").select_related("person").order_by("at"),
+        "done": done[:15],
+        "done_count": done.count(),
+        "notes": lead.notes.select_related("person").order_by("-at"),
+        "moment": now(),
+        "today": today(),
+        **more,
+    }
+    return render(request, "customers/lead.html", answer, status=status)
+
+
+@require_safe
+def lead(request: HttpRequest, key: str) -> HttpResponse:
+    """One lead."""
+    return _lead_page(request, seen_lead(request, key))
+
+
+@require_POST
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """Change, qualify, drop or take up a lead again."""
+    found, what = seen_lead(request, key), request.POST.get("what", "")
+    steps = {"save": _save, "qualify": _qualify, "work": _work, "drop": _drop, "take up again": _again}
+    if what not in steps:
+        raise Refused(f"“{what[:20]}” is not accepted; accepted: {', '.join(steps)}.")
+    try:
+        return steps[what](request, found)
+    except (LeadRefused, DealRefused) as refused:
+        return _lead_page(request, found, 422, refused=str(refused))
+
+
+def _save(request: HttpRequest, found: Lead) -> HttpResponse:
+    form = LeadForm(request.viewer, found.owner, request.POST)  # type: ignore[attr-defined]
+    if not form.is_valid():
+        return _lead_page(request, found, 422, form=form, refused="Not saved; look at the marked fields.")
+    try:
+        viewer, seen = request.viewer, request.POST.get("seen", "")  # type: ignore[attr-defined]
+        save_lead(viewer, shelf.book().ground, found.key, form.kept(), now(), seen)
+    except ChangedMeanwhile as meanwhile:
+        return _lead_page(request, found, 409, form=form, meanwhile=meanwhile.now)
+    return redirect("customers:lead", key=found.key)
+
+
+def _qualify(request: HttpRequest, found: Lead) -> HttpResponse:
+    form = QualifyForm(request, found, request.POST)
+    if not form.is_valid():
+        return _lead_page(request, found, 422, qualify=form, refused="Not done; look at the marked fields.")
+    deal = qualify_lead(request.viewer, shelf.book().ground, found, form.wanted(found), now())  # type: ignore[attr-defined]
+    return redirect("deals:deal", key=deal.key)
+
+
+def _work(request: HttpRequest, found: Lead) -> HttpResponse:
+    work_on_lead(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+
+
+def _drop(request: HttpRequest, found: Lead) -> HttpResponse:
+    drop_lead(request.viewer, shelf.book().ground, found, request.POST.get("because", "").strip(), now())  # type: ignore[attr-defined]
+    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+
+
+def _again(request: HttpRequest, found: Lead) -> HttpResponse:
+    take_up_again(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+    return redirect("customers:lead", key=found.key)

@@ -1,0 +1,186 @@
+"""The account sheet: everything about one customer on one screen."""
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from django.db.models import Q, QuerySet
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.calendar import Period
+from wise_tally.core.customer import (
+    Owed,
+    Sale,
+    SalesRow,
+    ageing,
+    all_sales,
+    compare_sales,
+    orders_by_month,
+    past_due_minor,
+    unpaid_minor,
+)
+from wise_tally.core.deal_list import list_totals
+from wise_tally.core.ground import OPEN
+from wise_tally.core.money import Ints
+from wise_tally.core.same_days import YEAR, same_days
+from wise_tally.domain.deals.customer_access import may_change_account
+from wise_tally.domain.deals.models import Account, Invoice
+from wise_tally.domain.deals.own_fields import own_shown
+from wise_tally.domain.org.clock import now, today
+from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.web.deal_rows import deal_rows
+from wise_tally.web.files.tables import exports
+from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+
+LATEST = 15
+MONTHS_BACK = 36
+
+
+@require_safe
+def account(request: HttpRequest, key: str) -> HttpResponse:
+    """Deals, invoices by age, orders by month, sales against last year, contacts and talk of one customer."""
+    found = seen_account(request, key)
+    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
+    viewer = request.viewer  # type: ignore[attr-defined]
+    answer = {
+        "line": line,
+        "account": found,
+        "may_edit": not line.is_past and may_change_account(viewer, line.book.ground, found, line.today),
+        "here": request.get_full_path(),
+        "back": safe_next(request, ""),
+        "own_values": own_shown("account", found.key),
+        "twins": sight(request).likely_accounts(found.name, found.key),
+        **_deals(request, line, found),
+        **sales_of(request, line, found),
+        **ledger(line, found),
+        **_talk(found),
+    }
+    return render(request, "customers/account.html", answer)
+
+
+def _places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """Places in the standing of the customer's deals that the viewer may see."""
+    shelved = shelf.shelved()
+    indices = [shelved.index_of(deal.pk) for deal in sight(request).deals(Q(account=found))]
+    wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
+    return np.flatnonzero(np.isin(line.standing.deal, wanted))
+
+
+def open_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """The open ones of them, the largest first."""
+    at = _places(request, line, found)
+    at = at[line.standing.kind[at] == OPEN]
+    return at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
+
+
+def past_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+    """The closed ones of them, the last closed first."""
+    at = _places(request, line, found)
+    at = at[line.standing.kind[at] != OPEN]
+    return at[np.argsort(-line.standing.closed_on[at], kind="stable")]
+
+
+def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """The deals of the customer that the viewer may see, as they stood."""
+    standing = line.standing
+    opened, closed = open_places(request, line, found), past_places(request, line, found)
+    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)  # type: ignore[attr-defined]
+    return {
+        "open_deals": [rows[place] for place in opened[:LATEST].tolist() if place in rows],
+        "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
+        "open_totals": list_totals(standing, opened),
+        "past_totals": list_totals(standing, closed),
+        "strip": CountStrip(
+            len(opened) + len(closed), exports=exports("customers:account-table", line.query(), found.key)
+        ),
+    }
+
+
+def sales_spans(request: HttpRequest, line: ScopeLine) -> tuple[Period, Period]:
+    """The month asked for (the present one to date unless another is) and the same days last year. Raises Refused."""
+    return _with_last_year(line, _month_asked(request, line))
+
+
+def year_spans(line: ScopeLine) -> tuple[Period, Period]:
+    """The fiscal year to date and the same days a year before."""
+    year = Period(line.book.ground.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
+    return _with_last_year(line, year)
+
+
+def _with_last_year(line: ScopeLine, begun: Period) -> tuple[Period, Period]:
+    this, last = same_days(line.book.ground.fiscal, begun, line.as_of, YEAR)
+    assert last is not None, "a period that has begun meets one"
+    return this, last
+
+
+def _month_asked(request: HttpRequest, line: ScopeLine) -> Period:
+    fiscal = line.book.ground.fiscal
+    month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else fiscal.containing(line.as_of, "month")
+    if month.starts_on > line.as_of:
+        raise Refused(f"{period_words(month)} has not begun on {line.as_of}; accepted: a month up to it.")
+    return month
+
+
+def unpaid_of(line: ScopeLine, found: Account) -> "QuerySet[Invoice]":
+    """Invoices issued by the day and not paid by it."""
+    return found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
+
+
+def sales_of(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+    """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
+    fiscal, month = line.book.ground.fiscal, _month_asked(request, line)
+    present = fiscal.containing(line.as_of, "month")
+    this, before = sales_spans(request, line)
+    rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
+    sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
+    months = [fiscal.beside(present, -step) for step in range(MONTHS_BACK)]
+    return {
+        "sales": compare_sales(sales, this, before),
+        "all_sales": all_sales(sales, this, before),
+        "span_this": this,
+        "span_month": month.text,
+        "span_before": before,
+        "year_sales": _year_to_date(found, year_spans(line)),
+        "months": [(m.text, period_words(m), m.text == month.text) for m in months],
+    }
+
+
+def _year_to_date(found: Account, spans: tuple[Period, Period]) -> SalesRow:
+    """Sales of the fiscal year to date and of the same days a year before."""
+    rows = found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor")
+    return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
+
+
+def ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
+    """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
+    unpaid = unpaid_of(line, found)
+    rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)
+    months = orders_by_month(list(found.orders.filter(open=True).values_list("ships_on", "amount_minor")))
+    return {
+        "ageing": rows,
+        "owed_minor": unpaid_minor(rows),
+        "late_minor": past_due_minor(rows),
+        "unpaid": unpaid.filter(due_on__lt=line.as_of).order_by("due_on")[:LATEST],
+        "orders": [(f"{o.month:%B %Y}" if o.month else "no ship date", o.amount_minor) for o in months],
+        "orders_minor": sum(o.amount_minor for o in months),
+    }
+
+
+def _talk(found: Account) -> dict[str, Any]:
+    done = found.activities.exclude(status="planned").select_related("person").order_by("-at")
+    return {
+        "contacts": found.contacts.order_by("name"),
+        "planned": found.activities.filter(status="planned").select_related("person").order_by("at"),
+        "done": done[:LATEST],
+        "done_count": done.count(),
+        "notes": found.notes.select_related("person").order_by("-at"),
+        "moment": now(),
+        "today": today(),
+    }

@@ -1,0 +1,34 @@
+"""Addresses of accounts, contacts, leads, activities and notes."""
+
+from django.urls import path
+
+import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
+from wise_tally.pages.deals.customers import accounts, activities, contacts, files, leads, personal, sheet, workings
+
+app_name = "customers"
+urlpatterns = [
+    path("accounts/", accounts.page, name="accounts"),
+    path("accounts/table.<str:kind>", accounts.table, name="table"),
+    path("accounts/names/", accounts.names, name="names"),
+    path("accounts/new/", accounts.new, name="new-account"),
+    path("account/<key:key>/", sheet.account, name="account"),
+    path("account/<key:key>/table.<str:kind>", files.account_table, name="account-table"),
+    path("account/<key:key>/working/<str:figure>/", workings.of_account, name="figure"),
+    path("account/<key:key>/change/", accounts.change, name="change-account"),
+    path("account/<key:key>/merge/", accounts.merge, name="merge"),
+    path("account/<key:key>/contacts/", contacts.new, name="new-contact"),
+    path("contact/<key:key>/", contacts.change, name="contact"),
+    path("contact/<key:key>/write/", contacts.write, name="write"),
+    path("contact/<key:key>/personal/", personal.of_contact, name="contact-data"),
+    path("lead/<key:key>/personal/", personal.of_lead, name="lead-data"),
+    path("leads/", leads.page, name="leads"),
+    path("leads/table.<str:kind>", leads.table, name="leads-table"),
+    path("leads/new/", leads.new, name="new-lead"),
+    path("lead/<key:key>/", leads.lead, name="lead"),
+    path("lead/<key:key>/working/", workings.of_lead, name="lead-figure"),
+    path("lead/<key:key>/change/", leads.change, name="change-lead"),
+    path("activities/", activities.add, name="add-activity"),
+    path("activity/<key:key>/", activities.change, name="activity"),
+    path("notes/", activities.add_a_note, name="add-note"),
+    path("note/<key:key>/", activities.note_away, name="note"),
+]

@@ -1,0 +1,158 @@
+"""Workings of the account sheet: the deals, invoices and orders that its figures add up."""
+
+from collections.abc import Callable
+
+from django.http import HttpRequest, HttpResponse
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.customer import AGEING, ageing_place
+from wise_tally.domain.deals.models import Account
+from wise_tally.domain.formats import age, count, day, moment, money
+from wise_tally.domain.org.clock import end_of_today
+from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.leads import age_days, seen_lead
+from wise_tally.pages.deals.customers.sheet import open_places, past_places, sales_spans, unpaid_of, year_spans
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
+
+MOST_TERMS = 40
+Asked = tuple[HttpRequest, ScopeLine, Account]
+
+
+@require_safe
+def of_account(request: HttpRequest, key: str, figure: str) -> HttpResponse:
+    """How a figure of the account sheet came about."""
+    account, line = seen_account(request, key), read_scope(request)
+    if figure not in FIGURES:
+        raise Refused(f"“{figure[:40]}” is not a figure of the account sheet; accepted: {', '.join(FIGURES)}.", 404)
+    panel = FIGURES[figure]((request, line, account))
+    given = "&".join(part for part in (line.query(), _month(request)) if part)
+    return panel_response(request, line, panel, f"{reverse('customers:account', args=[key])}?{given}")
+
+
+def _month(request: HttpRequest) -> str:
+    return f"month={request.GET['month']}" if request.GET.get("month") else ""
+
+
+def _sum(account: Account, words: str, definition: str, rows: list[tuple[str, int]]) -> Panel:
+    """A sum of invoices or orders, the largest first; what does not fit is added up in one line."""
+    rows = sorted(rows, key=lambda row: -abs(row[1]))
+    terms = [PanelTerm(text, money(value)) for text, value in rows[:MOST_TERMS]]
+    if rest := rows[MOST_TERMS:]:
+        terms.append(PanelTerm(f"{count(len(rest))} more", money(sum(value for _, value in rest))))
+    total = money(sum(value for _, value in rows))
+    return Panel(f"{words.capitalize()}, {account.name}", definition, tuple(terms), total, words, counted=len(rows))
+
+
+def _deals(asked: Asked, words: str) -> Panel:
+    request, line, account = asked
+    places = open_places if words == "open" else past_places
+    at = places(request, line, account)
+    amount = line.standing.amount_minor[at]
+    return Panel(
+        title=f"{words.capitalize()} deals, {account.name}",
+        definition=f"Sum of the whole amounts of the customer’s {words} deals that you may see, of every date.",
+        terms=(PanelTerm(f"{count(len(at))} {words} deals", money(int(amount.sum()))),),
+        total=money(int(amount.sum())),
+        total_words=words,
+        **listed(line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+    )
+
+
+def _unpaid(asked: Asked, places: tuple[int, ...], words: str) -> Panel:
+    _, line, account = asked
+    rows = [
+        (f"{invoice.key}, due {day(invoice.due_on)}", invoice.amount_minor)
+        for invoice in unpaid_of(line, account)
+        if ageing_place(invoice.due_on, line.as_of) in places
+    ]
+    text = "Invoices issued by the day and not paid by it, by days past due; due on the day itself is not past due."
+    return _sum(account, words, text, rows)
+
+
+def _sold_rows(asked: Asked, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
+    """The span of a figure of sales, and its invoices in words with their amounts."""
+    request, line, account = asked
+    span = (year_spans(line) if of_year else sales_spans(request, line))[which]
+    group, product = request.GET.get("group"), request.GET.get("product")
+    found = account.invoices.filter(issued_on__gte=span.starts_on, issued_on__lte=span.ends_on).select_related(
+        "product"
+    )
+    if group is not None:
+        found = found.filter(product_group=group)
+    rows = [
+        (invoice, invoice.product.name if invoice.product else "without a product")
+        for invoice in found.order_by("issued_on", "key")
+    ]
+    return span, [
+        (f"{invoice.key}, {day(invoice.issued_on)}, {name}", invoice.amount_minor)
+        for invoice, name in rows
+        if product is None or name == product
+    ]
+
+
+def _words(span: Period) -> str:
+    return f"Invoices issued from {day(span.starts_on)} to {day(span.ends_on)}, credit notes subtracted."
+
+
+def _sold(asked: Asked, which: int, of_year: bool) -> Panel:
+    span, rows = _sold_rows(asked, which, of_year)
+    return _sum(asked[2], "sales", _words(span), rows)
+
+
+def _change(asked: Asked, of_year: bool) -> Panel:
+    terms, sums = [], []
+    for which, sign in ((0, ""), (1, "− ")):
+        span, rows = _sold_rows(asked, which, of_year)
+        sums.append(sum(value for _, value in rows))
+        terms.append(PanelTerm(f"{sign}{day(span.starts_on)} to {day(span.ends_on)}", money(sums[-1])))
+    text = "Sales of these days less those of the same days a year before, by the day an invoice was issued."
+    return Panel(f"Change of sales, {asked[2].name}", text, tuple(terms), money(sums[0] - sums[1]), "change")
+
+
+def _orders(asked: Asked) -> Panel:
+    request, _, account = asked
+    wanted = request.GET.get("ships")
+    rows = [
+        (f"{order.key}, ships {day(order.ships_on)}", order.amount_minor)
+        for order in account.orders.filter(open=True)
+        if wanted is None or (f"{order.ships_on:%B %Y}" if order.ships_on else "no ship date") == wanted
+    ]
+    return _sum(account, "open orders", "Orders not yet delivered, as the ledger says today.", rows)
+
+
+@require_safe
+def of_lead(request: HttpRequest, key: str) -> HttpResponse:
+    """How old a lead is, or how long it took."""
+    lead = seen_lead(request, key)
+    until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("the end of today", moment(end_of_today()))
+    panel = Panel(
+        title=f"Days, {lead.name}",
+        definition="From the lead’s coming to its being qualified or dropped; while it is open, to now. Days of 24 hours.",
+        terms=(PanelTerm("came in", moment(lead.created_at)), PanelTerm(*until)),
+        total=age(age_days(lead, end_of_today())),
+        total_words="days",
+    )
+    return panel_response(request, None, panel, reverse("customers:lead", args=[key]))
+
+
+FIGURES: dict[str, Callable[[Asked], Panel]] = {
+    "open": lambda asked: _deals(asked, "open"),
+    "past": lambda asked: _deals(asked, "past"),
+    "unpaid": lambda asked: _unpaid(asked, tuple(range(len(AGEING))), "unpaid"),
+    "past-due": lambda asked: _unpaid(asked, tuple(range(1, len(AGEING))), "past due"),
+    **{
+        f"age-{place}": lambda asked, place=place, words=words: _unpaid(asked, (place,), words)  # type: ignore[misc]
+        for place, (words, _) in enumerate(AGEING)
+    },
+    "sales": lambda asked: _sold(asked, 0, of_year=False),
+    "sales-before": lambda asked: _sold(asked, 1, of_year=False),
+    "year": lambda asked: _sold(asked, 0, of_year=True),
+    "year-before": lambda asked: _sold(asked, 1, of_year=True),
+    "sales-change": lambda asked: _change(asked, of_year=False),
+    "year-change": lambda asked: _change(asked, of_year=True),
+    "orders": _orders,
+}

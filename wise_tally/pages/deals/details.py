@@ -1,0 +1,100 @@
+"""The details of a deal as a form: name, customer, partner, where it came from, competitor, own fields."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from django import forms
+from django.http import QueryDict
+
+from wise_tally.domain.deals.models import Account, Deal, Partner
+from wise_tally.domain.process.models import DealType, Source
+from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
+from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
+from wise_tally.web.visibility import Sight
+
+Values = dict[str, Any]
+
+
+def account_named(sight: Sight, text: str) -> Account | None:
+    """The account, of those open to the viewer, that a typed name or identifier means; raises ValidationError with likely ones."""
+    if not text:
+        return None
+    called = sight.accounts().filter(name__iexact=text).order_by("key")
+    found = called[:2] or sight.accounts().filter(key=text)[:2]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        keys = ", ".join(called.values_list("key", flat=True)[:5])
+        raise forms.ValidationError(f"Several accounts are called “{text[:60]}”; accepted: an identifier ({keys}).")
+    likely = ", ".join(account.name for account in sight.likely_accounts(text))
+    if not likely and (elsewhere := sight.twin_elsewhere(text)):
+        raise forms.ValidationError(elsewhere)
+    accepted = likely or "the name of an account that is there"
+    raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {accepted}.")
+
+
+class AccountField(forms.CharField):
+    """An account by its name, None for nothing typed; the form that has it says through whose `sight`."""
+
+    sight: Sight
+
+    def __init__(self, **options: Any) -> None:
+        asks = {"list": "account-names", "autocomplete": "off"}
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs=asks), **options})
+
+    def clean(self, value: Any) -> Any:
+        """The account of what was typed."""
+        return account_named(self.sight, super().clean(value))
+
+
+class DetailsForm(LedgerForm):
+    """What a deal is about, beside its state."""
+
+    name = NameField(label="Name")
+    account = AccountField(label="Customer", help_text="The name of an account; leave empty for none.")
+    contact = KeyChoice(label="Contact", required=False)
+    partner = KeyChoice(label="Partner", required=False)
+    deal_type = forms.ChoiceField(label="Deal type", required=False)
+    source = forms.ChoiceField(label="Source", required=False)
+    campaign = forms.CharField(label="Campaign", required=False, max_length=10_000)
+    competitor = forms.CharField(label="Competitor", required=False, max_length=200)
+    next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
+    next_step_on = DateField(label="Next step due on")
+
+    def __init__(self, deal: Deal, sight: Sight, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields["account"].sight = sight  # type: ignore[attr-defined]
+        self.fields.update(own_form_fields("deal"))
+        there = deal.account.contacts.order_by("name") if deal.account else []
+        self.set_choices("contact", choices_of(there))
+        self.set_choices("partner", choices_of(Partner.objects.order_by("name")))
+        self.set_choices("deal_type", names_of(DealType, deal.deal_type))
+        self.set_choices("source", names_of(Source, deal.source))
+
+    def set_choices(self, name: str, choices: list[tuple[str, str]]) -> None:
+        """What a choice offers."""
+        field = self.fields[name]
+        assert isinstance(field, forms.ChoiceField)
+        field.choices = choices
+
+    def kept(self) -> Values:
+        """The cleaned values as a part keeps them; a contact of another customer is dropped with it."""
+        clean = dict(self.cleaned_data)
+        clean, own = split_own(clean)
+        account = clean["account"]
+        if clean["contact"] and not (account and account.contacts.filter(key=clean["contact"]).exists()):
+            clean["contact"] = None
+        clean["account"] = account.key if account else None
+        clean["next_step_on"] = clean["next_step_on"].isoformat() if clean["next_step_on"] else None
+        return clean | {"own": own}
+
+
+def initial_of(deal: Deal, kept: Mapping[str, Any]) -> Values:
+    """The kept details as the form shows them."""
+    shown = {**kept, "account": deal.account.name if deal.account else ""}
+    return shown | {f"own:{key}": text for key, text in kept["own"].items()}
+
+
+def details_form(deal: Deal, sight: Sight, kept: Mapping[str, Any], posted: QueryDict | None = None) -> DetailsForm:
+    """The form, filled with what is typed or else with what is kept."""
+    return DetailsForm(deal, sight, posted, initial=initial_of(deal, kept))

@@ -1,0 +1,144 @@
+"""A new deal, a deal's files, its quote, and the checklist of the stage it stands in."""
+
+from typing import Any
+
+from django import forms
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.actions import last_revision, require_deal
+from wise_tally.domain.deals.activity_actions import FileRefused, add_file, take_file_away
+from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal
+from wise_tally.domain.deals.entry import document_of, tick_entry
+from wise_tally.domain.deals.models import KeptFile
+from wise_tally.domain.org.access import May, may_change_deal
+from wise_tally.domain.org.clock import now, today
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.process.models import DealType, Document, Source, Stage, StageKind
+from wise_tally.pages.deals.details import AccountField
+from wise_tally.pages.deals.one import open_deal
+from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField
+from wise_tally.web.forms.own_fields import NewCloseField, names_of
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.visibility import sight
+
+MOST_UPLOAD = 10_000_000
+
+
+class NewDealForm(LedgerForm):
+    """What a new deal begins with."""
+
+    name = NameField(label="Name")
+    account = AccountField(label="Customer", help_text="The name of an account that is there.")
+    stage = forms.ChoiceField(label="Stage")
+    amount = MoneyField(label="Amount")
+    expected_close = NewCloseField(label="Expected close")
+    owner = KeyChoice(label="Owner")
+    deal_type = forms.ChoiceField(label="Deal type", required=False)
+    source = forms.ChoiceField(label="Source", required=False)
+    next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
+    next_step_on = DateField(label="Next step due on")
+
+    def __init__(self, request: HttpRequest, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields["account"].sight = sight(request)  # type: ignore[attr-defined]
+        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
+        chosen = [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position", "key")]
+        choices = {"stage": chosen, "owner": owners_of(request)}
+        choices |= {"deal_type": names_of(DealType, ""), "source": names_of(Source, "")}
+        for name, options_of in choices.items():
+            field = self.fields[name]
+            assert isinstance(field, forms.ChoiceField)
+            field.choices = options_of
+
+
+def owners_of(request: HttpRequest) -> list[tuple[str, str]]:
+    """People whose deals the viewer may change; the viewer first."""
+    viewer, ground, day = request.viewer, shelf.book().ground, today()  # type: ignore[attr-defined]
+    people = [p for i, p in enumerate(ground.people) if may_change_deal(viewer, ground, day, i)]
+    left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
+    people = sorted((p for p in people if p.key not in left), key=lambda p: (p.key != viewer.key, p.name))
+    return [(person.key, person.name) for person in people]
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def new_deal(request: HttpRequest) -> HttpResponse:
+    """The form of a new deal; what cannot be kept is said beside its field."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer.require(May.CHANGE_OWN_DEALS)
+    form = NewDealForm(
+        request,
+        request.POST if request.method == "POST" else None,
+        initial={"account": request.GET.get("account", "")[:200]},
+    )
+    if request.method == "POST" and form.is_valid():
+        clean = dict(form.cleaned_data)
+        stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))
+        new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
+        try:
+            deal = add_deal(viewer, shelf.book().ground, new, now())
+            return redirect("deals:deal", key=deal.key)
+        except DealRefused as refused:
+            form.add_error(None, str(refused))
+    return render(request, "deals/new.html", {"form": form}, status=422 if form.is_bound else 200)
+
+
+@require_POST
+def add_files(request: HttpRequest, key: str) -> HttpResponse:
+    """Keep an uploaded file with the deal, or take one away."""
+    deal = open_deal(request, key)
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    back = reverse("deals:deal", args=[deal.key])
+    if away := request.POST.get("away"):
+        file = KeptFile.objects.filter(deal=deal, key=away).first()
+        if file is None:
+            raise Http404
+        take_file_away(viewer, ground, file, now())
+        return redirect(back)
+    upload = request.FILES.get("file")
+    try:
+        if upload is None or not upload.name:
+            raise FileRefused("Choose a file first; accepted: one of up to 10 MB.")
+        if (upload.size or 0) > MOST_UPLOAD:
+            raise FileRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB; accepted: up to 10 MB.")
+        add_file(viewer, ground, deal, upload.name, upload.read(), now())
+    except FileRefused as refused:
+        return render(request, "deals/file_refused.html", {"deal": deal, "words": str(refused)}, status=422)
+    return redirect(back)
+
+
+@require_safe
+def file(request: HttpRequest, key: str, file_key: str) -> HttpResponse:
+    """A file of a deal, always as a download."""
+    deal = open_deal(request, key)
+    found = KeptFile.objects.filter(deal=deal, key=file_key).first()
+    if found is None:
+        raise Http404
+    name = found.name.replace('"', "").replace("\\", "").encode("ascii", "replace").decode()
+    headers = {"Content-Disposition": f'attachment; filename="{name}"', "X-Content-Type-Options": "nosniff"}
+    return HttpResponse(bytes(found.content), content_type="application/octet-stream", headers=headers)
+
+
+@require_safe
+def quote(request: HttpRequest, key: str) -> HttpResponse:
+    """The offer of a deal as it would be printed."""
+    deal = open_deal(request, key)
+    return HttpResponse(document_of(last_revision(deal), Document.OFFER, now())[1])
+
+
+@require_POST
+def tick(request: HttpRequest, key: str) -> HttpResponse:
+    """Tick or untick an entry of the stage guide's checklist; ticks are answers kept with the deal."""
+    deal = open_deal(request, key)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    require_deal(viewer, shelf.book().ground, deal, today())
+    guide = getattr(last_revision(deal).stage, "guide", None)
+    entries = guide.checklist.splitlines() if guide else []
+    question = request.POST.get("entry", "")
+    if question not in entries:
+        raise Http404
+    tick_entry(viewer, deal, question, request.POST.get("done") == "yes", now())
+    return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))

@@ -1,0 +1,221 @@
+"""What is typed into a part of a deal: rows of lines, payments, contacts or credit, and the details."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.domain.deals.models import Deal, Product
+from wise_tally.domain.formats import bare, currency_decimals, money_input, quantity
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.typed_numbers import typed_money, typed_percent, typed_quantity
+
+Choices = tuple[tuple[str, str], ...]
+EMPTY_ROWS = 2
+MOST_ROWS = 200
+EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every quarter"), ("year", "every year"))
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a row form: its name in the kept value, label, kind and choices."""
+
+    name: str
+    label: str
+    kind: str
+    choices: Choices = ()
+    required: bool = True
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What stands in one field of a row."""
+
+    column: Column
+    field: str
+    typed: str
+    wrong: bool = False
+
+
+@dataclass
+class RowForm:
+    """The rows of a part as typed, with faults, and the kept value where there are none."""
+
+    name: str
+    columns: tuple[Column, ...]
+    rows: list[list[Cell]]
+    faults: list[str] = field(default_factory=list)
+    value: dict[str, Any] | None = None
+    from_lines: bool = False
+
+
+def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
+    """The columns of a part's rows."""
+    if name == "lines":
+        products = tuple(Product.objects.order_by("product_group", "name").values_list("key", "name"))
+        return (
+            Column("product", "product", "record", products),
+            Column("quantity_10000ths", "quantity", "quantity"),
+            Column("unit_price_minor", "price of one", "money", required=False),
+            Column("unit_cost_minor", "cost of one", "money", required=False),
+            Column("discount_bp", "discount, %", "percent", required=False),
+        )
+    if name == "payments":
+        return (
+            Column("due_on", "due on", "date"),
+            Column("amount_minor", "amount", "money"),
+            Column("every", "again", "word", EVERY, required=False),
+            Column("times", "how often in all", "whole", required=False),
+        )
+    if name == "contacts":
+        known = tuple(deal.account.contacts.order_by("name").values_list("key", "name")) if deal.account else ()
+        return (Column("contact", "who", "record", known), Column("role", "role in the deal", "text"))
+    people = tuple(Person.objects.order_by("name").values_list("key", "name"))
+    return (Column("person", "who", "record", people), Column("share_bp", "share, %", "percent"))
+
+
+def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
+    """The form of a part with what is kept, and a few empty rows."""
+    columns = columns_of(name, deal)
+    rows = [[_text(column, row.get(column.name)) for column in columns] for row in kept["rows"]]
+    rows += [[""] * len(columns) for _ in range(EMPTY_ROWS)]
+    return RowForm(name, columns, _cells(columns, rows), from_lines=bool(kept.get("from_lines")))
+
+
+def _cells(columns: tuple[Column, ...], rows: list[list[str]]) -> list[list[Cell]]:
+    return [
+        [Cell(column, f"{column.name}-{number}", text) for column, text in zip(columns, row, strict=True)]
+        for number, row in enumerate(rows)
+    ]
+
+
+def _text(column: Column, value: Any) -> str:
+    if value is None:
+        return ""
+    texts: dict[str, Callable[[Any], Any]] = {"money": money_input, "percent": bare, "quantity": quantity}
+    return str(texts.get(column.kind, str)(value))
+
+
+def read_rows(name: str, deal: Deal, posted: Mapping[str, str]) -> RowForm:
+    """The rows typed; empty ones are left out. Faults name the row and what is accepted."""
+    columns = columns_of(name, deal)
+    first = columns[0].name
+    count = sum(1 for key in posted if key.startswith(f"{first}-"))
+    typed = [[posted.get(f"{c.name}-{n}", "").strip() for c in columns] for n in range(min(count, MOST_ROWS))]
+    form = RowForm(name, columns, _cells(columns, typed), from_lines=posted.get("from_lines") == "yes")
+    kept = []
+    for number, row in enumerate(form.rows):
+        if any(cell.typed for cell in row):
+            kept.append(_read_row(form, number, row))
+    _check_whole(form, kept)
+    if not form.faults:
+        form.value = {"from_lines": form.from_lines, "rows": kept} if name == "lines" else {"rows": kept}
+    return form
+
+
+def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
+    kept: dict[str, Any] = {}
+    for place, cell in enumerate(row):
+        value = _read(cell) if cell.typed else "" if cell.column.kind in ("word", "text") else None
+        wrong = ""
+        if isinstance(value, Wrong):
+            wrong, value = value.words, None
+        elif cell.column.required and not cell.typed:
+            wrong = "is empty; accepted: a value, or the whole row empty"
+        if wrong:
+            form.faults.append(f"Row {number + 1}, {cell.column.label}: {wrong}.".replace("..", "."))
+            row[place] = Cell(cell.column, cell.field, cell.typed, wrong=True)
+        kept[cell.column.name] = value
+    if form.name == "lines" and kept["product"]:
+        _fill_in_prices(kept)
+    return kept
+
+
+def _fill_in_prices(kept: dict[str, Any]) -> None:
+    """An empty price or cost is the product's."""
+    product = Product.objects.get(key=kept["product"])
+    if kept["unit_price_minor"] is None:
+        kept["unit_price_minor"] = product.unit_price_minor or 0
+        if kept["unit_cost_minor"] is None:
+            kept["unit_cost_minor"] = product.unit_cost_minor
+
+
+@dataclass(frozen=True)
+class Wrong:
+    """Why a cell cannot be read."""
+
+    words: str
+
+
+def _read(cell: Cell) -> Any:
+    kind, text = cell.column.kind, cell.typed
+    if kind in ("record", "word"):
+        known = dict(cell.column.choices)
+        return text if text in known else Wrong(f"“{text[:40]}” is not there; accepted: one of the list")
+    if kind == "date":
+        try:
+            day = date.fromisoformat(text)
+            return day.isoformat() if len(text) == 10 and 1900 <= day.year < 2200 else Wrong("accepted: YYYY-MM-DD")
+        except ValueError:
+            return Wrong(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD")
+    if kind == "whole":
+        whole = text.isascii() and text.isdigit() and 0 < int(text[:6]) <= 999 and len(text) < 4
+        return int(text) if whole else Wrong(f"“{text[:20]}” is not accepted; accepted: a whole number from 1 to 999")
+    if kind == "text":
+        return text[:200]
+    readers: dict[str, Callable[[str], int | str]] = {"percent": typed_percent, "quantity": typed_quantity}
+    value = typed_money(text, currency_decimals()) if kind == "money" else readers[kind](text)
+    return Wrong(value) if isinstance(value, str) else value
+
+
+def _check_whole(form: RowForm, kept: list[dict[str, Any]]) -> None:
+    """What only the rows together can have wrong."""
+    if form.faults:
+        return
+    if form.name == "credits" and kept:
+        total = sum(row["share_bp"] for row in kept)
+        if total != 10_000:
+            form.faults.append(f"The shares sum to {bare(total)}; accepted: shares that sum to 100.")
+    for column in ("person", "contact"):
+        seen = [row[column] for row in kept if column in row]
+        if len(seen) != len(set(seen)):
+            form.faults.append("Somebody stands twice; accepted: each once.")
+    if form.name == "payments":
+        for number, row in enumerate(kept, 1):
+            if row["times"] and not row["every"]:
+                form.faults.append(f"Row {number}: a payment made once has no number of times; leave it empty.")
+
+
+@dataclass(frozen=True)
+class ShownLine:
+    """A line as the page shows it, money in minor units."""
+
+    product: str
+    quantity_10000ths: int
+    unit_price_minor: int
+    unit_cost_minor: int | None
+    discount_bp: int | None
+    amount_minor: int
+    margin_minor: int | None
+
+
+@dataclass(frozen=True)
+class ShownLines:
+    """The lines of a deal with their sums; the margin is None where a line has no cost, or there is no line."""
+
+    rows: tuple[ShownLine, ...]
+    amount_minor: int
+    margin_minor: int | None
+
+
+def shown_lines(deal: Deal) -> ShownLines:
+    """Lines with amount and margin of each, and of all."""
+    found = []
+    for line in deal.lines.select_related("product").order_by("pk"):
+        amount = line_amount(line.quantity_10000ths, line.unit_price_minor, line.discount_bp or 0)
+        margin = line_margin(line.quantity_10000ths, amount, line.unit_cost_minor)
+        columns = (line.quantity_10000ths, line.unit_price_minor, line.unit_cost_minor, line.discount_bp)
+        found.append(ShownLine(line.product.name, *columns, amount, margin))
+    margin = margin_of_lines([line.margin_minor for line in found])
+    return ShownLines(tuple(found), sum(line.amount_minor for line in found), margin)

@@ -1,0 +1,1 @@
+"""Due today, and the search."""

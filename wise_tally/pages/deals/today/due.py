@@ -1,0 +1,150 @@
+"""What is due today: each open deal of the scope once, with every reason why it wants a look, the most pressing first."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from django.db.models import Q
+
+from wise_tally.core.book import Flags
+from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
+from wise_tally.core.ground import OPEN
+from wise_tally.core.lines import credited_lines
+from wise_tally.core.money import Ints
+from wise_tally.domain.deals.models import Activity, Deal
+from wise_tally.domain.deals.selectors import planned_about_deals
+from wise_tally.domain.formats import age, as_words, count, day, money
+from wise_tally.domain.org.access import Viewer
+from wise_tally.web import deal_columns
+from wise_tally.web.deal_rows import DealRow, deal_rows, deals_at
+from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
+
+# Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
+STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
+MARKED = 4
+
+
+@dataclass(frozen=True)
+class DueDeal:
+    """A deal with the reasons it is due (in words, and whether marked), and its planned activities that are due."""
+
+    row: DealRow
+    deal: Deal
+    reasons: list[tuple[str, bool]]
+    activities: list[Activity]
+    has_gap: bool
+
+
+@dataclass(frozen=True)
+class Flagged:
+    """The open deals of a scope: places in the standing, and which reason holds for which, shape (reasons, deals)."""
+
+    at: Ints
+    flags: Flags
+    over: np.ndarray
+    slips: Ints
+    contact_days: np.ndarray
+    missed: Ints
+
+
+def flagged(line: ScopeLine) -> Flagged:
+    """Which open deals of the scope are due, and why."""
+    standing = line.standing
+    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
+    at = at[standing.kind[at] == OPEN]
+    deal, today = standing.deal[at], line.as_of.toordinal()
+    week_ends = today + 6 - line.as_of.weekday()
+    over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
+    contact = deal_columns.contact_days(line, at)
+    missed = deal_columns.gaps(line, at, contact)
+    reasons: dict[int, Flags] = {
+        STEP: deal_columns.deals_where(line, Q(next_step_on__lte=line.as_of))[deal],
+        ACTIVITY: deal_columns.deals_where(line, Q(pk__in=planned_about_deals(line.ends_at).values("deal")))[deal],
+        CLOSING: due_between(standing, at, today, week_ends),
+        PAST: overdue(standing, at),
+        OVER: ~np.isnan(over),
+        SLIPPED: slipped_often(line.book, standing, at),
+        UNDATED: undated(standing, at),
+        GAP: missed > 0,
+    }
+    flags = np.stack([reasons[number] for number in sorted(reasons)])
+    return Flagged(at, flags, over, moved, contact, missed)
+
+
+def in_order(line: ScopeLine, found: Flagged) -> Ints:
+    """The due deals as indices into `found.at`, the most pressing and then the largest first."""
+    due = np.flatnonzero(found.flags.any(axis=0))
+    pressing = found.flags[:, due].argmax(axis=0)
+    return due[np.lexsort((-line.standing.amount_minor[found.at[due]], pressing))]
+
+
+REASON_WORDS = (
+    "next step due",
+    "an activity is planned",
+    "closes this week",
+    "expected close is past",
+    "over in its stage",
+    "slipped at least twice",
+    "no expected close",
+    "contact intervals missed",
+)
+
+
+def due_panel(line: ScopeLine, found: Flagged) -> Panel:
+    """How many deals are due, by reason; a deal may have several."""
+    order = found.at[in_order(line, found)]
+    amount = line.standing.amount_minor[order]
+    counts = found.flags.sum(axis=1).tolist()
+    return Panel(
+        title="Deals that want a look",
+        definition="Open deals of the scope for which at least one of these reasons holds; a deal with several counts once.",
+        terms=tuple(PanelTerm(words, count(int(n))) for words, n in zip(REASON_WORDS, counts, strict=True) if n),
+        total=count(len(order)),
+        total_words="deals",
+        **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        not_counted=(("open, with nothing due", len(found.at) - len(order)),) if len(found.at) > len(order) else (),
+    )
+
+
+def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
+    """Rows, reasons in words and due activities of the deals to be shown."""
+    places = found.at[shown].tolist()
+    rows = deal_rows(line, places, viewer)
+    deals = deals_at(line, rows)
+    planned: dict[int, list[Activity]] = {}
+    for activity in planned_about_deals(line.ends_at).filter(deal__in=deals.values()).order_by("at"):
+        planned.setdefault(activity.deal_id or 0, []).append(activity)
+    result = []
+    for i, place in zip(shown.tolist(), places, strict=True):
+        if place in rows:
+            row, deal = rows[place], deals[rows[place].key]
+            acts = planned.get(deal.pk, [])
+            held = np.flatnonzero(found.flags[:, i]).tolist()
+            words = [
+                (text, reason < MARKED) for reason in held for text in _words(line, found, reason, (i, row, deal, acts))
+            ]
+            result.append(DueDeal(row, deal, words, acts, GAP in held))
+    return result
+
+
+def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
+    """A reason in words."""
+    i, row, deal, planned = of
+    if reason == STEP and deal.next_step_on:
+        when = "overdue since" if deal.next_step_on < line.as_of else "due today,"
+        return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'unnamed'}"]
+    if reason == ACTIVITY:
+        return [f"{as_words(a.kind)} planned for {day(a.at)}: {a.subject}" for a in planned]
+    if reason == GAP:
+        spent = float(found.contact_days[i])
+        return [f"no contact for {age(spent)}, {int(found.missed[i])} intervals missed"]
+    return [
+        {
+            STEP: "next step due",
+            CLOSING: f"closes this week, {day(row.expected_close)}",
+            PAST: f"expected close is past, {day(row.expected_close)}",
+            OVER: f"{age(float(found.over[i]))} over in its stage",
+            SLIPPED: f"slipped {int(found.slips[i])} times",
+            UNDATED: "no expected close",
+        }[reason]
+    ]

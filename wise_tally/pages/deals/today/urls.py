@@ -1,0 +1,14 @@
+"""Addresses of the start page and the search."""
+
+from django.urls import path
+
+import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
+from wise_tally.pages.deals.today import views
+
+app_name = "today"
+urlpatterns = [
+    path("today/", views.today, name="today"),
+    path("today/working/", views.working, name="working"),
+    path("today/<key:key>/", views.update, name="update"),
+    path("find/", views.find, name="find"),
+]

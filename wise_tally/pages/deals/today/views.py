@@ -1,0 +1,180 @@
+"""Due today, and the search over everything."""
+
+from dataclasses import dataclass
+from urllib.parse import urlencode
+
+from babel.numbers import get_currency_precision
+from django.db import transaction
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.lines import Filter
+from wise_tally.core.trees import NONE
+from wise_tally.domain.deals.actions import change_deal
+from wise_tally.domain.deals.models import DealRevision, Lead
+from wise_tally.domain.deals.parts import Who, change_part
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Person, Workspace
+from wise_tally.pages.deals.today.due import due_deals, due_panel, flagged, in_order
+from wise_tally.web.deal_rows import stage_choices
+from wise_tally.web.deal_saving import save
+from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
+from wise_tally.web.forms.deal import read_deal_form
+from wise_tally.web.forms.fields import DateField, LedgerForm, forms
+from wise_tally.web.ink import InkBar, ink_bar
+from wise_tally.web.nodes import scope_node, working_query
+from wise_tally.web.paging import beside, page_of
+from wise_tally.web.visibility import sight
+from wise_tally.web.working.panel import panel_response
+
+PAGE = 25
+LEADS = 12
+FOUND = 8
+SHORTEST = 2
+
+
+@require_safe
+def today(request: HttpRequest) -> HttpResponse:
+    """What to do next, and how the target stands."""
+    line = read_scope(request)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    found = flagged(line)
+    order = in_order(line, found)
+    page = page_of(request, len(order), PAGE)
+    leads = sight(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    answer = {
+        "line": line,
+        "due": due_deals(line, found, order[page.first : page.last], viewer),
+        "open_deals": len(found.at),
+        "targets": _targets(line),
+        "leads": leads[:LEADS],
+        "leads_count": leads.count(),
+        "stages": stage_choices(),
+        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "here": request.get_full_path(),
+        "page": page,
+        **beside(page, lambda number: urlencode([*line.given, ("page", number)])),
+    }
+    return render(request, "today/today.html", answer)
+
+
+@require_safe
+def working(request: HttpRequest) -> HttpResponse:
+    """How many deals are due, and why."""
+    line = read_scope(request)
+    return panel_response(request, line, due_panel(line, flagged(line)), f"{reverse('today:today')}?{line.query()}")
+
+
+@dataclass(frozen=True)
+class TargetLine:
+    """How a target stands in a period."""
+
+    words: str
+    row: AttainmentRow
+    bar: InkBar
+    working: str
+
+
+def _targets(line: ScopeLine) -> list[TargetLine]:
+    """Won against quota and pace of this month and this quarter for whose deals are shown."""
+    fiscal, by, node = line.book.ground.fiscal, "company", 0
+    if line.scope.person != NONE:
+        by, node = "person", line.scope.person
+    elif line.scope.team != NONE:
+        by, node = "team", line.scope.team
+    found = []
+    for kind in ("month", "quarter"):
+        period = fiscal.containing(line.as_of, kind)
+        rows = attainment(line.book, line.standing, period, Filter(), by)
+        row = next((row for row in rows if row.forecast.node == node), None)
+        if row is not None:
+            largest = max(row.forecast.won, row.forecast.quota or 0, row.pace or 0, 1)
+            bar = ink_bar(row.forecast.won, [], row.forecast.quota, row.pace, largest)
+            found.append(TargetLine(period_words(period), row, bar, working_query(line, scope_node(line)[2], period)))
+    return found
+
+
+class NextStepForm(LedgerForm):
+    """The next step typed into a row."""
+
+    next_step = forms.CharField(required=False, max_length=10_000)
+    next_step_on = DateField()
+
+
+@require_POST
+def update(request: HttpRequest, key: str) -> HttpResponse:
+    """Stage, expected close and next step of a deal brought up to date together."""
+    deal = sight(request).deal(key, "process")
+    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    form = read_deal_form(request.POST, deal, get_currency_precision(Workspace.current().currency))
+    step = NextStepForm(request.POST)
+    if not step.is_valid():
+        form.faults |= {name: " ".join(map(str, faults)) for name, faults in step.errors.items()}
+        form.state = None
+
+    def write() -> DealRevision:
+        assert form.state is not None
+        due = step.cleaned_data["next_step_on"]
+        value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
+        with transaction.atomic():
+            # The state first: moving a deal may refuse, and then nothing at all is saved.
+            after = change_deal(viewer, ground, deal, form.revision, form.state, "", now(), form.beside)
+            change_part(Who(viewer, ground, now()), deal, "next", value, request.POST.get("seen", ""))
+        return after
+
+    return save(request, deal, form, write, (reverse("today:update", args=[deal.key]), reverse("today:today")))
+
+
+@dataclass(frozen=True)
+class Found:
+    """A thing found: its kind, name, where to go, and what tells it from others."""
+
+    kind: str
+    name: str
+    url: str
+    more: str = ""
+
+
+@require_safe
+def find(request: HttpRequest) -> HttpResponse:
+    """Deals, accounts, contacts, leads and people by name; only what the viewer may open."""
+    text = request.GET.get("q", "").strip()[:200]
+    found = _found(request, text) if len(text) >= SHORTEST else []
+    return render(request, "today/find.html", {"text": text, "found": found, "short": 0 < len(text) < SHORTEST})
+
+
+def _found(request: HttpRequest, text: str) -> list[Found]:
+    seen, called = sight(request), Q(name__icontains=text) | Q(key__iexact=text)
+    results = [
+        Found("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
+        for deal in seen.deals(called, "account", at_most=FOUND * 25)[:FOUND]
+    ]
+    accounts = seen.accounts()
+    results += [
+        Found("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
+        for a in accounts.filter(called).order_by("name")[:FOUND]
+    ]
+    people_there = seen.contacts().filter(Q(name__icontains=text) | Q(email__icontains=text))
+    results += [
+        Found("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
+        for c in people_there.select_related("account").order_by("name")[:FOUND]
+    ]
+    leads = seen.leads().filter(called | Q(customer__icontains=text)).order_by("-created_at")
+    results += [_lead(lead) for lead in leads[:FOUND]]
+    people = Person.objects.filter(called).order_by("name")
+    if seen.people is not None:
+        people = people.filter(key__in=seen.people)
+    return results + [
+        Found("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "their deals")
+        for p in people[:FOUND]
+    ]
+
+
+def _lead(lead: Lead) -> Found:
+    return Found("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")

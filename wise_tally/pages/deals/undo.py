@@ -1,0 +1,34 @@
+"""What this person changed last, as long as it can be put back."""
+
+from dataclasses import dataclass
+
+from django.db.models import Q
+from django.http import HttpRequest
+
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.difference import difference
+from wise_tally.domain.deals.revert import revision_before
+from wise_tally.web.deal_saving import LAST
+from wise_tally.web.visibility import sight
+
+
+@dataclass(frozen=True)
+class LastChange:
+    """A change in words, with the revision that putting it back names."""
+
+    key: str
+    name: str
+    words: str
+    revision: int
+
+
+def last_change(request: HttpRequest, key: str = "") -> LastChange | None:
+    """This person's last change (of the deal `key`), as long as nobody changed the deal after it."""
+    kept = request.session.get(LAST)
+    if not kept or (key and kept["key"] != key):
+        return None
+    deal = next(iter(sight(request).deals(Q(key=kept["key"]))), None)
+    if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
+        return None
+    before = revision_before(last)
+    return LastChange(deal.key, deal.name, " · ".join(difference(before, last)), last.pk) if before else None

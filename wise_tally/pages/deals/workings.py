@@ -1,0 +1,210 @@
+"""Workings of the list's totals and of what is worked out for one deal."""
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.cash import Plan, whole_minor
+from wise_tally.core.customer import contact_gap
+from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
+from wise_tally.core.ground import OPEN
+from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.domain.deals.contact_intervals import interval_of
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.deals.selectors import contact_days, last_contacts
+from wise_tally.domain.formats import age, count, day, days, moment, money, points, quantity
+from wise_tally.pages.deals.listing import listing
+from wise_tally.pages.deals.one import open_deal
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+
+LIST_FIGURES = {
+    "deals": "Number of the deals in the list.",
+    "amount": "Sum of the whole amounts of the deals in the list; credit is not divided.",
+    "weighted": "Sum over the deals in the list of amount × probability, each rounded to the minor unit; won count in full, "
+    "lost not at all.",
+}
+
+
+@require_safe
+def of_list(request: HttpRequest, figure: str) -> HttpResponse:
+    """How a total of the list came about: its deals by stage."""
+    line = read_scope(request)
+    if figure not in LIST_FIGURES:
+        raise Refused(f"“{figure[:40]}” is not a total of the list; accepted: {', '.join(LIST_FIGURES)}.", 404)
+    found = listing(line, request)
+    standing, at, ground = line.standing, found.all_places, line.book.ground
+    column = standing.weighted_minor if figure == "weighted" else standing.amount_minor
+    terms = []
+    for stage in np.unique(standing.stage[at]).tolist():
+        here = at[standing.stage[at] == stage]
+        totals = list_totals(standing, here)
+        value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
+        name = f"{ground.stages[stage].name}, {ground.processes[ground.stages[stage].process][1]}"
+        shown = count(totals.deals) if figure == "deals" else money(value)
+        terms.append(PanelTerm(f"{name}, {count(totals.deals)} deals", shown))
+    order = at[np.argsort(-column[at], kind="stable")]
+    total = {"deals": count(found.total), "amount": money(found.amount_minor), "weighted": money(found.weighted_minor)}
+    panel = Panel(
+        title=f"{figure.capitalize()} of the list",
+        definition=LIST_FIGURES[figure],
+        terms=tuple(terms),
+        total=total[figure],
+        total_words=figure,
+        deals=named_deals(line, order, [money(int(v)) for v in column[order[:FIRST_DEALS]]]),
+        counted=found.total,
+        folded=max(0, found.total - FIRST_DEALS),
+        folded_value=money(int(column[order[FIRST_DEALS:]].sum())),
+    )
+    back = f"{reverse('deals:page')}?{found.query(line)}"
+    return panel_response(request, line, panel, back, back)
+
+
+@require_safe
+def of_deal(request: HttpRequest, key: str, figure: str) -> HttpResponse:
+    """How a figure of one deal came about."""
+    deal, line = open_deal(request, key), read_scope(request)
+    if figure not in DEAL_FIGURES:
+        raise Refused(f"“{figure[:40]}” is not a figure of a deal; accepted: {', '.join(DEAL_FIGURES)}.", 404)
+    index = shelf.shelved().index_of(deal.pk)
+    at = int(np.searchsorted(line.standing.deal, -1 if index is None else index))
+    if index is None or at >= len(line.standing.deal) or line.standing.deal[at] != index:
+        raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
+    panel = DEAL_FIGURES[figure](line, deal, at)
+    return panel_response(request, line, panel, f"{reverse('deals:deal', args=[key])}?{line.query()}")
+
+
+def _panel(deal: Deal, words: str, definition: str, terms: list[tuple[str, str]], total: str) -> Panel:
+    return Panel(f"{words.capitalize()}, {deal.name}", definition, tuple(PanelTerm(*t) for t in terms), total, words)
+
+
+def _weighted(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    standing = line.standing
+    stage = line.book.ground.stages[int(standing.stage[at])]
+    own = line.book.revisions.probability_bp[int(standing.row[at])] >= 0 and stage.own_probability
+    of = "its own" if own and standing.kind[at] == OPEN else f"of {stage.name}"
+    terms = [
+        ("amount", money(int(standing.amount_minor[at]))),
+        (f"× probability, {of}", points(int(standing.probability_bp[at]))),
+    ]
+    text = "Amount × probability, rounded half to even. Won is 100 %, lost 0."
+    return _panel(deal, "weighted", text, terms, money(int(standing.weighted_minor[at])))
+
+
+def _stay(line: ScopeLine, deal: Deal, at: int) -> list[tuple[str, str]]:
+    rev, standing = line.book.revisions, line.standing
+    entered = int(rev.effective_at[line.book.entered_row[int(standing.row[at])]])
+    stage = line.book.ground.stages[int(standing.stage[at])].name
+    return [(f"entered {stage}", moment(_moment(entered))), ("to the end of", day(line.as_of))]
+
+
+def _moment(seconds: int) -> datetime:
+    return datetime.fromtimestamp(seconds, UTC)
+
+
+def _days(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
+    text = "Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours."
+    return _panel(deal, "days in the stage", text, _stay(line, deal, at), age(spent))
+
+
+def _over(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
+    over = float(days_over(line.book, line.standing, np.array([at]))[0])
+    typical = line.book.ground.rules_on(line.as_of)[int(line.standing.stage[at])].typical_days
+    terms = [*_stay(line, deal, at), ("days in the stage", age(spent)), ("− typical days", days(typical))]
+    text = "Days beyond the typical days of the stage; none while they are not passed, or where the stage has none."
+    return _panel(deal, "overstay", text, terms, age(None if np.isnan(over) else over))
+
+
+def _stays(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    found = stays_of(line.book, line.standing, int(line.standing.deal[at]))
+    terms = []
+    for stay in found:
+        over = f", {days(stay.over)} over" if stay.over else ""
+        name = line.book.ground.stages[stay.stage].name
+        terms.append((f"{name}, entered {moment(_moment(stay.entered_at))}{over}", days(stay.days)))
+    text = "Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; over "
+    text += "is what lies beyond the typical days."
+    return _panel(deal, "stays", text, terms, days(sum(stay.days for stay in found)))
+
+
+def _slips(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    found = slips_of(line.book, line.standing, int(line.standing.deal[at]))
+    terms = [
+        (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{count(s.after - s.before)} days")
+        for s in found
+    ]
+    text = "Changes that moved the expected close later, between two dates, both while open."
+    total = f"{count(len(found))} slips, {count(sum(s.after - s.before for s in found))} days"
+    return _panel(deal, "slips", text, terms, total)
+
+
+def _margin(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    terms, margins = [], []
+    for row in deal.lines.select_related("product").order_by("pk"):
+        amount = line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)
+        margin = line_margin(row.quantity_10000ths, amount, row.unit_cost_minor)
+        margins.append(margin)
+        cost = "no cost known" if row.unit_cost_minor is None else f"cost {money(row.unit_cost_minor)}"
+        sold = f"{quantity(row.quantity_10000ths)} × {money(row.unit_price_minor)}"
+        less = f" less {points(row.discount_bp)}" if row.discount_bp else ""
+        terms.append((f"{row.product.name}: {sold}{less}, {cost}", money(margin)))
+    text = "Sum over the lines of quantity × price less discount, less quantity × cost; none where a line has no cost."
+    return _panel(deal, "margin", text, terms, money(margin_of_lines(margins)))
+
+
+def _lines(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    terms = [
+        (row.product.name, money(line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)))
+        for row in deal.lines.select_related("product").order_by("pk")
+    ]
+    if not deal.amount_from_lines:
+        terms.append(("the amount was typed; the lines stand beside it", ""))
+    text = "The deal’s amount as of the day; where it follows the lines, quantity × price less discount of each."
+    return _panel(deal, "amount", text, terms, money(int(line.standing.amount_minor[at])))
+
+
+def _contact(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    last, spent = last_contacts([deal], line.ends_at)[deal.pk], contact_days([deal], line.ends_at)[deal.pk]
+    interval = interval_of(deal)
+    since = ("last contact", moment(last)) if last else ("no contact; created", moment(deal.created_at))
+    terms = [since, ("days since then", age(spent)), ("÷ contact interval", days(float(interval)))]
+    text = (
+        "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
+    )
+    "is that of the account’s class, else of the process, else fourteen days."
+    return _panel(deal, "contact gap", text, terms, count(contact_gap(spent, interval)))
+
+
+def _payments(line: ScopeLine, deal: Deal, at: int) -> Panel:
+    terms, whole = [], 0
+    for row in deal.payments.order_by("due_on", "pk"):
+        value = whole_minor(Plan(row.due_on, row.amount_minor, row.every, row.times))
+        whole += value or 0
+        often = f", every {row.every}, {count(row.times) if row.times else 'without end'}" if row.every else ""
+        terms.append((f"from {day(row.due_on)}{often}", money(value)))
+    text = "Sum of all payments planned; what recurs without end has no sum and is left aside."
+    return _panel(deal, "payments", text, terms, money(whole))
+
+
+DEAL_FIGURES: dict[str, Callable[[ScopeLine, Deal, int], Panel]] = {
+    "weighted": _weighted,
+    "probability": _weighted,
+    "days": _days,
+    "over": _over,
+    "stays": _stays,
+    "slips": _slips,
+    "slipped": _slips,
+    "margin": _margin,
+    "amount": _lines,
+    "gap": _contact,
+    "contacted": _contact,
+    "payments": _payments,
+}

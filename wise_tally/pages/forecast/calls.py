@@ -1,0 +1,283 @@
+"""Calls: what each says the period will bring, beside weighted, seen, won + commit and quota; called and looked back at here."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from urllib.parse import quote
+
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.core.calls import as_difference, calls_in_force, last_due
+from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.ground import Node, Person
+from wise_tally.core.seen_weight import seen_probabilities, weighted_by_seen
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import currency_decimals, money, signed_short
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import local_day, now
+from wise_tally.domain.org.models import Workspace
+from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
+from wise_tally.domain.targets.models import Call
+from wise_tally.domain.typed_numbers import typed_money
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
+from wise_tally.web.filter_line import ScopeLine, in_tree_order, period_words, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.leavers import leavers
+
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+
+
+@dataclass(frozen=True)
+class CallRow:
+    """A node with its figures (minor units), the call that holds, and whether the viewer may call for it."""
+
+    subject: str
+    key: str
+    depth: int
+    row: ForecastRow
+    seen_minor: int
+    made: Call | None
+    is_late: bool
+    is_missing: bool
+    may_call: bool
+
+    @property
+    def token(self) -> str:
+        """The node as forms name it."""
+        return f"{self.subject}:{self.key}"
+
+    @property
+    def node(self) -> str:
+        """The node as links to workings name it."""
+        return f"{self.subject}:{quote(self.key, safe='')}"
+
+    @property
+    def over_quota_minor(self) -> int | None:
+        """Called less quota."""
+        return None if self.row.call is None or self.row.quota is None else self.row.call - self.row.quota
+
+
+@dataclass(frozen=True)
+class Told:
+    """One call of the history with what it changed, in minor units."""
+
+    name: str
+    call: Call
+    before_minor: int | None
+    query: str
+
+    @property
+    def shown(self) -> tuple[str, str]:
+        """The amount and its change in words."""
+        return money(self.call.amount_minor), signed_short(self.change_minor)
+
+    @property
+    def change_minor(self) -> int | None:
+        """This call less the one before it for the same node."""
+        return None if self.before_minor is None else self.call.amount_minor - self.before_minor
+
+
+def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
+    """The people tree of the scope with each node's call."""
+    viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
+    held, gone = _held(line), _gone(line)
+    due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
+    rows: list[CallRow] = []
+
+    def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
+        key = "" if by == "company" else str(row.key)
+        made = held.get((by, key))
+        awaited = by == "person" and row.key not in gone
+        late = awaited and due is not None and (made is None or local_day(made.made_at, ground.time_zone) < due)
+        allowed = not line.is_past and may_call(viewer, ground, by, key, line.today)
+        rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
+
+    figures = {
+        by: {row.node: row for row in forecast(line.book, line.standing, line.period, line.scope, by, calls=True)}
+        for by in ("company", "team", "person")
+    }
+    seen = {by: weighted_by_seen(line.book, line.standing, line.period, line.scope, by) for by in figures}
+    if line.scope.person != NONE:
+        node = line.scope.person
+        add("person", node, 0, figures["person"][node], seen["person"][node])
+        return rows
+    depth = 0
+    if line.scope.team == NONE:
+        add("company", 0, 0, figures["company"][0], seen["company"][0])
+        depth = 1
+    tree, day = ground.team_tree(line.as_of), line.as_of.toordinal()
+    start = len(tree.paths[line.scope.team]) - 1 if line.scope.team != NONE else 0
+    for team, level in in_tree_order(tree):
+        if team in figures["team"]:
+            add("team", team, level - start + depth, figures["team"][team], seen["team"][team])
+            for person, row in figures["person"].items():
+                if person != NONE and ground.team_of(person, day) == team and _counts(row):
+                    add("person", person, level - start + depth + 1, row, seen["person"][person])
+    return rows
+
+
+def _counts(row: ForecastRow) -> bool:
+    """Whether a person has anything to call about: a quota, or deals in the period."""
+    return bool(row.quota or row.won or row.open or row.undated)
+
+
+def _gone(line: ScopeLine) -> frozenset[str]:
+    """People who have left; nobody waits for their calls."""
+    return frozenset(leavers(line))
+
+
+def _made(line: ScopeLine) -> list[Call]:
+    """All calls of the period that were made by the as-of day, in the order they were made."""
+    end = datetime.fromtimestamp(line.standing.cut, UTC)
+    calls = Call.objects.filter(starts_on=line.period.starts_on, ends_on=line.period.ends_on, made_at__lt=end)
+    return list(calls.select_related("made_by").order_by("made_at", "pk"))
+
+
+def _held(line: ScopeLine) -> dict[tuple[str, str], Call]:
+    """The call that holds for each node, as the core decides, with its reason from the database."""
+    ground = line.book.ground
+    rows = {(c.subject, c.subject_key, int(c.made_at.timestamp()), c.made_by.key): c for c in _made(line)}
+    nodes: dict[str, Sequence[Person | Node]] = {
+        "person": ground.people,
+        "team": ground.teams,
+        "territory": ground.territories,
+    }
+    found: dict[tuple[str, str], Call] = {}
+    for (subject, index), call in calls_in_force(ground, line.as_of, line.period).items():
+        key = nodes[subject][index].key if subject in nodes else ""
+        row = rows.get((subject, key, call.made_at, ground.people[call.made_by].key))
+        if row is not None:
+            found[subject, key] = row
+    return found
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def page(request: HttpRequest) -> HttpResponse:
+    """All calls of the period, and calling."""
+    line = read_scope(request)
+    wrong, typed, status = "", {"node": "", "amount": "", "reason": ""}, 200
+    if request.method == "POST":
+        typed = {name: request.POST.get(name, "").strip() for name in typed}
+        try:
+            if "due" in request.POST:
+                return _set_due(request, line)
+            _call(request, line, typed)
+            return redirect(f"{reverse('forecast:calls')}?{line.query()}")
+        except CallRefused as refused:
+            wrong, status = str(refused), 422
+        except PermissionDenied as denied:
+            wrong, status = str(denied), 403
+    rows = _rows(request, line)
+    seen = seen_probabilities(line.book, line.standing, line.period)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "calls"),
+        "rows": rows,
+        "top": rows[0] if rows else None,
+        "missing": [row.row.name for row in rows if row.is_missing],
+        "late": [row.row.name for row in rows if row.is_late],
+        "history": _history(line, rows),
+        "wrong": wrong,
+        "typed": typed,
+        "weekdays": list(enumerate(WEEKDAYS)),
+        "due": Workspace.current().calls_due_on,
+        "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "look_back": period_words(seen.look_back),
+        "kept_set": [line.book.ground.stages[stage].name for stage in sorted(seen.kept_set)],
+        "strip": CountStrip(
+            rows[0].row.deals_won + rows[0].row.deals_open if rows else 0,
+            exports=exports("forecast:calls-table", line.query()),
+        ),
+    }
+    return render(request, "forecast/calls.html", answer, status=status)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The calls beside the forecast, or their history, as a file."""
+    line = read_scope(request)
+    rows = _rows(request, line)
+    sheets = {"": lambda: _calls_sheet(rows), "history": lambda: _history_sheet(_history(line, rows))}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _calls_sheet(rows: list[CallRow]) -> Sheet:
+    header = (
+        "who",
+        "level",
+        "called",
+        "by",
+        "made",
+        "reason",
+        "weighted",
+        "as seen",
+        "won + commit",
+        "quota",
+        "over quota",
+    )
+    money = ("called", "weighted", "as seen", "won + commit", "quota", "over quota")
+    cells = [
+        (
+            *(row.row.name, row.depth, row.row.call),
+            *((row.made.made_by.name, row.made.made_at.isoformat(), row.made.reason) if row.made else ("", "", "")),
+            *(row.row.weighted, row.seen_minor, row.row.commit_forecast, row.row.quota, row.over_quota_minor),
+        )
+        for row in rows
+    ]
+    return Sheet("calls", header, frozenset(money), cells)
+
+
+def _history_sheet(history: list[Told]) -> Sheet:
+    header = ("for", "when", "by", "called", "difference", "reason")
+    cells = [
+        (told.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, told.change_minor, call.reason)
+        for told in history
+        if (call := told.call)
+    ]
+    return Sheet("history of calls", header, frozenset({"called", "difference"}), cells)
+
+
+def _set_due(request: HttpRequest, line: ScopeLine) -> HttpResponse:
+    text = request.POST["due"]
+    if text and text not in "0123456":
+        raise CallRefused(f"“{text[:10]}” is not a weekday; accepted: one of the list, or none.")
+    set_calls_due(request.viewer, int(text) if text else None, now())  # type: ignore[attr-defined]
+    return redirect(f"{reverse('forecast:calls')}?{line.query()}")
+
+
+def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
+    """Keep a call: an amount, or with + or − before it a difference to what is called so far."""
+    if line.is_past:
+        raise CallRefused("Calls are made as of today; look at today to call.")
+    subject, _, key = typed["node"].partition(":")
+    row = next((row for row in _rows(request, line) if (row.subject, row.key) == (subject, key)), None)
+    if row is None:
+        raise Http404
+    text, sign = typed["amount"].replace("−", "-"), 0
+    if text[:1] in ("+", "-"):
+        sign, text = (1 if text[0] == "+" else -1), text[1:]
+    value = typed_money(text, currency_decimals())
+    if isinstance(value, str):
+        raise CallRefused(f"{value} With + or − before it, it is a difference to what is called so far.")
+    amount = as_difference(row.row.call, sign * value) if sign else value
+    of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
+    make_call(request.viewer, line.book.ground, of, amount, typed["reason"], now())  # type: ignore[attr-defined]
+
+
+def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
+    """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
+    names = {(row.subject, row.key): row.row.name or "" for row in rows}
+    before: dict[tuple[str, str], int] = {}
+    told, zone = [], line.book.ground.time_zone
+    for call in _made(line):
+        node = (call.subject, call.subject_key)
+        if node in names:
+            query = line.query(as_of=local_day(call.made_at, zone).isoformat(), period=line.period.text)
+            told.append(Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}"))
+        before[node] = call.amount_minor
+    return told[::-1]

@@ -1,0 +1,72 @@
+"""The line above the grid that says how it counts: rows, second level, measure, day, form, columns."""
+
+from dataclasses import dataclass
+
+from wise_tally.core.measures import DEALS, IN_HUNDREDTHS, QUANTITY
+from wise_tally.domain.formats import currency_sign
+from wise_tally.domain.org.access import Viewer
+from wise_tally.pages.forecast.columns import Column, chosen_columns, columns_of
+from wise_tally.pages.forecast.question import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, Asked
+from wise_tally.web.breakdowns import choices, words_of
+
+
+@dataclass(frozen=True)
+class Control:
+    """A picker: its name, its words, its entries as value and words, and the chosen one."""
+
+    name: str
+    words: str
+    entries: list[tuple[str, str]]
+    chosen: str
+
+
+@dataclass(frozen=True)
+class Controls:
+    """All pickers, the parts of the address to keep, the columns to choose from, and the ways to fold rows."""
+
+    pickers: list[Control]
+    kept: list[tuple[str, str]]
+    columns: list[tuple[Column, bool]]
+    by_words: str
+    expand: str
+    fold: str
+    usual: str
+
+
+def controls(asked: Asked, viewer: Viewer) -> Controls:
+    """The controls of a question."""
+    shown = {column.name for column in chosen_columns(viewer, asked)}
+    pickers = [
+        Control("by", "Rows by", choices(ROWS), asked.by),
+        Control("within", "then by", [("", "nothing"), *choices(WITHIN, asked.by)], asked.within),
+        Control("measure", "counting", list(MEASURE_WORDS.items()), asked.measure),
+        Control("basis", "dated by", list(BASIS_WORDS.items()), asked.basis),
+        Control("form", "for", [("", "this period"), ("year", "all periods of the year")], asked.form),
+    ]
+    names = {picker.name for picker in pickers}
+    every = columns_of(asked.line.book.ground)
+    if asked.form == "year":
+        money = [(c.name, c.words) for c in every.values() if c.shape == "money" and c.name != "seen"]
+        pickers.append(Control("figure", "showing", money, asked.figure or "weighted"))
+        names.add("figure")
+    return Controls(
+        pickers=pickers,
+        kept=[(name, value) for name, value in asked.given if name not in names],
+        columns=[(column, column.name in shown) for column in every.values()],
+        by_words=words_of(asked.by),
+        expand=asked.fresh(rows="all"),
+        fold=asked.fresh(rows="none"),
+        usual=asked.fresh(rows=""),
+    )
+
+
+def unit_of(asked: Asked) -> str:
+    """The unit of the measure, as heads of columns write it."""
+    return {DEALS: "deals", QUANTITY: "pieces"}.get(asked.measure) or currency_sign()
+
+
+def exported(asked: Asked, column: Column, value: int | float | None) -> int | float | None:
+    """A value as table files hold it: numbers as such, money in minor units."""
+    if asked.measure in IN_HUNDREDTHS and column.shape == "money" and value is not None:
+        return value / 100
+    return value

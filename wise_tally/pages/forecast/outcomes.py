@@ -1,0 +1,113 @@
+"""The range of outcomes: the exact distribution with the set and with the seen probabilities, and what decides it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.outcome import Outcome, deciding, set_and_seen_outcomes, stakes
+from wise_tally.core.seen_weight import seen_probabilities
+from wise_tally.pages.forecast.bins import Bin, bins_of
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
+from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.ink import share
+from wise_tally.web.nodes import scope_node, whole_attainment
+
+MOST_DECIDING = 8
+
+
+@dataclass(frozen=True)
+class Side:
+    """What one set of probabilities says, in minor units, and the figure whose working tells how."""
+
+    words: str
+    figure: str
+    mean_minor: int
+    p10: int
+    p50: int
+    p90: int
+    chance: float | None
+
+
+def _outcomes(line: ScopeLine) -> tuple[Outcome, Outcome]:
+    return set_and_seen_outcomes(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+
+
+def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
+    p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
+    return Side(words, figure, found.mean_minor, p10, p50, p90, found.chance_of(quota))
+
+
+def _mark(bins: list[Bin], value: int | None) -> str:
+    """Where a value stands on the drawing; empty where it lies outside."""
+    low, high = bins[0].from_minor, bins[-1].to_minor
+    return share(value - low, high - low) if value is not None and low <= value <= high else ""
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """Where the period may end, how likely the quota is, and the deals that decide it."""
+    line = read_scope(request)
+    lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+    quota = whole_attainment(line).forecast.quota
+    as_set, as_seen = _outcomes(line)
+    seen = seen_probabilities(line.book, line.standing, line.period)
+    won, at, _ = stakes(lines)
+    bins, stages = bins_of(as_set), line.book.ground.stages
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "range"),
+        "quota": quota,
+        "node": scope_node(line)[2],
+        "won": won,
+        "sides": [_side("as set", "chance", as_set, quota), _side("as seen", "chance_seen", as_seen, quota)],
+        "bins": bins,
+        "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
+        "quota_at": _mark(bins, quota),
+        "step": as_set.step_minor,
+        "open_deals": len(at),
+        "deciding": _deciding(line, quota),
+        "look_back": period_words(seen.look_back),
+        "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
+        "strip": CountStrip(
+            len(np.unique(lines.lines.at[lines.deals_here])),
+            exports=exports("forecast:range-table", line.query()),
+        ),
+    }
+    return render(request, "forecast/range.html", answer)
+
+
+Deciding = tuple[DealRow, int, tuple[float | None, float | None]]
+
+
+def _deciding(line: ScopeLine, quota: int | None) -> list[Deciding]:
+    """The largest open deals with what each brings and the chance of quota if it is won and if it is not."""
+    one = deciding(line.book, line.standing, line.period, line.scope, scope_node(line)[0], quota, MOST_DECIDING)
+    rows = deal_rows(line, one.at)
+    found = zip(one.at, one.amount_minor, one.either_way.chances, strict=True)
+    return [(rows[place], amount, chances) for place, amount, chances in found if place in rows]
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """The drawn distribution, or the deals that decide the quota, as a table."""
+    line = read_scope(request)
+    sheets = {"": lambda: _bins_sheet(line), "deciding": lambda: _deciding_sheet(line)}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _bins_sheet(line: ScopeLine) -> Sheet:
+    rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins_of(_outcomes(line)[0])]
+    return Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
+
+
+def _deciding_sheet(line: ScopeLine) -> Sheet:
+    quota = whole_attainment(line).forecast.quota
+    rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, quota)]
+    return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if not"), frozenset({"amount"}), rows)

@@ -1,0 +1,19 @@
+"""The forms of the forecast: grid, what changed, range, calls."""
+
+from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.tabs import Tab, tabs_of
+
+TABS = (
+    ("forecast:page", "Grid", ""),
+    ("deals:page", "By category", "view=lanes&by=category&within=period"),
+    ("forecast:through", "Through the period", ""),
+    ("forecast:changed", "What changed", ""),
+    ("forecast:range", "Range", ""),
+    ("forecast:what-if", "What if", ""),
+    ("forecast:calls", "Calls", ""),
+)
+
+
+def tabs(line: ScopeLine, here: str) -> list[Tab]:
+    """All tabs, the present one marked."""
+    return tabs_of(line, TABS, f"forecast:{here}")

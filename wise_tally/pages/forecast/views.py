@@ -1,0 +1,217 @@
+"""Pages of the forecast: scope in, core asked, page out."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.calendar import Period
+from wise_tally.core.deal_list import untouched
+from wise_tally.core.forecast import ForecastLines, ForecastRow, deals_without, forecast, forecast_lines
+from wise_tally.core.lines import number_of_deals
+from wise_tally.core.measures import IN_HUNDREDTHS
+from wise_tally.core.row_targets import row_targets
+from wise_tally.core.tallies import sums_by_period
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.preference_actions import set_preference
+from wise_tally.domain.process.models import Category
+from wise_tally.pages.forecast import words
+from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
+from wise_tally.pages.forecast.controls import controls, exported, unit_of
+from wise_tally.pages.forecast.grid import counted_here, grid_rows
+from wise_tally.pages.forecast.outlook import outlook
+from wise_tally.pages.forecast.pins import DERIVED
+from wise_tally.pages.forecast.question import MEASURE_WORDS, Asked, read_question
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.pages.forecast.working import panel
+from wise_tally.pages.forecast.year import year_sheet, year_table
+from wise_tally.web.deal_rows import deal_rows, stage_choices
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import period_words, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.ink import InkBar, ink_bar
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.working.pins import counted_list
+
+
+@dataclass(frozen=True)
+class StripPeriod:
+    """A period beside the present one, with its ink bar."""
+
+    label: str
+    query: str
+    here: bool
+    bar: InkBar
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The grid with the answer above and what moved below."""
+    asked = read_question(request)
+    template = "forecast/year.html" if asked.form == "year" else "forecast/page.html"
+    return render(request, template, page_context(request, asked))
+
+
+def page_context(request: HttpRequest, asked: Asked) -> dict[str, Any]:
+    """Everything the forecast page draws."""
+    line, viewer = asked.line, request.viewer  # type: ignore[attr-defined]
+    top, token = _top(asked)
+    lines = forecast_lines(line.book, asked.standing, line.period, line.scope, "company")
+    shown = outlook(line, "company", top.quota) if asked.is_plain else None
+    answer = {
+        "line": line,
+        "asked": asked,
+        "tabs": tabs(line, "page"),
+        "controls": controls(asked, viewer),
+        "top": top,
+        "top_working": asked.working(token),
+        "unit": unit_of(asked),
+        "outlook": shown,
+        "periods": _strip_periods(asked),
+        "no_quota": words.no_quota_reason(asked),
+        "aside": _aside(asked, top),
+        "strip": _strip(asked, lines, top),
+        "here": request.get_full_path(),
+    }
+    if asked.form == "year":
+        return answer | {"year": year_table(asked)}
+    columns = chosen_columns(viewer, asked)
+    rows = grid_rows(asked, columns)
+    places = [deal.at for row in rows for deal in row.deals] + (shown.places if shown else [])
+    found = deal_rows(line, places, viewer)
+    answer |= {
+        "columns": columns,
+        "width": len(columns) + 2,
+        "grid": [{"row": row, "deals": [(found[d.at], d.values) for d in row.deals]} for row in rows],
+        "stages": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
+        # Hundreds of forms on one page help nobody: with all rows open deals are read, not edited.
+        "may_edit": not line.is_past and asked.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
+    }
+    if shown is not None:
+        answer["deciding"] = [{"row": found[item.at], "deal": item} for item in shown.deciding]
+        answer["moved"] = [{"row": found[item.at], "deal": item} for item in shown.moved if item.at is not None]
+    return answer
+
+
+def _aside(asked: Asked, top: ForecastRow) -> list[tuple[str, str, int]]:
+    """What is never silently dropped: overdue, due before, undated, categories not counted; words, figure, value."""
+    ground = asked.line.book.ground
+    rest = [place for place in range(len(ground.categories)) if place not in ground.surest_first]
+    found = [("overdue in the period", "overdue", top.overdue), ("due before it", "overdue_before", top.overdue_before)]
+    found += [("undated", "undated", top.undated)]
+    return [*found, *((f"in {ground.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
+
+
+@require_POST
+def columns(request: HttpRequest) -> HttpResponse:
+    """Keep the columns that the viewer likes to see; none go back to the usual ones."""
+    names = accepted(shelf.book().ground, request.POST.getlist("column"))
+    chosen = "" if request.POST.get("what") == "usual" else ",".join(names)
+    set_preference(request.viewer, PREFERENCE, chosen)  # type: ignore[attr-defined]
+    return redirect(safe_next(request, reverse("forecast:page")))
+
+
+def _top(asked: Asked) -> tuple[ForecastRow, str]:
+    """The row of the whole scope, and its token: the person's, the team's, or the company's."""
+    line = asked.line
+    by, node, token = scope_node(line)
+    rows = forecast(line.book, asked.standing, line.period, line.scope, by)
+    return next(row for row in rows if row.node == node), token
+
+
+def _strip_periods(asked: Asked) -> list[StripPeriod]:
+    """Two periods back, the present one and three ahead, on one scale."""
+    line, ground = asked.line, asked.line.book.ground
+    periods = tuple(ground.fiscal.beside(line.period, step) for step in range(-2, 4))
+    sums = sums_by_period(line.book, asked.standing, periods, line.scope)
+    by, node, _ = scope_node(line)
+    targets = [row_targets(line.book, asked.standing, p, line.scope, by)(node).value for p in periods]
+    parts = [[row.categories[c] for c in ground.surest_first] for row in sums]
+    largest = max([1, *(row.won + sum(p) for row, p in zip(sums, parts, strict=True)), *(t or 0 for t in targets)])
+    return [
+        StripPeriod(
+            label=_short_words(period),
+            query=asked.fresh(period=period.text),
+            here=period == line.period,
+            bar=ink_bar(row.won, money, target, None, largest),
+        )
+        for period, row, money, target in zip(periods, sums, parts, targets, strict=True)
+    ]
+
+
+def _short_words(period: Period) -> str:
+    if period.kind == "quarter":
+        return f"{period.text[-2:]} ’{period.text[4:6]}"
+    return f"{period.starts_on:%b} ’{period.starts_on:%y}" if period.kind == "month" else period_words(period)
+
+
+def _strip(asked: Asked, lines: ForecastLines, top: ForecastRow) -> CountStrip:
+    line, at = asked.line, lines.lines.at
+    every, counted = number_of_deals(at), counted_here(lines)
+    lacking = "" if lines.lines.standing.known is None else MEASURE_WORDS[asked.measure]
+    return CountStrip(
+        counted=counted,
+        not_counted=every - counted,
+        not_counted_url=reverse("forecast:not-counted") + "?" + line.query(),
+        undated=top.undated if asked.is_plain else None,
+        overdue=top.overdue + top.overdue_before if asked.is_plain else None,
+        undated_deals=number_of_deals(at[lines.counts("undated")]),
+        untouched_deals=number_of_deals(at[untouched(line.book, line.standing, at)]),
+        list_query=line.query(),
+        exports=exports("forecast:table", asked.query()),
+        without=(lacking, deals_without(lines)) if lacking else None,
+    )
+
+
+@require_safe
+def working(request: HttpRequest, figure: str) -> HttpResponse:
+    """The working panel of one figure."""
+    asked = read_question(request)
+    line = asked.line
+    answer = {
+        "panel": panel(asked, figure, request.GET.get("node", "company:")),
+        "line": line,
+        "back": reverse("forecast:page") + "?" + asked.query(),
+        "all_url": counted_list(request) if figure not in DERIVED else "",
+    }
+    return render(request, "web/working.html", answer)
+
+
+@require_safe
+def not_counted(request: HttpRequest) -> HttpResponse:
+    """Deals of the scope that the page does not count, by reason."""
+    asked = Asked(read_scope(request))
+    line = asked.line
+    lines = forecast_lines(line.book, line.standing, line.period, line.scope, "company")
+    rest = np.flatnonzero(~lines.deals_here)
+    order = rest[np.argsort(-lines.amount_minor[rest], kind="stable")][:200]
+    rows = deal_rows(line, [int(lines.lines.at[i]) for i in order])
+    found = panel(asked, "weighted", _top(asked)[1])
+    answer = {"line": line, "rows": list(rows.values()), "reasons": found.not_counted, "total": len(rest)}
+    return render(request, "forecast/not_counted.html", answer)
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """Exactly what the grid shows, as CSV, XLSX or JSON."""
+    asked = read_question(request)
+    if asked.form == "year":
+        return sheet_response(year_sheet(asked), kind)
+    chosen = chosen_columns(request.viewer, asked)  # type: ignore[attr-defined]
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.name for c in chosen if c.shape == "money")
+    rows = [
+        (
+            row.node.name,
+            row.node.depth,
+            *(exported(asked, c, value) for c, value in zip(chosen, row.values, strict=True)),
+        )
+        for row in grid_rows(replace(asked, open=frozenset(), rows="" if asked.rows == "all" else asked.rows), chosen)
+    ]
+    return sheet_response(Sheet("forecast", ("row", "level", *(c.name for c in chosen)), money, rows), kind)

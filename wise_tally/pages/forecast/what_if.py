@@ -1,0 +1,207 @@
+"""What if: deals won, lost, moved or resized and other probabilities, tried on a scratch copy, compared, applied."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from django.contrib import messages
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.core.forecast import forecast, forecast_lines
+from wise_tally.core.ground import OPEN
+from wise_tally.core.lines import credited_lines
+from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.what_if import supposed
+from wise_tally.domain.deals.actions import NO_CLOSING
+from wise_tally.domain.deals.bulk import BulkRefused, Said
+from wise_tally.domain.deals.what_if_actions import apply_what_if
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.process.models import LostReason, StageKind
+from wise_tally.pages.forecast.scratch import Scratch, read_typed
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web import deal_columns
+from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.forms.deal import ClosingForm, read_closing
+from wise_tally.web.nodes import scope_node
+
+MOST_LISTED = 40
+
+
+@dataclass(frozen=True)
+class Compared:
+    """A figure as it is and as supposed: minor units, or rates where `is_rate`."""
+
+    words: str
+    figure: str
+    is_now: float | int | None
+    would_be: float | int | None
+    is_rate: bool = False
+
+    @property
+    def change(self) -> float | int | None:
+        """Supposed less as it is."""
+        return None if self.is_now is None or self.would_be is None else self.would_be - self.is_now
+
+
+@dataclass(frozen=True)
+class TriedDeal:
+    """An open deal with what is supposed of it."""
+
+    row: DealRow
+    values: dict[str, Any]
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def page(request: HttpRequest) -> HttpResponse:
+    """The scratch copy beside the book, trying, discarding and applying."""
+    line = read_scope(request)
+    scratch = Scratch.of(request)
+    find = request.GET.get("find", "").strip()[:200]
+    listed = _listed(line, scratch, find)
+    rows = deal_rows(line, listed, request.viewer)  # type: ignore[attr-defined]
+    wrong: list[str] = []
+    faults: list[tuple[Any, str]] = []
+    if request.method == "POST":
+        what = request.POST.get("what", "try")
+        if what == "discard":
+            Scratch({}, {}).keep(request)
+            return redirect(_address(line, find))
+        if what == "apply":
+            faults, wrong = _apply(request, line, scratch)
+        else:
+            wrong = read_typed(request, line, scratch, {row.key: row.revision for row in rows.values()})
+        if not wrong and not faults:
+            if what != "apply":
+                scratch.keep(request)
+            return redirect(_address(line, find))
+    return render(
+        request, "forecast/what_if.html", _answer(request, line, scratch, rows, (find, wrong, faults)),
+        status=422 if wrong or faults else 200,
+    )  # fmt: skip
+
+
+def _address(line: ScopeLine, find: str) -> str:
+    return f"{reverse('forecast:what-if')}?{line.query(find=find or None)}"
+
+
+def _listed(line: ScopeLine, scratch: Scratch, find: str) -> list[int]:
+    """Open deals to try: those already changed, then those found by name or due in the period, the largest first."""
+    standing = line.standing
+    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
+    at = at[standing.kind[at] == OPEN]
+    places = line.book.places_by_key
+    tried = np.isin(standing.deal[at], [places[key] for key in scratch.deals if key in places])
+    if find:
+        wanted = deal_columns.deals_where(line, Q(name__icontains=find))[standing.deal[at]]
+    else:
+        close = standing.expected_close[at]
+        wanted = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())
+    rest = at[wanted & ~tried]
+    rest = rest[np.argsort(-standing.amount_minor[rest], kind="stable")][:MOST_LISTED]
+    return [*at[tried].tolist(), *rest.tolist()]
+
+
+def _answer(
+    request: HttpRequest,
+    line: ScopeLine,
+    scratch: Scratch,
+    rows: dict[int, DealRow],
+    told: tuple[str, list[str], list[tuple[Any, str]]],
+) -> dict[str, Any]:
+    find, wrong, faults = told
+    viewer = request.viewer  # type: ignore[attr-defined]
+    other = replace(line, standing=supposed(line.book, line.standing, scratch.for_core(line)))
+    rules = line.book.ground.rules_on(line.as_of)
+    typed = request.POST if wrong else {}
+    return {
+        "line": line,
+        "tabs": tabs(line, "what-if"),
+        "compared": _compared(line, other),
+        "teams": _teams(line, other),
+        "deals": [TriedDeal(row, scratch.deals.get(row.key, {}) | _again(typed, row.key)) for row in rows.values()],
+        "stages": [
+            (stage, line.book.ground.processes[stage.process][1], rule.probability_bp, scratch.stages.get(stage.key))
+            for stage, rule in zip(line.book.ground.stages, rules, strict=True)
+            if stage.kind == OPEN and not stage.retired
+        ],
+        "scratch": scratch,
+        "find": find,
+        "wrong": wrong,
+        "faults": faults,
+        "may_apply": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "closing": _closing(request, scratch),
+        "lost_reasons": LostReason.objects.order_by("name"),
+        "today": line.today,
+        "may_set_stages": viewer.may(May.SET_RULES),
+        "node": scope_node(line)[2],
+        "strip": CountStrip(len(rows)),
+    }
+
+
+def _again(typed: Any, key: str) -> dict[str, str]:
+    """What was typed for a deal, to be shown again beside what was wrong."""
+    found = {f"typed_{name}": typed.get(f"{name}:{key}") for name in ("amount", "close", "probability")}
+    return {name: text for name, text in found.items() if text is not None}
+
+
+def _compared(line: ScopeLine, other: ScopeLine) -> list[Compared]:
+    """The answer of the period, as it is and as supposed."""
+    by, node, _ = scope_node(line)
+    sides = []
+    for one in (line, other):
+        rows = forecast(one.book, one.standing, one.period, one.scope, by)
+        row = next(found for found in rows if found.node == node)
+        outcome = outcome_of_lines(forecast_lines(one.book, one.standing, one.period, one.scope, "company"))
+        ends = {f"P{q}": outcome.quantile(q / 100) for q in (10, 50, 90)}
+        sides.append((row, ends, outcome.chance_of(row.quota)))
+    (now_row, now_ends, now_chance), (then_row, then_ends, then_chance) = sides
+    names = [("won", "won"), ("won + commit", "commit_forecast"), ("weighted", "weighted"), ("gap to quota", "gap")]
+    found = [Compared(words, name, getattr(now_row, name), getattr(then_row, name)) for words, name in names]
+    found += [Compared(name, "chance", now_ends[name], then_ends[name]) for name in now_ends]
+    return [*found, Compared("chance of quota", "chance", now_chance, then_chance, is_rate=True)]
+
+
+def _teams(line: ScopeLine, other: ScopeLine) -> list[tuple[str, int, int]]:
+    """People whose weighted figure would be another: name, as it is, as supposed."""
+    sides = [
+        {row.node: row for row in forecast(one.book, one.standing, one.period, one.scope, "person")}
+        for one in (line, other)
+    ]
+    changed = [(row, sides[1][node]) for node, row in sides[0].items() if node in sides[1]]
+    return [(a.name or "", a.weighted, b.weighted) for a, b in changed if a.weighted != b.weighted]
+
+
+def _closing(request: HttpRequest, scratch: Scratch) -> ClosingForm | None:
+    """What closing needs where deals are supposed to be won or lost; it is typed beside the button that applies."""
+    ends = {values.get("outcome") for values in scratch.deals.values()}
+    kind = next((kind for kind in (StageKind.LOST, StageKind.WON) if kind in ends), None)
+    return read_closing(request.POST, kind, kind) if kind else None
+
+
+def _apply(request: HttpRequest, line: ScopeLine, scratch: Scratch) -> tuple[list[tuple[Any, str]], list[str]]:
+    """Make real what is supposed; returns the deals that cannot be changed so, or what is wrong."""
+    reason = request.POST.get("reason", "").strip()[:1_000]
+    if line.is_past:
+        return [], ["Changes are made as of today; look at today to apply."]
+    closing = _closing(request, scratch)
+    if closing and closing.is_asked:
+        return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
+    said = Said(reason or "tried in a what-if", closing.closing if closing else NO_CLOSING)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    try:
+        changes = apply_what_if(viewer, line.book.ground, scratch.wishes(), scratch.stages, said, now())
+    except BulkRefused as refused:
+        return list(refused.faults), []
+    request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
+    Scratch({}, {}).keep(request)
+    moved = f"{len(changes)} deal{'' if len(changes) == 1 else 's'}"
+    stages = f" and the probabilities of {len(scratch.stages)} stages" if scratch.stages else ""
+    messages.success(request, f"{moved}{stages} changed. The list of deals puts the deals back together.")
+    return [], []

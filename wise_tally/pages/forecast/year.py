@@ -1,0 +1,95 @@
+"""All periods of a year side by side: rows of the grid, a period a column, one figure."""
+
+from dataclasses import dataclass
+
+from wise_tally.core.calendar import MONTHS_IN, Period
+from wise_tally.core.forecast import ForecastRow, forecast_of_periods
+from wise_tally.core.measures import IN_HUNDREDTHS
+from wise_tally.pages.forecast.columns import Column, columns_of, figure_of
+from wise_tally.pages.forecast.controls import exported
+from wise_tally.pages.forecast.grid import Node, grid_nodes, is_open, shown_nodes, toggled
+from wise_tally.pages.forecast.question import Asked
+from wise_tally.web.files.tables import Sheet
+from wise_tally.web.filter_line import period_words
+from wise_tally.web.request.refusals import Refused
+
+
+@dataclass(frozen=True)
+class YearCell:
+    """A figure of one period and the query that opens its working; None where the row has none there."""
+
+    value: int | float | None
+    working: str
+
+
+@dataclass(frozen=True)
+class YearRow:
+    """A row with a cell a period, the year's last."""
+
+    node: Node
+    cells: list[YearCell]
+    is_open: bool
+    toggle: str
+
+
+@dataclass(frozen=True)
+class YearTable:
+    """The periods and rows of a year."""
+
+    column: Column
+    heads: list[tuple[str, bool]]
+    rows: list[YearRow]
+
+
+def periods_of(asked: Asked) -> list[Period]:
+    """The year's quarters, or its months where the scope is a month or week; then the year itself."""
+    line = asked.line
+    fiscal = line.book.ground.fiscal
+    year = fiscal.fiscal_year_of(line.period.ends_on)
+    kind = "month" if line.period.kind in ("month", "week") else "quarter"
+    return [
+        *(fiscal.part(year, kind, number) for number in range(1, 12 // MONTHS_IN[kind] + 1)),
+        fiscal.part(year, "year", 1),
+    ]
+
+
+def year_table(asked: Asked) -> YearTable:
+    """One figure of every row and period; each cell is the forecast of that period and opens its working."""
+    line, name = asked.line, asked.figure or "weighted"
+    column = columns_of(line.book.ground).get(name)
+    if column is None or column.shape != "money" or name in ("seen", "pace"):
+        raise Refused(f"“{name[:40]}” is not a figure of money of the grid; accepted: one of the list.")
+    periods, nodes = periods_of(asked), grid_nodes(asked)
+    found = {by: _by_node(asked, periods, by) for by in {node.by for node in nodes}}
+    rows = []
+    for node in shown_nodes(asked, nodes):
+        cells = [
+            YearCell(_value(column, found[node.by][place], node), asked.working(node.token, period=period.text))
+            for place, period in enumerate(periods)
+        ]
+        opened = is_open(asked, node)
+        rows.append(YearRow(node, cells, opened, toggled(asked, node.token, opened)))
+    return YearTable(column, [(period_words(p), p == line.period) for p in periods], rows)
+
+
+def _by_node(asked: Asked, periods: list[Period], by: str) -> list[dict[int, ForecastRow]]:
+    line = asked.line
+    tables = forecast_of_periods(line.book, asked.standing, periods, line.scope, by)
+    return [{row.node: row for row in rows} for rows in tables]
+
+
+def _value(column: Column, rows: dict[int, ForecastRow], node: Node) -> int | float | None:
+    """The node's value in one period; None where it has no row there."""
+    return figure_of(column, rows[node.row.node]) if node.row.node in rows else None
+
+
+def year_sheet(asked: Asked) -> Sheet:
+    """The table as a file."""
+    table = year_table(asked)
+    heads = tuple(words for words, _ in table.heads)
+    rows = [
+        (row.node.name, row.node.depth, *(exported(asked, table.column, cell.value) for cell in row.cells))
+        for row in table.rows
+    ]
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(heads)
+    return Sheet("forecast", ("row", "level", *heads), money, rows)

@@ -1,0 +1,58 @@
+"""The page of contact intervals: days between contacts, per class of account and per process."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.core.customer import CONTACT_INTERVAL_DAYS
+from wise_tally.domain.deals.contact_intervals import (
+    INDUSTRY,
+    MOST_DAYS,
+    PROCESS,
+    Subject,
+    industries,
+    kept_intervals,
+    set_intervals,
+)
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.process.models import Process
+from wise_tally.web.request.permissions import changing_needs
+
+
+def _subjects() -> list[tuple[Subject, str]]:
+    """What may have an interval of its own, with its name."""
+    processes = Process.objects.order_by("name").values_list("key", "name")
+    return [((INDUSTRY, name), name) for name in industries()] + [((PROCESS, key), name) for key, name in processes]
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@changing_needs(May.SET_RULES)
+def page(request: HttpRequest) -> HttpResponse:
+    """Days between contacts; an empty field goes back to the usual ones."""
+    subjects, kept = _subjects(), kept_intervals()
+    typed = {subject: str(kept.get(subject, "")) for subject, _ in subjects}
+    faults: dict[Subject, str] = {}
+    if request.method == "POST":
+        for place, (subject, _) in enumerate(subjects):
+            typed[subject] = request.POST.get(f"days-{place}", "").strip()
+            if typed[subject] and not _is_days(typed[subject]):
+                faults[subject] = (
+                    f"“{typed[subject][:20]}” is not accepted; accepted: whole days from 1 to {MOST_DAYS}, or nothing."
+                )
+        if not faults:
+            days = {subject: int(text) if text else None for subject, text in typed.items()}
+            changed = set_intervals(request.viewer, days, now())  # type: ignore[attr-defined]
+            messages.success(request, f"{changed} interval{'' if changed == 1 else 's'} saved.")
+            return redirect("setup:contact-intervals")
+    rows = [
+        (place, name, subject[0] == INDUSTRY, typed[subject], faults.get(subject, ""))
+        for place, (subject, name) in enumerate(subjects)
+    ]
+    answer = {"rows": rows, "usual": CONTACT_INTERVAL_DAYS, "may_edit": request.viewer.may(May.SET_RULES)}  # type: ignore[attr-defined]
+    return render(request, "setup/contact_intervals.html", answer, status=422 if faults else 200)
+
+
+def _is_days(text: str) -> bool:
+    return text.isascii() and text.isdigit() and 1 <= int(text[:6]) <= MOST_DAYS

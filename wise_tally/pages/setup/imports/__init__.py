@@ -1,0 +1,1 @@
+"""Other tables brought in, previewed and undone."""

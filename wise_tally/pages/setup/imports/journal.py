@@ -1,0 +1,194 @@
+"""A journal of everything a transaction writes, so that a whole import can be undone.
+
+Temporary triggers note each row inserted, changed or deleted; the notes become one file. Undoing puts all back, or
+nothing: it is refused where a row was changed since, or where later rows refer to one that would go.
+"""
+
+import gzip
+import json
+import zlib
+from collections import defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from django.db import IntegrityError, connection, transaction
+
+from wise_tally.package.tables import TABLES
+
+NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
+
+
+class UndoRefused(Exception):
+    """The import cannot be undone without losing what came later."""
+
+
+@dataclass
+class TableJournal:
+    """What was done to one table: rows inserted and changed with a mark of how they were left, old values to restore."""
+
+    columns: list[str]
+    inserted: dict[int, int] = field(default_factory=dict)
+    changed: dict[int, int] = field(default_factory=dict)
+    before: dict[int, list[Any]] = field(default_factory=dict)
+    deleted: dict[int, list[Any]] = field(default_factory=dict)
+
+
+def _columns(table: str) -> list[str]:
+    with connection.cursor() as cursor:
+        cursor.execute(f"PRAGMA table_info({table})")
+        return [row[1] for row in cursor.fetchall()]
+
+
+@contextmanager
+def journalling() -> Iterator[None]:
+    """Note every change to the package's tables inside; must stand within a transaction."""
+    with connection.cursor() as cursor:
+        cursor.execute("CREATE TEMP TABLE journal (seq INTEGER PRIMARY KEY, tbl TEXT, op TEXT, id INTEGER, old TEXT)")
+        for table in NAMES:
+            names = _columns(table)
+            old = "json_array(" + ", ".join(f'OLD."{name}"' for name in names) + ")"
+            differs = " OR ".join(f'OLD."{name}" IS NOT NEW."{name}"' for name in names)
+            note = "INSERT INTO journal (tbl, op, id, old) VALUES"
+            cursor.execute(
+                f"CREATE TEMP TRIGGER j_{table}_i AFTER INSERT ON main.{table} BEGIN {note} ('{table}', 'i', NEW.id, NULL); END"
+            )
+            cursor.execute(
+                f"CREATE TEMP TRIGGER j_{table}_u AFTER UPDATE ON main.{table} WHEN {differs}"
+                f" BEGIN {note} ('{table}', 'u', OLD.id, {old}); END"
+            )
+            cursor.execute(
+                f"CREATE TEMP TRIGGER j_{table}_d AFTER DELETE ON main.{table} BEGIN {note} ('{table}', 'd', OLD.id, {old}); END"
+            )
+    try:
+        yield
+    finally:
+        with connection.cursor() as cursor:
+            for table in NAMES:
+                for op in "iud":
+                    cursor.execute(f"DROP TRIGGER IF EXISTS temp.j_{table}_{op}")
+            cursor.execute("DROP TABLE IF EXISTS temp.journal")
+
+
+def written() -> dict[str, TableJournal]:
+    """The journal so far; what was inserted and deleted again is left out."""
+    found: dict[str, TableJournal] = {}
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT tbl, op, id, old FROM temp.journal ORDER BY seq")
+        notes = cursor.fetchall()
+    for table, op, number, old in notes:
+        if table not in found:
+            found[table] = TableJournal(_columns(table))
+        journal = found[table]
+        if op == "i":
+            journal.inserted[number] = 0
+        elif number in journal.inserted:
+            if op == "d":
+                del journal.inserted[number]
+        elif op == "u":
+            journal.before.setdefault(number, json.loads(old))
+            journal.changed[number] = 0
+        else:
+            journal.deleted[number] = journal.before.pop(number, json.loads(old))
+            journal.changed.pop(number, None)
+    for table, journal in found.items():
+        for rows in (journal.inserted, journal.changed):
+            rows.update(_marks(table, set(rows)))
+    return found
+
+
+def _marks(table: str, numbers: set[int]) -> dict[int, int]:
+    """A mark of each row as it is now, by row number; rows that are gone have none."""
+    if not numbers:
+        return {}
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT * FROM {table} WHERE id BETWEEN %s AND %s", [min(numbers), max(numbers)])
+        return {row[0]: zlib.crc32(repr(row).encode()) for row in cursor.fetchall() if row[0] in numbers}
+
+
+def keep(journals: dict[str, TableJournal], path: Path) -> int:
+    """Write the journal to a file; returns the number of rows it tells of."""
+    content = {
+        table: [
+            j.columns,
+            list(j.inserted.items()),
+            list(j.changed.items()),
+            list(j.before.items()),
+            list(j.deleted.items()),
+        ]
+        for table, j in journals.items()
+    }
+    path.write_bytes(gzip.compress(json.dumps(content).encode(), 5))
+    return sum(len(j.inserted) + len(j.changed) + len(j.deleted) for j in journals.values())
+
+
+def kept(path: Path) -> dict[str, TableJournal]:
+    """Read a journal back."""
+    content = json.loads(gzip.decompress(path.read_bytes()))
+    return {
+        table: TableJournal(parts[0], *(dict(map(tuple, part)) for part in parts[1:]))
+        for table, parts in content.items()
+    }
+
+
+def undo(journals: dict[str, TableJournal]) -> None:
+    """Put everything back; all or nothing. Raises UndoRefused."""
+    try:
+        with transaction.atomic():
+            for table, journal in journals.items():
+                _require_unchanged(table, journal)
+            for table, journal in journals.items():
+                _put_back(table, journal)
+    except IntegrityError as error:
+        raise UndoRefused(
+            "Something that came later refers to what the import brought; accepted: undo or take away that first."
+        ) from error
+
+
+def _require_unchanged(table: str, journal: TableJournal) -> None:
+    left = {**journal.inserted, **journal.changed}
+    now = _marks(table, set(left))
+    changed = [number for number, mark in left.items() if now.get(number) != mark]
+    if changed:
+        raise UndoRefused(
+            f"{len(changed)} rows of {table.split('_', 1)[1]} that the import brought were changed or taken away since;"
+            " accepted: an import that nothing was changed after."
+        )
+
+
+def _put_back(table: str, journal: TableJournal) -> None:
+    names = ", ".join(f'"{name}"' for name in journal.columns)
+    marks = ", ".join(["%s"] * len(journal.columns))
+    assignments = ", ".join(f'"{name}" = %s' for name in journal.columns)
+    later = _later_revisions(table, journal)
+    if later:
+        raise UndoRefused(
+            f"{later} deals of the import were changed since; accepted: an import nothing was changed after."
+        )
+    with connection.cursor() as cursor:
+        cursor.executemany(f"DELETE FROM {table} WHERE id = %s", [(number,) for number in journal.inserted])
+        cursor.executemany(
+            f"UPDATE {table} SET {assignments} WHERE id = %s",
+            [(*old, number) for number, old in journal.before.items()],
+        )
+        cursor.executemany(f"INSERT INTO {table} ({names}) VALUES ({marks})", list(journal.deleted.values()))
+
+
+def _later_revisions(table: str, journal: TableJournal) -> int:
+    """Deals whose history went on after the import: its revisions are not their last any more."""
+    if table != "deals_dealrevision" or not journal.inserted:
+        return 0
+    ours: dict[int, int] = defaultdict(int)
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT deal_id, MAX(id) FROM deals_dealrevision GROUP BY deal_id")
+        last = dict(cursor.fetchall())
+        cursor.execute(
+            "SELECT id, deal_id FROM deals_dealrevision WHERE id BETWEEN %s AND %s",
+            [min(journal.inserted), max(journal.inserted)],
+        )
+        for number, deal in cursor.fetchall():
+            if number in journal.inserted:
+                ours[deal] = max(ours[deal], number)
+    return sum(last[deal] != number for deal, number in ours.items())

@@ -1,0 +1,218 @@
+"""Pages of imports: send a file, match its columns, see how it would be read, take it in, undo it."""
+
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
+
+from wise_tally.demo.build import build_demo
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.imports.models import ImportRun, ImportStatus
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now, today
+from wise_tally.domain.process.models import Process
+from wise_tally.pages.setup.imports.journal import UndoRefused
+from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, Kind, guess, guess_forms
+from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
+from wise_tally.pages.setup.imports.prepare import MODELS, Matching, Prepared, Preparer
+from wise_tally.pages.setup.imports.run import (
+    begin,
+    folder_of,
+    forget_run,
+    progress_of,
+    remembered,
+    start_run,
+    table_of,
+    undo_run,
+)
+from wise_tally.pages.setup.records.backup import make_backup
+from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_upload
+from wise_tally.web.request.permissions import all_needs
+from wise_tally.web.request.refusals import Refused
+
+PREVIEW_ROWS = 8
+
+
+def run_of(number: int) -> ImportRun:
+    """The run of an address."""
+    found = ImportRun.objects.filter(pk=number).first()
+    if found is None or found.kind not in KINDS:
+        raise Http404
+    return found
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@all_needs(May.IMPORT)
+def imports(request: HttpRequest) -> HttpResponse:
+    """All imports, and a form to send a file."""
+    wrong, kind = "", request.POST.get("kind", request.GET.get("kind", "deals"))
+    if request.method == "POST":
+        try:
+            if kind not in KINDS:
+                raise UploadRefused(f"“{kind[:20]}” cannot be brought in; accepted: {', '.join(KINDS)}.")
+            file = request.FILES.get("file")
+            table = read_upload(file)
+            assert file is not None
+            file.seek(0)
+            run = start_run(request.viewer, kind, str(file.name), file.read(), table, now())  # type: ignore[attr-defined]
+            return redirect("imports:import", number=run.pk)
+        except UploadRefused as refused:
+            wrong = str(refused)
+    runs = ImportRun.objects.select_related("person").order_by("-pk")[:50]
+    answer = {"kinds": KINDS.values(), "kind": kind, "runs": runs, "wrong": wrong}
+    return render(request, "imports/imports.html", answer, status=422 if wrong else 200)
+
+
+@require_POST
+@all_needs(May.IMPORT)
+def ledger(request: HttpRequest) -> HttpResponse:
+    """Take in what the simulated ledger has since the last time."""
+    rows = fetch_ledger(request.viewer, today(), now())  # type: ignore[attr-defined]
+    messages.success(request, f"The ledger brought {rows['invoices']} invoices and {rows['orders']} orders.")
+    return redirect("imports:imports")
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@all_needs(May.IMPORT)
+def one(request: HttpRequest, number: int) -> HttpResponse:
+    """One import: match and preview, or progress, or how it went."""
+    run = run_of(number)
+    if run.status in (ImportStatus.DONE, ImportStatus.UNDONE):
+        return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind]})
+    percent, words, alive = progress_of(run)
+    if run.status == ImportStatus.RUNNING and alive:
+        return render(request, "imports/import_running.html", {"run": run, "percent": percent, "words": words})
+    try:
+        table = table_of(run)
+    except (OSError, UploadRefused) as error:
+        raise Refused("The file of this import is not there any more; send it again.", 410) from error
+    matching, wrong = _matching(request, run, table)
+    if request.method == "POST" and not wrong and "take" in request.POST:
+        begin(run, matching, len(table.rows), request.viewer, now())  # type: ignore[attr-defined]
+        return redirect("imports:import", number=run.pk)
+    answer = _match_answer(run, table, matching) | {"wrong": wrong, "interrupted": run.status == ImportStatus.RUNNING}
+    return render(request, "imports/import_match.html", answer, status=422 if wrong else 200)
+
+
+def _matching(request: HttpRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:
+    """The matching as posted; else as last used for these headings; else as guessed."""
+    kind = KINDS[run.kind]
+    first = Process.objects.order_by("name").values_list("key", flat=True).first() or ""
+    if request.method != "POST":
+        kept: Any = run.matching or remembered(run)
+        if kept:
+            return Matching(**kept), ""
+        columns = guess(kind, table.header)
+        return Matching(columns, *guess_forms(kind, columns, table), process=first), ""
+    posted = request.POST
+    columns = {n: posted[f"c:{n}"] for n in kind.columns if posted.get(f"c:{n}") in table.header}
+    matching = Matching(
+        columns,
+        posted.get("dates", "ymd"),
+        posted.get("numbers", "plain"),
+        posted.get("process", first),
+        "good_rows_only" in posted,
+        "make_accounts" in posted,
+    )
+    missing = [name for name in kind.needed if name not in columns]
+    if missing:
+        return matching, f"No column is matched for {', '.join(words_of(n) for n in missing)}; accepted: a column each."
+    if matching.dates not in DATE_FORMS or matching.numbers not in NUMBER_FORMS:
+        return matching, "Choose a form of dates and of numbers from the lists."
+    if run.kind == "deals" and not Process.objects.filter(key=matching.process).exists():
+        return matching, "Choose the process of deals that do not name theirs; add one first where there is none."
+    return matching, ""
+
+
+def words_of(name: str) -> str:
+    """A column of the package in words."""
+    return name.removesuffix("_id").replace("_", " ") if name != "subject_id" else "node"
+
+
+def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching) -> dict[str, Any]:
+    kind = KINDS[run.kind]
+    first = UploadedTable(table.header, table.rows[:PREVIEW_ROWS])
+    prepared = Preparer(kind, matching, now()).run(first)
+    names = [name for name in kind.columns if name in matching.columns]
+    rows = [
+        (number, [_shown(kind, name, row.get(name, ""), prepared) for name in names]) for number, row in prepared.rows
+    ]
+    return {
+        "run": run,
+        "kind": kind,
+        "rows_count": len(table.rows),
+        "note": table.note,
+        "columns": [
+            (
+                name,
+                "identifier" if kind.column(name).kind == "id" else words_of(name),
+                name in kind.needed,
+                matching.columns.get(name, ""),
+            )
+            for name in kind.columns
+        ],
+        "headings": [heading for heading in table.header if heading],
+        "matching": matching,
+        "dates": [(key, example) for key, (example, _) in DATE_FORMS.items()],
+        "numbers": [(key, parts[0]) for key, parts in NUMBER_FORMS.items()],
+        "processes": Process.objects.order_by("name"),
+        "preview_names": [words_of(name) for name in names],
+        "preview": rows,
+        "preview_faults": prepared.faults,
+    }
+
+
+def _shown(kind: Kind, name: str, value: str, prepared: Prepared) -> str:
+    """A value of the preview: what is referred to by its name, and whether it would be made."""
+    column = kind.column(name)
+    if column.kind != "ref" or not value:
+        return value
+    if value in prepared.accounts:
+        return f"{prepared.accounts[value]['name']} (new)"
+    found = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
+    return found or value
+
+
+@require_safe
+@all_needs(May.IMPORT)
+def faulty(request: HttpRequest, number: int) -> HttpResponse:
+    """The rows with faults, with what is wrong beside them."""
+    path = folder_of(run_of(number)) / "faulty.csv"
+    if not path.exists():
+        raise Http404
+    named = {"Content-Disposition": 'attachment; filename="rows-to-mend.csv"'}
+    return HttpResponse(path.read_bytes(), content_type="text/csv; charset=utf-8", headers=named)
+
+
+@require_POST
+@all_needs(May.IMPORT)
+def change(request: HttpRequest, number: int) -> HttpResponse:
+    """Undo an import, or forget a file that was not taken."""
+    run, viewer = run_of(number), request.viewer  # type: ignore[attr-defined]
+    if request.POST.get("what") == "undo":
+        try:
+            undo_run(run, viewer, now())
+        except UndoRefused as refused:
+            raise Refused(str(refused), 409) from refused
+        messages.success(request, "The whole import was undone.")
+        return redirect("imports:import", number=run.pk)
+    if request.POST.get("what") == "forget" and run.status in (ImportStatus.MATCHING, ImportStatus.REFUSED):
+        forget_run(run, viewer)
+        return redirect("imports:imports")
+    raise Refused(
+        "An import that was taken can be undone, a file that was not can be forgotten; accepted: undo, forget."
+    )
+
+
+@require_POST
+@all_needs(May.SET_ORGANISATION)
+def look_around(request: HttpRequest) -> HttpResponse:
+    """Fill an empty workspace with the demo firm, after a backup that empties it again."""
+    if Process.objects.exists() or Deal.objects.exists():
+        raise Refused("This workspace is not empty; accepted: the demo in a database of its own, by ./tally demo.", 409)
+    made = make_backup(now())
+    build_demo(today(), now())
+    messages.success(request, f"The demo firm is in. Put {made.name} back on the backups page to empty the workspace.")
+    return redirect("forecast:page")

@@ -1,0 +1,1 @@
+"""One page for every list of Setup, described by registers."""

@@ -1,0 +1,194 @@
+"""One form for each list of setup."""
+
+import re
+from typing import Any
+
+from django import forms
+
+from wise_tally.domain.deals.models import OwnField
+from wise_tally.domain.org.models import Person, Role, Territory
+from wise_tally.domain.process.models import Category, DealType, LostReason, Source
+from wise_tally.web.forms.fields import (
+    DateField,
+    KeyChoice,
+    LedgerForm,
+    MoneyField,
+    NameField,
+    PercentField,
+    choices_of,
+)
+
+
+class RecordForm(LedgerForm):
+    """A form for one record; `key` is the record changed, None for a new one."""
+
+    def __init__(self, *args: Any, key: str | None = None, **options: Any) -> None:
+        self.key = key
+        super().__init__(*args, **options)
+
+    def refuse_twin(self, model: Any, words: str) -> None:
+        """A fault beside the name where another record has it."""
+        name = self.cleaned_data.get("name")
+        if name and model.objects.filter(name__iexact=name).exclude(key=self.key or "").exists():
+            self.add_error("name", f"{words} named “{name}” is there already; accepted: another name.")
+
+
+class CategoryForm(RecordForm):
+    """A forecast category."""
+
+    name = NameField(label="Name")
+    rank = forms.IntegerField(label="Rank", min_value=1, max_value=99, help_text="1 is the surest")
+    counted = forms.BooleanField(label="Counted in the forecast", required=False, initial=True)
+
+    def clean(self) -> None:
+        """Ranks and names are unique."""
+        self.refuse_twin(Category, "A category")
+        rank = self.cleaned_data.get("rank")
+        other = Category.objects.filter(rank=rank or 0).exclude(key=self.key or "").first()
+        if other:
+            self.add_error("rank", f"“{other.name}” has rank {rank}; accepted: a rank that no other category has.")
+
+
+class DealTypeForm(RecordForm):
+    """A deal type with its group."""
+
+    name = NameField(label="Name")
+    group = forms.CharField(
+        label="Group", max_length=200, required=False, help_text="such as new business or existing customers"
+    )
+
+    def clean(self) -> None:
+        """Names are unique."""
+        self.refuse_twin(DealType, "A deal type")
+
+
+class SourceForm(RecordForm):
+    """A source of leads and deals."""
+
+    name = NameField(label="Name")
+
+    def clean(self) -> None:
+        """Names are unique."""
+        self.refuse_twin(Source, "A source")
+
+
+class LostReasonForm(RecordForm):
+    """A reason for which deals are lost."""
+
+    name = NameField(label="Name")
+
+    def clean(self) -> None:
+        """Names are unique."""
+        self.refuse_twin(LostReason, "A lost reason")
+
+
+class OwnFieldForm(RecordForm):
+    """A field of the firm's own."""
+
+    name = NameField(label="Name")
+    applies_to = forms.ChoiceField(label="On", choices=[("deal", "deals"), ("account", "accounts"), ("lead", "leads")])
+    kind = forms.ChoiceField(label="Kind", choices=[(k, k) for k in ("choice", "text", "number", "date")])
+    choices = forms.CharField(
+        label="Choices", max_length=10_000, required=False, help_text="separated by ; for a choice", strip=True
+    )
+
+    def clean(self) -> None:
+        """A choice has choices; the kind stays while there are values."""
+        typed = self.cleaned_data
+        choices = [part.strip() for part in typed.get("choices", "").split(";") if part.strip()]
+        typed["choices"] = ";".join(choices)
+        if typed.get("kind") == "choice" and len(choices) < 2:
+            self.add_error("choices", "A choice needs choices; accepted: two or more, separated by ;")
+        if typed.get("kind") != "choice" and choices:
+            self.add_error("choices", "Only a choice has choices; accepted: nothing here for another kind.")
+        if len(set(choices)) < len(choices):
+            self.add_error("choices", "A choice stands twice; accepted: choices that differ.")
+        kept = OwnField.objects.filter(key=self.key or "").first()
+        if kept and kept.values.exists():
+            if (kept.kind, kept.applies_to) != (typed.get("kind"), typed.get("applies_to")):
+                self.add_error(
+                    "kind", f"{kept.values.count()} values are kept; accepted: the kind and place it has now."
+                )
+            gone = set(kept.values.values_list("value", flat=True)) - set(choices)
+            if kept.kind == "choice" and gone:
+                self.add_error("choices", f"Values use “{sorted(gone)[0]}”; accepted: choices that keep those in use.")
+
+
+class ProductForm(RecordForm):
+    """Something sold."""
+
+    name = NameField(label="Name")
+    product_group = forms.CharField(label="Product group", max_length=200, required=False)
+    unit_price_minor = MoneyField(label="Price of one")
+    unit_cost_minor = MoneyField(label="Cost of one")
+
+
+class PartnerForm(RecordForm):
+    """A reseller or consultant."""
+
+    name = NameField(label="Name")
+    kind = forms.CharField(label="Kind", max_length=200, required=False, help_text="such as reseller or consultant")
+    territory = KeyChoice(label="Territory", required=False)
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields["territory"].choices = choices_of(Territory.objects.order_by("name"))  # type: ignore[attr-defined]
+
+    def clean(self) -> None:
+        """The territory as a record."""
+        key = self.cleaned_data.get("territory")
+        self.cleaned_data["territory"] = Territory.objects.get(key=key) if key else None
+
+
+class TeamForm(RecordForm):
+    """A team and who manages it."""
+
+    name = NameField(label="Name")
+    manager = KeyChoice(label="Manager", required=False)
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.fields["manager"].choices = choices_of(Person.objects.order_by("name"), "nobody")  # type: ignore[attr-defined]
+
+    def clean(self) -> None:
+        """The manager as a record."""
+        key = self.cleaned_data.get("manager")
+        self.cleaned_data["manager"] = Person.objects.get(key=key) if key else None
+
+
+class TerritoryForm(RecordForm):
+    """A territory."""
+
+    name = NameField(label="Name")
+
+
+class PersonForm(RecordForm):
+    """Somebody of the firm."""
+
+    name = NameField(label="Name")
+    email = forms.CharField(label="Mail address", max_length=200, required=False)
+    role = forms.ChoiceField(label="Role", choices=Role.choices, initial=Role.REP)
+    active_from = DateField(label="First day")
+    active_to = DateField(label="Last day")
+
+    def clean_email(self) -> str:
+        """Something before and after one @."""
+        text: str = self.cleaned_data["email"]
+        if text and not re.fullmatch(r"[^@\s]+@[^@\s]+", text):
+            raise forms.ValidationError(f"“{text[:40]}” is not a mail address; accepted: name@place, or nothing.")
+        return text
+
+
+class MoveForm(LedgerForm):
+    """Something under another from a day on."""
+
+    node = forms.CharField(widget=forms.Select)
+    above = forms.CharField(widget=forms.Select, required=False)
+    from_on = DateField(label="From", required=True)
+
+
+class RateForm(LedgerForm):
+    """A commission rate from a day on."""
+
+    rate = PercentField(label="Commission rate, %", required=True)
+    from_on = DateField(label="From", required=True)

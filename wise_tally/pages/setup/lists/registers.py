@@ -1,0 +1,237 @@
+"""What lists setup keeps: title, form, columns, how an entry is saved and taken away."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from functools import partial
+from typing import Any
+
+from django.db import models, transaction
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.deals.list_actions import TEXTS, in_use, remove_named, save_named
+from wise_tally.domain.deals.models import OwnField, OwnFieldValue, Partner, Product
+from wise_tally.domain.formats import day, money
+from wise_tally.domain.org.access import May, Viewer, has_left
+from wise_tally.domain.org.clock import today
+from wise_tally.domain.org.models import Person, Team, Territory
+from wise_tally.domain.org.people_actions import remove_person, save_person
+from wise_tally.domain.org.records import InUse, save_record, take_away
+from wise_tally.domain.org.sign_in_actions import end_sign_in
+from wise_tally.domain.process.models import Category, DealType, LostReason, Source
+from wise_tally.domain.targets.actions import require_untargeted
+from wise_tally.domain.targets.leaving import end_targets
+from wise_tally.pages.setup.lists import forms
+
+Save = Callable[[Viewer, str | None, Mapping[str, Any], datetime, str], Any]
+Remove = Callable[[Viewer, str, datetime], None]
+
+
+@dataclass(frozen=True)
+class Register:
+    """One list: `columns` are headings with what stands there, `order` the fields it is sorted by."""
+
+    slug: str
+    title: str
+    one: str
+    intro: str
+    model: type[models.Model]
+    form: type[forms.RecordForm]
+    columns: tuple[tuple[str, Callable[[Any], object]], ...]
+    keep: Save
+    remove: Remove
+    order: tuple[str, ...] = ("name",)
+    right: May = May.SET_RULES
+
+    @property
+    def by_text(self) -> bool:
+        """Whether deals carry the entry's name as text."""
+        return self.model in TEXTS
+
+    def uses(self) -> dict[str, int]:
+        """How many deals and leads carry each name."""
+        return in_use(self.model) if self.by_text else {}
+
+
+def _plain(model: type[models.Model], right: May = May.SET_RULES, subject: str = "") -> tuple[Save, Remove]:
+    """Saving and taking away; `subject` is what quotas call such a node."""
+
+    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
+        return save_record(viewer, model, key, values, now, seen, right)
+
+    def remove(viewer: Viewer, key: str, now: datetime) -> None:
+        viewer.require(right)
+        if subject:
+            require_untargeted(subject, key, key)
+        take_away(viewer, model, key, now, right)
+
+    return save, remove
+
+
+def _named(model: type[models.Model]) -> tuple[Save, Remove]:
+    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
+        return save_named(viewer, model, key, values, now, seen)
+
+    return save, partial(_remove_named, model)
+
+
+def _remove_named(model: type[models.Model], viewer: Viewer, key: str, now: datetime) -> None:
+    remove_named(viewer, model, key, now)
+
+
+def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
+    viewer.require(May.SET_RULES)
+    count = OwnFieldValue.objects.filter(field__key=key).count()
+    if count:
+        raise InUse(f"The field holds {count} values, which would go with it; accepted: a field without values.")
+    take_away(viewer, OwnField, key, now)
+
+
+@transaction.atomic
+def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = "") -> Person:
+    """Save a person; a new last day ends their targets."""
+    before = Person.objects.filter(key=key).values_list("active_to", flat=True).first() if key else None
+    person = save_person(viewer, key, values, now, seen)
+    if person.active_to and person.active_to != before:
+        end_targets(viewer, shelf.book().ground, person.key, person.active_to, now)
+    if has_left(person, today()):
+        end_sign_in(viewer, person, now)
+    return person
+
+
+def _remove_person(viewer: Viewer, key: str, now: datetime) -> None:
+    viewer.require(May.SET_ORGANISATION)
+    require_untargeted("person", key, key)
+    remove_person(viewer, Person.objects.get(key=key), now)
+
+
+REGISTERS = {
+    register.slug: register
+    for register in (
+        Register(
+            "categories",
+            "Forecast categories",
+            "category",
+            "How sure an open deal is. Rank 1 is the surest; categories that are not counted stay out of the forecast.",
+            Category,
+            forms.CategoryForm,
+            (("rank", lambda c: c.rank), ("counted", lambda c: "counted" if c.counted else "not counted")),
+            *_plain(Category),
+            order=("rank",),
+        ),
+        Register(
+            "deal-types",
+            "Deal types",
+            "deal type",
+            "Types of deals in groups, such as new business and existing customers. A new name goes to all deals.",
+            DealType,
+            forms.DealTypeForm,
+            (("group", lambda t: t.group),),
+            *_named(DealType),
+            order=("group", "name"),
+        ),
+        Register(
+            "sources",
+            "Sources",
+            "source",
+            "Where leads and deals came from. A new name goes to all leads and deals.",
+            Source,
+            forms.SourceForm,
+            (),
+            *_named(Source),
+        ),
+        Register(
+            "lost-reasons",
+            "Lost reasons",
+            "lost reason",
+            "Why deals are lost. Deals lost before a renaming keep the words of that day.",
+            LostReason,
+            forms.LostReasonForm,
+            (),
+            *_named(LostReason),
+        ),
+        Register(
+            "own-fields",
+            "Own fields",
+            "field",
+            "Fields of the firm's own on deals, accounts and leads.",
+            OwnField,
+            forms.OwnFieldForm,
+            (
+                ("on", lambda f: f"{f.applies_to}s"),
+                ("kind", lambda f: f.kind),
+                ("choices", lambda f: f.choices.replace(";", ", ")),
+            ),
+            _plain(OwnField)[0],
+            _remove_field,
+            order=("applies_to", "name"),
+        ),
+        Register(
+            "products",
+            "Products",
+            "product",
+            "What is sold, with its group, price and cost.",
+            Product,
+            forms.ProductForm,
+            (
+                ("group", lambda p: p.product_group),
+                ("price", lambda p: money(p.unit_price_minor)),
+                ("cost", lambda p: money(p.unit_cost_minor)),
+            ),
+            *_plain(Product),
+            order=("product_group", "name"),
+        ),
+        Register(
+            "partners",
+            "Partners",
+            "partner",
+            "Resellers and consultants who bring deals.",
+            Partner,
+            forms.PartnerForm,
+            (
+                ("kind", lambda p: p.kind),
+                ("territory", lambda p: p.territory.name if p.territory else ""),
+            ),
+            *_plain(Partner, subject="partner"),
+        ),
+        Register(
+            "teams",
+            "Teams",
+            "team",
+            "Teams and who manages them. Where a team stands in the tree is set with a date on the people page.",
+            Team,
+            forms.TeamForm,
+            (("manager", lambda t: t.manager.name if t.manager else ""),),
+            *_plain(Team, May.SET_ORGANISATION, "team"),
+            right=May.SET_ORGANISATION,
+        ),
+        Register(
+            "territories",
+            "Territories",
+            "territory",
+            "Territories. Where one stands in the tree is set with a date on the territory page.",
+            Territory,
+            forms.TerritoryForm,
+            (),
+            *_plain(Territory, May.SET_ORGANISATION, "territory"),
+            right=May.SET_ORGANISATION,
+        ),
+        Register(
+            "people",
+            "People",
+            "person",
+            "Everybody who owns deals, manages or reads. Joiners have a first day, leavers a last.",
+            Person,
+            forms.PersonForm,
+            (
+                ("role", lambda p: p.get_role_display()),
+                ("first day", lambda p: day(p.active_from) if p.active_from else ""),
+                ("last day", lambda p: day(p.active_to) if p.active_to else ""),
+                ("signs in", lambda p: "yes" if p.user_id else "not yet"),
+            ),
+            _save_person,
+            _remove_person,
+            right=May.SET_ORGANISATION,
+        ),
+    )
+}

@@ -1,0 +1,107 @@
+"""Pages of the lists of setup: one table with a form to add, one page to change or take away an entry."""
+
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_POST
+
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.people_actions import OrganisationRefused
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, seen_values, values_of
+from wise_tally.pages.setup.lists.registers import REGISTERS, Register
+from wise_tally.pages.setup.people.parts import more_of
+from wise_tally.web.request.refusals import Refused
+
+
+def register_of(slug: str) -> Register:
+    """The list of an address."""
+    if slug not in REGISTERS:
+        raise Http404
+    return REGISTERS[slug]
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def entries(request: HttpRequest, slug: str) -> HttpResponse:
+    """All entries, those in use without being listed, and a form to add one."""
+    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    form = register.form(initial={"name": request.GET.get("name", "")})
+    if request.method == "POST":
+        viewer.require(register.right)
+        form = register.form(request.POST)
+        if form.is_valid() and (made := saved(request, register, None, form)):
+            messages.success(request, f"{made.name} was added.")
+            return redirect("setup:entries", slug=slug)
+    uses = register.uses()
+    records: list[Any] = list(register.model._default_manager.order_by(*register.order))
+    rows = [
+        {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
+        for record in records
+    ]
+    listed = {record.name for record in records}
+    answer = {
+        "register": register,
+        "rows": rows,
+        "unlisted": sorted((text, count) for text, count in uses.items() if text not in listed),
+        "form": form,
+        "may_edit": viewer.may(register.right),
+    }
+    return render(request, "setup/entries.html", answer, status=422 if form.errors else 200)
+
+
+def saved(request: HttpRequest, register: Register, key: str | None, form: Any) -> Any:
+    """The record as saved; None with the fault put on the form."""
+    try:
+        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+    except OrganisationRefused as refused:
+        form.add_error(None, str(refused))
+    except ChangedMeanwhile as changed:
+        seen = seen_values(request.POST.get("seen", ""))
+        for name, value in changed.now.items():
+            if seen.get(name) != value:
+                form.add_error(name, f"Somebody else set this to “{value}” meanwhile; save again to put yours over it.")
+        form.add_error(None, "Somebody else changed this meanwhile. What you typed stands below; nothing was saved.")
+    return None
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def entry(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+    """One entry: change its values."""
+    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    record: Any = register.model._default_manager.filter(key=key).first()
+    if record is None:
+        raise Http404
+    kept = values_of(record, list(register.form.base_fields))
+    form = register.form(initial=kept, key=key)
+    if request.method == "POST":
+        viewer.require(register.right)
+        form = register.form(request.POST, initial=kept, key=key)
+        if form.is_valid() and saved(request, register, key, form):
+            messages.success(request, "The change was saved.")
+            return redirect("setup:entry", slug=slug, key=key)
+    answer = {
+        "register": register,
+        "record": record,
+        "form": form,
+        "seen": as_text(kept),
+        "may_edit": viewer.may(register.right),
+        **more_of(viewer, slug, record),
+    }
+    return render(request, "setup/entry.html", answer, status=422 if form.errors else 200)
+
+
+@require_POST
+def remove(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+    """Take an entry away that nothing refers to."""
+    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    viewer.require(register.right)
+    record = register.model._default_manager.filter(key=key).first()
+    if record is None:
+        raise Http404
+    try:
+        register.remove(viewer, key, now())
+    except (InUse, OrganisationRefused) as refused:
+        raise Refused(str(refused), 409) from refused
+    messages.success(request, "It was taken away.")
+    return redirect("setup:entries", slug=slug)

@@ -1,0 +1,83 @@
+"""The organisation's settings page."""
+
+from calendar import month_name
+from zoneinfo import available_timezones
+
+from babel.numbers import get_currency_precision, list_currencies
+from django import forms
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Workspace
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, seen_values, values_of
+from wise_tally.domain.org.settings_actions import set_organisation
+from wise_tally.domain.targets.models import Quota
+from wise_tally.web.forms.fields import LedgerForm, NameField
+from wise_tally.web.request.permissions import changing_needs
+
+MONTHS = tuple(month_name[1:])
+NAMES = ("organisation", "currency", "time_zone", "fiscal_year_start_month", "reps_see_team", "all_see_unowned")
+
+
+class OrganisationForm(LedgerForm):
+    """Name, currency, time zone, fiscal year, what reps see."""
+
+    organisation = NameField(label="Organisation")
+    currency = forms.CharField(label="Currency", max_length=3, help_text="an ISO 4217 code such as EUR")
+    time_zone = forms.CharField(label="Time zone", max_length=64, help_text="an IANA name such as Europe/Dublin")
+    fiscal_year_start_month = forms.TypedChoiceField(
+        label="The fiscal year starts on the first of", coerce=int, choices=list(enumerate(MONTHS, 1))
+    )
+    reps_see_team = forms.BooleanField(
+        label="Reps see the figures of their own team and the deals behind them", required=False
+    )
+    all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
+
+    def clean_currency(self) -> str:
+        """A known code, with the decimals of what is kept."""
+        code: str = self.cleaned_data["currency"].upper()
+        if code not in list_currencies():
+            raise forms.ValidationError(f"“{code}” is not a currency; accepted: an ISO 4217 code such as EUR.")
+        kept = Workspace.current().currency
+        money = DealRevision.objects.exists() or Quota.objects.exists()
+        if money and get_currency_precision(code) != get_currency_precision(kept):
+            raise forms.ValidationError(
+                f"Money is kept with the decimals of {kept}; accepted: a currency with as many."
+            )
+        return code
+
+    def clean_time_zone(self) -> str:
+        """A known zone."""
+        zone: str = self.cleaned_data["time_zone"]
+        if zone not in available_timezones():
+            raise forms.ValidationError(f"“{zone}” is not a time zone; accepted: an IANA name such as Europe/Dublin.")
+        return zone
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@changing_needs(May.SET_ORGANISATION)
+def organisation(request: HttpRequest) -> HttpResponse:
+    """Settings that hold for everything."""
+    workspace = Workspace.current()
+    form = OrganisationForm(
+        request.POST if request.method == "POST" else None, initial={name: getattr(workspace, name) for name in NAMES}
+    )
+    if request.method == "POST" and form.is_valid():
+        try:
+            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+            messages.success(request, "The settings were saved.")
+            return redirect("setup:organisation")
+        except ChangedMeanwhile as changed:
+            seen = seen_values(request.POST.get("seen", ""))
+            there = [
+                f"{name.replace('_', ' ')} {value}" for name, value in changed.now.items() if seen.get(name) != value
+            ]
+            form.add_error(None, f"Somebody else set {', '.join(there)} meanwhile; save again to put yours over it.")
+    seen_now = as_text(values_of(workspace, list(NAMES)))
+    answer = {"form": form, "seen": seen_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}  # type: ignore[attr-defined]
+    return render(request, "setup/organisation.html", answer, status=422 if form.errors else 200)

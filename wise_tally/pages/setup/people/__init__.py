@@ -1,0 +1,1 @@
+"""People, their teams and their leaving."""

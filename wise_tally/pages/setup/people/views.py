@@ -1,0 +1,200 @@
+"""Pages of people and trees: who stands where, moved by drag or keyboard from a day on; rates; handing over."""
+
+from dataclasses import dataclass, field
+from datetime import date
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_POST
+
+from wise_tally.book.store import shelf
+from wise_tally.core.ground import Ground
+from wise_tally.core.trees import NONE, Tree
+from wise_tally.domain.deals.handover import hand_over
+from wise_tally.domain.deals.models import Partner
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now, today
+from wise_tally.domain.org.models import Person, Team, Territory
+from wise_tally.domain.org.people_actions import (
+    OrganisationRefused,
+    move_person,
+    move_team,
+    move_territory,
+    open_to,
+    set_commission,
+    set_rate_above,
+)
+from wise_tally.domain.org.sign_in_actions import give_sign_in, rename_sign_in
+from wise_tally.pages.setup.lists.forms import MoveForm, RateForm
+from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.refusals import Refused
+
+TITLES = {"teams": "People and teams", "territories": "Territories"}
+
+
+@dataclass
+class TreeNode:
+    """A node of the drawn tree with what stands under it."""
+
+    token: str
+    slug: str
+    key: str
+    name: str
+    note: str = ""
+    below: list["TreeNode"] = field(default_factory=list)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@changing_needs(May.SET_ORGANISATION)
+def tree(request: HttpRequest, slug: str) -> HttpResponse:
+    """The tree of today; moving a node takes effect on a day."""
+    if slug not in TITLES:
+        raise Http404
+    form = MoveForm(request.POST if request.method == "POST" else None, initial={"from_on": today()})
+    if request.method == "POST" and form.is_valid():
+        try:
+            _move(request, slug, *(form.cleaned_data[name] for name in ("node", "above", "from_on")))
+            return redirect("setup:tree", slug=slug)
+        except OrganisationRefused as refused:
+            form.add_error(None, str(refused))
+    ground = shelf.book().ground
+    roots = _team_nodes(ground, today()) if slug == "teams" else _territory_nodes(ground, today())
+    answer = {
+        "slug": slug,
+        "title": TITLES[slug],
+        "roots": roots,
+        "flat": list(_flat(roots)),
+        "form": form,
+        "typed": {name: form[name].value() or "" for name in ("node", "above", "from_on")},
+        "organisation": ground.organisation,
+        "may_edit": request.viewer.may(May.SET_ORGANISATION),  # type: ignore[attr-defined]
+    }
+    return render(request, "setup/tree.html", answer, status=422 if form.errors else 200)
+
+
+def _move(request: HttpRequest, slug: str, node: str, above: str, from_on: date) -> None:
+    kind, _, key = node.partition(":")
+    viewer, moment = request.viewer, now()  # type: ignore[attr-defined]
+    above_key = above.partition(":")[2]
+    if slug == "territories" and kind == "territory":
+        territory, parent = Territory.objects.filter(key=key).first(), Territory.objects.filter(key=above_key).first()
+        if territory is None or (above_key and parent is None):
+            raise OrganisationRefused("This territory is not there any more; load the page again.")
+        move_territory(viewer, territory, parent, from_on, moment)
+        name = territory.name
+    else:
+        name = _move_in_teams(request, kind, key, above_key, from_on)
+    messages.success(
+        request, f"{name} is moved from {from_on} on; figures as they stood before use the tree of that day."
+    )
+
+
+def _move_in_teams(request: HttpRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
+    viewer, team_above = request.viewer, Team.objects.filter(key=above_key).first()  # type: ignore[attr-defined]
+    if above_key and team_above is None:
+        raise OrganisationRefused("That team is not there any more; load the page again.")
+    if kind == "person":
+        person = Person.objects.filter(key=key).first()
+        if person is None or team_above is None:
+            raise OrganisationRefused("A person moves into a team; accepted: one of the teams.")
+        move_person(viewer, person, team_above, from_on, now())
+        return person.name
+    team = Team.objects.filter(key=key).first()
+    if team is None:
+        raise OrganisationRefused("Choose what moves; accepted: a team or a person of the tree.")
+    move_team(viewer, team, team_above, from_on, now())
+    return team.name
+
+
+def _flat(nodes: list[TreeNode], depth: int = 0) -> list[tuple[TreeNode, str]]:
+    found = []
+    for node in nodes:
+        found.append((node, "\u2003" * depth + node.name))
+        found += _flat(node.below, depth + 1)
+    return found
+
+
+def _team_nodes(ground: Ground, day: date) -> list[TreeNode]:
+    members: dict[int, list[TreeNode]] = {}
+    managed = {team.key: team.manager.name for team in Team.objects.select_related("manager") if team.manager}
+    left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
+    for index, person in sorted(enumerate(ground.people), key=lambda item: item[1].name):
+        note = "has left" if person.key in left else ""
+        node = TreeNode(f"person:{person.key}", "people", person.key, person.name, note)
+        members.setdefault(ground.team_of(index, day.toordinal()), []).append(node)
+
+    def node_of(index: int, tree: Tree) -> TreeNode:
+        team = ground.teams[index]
+        note = f"managed by {managed[team.key]}" if team.key in managed else ""
+        below = [node_of(child, tree) for child in tree.children(index)] + members.get(index, [])
+        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, note, below)
+
+    tree = ground.team_tree(day)
+    return [node_of(root, tree) for root in tree.children(NONE)] + members.get(NONE, [])
+
+
+def _territory_nodes(ground: Ground, day: date) -> list[TreeNode]:
+    tree = ground.territory_tree(day)
+
+    def node_of(index: int) -> TreeNode:
+        territory = ground.territories[index]
+        below = [node_of(child) for child in tree.children(index)]
+        return TreeNode(f"territory:{territory.key}", "territories", territory.key, territory.name, "", below)
+
+    return [node_of(root) for root in tree.children(NONE)]
+
+
+@require_POST
+@changing_needs(May.SET_ORGANISATION)
+def rate(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+    """Set the commission rate of a person or partner from a day on; a person's for the part above quota apart."""
+    model = {"people": Person, "partners": Partner}.get(slug)
+    record = model._default_manager.filter(key=key).first() if model else None
+    if record is None:
+        raise Http404
+    form = RateForm(request.POST)
+    if not form.is_valid():
+        raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
+    subject = "person" if slug == "people" else "partner"
+    typed = form.cleaned_data
+    if request.POST.get("part") == "above" and isinstance(record, Person):
+        set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())  # type: ignore[attr-defined]
+    else:
+        set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)  # type: ignore[attr-defined]
+    messages.success(request, f"The rate holds from {typed['from_on']} on.")
+    return redirect("setup:entry", slug=slug, key=key)
+
+
+@require_POST
+@changing_needs(May.SET_ORGANISATION)
+def person(request: HttpRequest, key: str) -> HttpResponse:
+    """Hand over, open teams to a viewer, or give a sign-in."""
+    found, viewer = Person.objects.filter(key=key).first(), request.viewer  # type: ignore[attr-defined]
+    if found is None:
+        raise Http404
+    what = request.POST.get("what", "")
+    if what == "sign-in":
+        name, password = give_sign_in(viewer, found, now())
+        # On this answer alone: it is kept nowhere, not in the session either.
+        return render(request, "setup/sign_in_given.html", {"person": found, "name": name, "password": password})
+    if what == "sign-in-name":
+        try:
+            rename_sign_in(viewer, found, request.POST.get("name", ""), now())
+        except OrganisationRefused as refused:
+            raise Refused(str(refused), 422) from refused
+        messages.success(request, "The name to sign in with was changed.")
+    elif what == "open":
+        open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
+        messages.success(request, "What may be read was saved.")
+    elif what == "hand-over":
+        taker = Person.objects.filter(key=request.POST.get("taker", "")).first()
+        if taker is None or taker == found:
+            raise Refused("Choose to whom; accepted: somebody else of the firm.", 422)
+        given = hand_over(viewer, found, taker, now())
+        messages.success(
+            request, f"{given.deals} deals, {given.accounts} accounts and {given.leads} leads went to {taker.name}."
+        )
+    else:
+        raise Refused("Choose what to do; accepted: sign-in, sign-in-name, open, hand-over.")
+    return redirect("setup:entry", slug="people", key=key)

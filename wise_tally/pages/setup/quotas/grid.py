@@ -1,0 +1,148 @@
+"""The quota grid: nodes × months of a fiscal year, sums against set values with their difference."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from wise_tally.core.book import Book
+from wise_tally.core.calendar import Period
+from wise_tally.core.targets import Target, added, quotas, sums_of_parts
+from wise_tally.domain.targets.actions import Held, QuotaCell, held_cells
+from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
+
+Typed = dict[str, str]
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One month of one node: the own quota as typed or kept; `difference` is own − parts, None where either is none."""
+
+    name: str
+    label: str
+    value: str
+    seen: str
+    fault: str
+    held: bool
+    filled: bool
+    difference: int | None
+
+
+@dataclass(frozen=True)
+class Line:
+    """One node: cells and quarter sums in turn, the year's own sum and the parts'."""
+
+    node: PlanNode
+    cells: list[Cell]
+    quarters: list[int | None]
+    year: Target
+
+    @property
+    def groups(self) -> list[tuple[list[Cell], int | None]]:
+        """Three months and their quarter's sum, four times; one cell without a sum for a custom period."""
+        if not self.quarters:
+            return [(self.cells, None)]
+        return [(self.cells[3 * i : 3 * i + 3], total) for i, total in enumerate(self.quarters)]
+
+
+@dataclass(frozen=True)
+class QuotaGrid:
+    """The lines of a view, with what is typed over them."""
+
+    view: PlanView
+    lines: list[Line]
+    faults: list[str]
+    unsaved: int
+
+
+def cell_name(node: PlanNode, starts_on: date) -> str:
+    """How a form names a cell."""
+    return f"{node.token}:{starts_on}"
+
+
+def kept_values(book: Book, view: PlanView, nodes: list[PlanNode], today: date) -> dict[str, int | None]:
+    """Own quotas of all cells as they are kept."""
+    found: dict[str, int | None] = {}
+    for period in view.periods:
+        targets = quotas(book.ground, today, period, str(view.kind.metric), view.kind.filters)
+        for node in nodes:
+            found[cell_name(node, period.starts_on)] = targets.of(node.subject, node.index).own
+    return found
+
+
+def quota_grid(
+    book: Book,
+    view: PlanView,
+    nodes: list[PlanNode],
+    today: date,
+    typed: Typed | None = None,
+    faults: Typed | None = None,
+) -> QuotaGrid:
+    """The grid as kept, with typed values and faults over it."""
+    typed, faults = typed or {}, faults or {}
+    kept = [quotas(book.ground, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    targets = [[target.of(node.subject, node.index) for node in nodes] for target in kept]
+    shown = [
+        _typed_over(view, nodes, period, column, typed) for period, column in zip(view.periods, targets, strict=True)
+    ]
+    held = held_cells(view.kind)
+    lines, unsaved = [], 0
+    for place, node in enumerate(nodes):
+        cells: list[Cell] = []
+        row = [column[place] for column in (shown if typed else targets)]
+        for period, column in zip(view.periods, targets, strict=True):
+            name, seen = cell_name(node, period.starts_on), view.shown(column[place].own)
+            value = typed.get(name, seen)
+            unsaved += value != seen
+            hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
+            label = f"{node.name}, {period.starts_on:%b %Y}"
+            marks = (faults.get(name, ""), hold, value != seen, row[len(cells)].difference)
+            cells.append(Cell(name, label, value, seen, *marks))
+        quarters = [added(row[i : i + 3]).own for i in range(0, 12, 3)] if view.by_month else []
+        lines.append(Line(node, cells, quarters, added(row)))
+    names = {cell.name: cell.label for line in lines for cell in line.cells}
+    said = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
+    return QuotaGrid(view, lines, said, unsaved)
+
+
+def _typed_over(
+    view: PlanView, nodes: list[PlanNode], period: Period, kept: list[Target], typed: Typed
+) -> list[Target]:
+    """The targets of a column as they would be with what is typed; what cannot be read counts as kept."""
+    own = []
+    for node, target in zip(nodes, kept, strict=True):
+        text = typed.get(cell_name(node, period.starts_on), view.shown(target.own))
+        value = view.typed(text) if text else None
+        own.append(target.own if isinstance(value, str) else value)
+    parts = sums_of_parts(own, [node.parent for node in nodes])
+    return [Target(*pair) for pair in zip(own, parts, strict=True)]
+
+
+def read_cells(
+    posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]
+) -> tuple[list[QuotaCell], Typed, dict[str, str]]:
+    """Changed cells, everything typed, and faults by cell."""
+    cells: list[QuotaCell] = []
+    typed: Typed = {}
+    faults: dict[str, str] = {}
+    for node in nodes:
+        for period in view.periods:
+            name = cell_name(node, period.starts_on)
+            if f"q:{name}" not in posted:
+                continue
+            text, kept_text = posted[f"q:{name}"].strip(), posted.get(f"seen:{name}", "")
+            typed[name] = text
+            if text == kept_text:
+                continue
+            value = view.typed(text or "0")
+            kept = view.typed(kept_text) if kept_text else None
+            if isinstance(value, str) or isinstance(kept, str):
+                faults[name] = value if isinstance(value, str) else "The value seen is not a number."
+                continue
+            cells.append(QuotaCell(node.subject, node.key, period.starts_on, period.ends_on, value, kept))
+    return cells, typed, faults
+
+
+def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]) -> tuple[Held, Held]:
+    """The cells shown, and of them those ticked to be held."""
+    shown = {(node.subject, node.key, p.starts_on, p.ends_on) for node in nodes for p in view.periods}
+    return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}

@@ -1,0 +1,211 @@
+"""Tools that fill the quota grid without saving: spread over the year or down the tree, roll up, copy last year."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import date
+
+from wise_tally.core.book import Book
+from wise_tally.core.calendar import Period
+from wise_tally.core.errors import CoreError
+from wise_tally.core.forecast import forecast
+from wise_tally.core.lines import Filter
+from wise_tally.core.spread import grown, spread
+from wise_tally.core.tallies import sums_by_period
+from wise_tally.domain.formats import currency_decimals
+from wise_tally.domain.targets.models import SeasonCurve
+from wise_tally.domain.typed_numbers import typed_count, typed_percent
+from wise_tally.pages.setup.quotas.grid import Typed, cell_name, kept_values, read_holds
+from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
+
+TOOLS = ("spread-year", "spread-down", "roll-up", "copy-year")
+STEPS = {"": 0, "100": 100, "1000": 1000}
+
+
+@dataclass
+class Filling:
+    """The grid while a tool works: every cell's value, what is held, what was filled."""
+
+    book: Book
+    view: PlanView
+    nodes: list[PlanNode]
+    today: date
+    posted: Mapping[str, str]
+    values: dict[str, int | None]
+    held: set[str]
+    step: int
+
+    def value(self, node: PlanNode, period: Period) -> int | None:
+        """The value of a cell as typed or kept."""
+        return self.values[cell_name(node, period.starts_on)]
+
+    def put(self, node: PlanNode, period: Period, value: int) -> None:
+        """Fill a cell that is not held."""
+        name = cell_name(node, period.starts_on)
+        if name not in self.held:
+            self.values[name] = value
+
+    def held_of(self, cells: list[tuple[PlanNode, Period]]) -> dict[int, int]:
+        """Of these cells the held ones with their values, by place."""
+        names = [cell_name(node, period.starts_on) for node, period in cells]
+        return {place: self.values[name] or 0 for place, name in enumerate(names) if name in self.held}
+
+    def children(self, node: PlanNode) -> list[PlanNode]:
+        """The rows that add up to a row."""
+        place = self.nodes.index(node)
+        return [child for child in self.nodes if child.parent == place]
+
+    def row(self) -> PlanNode:
+        """The row chosen in the form."""
+        token = self.posted.get("row", "")
+        found = next((node for node in self.nodes if node.token == token), None)
+        if found is None:
+            raise CoreError(f"“{token[:60]}” is not a row of this plan; accepted: one of the rows shown.")
+        return found
+
+
+def fill(
+    book: Book, view: PlanView, nodes: list[PlanNode], today: date, posted: Mapping[str, str], typed: Typed
+) -> Typed:
+    """All cells' texts after a tool has worked on them; raises CoreError with what is wrong and what is accepted."""
+    kept = kept_values(book, view, nodes, today)
+    values = {**kept}
+    for name, text in typed.items():
+        value = view.typed(text) if text else None
+        if isinstance(value, str):
+            raise CoreError(value)
+        values[name] = value
+    _, held = read_holds(posted, view, nodes)
+    step = STEPS.get(posted.get("step", ""), 0) * (10 ** currency_decimals() if view.kind.is_money else 100)
+    names = {f"{subject}:{key}:{starts_on}" for subject, key, starts_on, _ in held}
+    filling = Filling(book, view, nodes, today, posted, values, names, step or (1 if view.kind.is_money else 100))
+    tool = {"spread-year": _year, "spread-down": _down, "roll-up": _up, "copy-year": _copy}.get(posted.get("tool", ""))
+    if tool is None:
+        raise CoreError(f"This is not a tool of the plan; accepted: {', '.join(TOOLS)}.")
+    tool(filling)
+    return {
+        name: view.shown(value) if value != kept[name] or name not in typed else typed[name]
+        for name, value in filling.values.items()
+    }
+
+
+def _year(filling: Filling) -> None:
+    """A year's total over the months by the season curve."""
+    node = filling.row()
+    total = filling.view.typed(filling.posted.get("total", "").strip())
+    if isinstance(total, str):
+        raise CoreError(f"The year's total: {total}")
+    if not filling.view.by_month:
+        raise CoreError("A custom period has one cell; accepted: type its value into the cell.")
+    cells = [(node, period) for period in filling.view.periods]
+    names = [period.starts_on.isoformat() for period in filling.view.periods]
+    parts = spread(total, _season(filling), names, filling.step, filling.held_of(cells))
+    for (_, period), part in zip(cells, parts, strict=True):
+        filling.put(node, period, part)
+
+
+def _season(filling: Filling) -> list[int]:
+    """Twelve weights: equal, last year's won of each month, or a kept curve."""
+    chosen = filling.posted.get("curve", "equal")
+    if chosen == "equal":
+        return [1] * len(filling.view.periods)
+    if chosen == "last-year":
+        months = filling.book.ground.fiscal.months_of(filling.view.year - 1)
+        standing = filling.book.stand(filling.today)
+        return [row.won for row in sums_by_period(filling.book, standing, tuple(months), Filter())]
+    curve = SeasonCurve.objects.filter(key=chosen).first()
+    if curve is None:
+        raise CoreError("This season curve is not there; accepted: equal months, last year's won, or a kept curve.")
+    return [int(share) for share in curve.months_bp]
+
+
+def _down(filling: Filling) -> None:
+    """Each month of a row over the rows below it, one level or all."""
+    node = filling.row()
+    _down_from(filling, node, filling.posted.get("levels") == "all")
+
+
+def _down_from(filling: Filling, node: PlanNode, deep: bool) -> None:
+    children = filling.children(node)
+    weights = _weights(filling, children)
+    for period in filling.view.periods:
+        value = filling.value(node, period)
+        if value is None:
+            continue
+        cells = [(child, period) for child in children]
+        if not children:
+            raise CoreError(f"{node.name} has no rows below it; accepted: a row with parts.")
+        parts = spread(value, weights, [child.token for child in children], filling.step, filling.held_of(cells))
+        for child, part, weight in zip(children, parts, weights, strict=True):
+            # Who has no share and no quota yet keeps none, instead of a quota of 0.
+            if part or weight or filling.value(child, period) is not None:
+                filling.put(child, period, part)
+    for child in children:
+        if deep and filling.children(child):
+            _down_from(filling, child, deep)
+
+
+def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
+    """A weight for each row: equal, as typed, or last year's won."""
+    chosen = filling.posted.get("weights", "equal")
+    if chosen == "given":
+        return _given(filling.posted.get("given", ""), children)
+    if chosen != "last-year":
+        selling = [int(child.sells) for child in children]
+        return selling if any(selling) else [1] * len(children)
+    period = filling.book.ground.fiscal.parse(f"FY{filling.view.year - 1}")
+    standing = filling.book.stand(filling.today)
+    won: dict[tuple[str, int], int] = {}
+    for subject in {child.subject for child in children}:
+        if subject == "partner":
+            raise CoreError("Won by partner is not known here; accepted: equal or given weights.")
+        rows = forecast(filling.book, standing, period, Filter(), subject)
+        won |= {(subject, row.node): row.won for row in rows}
+    return [won.get((child.subject, child.index), 0) for child in children]
+
+
+def _given(text: str, children: list[PlanNode]) -> list[int]:
+    parts = [part.strip() for part in text.split(",") if part.strip()]
+    names = ", ".join(child.name for child in children)
+    if len(parts) != len(children):
+        raise CoreError(
+            f"{len(parts)} weights for {len(children)} rows; accepted: one for each of {names}, as 3, 2.5, 1"
+        )
+    weights = []
+    for part in parts:
+        value = typed_count(part)
+        if isinstance(value, str):
+            raise CoreError(value)
+        weights.append(value)
+    return weights
+
+
+def _up(filling: Filling) -> None:
+    """A row set to the sum of the rows below it, or all rows from the bottom up."""
+    nodes = [filling.row()] if filling.posted.get("levels") != "all" else list(filling.nodes)
+    for node in sorted(nodes, key=lambda n: -n.depth):
+        children = filling.children(node)
+        if not children:
+            continue
+        for period in filling.view.periods:
+            known = [v for v in (filling.value(child, period) for child in children) if v is not None]
+            if known:
+                filling.put(node, period, sum(known))
+
+
+def _copy(filling: Filling) -> None:
+    """Every row's months from the year before, changed by a percentage."""
+    text = filling.posted.get("percent", "").strip() or "0"
+    percent = typed_percent(text.lstrip("+-"))
+    if isinstance(percent, str):
+        raise CoreError(percent)
+    sign = -1 if text.startswith("-") else 1
+    if not filling.view.by_month:
+        raise CoreError("A custom period has no year before; accepted: a fiscal year.")
+    months = tuple(filling.book.ground.fiscal.months_of(filling.view.year - 1))
+    before = replace(filling.view, year=filling.view.year - 1, periods=months)
+    kept = kept_values(filling.book, before, filling.nodes, filling.today)
+    for node in filling.nodes:
+        for period, month in zip(filling.view.periods, months, strict=True):
+            value = kept[cell_name(node, month.starts_on)]
+            if value is not None:
+                filling.put(node, period, grown(value, sign * percent))

@@ -1,0 +1,56 @@
+"""The working of a sum of the quota plan: its months, and the parts of each."""
+
+from django.http import HttpRequest, HttpResponse
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.targets import added, quotas
+from wise_tally.domain.formats import plan_value
+from wise_tally.domain.org.clock import today
+from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
+from wise_tally.pages.setup.quotas.views import opened
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
+
+SUMS = {
+    "own": "Sum of the quotas set for the node itself, month by month.",
+    "parts": "Sum of the quotas of the node’s parts, a part’s being its own where set, else the sum of its parts’.",
+    "difference": "What is set for the node itself less the sum of its parts.",
+}
+QUARTERS = ("1", "2", "3", "4")
+
+
+@require_safe
+def working(request: HttpRequest, what: str) -> HttpResponse:
+    """How a sum of the plan came about; `what` is own, parts, difference, or the number of a quarter."""
+    view, nodes = opened(request)
+    if what not in (*SUMS, *QUARTERS):
+        raise Refused(f"“{what[:40]}” is not a sum of the plan; accepted: {', '.join((*SUMS, *QUARTERS))}.", 404)
+    token = request.GET.get("node", "")
+    node = next((node for node in nodes if node.token == token), None)
+    if node is None:
+        raise Refused(f"“{token[:60]}” is no row of the plan; accepted: one of its rows.", 404)
+    return panel_response(request, None, _panel(view, node, what), f"{reverse('setup:quotas')}?{view.query()}")
+
+
+def _panel(view: PlanView, node: PlanNode, what: str) -> Panel:
+    ground, day = shelf.book().ground, today()
+    of_quarter = what in QUARTERS
+    periods = view.periods[3 * (int(what) - 1) : 3 * int(what)] if of_quarter else view.periods
+    targets = [
+        quotas(ground, day, period, str(view.kind.metric), view.kind.filters).of(node.subject, node.index)
+        for period in periods
+    ]
+    name = {"parts": "of_parts", "difference": "difference"}.get(what, "own")
+    terms = tuple(
+        PanelTerm(f"{period.starts_on:%B %Y}", plan_value(getattr(target, name), view.kind.is_money))
+        for period, target in zip(periods, targets, strict=True)
+    )
+    if what == "difference":
+        whole = added(targets)
+        sides = (("set", whole.own), ("− parts", whole.of_parts))
+        terms = tuple(PanelTerm(words, plan_value(value, view.kind.is_money)) for words, value in sides)
+    total = plan_value(getattr(added(targets), name), view.kind.is_money)
+    words = f"quarter {what}" if of_quarter else {"own": "set", "parts": "parts", "difference": "difference"}[what]
+    return Panel(f"{words.capitalize()}, {node.name}", SUMS.get(what, SUMS["own"]), terms, total, words)

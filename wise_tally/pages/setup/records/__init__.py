@@ -1,0 +1,1 @@
+"""Audit, outbox, backups."""

@@ -1,0 +1,133 @@
+"""Pages of what was written down: audit, outbox, backups."""
+
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from urllib.parse import urlencode
+
+from django.contrib import messages
+from django.contrib.auth import logout
+from django.core.paginator import Paginator
+from django.db.models import QuerySet
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.audit_words import change_in_words, entries_of, people_of
+from wise_tally.domain.org.clock import now, zone
+from wise_tally.domain.org.models import AuditEntry, OutboxMessage
+from wise_tally.pages.setup.records.backup import BackupRefused, kept, make_backup, restore_backup
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.request.permissions import all_needs
+from wise_tally.web.request.refusals import Refused
+
+ON_A_PAGE = 50
+MOST_IN_A_FILE = 20_000
+
+
+@dataclass(frozen=True)
+class AuditAsked:
+    """Whose entries, with which words, from when to when."""
+
+    who: str
+    find: str
+    first: date | None
+    last: date | None
+
+    @property
+    def query(self) -> str:
+        """The address of these entries."""
+        days = {"from": self.first or "", "to": self.last or ""}
+        return urlencode({k: v for k, v in {"who": self.who, "find": self.find, **days}.items() if v})
+
+    def entries(self) -> QuerySet[AuditEntry]:
+        """The entries, the newest first."""
+        bounds = [datetime.combine(day, time(), zone()) if day else None for day in (self.first, self.last)]
+        if bounds[1]:
+            bounds[1] += timedelta(days=1)
+        return entries_of(self.who, self.find, *bounds)
+
+
+def _asked(request: HttpRequest) -> AuditAsked:
+    days = []
+    for name in ("from", "to"):
+        text = request.GET.get(name, "")
+        try:
+            days.append(date.fromisoformat(text) if text else None)
+        except ValueError as error:
+            raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from error
+    find = request.GET.get("find", "").strip()[:100]
+    return AuditAsked(request.GET.get("who", "")[:300], find, days[0], days[1])
+
+
+@require_safe
+@all_needs(May.READ_RECORDS)
+def audit(request: HttpRequest) -> HttpResponse:
+    """Who changed what when, a sentence each; narrowed by person, words and days."""
+    asked = _asked(request)
+    page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
+    answer = {
+        "entries": page,
+        "told": [(entry, change_in_words(entry)) for entry in page],
+        "asked": asked,
+        "people": people_of(),
+        "files": exports("setup:audit-table", asked.query),
+    }
+    return render(request, "setup/audit.html", answer)
+
+
+@require_safe
+@all_needs(May.READ_RECORDS)
+def audit_table(request: HttpRequest, kind: str) -> HttpResponse:
+    """All found entries as a file, in words and with the whole values before and after."""
+    entries = _asked(request).entries()
+    if (found := entries.count()) > MOST_IN_A_FILE:
+        raise Refused(
+            f"{found} entries are too many for a file; accepted: up to {MOST_IN_A_FILE}. Narrow them by words.", 422
+        )
+    rows = [
+        (e.at.isoformat(), e.who or "the application", e.action, e.detail, change_in_words(e), e.before, e.after)
+        for e in entries
+    ]
+    header = ("when", "who", "what", "which", "change", "before", "after")
+    return sheet_response(Sheet("audit", header, frozenset(), rows), kind)
+
+
+@require_safe
+@all_needs(May.READ_RECORDS)
+def outbox(request: HttpRequest) -> HttpResponse:
+    """Messages of the simulated mail."""
+    page = Paginator(OutboxMessage.objects.order_by("-pk"), ON_A_PAGE).get_page(request.GET.get("page"))
+    return render(request, "setup/outbox.html", {"entries": page})
+
+
+@require_safe
+@all_needs(May.READ_RECORDS)
+def document(request: HttpRequest, number: int) -> HttpResponse:
+    """The document that goes with a message, for print."""
+    message = OutboxMessage.objects.filter(pk=number).exclude(document="").first()
+    if message is None:
+        raise Http404
+    return HttpResponse(message.document)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@all_needs(May.SET_ORGANISATION)
+def backups(request: HttpRequest) -> HttpResponse:
+    """All backups; make one, or put one back."""
+    if request.method == "POST":
+        try:
+            if request.POST.get("what") == "make":
+                messages.success(request, f"{make_backup(now()).name} was made and checked.")
+            elif request.POST.get("what") == "restore":
+                before = restore_backup(request.viewer, request.POST.get("name", ""), now())  # type: ignore[attr-defined]
+                # Everybody signs in anew: whoever had a sign-in then need not have one now.
+                logout(request)
+                messages.success(request, f"The backup is in place; what was there before is kept as {before.name}.")
+                return redirect("sign-in")
+            else:
+                raise BackupRefused("Choose what to do; accepted: make, restore.")
+        except BackupRefused as refused:
+            raise Refused(str(refused), 409) from refused
+        return redirect("setup:backups")
+    return render(request, "setup/backups.html", {"backups": kept()})

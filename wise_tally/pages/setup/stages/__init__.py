@@ -1,0 +1,1 @@
+"""Stages and their moments."""

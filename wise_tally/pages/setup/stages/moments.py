@@ -1,0 +1,141 @@
+"""The three moments of a stage: what is asked before, what helps while, what happens after."""
+
+from collections.abc import Callable
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.domain.deals.entry import own_field_kinds
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.records import as_text
+from wise_tally.domain.process.check_language import ACCEPTED, FIELDS, KINDS
+from wise_tally.domain.process.models import Document, Stage, StageFile
+from wise_tally.domain.process.moment_actions import (
+    MOST_FILE_BYTES,
+    PLACEHOLDERS,
+    RECIPIENTS,
+    MomentRefused,
+    add_file,
+    checks_of,
+    guide_of,
+    remove_file,
+    remove_notice,
+    save_notice,
+    set_checks,
+    set_guide,
+)
+from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.refusals import Refused
+
+TYPED = ("checks", "text", "checklist", "activities", "recipients", "subject", "body", "document", "notice")
+
+
+def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
+    """What the stage page shows of the three moments; what was typed and refused stands over what is kept."""
+    guide, checks = guide_of(stage), checks_of(stage)
+    kept = {"checks": checks, **guide}
+    return {
+        "seen_checks": checks,
+        "seen_guide": as_text(guide),
+        "typed": kept | typed,
+        "wrong": [line for line in typed.get("wrong", "").splitlines() if line],
+        "files": stage.files.order_by("name").only("name"),
+        "notices": stage.notices.order_by("key"),
+        "documents": Document.choices,
+        "recipients": RECIPIENTS,
+        "placeholders": ["{" + name + "}" for name in PLACEHOLDERS],
+        "fields": [*FIELDS, *own_field_kinds()],
+        "kinds": KINDS,
+        "accepted": ACCEPTED,
+    }
+
+
+def _found(process: str, stage: str) -> Stage:
+    found = Stage.objects.filter(process__key=process, key=stage).select_related("process").first()
+    if found is None:
+        raise Http404
+    return found
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def change(request: HttpRequest, process: str, stage: str) -> HttpResponse:
+    """Save one of the three moments; what cannot be read is kept in the form and said."""
+    here, viewer = _found(process, stage), request.viewer  # type: ignore[attr-defined]
+    work = CHANGES.get(request.POST.get("what", ""))
+    if work is None:
+        raise Refused(f"Choose what to save; accepted: {', '.join(CHANGES)}.")
+    typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
+    try:
+        messages.success(request, work(viewer, here, typed, request))
+    except MomentRefused as refused:
+        request.session["typed_moment"] = {**typed, "wrong": str(refused)}
+    return redirect(reverse("setup:stage", args=[process, stage]) + "#moments")
+
+
+def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
+    return "What is asked before was saved. It holds for deals that enter from now on."
+
+
+def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
+    set_guide(viewer, stage, values, now(), request.POST.get("seen"))
+    return "What helps while a deal is here was saved."
+
+
+def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    file = request.FILES.get("file")
+    if file is None or not file.name or (file.size or 0) > MOST_FILE_BYTES:
+        raise MomentRefused(f"Choose a file; accepted: 1 to {MOST_FILE_BYTES:,} bytes.")
+    add_file(viewer, stage, file.name, file.read(), now())
+    return f"{file.name} was added."
+
+
+def _remove_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    remove_file(viewer, stage, request.POST.get("name", ""), now())
+    return "The file was taken away."
+
+
+def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    document = typed.get("document", "")
+    if document not in Document.values:
+        raise MomentRefused(
+            f"Choose the document; accepted: {', '.join(str(v) or 'nothing' for v in Document.values)}."
+        )
+    values = {name: typed.get(name, "") for name in ("recipients", "subject", "body")}
+    save_notice(viewer, stage, None, {**values, "document": document}, now())
+    return "The notice was added."
+
+
+def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+    remove_notice(viewer, stage, typed.get("notice", ""), now())
+    return "The notice was taken away."
+
+
+CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], HttpRequest], str]] = {
+    "checks": _checks,
+    "guide": _guide,
+    "file": _add_file,
+    "file-away": _remove_file,
+    "notice": _notice,
+    "notice-away": _remove_notice,
+}
+
+
+@require_safe
+def file(request: HttpRequest, process: str, stage: str, name: str) -> HttpResponse:
+    """A file of the stage guide, always as a download."""
+    found = StageFile.objects.filter(stage=_found(process, stage), name=name).first()
+    if found is None:
+        raise Http404
+    answer = HttpResponse(bytes(found.content), content_type="application/octet-stream")
+    answer["Content-Disposition"] = (
+        f'attachment; filename="{name.encode("ascii", "replace").decode().replace(chr(34), "")}"'
+    )
+    return answer

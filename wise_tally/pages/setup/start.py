@@ -1,0 +1,89 @@
+"""The guided start of an empty workspace: what is done, what is missing, every step skippable, resumed at any time."""
+
+from dataclasses import dataclass
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods
+
+from wise_tally.book.store import shelf
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.first_run import add_people, add_teams
+from wise_tally.domain.org.models import AuditEntry, Person, Team
+from wise_tally.domain.org.people_actions import OrganisationRefused
+from wise_tally.domain.process.models import Process
+from wise_tally.pages.setup.views import missing_for_a_forecast
+from wise_tally.web.request.permissions import all_needs
+from wise_tally.web.request.refusals import Refused
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step: what it is for, whether it is done, where its page is."""
+
+    slug: str
+    title: str
+    words: str
+    done: str
+    url: str
+
+
+def steps() -> list[Step]:
+    """All steps in their order, with what is there already."""
+    book = shelf.book()
+    ground = book.ground
+    set_up = AuditEntry.objects.filter(action="organisation set").exists()
+    teams, people = Team.objects.count(), Person.objects.count()
+    deals = len(book.deals.key)
+    return [
+        Step("organisation", "Currency, time zone, fiscal year", "Everything is counted in one currency and by one calendar.",
+             "looked at" if set_up else "", reverse("setup:organisation")),
+        Step("process", "The way of selling", "Stages with their probabilities, from a neutral starter or from nothing.",
+             _count(len(ground.processes), "process", "processes"), reverse("setup:processes")),
+        Step("teams", "Teams", "One a line; a line that begins with spaces stands under the one above.",
+             _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"])),
+        Step("people", "People", "One a line: name, mail address, team, role (rep, manager, admin or viewer).",
+             _count(people - 1, "person beside you", "people beside you"), reverse("setup:entries", args=["people"])),
+        Step("targets", "Targets", "A year's figure spread over months and people, or read from a sheet.",
+             _count(len(ground.quotas), "quota", "quotas"), reverse("setup:quotas")),
+        Step("deals", "The deals", "From any CSV or XLSX, or a whole package.",
+             _count(deals, "deal", "deals"), reverse("imports:imports")),
+    ]  # fmt: skip
+
+
+def _count(number: int, one: str, several: str) -> str:
+    return "" if number <= 0 else f"1 {one}" if number == 1 else f"{number} {several}"
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@all_needs(May.SET_ORGANISATION)
+def start(request: HttpRequest) -> HttpResponse:
+    """The guided start; teams and people are typed here, the rest on their own pages."""
+    wrong, typed = "", {name: request.POST.get(name, "") for name in ("teams", "people")}
+    if request.method == "POST":
+        viewer = request.viewer  # type: ignore[attr-defined]
+        try:
+            if "teams" in request.POST:
+                found = add_teams(viewer, typed["teams"], now())
+            elif "people" in request.POST:
+                found = add_people(viewer, typed["people"], now())
+            else:
+                raise Refused("Type teams or people; accepted: one a line.")
+            messages.success(request, f"{found.added} added, {found.there} were there already.")
+            return redirect("setup:start")
+        except OrganisationRefused as refused:
+            wrong = str(refused)
+    book, found_steps = shelf.book(), steps()
+    slugs = [step.slug for step in found_steps]
+    answer = {
+        "steps": list(zip(found_steps, [*slugs[1:], ""], strict=True)),
+        "here": request.GET.get("step") or next((step.slug for step in found_steps if not step.done), ""),
+        "missing": missing_for_a_forecast(book.ground, len(book.deals.key)),
+        "empty": not Process.objects.exists() and len(book.deals.key) == 0,
+        "typed": typed,
+        "wrong": wrong,
+    }
+    return render(request, "setup/start.html", answer, status=422 if wrong else 200)

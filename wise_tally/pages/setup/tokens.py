@@ -1,0 +1,41 @@
+"""The page of personal tokens: given, shown once, taken away."""
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_POST
+
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.token_actions import TokenRefused, give_token, take_token_away, tokens_of
+from wise_tally.web.request.refusals import Refused
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+def page(request: HttpRequest) -> HttpResponse:
+    """One's tokens, and a new one, whose text stands on the answer alone."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    given = ""
+    if request.method == "POST":
+        try:
+            given = give_token(viewer, request.POST.get("name", ""), now())
+        except TokenRefused as refused:
+            raise Refused(str(refused), 422) from None
+    answer = {
+        "tokens": tokens_of(viewer),
+        "given": given,
+        "sees_all": viewer.may(May.SET_ORGANISATION),
+        "base": request.build_absolute_uri("/api/"),
+    }
+    return render(request, "setup/tokens.html", answer)
+
+
+@require_POST
+def away(request: HttpRequest, number: int) -> HttpResponse:
+    """End a token."""
+    try:
+        take_token_away(request.viewer, number, now())  # type: ignore[attr-defined]
+    except TokenRefused as refused:
+        raise Refused(str(refused), 404) from None
+    messages.success(request, "The token no longer opens anything.")
+    return redirect("tokens")

@@ -1,0 +1,119 @@
+"""The front page of setup: what can be set, and what is still missing for a forecast."""
+
+from dataclasses import dataclass
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.ground import Ground
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.models import Person, Team, Territory, Workspace
+from wise_tally.domain.process.models import Process
+from wise_tally.pages.setup.lists.registers import REGISTERS
+
+
+@dataclass(frozen=True)
+class Link:
+    """A line of the front page."""
+
+    name: str
+    url: str
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Section:
+    """Lines that belong together, in the order in which one sets them."""
+
+    title: str
+    links: list[Link]
+
+
+def missing_for_a_forecast(ground: Ground, deals: int) -> list[str]:
+    """What a forecast still needs, in words."""
+    needs = (
+        (ground.processes, "a process with stages"),
+        (ground.people, "people"),
+        (ground.quotas, "quotas"),
+        (deals, "deals"),
+    )
+    return [words for there, words in needs if not there]
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """What can be set, and what is still missing for a forecast."""
+    book = shelf.book()
+    answer = {
+        "missing": missing_for_a_forecast(book.ground, len(book.deals.key)),
+        "workspace": Workspace.current(),
+        "sections": _sections(request.viewer),  # type: ignore[attr-defined]
+    }
+    return render(request, "setup/page.html", answer)
+
+
+def _sections(viewer: Viewer) -> list[Section]:
+    processes = [
+        Link(f"Stages of {process.name}", reverse("setup:stages", args=[process.key]))
+        for process in Process.objects.order_by("name")
+    ]
+    return [
+        Section(
+            "The organisation",
+            [
+                Link("Organisation and fiscal calendar", reverse("setup:organisation")),
+                Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Person, "people")),
+                Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territories")),
+                Link("Everybody, as a list", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
+                Link("Tokens for programs and spreadsheets", reverse("tokens"), "read-only"),
+            ],
+        ),
+        Section(
+            "The way of selling",
+            [
+                Link("Processes", reverse("setup:processes")),
+                *processes,
+                Link("Contact intervals", reverse("setup:contact-intervals")),
+                *_lists(LISTS),
+            ],
+        ),
+        Section("What is sold, and by whom else", _lists(("products", "partners"))),
+        Section(
+            "The targets",
+            [
+                Link("Quota plan", reverse("setup:quotas")),
+                Link("Season curves and custom periods", reverse("setup:quota-parts")),
+            ],
+        ),
+        *([Section("What comes in and what is written down", _records())] if viewer.may(May.IMPORT) else []),
+    ]
+
+
+def _records() -> list[Link]:
+    return [
+        Link("Imports", reverse("imports:imports"), "CSV and XLSX"),
+        Link("Outbox", reverse("setup:outbox"), "simulated mail"),
+        Link("Audit", reverse("setup:audit"), "who changed what when"),
+        Link("Backups", reverse("setup:backups"), "make, check, put back"),
+    ]
+
+
+LISTS = ("categories", "deal-types", "sources", "lost-reasons", "own-fields")
+
+
+def _lists(slugs: tuple[str, ...]) -> list[Link]:
+    return [
+        Link(
+            REGISTERS[slug].title,
+            reverse("setup:entries", args=[slug]),
+            str(REGISTERS[slug].model._default_manager.count()),
+        )
+        for slug in slugs
+    ]
+
+
+def _count(model: type[Person | Team | Territory], words: str) -> str:
+    return f"{model.objects.count()} {words}"

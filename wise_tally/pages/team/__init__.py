@@ -1,0 +1,1 @@
+"""Team: dashboards, reports, meetings."""

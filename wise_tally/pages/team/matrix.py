@@ -1,0 +1,174 @@
+"""People against columns: the table, the deals behind each part of it, and how a part came about."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+from django.http import HttpRequest
+
+from wise_tally.core.money import Ints
+from wise_tally.core.people_table import PeopleCell, PeopleRow, people_deals, people_table
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import count, money
+from wise_tally.domain.org.access import May
+from wise_tally.domain.process.models import Category
+from wise_tally.web.deal_rows import deal_rows, stage_choices
+from wise_tally.web.files.tables import Sheet
+from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.ink import share
+from wise_tally.web.leavers import name_of_person
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
+
+MOST_DEALS = 60
+
+
+@dataclass(frozen=True)
+class Question:
+    """A table of people: the column of each deal of the standing (-1 outside), the columns in words, what is asked beside."""
+
+    line: ScopeLine
+    column: Ints
+    heads: tuple[str, ...]
+    extra: tuple[tuple[str, str], ...] = ()
+    person: str | None = None
+    part: int | None = None
+
+    @cached_property
+    def table(self) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
+        """The whole as a row, and the people's rows."""
+        line = self.line
+        return people_table(line.book, line.standing, line.scope, self.column, len(self.heads))
+
+    @property
+    def is_opened(self) -> bool:
+        """Whether a row or a part of one is opened."""
+        return self.person is not None
+
+    def query(self, **changes: str) -> str:
+        """The address with parts changed; empty ones are dropped."""
+        parts = {**dict(self.line.given), **dict(self.extra), **changes}
+        return urlencode({name: value for name, value in parts.items() if value})
+
+    def _person(self) -> int:
+        if not self.person:
+            return NONE
+        keys = [person.key for person in self.line.book.ground.people]
+        if self.person not in keys:
+            raise Refused(f"There is no person “{self.person[:60]}” here; accepted: one of the page.", 404)
+        return keys.index(self.person)
+
+    @property
+    def opened_words(self) -> str:
+        """What is opened, as people read it."""
+        person = self._person()
+        name = "everybody" if person == NONE else self.line.book.ground.people[person].name
+        return name if self.part is None else f"{name}, {self.heads[self.part]}"
+
+    def opened(self) -> tuple[Ints, Ints]:
+        """Places of the opened deals and the part of each, the largest first."""
+        chosen = self.column != NONE if self.part is None else self.column == self.part
+        line = self.line
+        at, amount = people_deals(line.book, line.standing, line.scope, chosen, self._person())
+        order = np.argsort(-amount, kind="stable")
+        return at[order], amount[order]
+
+
+def read_opened(request: HttpRequest, question: Question) -> Question:
+    """The question with the row and part that the address opens; raises Refused."""
+    person, text = request.GET.get("rep"), request.GET.get("part", "")
+    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(question.heads)):
+        raise Refused(f"“{text[:20]}” is no column; accepted: a whole number from 0 to {len(question.heads) - 1}.")
+    part = int(text) if text else None
+    return Question(question.line, question.column, question.heads, question.extra, person, part)
+
+
+@dataclass(frozen=True)
+class DrawnCell:
+    """A cell with its bar, the address that opens its deals, and the query of its working."""
+
+    cell: PeopleCell
+    width: str
+    open: str
+    working: str
+    here: bool
+
+
+@dataclass(frozen=True)
+class DrawnRow:
+    """A person's row to draw; the last cell is the whole."""
+
+    key: str
+    name: str
+    cells: list[DrawnCell]
+
+
+def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
+    """The whole and the people's rows, one scale for all cells of people and one for the whole."""
+    whole, rows = question.table
+    people = question.line.book.ground.people
+    largest = max([1, *(cell.amount_minor for row in rows for cell in row.cells)])
+    shown = []
+    for row in rows:
+        person = people[row.person]
+        name = name_of_person(question.line, person.key, person.name)
+        shown.append(_drawn(question, row, person.key, name, largest))
+    shown.sort(key=lambda row: -row.cells[-1].cell.amount_minor)
+    top = max([1, *(cell.amount_minor for cell in whole.cells)])
+    return _drawn(question, whole, "", "everybody", top), shown
+
+
+def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
+    cells, of_row = [], f"{question.query()}&{urlencode({'rep': key})}"
+    for place, cell in enumerate((*row.cells, row.whole)):
+        part = str(place) if place < len(row.cells) else ""
+        here = question.person == key and (str(question.part) if question.part is not None else "") == part
+        opened = f"{of_row}&part={part}" if part else of_row
+        width = share(min(cell.amount_minor, largest), largest) if part else "0%"
+        cells.append(DrawnCell(cell, width, opened, opened, here))
+    return DrawnRow(key, name, cells)
+
+
+def opened_rows(request: HttpRequest, question: Question) -> dict[str, Any]:
+    """What a page shows of the deals behind the opened part, edited where they stand."""
+    if not question.is_opened:
+        return {"opened": None}
+    line, viewer = question.line, request.viewer  # type: ignore[attr-defined]
+    at, amount = question.opened()
+    rows = deal_rows(line, at[:MOST_DEALS].tolist(), viewer)
+    shown = [(rows[place], part) for place, part in zip(at.tolist(), amount.tolist(), strict=True) if place in rows]
+    return {
+        "opened": shown,
+        "opened_words": question.opened_words,
+        "opened_deals": len(at),
+        "opened_minor": int(amount.sum()),
+        "more": max(0, len(at) - MOST_DEALS),
+        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "stages": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
+    }
+
+
+def part_panel(question: Question, definition: str) -> Panel:
+    """How a cell came about: its deals, each with the part that the person is credited with."""
+    at, amount = question.opened()
+    return Panel(
+        title=question.opened_words,
+        definition=definition,
+        terms=(PanelTerm(f"credited parts of {count(len(at))} deals", money(int(amount.sum()))),),
+        total=money(int(amount.sum())),
+        total_words="together",
+        **listed(question.line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+    )
+
+
+def people_sheet(question: Question, name: str) -> Sheet:
+    """The table as a file: deals and money of each cell."""
+    header = ["person"]
+    for head in (*question.heads, "all"):
+        header += [f"{head}, deals", f"{head}, amount"]
+    _, rows = drawn(question)
+    cells = [(row.name, *(v for one in row.cells for v in (one.cell.deals, one.cell.amount_minor))) for row in rows]
+    return Sheet(name, tuple(header), frozenset(h for h in header if h.endswith(", amount")), cells)

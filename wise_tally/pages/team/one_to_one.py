@@ -1,0 +1,282 @@
+"""The one-to-one: everything that a manager and a rep talk about once a week, on one page."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any
+
+import numpy as np
+from django.contrib import messages
+from django.db.models import Q
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.activity import OWN_DOING, activity_attainment
+from wise_tally.core.attainment import AttainmentRow, DaysOf
+from wise_tally.core.calendar import Period
+from wise_tally.core.changes import Changes, changes
+from wise_tally.core.deal_list import days_over, slips
+from wise_tally.core.ground import OPEN
+from wise_tally.core.money import Ints
+from wise_tally.core.people_table import PeopleCell, people_deals, people_table
+from wise_tally.core.trees import NONE
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.meeting_actions import (
+    MeetingRefused,
+    agree,
+    keep_notes,
+    last_meeting,
+    open_actions,
+    tick_action,
+)
+from wise_tally.domain.org.models import AgreedAction, Meeting, Person
+from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.domain.process.models import Category
+from wise_tally.domain.targets.models import Call
+from wise_tally.pages.team.open_by_rep import months_of, stages_of
+from wise_tally.pages.team.question import tabs
+from wise_tally.web import deal_columns
+from wise_tally.web.activities_done import done_in
+from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
+from wise_tally.web.filter_line import PARTS, ScopeLine, read_scope, scope_of
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.forms.fields import DateField, LedgerForm, forms
+from wise_tally.web.nodes import whole_attainment, working_query
+from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.refusals import Refused
+
+FEW = 6
+USUAL_DAYS = 7
+
+
+@dataclass(frozen=True)
+class Listed:
+    """Deals that want a word: heading, what the list is, its rows with a remark each."""
+
+    title: str
+    rows: list[tuple[DealRow, str]]
+    deals: int
+    minor: int
+
+
+@require_safe
+def people(request: HttpRequest) -> HttpResponse:
+    """Whom one may meet: last meeting, agreed actions still to do."""
+    line = read_scope(request)
+    keys = [choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")]
+    if not keys:
+        keys = [line.book.ground.people[line.scope.person].key] if line.scope.person != NONE else []
+    here = Q(active_to=None) | Q(active_to__gte=line.as_of)
+    found = Person.objects.filter(here, key__in=keys).exclude(role__in=("admin", "viewer")).order_by("name")
+    viewer = request.viewer  # type: ignore[attr-defined]
+    rows = [
+        (
+            person,
+            last_meeting(viewer, person.key, line.as_of + timedelta(days=1)),
+            open_actions(person.key, line.as_of).count(),
+            f"{reverse('team:one-to-one', args=[person.key])}?{line.query(who=None)}",
+        )
+        for person in found
+    ]
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "one-to-ones"),
+        "rows": rows,
+        "strip": CountStrip(len(rows), what="people"),
+    }
+    return render(request, "team/one_to_ones.html", answer)
+
+
+def _line(request: HttpRequest, key: str) -> ScopeLine:
+    """The scope of one person; raises PermissionDenied for somebody who is not open to the viewer."""
+    asked = {name: request.GET[name] for name in PARTS if request.GET.get(name)} | {"who": f"person:{key}"}
+    line = scope_of(request.viewer, asked)  # type: ignore[attr-defined]
+    request.scope_line = line  # type: ignore[attr-defined]
+    return line
+
+
+def _since(request: HttpRequest, line: ScopeLine, key: str) -> tuple[date, bool]:
+    """The day to compare with: the one asked for, the last meeting, a week ago; and whether it is a meeting."""
+    text = request.GET.get("since", "")
+    if text:
+        try:
+            since = date.fromisoformat(text)
+        except ValueError:
+            raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
+        if since > line.as_of:
+            raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
+        return since, False
+    met = last_meeting(request.viewer, key, line.as_of)  # type: ignore[attr-defined]
+    return met or line.as_of - timedelta(days=USUAL_DAYS), met is not None
+
+
+@require_safe
+def page(request: HttpRequest, key: str) -> HttpResponse:
+    """One person's figures, what changed, what wants a word, what was agreed."""
+    line = _line(request, key)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    since, is_meeting = _since(request, line, key)
+    whole = whole_attainment(line)
+    at, amount = people_deals(line.book, line.standing, line.scope, line.standing.kind == OPEN, line.scope.person)
+    moved = changes(line.book, line.book.stand(since), line.standing, line.period, line.scope, "weighted")
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "one-to-ones"),
+        "key": key,
+        "name": line.who_label,
+        "whole": whole,
+        "working": working_query(line, f"person:{key}"),
+        "working_then": f"{line.query(period=line.period.text, as_of=since.isoformat())}&node=person:{key}",
+        "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
+        "since": since,
+        "is_meeting": is_meeting,
+        "changed": f"{reverse('forecast:changed')}?{line.query()}&from={since.isoformat()}",
+        "moved": moved,
+        "moved_rows": _moved(moved, line),
+        "stages": _cells(line, stages_of(line, "open")),
+        "months": _cells(line, months_of(line, "open")),
+        "by_rep": f"{reverse('team:open')}?{line.query()}",
+        "lists": _lists(request, line, at, amount),
+        "activities": _activities(line, since),
+        "calls": _calls(line, key),
+        "may_meet": viewer.may(May.SET_RULES) and not line.is_past,
+        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "stage_choices": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
+        "here": request.get_full_path(),
+        "strip": CountStrip(len(at) + whole.forecast.deals_won),
+        **_agreed(request, line, key),
+    }
+    return render(request, "team/one_to_one.html", answer)
+
+
+def _moved(found: Changes, line: ScopeLine) -> list[tuple[str, str, Any]]:
+    """The deals that moved the weighted figure the most: identifier, name, both parts."""
+    deals = [one.deal for one in found.moved[:FEW]]
+    keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
+    return [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)]
+
+
+def _cells(line: ScopeLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tuple[str, PeopleCell, int]]:
+    """What the person has open in each column that holds something, with the column's place."""
+    column, heads = columns
+    whole, _ = people_table(line.book, line.standing, line.scope, column, len(heads))
+    return [
+        (head, cell, place) for place, (head, cell) in enumerate(zip(heads, whole.cells, strict=True)) if cell.deals
+    ]
+
+
+def _lists(request: HttpRequest, line: ScopeLine, at: Ints, amount: Ints) -> list[Listed]:
+    """Biggest, overstaying, slipped, long not contacted: the most money first."""
+    deal = line.standing.deal[at]
+    over, moved = days_over(line.book, line.standing, at), slips(line.book, line.standing)
+    missed = deal_columns.gaps(line, at)
+    remarks = {
+        "Biggest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
+        "Beyond typical days": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over in {row.stage_name}"),
+        "Slipped": (
+            moved.count[deal] > 0,
+            lambda row, i: f"{moved.count[deal][i]}×, {moved.days[deal][i]} days together",
+        ),
+        "Contact missed": (missed > 0, lambda row, i: f"{missed[i]} interval{'' if missed[i] == 1 else 's'}"),
+    }
+    order = np.argsort(-amount, kind="stable")
+    chosen = {title: [int(i) for i in order if keep[i]][:FEW] for title, (keep, _) in remarks.items()}
+    places = [int(at[i]) for some in chosen.values() for i in some]
+    rows = deal_rows(line, places, request.viewer)  # type: ignore[attr-defined]
+    found = []
+    for title, (keep, remark) in remarks.items():
+        shown = [(rows[int(at[i])], remark(rows[int(at[i])], i)) for i in chosen[title] if int(at[i]) in rows]
+        found.append(Listed(title, shown, int(keep.sum()), int(amount[keep].sum())))
+    return found
+
+
+def _activities(line: ScopeLine, since: date) -> list[tuple[str, int, AttainmentRow | None, str, str]]:
+    """Done since the day compared with, by kind; the month's targets; queries of the workings of both."""
+    first = min(since + timedelta(days=1), line.as_of)
+    span = Period(first, line.as_of, "span", f"{first}/{line.as_of}")
+    month = line.book.ground.fiscal.containing(line.as_of, "month")
+    done, in_month = done_in(line, span), done_in(line, month)
+    found = []
+    for kind in OWN_DOING:
+        of_kind = done.of_kind(kind)
+        number = int(of_kind.number[of_kind.person == line.scope.person].sum())
+        rows = activity_attainment(line.book, line.standing, month, line.scope, "person", in_month.of_kind(kind))
+        node = f"node=person:{line.book.ground.people[line.scope.person].key}&by=person&measure=activities&kind={kind}"
+        queries = [f"{line.query(period=one.text)}&{node}" for one in (span, month)]
+        row = next((row for row in rows if row.forecast.node == line.scope.person), None)
+        found.append((kind, number, row, queries[0], queries[1]))
+    return found
+
+
+def _calls(line: ScopeLine, key: str) -> list[Call]:
+    """What was called for the period, the latest first."""
+    span = {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
+    found = Call.objects.filter(subject="person", subject_key=key, made_at__lt=line.ends_at, **span)
+    found = found.select_related("made_by")
+    return list(found.order_by("-made_at")[:FEW])
+
+
+def _agreed(request: HttpRequest, line: ScopeLine, key: str) -> dict[str, Any]:
+    """Actions carried over, those done of late, notes of this meeting and of the last: for those who meet, and the person."""
+    day, viewer = line.as_of, request.viewer  # type: ignore[attr-defined]
+    if not viewer.may(May.SET_RULES) and viewer.key != key:
+        return {"shows_talk": False}
+    mine = Meeting.objects.filter(by__key=viewer.key, person_key=key, held_on=day).first()
+    before = Meeting.objects.filter(person_key=key, held_on__lt=day).exclude(notes="").select_related("by")
+    done = AgreedAction.objects.filter(person_key=key, done_on__gte=day - timedelta(days=28), done_on__lte=day)
+    return {
+        "shows_talk": True,
+        "actions": open_actions(key, day),
+        "done_actions": done.order_by("-done_on")[:FEW],
+        "today_notes": mine.notes if mine else "",
+        "met_today": mine is not None,
+        "past_notes": before.order_by("-held_on")[:3],
+        "today": day,
+    }
+
+
+class ActionForm(LedgerForm):
+    """What was agreed, and by when."""
+
+    text = forms.CharField(max_length=10_000, error_messages={"required": "Say what was agreed."})
+    due_on = DateField()
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def notes(request: HttpRequest, key: str) -> HttpResponse:
+    """Keep today's notes, or what was agreed, or both; the meeting is kept as held today."""
+    line, viewer = _line(request, key), request.viewer  # type: ignore[attr-defined]
+    if line.is_past:
+        raise Refused("A meeting is held today; accepted: the page as it stands today.", 422)
+    whose = (key, line.today)
+    form = ActionForm(request.POST)
+    if request.POST.get("text", "").strip() and not form.is_valid():
+        raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
+    try:
+        keep_notes(viewer, whose, request.POST.get("notes", ""), request.POST.get("seen", ""), now())
+        if request.POST.get("text", "").strip():
+            agree(viewer, whose, form.cleaned_data["text"], form.cleaned_data["due_on"], now())
+    except ChangedMeanwhile as changed:
+        there = str(changed.now["notes"])
+        raise Refused(
+            f"These notes were changed in another window: “{there[:400]}”. Add yours to them and save again.", 409
+        ) from None
+    except MeetingRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, "Kept. The next one-to-one begins from here.")
+    return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")
+
+
+@require_POST
+def tick(request: HttpRequest, key: str, action: str) -> HttpResponse:
+    """Mark an agreed action as done, or open it again."""
+    line = _line(request, key)
+    found = AgreedAction.objects.filter(key=action, person_key=key).first()
+    if found is None:
+        raise Http404
+    tick_action(request.viewer, found, request.POST.get("done") == "yes", line.today, now())  # type: ignore[attr-defined]
+    return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")

@@ -1,0 +1,153 @@
+"""Tiles: a tally on a dashboard with its own part of the scope, drawn or saying why it is not."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest
+
+from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.errors import CoreError
+from wise_tally.core.grouping import grouping
+from wise_tally.core.measures import valued
+from wise_tally.domain.dashboards.models import Tally
+from wise_tally.domain.formats import short
+from wise_tally.pages.team.tallies.question import TallyQuestion, read_kept
+from wise_tally.pages.team.tallies.result import Computing, Result, compute
+from wise_tally.pages.team.tallies.shipped import SHIPPED
+from wise_tally.pages.team.week import week_context
+from wise_tally.web.cumulative import cumulative
+from wise_tally.web.filter_line import ScopeLine, scope_of
+from wise_tally.web.ink import InkBar, ink_bar
+from wise_tally.web.nodes import token_of, working_query
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+
+PIN_WORDS = {"period": "period", "who": "whose", "where": "territory", "process": "process", "kept": "deals"}
+
+
+@dataclass(frozen=True)
+class InkRow:
+    """A node's record with its bar against quota."""
+
+    record: AttainmentRow
+    name: str
+    bar: InkBar
+    working: str
+
+
+@dataclass(frozen=True)
+class Tile:
+    """A tally ready to be drawn; `refused` says why it is not."""
+
+    key: str
+    name: str
+    tally: TallyQuestion
+    line: ScopeLine | None
+    wide: bool = False
+    result: Result | None = None
+    drawn: dict[str, Any] = field(default_factory=dict)
+    refused: str = ""
+
+    @property
+    def pinned(self) -> str:
+        """What of the scope is the tally's own, as people read it."""
+        if self.line is None or not self.tally.pinned:
+            return ""
+        labels = {
+            "period": self.line.period_label,
+            "who": self.line.who_label,
+            "where": self.line.where_label,
+            "process": self.line.process_label,
+            "kept": self.line.only_label,
+        }
+        return ", ".join(labels[name] for name, _ in self.tally.pinned)
+
+    @property
+    def query(self) -> str:
+        """The tally's page with the scope it is drawn for."""
+        own = self.tally.kept()
+        scope = self.line.query() if self.line else ""
+        return "&".join(part for part in (scope, own) if part)
+
+
+def tile_of(
+    request: HttpRequest, line: ScopeLine, named: tuple[str, str], tally: TallyQuestion, wide: bool = False
+) -> Tile:
+    """The tile of a tally (identifier and name) under a dashboard's scope line, its own parts going before."""
+    key, name = named
+    try:
+        own = line
+        if tally.pinned:
+            own = scope_of(request.viewer, {**dict(line.given), **dict(tally.pinned)})  # type: ignore[attr-defined]
+        drawing = tally.drawing
+        if drawing in ("year", "week", "ink"):
+            return Tile(key, name, tally, own, wide, drawn=_own_drawing(own, tally, drawing))
+        result = compute(Computing(own, tally, lambda: sight(request).leads()))
+        return Tile(key, name, tally, own, wide, result)
+    except PermissionDenied:
+        return Tile(key, name, tally, None, wide, refused="Its part of the scope is not open to you.")
+    except (Refused, CoreError) as error:
+        return Tile(key, name, tally, None, wide, refused=str(error))
+
+
+def _own_drawing(line: ScopeLine, tally: TallyQuestion, drawing: str) -> dict[str, Any]:
+    if drawing == "year":
+        return {"cumulative": cumulative(line)}
+    return week_context(line) if drawing == "week" else {"ink_rows": ink_rows(line, tally)}
+
+
+def ink_rows(line: ScopeLine, tally: TallyQuestion) -> list[InkRow]:
+    """Nodes with a quota or money in the period, the furthest behind pace first, one scale for all."""
+    standing = valued(line.book, line.standing, tally.measure, tally.basis)
+    found = [
+        row
+        for row in attainment(line.book, standing, line.period, line.scope, tally.by)
+        if row.forecast.quota or row.forecast.won or row.forecast.open
+    ]
+    group, counted = grouping(line.book, tally.by, line.as_of), line.book.ground.surest_first
+    largest = max([1, *(max(r.forecast.won + r.forecast.open, r.forecast.quota or 0) for r in found)])
+    rows = []
+    for row in sorted(found, key=lambda r: r.to_date if r.to_date is not None else 99.0):
+        f = row.forecast
+        bar = ink_bar(f.won, [f.categories[c] for c in counted], f.quota, row.pace, largest)
+        words = f"{f.name}: won {short(f.won)}, quota {short(f.quota)}, pace {short(row.pace)}"
+        drawn = InkBar(bar.segments, bar.quota, bar.pace, words)
+        query = working_query(line, token_of(group, f.node)) + f"&measure={tally.measure}&basis={tally.basis}"
+        rows.append(InkRow(row, f.name or "without one", drawn, query))
+    return rows
+
+
+def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:
+    """Name and question of kept and shipped tallies by identifier; those that are gone are not among them."""
+    found = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query)) for key in keys if key in SHIPPED}
+    for tally in Tally.objects.filter(key__in=[key for key in keys if key not in SHIPPED]):
+        try:
+            found[tally.key] = (tally.name, read_kept(tally.query))
+        except Refused:
+            # An own field or an identifier that the tally was kept with is gone.
+            found[tally.key] = (tally.name, TallyQuestion())
+    return found
+
+
+def tiles_of(request: HttpRequest, line: ScopeLine, placed: Sequence[tuple[str, bool]]) -> list[Tile]:
+    """The tiles of a dashboard in their order; a tally that is gone says so."""
+    questions = questions_of([key for key, _ in placed])
+    tiles = []
+    for key, wide in placed:
+        if key not in questions:
+            tiles.append(
+                Tile(
+                    key,
+                    "A tally that is gone",
+                    TallyQuestion(),
+                    None,
+                    wide,
+                    refused="It was taken away; take the tile off.",
+                )
+            )
+            continue
+        name, tally = questions[key]
+        tiles.append(tile_of(request, line, (key, name), tally, wide))
+    return tiles

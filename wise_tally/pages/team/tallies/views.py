@@ -1,0 +1,340 @@
+"""The page on which a tally is built and kept, the list of kept ones, its files, and the workings of its own measures."""
+
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import parse_qsl, urlencode
+
+import numpy as np
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.activity import KINDS, METRIC
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import rows_inside
+from wise_tally.core.measures import BASES, MEASURES
+from wise_tally.core.tally import (
+    BUCKETS,
+    OF_STAGES,
+    OF_WINNING,
+    breakdowns_of,
+    counted_deals,
+    may_hold_within,
+    stage_deals,
+)
+from wise_tally.domain.dashboards.actions import (
+    BoardRefused,
+    arrange,
+    change_tally,
+    dashboards_of,
+    save_tally,
+    tallies_of,
+)
+from wise_tally.domain.dashboards.models import Tally
+from wise_tally.domain.formats import as_words, count, days, money, percent
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.pages.team.question import tabs
+from wise_tally.pages.team.tallies.question import BY, PINNED, TallyQuestion, read_kept, read_tally
+from wise_tally.pages.team.tallies.result import Computing, compute
+from wise_tally.pages.team.tallies.shipped import SHIPPED
+from wise_tally.pages.team.tallies.tiles import PIN_WORDS, tile_of
+from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DEFINITIONS, DRAWINGS, GROUPS, takes_counting
+from wise_tally.pages.team.tallies.words import MEASURES as WORDS
+from wise_tally.web.breakdowns import choices, words_of
+from wise_tally.web.conditions import kept_choices
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.nodes import node_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.visibility import sight
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
+from wise_tally.web.working.pins import counted_list
+
+COUNTING_WORDS = {
+    "amount": "amount",
+    "margin": "margin",
+    "deals": "number",
+    "first_year": "first-year value",
+    "quantity": "quantity",
+}
+BASIS_WORDS = {"close": "expected close", "payment": "first payment due"}
+# The tally that this sign-in took away last, so that it can be put back.
+AWAY = "tally_away"
+Options = list[tuple[str, str, bool]]
+
+
+def read(request: HttpRequest) -> tuple[ScopeLine, TallyQuestion]:
+    """The scope line and the tally of an address."""
+    line = read_scope(request)
+    given = {name: str(text) for name, text in request.GET.items() if name not in PINNED}
+    return line, read_tally(given)
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The tally as chosen so far, redrawn with every choice, and how to keep it."""
+    line, tally = read(request)
+    viewer = request.viewer  # type: ignore[attr-defined]
+    tile = tile_of(request, line, ("", _name(tally)), tally)
+    query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "page"),
+        "tally": tally,
+        "tile": tile,
+        "measures": _measures(tally),
+        "choices": _choices(tally),
+        "given": [(name, value) for name, value in line.given if name != "kept"],
+        "kept_groups": kept_choices(line.book, line.as_of),
+        "kept_to": dict(line.given).get("kept", ""),
+        "own_parts": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
+        "boards": dashboards_of(viewer, []).filter(owner__key=viewer.key),
+        "kept": urlencode(tally.own()),
+        "name": request.GET.get("name", "") or _name(tally),
+        "query": query,
+        "strip": CountStrip(
+            len(tile.result.rows) if tile.result else 0, what="rows", exports=exports("team:tally-table", query)
+        ),
+    }
+    return render(request, "team/tally.html", answer)
+
+
+def _name(tally: TallyQuestion) -> str:
+    """A name that says what the tally shows."""
+    if tally.drawing in ("year", "week"):
+        return DRAWINGS[tally.drawing].capitalize()
+    words = WORDS[tally.show].words
+    by = f", by {words_of(tally.by)}" if tally.by not in ("company", "stage") else ""
+    within = f" and {words_of(tally.within)}" if tally.within else ""
+    bucket = f", {BUCKET_WORDS[tally.bucket]}" if tally.bucket else ""
+    return f"{words[0].upper()}{words[1:]}{by}{within}{bucket}"
+
+
+def _measures(tally: TallyQuestion) -> list[tuple[str, Options]]:
+    return [(group, [(name, WORDS[name].words, name == tally.show) for name in names]) for group, names in GROUPS]
+
+
+def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
+    """The selects beside the measure: name, label, options. Those that make no difference are left out."""
+    allowed = breakdowns_of(tally.show)
+    every = choices(tuple(by for by in BY if by != "stage"))
+    by = every if allowed is None else [(name, words_of(name)) for name in allowed]
+    found = [("by", "rows", _options(by, tally.by))]
+    if may_hold_within(tally.show) and tally.by != "company" and not tally.bucket:
+        second = [("", "no second breakdown"), *(one for one in every[1:] if one[0] != tally.by)]
+        found.append(("within", "columns", _options(second, tally.within)))
+    if not tally.within:
+        found.append(
+            ("bucket", "over time", _options([(name, BUCKET_WORDS[name]) for name in ("", *BUCKETS)], tally.bucket))
+        )
+    if not tally.within and not tally.bucket:
+        found.append(("against", "held against", _options(list(COMPARED.items()), tally.against)))
+    if takes_counting(tally.show):
+        found.append(
+            ("measure", "counting", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
+        )
+        found.append(("basis", "by the day of", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
+    if tally.show == METRIC:
+        kinds = [("", "all that people do"), *((name, as_words(name)) for name in KINDS)]
+        found.append(("kind", "kind", _options(kinds, tally.kind)))
+    found.append(("draw", "drawn as", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
+    return found
+
+
+def _options(entries: list[tuple[str, str]], chosen: str) -> Options:
+    return [(name, words, name == chosen) for name, words in entries]
+
+
+@require_POST
+def save(request: HttpRequest) -> HttpResponse:
+    """Keep the tally, share it, put it on a dashboard: all in one."""
+    line = read_scope(request)
+    tally = read_tally(dict(parse_qsl(request.POST.get("kept", ""))))
+    given = dict(line.given)
+    if request.POST.get("what") == "put back":
+        given, request.session[AWAY] = dict(tally.pinned), None
+    pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
+    kept = urlencode([*tally.own(), *pinned])
+    viewer = request.viewer  # type: ignore[attr-defined]
+    try:
+        saved = save_tally(viewer, request.POST.get("name", ""), kept, request.POST.get("shared") == "yes", now())
+        if key := request.POST.get("board", ""):
+            board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
+            if board is None:
+                raise Refused("There is no such dashboard of yours; accepted: one of the list.", 404)
+            placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
+            if saved.key not in [one for one, _ in placed]:
+                arrange(viewer, board, [*placed, (saved.key, False)], None, now())
+            messages.success(request, f"“{saved.name}” stands on {board.name}.")
+            return redirect(f"{reverse('team:page')}?{line.query()}&board={board.key}")
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, f"“{saved.name}” is kept.")
+    return redirect(f"{reverse('team:tallies')}?{line.query()}")
+
+
+@require_safe
+def kept(request: HttpRequest) -> HttpResponse:
+    """One's own tallies, those that others share, and those that ship."""
+    line, viewer = read_scope(request), request.viewer  # type: ignore[attr-defined]
+    own: list[tuple[Tally, str, bool]] = []
+    shared: list[tuple[Tally, str, bool]] = []
+    for tally in tallies_of(viewer):
+        mine = tally.owner.key == viewer.key
+        may = mine or viewer.may(May.SET_ORGANISATION)
+        (own if mine else shared).append((tally, f"{line.query()}&{tally.query}&name={tally.name}", may))
+    shipped = [(one.name, f"{line.query()}&{one.query}") for one in SHIPPED.values()]
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "page"),
+        "own": own,
+        "shared": shared,
+        "shipped": shipped,
+        "away": request.session.get(AWAY),
+        "strip": CountStrip(len(own) + len(shared), what="kept tallies"),
+    }
+    return render(request, "team/tallies.html", answer)
+
+
+@require_POST
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """Share, keep to oneself, or take away a kept tally."""
+    viewer = request.viewer  # type: ignore[attr-defined]
+    tally = (
+        tallies_of(viewer).filter(key=key).first()
+        if not viewer.may(May.SET_ORGANISATION)
+        else Tally.objects.filter(key=key).first()
+    )
+    if tally is None:
+        raise Http404
+    try:
+        kept = {
+            "name": tally.name,
+            "query": tally.query,
+            "shared": tally.shared,
+            "parts": [p for p, _ in read_kept(tally.query).pinned],
+        }
+        change_tally(viewer, tally, request.POST.get("what", ""), now())
+        if request.POST.get("what") == "away":
+            request.session[AWAY] = kept
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    return redirect(f"{reverse('team:tallies')}?{read_scope(request).query()}")
+
+
+@require_safe
+def table(request: HttpRequest, kind: str) -> HttpResponse:
+    """All rows and columns of a tally as a file."""
+    line, tally = read(request)
+    result = compute(Computing(line, tally, lambda: sight(request).leads()))
+    heads = [head if result.heads.count(head) == 1 else f"{head} {place}" for place, head in enumerate(result.heads, 1)]
+    is_money = result.shape == "money" and not result.in_hundredths
+    rows: list[tuple[Any, ...]] = []
+    for row in result.rows:
+        values = [cell.value for cell in row.cells]
+        if is_money:
+            values = [None if value is None else round(value) for value in values]
+        elif result.in_hundredths:
+            values = [None if value is None else value / 100 for value in values]
+        rows.append((row.name, *values))
+    return sheet_response(Sheet("tally", (tally.by, *heads), frozenset(heads if is_money else ()), rows), kind)
+
+
+@require_safe
+def working(request: HttpRequest) -> HttpResponse:
+    """How a value of a measure of whole deals came about: the deals it counts, for one row."""
+    line, tally = read(request)
+    if tally.show != "leads":
+        require_deals_behind(tally)
+    row = request.GET.get("row", "")
+    back = f"{reverse('team:tally')}?{line.query()}&{urlencode(tally.own())}"
+    all_url = counted_list(request) if tally.show in DEFINITIONS else ""
+    return panel_response(request, line, panel_of(request, line, tally, row), back, all_url)
+
+
+def require_deals_behind(tally: TallyQuestion) -> None:
+    """Raise Refused for a measure whose working stands elsewhere, or that rests on no deals."""
+    if tally.show not in DEFINITIONS:
+        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
+
+
+def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: str) -> Panel:
+    """The working of a row's value."""
+    computing = Computing(line, tally, lambda: sight(request).leads())
+    result = compute(computing)
+    if tally.show == "leads":
+        total = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
+        text = "Leads that came in the period by their source, of the people of the scope."
+        return Panel("Leads", text, (), count(int(total.value or 0) if total else 0), "leads")
+    at, adds = deals_behind(line, tally, row)
+    order = np.argsort(-adds, kind="stable")
+    shape = WORDS[tally.show].shape
+    if shape == "days" and tally.show in OF_WINNING:
+        value: float | None = (
+            float(np.median(adds) if tally.show == "days_to_win" else adds.mean()) if len(adds) else None
+        )
+    elif shape == "percent":
+        value = float(adds.sum()) / len(adds) if len(adds) else None
+    else:
+        value = int(adds.sum())
+    found = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
+    total_value = found.value if found else value
+    written: Callable[[Any], str] = PARTS_WRITTEN.get(shape, lambda value: count(int(value)))
+    terms = [PanelTerm("deals counted", count(len(at)))]
+    if shape == "percent":
+        terms += [PanelTerm("of these won", count(int(adds.sum()))), PanelTerm("their share", percent(value))]
+    return Panel(
+        title=f"{WORDS[tally.show].words.capitalize()}, {_row_name(line, tally, row)}",
+        definition=DEFINITIONS[tally.show],
+        terms=tuple(terms),
+        total=result.write(total_value)
+        if shape != "money"
+        else money(None if total_value is None else round(total_value)),
+        total_words=WORDS[tally.show].words,
+        deals=named_deals(line, at[order].tolist(), [written(v) for v in adds[order][:FIRST_DEALS]]),
+        counted=len(at),
+        folded=max(0, len(at) - FIRST_DEALS),
+        folded_value="" if shape in ("days", "percent") else written(adds[order][FIRST_DEALS:].sum()),
+    )
+
+
+PARTS_WRITTEN: dict[str, Callable[[Any], str]] = {
+    "money": lambda value: money(int(value)),
+    "days": lambda value: days(float(value)),
+}
+
+
+def _row_name(line: ScopeLine, tally: TallyQuestion, row: str) -> str:
+    if tally.by == "company" and not row:
+        return line.who_label
+    if tally.by == "stage":
+        return next((stage.name for stage in line.book.ground.stages if stage.key == row), row)
+    by, node = _node(line, tally, row)
+    return grouping(line.book, by, line.as_of).called(node)[1] or f"without a {words_of(by)}"
+
+
+def _node(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
+    try:
+        return node_of(line.book, f"{tally.by}:{row}", line.as_of)
+    except LookupError:
+        raise Refused(f"There is no row “{row[:60]}” here; accepted: one of the page.", 404) from None
+
+
+def deals_behind(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
+    """Places of the deals behind a row, and what each adds."""
+    book, standing = line.book, line.standing
+    if tally.show in OF_STAGES:
+        keys = [stage.key for stage in book.ground.stages]
+        if row not in keys:
+            raise Refused(f"There is no stage “{row[:60]}” here; accepted: one of the page.", 404)
+        return stage_deals(book, standing, line.scope, (tally.show, keys.index(row)))
+    at, adds = counted_deals(book, standing, line.period, line.scope, tally.show)
+    if tally.by == "company":
+        return at, adds
+    by, node = _node(line, tally, row)
+    rows = rows_inside(book, standing, standing.owner[at], at, by, node)
+    return at[rows], adds[rows]

@@ -1,0 +1,39 @@
+"""Addresses of team."""
+
+from django.urls import path
+
+import wise_tally.pages.team.pins
+import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
+from wise_tally.pages.team import contact_gap, one_to_one, open_by_rep, views, week
+from wise_tally.pages.team.tallies import views as tallies
+
+app_name = "team"
+urlpatterns = [
+    path("", views.page, name="page"),
+    path("wall/", views.wall, name="wall"),
+    path("pack/", views.pack, name="pack"),
+    path("boards/", views.new, name="new"),
+    path("boards/<key:key>/start/", views.start, name="start"),
+    path("boards/<key:key>/copy/", views.copy, name="copy"),
+    path("boards/<key:key>/change/", views.change, name="change"),
+    path("boards/<key:key>/settings/", views.settings, name="settings"),
+    path("tally/", tallies.page, name="tally"),
+    path("tally/keep/", tallies.save, name="save-tally"),
+    path("tally/working/", tallies.working, name="tally-working"),
+    path("tally/table.<str:kind>", tallies.table, name="tally-table"),
+    path("tallies/", tallies.kept, name="tallies"),
+    path("tallies/<key:key>/", tallies.change, name="change-tally"),
+    path("this-week/", week.page, name="week"),
+    path("this-week/table.<str:kind>", week.table, name="week-table"),
+    path("this-week/working/<str:figure>/", week.working, name="week-working"),
+    path("open/", open_by_rep.page, name="open"),
+    path("open/working/", open_by_rep.working, name="open-working"),
+    path("open/table.<str:kind>", open_by_rep.table, name="open-table"),
+    path("one-to-one/", one_to_one.people, name="one-to-ones"),
+    path("one-to-one/<key:key>/", one_to_one.page, name="one-to-one"),
+    path("one-to-one/<key:key>/notes/", one_to_one.notes, name="notes"),
+    path("one-to-one/<key:key>/agreed/<key:action>/", one_to_one.tick, name="tick"),
+    path("contact-gap/", contact_gap.page, name="gaps"),
+    path("contact-gap/working/", contact_gap.working, name="gaps-working"),
+    path("contact-gap/table.<str:kind>", contact_gap.table, name="gaps-table"),
+]

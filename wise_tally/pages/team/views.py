@@ -1,0 +1,304 @@
+"""Dashboards: shown, arranged, opened to others, on the wall and as a pack to print."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.grouping import grouping
+from wise_tally.core.trees import NONE
+from wise_tally.domain.dashboards.actions import (
+    ALL,
+    BoardChanged,
+    BoardRefused,
+    arrange,
+    audiences_of,
+    dashboards_of,
+    make_dashboard,
+    set_dashboard,
+    take_dashboard_away,
+    tallies_of,
+)
+from wise_tally.domain.dashboards.models import Dashboard
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Role, Team
+from wise_tally.domain.org.preference_actions import preference, set_preference
+from wise_tally.pages.team.question import tabs
+from wise_tally.pages.team.tallies.shipped import BOARDS, FIRST_BOARD, SHIPPED
+from wise_tally.pages.team.tallies.tiles import Tile, tiles_of
+from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.footer import CountStrip
+from wise_tally.web.nodes import whole_attainment
+from wise_tally.web.request.refusals import Refused
+
+START = "team.start"
+# The dashboard that this sign-in took away last, so that it can be put back.
+AWAY = "board_away"
+CROWDED = 8
+MOST_OF_A_PACK = 24
+WALL_SECONDS = 30
+
+
+@dataclass(frozen=True)
+class Board:
+    """A dashboard to show, shipped or kept (`kept` is then its record)."""
+
+    key: str
+    name: str
+    placed: list[tuple[str, bool]]
+    kept: Dashboard | None = None
+
+    @property
+    def is_crowded(self) -> bool:
+        """Whether it has more tallies than can be read well."""
+        return len(self.placed) > CROWDED
+
+
+def teams_of(request: HttpRequest, line: ScopeLine) -> list[str]:
+    """Identifiers of the viewer's own team and those above it, and of the teams managed."""
+    viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
+    own = next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
+    team = ground.team_of(own, line.today.toordinal()) if own != NONE else NONE
+    path = ground.team_tree(line.today).paths[team] if team != NONE else ()
+    return [*(ground.teams[i].key for i in path), *viewer.managed_teams]
+
+
+def boards_of(request: HttpRequest, line: ScopeLine) -> dict[str, Board]:
+    """The dashboards of the viewer by identifier, kept ones first."""
+    kept = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")  # type: ignore[attr-defined]
+    found = {
+        board.key: Board(
+            board.key, board.name, [(t.tally, t.wide) for t in sorted(board.tiles.all(), key=lambda t: t.place)], board
+        )
+        for board in kept
+    }
+    return found | {key: Board(key, one.name, list(one.tiles)) for key, one in BOARDS.items() if key not in found}
+
+
+def _chosen(request: HttpRequest, line: ScopeLine, boards: dict[str, Board]) -> Board:
+    """The dashboard asked for, else one's start page, else that of one's team, role or all, else the first shipped."""
+    key = request.GET.get("board") or preference(request.viewer, START)  # type: ignore[attr-defined]
+    if key in boards:
+        return boards[key]
+    if request.GET.get("board"):
+        raise Refused(f"There is no dashboard “{key[:60]}” here; accepted: {', '.join(list(boards)[:12])}.", 404)
+    starts = {board.kept.audience: board for board in boards.values() if board.kept and board.kept.starts}
+    # The nearest team goes before the role, the role before all.
+    wanted = audiences_of(request.viewer, teams_of(request, line))  # type: ignore[attr-defined]
+    for audience in reversed(wanted):
+        if audience in starts:
+            return starts[audience]
+    return boards[FIRST_BOARD]
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """One dashboard with its tiles."""
+    line = read_scope(request)
+    boards = boards_of(request, line)
+    board = _chosen(request, line, boards)
+    return render(request, "team/page.html", _context(request, line, board, boards))
+
+
+def _context(request: HttpRequest, line: ScopeLine, board: Board, boards: dict[str, Board]) -> dict[str, Any]:
+    viewer = request.viewer  # type: ignore[attr-defined]
+    whole = whole_attainment(line)
+    own = board.kept is not None and (board.kept.owner.key == viewer.key or viewer.may(May.SET_ORGANISATION))
+    arranging = own and request.GET.get("arrange") == "yes"
+    placed = {key for key, _ in board.placed}
+    return {
+        "line": line,
+        "tabs": tabs(line, "page"),
+        "board": board,
+        "boards": [(one, f"{line.query()}&board={one.key}", one.key == board.key) for one in boards.values()],
+        "tiles": tiles_of(request, line, board.placed),
+        "away": request.session.get(AWAY, {}).get("name", ""),
+        "own": own,
+        "arranging": arranging,
+        "addable": _addable(request, placed) if arranging else [],
+        "audiences": _audiences() if arranging and viewer.may(May.SET_RULES) else [],
+        "is_start": preference(viewer, START) == board.key,
+        "query": f"{line.query()}&board={board.key}",
+        "strip": CountStrip(
+            whole.forecast.deals_won + whole.forecast.deals_open,
+            undated=whole.forecast.undated,
+            overdue=whole.forecast.overdue,
+        ),
+    }
+
+
+def _addable(request: HttpRequest, placed: set[str]) -> list[tuple[str, str]]:
+    """Tallies that are not on the dashboard yet: kept ones, then shipped ones."""
+    kept = [(tally.key, tally.name) for tally in tallies_of(request.viewer)]  # type: ignore[attr-defined]
+    return [one for one in [*kept, *((key, tally.name) for key, tally in SHIPPED.items())] if one[0] not in placed]
+
+
+def _audiences() -> list[tuple[str, str]]:
+    """For whom a dashboard may be."""
+    roles = [(f"role:{value}", f"every {label}") for value, label in Role.choices]
+    teams = [(f"team:{key}", name) for key, name in Team.objects.order_by("name").values_list("key", "name")]
+    return [("", "only oneself"), (ALL, "everybody"), *roles, *teams]
+
+
+def _own_board(request: HttpRequest, key: str) -> Dashboard:
+    line = read_scope(request)
+    board = boards_of(request, line).get(key)
+    if board is None or board.kept is None:
+        raise Http404
+    return board.kept
+
+
+def _back(request: HttpRequest, key: str, arrange_on: bool = True) -> HttpResponse:
+    line = read_scope(request)
+    more = "&arrange=yes" if arrange_on else ""
+    return redirect(f"{reverse('team:page')}?{line.query()}&board={key}{more}")
+
+
+@require_POST
+def start(request: HttpRequest, key: str) -> HttpResponse:
+    """Begin with this dashboard, or no longer."""
+    line = read_scope(request)
+    if key not in boards_of(request, line):
+        raise Http404
+    set_preference(request.viewer, START, key if request.POST.get("start") == "yes" else "")  # type: ignore[attr-defined]
+    return _back(request, key, arrange_on=False)
+
+
+@require_POST
+def copy(request: HttpRequest, key: str) -> HttpResponse:
+    """A copy of one's own to change."""
+    line = read_scope(request)
+    board = boards_of(request, line).get(key)
+    if board is None:
+        raise Http404
+    name = request.POST.get("name", "").strip() or f"{board.name}, mine"
+    try:
+        made = make_dashboard(request.viewer, name, board.placed, now())  # type: ignore[attr-defined]
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, f"“{made.name}” is yours to arrange.")
+    return _back(request, made.key)
+
+
+@require_POST
+def new(request: HttpRequest) -> HttpResponse:
+    """An empty dashboard of one's own, or the one that was just taken away."""
+    away = request.session.pop(AWAY, None) if request.POST.get("what") == "put back" else None
+    name, tiles = (
+        (away["name"], [tuple(tile) for tile in away["tiles"]]) if away else (request.POST.get("name", ""), [])
+    )
+    try:
+        made = make_dashboard(request.viewer, name, tiles, now())  # type: ignore[attr-defined]
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    return _back(request, made.key)
+
+
+@require_POST
+def change(request: HttpRequest, key: str) -> HttpResponse:
+    """Order, width, adding, taking off; all of it is a new arrangement of the tiles."""
+    board, what = _own_board(request, key), request.POST.get("what", "order")
+    placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
+    tally = request.POST.get("tally", "")
+    number = request.POST.get("number", "")
+    if what == "add" and tally not in {one for one, _ in _addable(request, {key for key, _ in placed})}:
+        raise Http404
+    arranged = _arranged(placed, what, tally, request.POST.get("order", ""))
+    try:
+        arrange(request.viewer, board, arranged, int(number) if number.isdigit() else None, now())  # type: ignore[attr-defined]
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    except BoardChanged as changed:
+        raise Refused(str(changed), 409) from None
+    return _back(request, key)
+
+
+def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str) -> list[tuple[str, bool]]:
+    """The tiles after one change; raises Refused for one that is not accepted."""
+    keys = [key for key, _ in placed]
+    if what == "add":
+        return [*placed, (tally, False)]
+    if what == "order":
+        wanted = order.split(",")
+        if sorted(wanted) != sorted(keys):
+            raise Refused("The order names other tallies than stand here; look at the page anew.", 422)
+        return [placed[keys.index(key)] for key in wanted]
+    if tally not in keys:
+        raise Refused("This tally does not stand here any more; look at the page anew.", 422)
+    at = keys.index(tally)
+    if what == "off":
+        return [one for one in placed if one[0] != tally]
+    if what == "wide":
+        return [(key, not wide if key == tally else wide) for key, wide in placed]
+    step = {"before": -1, "after": 1}.get(what)
+    if step is None:
+        raise Refused(f"“{what[:20]}” is not accepted; accepted: order, add, off, wide, before, after.")
+    to = min(max(at + step, 0), len(placed) - 1)
+    moved = [one for one in placed if one[0] != tally]
+    return [*moved[:to], placed[at], *moved[to:]]
+
+
+@require_POST
+def settings(request: HttpRequest, key: str) -> HttpResponse:
+    """Name, for whom, whether they begin with it; or take the dashboard away."""
+    board, viewer = _own_board(request, key), request.viewer  # type: ignore[attr-defined]
+    try:
+        if request.POST.get("what") == "away":
+            placed = list(board.tiles.order_by("place").values_list("tally", "wide"))
+            request.session[AWAY] = {"name": board.name, "tiles": placed}
+            take_dashboard_away(viewer, board, now())
+            return redirect(f"{reverse('team:page')}?{read_scope(request).query()}")
+        audience = request.POST.get("audience", board.audience)
+        set_dashboard(viewer, board, request.POST.get("name", ""), audience, request.POST.get("starts") == "yes", now())
+    except BoardRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, "The dashboard was saved.")
+    return _back(request, key)
+
+
+@require_safe
+def wall(request: HttpRequest) -> HttpResponse:
+    """Dashboards full screen, one after another: the address names them, the page turns by itself."""
+    line = read_scope(request)
+    boards = boards_of(request, line)
+    asked = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
+    place = request.GET.get("place", "0")
+    at = int(place) % len(asked) if place.isascii() and place.isdigit() else 0
+    named = "&".join(f"boards={key}" for key in asked)
+    board = boards[asked[at]]
+    answer = {
+        "line": line,
+        "board": board,
+        "tiles": tiles_of(request, line, board.placed),
+        "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={at + 1}",
+        "stop": f"{reverse('team:page')}?{line.query()}&board={board.key}",
+        "seconds": WALL_SECONDS,
+        "at": at + 1,
+        "of": len(asked),
+    }
+    return render(request, "team/wall.html", answer)
+
+
+@require_safe
+def pack(request: HttpRequest) -> HttpResponse:
+    """Dashboards one below another, each on a page of its own when printed."""
+    line = read_scope(request)
+    boards = boards_of(request, line)
+    keys = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards]
+    asked = [boards[key] for key in keys] or list(boards.values())
+    if len(asked) > MOST_OF_A_PACK:
+        raise Refused(f"{len(asked)} dashboards are too many for one pack; accepted: up to {MOST_OF_A_PACK}.")
+    packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in asked]
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "page"),
+        "packed": packed,
+        "organisation": grouping(line.book, "company", line.as_of).names[0],
+        "strip": CountStrip(sum(len(tiles) for _, tiles in packed), what="tallies"),
+    }
+    return render(request, "team/pack.html", answer)

@@ -1,0 +1,181 @@
+"""What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
+
+from collections.abc import Iterable, Sequence
+from itertools import chain
+
+import numpy as np
+from django.db.models import Max, Q, QuerySet
+
+from wise_tally.book.attributes import StoredBeside, whole_numbers
+from wise_tally.book.store import shelf
+from wise_tally.core.book import Flags, Standing
+from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
+from wise_tally.core.derived import Grows, derived
+from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
+from wise_tally.core.trees import NONE
+from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
+from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
+from wise_tally.domain.deals.selectors import contacts_by_account, done_contacts
+from wise_tally.web.filter_line import ScopeLine
+
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
+NOTHING = np.iinfo(np.int64).min
+
+
+def beside_of(line: ScopeLine) -> StoredBeside:
+    """What stands beside the book of a page."""
+    assert isinstance(line.book.beside, StoredBeside)
+    return line.book.beside
+
+
+def _numbers(found: "QuerySet[Deal, int]") -> Ints:
+    """Row numbers of a query in its order."""
+    return whole_numbers(found, 1)[:, 0]
+
+
+def deals_where(line: ScopeLine, wanted: Q) -> Flags:
+    """Which deals of the book a condition finds, shape (deals,)."""
+    mask, found = np.zeros(len(line.book.deals.key), dtype=bool), Deal.objects.filter(wanted)
+    index = beside_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
+    mask[index[(index >= 0) & (index < len(mask))]] = True
+    return mask
+
+
+def with_related(related: str, **named: str) -> Q:
+    """Deals that refer to something (`account`, `contact`, `partner`) of such a name.
+
+    The few named so first, then their deals: the other way round every deal would be joined.
+    """
+    model = Deal._meta.get_field(related).related_model
+    assert model is not None
+    assert not isinstance(model, str)
+    return Q(**{f"{related}__in": model._default_manager.filter(**named)})
+
+
+def rank_by(line: ScopeLine, field: str) -> Ints:
+    """The rank of each deal of the book by a column, or by the name of what it refers to (`account__name`), shape (deals,)."""
+    related, _, name = field.partition("__")
+    if name:
+        return _rank_of_related(line, related)
+    rank = np.zeros(len(line.book.deals.key), dtype=np.int64)
+    index = beside_of(line).places(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
+    index = index[(index >= 0) & (index < len(rank))]
+    rank[index] = np.arange(1, len(index) + 1)
+    return rank
+
+
+def _rank_of_related(line: ScopeLine, related: str) -> Ints:
+    refers = beside_of(line).references(related)
+    model = Deal._meta.get_field(related).related_model
+    assert model is not None
+    assert not isinstance(model, str)
+    order = np.array(list(model._default_manager.order_by("name", "pk").values_list("pk", flat=True)), dtype=np.int64)
+    rank_of = np.zeros(int(max(order.max(initial=0), refers.max(initial=0))) + 1, dtype=np.int64)
+    rank_of[order] = np.arange(1, len(order) + 1)
+    return np.where(refers > 0, rank_of[refers], 0)
+
+
+def own_values(line: ScopeLine, field: str) -> dict[int, str]:
+    """Values of an own field by index into the book."""
+    places = line.book.places_by_key
+    rows = OwnFieldValue.objects.filter(field__key=field, field__applies_to="deal")
+    return {places[key]: text for key, text in rows.values_list("subject_key", "value") if key in places}
+
+
+def margins(line: ScopeLine, at: Ints) -> Ints:
+    """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
+    found, deal = line.book.beside.margin(), line.standing.deal[at]
+    return np.where(found.known[deal], found.value_minor[deal], NOTHING)
+
+
+def margins_of(deals: Sequence[int] | None) -> dict[int, int | None]:
+    """Margins of deals by row number, of all with None; None where a line has no cost, absent without lines."""
+    columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
+    lines = DealLine.objects.values_list(*columns)
+    some = [lines] if deals is None else [lines.filter(deal__in=part) for part in _at_once(deals)]
+    by_deal: dict[int, list[int | None]] = {}
+    for deal, quantity, price, cost, discount in chain.from_iterable(some):
+        amount = line_amount(quantity, price, discount or 0)
+        by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
+    return {deal: margin_of_lines(margins) for deal, margins in by_deal.items()}
+
+
+def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
+    """Parts of a list small enough for one statement of SQLite."""
+    return (numbers[first : first + AT_ONCE] for first in range(0, len(numbers), AT_ONCE))
+
+
+def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
+    """Days since the last done contact with the customer, or since the creation where there was none; shape of `at`.
+
+    A deal without a customer counts the contacts about itself. What was done by the end of the as-of day counts.
+    """
+    contacts = done_contacts().filter(at__lt=line.ends_at)
+    book, deal = line.book, line.standing.deal[at]
+    account = beside_of(line).references("account")[deal]
+    by_account = contacts_by_account(line.ends_at)
+    by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
+    asked = np.unique(account)
+    if len(asked) < AT_ONCE // 2:
+        by_account = by_account.filter(pk__in=asked.tolist())
+    accounts = whole_numbers(by_account, 2)
+    last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
+    last[accounts[:, 0]] = accounts[:, 1]
+    met = last[account]
+    alone = whole_numbers(by_deal.values_list("deal_id").annotate(last=Max("at")), 2)
+    own = np.zeros(len(book.deals.key), dtype=np.int64)
+    index = beside_of(line).places(alone[:, 0])
+    there = (index >= 0) & (index < len(own))
+    own[index[there]] = alone[there, 1]
+    met = np.where(account == 0, own[deal], met)
+    return days_since_contact(met, book.deals.created_at[deal], line.standing.cut)
+
+
+def contact_intervals(line: ScopeLine, at: Ints) -> Ints:
+    """Days that may pass between contacts, shape of `at`: by the account's class, else the process, else the usual."""
+    kept, book = kept_intervals(), line.book
+    by_process = np.array([kept.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.ground.processes])
+    deal = line.standing.deal[at]
+    days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(at), dtype=np.int64)
+    if any(subject == INDUSTRY for subject, _ in kept):
+        facet = book.beside.facet("industry")
+        own = np.array([*(kept.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
+        days = np.where(own > 0, own, days)
+    return days
+
+
+def gaps(line: ScopeLine, at: Ints, spent: np.ndarray | None = None) -> Ints:
+    """Contact intervals missed, shape of `at`; `spent` are the days since the last contact where they are at hand."""
+    return contact_gaps(contact_days(line, at) if spent is None else spent, contact_intervals(line, at))
+
+
+def lost_reason_places(line: ScopeLine) -> tuple[tuple[str, ...], Ints]:
+    """Reasons, and the place of each deal's among them, shape of the standing; -1 for deals not lost or without one."""
+    return _reasons(line.standing)
+
+
+@derived(Grows.KEPT)
+def _reasons(standing: Standing) -> tuple[tuple[str, ...], Ints]:
+    found = shelf.lost_reasons()
+    return found.names, found.on(standing)
+
+
+@derived(Grows.KEPT)
+def lost_reasons(standing: Standing) -> dict[int, str]:
+    """Why deals that are in a lost stage were lost, by index into the book."""
+    names, place = _reasons(standing)
+    at = np.flatnonzero(place != NONE)
+    pairs = zip(standing.deal[at].tolist(), place[at].tolist(), strict=True)
+    return {deal: names[reason] for deal, reason in pairs}
+
+
+def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:
+    """The same for a few deals, by row number; what was opened again has none."""
+    wanted = [deal.pk for deal in deals]
+    found: dict[int, str] = {}
+    for part in _at_once(wanted):
+        rows = DealRevision.objects.filter(deal__in=part, void=False)
+        rows = rows.filter(effective_at__lt=line.ends_at).order_by("pk")
+        found |= dict(rows.values_list("deal_id", "lost_reason"))
+    return found

@@ -1,0 +1,1 @@
+"""Tables as files: those that go out, and those that are uploaded."""

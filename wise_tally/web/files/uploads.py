@@ -1,0 +1,111 @@
+"""Uploaded tables: CSV and XLSX become rows of text; what cannot be read is refused with what is accepted."""
+
+import csv
+import io
+import zipfile
+from dataclasses import dataclass
+
+from django.core.files.uploadedfile import UploadedFile
+
+from wise_tally.web.files.workbook import WorkbookRefused, rows_of
+
+MOST_BYTES = 50_000_000
+MOST_UNPACKED = 50_000_000
+
+
+class UploadRefused(Exception):
+    """The file cannot be read as a table."""
+
+
+@dataclass(frozen=True)
+class UploadedTable:
+    """A header and rows of text, each with the line or row of the file on which it begins."""
+
+    header: list[str]
+    rows: list[tuple[int, list[str]]]
+    note: str = ""
+
+    def column(self, name: str) -> int:
+        """Place of a heading."""
+        return self.header.index(name)
+
+
+def read_upload(file: UploadedFile | None) -> UploadedTable:
+    """The table of an uploaded CSV or XLSX file; raises UploadRefused."""
+    if file is None or not file.name:
+        raise UploadRefused("Choose a file; accepted: CSV or XLSX.")
+    if (file.size or 0) > MOST_BYTES:
+        size = (file.size or 0) / 1e6
+        raise UploadRefused(f"The file has {size:.0f} MB; accepted: up to {MOST_BYTES // 1_000_000} MB. Split it.")
+    return read_table(file.name, file.read())
+
+
+def read_table(name: str, content: bytes) -> UploadedTable:
+    """The table of a file's content; the name's ending tells the form."""
+    ending = name.rsplit(".", 1)[-1].lower()
+    if ending == "xlsx":
+        return _xlsx(content)
+    if ending in ("csv", "txt", "tsv"):
+        return _csv(content)
+    raise UploadRefused(f"“{name[:80]}” is neither .csv nor .xlsx; accepted: CSV or XLSX.")
+
+
+def _csv(content: bytes) -> UploadedTable:
+    if content[:2] == b"PK":
+        raise UploadRefused("This is a zip file named .csv; accepted: CSV text, or a workbook named .xlsx.")
+    text, note = _decoded(content)
+    if "\0" in text:
+        raise UploadRefused("The file holds NUL bytes and is no text; accepted: CSV as UTF-8 text.")
+    first = text.split("\n", 1)[0]
+    delimiter = max(",;\t|", key=first.count)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
+    rows: list[tuple[int, list[str]]] = []
+    begins = 1
+    try:
+        for cells in reader:
+            if any(cell.strip() for cell in cells):
+                rows.append((begins, cells))
+            begins = reader.line_num + 1
+    except csv.Error as error:
+        raise UploadRefused(
+            f"Line {reader.line_num} cannot be read as CSV ({error}); accepted: RFC 4180, quotes doubled inside quotes."
+        ) from error
+    return _table(rows, note)
+
+
+def _decoded(content: bytes) -> tuple[str, str]:
+    try:
+        if content[:2] in (b"\xff\xfe", b"\xfe\xff"):
+            return content.decode("utf-16"), ""
+        return content.decode("utf-8-sig"), ""
+    except UnicodeDecodeError:
+        text = content.decode("cp1252", errors="replace")
+        return text, "The file is not UTF-8 and was read as Windows-1252; look at the accents before you go on."
+
+
+def _xlsx(content: bytes) -> UploadedTable:
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as package:
+            if sum(item.file_size for item in package.infolist()) > MOST_UNPACKED:
+                raise UploadRefused("The workbook unpacks to more than 50 MB; accepted: a smaller one, or CSV.")
+            if "[Content_Types].xml" not in package.namelist():
+                raise UploadRefused("This is a zip file named .xlsx, but no workbook; accepted: CSV or XLSX.")
+        rows = rows_of(content)
+    except WorkbookRefused as refused:
+        raise UploadRefused(str(refused)) from refused
+    except zipfile.BadZipFile as error:
+        raise UploadRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
+    return _table(rows, "")
+
+
+def _table(rows: list[tuple[int, list[str]]], note: str) -> UploadedTable:
+    if not rows:
+        raise UploadRefused("The file is empty; accepted: a header line and rows below it.")
+    header = [cell.strip() for cell in rows[0][1]]
+    while header and not header[-1]:
+        header.pop()
+    doubled = sorted({name for name in header if name and header.count(name) > 1})
+    if doubled:
+        raise UploadRefused(f"The heading “{doubled[0]}” stands twice; accepted: headings that differ.")
+    width = len(header)
+    return UploadedTable(header, [(n, (cells + [""] * width)[:width]) for n, cells in rows[1:]], note)

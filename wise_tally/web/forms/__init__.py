@@ -1,0 +1,1 @@
+"""Form fields, and the forms that several pages share."""

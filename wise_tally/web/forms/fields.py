@@ -1,0 +1,112 @@
+"""Form fields that read what people type as kept values, and say what is accepted."""
+
+from collections.abc import Iterable
+from datetime import date
+from typing import Any
+
+from django import forms
+
+from wise_tally.domain.formats import bare, currency_decimals, money_input
+from wise_tally.domain.typed_numbers import typed_money, typed_percent
+
+
+class LedgerForm(forms.Form):
+    """A form in our look: labels above, hints below, faults beside their field."""
+
+    error_css_class = "wrong"
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **{"label_suffix": "", "use_required_attribute": False, **options})
+        for field in self.fields.values():
+            if not isinstance(field.widget, forms.CheckboxInput | forms.RadioSelect | forms.HiddenInput):
+                field.widget.attrs.setdefault("class", "boxed")
+
+    def full_clean(self) -> None:
+        """Read all fields; those with a fault are marked."""
+        super().full_clean()
+        for name in self.errors:
+            if name in self.fields:
+                self.fields[name].widget.attrs["aria-invalid"] = "true"
+
+
+class NameField(forms.CharField):
+    """A name of 1 to 200 characters."""
+
+    def __init__(self, **options: Any) -> None:
+        words = {"required": "A name is needed; accepted: 1 to 200 characters."}
+        super().__init__(**{"max_length": 200, "error_messages": words, **options})
+
+
+class MoneyField(forms.CharField):
+    """Money in minor units, None for nothing typed."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs={"inputmode": "decimal"}), **options})
+
+    def prepare_value(self, value: Any) -> Any:
+        """Kept money as typed."""
+        return money_input(value) if isinstance(value, int) else value
+
+    def clean(self, value: Any) -> Any:
+        """Minor units of what was typed."""
+        text = super().clean(value)
+        return _or_fault(typed_money(text, currency_decimals())) if text else None
+
+
+class PercentField(forms.CharField):
+    """A percentage in basis points, None for nothing typed."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs={"inputmode": "decimal"}), **options})
+
+    def prepare_value(self, value: Any) -> Any:
+        """Kept basis points as typed."""
+        return bare(value) if isinstance(value, int) else value
+
+    def clean(self, value: Any) -> Any:
+        """Basis points of what was typed."""
+        text = super().clean(value)
+        return _or_fault(typed_percent(text)) if text else None
+
+
+class DateField(forms.CharField):
+    """A date as YYYY-MM-DD, None for nothing typed."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**{"required": False, "widget": forms.DateInput(attrs={"type": "date"}), **options})
+
+    def prepare_value(self, value: Any) -> Any:
+        """A kept date as typed."""
+        return value.isoformat() if isinstance(value, date) else value
+
+    def clean(self, value: Any) -> Any:
+        """The date of what was typed."""
+        text = super().clean(value)
+        if not text:
+            return None
+        try:
+            day = date.fromisoformat(text)
+            if len(text) == 10 and 1900 <= day.year < 2200:
+                return day
+        except ValueError:
+            pass
+        raise forms.ValidationError(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD from 1900 to 2199.")
+
+
+class KeyChoice(forms.ChoiceField):
+    """A choice among records by identifier; the form says which, an empty one is none."""
+
+    def clean(self, value: Any) -> Any:
+        """The identifier, None for none."""
+        return super().clean(value) or None
+
+
+def choices_of(records: Iterable[Any], empty: str = "none") -> list[tuple[str, str]]:
+    """Choices of records with key and name, none first."""
+    return [("", empty), *((record.key, record.name) for record in records)]
+
+
+def _or_fault(value: int | str) -> int:
+    if isinstance(value, str):
+        raise forms.ValidationError(value)
+    return value

@@ -1,0 +1,1 @@
+"""One request: its limits, sign-in, session, permissions and refusals."""

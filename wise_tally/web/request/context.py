@@ -1,0 +1,44 @@
+"""What every template knows."""
+
+from typing import Any
+
+from django.conf import settings
+from django.http import HttpRequest
+from django.urls import reverse
+
+from wise_tally.web.request.gate import REQUEST_ID
+
+PLACES = (
+    ("forecast", "Forecast"),
+    ("deals", "Deals"),
+    ("conversion", "Conversion"),
+    ("attainment", "Attainment"),
+    ("team", "Team"),
+    ("setup", "Setup"),
+)
+# Rooms that belong to a place of the head.
+WITHIN = {"imports": "setup", "customers": "deals", "today": "deals"}
+
+
+def page(request: HttpRequest) -> dict[str, Any]:
+    """The six places with the scope carried along, who is signed in, the demo flag."""
+    scope = getattr(request, "scope_line", None)
+    query = f"?{scope.query()}" if scope and scope.query() else ""
+    current = request.resolver_match.app_name if request.resolver_match else ""
+    current = WITHIN.get(current, current)
+    places = [
+        {"name": label, "url": reverse(f"{name}:page") + query, "key": number, "here": name == current}
+        for number, (name, label) in enumerate(PLACES, 1)
+    ]
+    viewer = getattr(request, "viewer", None)
+    pins = request.session.get("pins", []) if viewer and hasattr(request, "session") else []
+    initials = "".join(part[0] for part in viewer.name.split()[:2]) if viewer else ""
+    return {
+        "places": places,
+        "viewer": viewer,
+        "initials": initials,
+        "demo": settings.DEMO,
+        "scope_line": scope,
+        "pins": pins,
+        "request_id": REQUEST_ID.get(),
+    }

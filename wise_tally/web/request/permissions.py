@@ -1,0 +1,48 @@
+"""A page that changes something asks for the right before it reads what was typed; the action asks again."""
+
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.utils.http import url_has_allowed_host_and_scheme
+
+from wise_tally.domain.org.access import May
+
+View = Callable[..., HttpResponse]
+
+
+def changing_needs(right: May) -> Callable[[View], View]:
+    """Only those with the right may post."""
+
+    def decorate(view: View) -> View:
+        @wraps(view)
+        def guarded(request: HttpRequest, *args: Any, **named: Any) -> HttpResponse:
+            if request.method == "POST":
+                request.viewer.require(right)  # type: ignore[attr-defined]
+            return view(request, *args, **named)
+
+        return guarded
+
+    return decorate
+
+
+def all_needs(right: May) -> Callable[[View], View]:
+    """Only those with the right may open the page at all."""
+
+    def decorate(view: View) -> View:
+        @wraps(view)
+        def guarded(request: HttpRequest, *args: Any, **named: Any) -> HttpResponse:
+            request.viewer.require(right)  # type: ignore[attr-defined]
+            return view(request, *args, **named)
+
+        return guarded
+
+    return decorate
+
+
+def safe_next(request: HttpRequest, default: str) -> str:
+    """Where a form asked to go on to, as long as it stays on this host."""
+    asked = request.POST.get("next") or request.GET.get("next") or ""
+    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
+    return asked if safe else default

@@ -1,0 +1,41 @@
+"""Numbers reach HTML only through these filters; `domain/formats.py` says how each is written."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from django import template
+
+from wise_tally.domain import formats
+
+register = template.Library()
+FILTERS = (
+    formats.money,
+    formats.whole,
+    formats.short,
+    formats.hundredths,
+    formats.percent,
+    formats.score,
+    formats.points,
+    formats.bare,
+    formats.times,
+    formats.days,
+    formats.age,
+    formats.count,
+    formats.signed_short,
+    formats.day,
+    formats.iso_day,
+    formats.moment,
+    formats.money_input,
+    formats.quantity,
+    formats.as_words,
+)
+for write in FILTERS:
+    register.filter(write)
+for tag in (formats.currency_sign, formats.plan_value):
+    register.simple_tag(tag)
+
+
+@register.filter
+def at(items: Sequence[Any], place: int) -> Any:
+    """The item at a place of a list."""
+    return items[place]

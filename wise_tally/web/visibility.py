@@ -1,0 +1,161 @@
+"""What a viewer may open: the one door through which pages reach deals, accounts, contacts and leads.
+
+An account or lead is open to its owner and to those above, an account also to whoever may open one of its deals. A lead
+without an owner is open to all, so that somebody takes it up; an account without one to managers and administrators, and
+to all where the organisation says so. `org/access` decides about people.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TypeVar
+
+import numpy as np
+from django.db.models import Q, QuerySet
+from django.http import Http404, HttpRequest
+
+from wise_tally.book.store import Shelved, shelf
+from wise_tally.core.book import Flags
+from wise_tally.domain.deals.account_actions import likely_matches
+from wise_tally.domain.deals.activity_actions import about_of
+from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
+from wise_tally.domain.org.access import May, Viewer, teams_seen
+from wise_tally.domain.org.clock import today
+from wise_tally.domain.org.models import Workspace
+
+Record = TypeVar("Record")
+Talk = TypeVar("Talk", Activity, Note)
+# SQLite takes only so many values in one statement.
+AT_ONCE = 10_000
+
+
+@dataclass(frozen=True)
+class Sight:
+    """What one viewer may open today."""
+
+    viewer: Viewer
+    shelved: Shelved
+
+    @cached_property
+    def people(self) -> frozenset[str] | None:
+        """Identifiers of the people whose deals and customers are open; None for everybody's."""
+        ground, day = self.shelved.book.ground, today()
+        seen = teams_seen(self.viewer, ground, day)
+        if seen is None:
+            return None
+        below = {p.key for i, p in enumerate(ground.people) if ground.team_of(i, day.toordinal()) in seen}
+        return frozenset(below | {self.viewer.key})
+
+    @cached_property
+    def _mask(self) -> Flags:
+        """Which deals of the book are open, shape (deals,): owned by or credited to these people."""
+        book, day = self.shelved.book, today()
+        standing = book.stand(day)
+        mine = np.array([person.key in (self.people or ()) for person in book.ground.people], dtype=bool)
+        mask = np.zeros(len(book.deals.key), dtype=bool)
+        mask[standing.deal] = mine[standing.owner]
+        rows = book.credits.on(day.toordinal())
+        mask[book.credits.deal[rows][mine[book.credits.person[rows]]]] = True
+        return mask
+
+    def sees_deal(self, number: int) -> bool:
+        """Whether the deal of this row number is open."""
+        if self.people is None:
+            return True
+        index = self.shelved.index_of(number)
+        return index is not None and bool(self._mask[index])
+
+    def deals(self, wanted: Q, *related: str, at_most: int | None = None) -> list[Deal]:
+        """The open ones of the deals that a condition finds, the newest first; of the first `at_most` found where it is given."""
+        found = Deal.objects.filter(wanted).select_related(*related).order_by("-created_at", "key")[:at_most]
+        return [deal for deal in found if self.sees_deal(deal.pk)]
+
+    def deal(self, key: str, *related: str) -> Deal:
+        """The deal; raises Http404, also where it is not open, so that nobody learns which identifiers there are."""
+        return self._only(self.deals(Q(key=key), *related))
+
+    def accounts(self) -> QuerySet[Account]:
+        """Accounts that are open."""
+        if self.people is None:
+            return Account.objects.all()
+        mine = Q(owner__key__in=self.people) | Q(pk__in=self._accounts_of_deals)
+        if self.viewer.may(May.CHANGE_DEALS_BELOW) or Workspace.current().all_see_unowned:
+            mine |= Q(owner=None)
+        return Account.objects.filter(mine)
+
+    def account(self, key: str, *related: str) -> Account:
+        """The account; raises Http404, also where it is not open."""
+        return self._only(self.accounts().filter(key=key).select_related(*related))
+
+    def contacts(self) -> QuerySet[Contact]:
+        """People at the accounts that are open."""
+        return Contact.objects.all() if self.people is None else Contact.objects.filter(account__in=self.accounts())
+
+    def contact(self, key: str) -> Contact:
+        """Somebody at a customer's; raises Http404, also where the customer is not open."""
+        return self._only(self.contacts().filter(key=key).select_related("account"))
+
+    def lead(self, key: str, *related: str) -> Lead:
+        """The lead; raises Http404, also where it is not open."""
+        return self._only(self.leads().filter(key=key).select_related(*related))
+
+    def activity(self, key: str) -> Activity:
+        """An activity; raises Http404, also where what it is about is not open."""
+        return self._about_open(Activity.objects.filter(key=key))
+
+    def note(self, key: str) -> Note:
+        """A note; raises Http404, also where what it is about is not open."""
+        return self._about_open(Note.objects.filter(key=key))
+
+    def _about_open(self, found: QuerySet[Talk]) -> Talk:
+        record = self._only(found.select_related("person", "deal", "account", "lead"))
+        about = about_of(record)
+        if isinstance(about, Deal):
+            is_open = self.sees_deal(about.pk)
+        elif about is None:
+            is_open = record.person is not None and record.person.key == self.viewer.key
+        else:
+            is_open = (self.leads() if isinstance(about, Lead) else self.accounts()).filter(pk=about.pk).exists()
+        return self._only([record] if is_open else [])
+
+    def likely_accounts(self, name: str, but: str = "") -> list[Account]:
+        """Accounts that are open and whose name is likely the same customer's."""
+        return likely_matches(name, self.accounts().exclude(key=but))
+
+    def twin_elsewhere(self, name: str) -> str:
+        """In words whom to ask where a customer of such a name is there, but not open; empty where there is none."""
+        if self.people is None:
+            return ""
+        hidden = Account.objects.exclude(pk__in=self.accounts().values("pk")).select_related("owner")
+        twin = next(iter(likely_matches(name, hidden)), None)
+        whom = twin.owner.name if twin and twin.owner else "a manager"
+        return f"A customer of such a name is there already; ask {whom}." if twin else ""
+
+    @staticmethod
+    def _only(found: Iterable[Record]) -> Record:
+        one = next(iter(found), None)
+        if one is None:
+            raise Http404
+        return one
+
+    @cached_property
+    def _accounts_of_deals(self) -> set[int]:
+        numbers = self.shelved.deal_numbers[np.flatnonzero(self._mask)].tolist()
+        found: set[int] = set()
+        for first in range(0, len(numbers), AT_ONCE):
+            some = Deal.objects.filter(pk__in=numbers[first : first + AT_ONCE]).exclude(account=None)
+            found |= set(some.values_list("account_id", flat=True).distinct())
+        return found
+
+    def leads(self) -> QuerySet[Lead]:
+        """Leads that are open."""
+        if self.people is None:
+            return Lead.objects.all()
+        return Lead.objects.filter(Q(owner=None) | Q(owner__key__in=self.people))
+
+
+def sight(request: HttpRequest) -> Sight:
+    """What the viewer of a request may open, worked out once a request."""
+    if not hasattr(request, "sight"):
+        request.sight = Sight(request.viewer, shelf.shelved())  # type: ignore[attr-defined]
+    return request.sight  # type: ignore[attr-defined,no-any-return]

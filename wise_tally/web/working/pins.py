@@ -1,0 +1,206 @@
+"""Pinned figures: one or two workings kept by their address, evaluated again when they are reconciled.
+
+Each place registers how the figures of its workings are counted; nothing but addresses is kept.
+"""
+
+import copy
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlencode, urlsplit
+
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse, QueryDict
+from django.shortcuts import redirect, render
+from django.urls import Resolver404, resolve, reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.book.store import shelf
+from wise_tally.core.errors import CoreError
+from wise_tally.core.reconcile import Counted, Difference, Reconciled, reconcile
+from wise_tally.web.deal_rows import names_of
+from wise_tally.web.filter_line import PARTS, ScopeLine
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+
+MOST_SHOWN = 100
+WORDS = {
+    "not_there": "was not there on that day",
+    "process": "belongs to another process",
+    "territory": "lies in another territory",
+    "whose": "belongs to somebody else",
+    "kept": "is not among the deals that the scope keeps",
+    "basis": "is not in the base of this figure",
+    "status": "has another status",
+    "period": "falls in another period",
+    "category": "stands in another forecast category",
+    "definition": "is not what this figure counts",
+    "value": "adds something else: another amount, probability or share",
+    "": "adds the same to both",
+}
+
+
+@dataclass(frozen=True)
+class PinnedFigure:
+    """A figure with its title, value and scope in words, and the deals it rests on. `basis` says what makes its base."""
+
+    title: str
+    total: str
+    line: ScopeLine
+    basis: str
+    counted: Counted
+
+
+Provider = Callable[[HttpRequest, dict[str, Any]], PinnedFigure]
+PROVIDERS: dict[str, Provider] = {}
+
+
+def provides(name: str) -> Callable[[Provider], Provider]:
+    """Register how the figures of a working (by the name of its address) are counted."""
+
+    def register(provider: Provider) -> Provider:
+        PROVIDERS[name] = provider
+        return provider
+
+    return register
+
+
+def figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
+    """The figure of a working's address for this viewer; None where it can no longer be counted. Once a request."""
+    known: dict[str, PinnedFigure | None] = request.__dict__.setdefault("figures_counted", {})
+    if address not in known:
+        known[address] = _figure_at(request, address)
+    return known[address]
+
+
+def _figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
+    parts = urlsplit(address)
+    try:
+        match = resolve(parts.path)
+    except Resolver404:
+        return None
+    provider = PROVIDERS.get(match.view_name or "")
+    if provider is None:
+        return None
+    asked = copy.copy(request)
+    asked.GET = QueryDict(parts.query)  # type: ignore[assignment]
+    try:
+        return provider(asked, match.kwargs)
+    except (Refused, CoreError, PermissionDenied, Http404):
+        return None
+
+
+@require_POST
+def pin(request: HttpRequest) -> HttpResponse:
+    """Pin the figure of a working, or let all pins go."""
+    back = safe_next(request, reverse("forecast:page"))
+    if request.POST.get("what") == "forget":
+        request.session.pop("pins", None)
+        return redirect(back)
+    address = request.POST.get("address", "")[:2_000]
+    found = figure_at(request, address)
+    if found is None:
+        raise Refused("This figure cannot be pinned; accepted: a figure whose working lists deals.", 422)
+    kept = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
+    request.session["pins"] = [*kept, {"address": address, "title": found.title}][-2:]
+    return redirect(back)
+
+
+@require_safe
+def page(request: HttpRequest) -> HttpResponse:
+    """The two pinned figures side by side."""
+    pins = request.session.get("pins", [])
+    with_address = request.GET.get("with", "")
+    addresses = [entry["address"] for entry in pins]
+    if with_address and with_address not in addresses:
+        addresses = [*addresses[-1:], with_address]
+    figures = [figure_at(request, address) for address in addresses]
+    if len(figures) < 2 or figures[0] is None or figures[1] is None:
+        return render(request, "web/reconcile.html", {"pins": pins, "sides": None})
+    first, second = figures[0], figures[1]
+    result = reconcile(first.counted, second.counted)
+    answer = {
+        "pins": pins,
+        "figures": [first, second],
+        "sides": [
+            _side(f"Only in {first.title}", result.only_first, result.by_reason("only_first"), second),
+            _side(f"Only in {second.title}", result.only_second, result.by_reason("only_second"), first),
+            _side("In both", result.both, {}, None),
+        ],
+    }
+    return render(request, "web/reconcile.html", answer)
+
+
+def _side(
+    title: str, deals: tuple[Difference, ...], reasons: dict[str, int], missing_from: PinnedFigure | None
+) -> dict[str, Any]:
+    """A third of the page: title, reasons with numbers, deals named."""
+    book = shelf.book()
+    shown = deals[:MOST_SHOWN]
+    keys = [book.deals.key[item.deal] for item in shown]
+    names = names_of(book, [item.deal for item in shown])
+    return {
+        "title": title,
+        "total": len(deals),
+        "reasons": [(reason_words(reason, missing_from), number) for reason, number in reasons.items()],
+        "missing_from": missing_from.title if missing_from else "",
+        "rows": [
+            (key, names.get(key, key), item, reason_words(item.reason, missing_from))
+            for key, item in zip(keys, shown, strict=True)
+        ],
+    }
+
+
+def reason_words(reason: str, missing_from: PinnedFigure | None) -> str:
+    """Why a deal is not in a figure; what makes the figure's base is said by name."""
+    if reason == "basis" and missing_from is not None:
+        return f"is not one of the {missing_from.basis}"
+    return WORDS[reason]
+
+
+@dataclass(frozen=True)
+class Summary:
+    """An opened figure against the pinned one, in numbers."""
+
+    pinned: PinnedFigure
+    here: PinnedFigure
+    result: Reconciled
+    address: str
+
+    @property
+    def words(self) -> list[str]:
+        """What is only here or only there, with the commonest reason."""
+        found = [f"{len(self.result.both)} deals in both"]
+        sides = (("only_second", "here", self.pinned), ("only_first", "there", self.here))
+        for side, where, missing_from in sides:
+            if reasons := self.result.by_reason(side):
+                words = reason_words(next(iter(reasons)), missing_from)
+                found.append(f"{sum(reasons.values())} only {where}; most often such a deal {words}")
+        return found
+
+
+def summary(request: HttpRequest) -> Summary | None:
+    """The working that is open against a pinned figure; None without a pin, or for the pinned one itself."""
+    address = request.get_full_path()
+    others = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
+    if not others:
+        return None
+    pinned, here = figure_at(request, others[-1]["address"]), figure_at(request, address)
+    if pinned is None or here is None:
+        return None
+    return Summary(pinned, here, reconcile(pinned.counted, here.counted), address)
+
+
+def counted_list(request: HttpRequest) -> str:
+    """The list of exactly the deals that the opened working counts."""
+    given = [(name, request.GET[name]) for name in PARTS if request.GET.get(name)]
+    asked = [*given, ("status", "all"), ("counted", request.get_full_path())]
+    return f"{reverse('deals:page')}?{urlencode(asked)}"
+
+
+def can_pin(request: HttpRequest) -> bool:
+    """Whether the opened working can be pinned."""
+    match = request.resolver_match
+    return (
+        match is not None and match.view_name in PROVIDERS and figure_at(request, request.get_full_path()) is not None
+    )
