@@ -28,11 +28,11 @@ def _fixed_day(monkeypatch):
 @pytest.fixture(autouse=True)
 def _fresh_shelf():
     """Each test has its own database state, so no book may be left from the one before."""
-    from wise_tally.book.store import shelf
+    from wise_tally.book.store import books
 
-    shelf.forget()
+    books.forget()
     yield
-    shelf.forget()
+    books.forget()
 
 
 MADE = {}
@@ -42,7 +42,7 @@ atexit.register(shutil.rmtree, os.path.dirname(KEPT), ignore_errors=True)
 
 
 @receiver(connection_created)
-def _beside(connection, **named):
+def _shifted(connection, **named):
     """The demo's rows stand in a file beside every connection, so that they are put back without leaving SQLite."""
     connection.connection.execute("ATTACH DATABASE ? AS kept", (KEPT,))
 

@@ -56,14 +56,14 @@ def test_rows_become_core_records_only_in_the_shelf_and_views_do_not_save():
             made = {
                 n.func.id for n in ast.walk(ast.parse(text)) if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)
             }
-            assert not made & {"Revisions", "Credits", "Ground", "Book", "Standing"}, path
+            assert not made & {"Revisions", "Credits", "ReferenceData", "Book", "BookAsOf"}, path
         if path.name == "views.py":
             assert ".save(" not in text, path
             functions = [n for n in ast.parse(text).body if isinstance(n, ast.FunctionDef)]
             assert all(n.end_lineno - n.lineno <= 40 for n in functions), path
 
 
-# Whose rows a viewer may see is decided in `scope/seen`; pages have no other way to them.
+# Whose rows a viewer may see is decided in `web/visibility.py`; pages have no other way to them.
 OWNED = {"Account", "Contact", "Lead", "Deal", "Activity", "Note"}
 
 
@@ -82,8 +82,9 @@ def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_s
 # How somebody likes a page drawn, the entries themselves, and what a restore ends, which is written down itself.
 NO_ENTRY = {"set_preference", "audit", "end_every", "another_database", "ensure_categories"}
 # Parts of actions: whoever calls them writes.
-PARTS = {"_contact_of", "_put", "_raise", "_restore_beside", "_write_contacts", "_write_details", "_write_next",
-         "_write_payments", "keep_answers", "keep_details", "keep_own", "move_all", "restore_answers", "write_details"}  # fmt: skip
+PARTS = {"_contact_of", "_put", "_raise", "_restore_replaced", "_write_contacts", "_write_details", "_write_next",
+         "_write_payments", "keep_answers", "keep_details", "keep_own", "move_all", "restore_answers",
+         "send_notices", "write_details"}  # fmt: skip
 COMMON = {
     "create",
     "delete",

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.lines import Filter
 from wise_tally.core.working import forecast_working
 from wise_tally.domain.formats import money, short
@@ -23,12 +23,14 @@ def company(name, as_of=AS_OF):
 
 def weighted_in_stage(key, probability):
     """What the open deals of a stage would weigh at another probability, rounded per deal."""
-    book = shelf.book()
-    standing = book.stand(__import__("datetime").date(2026, 11, 23))
-    found = forecast_working(book, standing, book.ground.fiscal.parse(QUARTER), Filter(), "weighted_open", "company", 0)
-    at = {int(deal): place for place, deal in enumerate(standing.deal)}
-    stage = next(i for i, s in enumerate(book.ground.stages) if s.key == key)
-    inside = [d for d in found.counted if standing.stage[at[d.deal]] == stage]
+    book = books.current()
+    snapshot = book.as_of(__import__("datetime").date(2026, 11, 23))
+    found = forecast_working(
+        book, snapshot, book.reference.fiscal.parse(QUARTER), Filter(), "weighted_open", "company", 0
+    )
+    at = {int(deal): place for place, deal in enumerate(snapshot.deal)}
+    stage = next(i for i, s in enumerate(book.reference.stages) if s.key == key)
+    inside = [d for d in found.counted if snapshot.stage[at[d.deal]] == stage]
     now = sum(d.value_minor for d in inside)
     return now, sum(half_even(d.amount_minor * probability / 100) for d in inside)
 
@@ -96,7 +98,7 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
     assert shown["x"] + shown["width"] <= box["x"], "the panel does not cover the figure it explains"
     page.keyboard.press("Escape")
     expect(panel.locator("h2")).to_have_count(0)
-    # Last week, through the scope line.
+    # Last week, through the filter line.
     page.locator(".scope summary").last.click()
     page.click("text=a week ago")
     expect(page.locator(".band")).to_contain_text("16 Nov 2026")

@@ -12,12 +12,12 @@ from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents, half_even, local
 from tests.support.random_world import random_world
 from tests.support.world import World, ask, moment
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import DaysOf, deals_needed, ranks, so_far
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import payments_in
 from wise_tally.core.commission import StatedLine, commissions, since_statement, summed
-from wise_tally.core.derived import Kept
+from wise_tally.core.derived import Cache
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
@@ -47,9 +47,9 @@ def test_a_part_meets_the_same_part(start_month, as_of, kind, before, year):
     period = fiscal.containing(day, kind)
     now, then = same_days(fiscal, period, day)
     assert (now.starts_on, now.ends_on) == (period.starts_on, day)
-    assert then.starts_on == fiscal.beside(period, -1).starts_on
+    assert then.starts_on == fiscal.shifted(period, -1).starts_on
     over = day >= period.ends_on
-    assert then.ends_on == (fiscal.beside(period, -1).ends_on if over else date.fromisoformat(before))
+    assert then.ends_on == (fiscal.shifted(period, -1).ends_on if over else date.fromisoformat(before))
     assert same_days(fiscal, period, day, YEAR)[1].ends_on == date.fromisoformat(year)
 
 
@@ -71,12 +71,12 @@ def test_what_is_still_needed_and_places():
 @pytest.mark.parametrize("seed", SEEDS)
 def test_deals_needed_and_sums_so_far_equal_plain_python(seed, tmp_path):
     world = random_world(seed, 80).read(tmp_path)
-    book = shelf.book()
+    book = books.current()
     day = date(2025, 11, 30)
-    standing, naive = book.stand(day), Naive(world.tables, day)
-    span = book.ground.fiscal.parse("2024-01-01/2025-11-30")
+    snapshot, naive = book.as_of(day), Naive(world.tables, day)
+    span = book.reference.fiscal.parse("2024-01-01/2025-11-30")
     plain = naive.forecast(span.starts_on, span.ends_on, "person")
-    for row in forecast(book, standing, span, Filter(), "person"):
+    for row in forecast(book, snapshot, span, Filter(), "person"):
         of = plain[row.key]
         lost = sum(
             1
@@ -91,9 +91,9 @@ def test_deals_needed_and_sums_so_far_equal_plain_python(seed, tmp_path):
             wanted = -(-exact.numerator // exact.denominator)
         assert deals_needed(10_000_000, row) == wanted
         assert deals_needed(None, row) is None
-    months = book.ground.fiscal.months_of(2026)
+    months = book.reference.fiscal.months_of(2026)
     for measure, unit in (("amount", "amount"), ("deals", None)):
-        found = so_far(book, valued(book, standing, measure), months, Filter(), ("company", 0))
+        found = so_far(book, valued(book, snapshot, measure), months, Filter(), ("company", 0))
         for one in found:
             won = [
                 s[unit] if unit else 100
@@ -108,7 +108,7 @@ def test_deals_needed_and_sums_so_far_equal_plain_python(seed, tmp_path):
 def test_money_adds_up_in_any_scope(seed, tmp_path):
     """Per person = team = company, territory = company with those without, equal to `figures attainment`; ten scopes a world."""
     random_world(seed, 50).read(tmp_path)
-    book, random = shelf.book(), Random(f"scopes{seed}")
+    book, random = books.current(), Random(f"scopes{seed}")
     for _ in range(10):
         start = date(2024, 1, 1) + timedelta(days=random.randrange(500))
         text = f"{start}/{start + timedelta(days=random.randrange(20, 400))}"
@@ -120,11 +120,13 @@ def test_money_adds_up_in_any_scope(seed, tmp_path):
         }
         for answer in answers.values():
             answer.pop("scope")
-        tree = book.ground.team_tree(day)
-        roots = {book.ground.teams[i].key for i in tree.children(-1)} | {None}
-        above = book.ground.territory_tree(day)
+        tree = book.reference.team_tree(day)
+        roots = {book.reference.teams[i].key for i in tree.children(-1)} | {None}
+        above = book.reference.territory_tree(day)
         first = {"x", "y"} if narrowed["territory"] is None else {narrowed["territory"]}
-        tops = {book.ground.territories[i].key for i in above.children(-1)} if narrowed["territory"] is None else first
+        tops = (
+            {book.reference.territories[i].key for i in above.children(-1)} if narrowed["territory"] is None else first
+        )
         for figure in ("won", "open"):
             whole = cents(answers["company"][""][figure])
             sums = {
@@ -213,7 +215,7 @@ def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
 
     world = with_commissions(seed).read(tmp_path)
     RateAboveQuota.objects.create(person=Person.objects.get(key="a"), from_on=date(2020, 1, 1), rate_bp=900)
-    book, fiscal = shelf.book(), FiscalCalendar(4)
+    book, fiscal = books.current(), FiscalCalendar(4)
     rates = {
         key: [
             (date.fromisoformat(r["from_on"]), Fraction(r["rate"]))
@@ -231,21 +233,21 @@ def test_commissions_equal_a_loop_over_deals(seed, tmp_path):
     for text in ("FY2025-Q2", "FY2025-Q4", "FY2026-Q1", "FY2026-Q2", "FY2026-M04"):
         period, day = fiscal.parse(text), date(2026, 1, 31)
         naive = Naive(world.tables, day)
-        found = commissions(book, book.stand(day), period, Filter(), rates_of("person"))
+        found = commissions(book, book.as_of(day), period, Filter(), rates_of("person"))
         plain = plain_commissions(
             naive, rates, {"a": Fraction(9)}, quota, lambda on, p=period: fiscal.containing(on, p.kind), period
         )
-        keys = [person.key for person in book.ground.people]
+        keys = [person.key for person in book.reference.people]
         shown = [
             (keys[f.subject], book.deals.key[f.deal], date.fromordinal(f.on), f.amount_minor, f.commission_minor)
             for f in found
         ]
         assert sorted(shown, key=str) == plain
         assert sum(one.commission_minor for one in summed(found)) == sum(row[4] or 0 for row in plain)
-    standing = book.stand(date(2026, 1, 31))
+    snapshot = book.as_of(date(2026, 1, 31))
     months = [fiscal.part(2026, "month", n) for n in (1, 2, 3)]
-    whole = commissions(book, standing, fiscal.parse("FY2026-Q1"), Filter(), rates_of("person"))
-    kept = [line for m in months for line in commissions(book, standing, m, Filter(), rates_of("person"))]
+    whole = commissions(book, snapshot, fiscal.parse("FY2026-Q1"), Filter(), rates_of("person"))
+    kept = [line for m in months for line in commissions(book, snapshot, m, Filter(), rates_of("person"))]
     assert sum(line.amount_minor for line in kept) == sum(line.amount_minor for line in whole)
 
 
@@ -297,9 +299,9 @@ def occurrences(row, until):
 def test_the_cash_calendar_equals_a_loop_over_payments(seed, tmp_path):
     """By month, won in full and open weighted per payment; and a person's are the credited parts, which add up."""
     world = with_payments(seed).read(tmp_path)
-    book, day = shelf.book(), window(seed)[2]
-    standing, naive = book.stand(day), Naive(world.tables, day)
-    months = book.ground.fiscal.months_of(2025)
+    book, day = books.current(), window(seed)[2]
+    snapshot, naive = book.as_of(day), Naive(world.tables, day)
+    months = book.reference.fiscal.months_of(2025)
     plain = {m.text: {"won": 0, "open": 0} for m in months}
     for row in world.tables["payments"]:
         state = naive.states.get(row["deal_id"])
@@ -313,13 +315,13 @@ def test_the_cash_calendar_equals_a_loop_over_payments(seed, tmp_path):
             month = next((m for m in months if m.starts_on <= on <= m.ends_on), None)
             if month:
                 plain[month.text][state["kind"]] += half_even(cents(row["amount"]) * state["probability"] / 100)
-    plans = book.beside.plans()
-    whole = payments_in(book, standing, plans, months, Filter())
+    plans = book.attributes.plans()
+    whole = payments_in(book, snapshot, plans, months, Filter())
     from wise_tally.core.cash import cash_calendar
 
-    for one in cash_calendar(standing, whole, months):
+    for one in cash_calendar(snapshot, whole, months):
         assert (one.won_minor, one.open_minor) == (plain[one.period.text]["won"], plain[one.period.text]["open"])
-    parts = [payments_in(book, standing, plans, months, Filter(person=p)) for p in range(len(book.ground.people))]
+    parts = [payments_in(book, snapshot, plans, months, Filter(person=p)) for p in range(len(book.reference.people))]
     assert sum(int(p.value_minor.sum()) for p in parts) == int(whole.value_minor.sum())
 
 
@@ -332,9 +334,9 @@ def test_months_of_the_calendar_are_cut_to_the_period(tmp_path, rf):
     for due in ("2025-05-14", "2025-05-15", "2025-06-30", "2025-07-10", "2025-07-11"):
         world.add("payments", deal_id="d1", due_on=due, amount="10.00")
     world.read(tmp_path)
-    book = shelf.book()
-    period = book.ground.fiscal.parse("2025-05-15/2025-07-10")
-    line = SimpleNamespace(book=book, standing=book.stand(date(2026, 1, 1)), period=period, scope=Filter())
+    book = books.current()
+    period = book.reference.fiscal.parse("2025-05-15/2025-07-10")
+    line = SimpleNamespace(book=book, snapshot=book.as_of(date(2026, 1, 1)), period=period, scope=Filter())
     cash = Cash(line)
     assert [(str(m.starts_on), str(m.ends_on)) for m in cash.months] == [
         ("2025-05-15", "2025-05-31"),
@@ -364,9 +366,9 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
         world.add("activities", activity_id=f"v{number}", kind=kind, at=at, status=status, person_id=person)
     world.quota("person", "a", "2024-01-01", "2026-12-31", "1096", metric="activities", activity_kind="phone")
     world.read(tmp_path)
-    book = shelf.book()
-    line = SimpleNamespace(book=book, as_of=day, kept=Kept())
-    period, naive = book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
+    book = books.current()
+    line = SimpleNamespace(book=book, as_of=day, cache=Cache())
+    period, naive = book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
     from datetime import datetime
 
     for kind in ("", "phone", "web_visit"):
@@ -387,7 +389,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
                 team = naive.above("team", naive.team(person, on)) or [None]
                 for node in {"company": [""], "person": [person], "team": team}[by]:
                     plain[node] += 100
-            found = activity_attainment(book, book.stand(day), period, Filter(), by, done)
+            found = activity_attainment(book, book.as_of(day), period, Filter(), by, done)
             assert {r.forecast.key: r.forecast.won for r in found if r.forecast.won} == dict(plain)
             if by == "person":
                 quota = next(r.forecast.quota for r in found if r.forecast.key == "a")

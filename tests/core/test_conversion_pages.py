@@ -12,17 +12,17 @@ from sklearn.metrics import brier_score_loss
 from tests.support.naive import ZONE, Naive, cents, local
 from tests.support.random_world import random_world
 from tests.support.world import World
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.backtest import back_test, brier, checkpoints
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
+from wise_tally.core.forecast_accuracy import middle_of, rep_records
 from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in
 from wise_tally.core.lines import Filter
-from wise_tally.core.lost import crossed, lost_by, lost_from, lost_in, months_lost
-from wise_tally.core.over_time import spans, usual, velocity
-from wise_tally.core.rep_record import middle_of, rep_records
-from wise_tally.core.seen import decided_in, set_and_seen
-from wise_tally.core.seen_weight import look_back_of, seen_probabilities
+from wise_tally.core.loss_reasons import crossed, lost_by, lost_from, lost_in, months_lost
+from wise_tally.core.monthly_trend import spans, usual, velocity
+from wise_tally.core.observed_rates import decided_in, probability_check
+from wise_tally.core.observed_weight import look_back_of, observed_probabilities
 from wise_tally.core.size_bands import NAMES, SIZE, with_size_bands
 from wise_tally.core.time_in_stage import stay_lines, summed, time_in_stage
 
@@ -58,11 +58,11 @@ def test_what_is_unusual_follows_the_scaled_deviation_of_scipy():
 def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
     world = random_world(seed + 20, 80)
     world.read(tmp_path)
-    book, naive = shelf.book(), Naive(world.tables, AS_OF)
-    standing = book.stand(AS_OF)
-    fiscal = book.ground.fiscal
-    months = tuple(fiscal.beside(fiscal.containing(AS_OF, "month"), step) for step in range(-20, 1))
-    for found in spans(book, standing, months, SCOPE):
+    book, naive = books.current(), Naive(world.tables, AS_OF)
+    snapshot = book.as_of(AS_OF)
+    fiscal = book.reference.fiscal
+    months = tuple(fiscal.shifted(fiscal.containing(AS_OF, "month"), step) for step in range(-20, 1))
+    for found in spans(book, snapshot, months, SCOPE):
         inside = lambda day, p=found.period: p.starts_on <= day <= p.ends_on  # noqa: E731
         created = [k for k in naive.states if inside(local(datetime.fromisoformat(naive.deals[k]["created_at"])))]
         closed = [k for k, s in naive.states.items() if s["closed_on"] and inside(s["closed_on"])]
@@ -71,16 +71,16 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
         assert (found.created, found.created_value) == (len(created), amount(created))
         assert (found.won, found.lost, found.won_value) == (len(won), len(closed) - len(won), amount(won))
     period = fiscal.parse("2025-01-01/2025-11-20")
-    at = lost_in(book, standing, period, SCOPE)
+    at = lost_in(book, snapshot, period, SCOPE)
     lost = {
         k
         for k, s in naive.states.items()
         if s["kind"] == "lost" and period.starts_on <= s["closed_on"] <= period.ends_on
     }
-    assert {book.deals.key[int(d)] for d in standing.deal[at]} == lost
-    stages = book.ground.stages
-    for place, stage in zip(at, lost_from(book, standing, at), strict=True):
-        key = book.deals.key[int(standing.deal[place])]
+    assert {book.deals.key[int(d)] for d in snapshot.deal[at]} == lost
+    stages = book.reference.stages
+    for place, stage in zip(at, lost_from(book, snapshot, at), strict=True):
+        key = book.deals.key[int(snapshot.deal[place])]
         rows = [r for r in naive.revisions[key] if r["at"] < naive.cut]
         stood = [r["stage_id"] for r in rows if naive.stages[r["stage_id"]]["kind"] == "open"]
         if key in naive.short:
@@ -88,24 +88,24 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
         furthest = max(stood, key=lambda s: naive.stages[s]["position"], default=None)
         assert (stages[stage].key if stage >= 0 else None) == furthest
     nobody = np.zeros(0, dtype=np.int64)
-    found = lost_by(standing, ((at, standing.owner[at]), (nobody, nobody)))
+    found = lost_by(snapshot, ((at, snapshot.owner[at]), (nobody, nobody)))
     assert (found.whole.deals, found.whole.amount_minor) == (len(lost), sum(naive.states[k]["amount"] for k in lost))
     assert sum(found.share(row) for row in found.rows) == pytest.approx(1) or not lost
     # Month by person: each pair counts the deals of a loop, and only pairs that occur are there.
-    pairs = crossed(standing, at, months_lost(standing, at, period.starts_on), standing.owner[at])
+    pairs = crossed(snapshot, at, months_lost(snapshot, at, period.starts_on), snapshot.owner[at])
     expected: dict[tuple[int, str], list[int]] = {}
     for key in lost:
         state = naive.states[key]
         month = (state["closed_on"].year - 2025) * 12 + state["closed_on"].month - 1
         expected.setdefault((month, state["owner"]), []).append(state["amount"])
-    people = [person.key for person in book.ground.people]
+    people = [person.key for person in book.reference.people]
     assert {(month, people[owner]): cell for (month, owner), cell in pairs.items()} == {
         pair: (len(amounts), sum(amounts)) for pair, amounts in expected.items()
     }
-    found = velocity(book, standing, period, SCOPE)
+    found = velocity(book, snapshot, period, SCOPE)
     assert found.open_deals == sum(s["kind"] == "open" for s in naive.states.values())
     if found.per_day:
-        whole = spans(book, standing, (period,), SCOPE)[0]
+        whole = spans(book, snapshot, (period,), SCOPE)[0]
         expected = (
             found.open_deals * whole.won / (whole.won + whole.lost) * whole.won_value / whole.won / whole.days_to_win
         )
@@ -118,27 +118,29 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     """Each guess is the forecast of that day; with seen rates it never uses a deal decided later."""
     world = random_world(seed + 40, 120)
     world.read(tmp_path)
-    book = shelf.book()
-    standing = book.stand(AS_OF)
-    quarters = tuple(book.ground.fiscal.beside(book.ground.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3))
-    found = back_test(book, standing, quarters, SCOPE)
+    book = books.current()
+    snapshot = book.as_of(AS_OF)
+    quarters = tuple(
+        book.reference.fiscal.shifted(book.reference.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3)
+    )
+    found = back_test(book, snapshot, quarters, SCOPE)
     assert [g.period for g in found.guesses] == [q for q in quarters for _ in range(3)]
     squares = defaultdict(list)
     for guess in found.guesses:
-        then = book.stand(guess.on)
+        then = book.as_of(guess.on)
         assert guess.on in checkpoints(guess.period)
         assert guess.as_set == forecast(book, then, guess.period, SCOPE, "company")[0].weighted
-        assert guess.won == forecast(book, standing, guess.period, SCOPE, "company")[0].won
-        seen = seen_probabilities(book, then, guess.period)
-        assert seen.look_back == look_back_of(guess.period)
+        assert guess.won == forecast(book, snapshot, guess.period, SCOPE, "company")[0].won
+        observed = observed_probabilities(book, then, guess.period)
+        assert observed.look_back == look_back_of(guess.period)
         for at in range(len(then.deal)):
             if (
                 then.kind[at]
                 or not guess.period.starts_on.toordinal() <= then.expected_close[at] <= guess.period.ends_on.toordinal()
             ):
                 continue
-            now = standing.kind[np.searchsorted(standing.deal, then.deal[at])]
-            if now and book.ground.categories[then.category[at]].counted:
+            now = snapshot.kind[np.searchsorted(snapshot.deal, then.deal[at])]
+            if now and book.reference.categories[then.category[at]].counted:
                 squares[int(then.stage[at])].append((then.probability_bp[at] / 10_000 - (now == 1)) ** 2)
     assert {s.stage: (s.deals, pytest.approx(s.as_set)) for s in found.scores} == {
         stage: (len(values), np.mean(values)) for stage, values in squares.items()
@@ -146,7 +148,7 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     period = quarters[0]
     naive = Naive(world.tables, AS_OF)
     then, end = (Naive(world.tables, day) for day in (middle_of(period), period.ends_on))
-    records = rep_records(book, standing, period, Filter())
+    records = rep_records(book, snapshot, period, Filter())
     due = defaultdict(lambda: [0, 0])
     for key, state in then.states.items():
         counted = state["kind"] == "open" and state["category"] in then.counted
@@ -159,7 +161,7 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
             for person in then.shares(key):
                 due[person][0] += 1
                 due[person][1] += bool(later)
-    people = [person.key for person in book.ground.people]
+    people = [person.key for person in book.reference.people]
     assert {people[p]: [r.due, r.slipped] for p, r in records.items() if r.due} == dict(due)
     assert naive.states.keys() >= then.states.keys()
 
@@ -168,27 +170,27 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
 def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists(tmp_path):
     world = random_world(77, 150)
     world.read(tmp_path)
-    book = shelf.book()
-    standing, period = book.stand(AS_OF), book.ground.fiscal.parse("2024-01-01/2025-11-20")
-    banded = with_size_bands(book, standing, SCOPE)
-    groups = {g.name: g for g in conversion(banded, standing, period, SCOPE, ConversionOptions(), SIZE)}
+    book = books.current()
+    snapshot, period = book.as_of(AS_OF), book.reference.fiscal.parse("2024-01-01/2025-11-20")
+    banded = with_size_bands(book, snapshot, SCOPE)
+    groups = {g.name: g for g in conversion(banded, snapshot, period, SCOPE, ConversionOptions(), SIZE)}
     assert set(groups) <= set(NAMES)
-    whole = conversion(book, standing, period, SCOPE, ConversionOptions())[0]
+    whole = conversion(book, snapshot, period, SCOPE, ConversionOptions())[0]
     assert sum(g.totals.created for g in groups.values()) == whole.totals.created
-    amounts = sorted(standing.amount_minor.tolist())
+    amounts = sorted(snapshot.amount_minor.tolist())
     small = sum(a <= amounts[(len(amounts) - 1) // 4] for a in amounts)
     assert groups[NAMES[0]].totals.created <= small
-    for group in set_and_seen(banded, standing, period, SCOPE, SIZE):
+    for group in probability_check(banded, snapshot, period, SCOPE, SIZE):
         for rate in group.stages:
-            at = decided_in(banded, standing, period, SCOPE, rate.stage, (SIZE, group.node))
-            assert (len(at), int((standing.kind[at] == 1).sum())) == (rate.decided, rate.won)
+            at = decided_in(banded, snapshot, period, SCOPE, rate.stage, (SIZE, group.node))
+            assert (len(at), int((snapshot.kind[at] == 1).sum())) == (rate.decided, rate.won)
     # A deal's stays added up: as many lines as deals that stood in the stage, the same time in all.
-    lines = stay_lines(book, standing, period, SCOPE)
+    lines = stay_lines(book, snapshot, period, SCOPE)
     once = summed(lines)
     assert int(once.seconds.sum()) == int(lines.seconds.sum())
     assert len(once.deal) == len(set(zip(lines.deal.tolist(), lines.stage.tolist(), strict=True)))
-    per_deal = time_in_stage(book, standing, period, SCOPE, per_deal=True)[0].stages
-    assert [s.running for s in per_deal] == [s.running for s in time_in_stage(book, standing, period, SCOPE)[0].stages]
+    per_deal = time_in_stage(book, snapshot, period, SCOPE, per_deal=True)[0].stages
+    assert [s.running for s in per_deal] == [s.running for s in time_in_stage(book, snapshot, period, SCOPE)[0].stages]
 
 
 @pytest.mark.django_db
@@ -197,7 +199,7 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     world.deal("d1", ("2025-02-01", "s1", 100, None), ("2025-03-01", "w", 100, None))
     world.deal("d2", ("2025-02-01", "s1", 50, None), ("2025-04-01", "l", 50, None))
     world.read(tmp_path)
-    standing = shelf.book().stand(AS_OF)
+    snapshot = books.current().as_of(AS_OF)
     came = int(datetime(2025, 1, 22, 9, tzinfo=ZONE).timestamp())
     closed = came + 10 * 86_400
     status = [STATUSES.index(name) for name in (QUALIFIED, NEW, QUALIFIED, "dropped", NEW)]
@@ -214,20 +216,22 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
             )
         )
     )
-    whole = lead_figures(standing, leads)
+    whole = lead_figures(snapshot, leads)
     assert (whole.leads, whole.open, whole.dropped, whole.qualified, whole.deals) == (5, 1, 1, 3, 2)
     assert (whole.won, whole.lost, whole.won_minor) == (1, 1, cents("100"))
     assert whole.days_to_qualify == 10
     between = datetime(2025, 3, 1, 9, tzinfo=ZONE) - datetime(2025, 1, 22, 9, tzinfo=ZONE)
     assert whole.days_to_win == pytest.approx(between / timedelta(days=1))
-    assert lead_figures(standing, leads, 1).won_rate == 0
-    assert lead_figures(standing, leads, -1).qualified_rate == 0
+    assert lead_figures(snapshot, leads, 1).won_rate == 0
+    assert lead_figures(snapshot, leads, -1).qualified_rate == 0
     # As of a day before it was closed, a lead was still being worked on; owners and local days make the scope.
-    book = shelf.book()
-    early, period = book.stand(date(2025, 1, 25)), book.ground.fiscal.parse("2025-01-22/2025-01-22")
-    assert len(leads_in(book, standing, leads, book.ground.fiscal.parse("2025-01-23/2025-12-31"), Filter()).value) == 0
+    book = books.current()
+    early, period = book.as_of(date(2025, 1, 25)), book.reference.fiscal.parse("2025-01-22/2025-01-22")
+    assert (
+        len(leads_in(book, snapshot, leads, book.reference.fiscal.parse("2025-01-23/2025-12-31"), Filter()).value) == 0
+    )
     then = lead_figures(early, leads_in(book, early, leads, period, Filter()))
     assert (then.leads, then.open, then.qualified) == (5, 5, 0)
-    assert len(leads_in(book, standing, leads, period, Filter(person=1)).value) == 1
-    of_first = next(i for i, team in enumerate(book.ground.teams) if team.key == "t1")
-    assert len(leads_in(book, standing, leads, period, Filter(team=of_first)).value) == 3
+    assert len(leads_in(book, snapshot, leads, period, Filter(person=1)).value) == 1
+    of_first = next(i for i, team in enumerate(book.reference.teams) if team.key == "t1")
+    assert len(leads_in(book, snapshot, leads, period, Filter(team=of_first)).value) == 3

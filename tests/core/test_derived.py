@@ -11,8 +11,8 @@ import pytest
 
 import wise_tally.config.urls  # noqa: F401 - every module that declares a derived value is loaded
 from tests.support.random_world import random_world
-from wise_tally.book.store import shelf
-from wise_tally.core.book import Book, Standing
+from wise_tally.book.store import books
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.derived import DECLARED, OWNERS, Grows
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.lines import Filter
@@ -30,24 +30,25 @@ def owner_of(one):
 OF_BOOKS = [
     one
     for one in DECLARED
-    if owner_of(one) in ("standing", "book") or one.compute.__qualname__.startswith(("Book.", "Standing."))
+    if owner_of(one) in ("snapshot", "book") or one.compute.__qualname__.startswith(("Book.", "BookAsOf."))
 ]
 
 
 def samples(book, days):
     """What each further parameter of a derived value may be; a parameter of another name belongs here."""
-    period = [book.ground.fiscal.parse(text) for text in ("FY2024", "2024-01-05/2024-03-20")]
+    period = [book.reference.fiscal.parse(text) for text in ("FY2024", "2024-01-05/2024-03-20")]
     scopes = [Filter(), Filter(process=0), Filter(team=1), Filter(person=0, only=(("source", 0),))]
     return {
         "process": [0],
         "period": period,
         "periods": [tuple(period)],
         "scope": scopes,
-        "order": [book.ground.open_stages(0)],
+        "order": [book.reference.open_stages(0)],
         "measure": MEASURES,
         "basis": BASES,
         "by": ["company", "person", "source"],
         "as_of": days,
+        "day": days,
         "on": days,
         "quota_minor": [None, 1_000_000],
         "most": [3],
@@ -56,20 +57,20 @@ def samples(book, days):
 
 def ask_everything(book, days):
     """Compute each declared value of the book and of each of its standings in every way."""
-    known, standings = samples(book, days), [book.stand(day) for day in days]
+    known, snapshots = samples(book, days), [book.as_of(day) for day in days]
     for one in OF_BOOKS:
         names = list(signature(one.compute).parameters)
-        of_standing = owner_of(one) == "standing" or one.compute.__qualname__.startswith("Standing.")
-        for owner in standings if of_standing else [book]:
+        of_snapshot = owner_of(one) == "snapshot" or one.compute.__qualname__.startswith("BookAsOf.")
+        for owner in snapshots if of_snapshot else [book]:
             first = (book, owner)[1 - one.owner :]
             for rest in product(*(known[name] for name in names[one.owner + 1 :])):
                 one.of(*first, *rest)
 
 
 def same(found, fresh, book, path):
-    """Whether two values are equal to the last bit; of a standing its states and all that it keeps."""
-    if isinstance(fresh, Standing):
-        for name, kept in ((one, value) for one, value in found.__dict__.items() if one != "kept"):
+    """Whether two values are equal to the last bit; of a snapshot its states and all that it keeps."""
+    if isinstance(fresh, BookAsOf):
+        for name, kept in ((one, value) for one, value in found.__dict__.items() if one != "cache"):
             same(kept, getattr(fresh, name), book, (*path, name))
         check_kept(found, fresh, book, path)
     elif isinstance(fresh, np.ndarray):
@@ -89,7 +90,7 @@ def same(found, fresh, book, path):
 
 def check_kept(owner, fresh, book, path=()):
     """Each value that an owner keeps against that which `fresh` computes from nothing; `book` is the fresh one."""
-    for one, key, value in owner.kept.items():
+    for one, key, value in owner.cache.items():
         if one not in OF_BOOKS:
             continue
         SEEN_CARRIED.add(one)
@@ -116,19 +117,19 @@ def parted(whole, random):
     first = {int(np.searchsorted(rev.deal, deal)) for deal in range(count)}
     rows = np.array(sorted(chosen - first), dtype=np.int64)
     kept = rev.take(np.setdiff1d(np.arange(len(rev.deal)), rows))
-    beside = whole.beside if deals is whole.deals else type(whole.beside)(whole.beside.numbers[:count])
+    attributes = whole.attributes if deals is whole.deals else type(whole.attributes)(whole.attributes.numbers[:count])
     credits = whole.credits
     if deals is not whole.deals:
         held = credits.deal < count
         credits = replace(credits, **{field.name: getattr(credits, field.name)[held] for field in fields(credits)})
-    return Book(whole.ground, deals, kept, credits, 1, beside), rev.take(rows)
+    return Book(whole.reference, deals, kept, credits, 1, attributes), rev.take(rows)
 
 
 @pytest.mark.parametrize("seed", range(4))
 def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_path):
     """Books grow in one step and in two; every value kept, of the book and of each day, is compared."""
     random_world(seed).read(tmp_path)
-    whole, random = shelf.book(), Random(seed)
+    whole, random = books.current(), Random(seed)
     assert {one for one in DECLARED if owner_of(one) not in OWNERS} == set()
     for _ in range(GROWTHS):
         days = [date(2024, random.randint(4, 12), 3), date(2025, random.randint(1, 12), 3), date(2027, 1, 1)]
@@ -137,7 +138,7 @@ def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_pat
         in_two = old.deals is whole.deals and random.random() < 0.5
         for part in [added.take(slice(None, 1)), added.take(slice(1, None))] if in_two else [added]:
             merged, growth = with_added(old.revisions, part)
-            base = (whole.ground, whole.deals, merged, whole.credits, old.revision_number + 1, whole.beside)
+            base = (whole.reference, whole.deals, merged, whole.credits, old.revision_number + 1, whole.attributes)
             new, fresh = Book(*base), Book(*base)
             take_over(old, new, growth)
             check_kept(new, fresh, fresh)

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.world import World
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import DaysOf, ranks
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.cash import CashPeriod, cash_calendar, payments_in
@@ -24,10 +24,10 @@ db = pytest.mark.django_db
 
 def lines_of(period, day="2025-12-31", subject="person"):
     """Deal, day, credited, commission and whether taken back, of everybody."""
-    book = shelf.book()
-    fiscal = book.ground.fiscal
+    book = books.current()
+    fiscal = book.reference.fiscal
     found = commissions(
-        book, book.stand(date.fromisoformat(day)), fiscal.parse(period), Filter(), rates_of(subject), subject
+        book, book.as_of(date.fromisoformat(day)), fiscal.parse(period), Filter(), rates_of(subject), subject
     )
     return [
         (book.deals.key[f.deal], str(date.fromordinal(f.on)), f.amount_minor, f.commission_minor, f.taken_back)
@@ -51,9 +51,9 @@ def test_the_rate_in_force_on_the_day_of_closing_counts(tmp_path):
         ("d3", "2025-06-01", 100_000, 3_000, False),
         ("d4", "2025-06-02", 5_000, None, False),
     ]
-    book = shelf.book()
-    period, standing = book.ground.fiscal.parse("FY2026-Q1"), book.stand(date(2025, 12, 31))
-    sums = summed(commissions(book, standing, period, Filter(), rates_of("person")))
+    book = books.current()
+    period, snapshot = book.reference.fiscal.parse("FY2026-Q1"), book.as_of(date(2025, 12, 31))
+    sums = summed(commissions(book, snapshot, period, Filter(), rates_of("person")))
     assert [(one.commission_minor, one.without_rate) for one in sums] == [(7_000, 0), (0, 1)]
 
 
@@ -126,10 +126,10 @@ def test_payments_of_each_kind_fall_due(tmp_path):
     for deal in ("d2", "d3", "d4"):
         world.add("payments", deal_id=deal, due_on="2025-06-10", amount="33.33")
     world.read(tmp_path)
-    book = shelf.book()
-    standing = book.stand(date(2025, 5, 1))
-    months = tuple(book.ground.fiscal.part(2026, "month", n) for n in (2, 3, 4))
-    found = cash_calendar(standing, payments_in(book, standing, book.beside.plans(), months, Filter()), months)
+    book = books.current()
+    snapshot = book.as_of(date(2025, 5, 1))
+    months = tuple(book.reference.fiscal.part(2026, "month", n) for n in (2, 3, 4))
+    found = cash_calendar(snapshot, payments_in(book, snapshot, book.attributes.plans(), months, Filter()), months)
     assert [(row.won, row.open) for row in found] == [
         ((10_000, 20_000, 0), (0, 0, 0)),
         ((0, 20_000, 5_000), (1_666, 0, 0)),

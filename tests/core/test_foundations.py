@@ -121,8 +121,8 @@ def test_periods_tile_the_calendar(start_month, day, kind):
     calendar = FiscalCalendar(start_month)
     period = calendar.containing(day, kind)
     assert period.starts_on <= day <= period.ends_on
-    assert (calendar.beside(period, 1).starts_on - period.ends_on).days == 1
-    assert calendar.beside(calendar.beside(period, 3), -3) == period == calendar.parse(period.text)
+    assert (calendar.shifted(period, 1).starts_on - period.ends_on).days == 1
+    assert calendar.shifted(calendar.shifted(period, 3), -3) == period == calendar.parse(period.text)
 
 
 @pytest.mark.parametrize(

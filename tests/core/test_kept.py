@@ -12,16 +12,16 @@ from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents
 from tests.support.random_world import random_world
 from tests.support.world import World
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import attainment
-from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.conversion import ConversionOptions, conversion
+from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.forecast import forecast
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
 from wise_tally.core.reconcile import scope_tests
-from wise_tally.core.tally import Asked, Sides, tally_values
+from wise_tally.core.tally import Sides, TallyQuery, tally_values
 from wise_tally.core.time_in_stage import days_to_win
 
 pytestmark = pytest.mark.django_db
@@ -39,24 +39,24 @@ def test_figures_of_one_value_equal_a_loop_over_its_deals(seed, tmp_path):
     """Forecast by person and team, cohorts, days to win and reconciling, for each source and for those without."""
     world = random_world(seed, 60).read(tmp_path)
     start, end, day = window(seed)
-    book = shelf.book()
-    standing, period = book.stand(day), book.ground.fiscal.parse(f"{start}/{end}")
+    book = books.current()
+    snapshot, period = book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}")
     for source in ("fair", "web", None):
         scope = kept_to(book, "source", source, day)
         naive = Naive(world.tables, day)
         naive.states = {k: s for k, s in naive.states.items() if (naive.deals[k].get("source") or None) == source}
         for by in ("company", "person", "team"):
             plain = naive.forecast(start, end, by)
-            for row in forecast(book, standing, period, scope, by):
+            for row in forecast(book, snapshot, period, scope, by):
                 of = plain[row.key if by != "company" else ""]
                 assert (row.won, row.open, row.weighted, row.lost) == tuple(
                     of[n] for n in ("won", "open", "weighted", "lost")
                 )
-        cohort = conversion(book, standing, period, replace(scope, process=0), ConversionOptions())[0].totals
+        cohort = conversion(book, snapshot, period, replace(scope, process=0), ConversionOptions())[0].totals
         assert cohort.created == naive.conversion("p", start, end)[1]["created"]
         won = naive.days_to_win(start, end)
-        assert days_to_win(book, standing, period, scope)[0].deals == sum(len(days) for days in won.values())
-        tests = dict(scope_tests(book, standing, scope))
+        assert days_to_win(book, snapshot, period, scope)[0].deals == sum(len(days) for days in won.values())
+        tests = dict(scope_tests(book, snapshot, scope))
         assert {book.deals.key[i] for i in np.flatnonzero(tests["kept"])} == set(naive.states)
 
 
@@ -65,12 +65,12 @@ def test_two_values_at_once_are_both_kept(seed, tmp_path):
     """Source and deal type together; the values of one breakdown add up to the other kept alone."""
     random_world(seed, 60).read(tmp_path)
     start, end, day = window(seed)
-    book = shelf.book()
-    standing, period = book.stand(day), book.ground.fiscal.parse(f"{start}/{end}")
+    book = books.current()
+    snapshot, period = book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}")
     (fair,) = kept_to(book, "source", "fair", day).only
-    alone = forecast(book, standing, period, Filter(only=(fair,)), "company")[0]
-    types = range(-1, len(book.ground.deal_types))
-    both = [forecast(book, standing, period, Filter(only=(fair, ("deal_type", t))), "company")[0] for t in types]
+    alone = forecast(book, snapshot, period, Filter(only=(fair,)), "company")[0]
+    types = range(-1, len(book.reference.deal_types))
+    both = [forecast(book, snapshot, period, Filter(only=(fair, ("deal_type", t))), "company")[0] for t in types]
     for figure in ("won", "open", "weighted", "lost", "undated", "deals_won"):
         assert sum(getattr(row, figure) for row in both) == getattr(alone, figure)
 
@@ -85,11 +85,11 @@ def test_quotas_meet_only_what_they_carry(tmp_path):
     world.quota("person", "a", "2025-04-01", "2025-06-30", "30.00", source="fair")
     world.deal("d2", ("2025-05-03", "w", "5.00", None), source="web", deal_type="new")
     world.read(tmp_path)
-    day, book = date(2025, 6, 30), shelf.book()
-    standing, period = book.stand(day), book.ground.fiscal.parse("FY2026-Q1")
+    day, book = date(2025, 6, 30), books.current()
+    snapshot, period = book.as_of(day), book.reference.fiscal.parse("FY2026-Q1")
 
     def row(scope, by="company"):
-        return attainment(book, standing, period, scope, by)[0].forecast
+        return attainment(book, snapshot, period, scope, by)[0].forecast
 
     fair = kept_to(book, "source", "fair", day)
     new = kept_to(book, "deal_type", "new", day)
@@ -126,8 +126,8 @@ def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
     """The groups, and the deals with nothing of a group, add up to the whole, for money and for quantity sold."""
     world = with_lines(seed).read(tmp_path)
     start, end, day = window(seed)
-    book = shelf.book()
-    period = book.ground.fiscal.parse(f"{start}/{end}")
+    book = books.current()
+    period = book.reference.fiscal.parse(f"{start}/{end}")
     groups = grouping(book, PRODUCT_GROUP, day).keys
     sold = defaultdict(lambda: defaultdict(int))
     of = {row["product_id"]: row.get("product_group") for row in world.tables["products"]}
@@ -136,11 +136,11 @@ def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
     naive = Naive(world.tables, day)
     won_keys = [k for k, s in naive.states.items() if s["kind"] == "won" and start <= s["closed_on"] <= end]
     for measure in ("amount", "quantity"):
-        standing = valued(book, book.stand(day), measure)
-        whole = forecast(book, standing, period, Filter(), "company")[0]
-        by_group = {row.key: row for row in forecast(book, standing, period, Filter(), PRODUCT_GROUP)}
+        snapshot = valued(book, book.as_of(day), measure)
+        whole = forecast(book, snapshot, period, Filter(), "company")[0]
+        by_group = {row.key: row for row in forecast(book, snapshot, period, Filter(), PRODUCT_GROUP)}
         kept = {
-            key: forecast(book, standing, period, kept_to(book, PRODUCT_GROUP, key, day), "company")[0]
+            key: forecast(book, snapshot, period, kept_to(book, PRODUCT_GROUP, key, day), "company")[0]
             for key in groups
         }
         for key, row in kept.items():
@@ -150,7 +150,7 @@ def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
         rest = by_group.get(None)
         assert sum(row.won for row in kept.values()) + (rest.won if rest else 0) == whole.won
         people = {
-            key: forecast(book, standing, period, kept_to(book, PRODUCT_GROUP, key, day), "person") for key in groups
+            key: forecast(book, snapshot, period, kept_to(book, PRODUCT_GROUP, key, day), "person") for key in groups
         }
         for key, rows in people.items():
             assert sum(row.won for row in rows) == kept[key].won
@@ -162,8 +162,8 @@ def test_a_tally_of_a_kept_scope(tmp_path):
     for number, source in enumerate(("fair", "fair", "web")):
         world.deal(f"d{number}", (f"2025-05-0{number + 1}", "w", f"{number + 1}0.00", None), source=source)
     world.read(tmp_path)
-    day, book = date(2025, 6, 30), shelf.book()
-    standing, period = book.stand(day), book.ground.fiscal.parse("FY2026-Q1")
+    day, book = date(2025, 6, 30), books.current()
+    snapshot, period = book.as_of(day), book.reference.fiscal.parse("FY2026-Q1")
     scope = kept_to(book, "source", "fair", day)
     for measure, value in (
         ("created", 2),
@@ -172,4 +172,4 @@ def test_a_tally_of_a_kept_scope(tmp_path):
         ("mean_won", 1_500.0),
         ("win_rate", 1.0),
     ):
-        assert tally_values(book, standing, period, scope, Asked(measure), Sides())[0].value == value
+        assert tally_values(book, snapshot, period, scope, TallyQuery(measure), Sides())[0].value == value

@@ -1,4 +1,4 @@
-"""What deals count for, and rows by what stands beside the book: against sums over the package's own rows."""
+"""What deals count for, and rows by the attributes: against sums over the package's own rows."""
 
 from collections import defaultdict
 from datetime import date
@@ -11,7 +11,7 @@ import pytest
 from tests.support.naive import cents, half_even
 from tests.support.plain_plans import dues
 from tests.support.random_world import random_world
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.bridge import bridge
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.cash import Plan, PlanRows, first_dues, first_year_minor
@@ -70,9 +70,9 @@ def line_values(world):
 @pytest.mark.parametrize("seed", range(4))
 def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
     world = world_with_lines(seed, tmp_path)
-    book = shelf.book()
+    book = books.current()
     margins, groups = line_values(world)
-    found = book.beside.margin()
+    found = book.attributes.margin()
     plans = defaultdict(list)
     for row in world.tables.get("payments", []):
         times = int(row["times"]) if row.get("times") else None
@@ -83,31 +83,31 @@ def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
         assert bool(found.known[place]) == has
         assert found.value_minor[place] == (sum(margins[key]) if has else 0)
         first = min((plan.due_on for plan in plans[key]), default=None)
-        assert book.beside.first_due()[place] == (first.toordinal() if first else 0)
+        assert book.attributes.first_due()[place] == (first.toordinal() if first else 0)
         if first:
             last = date.fromordinal(first.replace(year=first.year + 1).toordinal() - 1)
             due = sum(amount for plan in plans[key] for _, amount in dues(plan, last))
-            assert book.beside.first_year().value_minor[place] == due
-    standing = book.stand(AS_OF)
-    table = book.beside.group_lines()
+            assert book.attributes.first_year().value_minor[place] == due
+    snapshot = book.as_of(AS_OF)
+    table = book.attributes.group_lines()
     for deal in range(len(book.deals.key)):
         rows = [
             (table.groups[g] if g >= 0 else None, int(a))
             for g, a in zip(table.group[table.deal == deal], table.amount_minor[table.deal == deal], strict=True)
         ]
         assert dict(rows) == dict(groups[book.deals.key[deal]])
-    period = book.ground.fiscal.parse(PERIOD)
+    period = book.reference.fiscal.parse(PERIOD)
     # Each won deal divided by hand: the row of a group is the sum of its parts.
     wanted = defaultdict(int)
-    for place in np.flatnonzero((standing.kind == 1) & (standing.closed_on >= period.starts_on.toordinal())):
-        if standing.closed_on[place] <= period.ends_on.toordinal():
-            shares = sorted(groups[book.deals.key[standing.deal[place]]].items(), key=lambda item: item[0] or "￿")
-            parts = apportion(int(standing.amount_minor[place]), [a for _, a in shares], [str(i) for i in range(9)])
+    for place in np.flatnonzero((snapshot.kind == 1) & (snapshot.closed_on >= period.starts_on.toordinal())):
+        if snapshot.closed_on[place] <= period.ends_on.toordinal():
+            shares = sorted(groups[book.deals.key[snapshot.deal[place]]].items(), key=lambda item: item[0] or "￿")
+            parts = apportion(int(snapshot.amount_minor[place]), [a for _, a in shares], [str(i) for i in range(9)])
             for (group, _), part in zip(shares, parts, strict=True):
                 wanted[group] += part
             if not shares:
-                wanted[None] += int(standing.amount_minor[place])
-    rows = forecast(book, standing, period, Filter(), "product_group")
+                wanted[None] += int(snapshot.amount_minor[place])
+    rows = forecast(book, snapshot, period, Filter(), "product_group")
     assert {row.key: row.won for row in rows if row.won} == {key: value for key, value in wanted.items() if value}
 
 
@@ -115,18 +115,18 @@ def test_margin_first_year_and_groups_are_those_of_the_rows(seed, tmp_path):
 @pytest.mark.parametrize("seed", range(4))
 def test_rows_of_every_breakdown_and_pair_add_up_and_open_into_themselves(seed, tmp_path):
     world_with_lines(seed + 10, tmp_path)
-    book, random = shelf.book(), Random(seed)
-    plain, period = book.stand(AS_OF), book.ground.fiscal.parse(PERIOD)
+    book, random = books.current(), Random(seed)
+    plain, period = book.as_of(AS_OF), book.reference.fiscal.parse(PERIOD)
     names = ("company", "process", "deal_type", "source", "partner", "product_group", "own:colour", "person")
     for measure in MEASURES:
         for basis in BASES:
-            standing = valued(book, plain, measure, basis)
-            whole = forecast(book, standing, period, Filter(), "company")[0]
+            snapshot = valued(book, plain, measure, basis)
+            whole = forecast(book, snapshot, period, Filter(), "company")[0]
             by, within = random.sample(names[1:], 2)
-            outer = {row.node: row for row in forecast(book, standing, period, Filter(), by)}
+            outer = {row.node: row for row in forecast(book, snapshot, period, Filter(), by)}
             pairs = grouping(book, pair(by, within), AS_OF)
             assert isinstance(pairs, Pairs)
-            inner = forecast(book, standing, period, Filter(), pair(by, within))
+            inner = forecast(book, snapshot, period, Filter(), pair(by, within))
             for name in FIGURES:
                 if measure != "deals":
                     assert sum(getattr(row, name) for row in outer.values()) == getattr(whole, name)
@@ -137,23 +137,23 @@ def test_rows_of_every_breakdown_and_pair_add_up_and_open_into_themselves(seed, 
                         n: getattr(row, name) for n, row in outer.items() if getattr(row, name)
                     }
                 row = random.choice(inner)
-                opened = forecast_working(book, standing, period, Filter(), name, pair(by, within), row.node)
+                opened = forecast_working(book, snapshot, period, Filter(), name, pair(by, within), row.node)
                 assert opened.value_minor == getattr(row, name)
                 if measure == "deals" and not name.startswith("weighted"):
                     assert getattr(whole, name) % 100 == 0
                     assert opened.value_minor == 100 * len({deal.deal for deal in opened.counted})
-    assert whole.won == sum(r.won for r in forecast(book, standing, period, Filter(), MEMBER)) or measure == "deals"
+    assert whole.won == sum(r.won for r in forecast(book, snapshot, period, Filter(), MEMBER)) or measure == "deals"
 
 
 @pytest.mark.django_db
 def test_periods_side_by_side_are_those_of_each_alone(tmp_path):
     world_with_lines(3, tmp_path)
-    book = shelf.book()
-    standing = book.stand(AS_OF)
-    periods = [book.ground.fiscal.part(2025, "quarter", number) for number in (1, 2, 3, 4)]
+    book = books.current()
+    snapshot = book.as_of(AS_OF)
+    periods = [book.reference.fiscal.part(2025, "quarter", number) for number in (1, 2, 3, 4)]
     for by in ("company", "team", MEMBER, "product_group"):
-        side_by_side = forecast_of_periods(book, standing, periods, Filter(), by)
-        assert side_by_side == [forecast(book, standing, period, Filter(), by) for period in periods]
+        side_by_side = forecast_of_periods(book, snapshot, periods, Filter(), by)
+        assert side_by_side == [forecast(book, snapshot, period, Filter(), by) for period in periods]
 
 
 def test_shares_by_weight_are_those_of_hamilton():
@@ -183,15 +183,15 @@ def test_the_first_year_ends_before_the_same_day_of_the_next():
 @pytest.mark.parametrize("seed", range(3))
 def test_the_bridge_of_any_measure_goes_from_forecast_to_forecast(seed, tmp_path):
     world_with_lines(seed + 30, tmp_path)
-    book = shelf.book()
-    period = book.ground.fiscal.parse(PERIOD)
-    team = Filter(team=next(i for i, team in enumerate(book.ground.teams) if team.key == "t1"))
+    book = books.current()
+    period = book.reference.fiscal.parse(PERIOD)
+    team = Filter(team=next(i for i, team in enumerate(book.reference.teams) if team.key == "t1"))
     for measure in MEASURES:
         days = (date(2024, 11, 1), AS_OF)
-        before, after = (valued(book, book.stand(day), measure) for day in days)
+        before, after = (valued(book, book.as_of(day), measure) for day in days)
         for scope in (Filter(), team):
             for figure in ("weighted", "won", "open", "commit_forecast"):
                 first, *causes, last = bridge(book, before, after, period, scope, figure)
                 assert sum(cause.amount_minor for cause in causes) == last.amount_minor - first.amount_minor
-                for row, standing in ((first, before), (last, after)):
-                    assert row.amount_minor == getattr(forecast(book, standing, period, scope, "company")[0], figure)
+                for row, snapshot in ((first, before), (last, after)):
+                    assert row.amount_minor == getattr(forecast(book, snapshot, period, scope, "company")[0], figure)

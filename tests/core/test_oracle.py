@@ -10,12 +10,12 @@ import pytest
 from tests.support.naive import Naive, cents, local, survival_quantile
 from tests.support.random_world import random_world
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.conversion import ConversionOptions, cohort
 from wise_tally.core.deal_list import slips
+from wise_tally.core.drop_off import losses
 from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import Filter
-from wise_tally.core.passing import losses
 from wise_tally.core.time_in_stage import time_in_stage
 
 SEEDS = range(12)
@@ -98,10 +98,10 @@ def check_stays(row, inside, running):
 
 def check_ages(as_of, start, end, naive):
     """Each age of running stays: a person's are the plain list, a row's mean and number are those of its ages."""
-    book = shelf.book()
-    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    book = books.current()
+    snapshot, period = book.as_of(as_of), book.reference.fiscal.parse(f"{start}/{end}")
     for by in ("person", "team", "territory", "company"):
-        for group in time_in_stage(book, standing, period, Filter(), by):
+        for group in time_in_stage(book, snapshot, period, Filter(), by):
             for row in group.stages:
                 ages = row.running_ages.tolist()
                 assert ages == sorted(ages)
@@ -109,7 +109,7 @@ def check_ages(as_of, start, end, naive):
                 assert row.running_mean_age == (pytest.approx(mean(ages)) if ages else None)
                 if by in ("person", "company"):
                     person = group.key if by == "person" else None
-                    running = naive.time_in_stage(book.ground.stages[row.stage].key, start, end, person)[1]
+                    running = naive.time_in_stage(book.reference.stages[row.stage].key, start, end, person)[1]
                     assert ages == pytest.approx(sorted(running))
 
 
@@ -126,11 +126,11 @@ def check_exits(as_of, start, end, naive):
                 onward = kind == "open" and order.index(then["stage_id"]) > order.index(row["stage_id"])
                 way = kind if kind != "open" else "forward" if onward else "back"
                 expected.setdefault((row["stage_id"], way), []).append(naive.states[key]["amount"])
-    book = shelf.book()
-    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
-    for row in exits(book, standing, period, Filter(process=0), ConversionOptions()):
+    book = books.current()
+    snapshot, period = book.as_of(as_of), book.reference.fiscal.parse(f"{start}/{end}")
+    for row in exits(book, snapshot, period, Filter(process=0), ConversionOptions()):
         for way, stays, minor in zip(WAYS, row.stays, row.minor, strict=True):
-            amounts = expected.get((book.ground.stages[row.stage].key, way), [])
+            amounts = expected.get((book.reference.stages[row.stage].key, way), [])
             assert (stays, minor) == (len(amounts), sum(amounts)), (row.stage, way)
 
 
@@ -237,11 +237,11 @@ def test_every_cohort_equals_plain_python(seed, tmp_path):
 def check_losses(naive, order, places, cohort_keys, asked):
     """Between each shown stage and the next: deals lost, and apart those not decided, of a plain loop."""
     start, end, as_of, options = asked
-    book = shelf.book()
-    standing, period = book.stand(as_of), book.ground.fiscal.parse(f"{start}/{end}")
+    book = books.current()
+    snapshot, period = book.as_of(as_of), book.reference.fiscal.parse(f"{start}/{end}")
     way = ConversionOptions(options["basis"], options["strict"], options["decided_only"])
-    found = cohort(book, standing, period, Filter(process=0), way)
-    for row, (place, following) in zip(losses(book, standing, found, way), pairwise(places), strict=True):
+    found = cohort(book, snapshot, period, Filter(process=0), way)
+    for row, (place, following) in zip(losses(book, snapshot, found, way), pairwise(places), strict=True):
         here = [key for key in cohort_keys if naive.reached(key, order, place, way.strict)]
         stopped = [key for key in here if not naive.reached(key, order, following, way.strict)]
         kinds = {kind: [key for key in stopped if naive.states[key]["kind"] == kind] for kind in ("lost", "open")}
@@ -256,9 +256,9 @@ def check_losses(naive, order, places, cohort_keys, asked):
 @pytest.mark.parametrize("seed", SEEDS)
 def test_slips_equal_plain_python(seed, tmp_path):
     world = random_world(seed).read(tmp_path)
-    book, (_, _, as_of) = shelf.book(), window(seed)
+    book, (_, _, as_of) = books.current(), window(seed)
     naive = Naive(world.tables, as_of)
-    found = slips(book, book.stand(as_of))
+    found = slips(book, book.as_of(as_of))
     pairs = {key: (int(found.count[i]), int(found.days[i])) for i, key in enumerate(book.deals.key)}
     assert pairs == {key: naive.slips(key) for key in pairs}
     if as_of > date(2025, 1, 1):

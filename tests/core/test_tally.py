@@ -10,10 +10,9 @@ import pytest
 from tests.core.test_oracle import window
 from tests.support.naive import Naive, local
 from tests.support.random_world import random_world
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.people_table import (
     missed_columns,
@@ -24,7 +23,8 @@ from wise_tally.core.people_table import (
     this_week,
     week_together,
 )
-from wise_tally.core.tally import MEASURES, Asked, Sides, breakdowns_of, buckets, counted_deals, tally_values
+from wise_tally.core.reference_data import LOST, OPEN, WON
+from wise_tally.core.tally import MEASURES, Sides, TallyQuery, breakdowns_of, buckets, counted_deals, tally_values
 
 pytestmark = pytest.mark.django_db
 SEEDS = range(5)
@@ -35,19 +35,19 @@ def world_of(seed, tmp_path):
     """A random world, its book, a period, and the naive reading of the same day."""
     world = random_world(seed, 70).read(tmp_path)
     start, end, day = window(seed)
-    book = shelf.book()
-    return book, book.stand(day), book.ground.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
+    book = books.current()
+    return book, book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
 
 
-def asked(book, standing, period, measure, by="company"):
-    rows = tally_values(book, standing, period, Filter(), Asked(measure, by), Sides())
+def asked(book, snapshot, period, measure, by="company"):
+    rows = tally_values(book, snapshot, period, Filter(), TallyQuery(measure, by), Sides())
     return {row.key: row.value for row in rows}
 
 
 @pytest.mark.parametrize("seed", SEEDS)
 def test_counts_of_deals_equal_a_loop(seed, tmp_path):
     """Created, their value, won of them, slips in the period, overstaying: by owner and by team, with all above."""
-    book, standing, period, naive = world_of(seed, tmp_path)
+    book, snapshot, period, naive = world_of(seed, tmp_path)
     inside = lambda on: period.starts_on <= on <= period.ends_on  # noqa: E731 - one line says it
     plain = {name: defaultdict(int) for name in ("created", "created_value", "won", "slips")}
     for key, state in naive.states.items():
@@ -73,9 +73,9 @@ def test_counts_of_deals_equal_a_loop(seed, tmp_path):
                 plain["won"][node] += state["kind"] == "won"
     for by in ("person", "team"):
         for name in ("created", "created_value", "slips"):
-            found = {(by, key): value for key, value in asked(book, standing, period, name, by).items() if value}
+            found = {(by, key): value for key, value in asked(book, snapshot, period, name, by).items() if value}
             assert found == {node: v for node, v in plain[name].items() if v and node[0] == by}, name
-        for key, value in asked(book, standing, period, "won_of_created", by).items():
+        for key, value in asked(book, snapshot, period, "won_of_created", by).items():
             number = plain["created"][by, key]
             assert value == (plain["won"][by, key] / number if number else None)
 
@@ -83,20 +83,20 @@ def test_counts_of_deals_equal_a_loop(seed, tmp_path):
 @pytest.mark.parametrize("seed", SEEDS)
 def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed, tmp_path):
     """Additive measures add up over owners; deals behind a value are as many as it says; a wrong breakdown is refused."""
-    book, standing, period, _ = world_of(seed, tmp_path)
+    book, snapshot, period, _ = world_of(seed, tmp_path)
     for name in ("created", "created_value", "slips", "overstaying", "won", "open", "weighted", "overdue"):
-        whole = asked(book, standing, period, name)[""]
-        assert sum(asked(book, standing, period, name, "person").values()) == whole, name
+        whole = asked(book, snapshot, period, name)[""]
+        assert sum(asked(book, snapshot, period, name, "person").values()) == whole, name
     for name in ("created", "slips", "overstaying"):
-        at, adds = counted_deals(book, standing, period, Filter(), name)
+        at, adds = counted_deals(book, snapshot, period, Filter(), name)
         assert len(set(at.tolist())) == len(at)
-        assert int(adds.sum()) == asked(book, standing, period, name)[""]
+        assert int(adds.sum()) == asked(book, snapshot, period, name)[""]
     for name in PLAIN:
         by = (breakdowns_of(name) or ("company",))[0]
-        assert asked(book, standing, period, name, by) is not None
+        assert asked(book, snapshot, period, name, by) is not None
         if breakdowns_of(name) is not None:
             with pytest.raises(UnknownBreakdown):
-                asked(book, standing, period, name, "deal_type")
+                asked(book, snapshot, period, name, "deal_type")
 
 
 def test_buckets_follow_one_another():
@@ -114,8 +114,8 @@ def test_buckets_follow_one_another():
 @pytest.mark.parametrize("seed", SEEDS)
 def test_people_against_columns_equal_a_loop(seed, tmp_path):
     """Credited parts and deals by stage; people add up to the whole; a deal of two counts once in it."""
-    book, standing, _, naive = world_of(seed, tmp_path)
-    stages = [stage.key for stage in book.ground.stages]
+    book, snapshot, _, naive = world_of(seed, tmp_path)
+    stages = [stage.key for stage in book.reference.stages]
     plain, deals, all_deals = defaultdict(int), defaultdict(set), defaultdict(set)
     for key, state in naive.states.items():
         if state["kind"] != "open":
@@ -124,18 +124,18 @@ def test_people_against_columns_equal_a_loop(seed, tmp_path):
             plain[person, state["stage"]] += part
             deals[person, state["stage"]].add(key)
         all_deals[state["stage"]].add(key)
-    column = np.where(standing.kind == OPEN, standing.stage, -1)
-    whole, rows = people_table(book, standing, Filter(), column, len(stages))
+    column = np.where(snapshot.kind == OPEN, snapshot.stage, -1)
+    whole, rows = people_table(book, snapshot, Filter(), column, len(stages))
     for row in rows:
-        person = book.ground.people[row.person].key
+        person = book.reference.people[row.person].key
         for stage, cell in zip(stages, row.cells, strict=True):
             assert (cell.amount_minor, cell.deals) == (plain[person, stage], len(deals[person, stage]))
-        at, parts = people_deals(book, standing, Filter(), column != -1, row.person)
+        at, parts = people_deals(book, snapshot, Filter(), column != -1, row.person)
         assert (len(at), int(parts.sum())) == (row.whole.deals, row.whole.amount_minor)
     assert [cell.deals for cell in whole.cells] == [len(all_deals[stage]) for stage in stages]
     assert whole.whole.amount_minor == sum(row.whole.amount_minor for row in rows)
-    column, order = stage_columns(book, standing, -1, OPEN)
-    by_stage, _ = people_table(book, standing, Filter(), column, len(order))
+    column, order = stage_columns(book, snapshot, -1, OPEN)
+    by_stage, _ = people_table(book, snapshot, Filter(), column, len(order))
     assert {stages[s]: cell.deals for s, cell in zip(order, by_stage.cells, strict=True) if cell.deals} == {
         stage: len(held) for stage, held in all_deals.items() if held
     }
@@ -145,8 +145,8 @@ def test_people_against_columns_equal_a_loop(seed, tmp_path):
 @pytest.mark.parametrize("seed", SEEDS)
 def test_months_hold_every_deal_once(seed, tmp_path):
     """Open ones before, in, after the months or without a date; closed ones in the month of their closing alone."""
-    book, standing, _, naive = world_of(seed, tmp_path)
-    months = [book.ground.fiscal.part(2025, "month", n) for n in range(4, 10)]
+    book, snapshot, _, naive = world_of(seed, tmp_path)
+    months = [book.reference.fiscal.part(2025, "month", n) for n in range(4, 10)]
     first, last = months[0].starts_on, months[-1].ends_on
     for kind, number in (("open", OPEN), ("won", WON), ("lost", LOST)):
         plain = defaultdict(int)
@@ -161,7 +161,7 @@ def test_months_hold_every_deal_once(seed, tmp_path):
                 plain[len(months) + 2] += 1
             else:
                 plain[0 if day < first else len(months) + 1 if day > last else within + 1] += 1
-        column = month_columns(standing, months, number)
+        column = month_columns(snapshot, months, number)
         found = {int(c): int(n) for c, n in zip(*np.unique(column[column >= 0], return_counts=True), strict=True)}
         assert found == {c: n for c, n in plain.items() if n}
 
@@ -170,15 +170,15 @@ def test_months_hold_every_deal_once(seed, tmp_path):
 def test_a_week_sets_out_what_stood_the_evening_before(seed, tmp_path):
     """Open counted deals due in the week as of Sunday, against what is won by the day: the naive forecast of both days."""
     world = random_world(seed, 70).read(tmp_path)
-    book = shelf.book()
+    book = books.current()
     for day in (date(2024, 9, 18), date(2025, 3, 6), date(2025, 8, 29)):
-        week = book.ground.fiscal.containing(day, "week")
+        week = book.reference.fiscal.containing(day, "week")
         evening = week.starts_on - timedelta(days=1)
         then = Naive(world.tables, evening).forecast(week.starts_on, week.ends_on, "person")
         now = Naive(world.tables, day).forecast(week.starts_on, week.ends_on, "person")
-        rows = this_week(book, book.stand(evening), book.stand(day), week, Filter())
+        rows = this_week(book, book.as_of(evening), book.as_of(day), week, Filter())
         assert week_together(rows) == (sum(r.set_out_minor for r in rows), sum(r.won_minor for r in rows))
         for row in rows:
-            key = book.ground.people[row.person].key
+            key = book.reference.people[row.person].key
             assert (row.set_out_minor, row.set_out_deals) == (then[key]["open"], then[key]["deals_open"])
             assert (row.won_minor, row.deals_won) == (now[key]["won"], now[key]["deals_won"])

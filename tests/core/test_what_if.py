@@ -6,7 +6,7 @@ from random import Random
 import pytest
 
 from tests.support.random_world import random_world
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.what_if import Supposed, WhatIf, supposed
@@ -20,11 +20,11 @@ LAST = {"won": "w", "lost": "l"}
 def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed, tmp_path):
     random, world = Random(seed), random_world(seed, 40)
     world.read(tmp_path / "before")
-    book = shelf.book()
-    standing, period = book.stand(AS_OF), book.ground.fiscal.parse("2024-06-01/2026-05-31")
+    book = books.current()
+    snapshot, period = book.as_of(AS_OF), book.reference.fiscal.parse("2024-06-01/2026-05-31")
     wishes, later = {}, AS_OF.isoformat()
-    for at in random.sample(range(len(standing.deal)), 12):
-        deal = int(standing.deal[at])
+    for at in random.sample(range(len(snapshot.deal)), 12):
+        deal = int(snapshot.deal[at])
         key = book.deals.key[deal]
         wish = Supposed(
             random.choice(("", "", "won", "lost")),
@@ -32,7 +32,7 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
             random.choice((None, date(2025, 9, 30).toordinal())),
         )
         wishes[deal] = wish
-        if standing.kind[at] != 0:
+        if snapshot.kind[at] != 0:
             continue
         rows = [r for r in world.tables["deal_revisions"] if r["deal_id"] == key and r.get("void") != "true"]
         past = [r for r in rows if r["effective_at"][:10] <= later]
@@ -53,11 +53,11 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
             r for r in world.tables["deal_revisions"] if r["deal_id"] != key or r["effective_at"][:10] <= later
         ]
         world.add("deal_revisions", **done)
-    found = supposed(book, standing, WhatIf(wishes))
+    found = supposed(book, snapshot, WhatIf(wishes))
     tables = [forecast(book, found, period, Filter(), by) for by in ("company", "person", "team", "source")]
     world.read(tmp_path / "after")
-    after = shelf.book()
-    real = after.stand(AS_OF)
+    after = books.current()
+    real = after.as_of(AS_OF)
     for by, table in zip(("company", "person", "team", "source"), tables, strict=True):
         assert [
             (r.key, r.won, r.lost, r.open, r.weighted, r.undated) for r in forecast(after, real, period, Filter(), by)
@@ -69,12 +69,12 @@ def test_a_supposed_probability_of_a_stage_leaves_those_of_deals_alone(tmp_path)
     world = random_world(2, 60)
     world.tables["stages"][1]["own_probability"] = "true"
     world.read(tmp_path)
-    book = shelf.book()
-    standing = book.stand(AS_OF)
-    stage = next(i for i, s in enumerate(book.ground.stages) if s.key == "s2")
-    found = supposed(book, standing, WhatIf(stages={stage: 1_234}))
-    own = book.revisions.probability_bp[standing.row] >= 0
-    here = standing.stage == stage
+    book = books.current()
+    snapshot = book.as_of(AS_OF)
+    stage = next(i for i, s in enumerate(book.reference.stages) if s.key == "s2")
+    found = supposed(book, snapshot, WhatIf(stages={stage: 1_234}))
+    own = book.revisions.probability_bp[snapshot.row] >= 0
+    here = snapshot.stage == stage
     assert here.any()
     assert set(found.probability_bp[here & ~own].tolist()) == {1_234}
-    assert (found.probability_bp[~here | own] == standing.probability_bp[~here | own]).all()
+    assert (found.probability_bp[~here | own] == snapshot.probability_bp[~here | own]).all()

@@ -30,7 +30,7 @@ def test_adopting_shows_its_effect_and_leaves_earlier_days_alone(demo, sign_in):
         refused = client.post(SEEN, wrong | {"confirmed": "yes"})
         assert (refused.status_code, says in refused.content.decode()) == (422, True)
     assert client.post(SEEN, {"stage": ["ns_offer"], "confirmed": "yes"}).status_code == 302
-    assert rules.order_by("-effective_at").first().probability_bp == row.rate.seen_bp
+    assert rules.order_by("-effective_at").first().probability_bp == row.rate.observed_bp
     now = ask("forecast", "FY2027-Q3", "2026-11-23")[""]["weighted"]
     would_be = {words: after for words, _, after in effect.quarters}
     assert round(float(now) * 100) == would_be["Q3 FY2027"], "what was shown is what came"

@@ -11,7 +11,7 @@ import pytest
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import four_quarters_before
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
@@ -82,11 +82,11 @@ def test_what_is_needed_opens_its_working(demo, sign_in):
     # Of the quarter's 92 days 54 are over on 23 November.
     assert row.needed_per_week == half_even(Fraction(gap * 7, 38))
     assert row.at_pace == half_even(Fraction(won * 92, 54))
-    span = four_quarters_before(shelf.book().ground.fiscal, date(2026, 11, 23))
+    span = four_quarters_before(books.current().reference.fiscal, date(2026, 11, 23))
     assert (span.starts_on, span.ends_on) == (date(2025, 10, 1), date(2026, 9, 30))
     past = ask("forecast", span.text, AS_OF, by="person")["r08"]
-    book = shelf.book()
-    rows = forecast(book, book.stand(date(2026, 11, 23)), span, Filter(), "person")
+    book = books.current()
+    rows = forecast(book, book.as_of(date(2026, 11, 23)), span, Filter(), "person")
     closed = next(row for row in rows if row.key == "r08")
     number = past["deals_won"] + closed.deals_lost
     exact = Fraction(gap * number, cents(past["won"]))
@@ -111,12 +111,12 @@ def test_numbers_margin_and_quantity_have_their_own_targets(demo, sign_in):
     )
     groups = rows_of(client, f"by=product_group&measure=quantity&period={QUARTER}")
     whole = client.get(f"/attainment/?by=product_group&measure=quantity&period={QUARTER}").context["whole"].forecast
-    book = shelf.book()
-    standing = book.stand(date(2026, 11, 23))
+    book = books.current()
+    snapshot = book.as_of(date(2026, 11, 23))
     first, last = date(2026, 10, 1).toordinal(), date(2026, 12, 31).toordinal()
     keys = {
         book.deals.key[int(deal)]
-        for deal, kind, day in zip(standing.deal, standing.kind, standing.closed_on, strict=True)
+        for deal, kind, day in zip(snapshot.deal, snapshot.kind, snapshot.closed_on, strict=True)
         if kind == 1 and first <= day <= last
     }
     lines = DealLine.objects.filter(deal__key__in=keys).values_list("product__product_group", "quantity_10000ths")
@@ -191,7 +191,7 @@ def test_commissions_of_a_split_deal_go_to_both(demo, sign_in):
     page = boss.get("/attainment/commissions/?period=FY2027").context
     lines = page["asked"].lines
     split = DealCredit.objects.values_list("deal__key", flat=True)
-    book = shelf.book()
+    book = books.current()
     shared = [line for line in lines if book.deals.key[line.deal] in set(split)]
     assert shared
     whole = 0

@@ -21,7 +21,7 @@ from tests.support.posts import (
     RULES,
     SELLERS,
 )
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.dashboards.models import Tile
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
 from wise_tally.domain.org.access import viewer_of
@@ -51,12 +51,12 @@ def may(who, whose, owner):
 @contextmanager
 def nothing_stays():
     """What is written inside is rolled back, and the book is the one of before."""
-    shelf.shelved()
-    kept = shelf._current
+    books.stored()
+    kept = books._current
     with transaction.atomic():
         yield
         transaction.set_rollback(True)
-    shelf._current = kept
+    books._current = kept
 
 
 def tried(client, owned, address, body, held=None):

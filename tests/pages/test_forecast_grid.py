@@ -8,7 +8,7 @@ import pytest
 from tests.support.naive import cents
 from tests.support.plain_plans import dues
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.cash import Plan
 from wise_tally.domain.deals.models import Deal, DealLine, Payment
 from wise_tally.domain.org.models import Preference
@@ -25,7 +25,7 @@ def rows_of(client, query=""):
 
 def test_columns_are_kept_for_the_one_who_chose_them(demo, sign_in):
     head, other = sign_in("m1", apart=True), sign_in("m3", apart=True)
-    usual = usual_columns(shelf.book().ground)
+    usual = usual_columns(books.current().reference)
     assert [c.name for c in head.get("/forecast/").context["columns"]] == list(usual)
     assert len(usual) + 2 == 8, "eight with name and ink bar"
     head.post("/forecast/columns/", {"column": ["coverage", "won", "seen", "to_date", "nonsense"]})
@@ -81,7 +81,7 @@ def test_rows_fold_and_open_by_address(demo, sign_in):
 def test_margin_first_year_and_number_are_sums_over_the_rows_of_the_demo(demo, sign_in):
     client = sign_in("m1")
     won = {d.deal for d in _won_deals(client)}
-    keys = [shelf.book().deals.key[deal] for deal in won]
+    keys = [books.current().deals.key[deal] for deal in won]
     margin = 0
     for key in keys:
         lines = DealLine.objects.filter(deal__key=key)
@@ -111,7 +111,7 @@ def _won_deals(client):
     from wise_tally.core.working import forecast_working
 
     line = client.get("/forecast/").context["line"]
-    found = forecast_working(line.book, line.standing, line.period, Filter(), "won", "company", 0)
+    found = forecast_working(line.book, line.snapshot, line.period, Filter(), "won", "company", 0)
     return found.counted
 
 
@@ -121,11 +121,11 @@ def test_money_by_first_payment_falls_in_its_period(demo, sign_in):
         client.get(f"/forecast/?basis=payment&period={period}").context["top"].won
         for period in ("2000-01-01/2026-12-31", "2027-01-01/2199-12-31")
     )
-    book = shelf.book()
+    book = books.current()
     line = client.get("/forecast/").context["line"]
-    is_won = line.standing.kind == 1
-    due = book.beside.first_due()[line.standing.deal]
-    assert whole == int(line.standing.amount_minor[is_won & (due > 0)].sum())
+    is_won = line.snapshot.kind == 1
+    due = book.attributes.first_due()[line.snapshot.deal]
+    assert whole == int(line.snapshot.amount_minor[is_won & (due > 0)].sum())
     assert "not of payment" in client.get("/forecast/?basis=payment").content.decode()
 
 

@@ -8,16 +8,16 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.bridge import MEASURES, bridge, bridge_moves, shift_of
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import weighted_minor
+from wise_tally.core.observed_rates import probability_check
+from wise_tally.core.observed_weight import look_back_of, observed_probabilities, weighted_by_observed
 from wise_tally.core.outcome import outcome
-from wise_tally.core.seen import set_and_seen
-from wise_tally.core.seen_weight import look_back_of, seen_probabilities, weighted_by_seen
 from wise_tally.domain.deals.models import Deal, DealCredit
 from wise_tally.domain.formats import percent
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import AuditEntry, Meeting, Person
 from wise_tally.domain.targets.models import Call
 
@@ -31,17 +31,17 @@ def text(answer):
 
 def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):
     """Random days, periods and scopes; bridge and shift table against each other and the forecast itself."""
-    book, random = shelf.book(), Random(11)
-    ground = book.ground
-    periods = [ground.fiscal.parse(t) for t in (QUARTER, "FY2027-Q2", "FY2027", "FY2027-M08", "2026-W45")]
+    book, random = books.current(), Random(11)
+    reference = book.reference
+    periods = [reference.fiscal.parse(t) for t in (QUARTER, "FY2027-Q2", "FY2027", "FY2027-M08", "2026-W45")]
     moved = 0
     for _ in range(200):
         days = sorted(TODAY - timedelta(days=random.randint(0, 400)) for _ in range(2))
-        scope = random.choice([Filter(), Filter(team=random.randrange(len(ground.teams))), Filter(process=0),
-                               Filter(person=random.randrange(len(ground.people))),
-                               Filter(territory=random.randrange(len(ground.territories)))])  # fmt: skip
+        scope = random.choice([Filter(), Filter(team=random.randrange(len(reference.teams))), Filter(process=0),
+                               Filter(person=random.randrange(len(reference.people))),
+                               Filter(territory=random.randrange(len(reference.territories)))])  # fmt: skip
         measure, period = random.choice(MEASURES), random.choice(periods)
-        before, after = (book.stand(day) for day in days)
+        before, after = (book.as_of(day) for day in days)
         rows = {row.cause: row.amount_minor for row in bridge(book, before, after, period, scope, measure)}
         change = rows.pop("end") - rows["start"]
         assert sum(amount for cause, amount in rows.items() if cause != "start") == change
@@ -49,7 +49,7 @@ def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):
         shift = shift_of(book, (before, after), period, scope, moves)
         assert int(shift.change.sum()) == change
         assert (shift.deals >= 0).all()
-        absent = len(ground.categories) + 3
+        absent = len(reference.categories) + 3
         assert int(shift.before[absent].sum()) == int(shift.after[:, absent].sum()) == 0
         moved += change != 0
     assert moved > 50, "the days chosen do tell something"
@@ -80,29 +80,29 @@ def test_the_page_of_changes_is_the_command_and_opens_its_deals(demo, sign_in):
 
 def test_seen_rates_weigh_what_was_seen_and_small_samples_keep_the_set_one(demo, sign_in):
     """Against a naive sum over deals with the rates of set and seen."""
-    book = shelf.book()
-    standing, period = book.stand(TODAY), book.ground.fiscal.parse(QUARTER)
+    book = books.current()
+    snapshot, period = book.as_of(TODAY), book.reference.fiscal.parse(QUARTER)
     window = look_back_of(period)
     assert (window.starts_on, window.ends_on) == (date(2025, 10, 1), date(2026, 9, 30))
-    rates = {r.stage: r for r in set_and_seen(book, standing, window, Filter())[0].stages}
-    seen = seen_probabilities(book, standing, period)
+    rates = {r.stage: r for r in probability_check(book, snapshot, window, Filter())[0].stages}
+    seen = observed_probabilities(book, snapshot, period)
     for stage, rate in rates.items():
         few = rate.decided < 20
         assert (stage in seen.kept_set) == few
-        expected = round(rate.set_rate * 10_000) if few else round(rate.seen * 10_000)
+        expected = round(rate.set_rate * 10_000) if few else round(rate.observed * 10_000)
         assert abs(int(seen.probability_bp[stage]) - expected) <= 1
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     total = 0
-    for at in range(len(standing.deal)):
-        if standing.kind[at] == 0 and first <= standing.expected_close[at] <= last:
-            if book.ground.categories[standing.category[at]].counted:
-                chance = seen.probability_bp[standing.stage[at]]
-                total += int(weighted_minor(np.array([standing.amount_minor[at]]), np.array([chance]))[0])
-        elif standing.kind[at] == 1 and first <= standing.closed_on[at] <= last:
-            total += int(standing.amount_minor[at])
-    assert weighted_by_seen(book, standing, period, Filter(), "company")[0] == total
-    by_team = weighted_by_seen(book, standing, period, Filter(), "team")
-    roots = book.ground.team_tree(TODAY).children(-1)
+    for at in range(len(snapshot.deal)):
+        if snapshot.kind[at] == 0 and first <= snapshot.expected_close[at] <= last:
+            if book.reference.categories[snapshot.category[at]].counted:
+                chance = seen.probability_bp[snapshot.stage[at]]
+                total += int(weighted_minor(np.array([snapshot.amount_minor[at]]), np.array([chance]))[0])
+        elif snapshot.kind[at] == 1 and first <= snapshot.closed_on[at] <= last:
+            total += int(snapshot.amount_minor[at])
+    assert weighted_by_observed(book, snapshot, period, Filter(), "company")[0] == total
+    by_team = weighted_by_observed(book, snapshot, period, Filter(), "team")
+    roots = book.reference.team_tree(TODAY).children(-1)
     assert sum(by_team[root] for root in roots) + by_team.get(-1, 0) == total
 
 
@@ -132,7 +132,7 @@ def row_of(client, name):
 def nobody_called(demo):
     """The demo before anybody called."""
     Call.objects.all().delete()
-    ground_changed()
+    reference_changed()
 
 
 def test_calls_by_three_roles_roll_up(demo, nobody_called, sign_in):
@@ -239,7 +239,7 @@ def test_a_deal_divided_inside_a_team_is_one_outcome_on_every_page(demo, sign_in
     DealCredit.objects.filter(deal=deal).delete()
     for key in ("r08", "r09"):
         DealCredit.objects.create(deal=deal, person=Person.objects.get(key=key), share_bp=5_000)
-    ground_changed()
+    reference_changed()
     client = sign_in("m1")
     told = ask("range", QUARTER, AS_OF, by="team")["rivers"]
     page = client.get("/forecast/?who=team:rivers").context["outlook"]

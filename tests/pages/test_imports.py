@@ -9,7 +9,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.conftest import NOW
 from tests.support.world import World, ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Account, Deal, DealRevision
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import viewer_of
@@ -83,7 +83,7 @@ def test_a_foreign_table_comes_in_twice_without_change_and_is_undone(admin, tmp_
     assert "2 rows of accounts, 3 rows of deals" in page
     row = ask("forecast", "FY2027", AS_OF)[""]
     assert (row["open"], row["won"]) == ("13250.50", "700.00")
-    won = shelf.book().stand(date(2026, 11, 23))
+    won = books.current().as_of(date(2026, 11, 23))
     assert won.closed_on.max() == date(2026, 11, 3).toordinal()
     assert Deal.objects.filter(short_form=True).count() == 3
     assert ask("conversion", "FY2027", AS_OF)["scope"]["without_history"] == 3

@@ -5,7 +5,7 @@ from datetime import date
 import pytest
 
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.process.models import EntryCheck
@@ -29,29 +29,29 @@ def move(client, key, before=None, **typed):
 
 @pytest.mark.parametrize("by", ["stage", "category"])
 def test_lanes_hold_every_open_deal_once_with_the_money_of_the_list(demo, sign_in, by):
-    """Counted naively over the standing; the sum of the lanes is the list's total."""
+    """Counted naively over the snapshot; the sum of the lanes is the list's total."""
     client = sign_in("m1")
     answer = client.get(f"{LANES}&by={by}&process=new_site")
-    book = shelf.book()
-    standing = book.stand(date(2026, 11, 23))
-    nodes = book.ground.stages if by == "stage" else book.ground.categories
-    column = standing.stage if by == "stage" else standing.category
-    process = next(i for i, (key, _) in enumerate(book.ground.processes) if key == "new_site")
+    book = books.current()
+    snapshot = book.as_of(date(2026, 11, 23))
+    nodes = book.reference.stages if by == "stage" else book.reference.categories
+    column = snapshot.stage if by == "stage" else snapshot.category
+    process = next(i for i, (key, _) in enumerate(book.reference.processes) if key == "new_site")
     for lane in answer.context["lanes"]:
         here = [
-            i for i in range(len(standing.deal))
-            if standing.kind[i] == 0 and nodes[int(column[i])].key == lane.key
-            and book.deals.process[standing.deal[i]] == process
+            i for i in range(len(snapshot.deal))
+            if snapshot.kind[i] == 0 and nodes[int(column[i])].key == lane.key
+            and book.deals.process[snapshot.deal[i]] == process
         ]  # fmt: skip
         assert lane.totals.deals == len(here)
-        assert lane.totals.amount_minor == sum(int(standing.amount_minor[i]) for i in here)
-        assert lane.totals.weighted_minor == sum(int(standing.weighted_minor[i]) for i in here)
+        assert lane.totals.amount_minor == sum(int(snapshot.amount_minor[i]) for i in here)
+        assert lane.totals.weighted_minor == sum(int(snapshot.weighted_minor[i]) for i in here)
         assert [card.amount_minor for card in lane.cards] == sorted(
-            (int(standing.amount_minor[i]) for i in here), reverse=True
+            (int(snapshot.amount_minor[i]) for i in here), reverse=True
         )[:25]
     listed = client.get("/deals/?process=new_site").context["list"]
     assert sum(lane.totals.amount_minor for lane in answer.context["lanes"]) == listed.amount_minor
-    assert answer.context["strip"].counted == listed.total
+    assert answer.context["footer"].counted == listed.total
 
 
 def test_a_move_runs_the_entry_checks_and_can_be_put_back(demo, sign_in):

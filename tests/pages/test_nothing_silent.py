@@ -5,11 +5,11 @@ from datetime import UTC, date, datetime
 
 import pytest
 
-from tests.pages.test_api import bearer, token_of
+from tests.interfaces.test_api import bearer, token_of
 from tests.support.world import World, ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.lines import Filter
-from wise_tally.core.tally import Asked, Sides, tally_values
+from wise_tally.core.tally import Sides, TallyQuery, tally_values
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Deal, DealRevision, Lead
 from wise_tally.domain.targets.models import Quota
@@ -21,9 +21,9 @@ DAY = date(2025, 6, 30)
 
 
 def values(measure, by):
-    book = shelf.book()
-    standing, period = book.stand(DAY), book.ground.fiscal.parse("FY2026-Q1")
-    return {row.key: row for row in tally_values(book, standing, period, Filter(), Asked(measure, by), Sides())}
+    book = books.current()
+    snapshot, period = book.as_of(DAY), book.reference.fiscal.parse("FY2026-Q1")
+    return {row.key: row for row in tally_values(book, snapshot, period, Filter(), TallyQuery(measure, by), Sides())}
 
 
 def test_a_rate_of_0_and_what_cannot_be_computed_are_rows(tmp_path):

@@ -10,7 +10,7 @@ from statsmodels.stats.proportion import proportion_confint
 from tests.support.naive import cents
 from tests.support.random_world import random_world
 from tests.support.world import World, ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter
@@ -66,12 +66,12 @@ def test_terms_and_deals_of_a_working_add_up(demo):
     from wise_tally.core.forecast import forecast
     from wise_tally.core.working import forecast_working
 
-    book = shelf.book()
-    standing, period = book.stand(date(2026, 11, 23)), book.ground.fiscal.parse("FY2027-Q3")
+    book = books.current()
+    snapshot, period = book.as_of(date(2026, 11, 23)), book.reference.fiscal.parse("FY2027-Q3")
     for by in ("company", "team", "person", "territory"):
-        for row in forecast(book, standing, period, Filter(), by):
+        for row in forecast(book, snapshot, period, Filter(), by):
             for figure in FIGURES:
-                found = forecast_working(book, standing, period, Filter(), figure, by, row.node)
+                found = forecast_working(book, snapshot, period, Filter(), figure, by, row.node)
                 assert found.value_minor == getattr(row, figure)
                 assert sum(term.value_minor for term in found.terms) == found.value_minor
                 assert sum(deal.value_minor for deal in found.counted) == found.value_minor
@@ -81,11 +81,11 @@ def test_terms_and_deals_of_a_working_add_up(demo):
 def test_over_all_periods_every_deal_is_counted_once(seed, tmp_path):
     """won + lost + open of every category, undated included, = all deals, for every scope."""
     random_world(seed).read(tmp_path)
-    book = shelf.book()
+    book = books.current()
     everything = Period(date(1900, 1, 1), date(2199, 12, 31), "span", "all")
-    standing = book.stand(date(2025, 6, 30))
+    snapshot = book.as_of(date(2025, 6, 30))
     for scope in (Filter(), Filter(process=0), Filter(team=1), Filter(person=2), Filter(territory=0)):
-        lines = forecast_lines(book, standing, everything, scope, "company")
+        lines = forecast_lines(book, snapshot, everything, scope, "company")
         figures = ["won", "lost", "undated", *(f"category:{i}" for i in range(4))]
         counted = sum(int(lines.value_minor(figure).sum()) for figure in figures)
         undated_uncounted = lines.buckets.open((3,), (4,))
@@ -228,7 +228,7 @@ def test_queries_do_not_grow_with_the_data(tmp_path, django_assert_max_num_queri
         user = User.objects.create(username="boss")
         Person.objects.create(key="boss", name="Boss", role="admin", user=user)
         client.force_login(user)
-        shelf.forget()
+        books.forget()
         for address in ("/forecast/?open=team:t1/person:a", "/deals/", "/team/"):
             client.get(address)
             with CaptureQueriesContext(

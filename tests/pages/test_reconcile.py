@@ -6,8 +6,8 @@ import pytest
 
 from tests.support.naive import cents
 from tests.support.world import ask
-from wise_tally.book.store import shelf
-from wise_tally.core.ground import OPEN, WON
+from wise_tally.book.store import books
+from wise_tally.core.reference_data import OPEN, WON
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)
@@ -36,12 +36,12 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     pin(client, created)
     opened = text(client.get(closed))
     assert "Against Win rate of created, pinned:" in opened
-    book = shelf.book()
-    standing = book.stand(TODAY)
+    book = books.current()
+    snapshot = book.as_of(TODAY)
     first, last = date(2025, 4, 1).toordinal(), date(2026, 3, 31).toordinal()
-    mine = [i for i in range(len(standing.deal)) if book.deals.process[standing.deal[i]] == 0]
-    made = {int(standing.deal[i]) for i in mine if first <= book.created_on[standing.deal[i]] <= last}
-    ended = {int(standing.deal[i]) for i in mine if standing.kind[i] != OPEN and first <= standing.closed_on[i] <= last}
+    mine = [i for i in range(len(snapshot.deal)) if book.deals.process[snapshot.deal[i]] == 0]
+    made = {int(snapshot.deal[i]) for i in mine if first <= book.created_on[snapshot.deal[i]] <= last}
+    ended = {int(snapshot.deal[i]) for i in mine if snapshot.kind[i] != OPEN and first <= snapshot.closed_on[i] <= last}
     assert f"{len(made & ended)} deals in both" in opened
     assert (
         f"{len(ended - made)} only here; most often such a deal is not one of the deals created in the period" in opened
@@ -54,7 +54,7 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
 
 
 def test_figures_of_money_reconcile_to_the_cent(demo, sign_in):
-    client, book = sign_in("m1"), shelf.book()
+    client, book = sign_in("m1"), books.current()
     one = "/forecast/working/weighted/?period=FY2027-Q3&node=company:"
     other = "/forecast/working/won/?period=FY2027-Q3&as_of=2026-11-02&node=team:rivers"
     answer = pin(client, one, other)
@@ -67,13 +67,13 @@ def test_figures_of_money_reconcile_to_the_cent(demo, sign_in):
     assert totals == [cents(value) for value in told]
     only_first = {key: words for key, _, _, words in answer["sides"][0]["rows"]}
     assert only_first["d9001"] == "has another status"
-    at = {book.deals.key[int(d)]: i for i, d in enumerate(book.stand(TODAY).deal)}
-    standing = book.stand(TODAY)
+    at = {book.deals.key[int(d)]: i for i, d in enumerate(book.as_of(TODAY).deal)}
+    snapshot = book.as_of(TODAY)
     for key, words in only_first.items():
         if words == "has another status":
-            assert standing.kind[at[key]] == OPEN or standing.closed_on[at[key]] > date(2026, 11, 2).toordinal()
+            assert snapshot.kind[at[key]] == OPEN or snapshot.closed_on[at[key]] > date(2026, 11, 2).toordinal()
         elif words == "belongs to somebody else":
-            assert book.ground.people[standing.owner[at[key]]].key not in ("r08",) or standing.kind[at[key]] == WON
+            assert book.reference.people[snapshot.owner[at[key]]].key not in ("r08",) or snapshot.kind[at[key]] == WON
 
 
 def test_what_cannot_be_pinned_or_seen_is_refused(demo, sign_in):

@@ -7,7 +7,7 @@ from django.contrib.auth.models import User
 
 from tests.pages.test_setup_stages import form as stage_form
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
 from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent
 from wise_tally.domain.process.models import Category, Source
@@ -50,7 +50,7 @@ def test_a_reorganisation_of_today_leaves_last_quarter_to_the_cent(demo, sign_in
     merge = {"stage": "ns_survey", "what": "merge", "into": "ns_plan", "confirmed": "yes"}
     assert client.post(stages + "retire/", merge).status_code == 302
     assert past() == before
-    shelf.forget()
+    books.forget()
     assert past() == before
     after = ask("forecast", QUARTER, AS_OF, by="person")
     assert after["r08"]["open"] == "0.00"
@@ -68,8 +68,8 @@ def after_total(rows):
 
 def test_trees_have_no_loop_on_any_date(demo, sign_in):
     client, before = sign_in("a1"), TeamParent.objects.count()
-    tree = shelf.book().ground.team_tree(date(2026, 11, 23))
-    teams = shelf.book().ground.teams
+    tree = books.current().reference.team_tree(date(2026, 11, 23))
+    teams = books.current().reference.teams
     child = next(i for i, parent in enumerate(tree.parents) if parent != -1)
     posted = {"node": f"team:{teams[tree.parents[child]].key}", "above": f"team:{teams[child].key}"}
     for day in (AS_OF, "2027-05-01"):
@@ -237,9 +237,9 @@ def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, clien
 
 def team_of(key):
     """The team of a person today."""
-    ground = shelf.book().ground
-    index = next(i for i, found in enumerate(ground.people) if found.key == key)
-    return ground.teams[ground.team_of(index, date(2026, 11, 23).toordinal())].key
+    reference = books.current().reference
+    index = next(i for i, found in enumerate(reference.people) if found.key == key)
+    return reference.teams[reference.team_of(index, date(2026, 11, 23).toordinal())].key
 
 
 def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):

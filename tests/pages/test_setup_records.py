@@ -6,10 +6,10 @@ from decimal import Decimal
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
-from tests.apps.test_histories import ADMIN, NOW
+from tests.domain.test_histories import ADMIN, NOW
 from tests.support.naive import cents
 from tests.support.world import World, ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import (
     Activity,
@@ -160,14 +160,14 @@ def test_stages_not_to_be_skipped_and_answers(tmp_path):
     from wise_tally.domain.deals.actions import Closing, DealState, StageRefused, Typed, change_deal
 
     World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01")).read(tmp_path)
-    deal, ground = Deal.objects.get(), shelf.book().ground
+    deal, reference = Deal.objects.get(), books.current().reference
     Stage.objects.filter(key="s2").update(required=True)
     EntryCheck.objects.create(stage=Stage.objects.get(key="s2"), position=1, text='"Visited?" is answered yes')
 
     def move(stage, answers=None):
         state = DealState(Stage.objects.get(key=stage), 1000_00, date(2026, 12, 1), None)
         typed = Typed(answers or {}, closing=Closing(lost_reason="Price"))
-        return change_deal(ADMIN, ground, deal, last_revision(deal).pk, state, "", NOW, typed)
+        return change_deal(ADMIN, reference, deal, last_revision(deal).pk, state, "", NOW, typed)
 
     for stage in ("s3", "w"):
         with pytest.raises(StageRefused, match="two is not to be skipped"):
@@ -250,7 +250,7 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     held, taken = (give_token(viewer_of(Person.objects.get(key="boss")), name, NOW) for name in ("held", "taken"))
     client.post("/setup/backups/", {"what": "make"})
     ApiToken.objects.get(name="taken").delete()
-    (made,) = backup.kept()
+    (made,) = backup.backups_made()
     DealRevision.objects.update(amount_minor=5)
     Stage.objects.filter(key="s1").update(name="changed")
     number = BookNumber.objects.get().number
@@ -262,7 +262,7 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     assert Stage.objects.get(key="s1").name == "one"
     assert ask("forecast", "FY2027", DAY.isoformat()) == before
     assert BookNumber.objects.get().number > number
-    assert len(backup.kept()) == 2, "what was there is kept first"
+    assert len(backup.backups_made()) == 2, "what was there is kept first"
     broken = tmp_path / "backups" / "wise-tally-20200101-000000.sqlite3"
     broken.write_bytes((tmp_path / "backups" / made.name).read_bytes()[:5000] + b"x" * 5000)
     for name, says in ((broken.name, "damaged|no whole database"), ("../x", "is not a backup")):

@@ -6,7 +6,7 @@ import pytest
 
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.process.models import Process, Stage, StageRule
@@ -23,7 +23,7 @@ def form(client, **changed):
 
     posted = {"from_on": AS_OF}
     for stage in Stage.objects.filter(process__key="new_site", retired=False):
-        row = StageRow.kept(stage, rule_in_force(stage, datetime(2026, 11, 23, 13, tzinfo=UTC)))
+        row = StageRow.saved(stage, rule_in_force(stage, datetime(2026, 11, 23, 13, tzinfo=UTC)))
         posted |= {f"{name}:{stage.key}": row.values[name] for name in (*TYPED, *TICKED)}
         posted[f"seen:{stage.key}"] = row.seen
     return posted | {name.replace("__", ":"): value for name, value in changed.items()}
@@ -47,15 +47,15 @@ def test_bad_stage_values_are_refused_and_kept(demo, sign_in, field, typed, says
 def test_the_effect_is_shown_before_and_is_what_happens_then(demo, sign_in):
     """Weighted before and after of each stage, in a plain loop over the open deals; nothing is written before the second press."""
     client, rules = sign_in("m1"), StageRule.objects.count()
-    book = shelf.book()
-    standing = book.stand(date(2026, 11, 23))
-    offer = next(i for i, stage in enumerate(book.ground.stages) if stage.key == "ns_offer")
-    amounts = standing.amount_minor[(standing.stage == offer) & (standing.category != 3)].tolist()
+    book = books.current()
+    snapshot = book.as_of(date(2026, 11, 23))
+    offer = next(i for i, stage in enumerate(book.reference.stages) if stage.key == "ns_offer")
+    amounts = snapshot.amount_minor[(snapshot.stage == offer) & (snapshot.category != 3)].tolist()
     before = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
     posted = form(client, probability__ns_offer="35")
     effect = client.post(PAGE, posted).context["effect"]
     row = next(row for row in effect.stages if row.stage == offer)
-    assert row.deals_open == int((standing.stage == offer).sum()) == row.deals_moved
+    assert row.deals_open == int((snapshot.stage == offer).sum()) == row.deals_moved
     assert row.weighted_before == sum(half_even(amount * 60 / 100) for amount in amounts)
     assert row.weighted_after == sum(half_even(amount * 35 / 100) for amount in amounts)
     assert effect.change == row.change < 0
@@ -136,13 +136,13 @@ def test_merging_moves_deals_from_now_on_and_leaves_the_past(demo, sign_in):
     assert f"{moved} deals moved" in text.content.decode()
     assert moved > 10
     assert [ask(name, "FY2027-Q2", "2026-09-30", by="team", process="new_site") for name in figures[:1]] == before[:1]
-    shelf.forget()
+    books.forget()
     assert ask("forecast", "FY2027-Q2", "2026-09-30", by="team", process="new_site") == before[0]
     assert ask("attainment", "FY2027-Q2", "2026-09-30", by="team", process="new_site") == before[3]
-    standing = shelf.book().stand(date(2026, 11, 23))
-    survey = next(i for i, stage in enumerate(shelf.book().ground.stages) if stage.key == "ns_survey")
-    assert not (standing.stage == survey).any()
-    assert len(standing.deal) == len(here)
+    snapshot = books.current().as_of(date(2026, 11, 23))
+    survey = next(i for i, stage in enumerate(books.current().reference.stages) if stage.key == "ns_survey")
+    assert not (snapshot.stage == survey).any()
+    assert len(snapshot.deal) == len(here)
     refused = client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "merge", "into": "rn_review"})
     assert refused.status_code == 404
 

@@ -11,7 +11,7 @@ from tests.support.cut import cut_package
 from tests.support.edits import Clock, Editor
 from tests.support.random_world import random_world
 from tests.support.tables import contents, differing, every_table, figures_of, fresh_process, table_pages
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.demo.build import write_demo
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.models import Person
@@ -128,12 +128,12 @@ def test_all_tables_of_the_demo_after_edits(demo, sign_in, monkeypatch):
 def test_a_running_period_is_compared_with_as_many_days(demo, sign_in):
     """Losses, conversion and velocity of the running quarter against 1 Jul to 23 Aug; a quarter that is over against a whole one."""
     client = sign_in("m1")
-    standing = shelf.book().stand(date(2026, 11, 23))
-    process = shelf.book().deals.process[standing.deal] == 0
+    snapshot = books.current().as_of(date(2026, 11, 23))
+    process = books.current().deals.process[snapshot.deal] == 0
 
     def lost_between(first, last):
-        inside = (standing.closed_on >= first.toordinal()) & (standing.closed_on <= last.toordinal())
-        return int((process & (standing.kind == 2) & inside).sum())
+        inside = (snapshot.closed_on >= first.toordinal()) & (snapshot.closed_on <= last.toordinal())
+        return int((process & (snapshot.kind == 2) & inside).sum())
 
     for period, before in (("FY2027-Q3", (date(2026, 7, 1), date(2026, 8, 23))),
                            ("FY2027-Q2", (date(2026, 4, 1), date(2026, 6, 30)))):  # fmt: skip

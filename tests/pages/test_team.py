@@ -45,7 +45,7 @@ def test_a_tally_is_kept_shared_copied_and_taken_away(demo, sign_in):
 
 
 def test_tiles_follow_the_page_but_for_what_is_their_own(demo, sign_in):
-    """One scope line for all; a tile with its own process says so and shows it; one not open to the viewer says so."""
+    """One filter line for all; a tile with its own process says so and shows it; one not open to the viewer says so."""
     mine = sign_in("m1", apart=True)
     keep(mine, "All renewals", pin="process")
     mine.post("/team/tally/keep/?who=team:north", {"kept": KEPT, "name": "North only", "pin": "who"})

@@ -20,14 +20,14 @@ from wise_tally.domain.deals.models import (
     SavedView,
 )
 from wise_tally.domain.org.access import viewer_of
-from wise_tally.domain.org.book_number import ground_changed, revisions_added
+from wise_tally.domain.org.book_number import reference_changed, revisions_added
 from wise_tally.domain.org.models import AgreedAction, ApiToken, CommissionRate, Person
 from wise_tally.domain.org.records import as_text
 from wise_tally.domain.org.token_actions import give_token
 from wise_tally.domain.process.models import Source, Stage, StageFile, StageGuide, StageNotice, StageRule
 from wise_tally.domain.targets.models import Call, Quota, QuotaChange
 from wise_tally.pages.setup.imports.run import start_run
-from wise_tally.pages.setup.stages.form import kept_rows
+from wise_tally.pages.setup.stages.form import saved_rows
 from wise_tally.web.files.uploads import UploadedTable
 
 # Quota, call and rate of each, as digits: found in a page however they are written there.
@@ -81,7 +81,7 @@ class Belongings:
                       "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
                       "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
         revisions_added()
-        ground_changed()
+        reference_changed()
 
     def of_their_own(self, person, deal):
         """What is nobody else's business, nor that of those above; identifiers by name."""
@@ -126,7 +126,7 @@ class Firm:
         later = StageRule.objects.create(stage=stage, effective_at=NOW + timedelta(days=9), probability_bp=5_000)
         content = b"name\nQuite New\n"
         run = start_run(viewer_of(admin), "leads", "a.csv", content, UploadedTable(["name"], [(2, ["Quite New"])]), NOW)
-        rows = kept_rows(list(stage.process.stages.filter(retired=False)), NOW)
+        rows = saved_rows(list(stage.process.stages.filter(retired=False)), NOW)
         typed = {f"{name}:{row.stage.key}": value for row in rows for name, value in row.values.items()}
         self.stages = typed | {"probability:ns_offer": "51"}
         self.names = {"rule": later.pk, "run": run.pk}

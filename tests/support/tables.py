@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from django.urls import URLPattern, URLResolver, get_resolver
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 
 # What a page's links may choose that is no other table: the scope, the page of a list, an arrangement of columns.
 PASSING = {"page", "next", "as_of", "period", "open", "name"}
@@ -73,7 +73,7 @@ def contents(client, addresses, days):
 
 def fresh_process():
     """Forget what a new process would not know."""
-    shelf.forget()
+    books.forget()
     for one in gc.get_objects():
         if type(one) is _lru_cache_wrapper:
             one.cache_clear()

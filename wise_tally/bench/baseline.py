@@ -11,7 +11,7 @@ import numpy as np
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import NO_DAY, Period, local_days, midnight_ending
-from wise_tally.core.ground import OPEN, WON
+from wise_tally.core.reference_data import OPEN, WON
 
 
 def _states(book: Book, cut: int) -> np.ndarray:
@@ -22,10 +22,10 @@ def _states(book: Book, cut: int) -> np.ndarray:
 
 
 class QuotaColumns:
-    """The raw columns of people's monthly quotas of won amounts, taken out of the ground before any clock runs."""
+    """The raw columns of people's monthly quotas of won amounts, taken out of the reference data before any clock runs."""
 
     def __init__(self, book: Book) -> None:
-        rows = [q for q in book.ground.quotas if q.subject == "person" and q.metric == "won_amount"]
+        rows = [q for q in book.reference.quotas if q.subject == "person" and q.metric == "won_amount"]
         columns = np.array([(q.subject_index, q.starts_on, q.ends_on, q.value) for q in rows], dtype=np.int64)
         self.person, self.starts, self.ends, self.value = columns.reshape(len(rows), 4).T
 
@@ -47,11 +47,11 @@ def _rounded(product: np.ndarray, divisor: np.ndarray | int) -> np.ndarray:
 def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date) -> list[list[float | None]]:
     """Of each owner: won, lost, open, weighted open, weighted, won + commit, with best case, overdue, overdue before,
     undated, each category, deals won and open, quota; no deal is split here."""
-    rev, ground = book.revisions, book.ground
-    row = _states(book, midnight_ending(as_of, ground.time_zone))
+    rev, reference = book.revisions, book.reference
+    row = _states(book, midnight_ending(as_of, reference.time_zone))
     stage, amount, owner, close = rev.stage[row], rev.amount_minor[row], rev.owner[row], rev.expected_close[row]
-    kind = ground.stage_kind[stage]
-    rules = ground.rules_on(as_of)
+    kind = reference.stage_kind[stage]
+    rules = reference.rules_on(as_of)
     probability = np.array([rule.probability_bp for rule in rules])[stage]
     category = np.array([rule.category for rule in rules])[stage]
     category = np.where(rev.category[row] >= 0, rev.category[row], category)
@@ -60,22 +60,22 @@ def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date
     inside = (close >= first) & (close <= last)
     timing = np.where(inside, (close < today).astype(int), np.where((close < today) & (close < first), 2, 3))
     timing = np.where(close == NO_DAY, 4, timing)
-    closed = local_days(rev.effective_at[book.entered_row[row]], ground.time_zone)
+    closed = local_days(rev.effective_at[book.entered_row[row]], reference.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
     bucket = np.where(kind == OPEN, 3 + category * 5 + timing, np.where(closed_inside, kind - 1, 2))
-    people, size = len(ground.people), 3 + len(ground.categories) * 5
+    people, size = len(reference.people), 3 + len(reference.categories) * 5
     money, expected, deals = (
         np.bincount(owner * size + bucket, weights, people * size).reshape(people, size)
         for weights in (amount, weighted, None)
     )
-    counted = list(ground.surest_first)
+    counted = list(reference.surest_first)
     by_timing, by_chance = money[:, 3:].reshape(people, -1, 5), expected[:, 3:].reshape(people, -1, 5)
     here = by_timing[:, :, 0] + by_timing[:, :, 1]
     won, weighted_open = money[:, 0], by_chance[:, counted, :2].sum(axis=(1, 2))
     surest = won + here[:, counted[0]]
     target, there = quota.of(period, people)
     columns = [won, money[:, 1], here[:, counted].sum(axis=1), weighted_open, won + weighted_open, surest]
-    columns += [surest + here[:, counted[1]], *(by_timing[:, counted, place].sum(axis=1) for place in (1, 2, 4))]
+    columns += [surest + here[:, counted[1]], *(by_timing[:, counted, index].sum(axis=1) for index in (1, 2, 4))]
     columns += [*here.T, deals[:, 0], deals[:, 3:].reshape(people, -1, 5)[:, counted, :2].sum(axis=(1, 2))]
     columns.append(np.where(there, target, np.nan))
     return _with_none(np.stack(columns, axis=1))
@@ -84,23 +84,23 @@ def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date
 def conversion_by_rep(book: Book, period: Period, as_of: date) -> tuple[np.ndarray, list[list[float | None]]]:
     """For deals created in the window, of each owner: per stage reached, value, step, its bounds and from start
     (shape (people, 6, stages)); then created, won, lost, closed won, closed lost and both win rates."""
-    rev, ground = book.revisions, book.ground
-    cut = midnight_ending(as_of, ground.time_zone)
+    rev, reference = book.revisions, book.reference
+    cut = midnight_ending(as_of, reference.time_zone)
     row = _states(book, cut)
-    order = ground.open_stages(0)
-    place = np.full(len(ground.stages), -1)
-    place[list(order)] = np.arange(len(order))
+    order = reference.open_stages(0)
+    index = np.full(len(reference.stages), -1)
+    index[list(order)] = np.arange(len(order))
     starts = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]])
-    counted = np.where(rev.effective_at < cut, place[rev.stage], -1)
+    counted = np.where(rev.effective_at < cut, index[rev.stage], -1)
     furthest = np.maximum.reduceat(counted, starts)[rev.deal[row]]
-    kind = ground.stage_kind[rev.stage[row]]
+    kind = reference.stage_kind[rev.stage[row]]
     furthest = np.where(kind == WON, len(order), furthest)
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     day = book.created_on[rev.deal[row]]
     inside = (day >= first) & (day <= last)
-    closed = local_days(rev.effective_at[book.entered_row[row]], ground.time_zone)
+    closed = local_days(rev.effective_at[book.entered_row[row]], reference.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
-    width, people, owner = len(order) + 2, len(ground.people), rev.owner[row]
+    width, people, owner = len(order) + 2, len(reference.people), rev.owner[row]
     cell = (owner * width + furthest + 1)[inside]
     tables = [np.bincount(cell, w, people * width) for w in (None, rev.amount_minor[row][inside])]
     reached, value = (np.cumsum(t.reshape(people, width)[:, ::-1], axis=1)[:, ::-1][:, 1:] for t in tables)
@@ -127,14 +127,14 @@ def _wilson(rate: np.ndarray, n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def time_in_stage_by_rep(book: Book, period: Period, as_of: date) -> list[float]:
     """Kaplan–Meier quantiles, mean and median per stage and owner from stays already cut out of the revisions."""
-    ground = book.ground
-    cut = midnight_ending(as_of, ground.time_zone)
+    reference = book.reference
+    cut = midnight_ending(as_of, reference.time_zone)
     day, stays = book.stay_entered_on, book.open_stays
     keep = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
     keep &= stays.entered_at < cut
     ended = stays.left_at[keep] < cut
     seconds = np.minimum(stays.left_at[keep], cut) - stays.entered_at[keep]
-    group = stays.owner[keep] * len(ground.stages) + stays.stage[keep]
+    group = stays.owner[keep] * len(reference.stages) + stays.stage[keep]
     packed = np.sort((((group << 35) | seconds) << 1) | ~ended)
     edges = np.flatnonzero(np.r_[True, np.diff(packed >> 36) != 0, True])
     medians: list[float] = []

@@ -99,10 +99,10 @@ def _revisions(random: np.random.Generator, created: datetime, starts: np.ndarra
         close = (moment + timedelta(days=90)).date().isoformat()
         owner, territory = f"p{number % REPS:02}", territories[number % len(territories)]
         for step in range(REVISIONS):
-            place = min(step // 2, 4)
+            index = min(step // 2, 4)
             if step == REVISIONS - 1:
-                place = 5 if ends[number] < 0.25 else 6
+                index = 5 if ends[number] < 0.25 else 6
             if moment > TODAY:
                 break
-            yield f"d{number:06}", moment.isoformat(), stages[place], f"{amounts[number]}.00", close, owner, territory
+            yield f"d{number:06}", moment.isoformat(), stages[index], f"{amounts[number]}.00", close, owner, territory
             moment += timedelta(seconds=int(gaps[number, step]))

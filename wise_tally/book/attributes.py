@@ -1,16 +1,16 @@
-"""What stands beside the book, read from the database when it is first asked for and kept until it changes."""
+"""Attributes of deals, read from the database when it is first asked for and kept until it changes."""
 
 from collections.abc import Callable
 from itertools import chain
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import numpy as np
 from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import F, Q, QuerySet
 
-from wise_tally.core.beside import OWN, Beside, DealValue, Facet, GroupLines
 from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
+from wise_tally.core.deal_attributes import OWN, DealAttributes, DealValue, Facet, GroupLines
 from wise_tally.core.money import Ints, divide_half_even_array, line_amounts, line_costs, margins_of_deals, sum_by_group
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Account, Deal, DealLine, OwnField, OwnFieldValue, Partner, Payment
@@ -21,38 +21,41 @@ ROWS_OF = ("choice", "text")
 MONTHS = {"": 0, "month": 1, "quarter": 3, "year": 12}
 
 
-class StoredBeside(Beside):
+Value = TypeVar("Value")
+
+
+class StoredAttributes(DealAttributes):
     """What belongs to the deals whose row numbers (ascending) are given."""
 
     def __init__(self, numbers: Ints) -> None:
         super().__init__(len(numbers))
         self.numbers = numbers
-        self._kept: dict[object, Any] = {}
+        self._cache: dict[object, Any] = {}
 
-    def kept(self, key: object, read: Callable[[], Any]) -> Any:
+    def cached(self, key: object, read: Callable[[], Value]) -> Value:
         """What `read` gives, read once."""
-        if key not in self._kept:
-            self._kept[key] = read()
-        return self._kept[key]
+        if key not in self._cache:
+            self._cache[key] = read()
+        return cast(Value, self._cache[key])
 
     def places(self, numbers: Ints) -> Ints:
         """Indices into the book of row numbers of deals; -1 for deals that it does not hold."""
         if self.deals == 0:
             return np.full(len(numbers), NONE)
-        place = np.minimum(np.searchsorted(self.numbers, numbers), self.deals - 1)
-        return np.where(self.numbers[place] == numbers, place, NONE)
+        index = np.minimum(np.searchsorted(self.numbers, numbers), self.deals - 1)
+        return np.where(self.numbers[index] == numbers, index, NONE)
 
     def references(self, related: str) -> Ints:
         """Row number of what each deal refers to by a column, 0 for none, shape (deals,)."""
-        return self.kept(("references", related), lambda: self._references(related))  # type: ignore[no-any-return]
+        return self.cached(("references", related), lambda: self._references(related))
 
     def _references(self, related: str) -> Ints:
         # Written so that SQLite answers from the index of the column alone.
         there_is = Deal.objects.filter(**{f"{related}__isnull": False}).order_by(f"{related}_id")
         rows = whole_numbers(there_is.values_list("pk", f"{related}_id"), 2)
         found = np.zeros(self.deals, dtype=np.int64)
-        place = self.places(rows[:, 0])
-        found[place[place >= 0]] = rows[place >= 0, 1]
+        index = self.places(rows[:, 0])
+        found[index[index >= 0]] = rows[index >= 0, 1]
         return found
 
     def facet(self, by: str) -> Facet:
@@ -68,8 +71,8 @@ class StoredBeside(Beside):
         if by.startswith(OWN):
             field = OwnField.objects.filter(key=by[len(OWN) :], applies_to__in=("deal", "account")).first()
             if field is not None:
-                return self.kept(by, lambda: self._own(field))  # type: ignore[no-any-return]
-        return self.kept(by, readers[by]) if by in readers else super().facet(by)
+                return self.cached(by, lambda: self._own(field))
+        return self.cached(by, readers[by]) if by in readers else super().facet(by)
 
     def _partner(self) -> Facet:
         rows = list(Partner.objects.order_by("pk").values_list("pk", "key", "name"))
@@ -118,19 +121,19 @@ class StoredBeside(Beside):
         columns = ("deal_id", "product_id", "quantity_10000ths", "unit_price_minor", "discount_bp", "unit_cost_minor")
         table = whole_numbers(DealLine.objects.order_by().values_list(*columns), len(columns))
         deal, product, quantity, price, discount, cost = table.T
-        place = self.places(deal)
-        kept = place >= 0
+        index = self.places(deal)
+        kept = index >= 0
         amount = line_amounts(quantity[kept], price[kept], np.maximum(discount[kept], 0))
         spent = np.where(cost[kept] == NONE, NONE, line_costs(quantity[kept], np.maximum(cost[kept], 0)))
-        return place[kept], product[kept], quantity[kept], amount, spent
+        return index[kept], product[kept], quantity[kept], amount, spent
 
     def lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
         """Deal, product (row number), quantity, amount and cost (-1 none) of every product line; kept."""
-        return self.kept("lines", self._lines)  # type: ignore[no-any-return]
+        return self.cached("lines", self._lines)
 
     def group_lines(self) -> GroupLines:
         """The lines of all deals by product group."""
-        return self.kept("group lines", self._group_lines)  # type: ignore[no-any-return]
+        return self.cached("group lines", self._group_lines)
 
     def _group_lines(self) -> GroupLines:
         deal, product, quantity, amount, _ = self.lines()
@@ -153,7 +156,7 @@ class StoredBeside(Beside):
 
     def quantity(self) -> DealValue:
         """What each deal sells."""
-        return self.kept("quantity", self._quantity)  # type: ignore[no-any-return]
+        return self.cached("quantity", self._quantity)
 
     def _quantity(self) -> DealValue:
         table = self.group_lines()
@@ -162,7 +165,7 @@ class StoredBeside(Beside):
 
     def margin(self) -> DealValue:
         """The margin of each deal."""
-        return self.kept("margin", self._margin)  # type: ignore[no-any-return]
+        return self.cached("margin", self._margin)
 
     def _margin(self) -> DealValue:
         deal, _, _, amount, cost = self.lines()
@@ -170,27 +173,27 @@ class StoredBeside(Beside):
 
     def _plans(self) -> PlanRows:
         rows = list(Payment.objects.order_by().values_list("deal_id", "due_on", "amount_minor", "every", "times"))
-        place = self.places(np.array([row[0] for row in rows], dtype=np.int64))
+        index = self.places(np.array([row[0] for row in rows], dtype=np.int64))
         columns = (
             [row[1].toordinal() for row in rows],
             [row[2] for row in rows],
             [MONTHS[row[3]] for row in rows],
             [NONE if row[4] is None else row[4] for row in rows],
         )
-        kept = place >= 0
-        return PlanRows(place[kept], *(np.array(column, dtype=np.int64)[kept] for column in columns))
+        kept = index >= 0
+        return PlanRows(index[kept], *(np.array(column, dtype=np.int64)[kept] for column in columns))
 
     def plans(self) -> PlanRows:
         """The payment plans of all deals; kept."""
-        return self.kept("plans", self._plans)  # type: ignore[no-any-return]
+        return self.cached("plans", self._plans)
 
     def first_due(self) -> Ints:
         """Day of each deal's first payment."""
-        return self.kept("first due", lambda: first_dues(self.plans(), self.deals))  # type: ignore[no-any-return]
+        return self.cached("first due", lambda: first_dues(self.plans(), self.deals))
 
     def first_year(self) -> DealValue:
         """Payments due in the twelve months from a deal's first."""
-        return self.kept("first year", self._first_year)  # type: ignore[no-any-return]
+        return self.cached("first year", self._first_year)
 
     def _first_year(self) -> DealValue:
         first = self.first_due()

@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from wise_tally.book.rows import read_lost
-from wise_tally.core.book import Standing
-from wise_tally.core.ground import LOST
+from wise_tally.core.book import BookAsOf
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import LOST
 from wise_tally.core.trees import NONE
 
 
@@ -24,13 +24,13 @@ class LostReasons:
     reason: Ints
     last: int
 
-    def on(self, standing: Standing) -> Ints:
-        """Place of the reason of each deal of a standing, shape (deals,); -1 for deals not lost or without one."""
-        present = np.full(int(standing.deal.max(initial=-1)) + 1, NONE)
-        held = (self.effective_at < standing.cut) & (self.deal < len(present))
+    def on(self, snapshot: BookAsOf) -> Ints:
+        """Place of the reason of each deal of a snapshot, shape (deals,); -1 for deals not lost or without one."""
+        present = np.full(int(snapshot.deal.max(initial=-1)) + 1, NONE)
+        held = (self.effective_at < snapshot.cut) & (self.deal < len(present))
         # Of several values for one place the last stays: that of the revision in effect.
         present[self.deal[held]] = self.reason[held]
-        return np.where(standing.kind == LOST, present[standing.deal], NONE)
+        return np.where(snapshot.kind == LOST, present[snapshot.deal], NONE)
 
     def read_on(self, deal_numbers: Ints, upto: int) -> "LostReasons":
         """With what was stored up to a row number; `deal_numbers` are the row numbers of the book's deals."""

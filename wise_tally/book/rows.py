@@ -1,4 +1,4 @@
-"""Rows become core records: the ground from small tables, columns from the large ones."""
+"""Rows become core records: the reference data from small tables, columns from the large ones."""
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
@@ -10,8 +10,8 @@ from django.db.models import Max, Model
 
 from wise_tally.core.book import Credits, Deals, Revisions
 from wise_tally.core.calendar import FiscalCalendar
-from wise_tally.core.ground import ALWAYS, Call, Category, Ground, Node, Person, Quota, Stage, StageRule
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import ALWAYS, Call, Category, Node, Person, Quota, ReferenceData, Stage, StageRule
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals import models as deals
 from wise_tally.domain.org import models as org
@@ -28,12 +28,12 @@ def index_of(model: type[Model]) -> dict[int | None, int]:
     return {None: NONE, **{number: index for index, number in enumerate(numbers)}}
 
 
-def read_ground() -> Ground:
+def read_reference() -> ReferenceData:
     """All small tables as core records."""
     workspace = org.Workspace.current()
     categories = process.Category.objects.order_by("pk")
     types, sources = distinct_texts("deal_type"), distinct_texts("source")
-    return Ground(
+    return ReferenceData(
         organisation=workspace.organisation,
         time_zone=workspace.time_zone,
         fiscal=FiscalCalendar(workspace.fiscal_year_start_month),
@@ -184,10 +184,10 @@ def _index(numbers: Ints, index: dict[int | None, int]) -> Ints:
     return table[numbers]
 
 
-def read_deals(ground: Ground, after: int = 0) -> tuple[Ints, Deals]:
+def read_deals(reference: ReferenceData, after: int = 0) -> tuple[Ints, Deals]:
     """Row numbers (ascending) and columns of the deals with a row number above `after`."""
-    types = {name: place for place, name in enumerate(ground.deal_types)}
-    sources = {name: place for place, name in enumerate(ground.sources)}
+    types = {name: index for index, name in enumerate(reference.deal_types)}
+    sources = {name: index for index, name in enumerate(reference.sources)}
     rows = list(deals.Deal.objects.filter(pk__gt=after).order_by("pk").values_list("key", "deal_type", "source"))
     number, process_id, created, short, lost_from = _columns(
         "SELECT id, process_id, created_at, short_form, lost_from_id FROM deals_deal WHERE id > %s ORDER BY id",
@@ -226,17 +226,17 @@ def came_short(numbers: Sequence[int]) -> list[bool]:
 def read_revisions(deal_numbers: Ints, after: int = 0, also_all_of: Sequence[int] = ()) -> Revisions:
     """The revisions above `after` and all those of some deals, sorted by deal, then in their order; void ones left out."""
     few = f" OR deal_id IN ({', '.join(map(str, also_all_of))})" if also_all_of else ""
-    number, deal, at, stage, amount, close, owner, territory, category, probability = _columns(
+    number, deal, rows, stage, amount, close, owner, territory, category, probability = _columns(
         "SELECT id, deal_id, effective_at, stage_id, amount_minor, COALESCE(expected_close, 0), owner_id, territory_id,"
         f" category_id, probability_bp FROM deals_dealrevision WHERE (id > %s{few}) AND NOT void",
         10,
         after,
     )
-    place = np.searchsorted(deal_numbers, deal)
-    order = np.lexsort((number, place))
+    index = np.searchsorted(deal_numbers, deal)
+    order = np.lexsort((number, index))
     revisions = Revisions(
-        deal=place,
-        effective_at=at,
+        deal=index,
+        effective_at=rows,
         stage=_index(stage, index_of(process.Stage)),
         amount_minor=amount,
         expected_close=close,
@@ -252,11 +252,11 @@ def read_lost(after: int, upto: int) -> list[tuple[int, int, str]]:
     """Revisions in lost stages between two row numbers: deal, moment in seconds, and the reason or an empty text."""
     # The few lost stages by their numbers: a join would look each of all revisions up.
     stages = process.Stage.objects.filter(kind=process.StageKind.LOST).values_list("pk", flat=True)
-    places = ", ".join(["%s"] * len(stages))
+    indices = ", ".join(["%s"] * len(stages))
     with connection.cursor() as cursor:
         cursor.execute(
             "SELECT deal_id, effective_at, lost_reason FROM deals_dealrevision"
-            f" WHERE id > %s AND id <= %s AND NOT void AND stage_id IN ({places}) ORDER BY id",
+            f" WHERE id > %s AND id <= %s AND NOT void AND stage_id IN ({indices}) ORDER BY id",
             [after, upto, *stages],
         )
         return cursor.fetchall()

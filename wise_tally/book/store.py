@@ -9,13 +9,13 @@ import numpy as np
 from django.db import connection
 
 from wise_tally.book import rows
-from wise_tally.book.attributes import StoredBeside
+from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
 from wise_tally.core.book import Book, Deals
 from wise_tally.core.derived import Growth
-from wise_tally.core.ground import Ground
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.org.models import BookNumber
 
 COUNTERS = ("number", "ground", "epoch", "beside")
@@ -23,32 +23,32 @@ NEVER_WRITTEN = (0, 0, 0, 0)
 
 
 @dataclass(frozen=True)
-class Shelved:
+class StoredBook:
     """A frozen book with the numbers of the rows it was read from."""
 
     book: Book
     number: int
-    ground: int
+    reference: int
     epoch: int
-    beside: int
+    attributes: int
     deal_numbers: Ints
     last_revision: int
 
     def index_of(self, pk: int) -> int | None:
         """Index of a deal by its row number; None where the book does not hold it."""
-        place = int(np.searchsorted(self.deal_numbers, pk))
-        return place if place < len(self.deal_numbers) and self.deal_numbers[place] == pk else None
+        index = int(np.searchsorted(self.deal_numbers, pk))
+        return index if index < len(self.deal_numbers) and self.deal_numbers[index] == pk else None
 
 
-class Shelf:
+class Books:
     """Readers take a reference to the current snapshot and need no lock; one writer at a time swaps it."""
 
     def __init__(self) -> None:
-        self._current: Shelved | None = None
+        self._current: StoredBook | None = None
         self._lock = Lock()
         self._reasons = NO_REASONS
 
-    def shelved(self) -> Shelved:
+    def stored(self) -> StoredBook:
         """The book of the newest number in the database; only what is newer is read."""
         newest = BookNumber.objects.filter(pk=1).values_list(*COUNTERS).first() or NEVER_WRITTEN
         current = self._current
@@ -59,13 +59,13 @@ class Shelf:
                 self._current = self._renewed(self._current, newest)
             return self._current
 
-    def book(self) -> Book:
+    def current(self) -> Book:
         """The newest book."""
-        return self.shelved().book
+        return self.stored().book
 
     def lost_reasons(self) -> LostReasons:
         """Why deals were lost, up to the newest book."""
-        current = self.shelved()
+        current = self.stored()
         with self._lock:
             if self._reasons.last < current.last_revision:
                 self._reasons = self._reasons.read_on(current.deal_numbers, current.last_revision)
@@ -76,7 +76,7 @@ class Shelf:
         with self._lock:
             self._current, self._reasons = None, NO_REASONS
 
-    def _renewed(self, old: Shelved | None, newest: tuple[int, int, int, int]) -> Shelved:
+    def _renewed(self, old: StoredBook | None, newest: tuple[int, int, int, int]) -> StoredBook:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
@@ -105,52 +105,54 @@ def one_snapshot() -> Iterator[None]:
             cursor.execute("COMMIT")
 
 
-def _whole(newest: tuple[int, int, int, int]) -> Shelved:
-    ground = rows.read_ground()
-    numbers, deals = rows.read_deals(ground)
+def _whole(newest: tuple[int, int, int, int]) -> StoredBook:
+    reference = rows.read_reference()
+    numbers, deals = rows.read_deals(reference)
     last, revisions = rows.last_revision_number(), rows.read_revisions(numbers)
-    book = Book(ground, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredBeside(numbers))
-    return Shelved(book, *newest, numbers, last)
+    book = Book(
+        reference, deals, revisions.in_effect(), rows.read_credits(numbers), newest[0], StoredAttributes(numbers)
+    )
+    return StoredBook(book, *newest, numbers, last)
 
 
 def _extended(
-    old: Shelved, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
-) -> tuple[Shelved, Growth | None]:
+    old: StoredBook, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
+) -> tuple[StoredBook, Growth | None]:
     """The old book with what is newer; the growth is None where more changed than revisions that came in."""
-    changed_ground = old.ground != newest[1]
-    ground = rows.read_ground() if changed_ground else old.book.ground
+    has_new_reference = old.reference != newest[1]
+    reference = rows.read_reference() if has_new_reference else old.book.reference
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
-    numbers, added_deals = rows.read_deals(ground, last_deal)
+    numbers, added_deals = rows.read_deals(reference, last_deal)
     all_numbers = np.r_[old.deal_numbers, numbers]
-    places = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
+    indices = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
     last, added = rows.last_revision_number(), rows.read_revisions(all_numbers, old.last_revision, put_back)
     before = old.book.revisions
-    kept = before.take(~np.isin(before.deal, places)) if put_back else before
+    kept = before.take(~np.isin(before.deal, indices)) if put_back else before
     merged, growth = with_added(kept, added)
     revisions = merged.in_effect()
-    deals = _joined(old.book.deals, added_deals, old.book, ground)
+    deals = _joined(old.book.deals, added_deals, old.book, reference)
     # A deal that gets a revision of its own no longer lacks its history, one whose only change was put back lacks it again.
     short = deals.short_form.copy()
     short[added.deal[added.deal < len(old.deal_numbers)]] = False
-    short[places] = rows.came_short(put_back)
+    short[indices] = rows.came_short(put_back)
     if (short != deals.short_form).any():
         deals = replace(deals, short_form=short)
-    credits = rows.read_credits(all_numbers) if changed_ground else old.book.credits
-    same = not changed_ground and old.beside == newest[3] and len(numbers) == 0
-    beside = old.book.beside if same else StoredBeside(all_numbers)
-    book = Book(ground, deals, revisions, credits, newest[0], beside)
+    credits = rows.read_credits(all_numbers) if has_new_reference else old.book.credits
+    same = not has_new_reference and old.attributes == newest[3] and len(numbers) == 0
+    attributes = old.book.attributes if same else StoredAttributes(all_numbers)
+    book = Book(reference, deals, revisions, credits, newest[0], attributes)
     only_grew = revisions is merged and not put_back
-    return Shelved(book, *newest, all_numbers, last), growth if only_grew else None
+    return StoredBook(book, *newest, all_numbers, last), growth if only_grew else None
 
 
-def _joined(old: Deals, added: Deals, book: Book, ground: Ground) -> Deals:
-    """Old columns with the new deals after them; type and source indices follow the new ground."""
-    if ground is book.ground and not added.key:
+def _joined(old: Deals, added: Deals, book: Book, reference: ReferenceData) -> Deals:
+    """Old columns with the new deals after them; type and source indices follow the new reference data."""
+    if reference is book.reference and not added.key:
         return old
     renumbered = replace(
         old,
-        deal_type=_renumbered(old.deal_type, book.ground.deal_types, ground.deal_types),
-        source=_renumbered(old.source, book.ground.sources, ground.sources),
+        deal_type=_renumbered(old.deal_type, book.reference.deal_types, reference.deal_types),
+        source=_renumbered(old.source, book.reference.sources, reference.sources),
     )
     if not added.key:
         return renumbered
@@ -166,4 +168,4 @@ def _renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Int
     return table[column]
 
 
-shelf = Shelf()
+books = Books()

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from wise_tally.core.attainment import AttainmentRow
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import NUMBERS, forecast_row
@@ -45,32 +45,32 @@ class DoneActivities:
 
 
 def activities_inside(
-    book: Book, standing: Standing, period: Period, scope: Filter, done: DoneActivities
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, done: DoneActivities
 ) -> DoneActivities:
     """Those done in the period, by the as-of day, by people of the scope; a team's are of its members of the day."""
-    last = min(period.ends_on, standing.as_of).toordinal()
+    last = min(period.ends_on, snapshot.as_of).toordinal()
     done = done.take((done.day >= period.starts_on.toordinal()) & (done.day <= last))
-    team = book.ground.teams_of(done.person, done.day)
-    return done.take(people_kept(book.ground, scope, standing.as_of, done.person, team))
+    team = book.reference.teams_of(done.person, done.day)
+    return done.take(people_kept(book.reference, scope, snapshot.as_of, done.person, team))
 
 
 def activity_attainment(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str, done: DoneActivities
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, done: DoneActivities
 ) -> tuple[AttainmentRow, ...]:
     """Activities done against their targets, in hundredths, for rows of BY; nothing of them is open.
 
     `done` are those of one kind, or all that people do themselves; a target of a kind meets that kind only.
     """
-    done = activities_inside(book, standing, period, scope, done)
-    group = grouping(book, by, standing.as_of)
+    done = activities_inside(book, snapshot, period, scope, done)
+    group = grouping(book, by, snapshot.as_of)
     number = _by_node(book, group, done)
     filters = (*PLAIN[:3], done.asked)
-    whole, so_far = (read(book.ground, standing.as_of, period, METRIC, filters) for read in (quotas, pace))
+    whole, so_far = (read(book.reference, snapshot.as_of, period, METRIC, filters) for read in (quotas, pace))
     # Processes and territories do not concern activities; a target means all that its people do.
     carried = carries_quota(Filter(team=scope.team, person=scope.person), by)
-    nothing = [0] * (len(FIGURES) - 1 + len(book.ground.categories) + NUMBERS)
+    nothing = [0] * (len(FIGURES) - 1 + len(book.reference.categories) + NUMBERS)
     rows = []
-    for node in shown_nodes(book.ground, scope, group, standing.as_of, number > 0):
+    for node in shown_nodes(book.reference, scope, group, snapshot.as_of, number > 0):
         figures = [int(number[node]) * ONE, *nothing]
         row = forecast_row(node, group, figures, (whole.of(by, node) if carried else NO_TARGET, None))
         rows.append(AttainmentRow(row, so_far.of(by, node) if carried else NO_TARGET))
@@ -86,9 +86,9 @@ def _by_node(book: Book, group: Grouping, done: DoneActivities) -> Ints:
     return sums
 
 
-def done_by(book: Book, standing: Standing, done: DoneActivities, by: str, node: int) -> DoneActivities:
+def done_by(book: Book, snapshot: BookAsOf, done: DoneActivities, by: str, node: int) -> DoneActivities:
     """Those of a node of BY and the ones below it; `done` are already those of the scope."""
-    group = grouping(book, by, standing.as_of)
+    group = grouping(book, by, snapshot.as_of)
     inside = np.zeros(group.size + 1, dtype=bool)
     inside[[node] if group.tree is None or node == NONE else list(group.tree.below(node))] = True
     return done.take(inside[_nodes(book, group, done)])
@@ -99,5 +99,5 @@ def _nodes(book: Book, group: Grouping, done: DoneActivities) -> Ints:
     if group.by == "company":
         of = np.zeros(len(done.person), dtype=np.int64)
     else:
-        of = done.person if group.by == "person" else book.ground.teams_of(done.person, done.day)
+        of = done.person if group.by == "person" else book.reference.teams_of(done.person, done.day)
     return np.where(of == NONE, group.size, of)

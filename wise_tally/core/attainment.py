@@ -4,13 +4,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period
+from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.forecast import ForecastRow, forecast, forecast_of_periods
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.row_targets import row_targets
-from wise_tally.core.tallies import sums_by_period
 from wise_tally.core.targets import Target
 
 # Of fewer closed deals no rate of somebody's own is taken.
@@ -36,10 +36,10 @@ class AttainmentRow:
         return ratio(self.forecast.won, self.pace)
 
 
-def attainment(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
+def attainment(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""
-    paces = row_targets(book, standing, period, scope, by, to_date=True)
-    return tuple(AttainmentRow(row, paces(row.node)) for row in forecast(book, standing, period, scope, by))
+    paces = row_targets(book, snapshot, period, scope, by, to_date=True)
+    return tuple(AttainmentRow(row, paces(row.node)) for row in forecast(book, snapshot, period, scope, by))
 
 
 @dataclass(frozen=True)
@@ -82,15 +82,15 @@ def deals_needed(gap: int | None, closed: ForecastRow) -> int | None:
 def four_quarters_before(fiscal: FiscalCalendar, as_of: date) -> Period:
     """The last four quarters that are over on a day, as one span."""
     present = fiscal.containing(as_of, "quarter")
-    first, last = fiscal.beside(present, -QUARTERS_BACK), fiscal.beside(present, -1)
+    first, last = fiscal.shifted(present, -QUARTERS_BACK), fiscal.shifted(present, -1)
     return Period(first.starts_on, last.ends_on, "span", f"{first.starts_on}/{last.ends_on}")
 
 
 def side_by_side(
-    book: Book, standing: Standing, spans: Sequence[Period], scope: Filter, by: str
+    book: Book, snapshot: BookAsOf, spans: Sequence[Period], scope: Filter, by: str
 ) -> dict[int, tuple[ForecastRow | None, ...]]:
-    """The rows of several spans by node, None where a span has no row; all as of the standing's day."""
-    rows = [{row.node: row for row in found} for found in forecast_of_periods(book, standing, spans, scope, by)]
+    """The rows of several spans by node, None where a span has no row; all as of the snapshot's day."""
+    rows = [{row.node: row for row in found} for found in forecast_of_periods(book, snapshot, spans, scope, by)]
     nodes = dict.fromkeys(node for found in rows for node in found)
     return {node: tuple(found.get(node) for found in rows) for node in nodes}
 
@@ -138,21 +138,21 @@ class SoFar:
 
 
 def so_far(
-    book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter, row: tuple[str, int]
+    book: Book, snapshot: BookAsOf, periods: tuple[Period, ...], scope: Filter, row: tuple[str, int]
 ) -> tuple[SoFar, ...]:
     """Won and open of the scope, and the target of a node (`row`: breakdown and node), added up period by period.
 
-    `periods` follow one another. Values are in the unit of the standing's measure. Source: common practice.
+    `periods` follow one another. Values are in the unit of the snapshot's measure. Source: common practice.
     """
     by, node = row
-    sums = sums_by_period(book, standing, periods, scope)
-    targets = [row_targets(book, standing, period, scope, by)(node).value for period in periods]
+    sums = sums_by_period(book, snapshot, periods, scope)
+    targets = [row_targets(book, snapshot, period, scope, by)(node).value for period in periods]
     known = [target is not None for target in targets]
     found, won, target, still_open = [], 0, 0, 0
-    for place, (period, one) in enumerate(zip(periods, sums, strict=True)):
+    for index, (period, one) in enumerate(zip(periods, sums, strict=True)):
         won += one.won
-        target += targets[place] or 0
-        still_open += sum(one.categories[c] for c in book.ground.surest_first)
-        ahead = period.ends_on >= standing.as_of
+        target += targets[index] or 0
+        still_open += sum(one.categories[c] for c in book.reference.surest_first)
+        ahead = period.ends_on >= snapshot.as_of
         found.append(SoFar(period, won, target if any(known) else None, still_open if ahead else None))
     return tuple(found)

@@ -5,14 +5,14 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints
-from wise_tally.core.seen_weight import look_back_of, seen_probabilities, with_probabilities
+from wise_tally.core.observed_weight import look_back_of, observed_probabilities, with_probabilities
+from wise_tally.core.reference_data import OPEN, WON
 
 # Those of four quarters for ten scopes.
 LOOKS_KEPT = 120
@@ -27,11 +27,11 @@ class Guess:
     on: date
     words: str
     as_set: int
-    as_seen: int
+    as_observed: int
     won: int
 
     def off_by(self, side: str) -> int:
-        """The guess of `as_set` or `as_seen` less what was won, in minor units."""
+        """The guess of `as_set` or `as_observed` less what was won, in minor units."""
         guess: int = getattr(self, side)
         return guess - self.won
 
@@ -43,7 +43,7 @@ class StageScore:
     stage: int
     deals: int
     as_set: float
-    as_seen: float
+    as_observed: float
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ class BackTest:
     scores: tuple[StageScore, ...]
 
     def bias(self, side: str) -> float | None:
-        """Mean of guess − won over all checkpoints, in minor units, of `as_set` or `as_seen`; None without any."""
+        """Mean of guess − won over all checkpoints, in minor units, of `as_set` or `as_observed`; None without any."""
         errors = [guess.off_by(side) for guess in self.guesses]
         return sum(errors) / len(errors) if errors else None
 
@@ -70,23 +70,23 @@ def checkpoints(period: Period) -> tuple[date, ...]:
 
 
 @derived(Grows.KEPT)
-def back_test(book: Book, standing: Standing, periods: tuple[Period, ...], scope: Filter) -> BackTest:
+def back_test(book: Book, snapshot: BookAsOf, periods: tuple[Period, ...], scope: Filter) -> BackTest:
     """Each past period at its checkpoints, with what was set and what had been seen by then, never later data.
 
-    Deals are scored where they are decided on the day of `standing`.
+    Deals are scored where they are decided on the day of `snapshot`.
     Source: common practice; the score is that of G. W. Brier, Monthly Weather Review 78 (1950), 1–3.
     """
     guesses, stages, chances, outcomes = [], [], [], []
     for period in periods:
-        won = int(forecast_lines(book, standing, period, scope, "company").value_minor("won").sum())
+        won = int(forecast_lines(book, snapshot, period, scope, "company").value_minor("won").sum())
         for words, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
             then = _look(book, period, on, scope)
-            guesses.append(Guess(period, on, words, then.as_set, then.as_seen, won))
-            place = np.searchsorted(standing.deal, then.deal)
-            decided = standing.kind[place] != OPEN
+            guesses.append(Guess(period, on, words, then.as_set, then.as_observed, won))
+            index = np.searchsorted(snapshot.deal, then.deal)
+            decided = snapshot.kind[index] != OPEN
             stages.append(then.stage[decided])
             chances.append(then.chances[:, decided])
-            outcomes.append(standing.kind[place[decided]] == WON)
+            outcomes.append(snapshot.kind[index[decided]] == WON)
     return BackTest(tuple(guesses), _scores(stages, chances, outcomes))
 
 
@@ -95,7 +95,7 @@ class _Look:
     """What a checkpoint saw: both weighted figures, and the open counted deals due with stage and chance both ways."""
 
     as_set: int
-    as_seen: int
+    as_observed: int
     deal: Ints
     stage: Ints
     chances: Ints
@@ -104,34 +104,38 @@ class _Look:
 def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) -> _Look | None:
     """A look back holds until a revision comes in before its day, or one of the small tables changes."""
     old, new = grown.old, grown.new
-    same = old.ground is new.ground and old.credits is new.credits and (not scope.only or old.beside is new.beside)
+    same = (
+        old.reference is new.reference
+        and old.credits is new.credits
+        and (not scope.only or old.attributes is new.attributes)
+    )
     same = same and np.array_equal(old.deals.short_form, new.deals.short_form[: len(old.deals.key)])
     added = new.revisions.effective_at[grown.growth.rows]
-    return look if same and (added >= midnight_ending(on, new.ground.time_zone)).all() else None
+    return look if same and (added >= midnight_ending(on, new.reference.time_zone)).all() else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
 def _look(book: Book, period: Period, on: date, scope: Filter) -> _Look:
     due, decided = _stood(book, period, on)
-    seen = with_probabilities(due, seen_probabilities(book, decided, period))
-    lines = [forecast_lines(book, one, period, scope, "company") for one in (due, seen)]
-    as_set, as_seen = (int(one.value_minor("weighted").sum()) for one in lines)
-    at = np.unique(lines[0].lines.at[lines[0].counts("open")])
-    chances = np.stack([one.probability_bp[at] for one in (due, seen)])
-    return _Look(as_set, as_seen, due.deal[at], due.stage[at], chances)
+    observed = with_probabilities(due, observed_probabilities(book, decided, period))
+    lines = [forecast_lines(book, one, period, scope, "company") for one in (due, observed)]
+    as_set, as_observed = (int(one.value_minor("weighted").sum()) for one in lines)
+    rows = np.unique(lines[0].lines.rows[lines[0].counts("open")])
+    chances = np.stack([one.probability_bp[rows] for one in (due, observed)])
+    return _Look(as_set, as_observed, due.deal[rows], due.stage[rows], chances)
 
 
-def _stood(book: Book, period: Period, on: date) -> tuple[Standing, Standing]:
+def _stood(book: Book, period: Period, on: date) -> tuple[BookAsOf, BookAsOf]:
     """The book as it stood on a day: the deals that can fall in the period, and those decided since the look-back began.
 
     A back-test looks at many days; what no figure of a day can count is not worked out.
     """
     rows, rev = book.rows_on(on), book.revisions
-    is_open = book.ground.stage_kind[rev.stage[rows]] == OPEN
+    is_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
     closed = rows[~is_open]
     closed_at = rev.effective_at[book.entered_row[closed]]
     evenings = (one - timedelta(days=1) for one in (period.starts_on, look_back_of(period).starts_on))
-    here, since = (closed[closed_at >= midnight_ending(evening, book.ground.time_zone)] for evening in evenings)
+    here, since = (closed[closed_at >= midnight_ending(evening, book.reference.time_zone)] for evening in evenings)
     rows = rows[is_open]
     close = rev.expected_close[rows]
     due = rows[(close >= period.starts_on.toordinal()) & (close <= period.ends_on.toordinal())]
@@ -145,8 +149,8 @@ def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[
     found = []
     for index in np.unique(stage).tolist():
         here = stage == index
-        as_set, as_seen = (brier(side[here], won[here]) for side in chance)
-        found.append(StageScore(index, int(here.sum()), as_set, as_seen))
+        as_set, as_observed = (brier(side[here], won[here]) for side in chance)
+        found.append(StageScore(index, int(here.sum()), as_set, as_observed))
     return tuple(found)
 
 

@@ -11,27 +11,27 @@ from typing import Annotated, Any
 import numpy as np
 import numpy.typing as npt
 
-from wise_tally.core.beside import NOTHING_BESIDE, Beside
 from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
-from wise_tally.core.derived import Grown, Grows, Kept, derived
-from wise_tally.core.ground import OPEN, WON, Ground
+from wise_tally.core.deal_attributes import NO_ATTRIBUTES, DealAttributes
+from wise_tally.core.derived import Cache, Grown, Grows, derived
 from wise_tally.core.money import WHOLE_BP, Ints, weighted_minor
+from wise_tally.core.reference_data import OPEN, WON, ReferenceData
 from wise_tally.core.trees import NONE
 
 Flags = npt.NDArray[Any]  # bool throughout
 FOR_EVER = 1 << 62
 # The middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
-KEPT_STANDINGS = 16
+MOST_SNAPSHOTS = 16
 FEW = 64
 
 
-# A column of a standing that is part of the states of its deals.
+# A column of a snapshot that is part of the states of its deals.
 State = Annotated[Ints, "state"]
 
 
 @dataclass(frozen=True)
 class Deals:
-    """What does not change with revisions. Indices into the ground; -1 is none."""
+    """What does not change with revisions. Indices into the reference data; -1 is none."""
 
     key: tuple[str, ...]
     process: Ints
@@ -100,7 +100,7 @@ class Stays:
 
 
 @dataclass(frozen=True)
-class Standing:
+class BookAsOf:
     """The book as it stood at the end of a day: one state per deal that existed.
 
     `row` is the revision in effect; `closed_on` a day ordinal, 0 while open; category and probability are
@@ -126,7 +126,7 @@ class Standing:
     measure: str = "amount"
     due_on: Ints | None = None
     known: Flags | None = None
-    kept: Kept = field(init=False, default_factory=Kept, repr=False, compare=False)
+    cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
 
     @property
     @derived(Grows.KEPT)
@@ -145,12 +145,12 @@ class Standing:
         return np.where(self.kind == OPEN, self.as_of.toordinal(), self.closed_on)
 
 
-def spliced(column: Any, at: Ints, values: Any) -> Any:
+def spliced(column: Any, rows: Ints, values: Any) -> Any:
     """`np.insert`; a few rows come in by copying slices, which is several times faster."""
-    if len(at) > FEW:
-        return np.insert(column, at, values)
+    if len(rows) > FEW:
+        return np.insert(column, rows, values)
     pieces, done = [], 0
-    for row, value in zip(at.tolist(), values, strict=True):
+    for row, value in zip(rows.tolist(), values, strict=True):
         pieces += [column[done:row], [value]]
         done = row
     return np.concatenate([*pieces, column[done:]], dtype=column.dtype)
@@ -180,52 +180,52 @@ def _mended_entries(entered: Ints, grown: Grown) -> Ints:
     return entered
 
 
-def with_rows_moved(standing: Standing, grown: Grown, *_: object) -> Standing:
-    """A standing whose states no added revision changed, with all that it keeps."""
-    found = replace(standing, row=grown.growth.moved(standing.row))
-    found.kept.grow_from(standing.kept, Grown(standing, found, grown.growth))
+def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf:
+    """A snapshot whose states no added revision changed, with all that it keeps."""
+    found = replace(snapshot, row=grown.growth.moved(snapshot.row))
+    found.cache.grow_from(snapshot.cache, Grown(snapshot, found, grown.growth))
     return found
 
 
-def _carried(standing: Standing, grown: Grown, as_of: date) -> Standing | None:
+def _carried(snapshot: BookAsOf, grown: Grown, as_of: date) -> BookAsOf | None:
     """Only deals with a revision added before the cut get a new state; None where one of them was not there."""
     growth, rev = grown.growth, grown.new.revisions
     if not growth.same_base:
         return None
-    in_time = growth.rows[rev.effective_at[growth.rows] < standing.cut]
+    in_time = growth.rows[rev.effective_at[growth.rows] < snapshot.cut]
     if len(in_time) == 0:
-        return with_rows_moved(standing, grown)
+        return with_rows_moved(snapshot, grown)
     deals, first_from_end = np.unique(rev.deal[in_time][::-1], return_index=True)
-    places = np.searchsorted(standing.deal, deals)
-    if (places >= len(standing.deal)).any() or (standing.deal[places] != deals).any():
+    indices = np.searchsorted(snapshot.deal, deals)
+    if (indices >= len(snapshot.deal)).any() or (snapshot.deal[indices] != deals).any():
         return None
-    moved, fresh = growth.moved(standing.row), grown.new.states(as_of, in_time[::-1][first_from_end])
+    moved, fresh = growth.moved(snapshot.row), grown.new.states(as_of, in_time[::-1][first_from_end])
     columns: dict[str, Any] = {}
     for name in STATES:
-        columns[name] = (moved if name == "row" else getattr(standing, name)).copy()
-        columns[name][places] = getattr(fresh, name)
-    return replace(standing, **columns)
+        columns[name] = (moved if name == "row" else getattr(snapshot, name)).copy()
+        columns[name][indices] = getattr(fresh, name)
+    return replace(snapshot, **columns)
 
 
-STATES = tuple(one.name for one in fields(Standing) if one.type is State)
+STATES = tuple(one.name for one in fields(BookAsOf) if one.type is State)
 
 
 @dataclass(frozen=True)
 class Book:
     """Ground, deals, revisions and credits. `revision_number` names the state of the data it was read from."""
 
-    ground: Ground
+    reference: ReferenceData
     deals: Deals
     revisions: Revisions
     credits: Credits
     revision_number: int = 0
-    beside: Beside = NOTHING_BESIDE
-    kept: Kept = field(init=False, default_factory=Kept, repr=False, compare=False)
+    attributes: DealAttributes = NO_ATTRIBUTES
+    cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
 
-    def with_beside(self, beside: Beside) -> "Book":
+    def with_attributes(self, attributes: DealAttributes) -> "Book":
         """The same book with something else beside it, which no value of the book depends on."""
-        found = replace(self, beside=beside)
-        found.kept.share(self.kept)
+        found = replace(self, attributes=attributes)
+        found.cache.share(self.cache)
         return found
 
     @property
@@ -237,9 +237,9 @@ class Book:
 
     @property
     @derived(Grows.KEPT)
-    def places_by_key(self) -> dict[str, int]:
+    def index_by_key(self) -> dict[str, int]:
         """Index of each deal by its identifier."""
-        return {key: place for place, key in enumerate(self.deals.key)}
+        return {key: index for index, key in enumerate(self.deals.key)}
 
     @property
     @derived()
@@ -272,7 +272,7 @@ class Book:
     def open_stays(self) -> Stays:
         """The stays in open stages."""
         stays = self.stays
-        rows = np.flatnonzero(self.ground.stage_kind[stays.stage] == OPEN)
+        rows = np.flatnonzero(self.reference.stage_kind[stays.stage] == OPEN)
         return Stays(
             stays.deal[rows], stays.stage[rows], stays.entered_at[rows], stays.left_at[rows], stays.owner[rows]
         )
@@ -281,43 +281,45 @@ class Book:
     @derived()
     def stay_entered_on(self) -> Ints:
         """Local day on which each open stay began."""
-        return local_days(self.open_stays.entered_at, self.ground.time_zone)
+        return local_days(self.open_stays.entered_at, self.reference.time_zone)
 
     @property
     @derived(Grows.KEPT)
     def created_on(self) -> Ints:
         """Local day on which each deal was created."""
-        return local_days(self.deals.created_at, self.ground.time_zone)
+        return local_days(self.deals.created_at, self.reference.time_zone)
 
-    @derived(_carried, most=KEPT_STANDINGS)
-    def stand(self, as_of: date) -> Standing:
-        """Every deal's state at the end of `as_of` in the workspace's time zone, under the rules of that day."""
-        return self.states(as_of, self.rows_on(as_of))
+    @derived(_carried, most=MOST_SNAPSHOTS)
+    def as_of(self, day: date) -> BookAsOf:
+        """Every deal's state at the end of `day` in the workspace's time zone, under the rules of that day."""
+        return self.states(day, self.rows_on(day))
 
     def rows_on(self, as_of: date) -> npt.NDArray[np.integer]:
         """The revisions in effect at the end of `as_of`, one of each deal that existed."""
-        cut = midnight_ending(as_of, self.ground.time_zone)
+        cut = midnight_ending(as_of, self.reference.time_zone)
         return np.flatnonzero((self.revisions.effective_at < cut) & (self.effective_to >= cut))
 
-    def states(self, as_of: date, row: npt.NDArray[np.integer]) -> Standing:
+    def states(self, as_of: date, row: npt.NDArray[np.integer]) -> BookAsOf:
         """The states that the revisions `row` (at most one a deal) give at the end of `as_of`."""
-        ground, rev = self.ground, self.revisions
-        stage, kind = rev.stage[row], ground.stage_kind[rev.stage[row]]
-        rules = ground.rules_on(as_of)
+        reference, rev = self.reference, self.revisions
+        stage, kind = rev.stage[row], reference.stage_kind[rev.stage[row]]
+        rules = reference.rules_on(as_of)
         stage_category = np.array([rule.category for rule in rules], dtype=np.int64)
         stage_probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
         own_category, own_probability = rev.category[row], rev.probability_bp[row]
         category = np.where(own_category == NONE, stage_category[stage], own_category)
         probability = np.where(
-            (own_probability == NONE) | ~ground.allows_own_probability[stage], stage_probability[stage], own_probability
+            (own_probability == NONE) | ~reference.allows_own_probability[stage],
+            stage_probability[stage],
+            own_probability,
         )
         is_open = kind == OPEN
         closed_at = np.where(is_open, 0, rev.effective_at[self.entered_row[row]])
         closed_on = np.full(len(row), NO_DAY)
-        closed_on[~is_open] = local_days(closed_at[~is_open], ground.time_zone)
-        return Standing(
+        closed_on[~is_open] = local_days(closed_at[~is_open], reference.time_zone)
+        return BookAsOf(
             as_of=as_of,
-            cut=midnight_ending(as_of, ground.time_zone),
+            cut=midnight_ending(as_of, reference.time_zone),
             row=row,
             deal=rev.deal[row],
             stage=stage,

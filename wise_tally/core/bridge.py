@@ -4,12 +4,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY, Period
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import Filter, Lines, credited_lines
 from wise_tally.core.measures import DEALS
 from wise_tally.core.money import Ints, sum_by_group, weighted_minor
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
 
 MEASURES = ("weighted", "won", "commit_forecast", "best_case_forecast", "open")
@@ -64,7 +64,7 @@ class Moves:
 
 
 def bridge(
-    book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str = "weighted"
+    book: Book, before: BookAsOf, after: BookAsOf, period: Period, scope: Filter, measure: str = "weighted"
 ) -> tuple[BridgeRow, ...]:
     """start, every cause in order, end; the causes sum exactly to end − start. Source: common practice."""
     return bridge_rows(bridge_moves(book, before, after, period, scope, measure))
@@ -77,7 +77,7 @@ def bridge_rows(moves: Moves) -> tuple[BridgeRow, ...]:
     return (first, *rows, BridgeRow("end", int(moves.end.sum()), int(np.count_nonzero(moves.end))))
 
 
-def bridge_moves(book: Book, before: Standing, after: Standing, period: Period, scope: Filter, measure: str) -> Moves:
+def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, scope: Filter, measure: str) -> Moves:
     """The bridge deal by deal."""
     size = len(book.deals.key)
     values = _Values(book, period, measure)
@@ -117,7 +117,7 @@ WHERE = ("won", "lost", "other_period", "not_there")
 class ShiftTable:
     """Money by where deals stood on one day (rows) and on another (columns); arrays of shape (places, places).
 
-    Places are the categories in the order of the ground, then won and lost in the period, in another period (undated
+    Places are the categories in the order of the reference data, then won and lost in the period, in another period (undated
     ones too), and not there (not yet created, or not in the scope). `before` and `after` are credited amounts on the
     two days, `change` what the measure moved, all in minor units. `place_before` and `place_after` give each deal's
     place, shape (deals,).
@@ -132,48 +132,48 @@ class ShiftTable:
 
 
 def shift_of(
-    book: Book, standings: tuple[Standing, Standing], period: Period, scope: Filter, moves: Moves
+    book: Book, snapshots: tuple[BookAsOf, BookAsOf], period: Period, scope: Filter, moves: Moves
 ) -> ShiftTable:
     """Where the money went between two days: the changes of all cells sum exactly to the bridge's end − start."""
-    places = len(book.ground.categories) + len(WHERE)
-    sides = [_places(book, standing, period, scope) for standing in standings]
+    indices = len(book.reference.categories) + len(WHERE)
+    sides = [_places(book, snapshot, period, scope) for snapshot in snapshots]
     (place_before, amount_before), (place_after, amount_after) = sides
-    cell = place_before * places + place_after
+    cell = place_before * indices + place_after
     tables = [
-        sum_by_group(values, cell, places * places).reshape(places, places)
+        sum_by_group(values, cell, indices * indices).reshape(indices, indices)
         for values in (amount_before, amount_after, moves.end - moves.start)
     ]
-    absent = places - 1
+    absent = indices - 1
     there = (place_before != absent) | (place_after != absent)
-    deals = np.bincount(cell[there], minlength=places * places).reshape(places, places)
+    deals = np.bincount(cell[there], minlength=indices * indices).reshape(indices, indices)
     amounts_before, amounts_after, change = tables
     return ShiftTable(amounts_before, amounts_after, change, deals, place_before, place_after)
 
 
-def _places(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints]:
+def _places(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tuple[Ints, Ints]:
     """Each deal's place on a day and its credited amount in the scope, shape (deals,)."""
-    categories, size = len(book.ground.categories), len(book.deals.key)
+    categories, size = len(book.reference.categories), len(book.deals.key)
     won, lost, other, absent = range(categories, categories + len(WHERE))
-    state = _spread(standing, size)
+    state = _spread(snapshot, size)
     day = np.where(state.kind == OPEN, state.expected_close, state.closed_on)
     inside = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
-    place = np.select([~inside, state.kind == WON, state.kind == LOST], [other, won, lost], state.category)
-    lines = credited_lines(book, standing, scope, "company")
+    index = np.select([~inside, state.kind == WON, state.kind == LOST], [other, won, lost], state.category)
+    lines = credited_lines(book, snapshot, scope, "company")
     kept = np.zeros(size, dtype=bool)
-    kept[standing.deal[lines.at]] = True
+    kept[snapshot.deal[lines.rows]] = True
     amount = np.zeros(size, dtype=np.int64)
-    if standing.measure == DEALS:
-        amount[standing.deal[lines.at]] = standing.amount_minor[lines.at]
+    if snapshot.measure == DEALS:
+        amount[snapshot.deal[lines.rows]] = snapshot.amount_minor[lines.rows]
     else:
-        parts = lines.parts(standing.amount_minor, book.ground.person_rank)
-        np.add.at(amount, standing.deal[lines.at], parts)
-    return np.where(kept, place, absent), amount
+        parts = lines.parts(snapshot.amount_minor, book.reference.person_rank)
+        np.add.at(amount, snapshot.deal[lines.rows], parts)
+    return np.where(kept, index, absent), amount
 
 
-def _booked(place: int, cause: str | None, change: Ints, states: tuple[_State, _State]) -> list[tuple[int, Ints]]:
+def _booked(index: int, cause: str | None, change: Ints, states: tuple[_State, _State]) -> list[tuple[int, Ints]]:
     """The cause or causes that a step's changes are booked under."""
     if cause is None:
-        name = ("scope", "period")[place]
+        name = ("scope", "period")[index]
         return [
             (CAUSES.index(f"{name}_in"), np.where(change > 0, change, 0)),
             (CAUSES.index(f"{name}_out"), np.where(change < 0, change, 0)),
@@ -185,21 +185,21 @@ def _booked(place: int, cause: str | None, change: Ints, states: tuple[_State, _
     return [(CAUSES.index(cause), change)]
 
 
-def _spread(standing: Standing, size: int) -> _State:
-    """A standing's columns on all deals of the book."""
+def _spread(snapshot: BookAsOf, size: int) -> _State:
+    """A snapshot's columns on all deals of the book."""
 
     def column(values: Ints, missing: int) -> Ints:
         spread = np.full(size, missing, dtype=np.int64)
-        spread[standing.deal] = values
+        spread[snapshot.deal] = values
         return spread
 
     return _State(
-        kind=column(standing.kind, NONE),
-        expected_close=column(standing.expected_close, NO_DAY),
-        closed_on=column(standing.closed_on, NO_DAY),
-        amount_minor=column(standing.amount_minor, 0),
-        category=column(standing.category, NONE),
-        probability_bp=column(standing.probability_bp, 0),
+        kind=column(snapshot.kind, NONE),
+        expected_close=column(snapshot.expected_close, NO_DAY),
+        closed_on=column(snapshot.closed_on, NO_DAY),
+        amount_minor=column(snapshot.amount_minor, 0),
+        category=column(snapshot.category, NONE),
+        probability_bp=column(snapshot.probability_bp, 0),
     )
 
 
@@ -215,19 +215,19 @@ class _Values:
         """Each deal's part of the measure under the lines of one side, shape (deals,)."""
         whole = self._whole(state)
         parts = np.zeros(len(whole), dtype=np.int64)
-        deal = lines.standing.deal[lines.at]
-        if lines.standing.measure == DEALS:
+        deal = lines.snapshot.deal[lines.rows]
+        if lines.snapshot.measure == DEALS:
             # A deal counts once, however it is divided.
             parts[deal] = whole[deal]
         else:
-            np.add.at(parts, deal, lines.parts(whole[lines.standing.deal], self.book.ground.person_rank))
+            np.add.at(parts, deal, lines.parts(whole[lines.snapshot.deal], self.book.reference.person_rank))
         return parts
 
     def _whole(self, state: _State) -> Ints:
         first, last = self.period.starts_on.toordinal(), self.period.ends_on.toordinal()
         day = np.where(state.kind == OPEN, state.expected_close, state.closed_on)
         inside = (day >= first) & (day <= last)
-        surest = self.book.ground.surest_first
+        surest = self.book.reference.surest_first
         counted = {"commit_forecast": surest[:1], "best_case_forecast": surest[:2], "won": ()}.get(self.measure, surest)
         value = (
             weighted_minor(state.amount_minor, state.probability_bp)

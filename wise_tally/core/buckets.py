@@ -5,10 +5,10 @@ from functools import cache
 
 import numpy as np
 
-from wise_tally.core.book import Standing
+from wise_tally.core.book import BookAsOf
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN, WON
 
 WON_HERE, WON_ELSEWHERE, LOST_HERE, LOST_ELSEWHERE, FIRST_OPEN = range(5)
 DUE, OVERDUE, DUE_BEFORE, OTHER_PERIOD, UNDATED = range(5)
@@ -82,28 +82,28 @@ def picks(buckets: Buckets) -> Ints:
     return table
 
 
-def buckets_in(standing: Standing, first: int, last: int) -> Ints:
-    """The bucket of each state in a period from day ordinal `first` to `last`, shape of the standing.
+def buckets_in(snapshot: BookAsOf, first: int, last: int) -> Ints:
+    """The bucket of each state in a period from day ordinal `first` to `last`, shape of the snapshot.
 
-    Won deals fall in the period of their closing, open ones in that of their expected close; where the standing has
+    Won deals fall in the period of their closing, open ones in that of their expected close; where the snapshot has
     other days that decide (`due_on`), won and open ones in that of those. Overdue is always of the expected close.
     """
-    close, today, day = standing.expected_close, standing.as_of.toordinal(), deciding_day(standing)
+    close, today, day = snapshot.expected_close, snapshot.as_of.toordinal(), deciding_day(snapshot)
     inside = (day >= first) & (day <= last)
     late = (close < today) & (close != NO_DAY)
     timing = np.where(inside, np.where(late, OVERDUE, DUE), np.where(late & (day < first), DUE_BEFORE, OTHER_PERIOD))
     timing[day == NO_DAY] = UNDATED
-    closed = np.where(standing.kind == WON, WON_HERE, LOST_HERE) + ~inside
-    return np.where(standing.kind == OPEN, FIRST_OPEN + standing.category * TIMINGS + timing, closed)
+    closed = np.where(snapshot.kind == WON, WON_HERE, LOST_HERE) + ~inside
+    return np.where(snapshot.kind == OPEN, FIRST_OPEN + snapshot.category * TIMINGS + timing, closed)
 
 
-def deciding_day(standing: Standing) -> Ints:
-    """The day ordinal by which each state falls in a period, 0 for none, shape of the standing.
+def deciding_day(snapshot: BookAsOf) -> Ints:
+    """The day ordinal by which each state falls in a period, 0 for none, shape of the snapshot.
 
-    The closing of closed deals and the expected close of open ones; where the standing has days of its own
+    The closing of closed deals and the expected close of open ones; where the snapshot has days of its own
     (`due_on`), those of won and open ones.
     """
-    is_open = standing.kind == OPEN
-    if standing.due_on is None:
-        return np.where(is_open, standing.expected_close, standing.closed_on)
-    return np.where(is_open | (standing.kind == WON), standing.due_on, standing.closed_on)
+    is_open = snapshot.kind == OPEN
+    if snapshot.due_on is None:
+        return np.where(is_open, snapshot.expected_close, snapshot.closed_on)
+    return np.where(is_open | (snapshot.kind == WON), snapshot.due_on, snapshot.closed_on)

@@ -108,7 +108,7 @@ class FiscalCalendar:
             raise UnknownPeriod(f"The period {starts_on}/{ends_on} ends before it starts; accepted: {ACCEPTED}.")
         return Period(starts_on, ends_on, "span", f"{starts_on}/{ends_on}")
 
-    def beside(self, period: Period, step: int) -> Period:
+    def shifted(self, period: Period, step: int) -> Period:
         """The period `step` places later (negative: earlier) of the same kind and length.
 
         Raises UnknownPeriod beyond the years 1 to 9999.

@@ -4,20 +4,20 @@ from collections.abc import Mapping
 from datetime import date, timedelta
 
 from wise_tally.core.calendar import Period, midnight_ending
-from wise_tally.core.ground import Call, Ground
+from wise_tally.core.reference_data import Call, ReferenceData
 from wise_tally.core.trees import NONE
 
 
-def calls_in_force(ground: Ground, as_of: date, period: Period) -> dict[tuple[str, int], Call]:
+def calls_in_force(reference: ReferenceData, as_of: date, period: Period) -> dict[tuple[str, int], Call]:
     """For each subject the call that holds: the latest made by the end of `as_of` for exactly that period.
 
     A manager's call on a person (made by anybody else) goes before the person's own even if older; on other
     subjects the latest by anyone holds.
     """
-    cut = midnight_ending(as_of, ground.time_zone)
+    cut = midnight_ending(as_of, reference.time_zone)
     span = (period.starts_on.toordinal(), period.ends_on.toordinal())
     held: dict[tuple[str, int], Call] = {}
-    for call in ground.calls:
+    for call in reference.calls:
         if (call.starts_on, call.ends_on) != span or call.made_at >= cut:
             continue
         subject = (call.subject, call.subject_index)
@@ -44,29 +44,29 @@ def as_difference(called_minor: int | None, difference_minor: int) -> int:
 
 
 def called(
-    ground: Ground, as_of: date, period: Period, weighted_of_person: Mapping[int, int]
+    reference: ReferenceData, as_of: date, period: Period, weighted_of_person: Mapping[int, int]
 ) -> dict[tuple[str, int], int | None]:
     """Called amounts, in minor units, of the company, every team, person and territory.
 
     A node without a call sums its children's; a person without one stands at the weighted figure
     (`weighted_of_person`). A territory with no call in or below it has none.
     """
-    held = {subject: call.amount_minor for subject, call in calls_in_force(ground, as_of, period).items()}
+    held = {subject: call.amount_minor for subject, call in calls_in_force(reference, as_of, period).items()}
     result: dict[tuple[str, int], int | None] = {}
     members: dict[int, int] = {}
-    for index in range(len(ground.people)):
+    for index in range(len(reference.people)):
         amount = held.get(("person", index), weighted_of_person.get(index, 0))
         result["person", index] = amount
-        team = ground.team_of(index, as_of.toordinal())
+        team = reference.team_of(index, as_of.toordinal())
         members[team] = members.get(team, 0) + amount
-    tree = ground.team_tree(as_of)
-    for node in sorted(range(len(ground.teams)), key=lambda i: -len(tree.paths[i])):
+    tree = reference.team_tree(as_of)
+    for node in sorted(range(len(reference.teams)), key=lambda i: -len(tree.paths[i])):
         below = sum(result["team", child] or 0 for child in tree.children(node))
         result["team", node] = held.get(("team", node), below + members.get(node, 0))
     roots = sum(result["team", root] or 0 for root in tree.children(NONE))
     result["company", NONE] = held.get(("company", NONE), roots + members.get(NONE, 0))
-    territory_tree = ground.territory_tree(as_of)
-    for node in sorted(range(len(ground.territories)), key=lambda i: -len(territory_tree.paths[i])):
+    territory_tree = reference.territory_tree(as_of)
+    for node in sorted(range(len(reference.territories)), key=lambda i: -len(territory_tree.paths[i])):
         parts = [result["territory", child] for child in territory_tree.children(node)]
         known = [part for part in parts if part is not None]
         result["territory", node] = held.get(("territory", node), sum(known) if known else None)

@@ -6,11 +6,11 @@ from datetime import date
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import EPOCH, Period
-from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group, weighted_minor
+from wise_tally.core.reference_data import OPEN, WON
 
 NEVER = np.iinfo(np.int64).max
 
@@ -81,13 +81,13 @@ def months_later_days(day: Ints, months: Ints | int) -> Ints:
 
 @dataclass(frozen=True)
 class Payments:
-    """Single payments due, shape (payments,): place of the deal in the standing, place of the period, kind, amount.
+    """Single payments due, shape (payments,): place of the deal in the snapshot, place of the period, kind, amount.
 
     `kind` is the place in KINDS. `amount_minor` is what is due; `value_minor` is all of it for won deals and
     amount × probability, rounded half to even per payment, for open ones.
     """
 
-    at: Ints
+    rows: Ints
     period: Ints
     kind: Ints
     day: Ints
@@ -96,7 +96,7 @@ class Payments:
 
     def take(self, keep: Flags) -> "Payments":
         """The payments kept."""
-        columns = (self.at, self.period, self.kind, self.day, self.amount_minor, self.value_minor)
+        columns = (self.rows, self.period, self.kind, self.day, self.amount_minor, self.value_minor)
         return Payments(*(column[keep] for column in columns))
 
 
@@ -124,24 +124,24 @@ class CashPeriod:
         return self.won_minor + self.open_minor
 
 
-def payments_in(book: Book, standing: Standing, plans: PlanRows, periods: Sequence[Period], scope: Filter) -> Payments:
+def payments_in(book: Book, snapshot: BookAsOf, plans: PlanRows, periods: Sequence[Period], scope: Filter) -> Payments:
     """What won and open counted deals of the scope are due to pay in periods that follow one another.
 
     A person's or team's are the credited parts of each payment, largest remainder. Source: common practice.
     """
-    place = np.searchsorted(standing.deal, plans.deal)
-    stands = np.minimum(place, max(len(standing.deal) - 1, 0))
-    there = (standing.deal[stands] == plans.deal) if len(standing.deal) else np.zeros(len(place), dtype=bool)
-    counted = np.array([category.counted for category in book.ground.categories] + [False], dtype=bool)
+    index = np.searchsorted(snapshot.deal, plans.deal)
+    stands = np.minimum(index, max(len(snapshot.deal) - 1, 0))
+    there = (snapshot.deal[stands] == plans.deal) if len(snapshot.deal) else np.zeros(len(index), dtype=bool)
+    counted = np.array([category.counted for category in book.reference.categories] + [False], dtype=bool)
     paying = there.copy()
-    kind, category = standing.kind[stands[there]], standing.category[stands[there]]
+    kind, category = snapshot.kind[stands[there]], snapshot.category[stands[there]]
     paying[there] = (kind == WON) | ((kind == OPEN) & counted[category])
     plans = PlanRows(*(getattr(plans, name)[paying] for name in PlanRows.__dataclass_fields__))
-    found = _occurrences(plans, stands[paying], periods, standing)
-    return _credited(book, standing, found, scope)
+    found = _occurrences(plans, stands[paying], periods, snapshot)
+    return _credited(book, snapshot, found, scope)
 
 
-def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], standing: Standing) -> Payments:
+def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot: BookAsOf) -> Payments:
     """Every due day inside the periods; a plan without end goes on to the last of them."""
     first, last = periods[0].starts_on.toordinal(), periods[-1].ends_on.toordinal()
     ends = np.array([period.ends_on.toordinal() for period in periods])
@@ -163,42 +163,42 @@ def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], standing:
     rows = np.concatenate([nothing, *(column[0] for column in columns)])
     day = np.concatenate([nothing, *(column[1] for column in columns)])
     amount = plans.amount_minor[rows]
-    value = weighted_minor(amount, standing.probability_bp[at[rows]])
+    value = weighted_minor(amount, snapshot.probability_bp[at[rows]])
     return Payments(at[rows], np.searchsorted(ends, day), kind[rows], day, amount, value)
 
 
-def _credited(book: Book, standing: Standing, found: Payments, scope: Filter) -> Payments:
+def _credited(book: Book, snapshot: BookAsOf, found: Payments, scope: Filter) -> Payments:
     """The parts of payments that the scope keeps. Several payments of one deal are divided each by itself."""
     if scope == Filter():
         return found
-    lines = credited_lines(book, standing, scope, "company")
-    order = np.argsort(lines.at, kind="stable")
-    held = lines.at[order]
-    first, after = (np.searchsorted(held, found.at, side=side) for side in ("left", "right"))
+    lines = credited_lines(book, snapshot, scope, "company")
+    order = np.argsort(lines.rows, kind="stable")
+    held = lines.rows[order]
+    first, after = (np.searchsorted(held, found.rows, side=side) for side in ("left", "right"))
     number = after - first
-    rows = np.repeat(np.arange(len(found.at)), number)
+    rows = np.repeat(np.arange(len(found.rows)), number)
     within = np.arange(len(rows)) - np.repeat(np.cumsum(number) - number, number)
     line = order[np.repeat(first, number) + within]
     repeated = found.take(rows)
     # One column of whole values a round: the n-th payment of every deal, divided like any value of a deal.
-    turn = _turns(found.at)[rows]
+    turn = _turns(found.rows)[rows]
     amount, value = np.zeros(len(rows), dtype=np.int64), np.zeros(len(rows), dtype=np.int64)
     for one in range(int(turn.max(initial=-1)) + 1):
         of_turn = turn == one
         for column, target in ((repeated.amount_minor, amount), (repeated.value_minor, value)):
-            whole = np.zeros(len(standing.deal), dtype=np.int64)
-            whole[repeated.at[of_turn]] = column[of_turn]
-            target[of_turn] = lines.parts(whole, book.ground.person_rank)[line[of_turn]]
-    return Payments(repeated.at, repeated.period, repeated.kind, repeated.day, amount, value)
+            whole = np.zeros(len(snapshot.deal), dtype=np.int64)
+            whole[repeated.rows[of_turn]] = column[of_turn]
+            target[of_turn] = lines.parts(whole, book.reference.person_rank)[line[of_turn]]
+    return Payments(repeated.rows, repeated.period, repeated.kind, repeated.day, amount, value)
 
 
-def _turns(at: Ints) -> Ints:
+def _turns(rows: Ints) -> Ints:
     """Which payment of its deal each one is, from 0."""
-    order = np.argsort(at, kind="stable")
-    held = at[order]
+    order = np.argsort(rows, kind="stable")
+    held = rows[order]
     starts = np.flatnonzero(np.r_[True, held[1:] != held[:-1]][: len(held)])
     sizes = np.diff(np.r_[starts, len(held)])
-    turn = np.zeros(len(at), dtype=np.int64)
+    turn = np.zeros(len(rows), dtype=np.int64)
     turn[order] = np.arange(len(held)) - np.repeat(starts, sizes)
     return turn
 
@@ -208,10 +208,10 @@ def won_and_open(rows: Sequence[CashPeriod]) -> tuple[int, int]:
     return sum(row.won_minor for row in rows), sum(row.open_minor for row in rows)
 
 
-def cash_calendar(standing: Standing, payments: Payments, periods: Sequence[Period]) -> tuple[CashPeriod, ...]:
+def cash_calendar(snapshot: BookAsOf, payments: Payments, periods: Sequence[Period]) -> tuple[CashPeriod, ...]:
     """The payments added up by period and kind of plan, won and open apart. Cash is no booking: see `forecast`."""
     width = len(KINDS)
-    won = standing.kind[payments.at] == WON
+    won = snapshot.kind[payments.rows] == WON
     cell = (payments.period * 2 + np.where(won, 0, 1)) * width + payments.kind
     sums = sum_by_group(payments.value_minor, cell, len(periods) * 2 * width).reshape(len(periods), 2, width).tolist()
     return tuple(CashPeriod(one, tuple(w), tuple(o)) for one, (w, o) in zip(periods, sums, strict=True))

@@ -7,12 +7,12 @@ from datetime import date
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import NO_DAY, FiscalCalendar, Period, local_days
 from wise_tally.core.derived import Grown, derived
-from wise_tally.core.ground import WON
-from wise_tally.core.lines import Filter, Lines, credited_lines, kept_deals, people_kept
+from wise_tally.core.lines import Filter, Lines, credited_lines, filtered_deals, people_kept
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
+from wise_tally.core.reference_data import WON
 from wise_tally.core.targets import quotas
 from wise_tally.core.trees import NONE
 
@@ -36,8 +36,8 @@ class Rates:
 def rate_on(rows: Dated, day: int) -> int | None:
     """The rate in force on a day: the last not after it, before the first row the first; None without rows."""
     held = None
-    for place, (from_day, rate_bp) in enumerate(rows):
-        if place and from_day > day:
+    for index, (from_day, rate_bp) in enumerate(rows):
+        if index and from_day > day:
             break
         held = rate_bp
     return held
@@ -88,43 +88,43 @@ def _rows_moved(times: WonTimes, grown: Grown) -> WonTimes:
 
 
 @derived(_rows_moved)
-def won_times(book: Book, standing: Standing) -> WonTimes:
-    """All times won before the standing's cut."""
+def won_times(book: Book, snapshot: BookAsOf) -> WonTimes:
+    """All times won before the snapshot's cut."""
     rev = book.revisions
-    known = rev.effective_at < standing.cut
-    won = known & (book.ground.stage_kind[rev.stage] == WON)
+    known = rev.effective_at < snapshot.cut
+    won = known & (book.reference.stage_kind[rev.stage] == WON)
     same_next = np.r_[(rev.deal[1:] == rev.deal[:-1]) & known[1:], False][: len(won)]
     last = np.flatnonzero(won & ~(same_next & np.r_[won[1:], False][: len(won)]))
     left_at = rev.effective_at[np.minimum(last + 1, len(won) - 1)]
     left_on = np.full(len(last), NO_DAY)
     gone = same_next[last]
-    left_on[gone] = local_days(left_at[gone], book.ground.time_zone)
-    closed_on = local_days(rev.effective_at[book.entered_row[last]], book.ground.time_zone)
+    left_on[gone] = local_days(left_at[gone], book.reference.time_zone)
+    closed_on = local_days(rev.effective_at[book.entered_row[last]], book.reference.time_zone)
     return WonTimes(last, closed_on, left_on)
 
 
 def commissions(
-    book: Book, standing: Standing, period: Period, scope: Filter, rates: Rates, subject: str = PERSON
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, rates: Rates, subject: str = PERSON
 ) -> tuple[CommissionLine, ...]:
-    """The lines of a period by subject, then by day and deal, as known on the standing's day.
+    """The lines of a period by subject, then by day and deal, as known on the snapshot's day.
 
     Credited won amount × the rate in force on the day of closing, the part above the quota of the period at the rate for
     that, rounded half to even per deal. A deal that left won in a later period is taken back in that one as it was
     earned; what was won and left within one period earns nothing. Partners earn on the deal's whole amount, without a
     quota. Quotas count a person's deals in the order of closing, then of identifiers. Source: common practice.
     """
-    times = won_times(book, standing)
-    earned = _earned(book, standing, period, rates, subject)
+    times = won_times(book, snapshot)
+    earned = _earned(book, snapshot, period, rates, subject)
     found = [line for line in earned if not _left_within(line, period)]
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     back = np.flatnonzero((times.left_on >= first) & (times.left_on <= last))
-    closed = {like(book.ground.fiscal, date.fromordinal(int(times.closed_on[at])), period) for at in back}
+    closed = {like(book.reference.fiscal, date.fromordinal(int(times.closed_on[row])), period) for row in back}
     for before in closed:
-        for line in _earned(book, standing, before, rates, subject):
+        for line in _earned(book, snapshot, before, rates, subject):
             if first <= line.left_on <= last and not _left_within(line, before):
                 found.append(line.taken_back())
     return tuple(
-        sorted(_kept(book, standing, found, scope, subject), key=lambda line: (line.subject, line.on, line.deal))
+        sorted(_filtered(book, snapshot, found, scope, subject), key=lambda line: (line.subject, line.on, line.deal))
     )
 
 
@@ -162,43 +162,43 @@ def _left_within(line: _Earned, period: Period) -> bool:
     return line.left_on != NO_DAY and line.left_on <= period.ends_on.toordinal()
 
 
-def _earned(book: Book, standing: Standing, period: Period, rates: Rates, subject: str) -> list[_Earned]:
+def _earned(book: Book, snapshot: BookAsOf, period: Period, rates: Rates, subject: str) -> list[_Earned]:
     """What all deals closed in a period earn, whoever asks; a deal that left won again in it too."""
-    times = won_times(book, standing)
+    times = won_times(book, snapshot)
     inside = (times.closed_on >= period.starts_on.toordinal()) & (times.closed_on <= period.ends_on.toordinal())
     chosen = np.flatnonzero(inside)
-    states = book.states(standing.as_of, times.row[chosen])
+    states = book.states(snapshot.as_of, times.row[chosen])
     lines = credited_lines(book, states, Filter(), PERSON if subject == PERSON else "company")
-    of = lines.person if subject == PERSON else book.beside.facet(PARTNER).of_deal[states.deal[lines.at]]
-    amount = lines.parts(states.amount_minor, book.ground.person_rank)
+    of = lines.person if subject == PERSON else book.attributes.facet(PARTNER).of_deal[states.deal[lines.rows]]
+    amount = lines.parts(states.amount_minor, book.reference.person_rank)
     order = _in_order(book, states, lines, of)
-    quota = quotas(book.ground, standing.as_of, period)
+    quota = quotas(book.reference, snapshot.as_of, period)
     run: dict[int, int] = defaultdict(int)
     found = []
-    for place in order:
-        at, who = int(lines.at[place]), int(of[place])
+    for index in order:
+        rows, who = int(lines.rows[index]), int(of[index])
         if who == NONE:
             continue
-        left_on, value = int(times.left_on[chosen[at]]), int(amount[place])
+        left_on, value = int(times.left_on[chosen[rows]]), int(amount[index])
         left_within = left_on != NO_DAY and left_on <= period.ends_on.toordinal()
         target = quota.of(PERSON, who).value if subject == PERSON else None
         above = 0 if target is None or left_within else max(0, min(value, run[who] + value - target))
         run[who] += 0 if left_within else value
-        line = _line((who, int(states.deal[at]), int(states.closed_on[at])), value, above, rates)
-        found.append(_Earned(line, int(times.row[chosen[at]]), left_on))
+        line = _line((who, int(states.deal[rows]), int(states.closed_on[rows])), value, above, rates)
+        found.append(_Earned(line, int(times.row[chosen[rows]]), left_on))
     return found
 
 
-def _in_order(book: Book, states: Standing, lines: Lines, of: Ints) -> list[int]:
+def _in_order(book: Book, states: BookAsOf, lines: Lines, of: Ints) -> list[int]:
     keys = book.deals.key
     return sorted(
-        range(len(lines.at)),
-        key=lambda i: (int(of[i]), int(states.closed_on[lines.at[i]]), keys[int(states.deal[lines.at[i]])]),
+        range(len(lines.rows)),
+        key=lambda i: (int(of[i]), int(states.closed_on[lines.rows[i]]), keys[int(states.deal[lines.rows[i]])]),
     )
 
 
-def _line(place: tuple[int, int, int], amount: int, above: int, rates: Rates) -> CommissionLine:
-    subject, deal, on = place
+def _line(index: tuple[int, int, int], amount: int, above: int, rates: Rates) -> CommissionLine:
+    subject, deal, on = index
     rate = rate_on(rates.plain[subject], on)
     higher = rate_on(rates.above[subject], on)
     if higher is None:
@@ -209,18 +209,18 @@ def _line(place: tuple[int, int, int], amount: int, above: int, rates: Rates) ->
     return CommissionLine(subject, deal, on, amount, rate, above, higher, earned)
 
 
-def _kept(
-    book: Book, standing: Standing, found: Sequence[_Earned], scope: Filter, subject: str
+def _filtered(
+    book: Book, snapshot: BookAsOf, found: Sequence[_Earned], scope: Filter, subject: str
 ) -> list[CommissionLine]:
     """The lines that the scope keeps; a team's are of those who were its members on the day of closing."""
     if scope == Filter() or not found:
         return [one.line for one in found]
-    states = book.states(standing.as_of, np.array([one.owner_row for one in found], dtype=np.int64))
-    keep = kept_deals(book, states, scope)
+    states = book.states(snapshot.as_of, np.array([one.owner_row for one in found], dtype=np.int64))
+    keep = filtered_deals(book, states, scope)
     if scope.of_people:
         person = np.array([one.line.subject for one in found]) if subject == PERSON else states.owner
-        team = book.ground.teams_of(person, states.membership_day)
-        keep &= people_kept(book.ground, scope, standing.as_of, person, team)
+        team = book.reference.teams_of(person, states.membership_day)
+        keep &= people_kept(book.reference, scope, snapshot.as_of, person, team)
     return [one.line for one, kept in zip(found, keep, strict=True) if kept]
 
 

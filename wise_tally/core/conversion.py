@@ -6,14 +6,14 @@ from math import isnan
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.errors import CoreError
-from wise_tally.core.ground import KINDS, LOST, OPEN, WON
 from wise_tally.core.grouping import grouping
-from wise_tally.core.lines import Filter, owner_kept, owner_rows, shown_nodes
+from wise_tally.core.lines import Filter, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.reference_data import KINDS, LOST, OPEN, WON
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
 
@@ -119,7 +119,7 @@ class Cohort:
     `furthest` is the place in `order` of the furthest open stage reached, -1 for none, `len(order)` for won deals.
     """
 
-    at: Ints
+    rows: Ints
     order: tuple[int, ...]
     furthest: Ints
     in_cohort: Flags
@@ -127,36 +127,36 @@ class Cohort:
 
     def take(self, rows: Ints) -> "Cohort":
         """The deals of these rows; one may come several times."""
-        if len(rows) == len(self.at) and (rows == np.arange(len(rows))).all():
+        if len(rows) == len(self.rows) and (rows == np.arange(len(rows))).all():
             return self
         columns = (self.furthest[rows], self.in_cohort[rows], self.closed_in_window[rows])
-        return Cohort(self.at[rows], self.order, *columns)
+        return Cohort(self.rows[rows], self.order, *columns)
 
 
-def cohort(book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions) -> Cohort:
+def cohort(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, options: ConversionOptions) -> Cohort:
     """The deals of `scope.process` as they stood, and which of them make the cohort of the period."""
     if scope.process == NONE:
         raise CoreError("Conversion counts one process at a time; choose a process.")
-    order = book.ground.open_stages(scope.process)
-    at = np.flatnonzero(owner_kept(book, standing, scope))
+    order = book.reference.open_stages(scope.process)
+    rows = np.flatnonzero(owner_filtered(book, snapshot, scope))
     reach = reach_of_revisions(book, scope.process)
-    kind = standing.kind[at]
-    furthest = np.where(kind == WON, len(order), reach[standing.row[at]])
+    kind = snapshot.kind[rows]
+    furthest = np.where(kind == WON, len(order), reach[snapshot.row[rows]])
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-    closed_on = standing.closed_on[at]
+    closed_on = snapshot.closed_on[rows]
     closed = (kind != OPEN) & (closed_on >= first) & (closed_on <= last)
     if options.basis == "decided":
         inside = closed
     else:
         day = (
-            book.created_on[standing.deal[at]]
+            book.created_on[snapshot.deal[rows]]
             if options.basis == "created"
-            else _entered_on(book, standing, at, reach, options, order)
+            else _entered_on(book, snapshot, rows, reach, options, order)
         )
         inside = (day >= first) & (day <= last)
     if options.decided_only:
         inside = inside & (kind != OPEN)
-    return Cohort(at, order, furthest, inside, closed)
+    return Cohort(rows, order, furthest, inside, closed)
 
 
 @derived()
@@ -165,14 +165,14 @@ def reach_of_revisions(book: Book, process: int) -> Ints:
 
     A short-form lost deal reached the stage it was lost from, else the first. -1 before any open stage.
     """
-    place = np.full(len(book.ground.stages), NONE, dtype=np.int64)
-    order = book.ground.open_stages(process)
-    place[list(order)] = np.arange(len(order))
+    index = np.full(len(book.reference.stages), NONE, dtype=np.int64)
+    order = book.reference.open_stages(process)
+    index[list(order)] = np.arange(len(order))
     rev = book.revisions
-    own = place[rev.stage]
-    short_lost = book.deals.short_form[rev.deal] & (book.ground.stage_kind[rev.stage] == LOST)
+    own = index[rev.stage]
+    short_lost = book.deals.short_form[rev.deal] & (book.reference.stage_kind[rev.stage] == LOST)
     lost_from = book.deals.lost_from[rev.deal[short_lost]]
-    own[short_lost] = np.where(lost_from == NONE, 0, place[lost_from])
+    own[short_lost] = np.where(lost_from == NONE, 0, index[lost_from])
     # Deals are contiguous, so a rising base per deal keeps the running maximum inside each.
     width = len(order) + 1
     base = np.cumsum(np.r_[0, np.diff(rev.deal) != 0][: len(rev.deal)]) * width
@@ -184,7 +184,7 @@ def first_won_at(book: Book) -> Ints:
     """The moment of each deal's first win, at which it reached what it had skipped; NEVER without one, shape (deals,)."""
     rev = book.revisions
     found = np.full(len(book.deals.key), NEVER)
-    rows = np.flatnonzero(book.ground.stage_kind[rev.stage] == WON)[::-1]
+    rows = np.flatnonzero(book.reference.stage_kind[rev.stage] == WON)[::-1]
     # Of several values for one place the last stays: the first revision of each deal.
     found[rev.deal[rows]] = rev.effective_at[rows]
     return found
@@ -192,7 +192,7 @@ def first_won_at(book: Book) -> Ints:
 
 def shown_places(book: Book, order: tuple[int, ...], options: ConversionOptions) -> list[int]:
     """Places of the stages that get a row: in `order` but for the won stage, whose place comes last."""
-    shown = [i for i, s in enumerate(order) if not book.ground.stages[s].retired and s not in options.leave_out]
+    shown = [i for i, s in enumerate(order) if not book.reference.stages[s].retired and s not in options.leave_out]
     return [*shown, len(order)]
 
 
@@ -202,26 +202,26 @@ def first_shown(book: Book, order: tuple[int, ...], options: ConversionOptions) 
     return first if first < len(order) else NONE
 
 
-def stood_in(book: Book, standing: Standing, found: Cohort) -> Flags:
+def stood_in(book: Book, snapshot: BookAsOf, found: Cohort) -> Flags:
     """Which deals of a cohort stood in each open stage in order and, last, are won; shape (deals, open stages + 1)."""
-    return _stood(book, standing, found.order)[found.at]
+    return _stood(book, snapshot, found.order)[found.rows]
 
 
 @derived(Grows.KEPT)
-def _stood(book: Book, standing: Standing, order: tuple[int, ...]) -> Flags:
+def _stood(book: Book, snapshot: BookAsOf, order: tuple[int, ...]) -> Flags:
     rev = book.revisions
-    place = np.full(len(book.ground.stages), NONE, dtype=np.int64)
-    place[list(order)] = np.arange(len(order))
-    rows = np.flatnonzero((rev.effective_at < standing.cut) & (place[rev.stage] != NONE))
+    index = np.full(len(book.reference.stages), NONE, dtype=np.int64)
+    index[list(order)] = np.arange(len(order))
+    rows = np.flatnonzero((rev.effective_at < snapshot.cut) & (index[rev.stage] != NONE))
     stood = np.zeros((len(book.deals.key), len(order) + 1), dtype=bool)
-    stood[rev.deal[rows], place[rev.stage[rows]]] = True
-    stood = stood[standing.deal]
-    stood[:, -1] = standing.kind == WON
+    stood[rev.deal[rows], index[rev.stage[rows]]] = True
+    stood = stood[snapshot.deal]
+    stood[:, -1] = snapshot.kind == WON
     return stood
 
 
 def _entered_on(
-    book: Book, standing: Standing, at: Ints, reach: Ints, options: ConversionOptions, order: tuple[int, ...]
+    book: Book, snapshot: BookAsOf, at: Ints, reach: Ints, options: ConversionOptions, order: tuple[int, ...]
 ) -> Ints:
     """Local day on which each deal first reached the first shown stage; 0 for never."""
     rev, start = book.revisions, max(first_shown(book, order, options), 0)
@@ -230,48 +230,48 @@ def _entered_on(
         if options.strict
         else reach >= start
     )
-    rows = np.flatnonzero(there & (rev.effective_at < standing.cut))
+    rows = np.flatnonzero(there & (rev.effective_at < snapshot.cut))
     rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
     moment = np.full(len(book.deals.key), NEVER)
     moment[rev.deal[rows]] = rev.effective_at[rows]
-    found = moment[standing.deal[at]]
+    found = moment[snapshot.deal[at]]
     if not options.strict:
-        found = np.where(standing.kind[at] == WON, np.minimum(found, first_won_at(book)[standing.deal[at]]), found)
+        found = np.where(snapshot.kind[at] == WON, np.minimum(found, first_won_at(book)[snapshot.deal[at]]), found)
     days = np.zeros(len(at), dtype=np.int64)
     known = found != NEVER
-    days[known] = local_days(found[known], book.ground.time_zone)
+    days[known] = local_days(found[known], book.reference.time_zone)
     return days
 
 
 def conversion(
-    book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions, by: str = "company"
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, options: ConversionOptions, by: str = "company"
 ) -> tuple[ConversionGroup, ...]:
     """Reached, step and from start per stage for each node of `by`, the node of a deal being its owner's on the day.
 
     step = reached(next) ÷ reached(this); from start = reached(this) ÷ reached(first shown); the won stage is last.
     Rates are None where a row counts short-form deals and fewer than 20 with history. Source: common practice.
     """
-    found = cohort(book, standing, period, scope, options)
-    return conversion_of(book, standing, found, scope, options, by)
+    found = cohort(book, snapshot, period, scope, options)
+    return conversion_of(book, snapshot, found, scope, options, by)
 
 
 def conversion_of(
-    book: Book, standing: Standing, found: Cohort, scope: Filter, options: ConversionOptions, by: str = "company"
+    book: Book, snapshot: BookAsOf, found: Cohort, scope: Filter, options: ConversionOptions, by: str = "company"
 ) -> tuple[ConversionGroup, ...]:
     """Conversion of a cohort that is at hand."""
-    group = grouping(book, by, standing.as_of)
+    group = grouping(book, by, snapshot.as_of)
     nodes = len(group.keys)
-    rows, direct = owner_rows(book, standing, standing.owner[found.at], found.at, by)
+    rows, direct = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, by)
     found = found.take(rows)
-    counter = _Counter(book, standing, found, np.where(direct == NONE, nodes, direct), nodes)
+    counter = _Counter(book, snapshot, found, np.where(direct == NONE, nodes, direct), nodes)
     tables = counter.tables(options)
     if group.tree is not None:
         tables = [np.vstack([group.tree.roll_up(table[:nodes]), table[nodes:]]) for table in tables]
     holding = np.any([table.any(axis=1) for table in tables], axis=0)
     columns = shown_places(book, found.order, options)
-    stages = (*(found.order[i] for i in columns[:-1]), book.ground.won_stage(scope.process))
+    stages = (*(found.order[i] for i in columns[:-1]), book.reference.won_stage(scope.process))
     table = _table(stages, [found[:, columns] for found in tables[:3]], tables[3].tolist(), options.by_value)
-    nodes_shown = shown_nodes(book.ground, scope, group, standing.as_of, holding)
+    nodes_shown = shown_nodes(book.reference, scope, group, snapshot.as_of, holding)
     return tuple(
         ConversionGroup(
             node, None if node == NONE else group.keys[node], None if node == NONE else group.names[node], table
@@ -283,18 +283,18 @@ def conversion_of(
 class _Counter:
     """Counts and values of a cohort per node and stage; the last node is that of deals without the attribute."""
 
-    def __init__(self, book: Book, standing: Standing, found: Cohort, node: Ints, nodes: int) -> None:
-        self.book, self.standing, self.found, self.node, self.nodes = book, standing, found, node, nodes
-        self.amount = standing.amount_minor[found.at]
-        self.short = book.deals.short_form[standing.deal[found.at]]
-        self.kind = standing.kind[found.at]
+    def __init__(self, book: Book, snapshot: BookAsOf, found: Cohort, node: Ints, nodes: int) -> None:
+        self.book, self.snapshot, self.found, self.node, self.nodes = book, snapshot, found, node, nodes
+        self.amount = snapshot.amount_minor[found.rows]
+        self.short = book.deals.short_form[snapshot.deal[found.rows]]
+        self.kind = snapshot.kind[found.rows]
 
     def tables(self, options: ConversionOptions) -> list[Ints]:
         """Reached deals, value, short-form deals, and totals, each of shape (nodes + 1, columns)."""
         inside = self.found.in_cohort
         short = inside & self.short
         if options.strict:
-            stood = stood_in(self.book, self.standing, self.found)
+            stood = stood_in(self.book, self.snapshot, self.found)
             return [
                 self._per_place(stood, inside, None),
                 self._per_place(stood, inside, self.amount),
@@ -316,8 +316,8 @@ class _Counter:
 
     def _per_place(self, stood: Flags, keep: Flags, weights: Ints | None) -> Ints:
         columns = []
-        for place in range(stood.shape[1]):
-            chosen = keep & stood[:, place]
+        for index in range(stood.shape[1]):
+            chosen = keep & stood[:, index]
             columns.append(self._sum(self.node[chosen], None if weights is None else weights[chosen], 1))
         return np.hstack(columns)
 

@@ -45,9 +45,9 @@ def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
     """
     sums, counts = [0] * len(AGEING), [0] * len(AGEING)
     for owed in unpaid:
-        place = ageing_place(owed.due_on, as_of)
-        sums[place] += owed.amount_minor
-        counts[place] += 1
+        index = ageing_place(owed.due_on, as_of)
+        sums[index] += owed.amount_minor
+        counts[index] += 1
     return tuple(AgeingRow(words, counts[i], sums[i], i) for i, (words, _) in enumerate(AGEING))
 
 
@@ -96,10 +96,10 @@ def compare_sales(sales: Sequence[Sale], this: Period, before: Period) -> tuple[
     """Each product group with its products, in the order of their names; a group's row is the sum of its products'."""
     sums: dict[tuple[str, str], list[int]] = {}
     for sale in sales:
-        for place, span in enumerate((this, before)):
+        for index, span in enumerate((this, before)):
             if span.starts_on <= sale.on <= span.ends_on:
                 for key in ((sale.product_group, ""), (sale.product_group, sale.product or "without a product")):
-                    sums.setdefault(key, [0, 0])[place] += sale.amount_minor
+                    sums.setdefault(key, [0, 0])[index] += sale.amount_minor
     return tuple(SalesRow(*key, *values) for key, values in sorted(sums.items()))
 
 

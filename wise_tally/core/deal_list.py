@@ -5,11 +5,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS
 
 
@@ -22,30 +22,30 @@ class ListTotals:
     weighted_minor: int
 
 
-def list_totals(standing: Standing, at: Ints) -> ListTotals:
-    """Totals of the deals at these places of the standing. Raises AmountOverflow beyond 64 bits."""
-    one = np.zeros(len(at), dtype=np.int64)
-    amount, weighted = (sum_by_group(c[at], one, 1)[0] for c in (standing.amount_minor, standing.weighted_minor))
-    return ListTotals(len(at), int(amount), int(weighted))
+def list_totals(snapshot: BookAsOf, rows: Ints) -> ListTotals:
+    """Totals of the deals at these rows of the snapshot. Raises AmountOverflow beyond 64 bits."""
+    one = np.zeros(len(rows), dtype=np.int64)
+    amount, weighted = (sum_by_group(c[rows], one, 1)[0] for c in (snapshot.amount_minor, snapshot.weighted_minor))
+    return ListTotals(len(rows), int(amount), int(weighted))
 
 
-def lane_totals(standing: Standing, at: Ints, lane: Ints, lanes: int) -> tuple[ListTotals, ...]:
-    """Totals of each lane; `lane` holds the lane of each deal in `at`. Raises AmountOverflow beyond 64 bits."""
+def lane_totals(snapshot: BookAsOf, rows: Ints, lane: Ints, lanes: int) -> tuple[ListTotals, ...]:
+    """Totals of each lane; `lane` holds the lane of each deal in `rows`. Raises AmountOverflow beyond 64 bits."""
     counts = np.bincount(lane, minlength=lanes)
-    amount, weighted = (sum_by_group(c[at], lane, lanes) for c in (standing.amount_minor, standing.weighted_minor))
+    amount, weighted = (sum_by_group(c[rows], lane, lanes) for c in (snapshot.amount_minor, snapshot.weighted_minor))
     return tuple(ListTotals(int(n), int(a), int(w)) for n, a, w in zip(counts, amount, weighted, strict=True))
 
 
 def open_by_group(
-    standing: Standing, deals: Sequence[int], group: Sequence[int], groups: int
+    snapshot: BookAsOf, deals: Sequence[int], group: Sequence[int], groups: int
 ) -> tuple[ListTotals, ...]:
-    """Totals of the open deals of each group; `deals` are indices into the book, those not standing are passed over."""
+    """Totals of the open deals of each group; `deals` are indices into the book, those not in the snapshot are passed over."""
     wanted, of_group = np.array(deals, dtype=np.int64), np.array(group, dtype=np.int64)
-    at = np.minimum(np.searchsorted(standing.deal, wanted), max(len(standing.deal) - 1, 0))
-    if len(standing.deal) == 0 or len(wanted) == 0:
+    rows = np.minimum(np.searchsorted(snapshot.deal, wanted), max(len(snapshot.deal) - 1, 0))
+    if len(snapshot.deal) == 0 or len(wanted) == 0:
         return tuple(ListTotals(0, 0, 0) for _ in range(groups))
-    keep = (standing.deal[at] == wanted) & (standing.kind[at] == OPEN)
-    return lane_totals(standing, at[keep], of_group[keep], groups)
+    keep = (snapshot.deal[rows] == wanted) & (snapshot.kind[rows] == OPEN)
+    return lane_totals(snapshot, rows[keep], of_group[keep], groups)
 
 
 @dataclass(frozen=True)
@@ -57,24 +57,24 @@ class Slips:
 
 
 @derived(Grows.KEPT)
-def slips(book: Book, standing: Standing) -> Slips:
-    """Slips before the standing's cut: a revision that moves the expected close later, between two dates, both while open.
+def slips(book: Book, snapshot: BookAsOf) -> Slips:
+    """Slips before the snapshot's cut: a revision that moves the expected close later, between two dates, both while open.
 
     Source: common practice.
     """
-    deal, later, _ = slip_moves(book, standing)
+    deal, later, _ = slip_moves(book, snapshot)
     deals = len(book.deals.key)
     return Slips(np.bincount(deal, minlength=deals), sum_by_group(later, deal, deals))
 
 
-def slip_moves(book: Book, standing: Standing) -> tuple[Ints, Ints, Ints]:
-    """Every slip before the standing's cut: the deal, by how many days, and the moment; shape (slips,)."""
+def slip_moves(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints]:
+    """Every slip before the snapshot's cut: the deal, by how many days, and the moment; shape (slips,)."""
     rev = book.revisions
-    is_open = book.ground.stage_kind[rev.stage] == OPEN
+    is_open = book.reference.stage_kind[rev.stage] == OPEN
     later = rev.expected_close[1:] - rev.expected_close[:-1]
     dated = (rev.expected_close[1:] != NO_DAY) & (rev.expected_close[:-1] != NO_DAY)
     slipped = (rev.deal[1:] == rev.deal[:-1]) & is_open[1:] & is_open[:-1] & dated & (later > 0)
-    slipped &= rev.effective_at[1:] < standing.cut
+    slipped &= rev.effective_at[1:] < snapshot.cut
     return rev.deal[1:][slipped], later[slipped], rev.effective_at[1:][slipped]
 
 
@@ -87,16 +87,16 @@ class Slip:
     after: int
 
 
-def slips_of(book: Book, standing: Standing, deal: int) -> tuple[Slip, ...]:
+def slips_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[Slip, ...]:
     """The slips of one deal that `slips` counts, in their order."""
     rev = book.revisions
-    rows = np.flatnonzero((rev.deal == deal) & (rev.effective_at < standing.cut))
-    is_open = book.ground.stage_kind[rev.stage[rows]] == OPEN
+    rows = np.flatnonzero((rev.deal == deal) & (rev.effective_at < snapshot.cut))
+    is_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
     found = []
-    for place in range(1, len(rows)):
-        before, after = int(rev.expected_close[rows[place - 1]]), int(rev.expected_close[rows[place]])
-        if is_open[place] and is_open[place - 1] and NO_DAY not in (before, after) and after > before:
-            found.append(Slip(int(rev.effective_at[rows[place]]), before, after))
+    for index in range(1, len(rows)):
+        before, after = int(rev.expected_close[rows[index - 1]]), int(rev.expected_close[rows[index]])
+        if is_open[index] and is_open[index - 1] and NO_DAY not in (before, after) and after > before:
+            found.append(Slip(int(rev.effective_at[rows[index]]), before, after))
     return tuple(found)
 
 
@@ -112,67 +112,67 @@ class OwnStay:
     over: float | None
 
 
-def stays_of(book: Book, standing: Standing, deal: int) -> tuple[OwnStay, ...]:
-    """The stays of one deal (index into the book) begun by the standing's day, in their order; days of 24 hours."""
-    stays, rules = book.open_stays, book.ground.rules_on(standing.as_of)
+def stays_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[OwnStay, ...]:
+    """The stays of one deal (index into the book) begun by the snapshot's day, in their order; days of 24 hours."""
+    stays, rules = book.open_stays, book.reference.rules_on(snapshot.as_of)
     first, last = (int(np.searchsorted(stays.deal, deal, side=side)) for side in ("left", "right"))
     found = []
     for row in range(first, last):
         stage, entered = int(stays.stage[row]), int(stays.entered_at[row])
-        if entered >= standing.cut:
+        if entered >= snapshot.cut:
             break
-        left = min(int(stays.left_at[row]), standing.cut)
+        left = min(int(stays.left_at[row]), snapshot.cut)
         days, typical = (left - entered) / DAY_SECONDS, rules[stage].typical_days
         over = days - typical if typical is not None and days > typical else None
         found.append(OwnStay(stage, entered, left, int(stays.owner[row]), days, over))
     return tuple(found)
 
 
-def days_in_stage(book: Book, standing: Standing, at: Ints) -> np.ndarray:
-    """Days from each deal's entry into its present stage to the as-of midnight, shape of `at`."""
-    entered = book.revisions.effective_at[book.entered_row[standing.row[at]]]
-    return (standing.cut - entered) / DAY_SECONDS
+def days_in_stage(book: Book, snapshot: BookAsOf, rows: Ints) -> np.ndarray:
+    """Days from each deal's entry into its present stage to the as-of midnight, shape of `rows`."""
+    entered = book.revisions.effective_at[book.entered_row[snapshot.row[rows]]]
+    return (snapshot.cut - entered) / DAY_SECONDS
 
 
-def overstaying(book: Book, standing: Standing, at: Ints) -> Flags:
+def overstaying(book: Book, snapshot: BookAsOf, rows: Ints) -> Flags:
     """Which deals have been in their open stage longer than its typical days; never where it has none."""
-    return ~np.isnan(days_over(book, standing, at))
+    return ~np.isnan(days_over(book, snapshot, rows))
 
 
-def days_over(book: Book, standing: Standing, at: Ints) -> np.ndarray:
-    """Days beyond the typical days of the open stage a deal stands in, shape of `at`; NaN where it does not overstay."""
-    rules = book.ground.rules_on(standing.as_of)
+def days_over(book: Book, snapshot: BookAsOf, rows: Ints) -> np.ndarray:
+    """Days beyond the typical days of the open stage a deal stands in, shape of `rows`; NaN where it does not overstay."""
+    rules = book.reference.rules_on(snapshot.as_of)
     typical = np.array([np.inf if rule.typical_days is None else rule.typical_days for rule in rules])
-    over = days_in_stage(book, standing, at) - typical[standing.stage[at]]
-    return np.where((standing.kind[at] == OPEN) & (over > 0), over, np.nan)
+    over = days_in_stage(book, snapshot, rows) - typical[snapshot.stage[rows]]
+    return np.where((snapshot.kind[rows] == OPEN) & (over > 0), over, np.nan)
 
 
 UNTOUCHED_DAYS = 30
 SLIPPED_OFTEN = 2
 
 
-def due_between(standing: Standing, at: Ints, first: int, last: int) -> Flags:
+def due_between(snapshot: BookAsOf, rows: Ints, first: int, last: int) -> Flags:
     """Which open deals are expected to close from day `first` to day `last` (ordinals), both included."""
-    close = standing.expected_close[at]
-    return (standing.kind[at] == OPEN) & (close >= first) & (close <= last)
+    close = snapshot.expected_close[rows]
+    return (snapshot.kind[rows] == OPEN) & (close >= first) & (close <= last)
 
 
-def overdue(standing: Standing, at: Ints) -> Flags:
+def overdue(snapshot: BookAsOf, rows: Ints) -> Flags:
     """Which open deals have an expected close before the as-of day."""
-    return due_between(standing, at, NO_DAY + 1, standing.as_of.toordinal() - 1)
+    return due_between(snapshot, rows, NO_DAY + 1, snapshot.as_of.toordinal() - 1)
 
 
-def undated(standing: Standing, at: Ints) -> Flags:
+def undated(snapshot: BookAsOf, rows: Ints) -> Flags:
     """Which open deals have no expected close."""
-    return (standing.kind[at] == OPEN) & (standing.expected_close[at] == NO_DAY)
+    return (snapshot.kind[rows] == OPEN) & (snapshot.expected_close[rows] == NO_DAY)
 
 
-def slipped_often(book: Book, standing: Standing, at: Ints) -> Flags:
+def slipped_often(book: Book, snapshot: BookAsOf, rows: Ints) -> Flags:
     """Which deals have slipped at least twice. Source: common practice."""
-    return slips(book, standing).count[standing.deal[at]] >= SLIPPED_OFTEN
+    return slips(book, snapshot).count[snapshot.deal[rows]] >= SLIPPED_OFTEN
 
 
-def untouched(book: Book, standing: Standing, at: Ints) -> Flags:
+def untouched(book: Book, snapshot: BookAsOf, rows: Ints) -> Flags:
     """Which open deals have not changed for more than 30 days before the as-of midnight. Source: common practice."""
-    changed = book.revisions.effective_at[standing.row[at]]
-    return (standing.kind[at] == OPEN) & (changed < standing.cut - UNTOUCHED_DAYS * DAY_SECONDS)
+    changed = book.revisions.effective_at[snapshot.row[rows]]
+    return (snapshot.kind[rows] == OPEN) & (changed < snapshot.cut - UNTOUCHED_DAYS * DAY_SECONDS)

@@ -1,4 +1,4 @@
-"""Values derived from a book, from the book as it stood or from a ground, computed once and kept with what they come from.
+"""Values derived from a book, from the book as it stood or from reference data, computed once and kept with what they come from.
 
 Each is declared where it is computed, with what becomes of it when its book grows: dropped (unless said otherwise), kept,
 or mended by a function. Nothing else is remembered in the core, so a grown book holds only what says that it still holds.
@@ -17,17 +17,17 @@ import numpy as np
 
 from wise_tally.core.money import Ints
 
-Asked = ParamSpec("Asked")
+Parameters = ParamSpec("Parameters")
 Value = TypeVar("Value")
-# A book's values are kept with the book, those of the book as it stood with its standing, so a standing goes first.
-OWNERS = ("standing", "book", "ground", "line", "self")
+# A book's values are kept with the book, those of the book as it stood with its snapshot, so a snapshot goes first.
+OWNERS = ("snapshot", "book", "reference", "line", "self")
 
 
 class Grows(Enum):
     """What becomes of a value when its book grows by revisions.
 
-    KEPT is for values of a book that only its ground, deals, credits and what stands beside it decide, and for those of a
-    standing that hold no rows of the book: they stay while these are the same and no revision came in before the cut.
+    KEPT is for values of a book that only its reference data, deals, credits and the attributes decide, and for those of a
+    snapshot that hold no rows of the book: they stay while these are the same and no revision came in before the cut.
     """
 
     DROPPED = "dropped"
@@ -38,7 +38,7 @@ class Grows(Enum):
 class Growth:
     """Added revisions by their rows in the grown book, and the places of the old book before which they came.
 
-    `same_base`: ground, deals, credits and what stands beside the book are those of the old one.
+    `same_base`: reference data, deals, credits and the attributes are those of the old one.
     """
 
     at: Ints
@@ -52,7 +52,7 @@ class Growth:
 
 @dataclass(frozen=True)
 class Grown:
-    """A book or standing before and after the growth."""
+    """A book or snapshot before and after the growth."""
 
     old: Any
     new: Any
@@ -74,7 +74,7 @@ class Declaration:
 
     def of(self, *given: Any) -> Any:
         """The value for all parameters of the function, kept or computed now."""
-        kept, key = given[self.owner].kept, given[self.owner + 1 :]
+        kept, key = given[self.owner].cache, given[self.owner + 1 :]
         found = kept.find(self, key)
         if found is None:
             found = self.compute(*given)
@@ -88,7 +88,7 @@ class Declaration:
         return self.grows(value, grown, *key)
 
 
-class Kept:
+class Cache:
     """The derived values of one owner, by declaration and by what else they were asked with."""
 
     def __init__(self) -> None:
@@ -118,14 +118,14 @@ class Kept:
             if declaration.most is not None and len(values) > declaration.most:
                 values.popitem(last=False)
 
-    def grow_from(self, old: "Kept", grown: Grown) -> None:
+    def grow_from(self, old: "Cache", grown: Grown) -> None:
         """Take over what the owner had before its book grew, each value as it was declared."""
         for declaration, key, value in old.items():
             found = declaration.carried(value, grown, key)
             if found is not None:
                 self.keep(declaration, key, found)
 
-    def share(self, other: "Kept") -> None:
+    def share(self, other: "Cache") -> None:
         """Take over all that another owner keeps, which differs in nothing that its values come from."""
         for declaration, key, value in other.items():
             self.keep(declaration, key, value)
@@ -136,21 +136,21 @@ DECLARED: list[Declaration] = []
 
 def derived(
     grows: Grows | Mend = Grows.DROPPED, most: int | None = None
-) -> Callable[[Callable[Asked, Value]], Callable[Asked, Value]]:
-    """Declare a function as a derived value of its parameter `standing`, else `book`, `ground`, `line` or `self`, never None.
+) -> Callable[[Callable[Parameters, Value]], Callable[Parameters, Value]]:
+    """Declare a function as a derived value of its parameter `snapshot`, else `book`, `reference`, `line` or `self`, never None.
 
     It is computed once for each combination of the parameters after that one, which are hashable; of `most` combinations
     the last used are kept. `grows` says what becomes of it when the book grows: see Grows, or a function that mends it.
     """
 
-    def declare(compute: Callable[Asked, Value]) -> Callable[Asked, Value]:
+    def declare(compute: Callable[Parameters, Value]) -> Callable[Parameters, Value]:
         asked_for = signature(compute)
         names = list(asked_for.parameters)
         declaration = Declaration(compute, next(names.index(name) for name in OWNERS if name in names), grows, most)
         DECLARED.append(declaration)
 
         @wraps(compute)
-        def asked(*args: Asked.args, **kwargs: Asked.kwargs) -> Value:
+        def asked(*args: Parameters.args, **kwargs: Parameters.kwargs) -> Value:
             if not kwargs and len(args) == len(names):
                 return declaration.of(*args)  # type: ignore[no-any-return]
             bound = asked_for.bind(*args, **kwargs)

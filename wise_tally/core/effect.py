@@ -6,12 +6,12 @@ from datetime import date
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.forecast import forecast_of_periods
-from wise_tally.core.ground import OPEN, Ground, Stage, StageRule
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN, ReferenceData, Stage, StageRule
 
 
 @dataclass(frozen=True)
@@ -67,37 +67,37 @@ class StageChange:
     own_probability: bool
 
 
-def effect_of(book: Book, standing: Standing, changes: Mapping[int, StageChange]) -> Effect:
+def effect_of(book: Book, snapshot: BookAsOf, changes: Mapping[int, StageChange]) -> Effect:
     """Per stage the open deals and weighted money before and after, each deal rounded by itself.
 
     Source: the forecast's own definition of weighted, computed twice on the same deals.
     """
-    other = replace(book, ground=with_changes(book.ground, changes))
-    after = other.states(standing.as_of, standing.row)
-    counted = np.array([*(category.counted for category in book.ground.categories), False], dtype=bool)
-    moved = (standing.probability_bp != after.probability_bp) | (standing.category != after.category)
+    other = replace(book, reference=with_changes(book.reference, changes))
+    after = other.states(snapshot.as_of, snapshot.row)
+    counted = np.array([*(category.counted for category in book.reference.categories), False], dtype=bool)
+    moved = (snapshot.probability_bp != after.probability_bp) | (snapshot.category != after.category)
     rows = []
     for stage in changes:
-        here = (standing.stage == stage) & (standing.kind == OPEN)
-        pair = (_weighted(state, here, counted) for state in (standing, after))
+        here = (snapshot.stage == stage) & (snapshot.kind == OPEN)
+        pair = (_weighted(state, here, counted) for state in (snapshot, after))
         rows.append(StageEffect(stage, int(here.sum()), int((here & moved).sum()), *pair))
     return Effect(tuple(rows))
 
 
-def _weighted(standing: Standing, here: Flags, counted: Flags) -> int:
-    weighted: Ints = standing.weighted_minor[here & counted[standing.category]]
+def _weighted(snapshot: BookAsOf, here: Flags, counted: Flags) -> int:
+    weighted: Ints = snapshot.weighted_minor[here & counted[snapshot.category]]
     return int(weighted.sum())
 
 
-def with_changes(ground: Ground, changes: Mapping[int, StageChange]) -> Ground:
-    """The ground with these stages as they shall be, from ever on."""
+def with_changes(reference: ReferenceData, changes: Mapping[int, StageChange]) -> ReferenceData:
+    """The reference data with these stages as they shall be, from ever on."""
 
     def changed(stage: Stage, change: StageChange) -> Stage:
         base = StageRule(stage.base.effective_at, change.probability_bp, change.category, change.typical_days)
         return replace(stage, base=base, rules=(), own_probability=change.own_probability)
 
-    stages = tuple(changed(s, changes[i]) if i in changes else s for i, s in enumerate(ground.stages))
-    return replace(ground, stages=stages)
+    stages = tuple(changed(s, changes[i]) if i in changes else s for i, s in enumerate(reference.stages))
+    return replace(reference, stages=stages)
 
 
 @dataclass(frozen=True)
@@ -109,11 +109,11 @@ class QuarterMoved:
     after_minor: int
 
 
-def quarters_moved(book: Book, before: Standing, after: Standing) -> tuple[QuarterMoved, ...]:
-    """The quarters in which open deals are expected and whose weighted forecast differs between two standings, in order."""
+def quarters_moved(book: Book, before: BookAsOf, after: BookAsOf) -> tuple[QuarterMoved, ...]:
+    """The quarters in which open deals are expected and whose weighted forecast differs between two snapshots, in order."""
     due = before.expected_close[(before.kind == OPEN) & (before.expected_close != NO_DAY)]
-    quarters = {book.ground.fiscal.containing(date.fromordinal(day), "quarter") for day in np.unique(due).tolist()}
+    quarters = {book.reference.fiscal.containing(date.fromordinal(day), "quarter") for day in np.unique(due).tolist()}
     periods = sorted(quarters, key=lambda period: period.starts_on)
-    sides = [forecast_of_periods(book, standing, periods, Filter(), "company") for standing in (before, after)]
+    sides = [forecast_of_periods(book, snapshot, periods, Filter(), "company") for snapshot in (before, after)]
     pairs = zip(periods, *([rows[0].weighted for rows in side] for side in sides), strict=True)
     return tuple(QuarterMoved(*pair) for pair in pairs if pair[1] != pair[2])

@@ -4,12 +4,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import EPOCH, Period, local_days
 from wise_tally.core.conversion import ConversionOptions, shown_places
-from wise_tally.core.ground import LOST, WON
-from wise_tally.core.lines import Filter, owner_kept
+from wise_tally.core.lines import Filter, owner_filtered
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.reference_data import LOST, WON
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 
@@ -38,46 +38,46 @@ class ExitRow:
 
 @dataclass(frozen=True)
 class EndedStays:
-    """Stays in open stages that ended: place of the deal in the standing, stage, way (a place in WAYS)."""
+    """Stays in open stages that ended: place of the deal in the snapshot, stage, way (a place in WAYS)."""
 
-    at: Ints
+    rows: Ints
     stage: Ints
     way: Ints
 
 
-def ended_stays(book: Book, standing: Standing, period: Period, scope: Filter) -> EndedStays:
-    """Stays of the scope's deals, by the owner on the day, that ended in the period and before the standing's cut."""
-    stays, ground = book.stays, book.ground
+def ended_stays(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> EndedStays:
+    """Stays of the scope's deals, by the owner on the day, that ended in the period and before the snapshot's cut."""
+    stays, reference = book.stays, book.reference
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     # A local day lies within one day of the one of Greenwich, so that few moments need their local day.
     near = [(day - EPOCH) * DAY_SECONDS for day in (first - 1, last + 2)]
-    rows = np.flatnonzero((stays.left_at >= near[0]) & (stays.left_at < min(near[1], standing.cut)))
-    left_on = local_days(stays.left_at[rows], ground.time_zone)
+    rows = np.flatnonzero((stays.left_at >= near[0]) & (stays.left_at < min(near[1], snapshot.cut)))
+    left_on = local_days(stays.left_at[rows], reference.time_zone)
     rows = rows[(left_on >= first) & (left_on <= last)]
-    place = np.full(len(ground.stages), NONE, dtype=np.int64)
-    order = ground.open_stages(scope.process)
-    place[list(order)] = np.arange(len(order))
-    rows = rows[place[stays.stage[rows]] != NONE]
+    index = np.full(len(reference.stages), NONE, dtype=np.int64)
+    order = reference.open_stages(scope.process)
+    index[list(order)] = np.arange(len(order))
+    rows = rows[index[stays.stage[rows]] != NONE]
     kept = np.zeros(len(book.deals.key), dtype=bool)
-    kept[standing.deal[owner_kept(book, standing, scope)]] = True
+    kept[snapshot.deal[owner_filtered(book, snapshot, scope)]] = True
     rows = rows[kept[stays.deal[rows]]]
     # A stay that ended is followed by the one its deal moved to.
     target = stays.stage[rows + 1]
-    kind = ground.stage_kind[target]
-    onward = np.where(place[target] > place[stays.stage[rows]], FORWARD, BACK)
+    kind = reference.stage_kind[target]
+    onward = np.where(index[target] > index[stays.stage[rows]], FORWARD, BACK)
     way = np.where(kind == WON, TO_WON, np.where(kind == LOST, TO_LOST, onward))
-    return EndedStays(np.searchsorted(standing.deal, stays.deal[rows]), stays.stage[rows], way)
+    return EndedStays(np.searchsorted(snapshot.deal, stays.deal[rows]), stays.stage[rows], way)
 
 
 def exits(
-    book: Book, standing: Standing, period: Period, scope: Filter, options: ConversionOptions
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, options: ConversionOptions
 ) -> tuple[ExitRow, ...]:
-    """One row a shown open stage, in order. Value is the amount on the day of the standing."""
-    found = ended_stays(book, standing, period, scope)
-    order = book.ground.open_stages(scope.process)
-    size = len(book.ground.stages) * len(WAYS)
+    """One row a shown open stage, in order. Value is the amount on the day of the snapshot."""
+    found = ended_stays(book, snapshot, period, scope)
+    order = book.reference.open_stages(scope.process)
+    size = len(book.reference.stages) * len(WAYS)
     cell = found.stage * len(WAYS) + found.way
     counts = np.bincount(cell, minlength=size).reshape(-1, len(WAYS))
-    minor = sum_by_group(standing.amount_minor[found.at], cell, size).reshape(-1, len(WAYS))
-    shown = [order[place] for place in shown_places(book, order, options)[:-1]]
+    minor = sum_by_group(snapshot.amount_minor[found.rows], cell, size).reshape(-1, len(WAYS))
+    shown = [order[index] for index in shown_places(book, order, options)[:-1]]
     return tuple(ExitRow(s, tuple(counts[s].tolist()), tuple(minor[s].tolist())) for s in shown)

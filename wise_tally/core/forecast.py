@@ -10,7 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import called
@@ -19,7 +19,7 @@ from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping
 from wise_tally.core.lines import Filter, Lines, credited_lines, members_of_day, node_of_lines, shown_nodes
 from wise_tally.core.measures import AMOUNT, DEALS
 from wise_tally.core.money import WHOLE_BP, Ints, ratio, sum_by_group
-from wise_tally.core.row_targets import FILTERED, carries_quota, person_standing, row_targets
+from wise_tally.core.row_targets import FILTERED, carries_quota, person_of_node, row_targets
 from wise_tally.core.targets import Target
 from wise_tally.core.trees import NONE
 
@@ -100,44 +100,44 @@ class ForecastRow:
         return ratio(self.open, self.gap) if self.gap is not None and self.gap > 0 else None
 
 
-def forecast_lines(book: Book, standing: Standing, period: Period, scope: Filter, by: str) -> ForecastLines:
+def forecast_lines(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> ForecastLines:
     """The credited lines of the scope, each in its bucket.
 
     A won deal falls in the period of its closing, an open one in that of its expected close. An amount is
     weighted and rounded whole, then divided by credit shares.
     """
-    lines = credited_lines(book, standing, scope, by)
-    ranks = book.ground.person_rank
-    buckets = Buckets(len(book.ground.categories), book.ground.surest_first)
+    lines = credited_lines(book, snapshot, scope, by)
+    ranks = book.reference.person_rank
+    buckets = Buckets(len(book.reference.categories), book.reference.surest_first)
     return ForecastLines(
         lines=lines,
         node=node_of_lines(book, lines, by),
-        bucket=_bucket_of_deals(standing, period)[lines.at],
-        amount_minor=value_of_lines(lines, standing.amount_minor, ranks),
-        weighted_minor=value_of_lines(lines, standing.weighted_minor, ranks),
+        bucket=_bucket_of_deals(snapshot, period)[lines.rows],
+        amount_minor=value_of_lines(lines, snapshot.amount_minor, ranks),
+        weighted_minor=value_of_lines(lines, snapshot.weighted_minor, ranks),
         buckets=buckets,
     )
 
 
 def value_of_lines(lines: Lines, values: Ints, person_rank: Ints) -> Ints:
     """What each line has of its deal's value: its part of money, the whole of a number of deals."""
-    return values[lines.at] if lines.standing.measure == DEALS else lines.parts(values, person_rank)
+    return values[lines.rows] if lines.snapshot.measure == DEALS else lines.parts(values, person_rank)
 
 
 @derived(Grows.KEPT)
-def _bucket_of_deals(standing: Standing, period: Period) -> Ints:
-    """The bucket of each deal of the standing: several breakdowns of one period ask for it."""
-    return buckets_in(standing, period.starts_on.toordinal(), period.ends_on.toordinal())
+def _bucket_of_deals(snapshot: BookAsOf, period: Period) -> Ints:
+    """The bucket of each deal of the snapshot: several breakdowns of one period ask for it."""
+    return buckets_in(snapshot, period.starts_on.toordinal(), period.ends_on.toordinal())
 
 
 def forecast(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str, calls: bool = False
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, calls: bool = False
 ) -> tuple[ForecastRow, ...]:
     """The forecast rows of all nodes of `by` inside the filter, by identifier, the row of those without last.
 
     Calls are rolled up only where `calls` asks for them; else they are None.
     """
-    lines = forecast_lines(book, standing, period, scope, by)
+    lines = forecast_lines(book, snapshot, period, scope, by)
     return rows_of_lines(book, lines, (period, scope, by), calls)
 
 
@@ -146,15 +146,15 @@ def rows_of_lines(
 ) -> tuple[ForecastRow, ...]:
     """The rows of lines that are there: the period, filter and breakdown are those they were made for."""
     period, scope, by = asked
-    standing = lines.lines.standing
-    group = grouping(book, by, standing.as_of)
+    snapshot = lines.lines.snapshot
+    group = grouping(book, by, snapshot.as_of)
     if isinstance(group, Pairs):
         return _rows_of_pairs(book, lines, asked, group, calls)
     counts = deals_by_node(lines, group)
-    nodes = shown_nodes(book.ground, scope, group, standing.as_of, holding_nodes(lines.buckets, counts))
+    nodes = shown_nodes(book.reference, scope, group, snapshot.as_of, holding_nodes(lines.buckets, counts))
     figures = figure_tables(lines, group, counts, nodes)
-    target = row_targets(book, standing, period, scope, by)
-    call = calls_of_rows(book, standing, period, scope, by) if calls else _no_call
+    target = row_targets(book, snapshot, period, scope, by)
+    call = calls_of_rows(book, snapshot, period, scope, by) if calls else _no_call
     return tuple(
         forecast_row(node, group, found, (target(node), call(node))) for node, found in zip(nodes, figures, strict=True)
     )
@@ -165,8 +165,8 @@ def _rows_of_pairs(
 ) -> tuple[ForecastRow, ...]:
     """The rows of pairs that hold something, and of people in the team of the day; only these get a place in tables."""
     period, scope, by = asked
-    standing = lines.lines.standing
-    members = members_of_day(book.ground, scope, group, standing.as_of)
+    snapshot = lines.lines.snapshot
+    members = members_of_day(book.reference, scope, group, snapshot.as_of)
     nodes = np.union1d(lines.node, np.array(members, dtype=np.int64)).astype(np.int64)
     blank = ("",) * len(nodes)
     small = replace(lines, node=np.searchsorted(nodes, lines.node))
@@ -174,25 +174,25 @@ def _rows_of_pairs(
     counts = deals_by_node(small, table)
     figures = figure_tables(small, table, counts, list(range(len(nodes))))
     holding, shown = holding_nodes(lines.buckets, counts), set(members)
-    target = row_targets(book, standing, period, scope, by)
-    call = calls_of_rows(book, standing, period, scope, by) if calls else _no_call
+    target = row_targets(book, snapshot, period, scope, by)
+    call = calls_of_rows(book, snapshot, period, scope, by) if calls else _no_call
     return tuple(
-        forecast_row(node, group, figures[place], (target(node), call(node)))
-        for place, node in enumerate(nodes.tolist())
-        if holding[place] or node in shown
+        forecast_row(node, group, figures[index], (target(node), call(node)))
+        for index, node in enumerate(nodes.tolist())
+        if holding[index] or node in shown
     )
 
 
 def forecast_of_periods(
-    book: Book, standing: Standing, periods: Sequence[Period], scope: Filter, by: str
+    book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter, by: str
 ) -> list[tuple[ForecastRow, ...]]:
     """The rows of several periods; the lines are made once, only their buckets differ."""
     if not periods:
         return []
-    lines = forecast_lines(book, standing, periods[0], scope, by)
+    lines = forecast_lines(book, snapshot, periods[0], scope, by)
     return [
         rows_of_lines(
-            book, replace(lines, bucket=_bucket_of_deals(standing, period)[lines.lines.at]), (period, scope, by)
+            book, replace(lines, bucket=_bucket_of_deals(snapshot, period)[lines.lines.rows]), (period, scope, by)
         )
         for period in periods
     ]
@@ -217,11 +217,11 @@ def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints, nodes: li
 
 def sums_by_node(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
     """Sums of shape (nodes + 1, buckets), rolled up the tree; the last row is of lines without a node."""
-    if lines.lines.standing.measure == DEALS:
+    if lines.lines.snapshot.measure == DEALS:
         return sums_once(values, lines, group)
     nodes, size = group.size, lines.buckets.size
-    place = np.where(lines.node == NONE, nodes, lines.node)
-    sums = sum_by_group(values, place * size + lines.bucket, (nodes + 1) * size).reshape(nodes + 1, size)
+    index = np.where(lines.node == NONE, nodes, lines.node)
+    sums = sum_by_group(values, index * size + lines.bucket, (nodes + 1) * size).reshape(nodes + 1, size)
     if group.tree is not None:
         sums[:nodes] = group.tree.roll_up(sums[:nodes])
     return sums
@@ -235,9 +235,9 @@ def deals_by_node(lines: ForecastLines, group: Grouping) -> Ints:
 def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
     """Sums of shape (nodes + 1, buckets) in which a deal counts once a node; its lines all bear its whole value."""
     nodes, size = group.size, lines.buckets.size
-    place = np.where(lines.node == NONE, nodes, lines.node)
+    index = np.where(lines.node == NONE, nodes, lines.node)
     split = lines.lines.share_bp != WHOLE_BP
-    cells = (place * size + lines.bucket)[~split]
+    cells = (index * size + lines.bucket)[~split]
     counts = sum_by_group(values[~split], cells, (nodes + 1) * size).reshape(nodes + 1, size)
     if group.tree is not None:
         counts[:nodes] = group.tree.roll_up(counts[:nodes])
@@ -246,7 +246,7 @@ def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
         above = np.where(above == NONE, nodes, above)
         above[:, 1:][above[:, 1:] == nodes] = -1
         cell = above * size + lines.bucket[split][:, None]
-        deal = np.broadcast_to(lines.lines.at[split][:, None], cell.shape)
+        deal = np.broadcast_to(lines.lines.rows[split][:, None], cell.shape)
         kept = above >= 0
         once, line = np.unique(deal[kept] * ((nodes + 1) * size) + cell[kept], return_index=True)
         value = np.broadcast_to(values[split][:, None], cell.shape)[kept][line]
@@ -264,24 +264,24 @@ def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Tar
 
 
 def calls_of_rows(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str
 ) -> Callable[[int], int | None]:
     """The call of a node; none where the filter keeps other deals than calls mean, or deals count for another measure."""
-    if standing.measure != AMOUNT or standing.due_on is not None or scope.only or by in FILTERED:
+    if snapshot.measure != AMOUNT or snapshot.due_on is not None or scope.only or by in FILTERED:
         return _no_call
     if not carries_quota(scope, by):
         return _no_call
-    amounts = called_amounts(book, standing, period)
+    amounts = call_amounts(book, snapshot, period)
     if by == MEMBER:
-        standing_person = person_standing(book, standing)
-        return lambda node: amounts.get(("person", standing_person(node)))
+        person_at = person_of_node(book, snapshot)
+        return lambda node: amounts.get(("person", person_at(node)))
     return lambda node: amounts.get((by, NONE if by == "company" else node))
 
 
 @derived(Grows.KEPT)
-def called_amounts(book: Book, standing: Standing, period: Period) -> dict[tuple[str, int], int | None]:
+def call_amounts(book: Book, snapshot: BookAsOf, period: Period) -> dict[tuple[str, int], int | None]:
     """The called amount of every node, of which several breakdowns of a page ask."""
-    return called(book.ground, standing.as_of, period, weighted_by_person(book, standing, period))
+    return called(book.reference, snapshot.as_of, period, weighted_by_person(book, snapshot, period))
 
 
 def _no_call(node: int) -> int | None:
@@ -290,12 +290,12 @@ def _no_call(node: int) -> int | None:
 
 def deals_without(lines: ForecastLines) -> int:
     """Deals won, or open and counted, in the period that have none of what deals count for here."""
-    known = lines.lines.standing.known
-    return 0 if known is None else len(np.unique(lines.lines.at[lines.deals_here & ~known[lines.lines.at]]))
+    known = lines.lines.snapshot.known
+    return 0 if known is None else len(np.unique(lines.lines.rows[lines.deals_here & ~known[lines.lines.rows]]))
 
 
-def weighted_by_person(book: Book, standing: Standing, period: Period) -> dict[int, int]:
+def weighted_by_person(book: Book, snapshot: BookAsOf, period: Period) -> dict[int, int]:
     """Each person's weighted figure of the period, credited parts, in minor units."""
-    lines = forecast_lines(book, standing, period, Filter(), "person")
-    sums = sum_by_group(lines.value_minor("weighted"), lines.node, len(book.ground.people))
+    lines = forecast_lines(book, snapshot, period, Filter(), "person")
+    sums = sum_by_group(lines.value_minor("weighted"), lines.node, len(book.reference.people))
     return {index: int(value) for index, value in enumerate(sums)}

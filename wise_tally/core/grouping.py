@@ -7,8 +7,8 @@ A breakdown is a name: one of BREAKDOWNS, of the facets of `beside`, `own:` with
 from dataclasses import dataclass
 from datetime import date
 
-from wise_tally.core.beside import PRODUCT_GROUP
 from wise_tally.core.book import Book
+from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.trees import NONE, Tree
 
 BREAKDOWNS = ("company", "team", "person", "territory", "process", "deal_type", "source")
@@ -75,34 +75,34 @@ class Pairs(Grouping):
 
     def joined(self, first: int, second: int) -> int:
         """The pair of two nodes, -1 being none."""
-        at = (self.first.size if first == NONE else first, self.second.size if second == NONE else second)
-        return at[0] * (self.second.size + 1) + at[1]
+        rows = (self.first.size if first == NONE else first, self.second.size if second == NONE else second)
+        return rows[0] * (self.second.size + 1) + rows[1]
 
 
 def grouping(book: Book, by: str, as_of: date) -> Grouping:
     """The nodes of breakdown `by`, with the tree of `as_of`. Raises UnknownBreakdown."""
-    ground = book.ground
+    reference = book.reference
     if WITHIN in by:
         first, second = (grouping(book, part, as_of) for part in by.rsplit(WITHIN, 1))
         return Pairs(by, (), (), None, first, second)
     if by == "company":
-        return Grouping(by, ("",), (ground.organisation,), None)
+        return Grouping(by, ("",), (reference.organisation,), None)
     if by in ("team", "territory"):
-        nodes = ground.teams if by == "team" else ground.territories
-        tree = ground.team_tree(as_of) if by == "team" else ground.territory_tree(as_of)
+        nodes = reference.teams if by == "team" else reference.territories
+        tree = reference.team_tree(as_of) if by == "team" else reference.territory_tree(as_of)
         return Grouping(by, tuple(n.key for n in nodes), tuple(n.name for n in nodes), tree)
     if by == "person":
-        return Grouping(by, tuple(p.key for p in ground.people), tuple(p.name for p in ground.people), None)
+        return Grouping(by, tuple(p.key for p in reference.people), tuple(p.name for p in reference.people), None)
     if by == "process":
-        keys, names = zip(*ground.processes, strict=True) if ground.processes else ((), ())
+        keys, names = zip(*reference.processes, strict=True) if reference.processes else ((), ())
         return Grouping(by, keys, names, None)
     if by == PRODUCT_GROUP:
-        groups = book.beside.group_lines().groups
+        groups = book.attributes.group_lines().groups
         return Grouping(by, groups, groups, None)
     if by in ("deal_type", "source"):
-        names = ground.deal_types if by == "deal_type" else ground.sources
+        names = reference.deal_types if by == "deal_type" else reference.sources
         return Grouping(by, names, names, None)
-    facet = book.beside.facet(by)
+    facet = book.attributes.facet(by)
     return Grouping(by, facet.keys, facet.names, None)
 
 

@@ -10,15 +10,15 @@ from wise_tally.core.derived import Grown, Growth
 
 def with_added(revisions: Revisions, added: Revisions) -> tuple[Revisions, Growth]:
     """Old revisions with `added` (sorted by deal, then order) each after the last of its deal."""
-    at = np.searchsorted(revisions.deal, added.deal, side="right")
-    if len(at) == 0:
-        return revisions, Growth(at, at)
+    rows = np.searchsorted(revisions.deal, added.deal, side="right")
+    if len(rows) == 0:
+        return revisions, Growth(rows, rows)
     names = [field.name for field in fields(Revisions)]
-    merged = Revisions(*(spliced(getattr(revisions, name), at, getattr(added, name)) for name in names))
-    return merged, Growth(at, at + np.arange(len(at)))
+    merged = Revisions(*(spliced(getattr(revisions, name), rows, getattr(added, name)) for name in names))
+    return merged, Growth(rows, rows + np.arange(len(rows)))
 
 
 def take_over(old: Book, new: Book, growth: Growth) -> None:
     """Give `new` what was derived from `old` and still holds, as each value was declared."""
-    same = all(getattr(new, name) is getattr(old, name) for name in ("ground", "deals", "credits", "beside"))
-    new.kept.grow_from(old.kept, Grown(old, new, Growth(growth.at, growth.rows, same)))
+    same = all(getattr(new, name) is getattr(old, name) for name in ("reference", "deals", "credits", "attributes"))
+    new.cache.grow_from(old.cache, Grown(old, new, Growth(growth.at, growth.rows, same)))

@@ -4,11 +4,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period, local_days
-from wise_tally.core.ground import LOST, WON
 from wise_tally.core.lines import Filter, people_kept
 from wise_tally.core.money import Ints, ratio
+from wise_tally.core.reference_data import LOST, WON
 from wise_tally.core.statistics import DAY_SECONDS, Interval, wilson
 from wise_tally.core.trees import NONE
 
@@ -32,23 +32,23 @@ class LeadRows:
         return LeadRows(*(getattr(self, name)[keep] for name in self.__dataclass_fields__))
 
 
-def leads_in(book: Book, standing: Standing, leads: LeadRows, period: Period, scope: Filter) -> LeadRows:
-    """Leads that came in the period (local days) by the end of the standing's day, of the people of the scope.
+def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, scope: Filter) -> LeadRows:
+    """Leads that came in the period (local days) by the end of the snapshot's day, of the people of the scope.
 
     One that was closed only later was still being worked on then; a lead has no other history.
     """
-    ground = book.ground
-    day = local_days(leads.created_at, ground.time_zone)
+    reference = book.reference
+    day = local_days(leads.created_at, reference.time_zone)
     keep = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
-    keep &= leads.created_at < standing.cut
+    keep &= leads.created_at < snapshot.cut
     if scope.of_people:
-        today = np.full(len(leads.owner), standing.as_of.toordinal())
+        today = np.full(len(leads.owner), snapshot.as_of.toordinal())
         owned = leads.owner >= 0
         team = np.full(len(leads.owner), NONE, dtype=np.int64)
-        team[owned] = ground.teams_of(leads.owner[owned], today[owned])
-        keep &= owned & people_kept(ground, scope, standing.as_of, leads.owner, team)
+        team[owned] = reference.teams_of(leads.owner[owned], today[owned])
+        keep &= owned & people_kept(reference, scope, snapshot.as_of, leads.owner, team)
     kept = leads.take(keep)
-    later = kept.closed_at >= standing.cut
+    later = kept.closed_at >= snapshot.cut
     working = STATUSES.index(WORKING)
     return replace(kept, closed_at=np.where(later, 0, kept.closed_at), status=np.where(later, working, kept.status))
 
@@ -85,22 +85,22 @@ class LeadFigures:
         return wilson(self.won, self.leads)
 
 
-def lead_figures(standing: Standing, leads: LeadRows, value: int | None = None) -> LeadFigures:
+def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) -> LeadFigures:
     """What became of the leads of one value, of all with None; a lead counts once in each step that it reached.
 
     A lead with a deal that stands in the book is qualified, whatever its status says.
     """
     rows = leads if value is None else leads.take(leads.value == value)
-    place = np.minimum(np.searchsorted(standing.deal, np.maximum(rows.deal, 0)), max(len(standing.deal) - 1, 0))
-    stands = (rows.deal >= 0) & (len(standing.deal) > 0)
-    stands[stands] = standing.deal[place[stands]] == rows.deal[stands]
-    kind = np.where(stands, standing.kind[place] if len(standing.deal) else -1, -1)
+    index = np.minimum(np.searchsorted(snapshot.deal, np.maximum(rows.deal, 0)), max(len(snapshot.deal) - 1, 0))
+    stands = (rows.deal >= 0) & (len(snapshot.deal) > 0)
+    stands[stands] = snapshot.deal[index[stands]] == rows.deal[stands]
+    kind = np.where(stands, snapshot.kind[index] if len(snapshot.deal) else -1, -1)
     qualified = stands | (rows.status == STATUSES.index(QUALIFIED))
     dropped = ~qualified & (rows.status == STATUSES.index(DROPPED))
     won = kind == WON
     timed = qualified & (rows.closed_at > 0)
     took = (rows.closed_at[timed] - rows.created_at[timed]) / DAY_SECONDS
-    to_win = (standing.closed_at[place[won]] - rows.created_at[won]) / DAY_SECONDS
+    to_win = (snapshot.closed_at[index[won]] - rows.created_at[won]) / DAY_SECONDS
     return LeadFigures(
         value=-1 if value is None else value,
         leads=len(rows.value),
@@ -110,7 +110,7 @@ def lead_figures(standing: Standing, leads: LeadRows, value: int | None = None) 
         deals=int(stands.sum()),
         won=int(won.sum()),
         lost=int((kind == LOST).sum()),
-        won_minor=int(standing.amount_minor[place[won]].sum()),
+        won_minor=int(snapshot.amount_minor[index[won]].sum()),
         days_to_qualify=float(took.mean()) if len(took) else None,
         days_to_win=float(to_win.mean()) if len(to_win) else None,
     )

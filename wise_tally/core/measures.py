@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from wise_tally.core.beside import DealValue
-from wise_tally.core.book import Book, Standing, with_rows_moved
+from wise_tally.core.book import Book, BookAsOf, with_rows_moved
+from wise_tally.core.deal_attributes import DealValue
 from wise_tally.core.derived import derived
 from wise_tally.core.errors import UnknownBreakdown
 
@@ -18,29 +18,29 @@ IN_HUNDREDTHS = (DEALS, QUANTITY)
 ONE_DEAL = 100
 
 
-def valued(book: Book, standing: Standing, measure: str = AMOUNT, basis: str = CLOSE) -> Standing:
-    """The standing with deals counting for `measure`, in the period of their `basis`; the plain one for the first of both.
+def valued(book: Book, snapshot: BookAsOf, measure: str = AMOUNT, basis: str = CLOSE) -> BookAsOf:
+    """The snapshot with deals counting for `measure`, in the period of their `basis`; the plain one for the first of both.
 
     A deal without the measure counts 0 and is not `known`. Numbers and quantities are in hundredths. By "payment" won and
-    open deals fall in the period of their first payment, those without one in none. Kept with the standing.
+    open deals fall in the period of their first payment, those without one in none. Kept with the snapshot.
     Raises UnknownBreakdown for a measure or basis that is none of MEASURES or BASES.
     """
     if measure not in MEASURES or basis not in BASES:
         raise UnknownBreakdown(f"Accepted measures: {', '.join(MEASURES)}; accepted days: {', '.join(BASES)}.")
     if (measure, basis) == (AMOUNT, CLOSE):
-        return standing
-    return _valued(book, standing, measure, basis)
+        return snapshot
+    return _valued(book, snapshot, measure, basis)
 
 
 @derived(with_rows_moved)
-def _valued(book: Book, standing: Standing, measure: str, basis: str) -> Standing:
-    due_on = None if basis == CLOSE else book.beside.first_due()[standing.deal]
+def _valued(book: Book, snapshot: BookAsOf, measure: str, basis: str) -> BookAsOf:
+    due_on = None if basis == CLOSE else book.attributes.first_due()[snapshot.deal]
     if measure == AMOUNT:
-        return replace(standing, due_on=due_on)
+        return replace(snapshot, due_on=due_on)
     if measure == DEALS:
-        one = np.full(len(standing.deal), ONE_DEAL, dtype=np.int64)
-        return replace(standing, amount_minor=one, measure=measure, due_on=due_on)
-    read = {MARGIN: book.beside.margin, FIRST_YEAR: book.beside.first_year, QUANTITY: book.beside.quantity}
+        one = np.full(len(snapshot.deal), ONE_DEAL, dtype=np.int64)
+        return replace(snapshot, amount_minor=one, measure=measure, due_on=due_on)
+    read = {MARGIN: book.attributes.margin, FIRST_YEAR: book.attributes.first_year, QUANTITY: book.attributes.quantity}
     found: DealValue = read[measure]()
-    value, known = found.value_minor[standing.deal], found.known[standing.deal]
-    return replace(standing, amount_minor=value, measure=measure, due_on=due_on, known=known)
+    value, known = found.value_minor[snapshot.deal], found.known[snapshot.deal]
+    return replace(snapshot, amount_minor=value, measure=measure, due_on=due_on, known=known)

@@ -130,13 +130,13 @@ def divided_parts(value_minor: Ints, weight: Ints, group: Ints, rank: Ints) -> I
     """
     if len(group) == 0:
         return value_minor.copy()
-    place = np.cumsum(np.r_[0, group[1:] != group[:-1]])
-    whole = sum_by_group(weight, place, int(place[-1]) + 1)[place]
-    weight, whole = np.where(whole == 0, 1, weight), np.where(whole == 0, np.bincount(place)[place], whole)
+    index = np.cumsum(np.r_[0, group[1:] != group[:-1]])
+    whole = sum_by_group(weight, index, int(index[-1]) + 1)[index]
+    weight, whole = np.where(whole == 0, 1, weight), np.where(whole == 0, np.bincount(index)[index], whole)
     if float(np.abs(value_minor).max()) * float(weight.max()) < 2.0**62:
-        return _divided(value_minor, weight, whole, place, rank)
+        return _divided(value_minor, weight, whole, index, rank)
     parts = value_minor.copy()
-    for first, last in pairwise([*np.flatnonzero(np.diff(place, prepend=-1)).tolist(), len(place)]):
+    for first, last in pairwise([*np.flatnonzero(np.diff(index, prepend=-1)).tolist(), len(index)]):
         ranks = [f"{number:012}" for number in rank[first:last].tolist()]
         parts[first:last] = apportion(int(value_minor[first]), weight[first:last].tolist(), ranks)
     return parts
@@ -149,9 +149,9 @@ def _divided(value_minor: Ints, weight: Ints, whole: Ints, group: Ints, rank: In
     sorted_group = group[order]
     first = np.flatnonzero(np.r_[True, sorted_group[1:] != sorted_group[:-1]])
     sizes = np.diff(np.r_[first, len(group)])
-    place = np.arange(len(group)) - np.repeat(first, sizes)
+    index = np.arange(len(group)) - np.repeat(first, sizes)
     missing = np.repeat(np.add.reduceat(remainder[order], first) // whole[order][first], sizes)
-    parts[order] += place < missing
+    parts[order] += index < missing
     return parts
 
 

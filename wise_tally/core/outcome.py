@@ -5,13 +5,13 @@ from math import gcd
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, divide_half_even_array, sum_by_group
-from wise_tally.core.seen_weight import seen_of_deals
+from wise_tally.core.observed_weight import observed_of_deals
 
 MOST_CELLS = 100_000
 DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
@@ -29,8 +29,8 @@ class Outcome:
 
     def quantile(self, q: float) -> int:
         """The smallest x with P(X ≤ x) ≥ q, in minor units."""
-        place = int(np.argmax(np.cumsum(self.probability) >= q - SLACK))
-        return self.won_minor + place * self.step_minor
+        index = int(np.argmax(np.cumsum(self.probability) >= q - SLACK))
+        return self.won_minor + index * self.step_minor
 
     def chance_of(self, quota_minor: int | None) -> float | None:
         """P(X ≥ quota); None without a quota."""
@@ -95,7 +95,7 @@ class EitherWay:
 
 
 def outcome_either_way(
-    won_minor: int, amount_minor: Ints, probability_bp: Ints, places: list[int], quota_minor: int | None
+    won_minor: int, amount_minor: Ints, probability_bp: Ints, indices: list[int], quota_minor: int | None
 ) -> EitherWay:
     """The outcome of all deals, and the chance of quota with and without each deal in `places`, on one grid.
 
@@ -104,51 +104,51 @@ def outcome_either_way(
     step = grid_step(amount_minor)
     cells = _cells(amount_minor, step)
     chance = (probability_bp / WHOLE_BP).tolist()
-    asked = set(places)
+    asked = set(indices)
     rest = _distribution(sorted((cells[i], chance[i]) for i in range(len(cells)) if i not in asked and cells[i]))
     chances = []
-    for place in places:
+    for index in indices:
         distribution = rest
-        for other in places:
-            if other != place:
+        for other in indices:
+            if other != index:
                 distribution = _joined(distribution, cells[other], chance[other])
-        pair = (won_minor + cells[place] * step, won_minor)
+        pair = (won_minor + cells[index] * step, won_minor)
         with_it, without = (Outcome(won, step, distribution, 0).chance_of(quota_minor) for won in pair)
         chances.append((with_it, without))
-    for place in places:
-        rest = _joined(rest, cells[place], chance[place])
+    for index in indices:
+        rest = _joined(rest, cells[index], chance[index])
     return EitherWay(Outcome(won_minor, step, rest, _mean(won_minor, amount_minor, probability_bp)), tuple(chances))
 
 
 @dataclass(frozen=True)
 class Deciding:
-    """The largest open counted deals of a period, the most money first: places in the standing, what each would bring in
+    """The largest open counted deals of a period, the most money first: rows of the snapshot, what each would bring in
     minor units, and what becomes of the outcome either way.
     """
 
-    at: tuple[int, ...]
+    rows: tuple[int, ...]
     amount_minor: tuple[int, ...]
     either_way: EitherWay
 
 
 @derived(Grows.KEPT)
 def deciding(  # noqa: PLR0913 - what is asked of a page: which deals, against which quota, how many
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str, quota_minor: int | None, most: int
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, quota_minor: int | None, most: int
 ) -> Deciding:
     """The `most` largest open deals of the scope with the chance of quota if each is won and if it is not."""
-    won, at, amount = stakes(forecast_lines(book, standing, period, scope, by))
+    won, rows, amount = stakes(forecast_lines(book, snapshot, period, scope, by))
     largest = np.argsort(-amount, kind="stable")[:most].tolist()
-    found = outcome_either_way(won, amount, standing.probability_bp[at], largest, quota_minor)
-    return Deciding(tuple(at[largest].tolist()), tuple(amount[largest].tolist()), found)
+    found = outcome_either_way(won, amount, snapshot.probability_bp[rows], largest, quota_minor)
+    return Deciding(tuple(rows[largest].tolist()), tuple(amount[largest].tolist()), found)
 
 
 @derived(Grows.KEPT)
-def set_and_seen_outcomes(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str
+def outcomes_set_and_observed(
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str
 ) -> tuple[Outcome, Outcome]:
     """The outcome of the scope with the set probabilities and with the seen ones."""
-    won, at, amount = stakes(forecast_lines(book, standing, period, scope, by))
-    both = (standing.probability_bp[at], seen_of_deals(book, standing, period)[at])
+    won, rows, amount = stakes(forecast_lines(book, snapshot, period, scope, by))
+    both = (snapshot.probability_bp[rows], observed_of_deals(book, snapshot, period)[rows])
     return outcome(won, amount, both[0]), outcome(won, amount, both[1])
 
 
@@ -173,17 +173,17 @@ def _joined(distribution: np.ndarray, size: int, chance: float) -> np.ndarray:
 
 def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outcome:
     """The outcome of the lines given (of those `inside`): won as it is, open counted ones by their probability."""
-    won_minor, at, amount = stakes(lines, inside)
-    return outcome(won_minor, amount, lines.lines.standing.probability_bp[at])
+    won_minor, rows, amount = stakes(lines, inside)
+    return outcome(won_minor, amount, lines.lines.snapshot.probability_bp[rows])
 
 
 def stakes(lines: ForecastLines, inside: Flags | None = None) -> tuple[int, Ints, Ints]:
-    """What is won (minor units), and the open counted deals of the period: places in the standing and what each would bring.
+    """What is won (minor units), and the open counted deals of the period: rows of the snapshot and what each would bring.
 
     A deal divided among several people of one node is one outcome with all its parts there.
     """
     still_open, won = lines.counts("open"), lines.value_minor("won")
     if inside is not None:
         still_open, won = still_open & inside, won[inside]
-    at, place = np.unique(lines.lines.at[still_open], return_inverse=True)
-    return int(won.sum()), at, sum_by_group(lines.amount_minor[still_open], place, len(at))
+    rows, index = np.unique(lines.lines.rows[still_open], return_inverse=True)
+    return int(won.sum()), rows, sum_by_group(lines.amount_minor[still_open], index, len(rows))

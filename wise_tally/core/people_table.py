@@ -5,14 +5,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.buckets import deciding_day
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.forecast import ForecastRow, forecast
-from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 
 # Contact intervals missed, the last column holding all beyond.
@@ -37,33 +37,33 @@ class PeopleRow:
 
 
 def people_table(
-    book: Book, standing: Standing, scope: Filter, column: Ints, columns: int
+    book: Book, snapshot: BookAsOf, scope: Filter, column: Ints, columns: int
 ) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
     """The whole table as one row, and a row for each person who holds something, by identifier.
 
-    `column` gives the column of each deal of the standing, -1 for deals outside the table. Money is credited parts, so that
+    `column` gives the column of each deal of the snapshot, -1 for deals outside the table. Money is credited parts, so that
     people add up to the whole; a deal of two people counts once in the whole.
     """
-    lines = credited_lines(book, standing, scope, "person")
-    lines = lines.take(column[lines.at] != NONE)
-    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
+    lines = credited_lines(book, snapshot, scope, "person")
+    lines = lines.take(column[lines.rows] != NONE)
+    amount = lines.parts(snapshot.amount_minor, book.reference.person_rank)
     people, of = np.unique(lines.person, return_inverse=True)
-    place = column[lines.at]
-    cell = of * columns + place
+    index = column[lines.rows]
+    cell = of * columns + index
     sums = sum_by_group(amount, cell, len(people) * columns).reshape(len(people), columns)
-    counts = _deals(cell, lines.at, len(people) * columns).reshape(len(people), columns)
+    counts = _deals(cell, lines.rows, len(people) * columns).reshape(len(people), columns)
     rows = [
-        _row(int(person), counts[row], sums[row], len(np.unique(lines.at[of == row])))
+        _row(int(person), counts[row], sums[row], len(np.unique(lines.rows[of == row])))
         for row, person in enumerate(people)
     ]
-    rows.sort(key=lambda row: book.ground.people[row.person].key)
-    whole = _row(NONE, _deals(place, lines.at, columns), sums.sum(axis=0), len(np.unique(lines.at)))
+    rows.sort(key=lambda row: book.reference.people[row.person].key)
+    whole = _row(NONE, _deals(index, lines.rows, columns), sums.sum(axis=0), len(np.unique(lines.rows)))
     return whole, tuple(rows)
 
 
-def _deals(cell: Ints, at: Ints, cells: int) -> Ints:
+def _deals(cell: Ints, rows: Ints, cells: int) -> Ints:
     """How many deals stand in each cell, each once."""
-    pairs = np.unique(np.stack([cell, at]), axis=1) if len(cell) else np.zeros((2, 0), dtype=np.int64)
+    pairs = np.unique(np.stack([cell, rows]), axis=1) if len(cell) else np.zeros((2, 0), dtype=np.int64)
     return np.bincount(pairs[0], minlength=cells)
 
 
@@ -72,13 +72,13 @@ def _row(person: int, counts: Ints, sums: Ints, deals: int) -> PeopleRow:
     return PeopleRow(person, cells, PeopleCell(deals, int(sums.sum())))
 
 
-def people_deals(book: Book, standing: Standing, scope: Filter, chosen: Flags, person: int) -> tuple[Ints, Ints]:
+def people_deals(book: Book, snapshot: BookAsOf, scope: Filter, chosen: Flags, person: int) -> tuple[Ints, Ints]:
     """Places of the chosen deals that a person holds (-1: anybody of the scope), and the credited part of each."""
-    lines = credited_lines(book, standing, scope, "person")
-    lines = lines.take(chosen[lines.at] & ((lines.person == person) | (person == NONE)))
-    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
-    at, place = np.unique(lines.at, return_inverse=True)
-    return at, sum_by_group(amount, place, len(at))
+    lines = credited_lines(book, snapshot, scope, "person")
+    lines = lines.take(chosen[lines.rows] & ((lines.person == person) | (person == NONE)))
+    amount = lines.parts(snapshot.amount_minor, book.reference.person_rank)
+    rows, index = np.unique(lines.rows, return_inverse=True)
+    return rows, sum_by_group(amount, index, len(rows))
 
 
 def missed_columns(missed: Ints, keep: Flags) -> Ints:
@@ -86,42 +86,42 @@ def missed_columns(missed: Ints, keep: Flags) -> Ints:
     return np.where(keep, np.minimum(missed, MOST_MISSED), NONE)
 
 
-def stage_columns(book: Book, standing: Standing, process: int, kind: int) -> tuple[Ints, tuple[int, ...]]:
+def stage_columns(book: Book, snapshot: BookAsOf, process: int, kind: int) -> tuple[Ints, tuple[int, ...]]:
     """The column of each deal by the stage of a kind that it stands in, -1 for others; and the stages, process by process.
 
     Retired ones are shown only where a deal stands in them. `process` -1 takes all.
     """
-    ground = book.ground
-    processes = ground.processes_by_key if process == NONE else (process,)
-    held = set(np.unique(standing.stage[standing.kind == kind]).tolist())
+    reference = book.reference
+    processes = reference.processes_by_key if process == NONE else (process,)
+    held = set(np.unique(snapshot.stage[snapshot.kind == kind]).tolist())
     order = [
         stage
         for one in processes
         for stage in sorted(
-            (i for i, s in enumerate(ground.stages) if s.process == one and s.kind == kind),
-            key=lambda i: (ground.stages[i].position, ground.stages[i].key),
+            (i for i, s in enumerate(reference.stages) if s.process == one and s.kind == kind),
+            key=lambda i: (reference.stages[i].position, reference.stages[i].key),
         )
-        if not ground.stages[stage].retired or stage in held
+        if not reference.stages[stage].retired or stage in held
     ]
-    place = np.full(len(ground.stages), NONE)
-    place[order] = np.arange(len(order))
-    column = np.where(standing.kind == kind, place[standing.stage], NONE) if len(place) else standing.stage
+    index = np.full(len(reference.stages), NONE)
+    index[order] = np.arange(len(order))
+    column = np.where(snapshot.kind == kind, index[snapshot.stage], NONE) if len(index) else snapshot.stage
     return column, tuple(order)
 
 
-def month_columns(standing: Standing, months: Sequence[Period], kind: int) -> Ints:
+def month_columns(snapshot: BookAsOf, months: Sequence[Period], kind: int) -> Ints:
     """The column of each deal of a kind by the month of its closing, -1 outside; of open ones by that of its expected close.
 
     `months` follow one another. Open deals have a column before the first, one after the last, and a last one without a date.
     """
-    day = deciding_day(standing)
+    day = deciding_day(snapshot)
     starts = np.array([month.starts_on.toordinal() for month in months])
-    place = np.searchsorted(starts, day, side="right")
+    index = np.searchsorted(starts, day, side="right")
     later = day > months[-1].ends_on.toordinal()
     if kind != OPEN:
-        return np.where((standing.kind == kind) & (place > 0) & ~later, place - 1, NONE)
-    column = np.where(later, len(months) + 1, place)
-    return np.where(standing.kind == OPEN, np.where(day == NO_DAY, len(months) + 2, column), NONE)
+        return np.where((snapshot.kind == kind) & (index > 0) & ~later, index - 1, NONE)
+    column = np.where(later, len(months) + 1, index)
+    return np.where(snapshot.kind == OPEN, np.where(day == NO_DAY, len(months) + 2, column), NONE)
 
 
 @dataclass(frozen=True)
@@ -143,12 +143,12 @@ class WeekRow:
     deals_open: int
 
 
-def this_week(book: Book, before: Standing, standing: Standing, week: Period, scope: Filter) -> tuple[WeekRow, ...]:
+def this_week(book: Book, before: BookAsOf, snapshot: BookAsOf, week: Period, scope: Filter) -> tuple[WeekRow, ...]:
     """A row for each person who set something out, has won, or has something open in the week, by identifier."""
-    held = calls_in_force(book.ground, standing.as_of, week)
+    held = calls_in_force(book.reference, snapshot.as_of, week)
     then = {row.node: row for row in forecast(book, before, week, scope, "person")}
     rows = []
-    for row in forecast(book, standing, week, scope, "person"):
+    for row in forecast(book, snapshot, week, scope, "person"):
         if row.node == NONE:
             continue
         found = _week_row(row, then.get(row.node))

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
-from wise_tally.core.lines import Filter, kept_deals, people_kept
+from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.lines import Filter, filtered_deals, people_kept
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 
@@ -86,30 +86,30 @@ def reconcile(first: Counted, second: Counted) -> Reconciled:
     )
 
 
-def spread(standing: Standing, size: int, values: np.ndarray) -> np.ndarray:
-    """A column of the standing on all deals of the book; 0 or False for deals that do not stand."""
+def spread(snapshot: BookAsOf, size: int, values: np.ndarray) -> np.ndarray:
+    """A column of the snapshot on all deals of the book; 0 or False for deals that do not stand."""
     found = np.zeros(size, dtype=values.dtype)
-    found[standing.deal] = values
+    found[snapshot.deal] = values
     return found
 
 
-def scope_tests(book: Book, standing: Standing, scope: Filter) -> tuple[tuple[str, Flags], ...]:
-    """The tests of the scope line: whether a deal was there, of the process, the territory, and whose it is.
+def scope_tests(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[tuple[str, Flags], ...]:
+    """The tests of the filter line: whether a deal was there, of the process, the territory, and whose it is.
 
     A deal is somebody's if owned by or credited to them.
     """
     size = len(book.deals.key)
-    there = spread(standing, size, np.ones(len(standing.deal), dtype=bool))
+    there = spread(snapshot, size, np.ones(len(snapshot.deal), dtype=bool))
     everything = np.ones(size, dtype=bool)
     process = everything if scope.process == NONE else book.deals.process == scope.process
     territory = whose = everything
     if scope.territory != NONE:
-        below = np.zeros(len(book.ground.territories) + 1, dtype=bool)
-        below[list(book.ground.territory_tree(standing.as_of).below(scope.territory))] = True
-        territory = spread(standing, size, below[standing.territory])
+        below = np.zeros(len(book.reference.territories) + 1, dtype=bool)
+        below[list(book.reference.territory_tree(snapshot.as_of).below(scope.territory))] = True
+        territory = spread(snapshot, size, below[snapshot.territory])
     if scope.of_people:
-        team = book.ground.teams_of(standing.owner, standing.membership_day)
-        kept = people_kept(book.ground, scope, standing.as_of, standing.owner, team)
-        whose = spread(standing, size, kept)
-    kept = spread(standing, size, kept_deals(book, standing, Filter(only=scope.only)))
+        team = book.reference.teams_of(snapshot.owner, snapshot.membership_day)
+        kept = people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
+        whose = spread(snapshot, size, kept)
+    kept = spread(snapshot, size, filtered_deals(book, snapshot, Filter(only=scope.only)))
     return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose), ("kept", kept))

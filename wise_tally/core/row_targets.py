@@ -3,9 +3,9 @@
 from collections.abc import Callable
 from datetime import date
 
-from wise_tally.core.beside import PRODUCT_GROUP
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
+from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.grouping import MEMBER, WITHIN, Pairs, grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import METRICS
@@ -44,44 +44,44 @@ def carries_quota(scope: Filter, by: str) -> bool:
 
 
 def row_targets(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str, to_date: bool = False
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, to_date: bool = False
 ) -> OfNode:
-    """The target of a node of `by` for what the standing measures, cut off after its day where `to_date`.
+    """The target of a node of `by` for what the snapshot measures, cut off after its day where `to_date`.
 
     None where the filter keeps other deals than quotas mean, where no target is of this measure, or by another day
     than that of closing. A person's within teams stands in the team of the day only.
     """
-    metric = METRICS.get(standing.measure)
-    if metric is None or standing.due_on is not None or not carries_quota(scope, by):
+    metric = METRICS.get(snapshot.measure)
+    if metric is None or snapshot.due_on is not None or not carries_quota(scope, by):
         return _no_target
-    ground, read = book.ground, (pace if to_date else quotas)
+    reference, read = book.reference, (pace if to_date else quotas)
     if by in FILTERED:
-        return _no_target if scope.only else _filtered(book, standing, period, by, to_date)
+        return _no_target if scope.only else _filtered(book, snapshot, period, by, to_date)
     if by != MEMBER and by not in SUBJECTS:
         return _no_target
-    targets = read(ground, standing.as_of, period, metric, quota_filters(book, scope, standing.as_of))
+    targets = read(reference, snapshot.as_of, period, metric, quota_filters(book, scope, snapshot.as_of))
     if by != MEMBER:
         return lambda node: NO_TARGET if node == NONE else targets.of(by, node)
 
-    standing_person = person_standing(book, standing)
-    return lambda node: targets.of("person", standing_person(node)) if standing_person(node) != NONE else NO_TARGET
+    person_at = person_of_node(book, snapshot)
+    return lambda node: targets.of("person", person_at(node)) if person_at(node) != NONE else NO_TARGET
 
 
 def _no_target(node: int) -> Target:
     return NO_TARGET
 
 
-def _filtered(book: Book, standing: Standing, period: Period, by: str, to_date: bool) -> OfNode:
-    metric, read = METRICS[standing.measure], (pace if to_date else quotas)
-    carried = {quota.filters for quota in book.ground.quotas}
-    keys = grouping(book, by, standing.as_of).keys
+def _filtered(book: Book, snapshot: BookAsOf, period: Period, by: str, to_date: bool) -> OfNode:
+    metric, read = METRICS[snapshot.measure], (pace if to_date else quotas)
+    carried = {quota.filters for quota in book.reference.quotas}
+    keys = grouping(book, by, snapshot.as_of).keys
 
     def of_row(node: int) -> Target:
         filters = ["", "", "", ""]
         filters[FILTERED[by]] = keys[node] if node != NONE else ""
         wanted = (filters[0], filters[1], filters[2], filters[3])
         return (
-            read(book.ground, standing.as_of, period, metric, wanted).company
+            read(book.reference, snapshot.as_of, period, metric, wanted).company
             if wanted in carried - {PLAIN}
             else NO_TARGET
         )
@@ -89,13 +89,13 @@ def _filtered(book: Book, standing: Standing, period: Period, by: str, to_date: 
     return of_row
 
 
-def person_standing(book: Book, standing: Standing) -> Callable[[int], int]:
+def person_of_node(book: Book, snapshot: BookAsOf) -> Callable[[int], int]:
     """The person of a node of people within teams where it is the team of the day; else -1."""
-    group, ground, today = grouping(book, MEMBER, standing.as_of), book.ground, standing.as_of.toordinal()
+    group, reference, today = grouping(book, MEMBER, snapshot.as_of), book.reference, snapshot.as_of.toordinal()
     assert isinstance(group, Pairs)
 
     def of_node(node: int) -> int:
         team, person = group.split(node)
-        return person if person != NONE and team == ground.team_of(person, today) else NONE
+        return person if person != NONE and team == reference.team_of(person, today) else NONE
 
     return of_node

@@ -18,8 +18,8 @@ def year_before(day: date) -> date:
 
 
 def _months_before(day: date, months: int) -> date:
-    place = day.year * 12 + day.month - 1 - months
-    month = date(place // 12, place % 12 + 1, 1)
+    index = day.year * 12 + day.month - 1 - months
+    month = date(index // 12, index % 12 + 1, 1)
     return month.replace(day=min(day.day, calendar.monthrange(month.year, month.month)[1]))
 
 
@@ -42,7 +42,7 @@ def same_days(
             back = timedelta(weeks=WEEKS_IN_YEAR)
             return _cut(period, last), _span(period.starts_on - back, last - back)
         return _cut(period, last), _span(year_before(period.starts_on), year_before(last))
-    before = fiscal.beside(period, -1)
+    before = fiscal.shifted(period, -1)
     if not running:
         return period, before
     months = MONTHS_IN.get(period.kind)

@@ -54,8 +54,8 @@ class Curve:
     def quantile(self, q: float) -> float | None:
         """The smallest t with S(t) ≤ 1 − q (within 1e-12); None where the curve does not come down that far."""
         # Survival never rises, so the first place at or below the level is found by bisection.
-        place = int(np.searchsorted(-self.survival, -(1 - q + QUANTILE_SLACK)))
-        return float(self.days[place]) if place < len(self.days) else None
+        index = int(np.searchsorted(-self.survival, -(1 - q + QUANTILE_SLACK)))
+        return float(self.days[index]) if index < len(self.days) else None
 
 
 def kaplan_meier(seconds: Ints, ended: Flags) -> Curve:

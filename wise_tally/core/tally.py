@@ -12,18 +12,18 @@ import numpy as np
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import METRIC, DoneActivities, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, attainment, mean_won, won_share
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period, local_days
 from wise_tally.core.cash import PlanRows, payments_in
+from wise_tally.core.dashboard_counts import open_by_stage
 from wise_tally.core.deal_list import overstaying, slip_moves
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import WITHIN, grouping
 from wise_tally.core.leads import LeadRows, leads_in
-from wise_tally.core.lines import Filter, credited_lines, owner_kept, owner_rows, shown_nodes
+from wise_tally.core.lines import Filter, credited_lines, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.measures import AMOUNT, CLOSE, valued
 from wise_tally.core.money import Ints, ratio, sum_by_group
-from wise_tally.core.tallies import open_by_stage
+from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage, won_in
 from wise_tally.core.trees import NONE
 
@@ -58,7 +58,7 @@ class Sides:
 
 
 @dataclass(frozen=True)
-class Asked:
+class TallyQuery:
     """One tally's question: measure and breakdown, what deals count for and by which day."""
 
     measure: str
@@ -127,33 +127,35 @@ def may_hold_within(measure: str) -> bool:
 
 
 def tally_values(
-    book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked, sides: Sides
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery, sides: Sides
 ) -> tuple[TallyValue, ...]:
     """The rows of a tally; raises UnknownBreakdown for a breakdown that the measure has not."""
     allowed = breakdowns_of(asked.measure)
     if (allowed is not None and asked.by not in allowed) or (WITHIN in asked.by and not may_hold_within(asked.measure)):
         raise UnknownBreakdown(f"{asked.measure} has no rows by {asked.by.replace(WITHIN, ' within ')}.")
     if asked.measure in OF_FORECAST:
-        return _of_forecast(book, standing, period, scope, asked)
+        return _of_forecast(book, snapshot, period, scope, asked)
     if asked.measure in OF_WINNING:
         name = "median" if asked.measure == "days_to_win" else "mean"
-        rows = days_to_win(book, standing, period, scope, asked.by)
+        rows = days_to_win(book, snapshot, period, scope, asked.by)
         return tuple(_winning(row, getattr(row, name)) for row in rows)
     if asked.measure in OF_STAGES:
-        return _of_stages(book, standing, period, scope, asked.measure)
+        return _of_stages(book, snapshot, period, scope, asked.measure)
     if asked.measure in OF_CASH:
-        return _cash(book, standing, period, scope, (asked.measure, sides))
+        return _cash(book, snapshot, period, scope, (asked.measure, sides))
     if asked.measure == METRIC:
         assert sides.done is not None
-        found = activity_attainment(book, standing, period, scope, asked.by, sides.done)
+        found = activity_attainment(book, snapshot, period, scope, asked.by, sides.done)
         return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in found)
     if asked.measure == "leads":
-        return _leads(book, standing, period, scope, (asked.by, sides))
-    return _of_deals(book, standing, period, scope, asked)
+        return _leads(book, snapshot, period, scope, (asked.by, sides))
+    return _of_deals(book, snapshot, period, scope, asked)
 
 
-def _of_forecast(book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked) -> tuple[TallyValue, ...]:
-    counted = valued(book, standing, asked.counting, asked.basis)
+def _of_forecast(
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery
+) -> tuple[TallyValue, ...]:
+    counted = valued(book, snapshot, asked.counting, asked.basis)
     return tuple(_forecast_value(row, asked.measure) for row in attainment(book, counted, period, scope, asked.by))
 
 
@@ -176,33 +178,35 @@ def _winning(row: DaysToWin, value: float | None) -> TallyValue:
     return TallyValue(row.node, row.key, row.name, value, row.deals, why, row.deals > 0)
 
 
-def counted_deals(book: Book, standing: Standing, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
+def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
     """Places of the deals that a measure of whole deals counts, by owner on the day, and what each adds to it."""
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-    kept = owner_kept(book, standing, scope)
+    kept = owner_filtered(book, snapshot, scope)
     if measure in OF_CREATED:
-        day = book.created_on[standing.deal]
-        at = np.flatnonzero(kept & (day >= first) & (day <= last))
-        adds = {"created": np.ones(len(at), dtype=np.int64), "created_value": standing.amount_minor[at]}
-        return at, adds.get(measure, (standing.kind[at] == WON).astype(np.int64))
+        day = book.created_on[snapshot.deal]
+        rows = np.flatnonzero(kept & (day >= first) & (day <= last))
+        adds = {"created": np.ones(len(rows), dtype=np.int64), "created_value": snapshot.amount_minor[rows]}
+        return rows, adds.get(measure, (snapshot.kind[rows] == WON).astype(np.int64))
     if measure == "slips":
-        deal, _, moment = slip_moves(book, standing)
-        day = local_days(moment, book.ground.time_zone)
-        number = np.bincount(deal[(day >= first) & (day <= last)], minlength=len(book.deals.key))[standing.deal]
-        at = np.flatnonzero(kept & (number > 0))
-        return at, number[at]
+        deal, _, moment = slip_moves(book, snapshot)
+        day = local_days(moment, book.reference.time_zone)
+        number = np.bincount(deal[(day >= first) & (day <= last)], minlength=len(book.deals.key))[snapshot.deal]
+        rows = np.flatnonzero(kept & (number > 0))
+        return rows, number[rows]
     if measure in OF_WINNING:
-        at, _, days = won_in(book, standing, period, scope)
-        return at, days
-    at = np.flatnonzero(kept & (standing.kind == OPEN))
-    at = at[overstaying(book, standing, at)]
-    return at, np.ones(len(at), dtype=np.int64)
+        rows, _, days = won_in(book, snapshot, period, scope)
+        return rows, days
+    rows = np.flatnonzero(kept & (snapshot.kind == OPEN))
+    rows = rows[overstaying(book, snapshot, rows)]
+    return rows, np.ones(len(rows), dtype=np.int64)
 
 
-def _of_deals(book: Book, standing: Standing, period: Period, scope: Filter, asked: Asked) -> tuple[TallyValue, ...]:
-    at, adds = counted_deals(book, standing, period, scope, asked.measure)
-    group = grouping(book, asked.by, standing.as_of)
-    rows, node = owner_rows(book, standing, standing.owner[at], at, asked.by)
+def _of_deals(
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery
+) -> tuple[TallyValue, ...]:
+    at, adds = counted_deals(book, snapshot, period, scope, asked.measure)
+    group = grouping(book, asked.by, snapshot.as_of)
+    rows, node = owner_rows(book, snapshot, snapshot.owner[at], at, asked.by)
     node = np.where(node == NONE, group.size, node)
     sums = sum_by_group(adds[rows], node, group.size + 1)
     counts = np.bincount(node, minlength=group.size + 1)
@@ -210,69 +214,71 @@ def _of_deals(book: Book, standing: Standing, period: Period, scope: Filter, ask
         table = group.tree.roll_up(np.stack([sums, counts], axis=1)[: group.size])
         sums[: group.size], counts[: group.size] = table[:, 0], table[:, 1]
     found = []
-    for place in shown_nodes(book.ground, scope, group, standing.as_of, counts > 0):
-        number = int(counts[place])
+    for index in shown_nodes(book.reference, scope, group, snapshot.as_of, counts > 0):
+        number = int(counts[index])
         is_rate = asked.measure == "won_of_created"
-        value: Number = ratio(int(sums[place]), number) if is_rate else int(sums[place])
+        value: Number = ratio(int(sums[index]), number) if is_rate else int(sums[index])
         sample, why = (number, "no deals created" if value is None else "") if is_rate else (None, "")
-        found.append(TallyValue(place, *group.called(place), value, sample, why, number > 0))
+        found.append(TallyValue(index, *group.called(index), value, sample, why, number > 0))
     return tuple(found)
 
 
-def _of_stages(book: Book, standing: Standing, period: Period, scope: Filter, measure: str) -> tuple[TallyValue, ...]:
-    stages = book.ground.stages
+def _of_stages(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[TallyValue, ...]:
+    stages = book.reference.stages
     if measure in ("stage_open", "stage_deals"):
         name = "amount_minor" if measure == "stage_open" else "deals"
-        rows = open_by_stage(book, standing, scope)
+        rows = open_by_stage(book, snapshot, scope)
         return tuple(TallyValue(r.stage, stages[r.stage].key, stages[r.stage].name, getattr(r, name)) for r in rows)
     name = "km_median" if measure == "stage_days" else "overstaying"
-    found = time_in_stage(book, standing, period, scope, "company")[0].stages
+    found = time_in_stage(book, snapshot, period, scope, "company")[0].stages
     return tuple(
         TallyValue(s.stage, stages[s.stage].key, stages[s.stage].name, getattr(s, name), s.stays) for s in found
     )
 
 
-def stage_deals(book: Book, standing: Standing, scope: Filter, of: tuple[str, int]) -> tuple[Ints, Ints]:
+def stage_deals(book: Book, snapshot: BookAsOf, scope: Filter, of: tuple[str, int]) -> tuple[Ints, Ints]:
     """Places of the open deals that stand in a stage (`of`: measure and stage), and what each adds: its amount, or one."""
     measure, stage = of
-    lines = credited_lines(book, standing, scope, "company")
-    lines = lines.take((standing.kind[lines.at] == OPEN) & (standing.stage[lines.at] == stage))
-    amount = lines.parts(standing.amount_minor, book.ground.person_rank)
-    at, place = np.unique(lines.at, return_inverse=True)
-    return at, sum_by_group(amount, place, len(at)) if measure == "stage_open" else np.ones(len(at), dtype=np.int64)
+    lines = credited_lines(book, snapshot, scope, "company")
+    lines = lines.take((snapshot.kind[lines.rows] == OPEN) & (snapshot.stage[lines.rows] == stage))
+    amount = lines.parts(snapshot.amount_minor, book.reference.person_rank)
+    rows, index = np.unique(lines.rows, return_inverse=True)
+    return rows, sum_by_group(amount, index, len(rows)) if measure == "stage_open" else np.ones(
+        len(rows), dtype=np.int64
+    )
 
 
 def _cash(
-    book: Book, standing: Standing, period: Period, scope: Filter, of: tuple[str, Sides]
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, of: tuple[str, Sides]
 ) -> tuple[TallyValue, ...]:
     measure, sides = of
     assert sides.plans is not None
-    found = payments_in(book, standing, sides.plans, (period,), scope)
-    won = standing.kind[found.at] == WON
+    found = payments_in(book, snapshot, sides.plans, (period,), scope)
+    won = snapshot.kind[found.rows] == WON
     keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[measure]
-    return (TallyValue(0, "", book.ground.organisation, int(found.value_minor[keep].sum())),)
+    return (TallyValue(0, "", book.reference.organisation, int(found.value_minor[keep].sum())),)
 
 
 def _leads(
-    book: Book, standing: Standing, period: Period, scope: Filter, of: tuple[str, Sides]
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, of: tuple[str, Sides]
 ) -> tuple[TallyValue, ...]:
     by, sides = of
     assert sides.leads is not None
-    leads = leads_in(book, standing, sides.leads, period, scope)
+    leads = leads_in(book, snapshot, sides.leads, period, scope)
     if by == "company":
-        return (TallyValue(0, "", book.ground.organisation, len(leads.value)),)
+        return (TallyValue(0, "", book.reference.organisation, len(leads.value)),)
     column = leads.owner if by == "person" else leads.value
-    people = book.ground.people
+    people = book.reference.people
     found = []
     for value, number in zip(*np.unique(column, return_counts=True), strict=True):
-        place = int(value)
+        index = int(value)
         key: str | None
         name: str | None
         key, name = None, None
-        if place != NONE:
+        if index != NONE:
             source = sides.lead_sources
-            key, name = (people[place].key, people[place].name) if by == "person" else (source[place], source[place])
-        found.append(TallyValue(place, key, name, int(number)))
+            key, name = (people[index].key, people[index].name) if by == "person" else (source[index], source[index])
+        found.append(TallyValue(index, key, name, int(number)))
     return tuple(sorted(found, key=lambda row: (row.node == NONE, row.key or "")))
 
 
@@ -286,12 +292,12 @@ def buckets(fiscal: FiscalCalendar, period: Period, as_of: date, bucket: str) ->
     kind, back = BUCKETS[bucket]
     if back:
         present = fiscal.containing(as_of, kind)
-        return tuple(fiscal.beside(present, step) for step in range(1 - back, 1))
+        return tuple(fiscal.shifted(present, step) for step in range(1 - back, 1))
     found: list[Period] = []
     part = fiscal.containing(period.starts_on, kind)
     while part.starts_on <= period.ends_on and len(found) < MOST_BUCKETS:
         found.append(part)
-        part = fiscal.beside(part, 1)
+        part = fiscal.shifted(part, 1)
     return tuple(found)
 
 

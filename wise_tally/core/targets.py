@@ -10,8 +10,8 @@ import numpy as np
 from wise_tally.core.book import Flags
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import derived
-from wise_tally.core.ground import Ground
 from wise_tally.core.money import Ints, divide_half_even_array, sum_by_group
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 
 PLAIN = ("", "", "", "")
@@ -52,7 +52,7 @@ class Targets:
     `own` holds the set values by subject and node; `values` and `teams` those of people with the team they belong to.
     """
 
-    ground: Ground
+    reference: ReferenceData
     as_of: date
     own: dict[tuple[str, int], int]
     values: Ints
@@ -66,18 +66,18 @@ class Targets:
     @cached_property
     def company(self) -> Target:
         """The company's; its parts are the root teams and the people without a team."""
-        roots = [self.team[root].value for root in self.ground.team_tree(self.as_of).children(NONE)]
+        roots = [self.team[root].value for root in self.reference.team_tree(self.as_of).children(NONE)]
         return Target(self.own.get(("company", NONE)), _sum([*roots, self.of_team.get(NONE)]))
 
     @cached_property
     def team(self) -> dict[int, Target]:
         """Every team's, its parts being the teams below and its people."""
-        return self._rolled_up("team", self.ground.team_tree(self.as_of), self.of_team)
+        return self._rolled_up("team", self.reference.team_tree(self.as_of), self.of_team)
 
     @cached_property
     def territory(self) -> dict[int, Target]:
         """Every territory's."""
-        return self._rolled_up("territory", self.ground.territory_tree(self.as_of), {})
+        return self._rolled_up("territory", self.reference.territory_tree(self.as_of), {})
 
     @cached_property
     def person(self) -> dict[int, Target]:
@@ -138,20 +138,20 @@ class QuotaTable:
 
 
 @derived()
-def quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
-    """The table of a metric and filter, made once for a ground."""
-    rows = [quota for quota in ground.quotas if quota.metric == metric and quota.filters == filters]
+def quota_table(reference: ReferenceData, metric: str, filters: tuple[str, str, str, str]) -> QuotaTable:
+    """The table of a metric and filter, made once for one state of the reference data."""
+    rows = [quota for quota in reference.quotas if quota.metric == metric and quota.filters == filters]
     rows.sort(key=lambda q: (q.subject, q.subject_index, q.starts_on, q.ends_on, q.set_at))
     subjects = tuple(sorted({(q.subject, q.subject_index) for q in rows}))
-    place = {subject: i for i, subject in enumerate(subjects)}
+    index = {subject: i for i, subject in enumerate(subjects)}
     spans = [(q.subject, q.subject_index, q.starts_on, q.ends_on) for q in rows]
     first = [i for i, span in enumerate(spans) if i == 0 or span != spans[i - 1]]
-    teams = [ground.team_of(q.subject_index, q.starts_on) if q.subject == "person" else NONE for q in rows]
+    teams = [reference.team_of(q.subject_index, q.starts_on) if q.subject == "person" else NONE for q in rows]
     columns = zip(*((q.starts_on, q.ends_on, q.value, q.set_at) for q in rows), strict=True)
     starts, ends, values, set_at = (
         (np.array(c, dtype=np.int64) for c in columns) if rows else [np.zeros(0, np.int64)] * 4
     )
-    subject = np.array([place[q.subject, q.subject_index] for q in rows], dtype=np.int64)
+    subject = np.array([index[q.subject, q.subject_index] for q in rows], dtype=np.int64)
     return QuotaTable(
         subjects,
         subject,
@@ -165,27 +165,35 @@ def quota_table(ground: Ground, metric: str, filters: tuple[str, str, str, str])
 
 
 def quotas(
-    ground: Ground, as_of: date, period: Period, metric: str = "won_amount", filters: tuple[str, str, str, str] = PLAIN
+    reference: ReferenceData,
+    as_of: date,
+    period: Period,
+    metric: str = "won_amount",
+    filters: tuple[str, str, str, str] = PLAIN,
 ) -> Targets:
     """Quotas of all nodes for `period` as they stood on `as_of`. A quota is the node's own, else its parts' sum."""
-    return _targets(ground, as_of, (period, period.ends_on), metric, filters)
+    return _targets(reference, as_of, (period, period.ends_on), metric, filters)
 
 
 def pace(
-    ground: Ground, as_of: date, period: Period, metric: str = "won_amount", filters: tuple[str, str, str, str] = PLAIN
+    reference: ReferenceData,
+    as_of: date,
+    period: Period,
+    metric: str = "won_amount",
+    filters: tuple[str, str, str, str] = PLAIN,
 ) -> Targets:
     """Where the quotas should stand by `as_of`: the same sums with the overlap cut off after that day."""
-    return _targets(ground, as_of, (period, min(as_of, period.ends_on)), metric, filters)
+    return _targets(reference, as_of, (period, min(as_of, period.ends_on)), metric, filters)
 
 
 @derived(most=TARGETS_KEPT)
 def _targets(
-    ground: Ground, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
+    reference: ReferenceData, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
 ) -> Targets:
     """The targets of a window: a page asks for those of one period many times."""
     period, last = window
-    table = quota_table(ground, metric, filters)
-    held = table.in_force(midnight_ending(as_of, ground.time_zone))
+    table = quota_table(reference, metric, filters)
+    held = table.in_force(midnight_ending(as_of, reference.time_zone))
     starts, ends = table.starts_on[held], table.ends_on[held]
     first_day = period.starts_on.toordinal()
     # A row of the period that has not begun by `last` counts as 0 so far, not as "no quota".
@@ -193,9 +201,9 @@ def _targets(
     held, starts, ends = held[kept], starts[kept], ends[kept]
     overlap = np.maximum(np.minimum(ends, last.toordinal()) - np.maximum(starts, first_day) + 1, 0)
     values = divide_half_even_array(table.value[held] * overlap, ends - starts + 1)
-    own = {table.subjects[place]: value for place, value in _sums(values, table.subject[held])}
+    own = {table.subjects[index]: value for index, value in _sums(values, table.subject[held])}
     of_people = table.of_person[held]
-    return Targets(ground, as_of, own, values[of_people], table.team[held][of_people])
+    return Targets(reference, as_of, own, values[of_people], table.team[held][of_people])
 
 
 def _sums(values: Ints, group: Ints) -> list[tuple[int, int]]:
@@ -216,9 +224,9 @@ def sums_of_parts(own: Sequence[int | None], parents: Sequence[int]) -> list[int
     `parents` holds each node's place above, -1 for none; parents stand before their parts. None where no part has one.
     """
     found: list[int | None] = [None] * len(own)
-    for place in reversed(range(len(own))):
-        value = found[place] if own[place] is None else own[place]
-        above = parents[place]
+    for index in reversed(range(len(own))):
+        value = found[index] if own[index] is None else own[index]
+        above = parents[index]
         if above != NONE and value is not None:
             found[above] = (found[above] or 0) + value
     return found

@@ -6,14 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.ground import WON
 from wise_tally.core.grouping import Grouping, grouping
-from wise_tally.core.lines import Filter, kept_deals, owner_rows, people_kept, shown_nodes
+from wise_tally.core.lines import Filter, filtered_deals, owner_rows, people_kept, shown_nodes
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import WON
 from wise_tally.core.statistics import DAY_SECONDS, Curve, Floats, kaplan_meier
 from wise_tally.core.trees import NONE
 
@@ -56,7 +56,7 @@ class StageTimeGroup:
 class StayLines:
     """Stays that the scope keeps. `seconds` until the stay ended or the as-of midnight."""
 
-    standing: Standing
+    snapshot: BookAsOf
     deal: Ints
     stage: Ints
     owner: Ints
@@ -69,36 +69,36 @@ class StayLines:
         if len(rows) == len(self.deal) and (rows == np.arange(len(rows))).all():
             return self
         names = ("deal", "stage", "owner", "seconds", "ended", "in_window")
-        return StayLines(self.standing, *(getattr(self, name)[rows] for name in names))
+        return StayLines(self.snapshot, *(getattr(self, name)[rows] for name in names))
 
     @cached_property
-    def at(self) -> Ints:
-        """Place of each stay's deal in the standing, whose deals ascend."""
-        return np.searchsorted(self.standing.deal, self.deal)
+    def rows(self) -> Ints:
+        """Place of each stay's deal in the snapshot, whose deals ascend."""
+        return np.searchsorted(self.snapshot.deal, self.deal)
 
 
-def stay_lines(book: Book, standing: Standing, period: Period, scope: Filter) -> StayLines:
+def stay_lines(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> StayLines:
     """Stays in open stages begun by the as-of day, by the owner at the stay's start."""
     stays = book.open_stays
-    keep = stays.entered_at < standing.cut
+    keep = stays.entered_at < snapshot.cut
     if scope != Filter():
         of_deal = np.zeros(len(book.deals.key), dtype=bool)
-        of_deal[standing.deal] = kept_deals(book, standing, scope)
+        of_deal[snapshot.deal] = filtered_deals(book, snapshot, scope)
         keep &= of_deal[stays.deal]
     rows: Any = slice(None) if keep.all() else np.flatnonzero(keep)
     if scope.of_people:
         rows = np.arange(len(stays.deal))[rows]
-        at = np.searchsorted(standing.deal, stays.deal[rows])
-        team = book.ground.teams_of(stays.owner[rows], standing.membership_day[at])
-        rows = rows[people_kept(book.ground, scope, standing.as_of, stays.owner[rows], team)]
+        at = np.searchsorted(snapshot.deal, stays.deal[rows])
+        team = book.reference.teams_of(stays.owner[rows], snapshot.membership_day[at])
+        rows = rows[people_kept(book.reference, scope, snapshot.as_of, stays.owner[rows], team)]
     entered_on, left_at, entered_at = book.stay_entered_on[rows], stays.left_at[rows], stays.entered_at[rows]
     return StayLines(
-        standing=standing,
+        snapshot=snapshot,
         deal=stays.deal[rows],
         stage=stays.stage[rows],
         owner=stays.owner[rows],
-        seconds=np.minimum(left_at, standing.cut) - entered_at,
-        ended=left_at < standing.cut,
+        seconds=np.minimum(left_at, snapshot.cut) - entered_at,
+        ended=left_at < snapshot.cut,
         in_window=(entered_on >= period.starts_on.toordinal()) & (entered_on <= period.ends_on.toordinal()),
     )
 
@@ -109,8 +109,8 @@ def summed(lines: StayLines) -> StayLines:
     cell = lines.deal * (int(lines.stage.max(initial=0)) + 1) + lines.stage
     order = np.argsort(cell, kind="stable")
     cell = cell[order]
-    places = np.flatnonzero(cell[1:] == cell[:-1]) + 1
-    again, first = order[places], order[np.searchsorted(cell, cell[places])]
+    indices = np.flatnonzero(cell[1:] == cell[:-1]) + 1
+    again, first = order[indices], order[np.searchsorted(cell, cell[indices])]
     seconds, ended, once = lines.seconds.copy(), lines.ended.copy(), np.ones(len(cell), dtype=bool)
     np.add.at(seconds, first, lines.seconds[again])
     np.logical_and.at(ended, first, lines.ended[again])
@@ -124,36 +124,36 @@ def _by_node(book: Book, lines: StayLines, by: str, nodes: int) -> tuple[StayLin
         return lines, np.zeros(len(lines.deal), dtype=np.int64)
     if by == "person":
         return lines, lines.owner
-    rows, node = owner_rows(book, lines.standing, lines.owner, lines.at, by)
+    rows, node = owner_rows(book, lines.snapshot, lines.owner, lines.rows, by)
     return lines.take(rows), np.where(node == NONE, nodes, node)
 
 
 def time_in_stage(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company", per_deal: bool = False
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str = "company", per_deal: bool = False
 ) -> tuple[StageTimeGroup, ...]:
     """Per node and open stage: stays entered in the window with Kaplan–Meier quantiles, and all running stays.
 
     Every exit is an event; stays still running on the as-of day are right-censored; days are seconds ÷ 86 400.
     `per_deal` adds up a deal's stays in a stage first.
     """
-    return times_of(book, stay_lines(book, standing, period, scope), scope, by, per_deal)
+    return times_of(book, stay_lines(book, snapshot, period, scope), scope, by, per_deal)
 
 
 def times_of(book: Book, stays: StayLines, scope: Filter, by: str, per_deal: bool) -> tuple[StageTimeGroup, ...]:
     """Time in stage of stays that are at hand."""
-    standing = stays.standing
-    group = grouping(book, by, standing.as_of)
+    snapshot = stays.snapshot
+    group = grouping(book, by, snapshot.as_of)
     lines, node_of = _by_node(book, summed(stays) if per_deal else stays, by, len(group.keys))
-    table = _StayTable(lines, node_of, group, len(book.ground.stages))
-    typical = [rule.typical_days for rule in book.ground.rules_on(standing.as_of)]
+    table = _StayTable(lines, node_of, group, len(book.reference.stages))
+    typical = [rule.typical_days for rule in book.reference.rules_on(snapshot.as_of)]
     running = _Running(lines, node_of, group, typical)
     holding = np.zeros(len(group.keys) + 1, dtype=bool)
-    place = node_of[lines.in_window | ~lines.ended]
-    for node in np.flatnonzero(np.bincount(place, minlength=len(group.keys) + 1)).tolist():
+    index = node_of[lines.in_window | ~lines.ended]
+    for node in np.flatnonzero(np.bincount(index, minlength=len(group.keys) + 1)).tolist():
         path = group.tree.paths[node] if group.tree is not None and node < len(group.keys) else (node,)
         holding[list(path)] = True
     result = []
-    for node in shown_nodes(book.ground, scope, group, standing.as_of, holding):
+    for node in shown_nodes(book.reference, scope, group, snapshot.as_of, holding):
         rows = tuple(_stage_time(table, running, node, stage, typical[stage]) for stage in _stages(book, scope))
         key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
         result.append(StageTimeGroup(node, key, name, rows))
@@ -168,8 +168,8 @@ def deals_with_stays(lines: StayLines) -> int:
 
 
 def _stages(book: Book, scope: Filter) -> list[int]:
-    processes = book.ground.processes_by_key if scope.process == NONE else (scope.process,)
-    return [stage for process in processes for stage in book.ground.open_stages(process, with_retired=False)]
+    processes = book.reference.processes_by_key if scope.process == NONE else (scope.process,)
+    return [stage for process in processes for stage in book.reference.open_stages(process, with_retired=False)]
 
 
 class _StayTable:
@@ -186,15 +186,15 @@ class _StayTable:
 
     def of(self, node: int, stage: int) -> tuple[Ints, Flags]:
         """Durations and ends of a node's stays in a stage, sorted; those of nodes below included."""
-        place = len(self.group.keys) if node == NONE else node
+        index = len(self.group.keys) if node == NONE else node
         if self.group.tree is None or node == NONE:
-            return self._slice(place, stage)
+            return self._slice(index, stage)
         parts = [self._slice(below, stage) for below in self.group.tree.below(node)]
         packed = np.sort(np.concatenate([(seconds << 1) | ~ended for seconds, ended in parts]))
         return packed >> 1, (packed & 1) == 0
 
-    def _slice(self, place: int, stage: int) -> tuple[Ints, Flags]:
-        code = place * self.stages + stage
+    def _slice(self, index: int, stage: int) -> tuple[Ints, Flags]:
+        code = index * self.stages + stage
         chosen = slice(self.bounds[code], self.bounds[code + 1])
         return self.seconds[chosen], self.ended[chosen]
 
@@ -223,8 +223,8 @@ class _Running:
 
     def ages(self, node: int, stage: int) -> Floats:
         """Ages in days of a node's running stays in a stage, rising; those of nodes below included."""
-        places = {len(self.group.keys)} if node == NONE else self.group.tree.below(node) if self.group.tree else {node}
-        cells = [place * self.stages + stage for place in places]
+        indices = {len(self.group.keys)} if node == NONE else self.group.tree.below(node) if self.group.tree else {node}
+        cells = [index * self.stages + stage for index in indices]
         parts = [self.each[self.bounds[cell] : self.bounds[cell + 1]] for cell in cells]
         return parts[0] if len(parts) == 1 else np.sort(np.concatenate(parts))
 
@@ -276,20 +276,20 @@ class DaysToWin:
 
 
 def days_to_win(
-    book: Book, standing: Standing, period: Period, scope: Filter, by: str = "company"
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str = "company"
 ) -> tuple[DaysToWin, ...]:
     """Days from `created_at` to the entry of the present won stage. None under ruling on short-form deals."""
-    at, owner, days = won_in(book, standing, period, scope)
-    group = grouping(book, by, standing.as_of)
+    at, owner, days = won_in(book, snapshot, period, scope)
+    group = grouping(book, by, snapshot.as_of)
     nodes = len(group.keys)
-    places, node = owner_rows(book, standing, owner, at, by)
+    indices, node = owner_rows(book, snapshot, owner, at, by)
     node = np.where(node == NONE, nodes, node)
     order = np.argsort(node, kind="stable")
-    at, days = at[places][order], days[places][order]
-    short = book.deals.short_form[standing.deal[at]]
+    at, days = at[indices][order], days[indices][order]
+    short = book.deals.short_form[snapshot.deal[at]]
     bounds = np.searchsorted(node[order], np.arange(nodes + 2))
     rows = []
-    for index in shown_nodes(book.ground, scope, group, standing.as_of, np.diff(bounds) > 0):
+    for index in shown_nodes(book.reference, scope, group, snapshot.as_of, np.diff(bounds) > 0):
         below = [nodes] if index == NONE else list(group.tree.below(index)) if group.tree else [index]
         parts = [slice(bounds[place], bounds[place + 1]) for place in below]
         spent = np.concatenate([days[part] for part in parts])
@@ -310,21 +310,21 @@ def days_to_win(
 
 
 @derived(Grows.KEPT)
-def won_deals(standing: Standing) -> Ints:
+def won_deals(snapshot: BookAsOf) -> Ints:
     """Places of the deals that are won."""
-    return np.flatnonzero(standing.kind == WON)
+    return np.flatnonzero(snapshot.kind == WON)
 
 
-def won_in(book: Book, standing: Standing, period: Period, scope: Filter) -> tuple[Ints, Ints, np.ndarray]:
-    """Deals won in the period: their place in the standing, the owner at the closing, and days to win."""
-    won = won_deals(standing)
-    closed_on = standing.closed_on[won]
-    at = won[(closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())]
-    at = at[kept_deals(book, standing, scope)[at]]
-    owner = book.revisions.owner[book.entered_row[standing.row[at]]]
+def won_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tuple[Ints, Ints, np.ndarray]:
+    """Deals won in the period: their row of the snapshot, the owner at the closing, and days to win."""
+    won = won_deals(snapshot)
+    closed_on = snapshot.closed_on[won]
+    rows = won[(closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())]
+    rows = rows[filtered_deals(book, snapshot, scope)[rows]]
+    owner = book.revisions.owner[book.entered_row[snapshot.row[rows]]]
     if scope.of_people:
-        team = book.ground.teams_of(owner, standing.membership_day[at])
-        keep = people_kept(book.ground, scope, standing.as_of, owner, team)
-        at, owner = at[keep], owner[keep]
-    days = (standing.closed_at[at] - book.deals.created_at[standing.deal[at]]) / DAY_SECONDS
-    return at, owner, days
+        team = book.reference.teams_of(owner, snapshot.membership_day[rows])
+        keep = people_kept(book.reference, scope, snapshot.as_of, owner, team)
+        rows, owner = rows[keep], owner[keep]
+    days = (snapshot.closed_at[rows] - book.deals.created_at[snapshot.deal[rows]]) / DAY_SECONDS
+    return rows, owner, days

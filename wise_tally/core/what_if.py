@@ -1,14 +1,14 @@
-"""A scratch copy of a standing: deals supposed to be won, lost, moved or resized, and other probabilities."""
+"""A scratch copy of a snapshot: deals supposed to be won, lost, moved or resized, and other probabilities."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.effect import StageChange, with_changes
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
 
 OUTCOMES = {"won": WON, "lost": LOST}
@@ -32,45 +32,45 @@ class WhatIf:
     stages: Mapping[int, int] = field(default_factory=dict)
 
 
-def supposed(book: Book, standing: Standing, what_if: WhatIf) -> Standing:
-    """The standing with what is supposed; deals that are not open stay as they are.
+def supposed(book: Book, snapshot: BookAsOf, what_if: WhatIf) -> BookAsOf:
+    """The snapshot with what is supposed; deals that are not open stay as they are.
 
-    A deal supposed to be won or lost is closed on the standing's day. A stage's probability counts for deals without
+    A deal supposed to be won or lost is closed on the snapshot's day. A stage's probability counts for deals without
     one of their own. Source: own definition.
     """
-    changes = stage_changes(book, standing, what_if)
-    ground = with_changes(book.ground, changes) if changes else book.ground
-    found = replace(book, ground=ground).states(standing.as_of, standing.row) if changes else standing
+    changes = stage_changes(book, snapshot, what_if)
+    reference = with_changes(book.reference, changes) if changes else book.reference
+    found = replace(book, reference=reference).states(snapshot.as_of, snapshot.row) if changes else snapshot
     names = ("kind", "amount_minor", "expected_close", "category", "probability_bp", "closed_on", "closed_at", "stage")
     columns = {name: getattr(found, name).copy() for name in names}
     for deal, change in what_if.deals.items():
-        at = int(np.searchsorted(found.deal, deal))
-        if at < len(found.deal) and found.deal[at] == deal and found.kind[at] == OPEN:
-            _suppose(book, found, columns, at, change)
+        row = int(np.searchsorted(found.deal, deal))
+        if row < len(found.deal) and found.deal[row] == deal and found.kind[row] == OPEN:
+            _suppose(book, found, columns, row, change)
     return replace(found, **columns)
 
 
-def stage_changes(book: Book, standing: Standing, what_if: WhatIf) -> dict[int, StageChange]:
-    """What the stages shall be: another probability, the rest as it is on the standing's day."""
-    rules, stages = book.ground.rules_on(standing.as_of), book.ground.stages
+def stage_changes(book: Book, snapshot: BookAsOf, what_if: WhatIf) -> dict[int, StageChange]:
+    """What the stages shall be: another probability, the rest as it is on the snapshot's day."""
+    rules, stages = book.reference.rules_on(snapshot.as_of), book.reference.stages
     return {
         stage: StageChange(probability, rules[stage].category, rules[stage].typical_days, stages[stage].own_probability)
         for stage, probability in what_if.stages.items()
     }
 
 
-def _suppose(book: Book, standing: Standing, columns: dict[str, np.ndarray], at: int, change: Supposed) -> None:
+def _suppose(book: Book, snapshot: BookAsOf, columns: dict[str, np.ndarray], row: int, change: Supposed) -> None:
     if change.amount_minor is not None:
-        columns["amount_minor"][at] = change.amount_minor
+        columns["amount_minor"][row] = change.amount_minor
     if change.expected_close is not None:
-        columns["expected_close"][at] = change.expected_close
+        columns["expected_close"][row] = change.expected_close
     if change.probability_bp is not None:
-        columns["probability_bp"][at] = change.probability_bp
+        columns["probability_bp"][row] = change.probability_bp
     if change.outcome:
         kind = OUTCOMES[change.outcome]
-        process = book.deals.process[standing.deal[at]]
-        stages = [i for i, s in enumerate(book.ground.stages) if s.process == process and s.kind == kind]
-        columns["kind"][at], columns["category"][at] = kind, NONE
-        columns["probability_bp"][at] = WHOLE_BP if kind == WON else 0
-        columns["closed_on"][at], columns["closed_at"][at] = standing.as_of.toordinal(), standing.cut - 1
-        columns["stage"][at] = stages[0] if stages else standing.stage[at]
+        process = book.deals.process[snapshot.deal[row]]
+        stages = [i for i, s in enumerate(book.reference.stages) if s.process == process and s.kind == kind]
+        columns["kind"][row], columns["category"][row] = kind, NONE
+        columns["probability_bp"][row] = WHOLE_BP if kind == WON else 0
+        columns["closed_on"][row], columns["closed_at"][row] = snapshot.as_of.toordinal(), snapshot.cut - 1
+        columns["stage"][row] = stages[0] if stages else snapshot.stage[row]

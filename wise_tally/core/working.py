@@ -4,14 +4,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.book import Book, Flags, Standing
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.buckets import FIRST_OPEN, LOST_ELSEWHERE, LOST_HERE, TIMINGS, WON_ELSEWHERE, WON_HERE
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.ground import OPEN, WON
 from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import DEALS
+from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.trees import NONE
 
 CLOSED_REASONS = {
@@ -57,11 +57,11 @@ class Working:
     not_counted: tuple[tuple[str, int, int], ...]
 
 
-def forecast_working(  # noqa: PLR0913 - the scope line's parts, the figure and its node
-    book: Book, standing: Standing, period: Period, scope: Filter, figure: str, by: str, node: int
+def forecast_working(  # noqa: PLR0913 - the filter line's parts, the figure and its node
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, figure: str, by: str, node: int
 ) -> Working:
     """The working of one figure of one node, from the same lines that the figure adds up."""
-    lines = forecast_lines(book, standing, period, scope, by)
+    lines = forecast_lines(book, snapshot, period, scope, by)
     return working_of_lines(lines, lines_inside(book, lines, by, node), figure)
 
 
@@ -69,7 +69,7 @@ def lines_inside(book: Book, lines: ForecastLines, by: str, node: int) -> Flags:
     """Lines of a node and of all nodes below it."""
     if by == "company":
         return np.ones(len(lines.node), dtype=bool)
-    group = grouping(book, by, lines.lines.standing.as_of)
+    group = grouping(book, by, lines.lines.snapshot.as_of)
     if node == NONE or group.tree is None:
         return np.asarray(lines.node == node)
     table = np.zeros(len(group.keys) + 1, dtype=bool)
@@ -79,9 +79,9 @@ def lines_inside(book: Book, lines: ForecastLines, by: str, node: int) -> Flags:
 
 def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Working:
     """Terms, counted and not counted deals of the lines inside a node."""
-    standing, at = lines.lines.standing, lines.lines.at
+    snapshot, at = lines.lines.snapshot, lines.lines.rows
     counts = lines.counts(figure) & inside
-    if standing.measure == DEALS:
+    if snapshot.measure == DEALS:
         # Each of a deal's lines bears the whole deal; it counts once.
         first = np.zeros(len(at), dtype=bool)
         first[np.flatnonzero(counts)[np.unique(at[counts], return_index=True)[1]]] = True
@@ -90,7 +90,7 @@ def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Workin
     rows = np.flatnonzero(counts)
     rows = rows[np.argsort(-value[rows], kind="stable")]
     counted = tuple(
-        CountedDeal(int(standing.deal[at[i]]), int(lines.lines.person[i]), int(lines.amount_minor[i]), int(value[i]))
+        CountedDeal(int(snapshot.deal[at[i]]), int(lines.lines.person[i]), int(lines.amount_minor[i]), int(value[i]))
         for i in rows
     )
     return Working(
@@ -102,29 +102,29 @@ def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Workin
 
 
 def _terms(lines: ForecastLines, rows: np.ndarray, figure: str) -> tuple[Term, ...]:
-    standing, at = lines.lines.standing, lines.lines.at[rows]
+    snapshot, at = lines.lines.snapshot, lines.lines.rows[rows]
     value, amount = lines.value_minor(figure)[rows], lines.amount_minor[rows]
     weighted = figure.startswith("weighted")
     found: dict[tuple[int, int | None], list[int]] = {}
-    for i, place in enumerate(at):
-        open_weighted = weighted and standing.kind[place] == OPEN
-        key = (int(standing.stage[place]), int(standing.probability_bp[place]) if open_weighted else None)
+    for i, index in enumerate(at):
+        open_weighted = weighted and snapshot.kind[index] == OPEN
+        key = (int(snapshot.stage[index]), int(snapshot.probability_bp[index]) if open_weighted else None)
         entry = found.setdefault(key, [0, 0, 0])
         entry[0] += 1
         entry[1] += int(amount[i])
         entry[2] += int(value[i])
     terms = [Term(stage, probability, *sums) for (stage, probability), sums in found.items()]
-    kinds = {int(standing.stage[p]): int(standing.kind[p]) for p in at}
+    kinds = {int(snapshot.stage[p]): int(snapshot.kind[p]) for p in at}
     return tuple(sorted(terms, key=lambda t: (kinds[t.stage] != WON, -(t.probability_bp or 0), -t.value_minor)))
 
 
 def _not_counted(lines: ForecastLines, rest: Flags) -> tuple[tuple[str, int, int], ...]:
-    standing = lines.lines.standing
+    snapshot = lines.lines.snapshot
     found = []
     for bucket, number in enumerate(np.bincount(lines.bucket[rest], minlength=lines.buckets.size)):
         if number == 0:
             continue
-        deals = len(np.unique(standing.deal[lines.lines.at[rest & (lines.bucket == bucket)]]))
+        deals = len(np.unique(snapshot.deal[lines.lines.rows[rest & (lines.bucket == bucket)]]))
         if bucket < FIRST_OPEN:
             found.append((CLOSED_REASONS[bucket], NONE, deals))
         else:

@@ -19,7 +19,7 @@ def calls(random: Random, today: date, state: dict[str, dict[str, Any]]) -> Rows
     present = FISCAL.containing(today, "quarter")
     rows: Rows = []
     for step in range(-QUARTERS_BACK, 1):
-        quarter = FISCAL.beside(present, step)
+        quarter = FISCAL.shifted(present, step)
         for key, *_ in REPS:
             if key in (LEFT, JOINED) or (step == 0 and key in STILL_TO_CALL):
                 continue

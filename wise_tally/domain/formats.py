@@ -71,14 +71,14 @@ def short(minor: int | None) -> str:
         return NONE_SIGN
     units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
     sign = MINUS if minor < 0 else ""
-    for size, letter, places in (
+    for size, letter, indices in (
         (Decimal(999_500), "m", "0.01"),
         (Decimal(9_950), "k", "1"),
         (Decimal(1_000), "k", "0.1"),
     ):
         if units >= size:
             scaled = units / (1_000_000 if letter == "m" else 1_000)
-            return f"{sign}{scaled.quantize(Decimal(places), ROUND_HALF_EVEN)}{THIN}{letter}"
+            return f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{THIN}{letter}"
     return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
 
 
@@ -95,9 +95,9 @@ def hundredths(value: int | None) -> str:
 UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths, "quantity": hundredths}
 
 
-def percent(rate: float | None, places: int = 1) -> str:
+def percent(rate: float | None, indices: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
-    return NONE_SIGN if rate is None else f"{rate * 100:.{places}f}{THIN}%".replace("-", MINUS)
+    return NONE_SIGN if rate is None else f"{rate * 100:.{indices}f}{THIN}%".replace("-", MINUS)
 
 
 def score(value: float | None) -> str:

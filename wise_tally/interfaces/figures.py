@@ -7,17 +7,17 @@ from typing import Any
 
 from babel.numbers import get_currency_precision
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import attainment
-from wise_tally.core.book import Book, Standing
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
 from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
 from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.core.lines import Filter
+from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.outcome import outcome_of_lines
-from wise_tally.core.seen import set_and_seen
 from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
@@ -54,11 +54,11 @@ class Question:
 
 
 @dataclass
-class Asked:
+class FiguresQuery:
     """A question with its identifiers found in the book."""
 
     book: Book
-    standing: Standing
+    snapshot: BookAsOf
     period: Period
     scope: Filter
     question: Question
@@ -90,36 +90,36 @@ def figures(question: Question, viewer: Viewer | None = None) -> Row:
     return {"figure": question.figure, "scope": scope, "rows": rows}
 
 
-def _whose(asked: Asked) -> Row:
+def _whose(asked: FiguresQuery) -> Row:
     """Identifiers of team, territory and person that the scope keeps, a viewer's own included; None for all."""
-    ground, scope = asked.book.ground, asked.scope
-    tables = {"team": ground.teams, "territory": ground.territories, "person": ground.people}
+    reference, scope = asked.book.reference, asked.scope
+    tables = {"team": reference.teams, "territory": reference.territories, "person": reference.people}
     return {
         name: None if getattr(scope, name) == NONE else table[getattr(scope, name)].key
         for name, table in tables.items()
     }
 
 
-def ask(question: Question, viewer: Viewer | None = None) -> Asked:
+def ask(question: Question, viewer: Viewer | None = None) -> FiguresQuery:
     """Find period and identifiers; raises OptionRefused naming what is accepted."""
     if question.figure not in FIGURES:
         raise OptionRefused(f"“{question.figure}” is not a figure; accepted: {', '.join(FIGURES)}.")
     if question.by not in BREAKDOWNS:
         raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(BREAKDOWNS)}.")
-    book = shelf.book()
-    ground = book.ground
-    fiscal = ground.fiscal
+    book = books.current()
+    reference = book.reference
+    fiscal = reference.fiscal
     period = fiscal.parse(question.period) if question.period else fiscal.containing(question.as_of, "quarter")
     scope = Filter(
-        process=_find("process", question.process, [key for key, _ in ground.processes]),
-        team=_find("team", question.team, [team.key for team in ground.teams]),
-        person=_find("person", question.person, [person.key for person in ground.people]),
-        territory=_find("territory", question.territory, [node.key for node in ground.territories]),
+        process=_find("process", question.process, [key for key, _ in reference.processes]),
+        team=_find("team", question.team, [team.key for team in reference.teams]),
+        person=_find("person", question.person, [person.key for person in reference.people]),
+        territory=_find("territory", question.territory, [node.key for node in reference.territories]),
     )
     if viewer is not None:
-        scope = allowed_scope(viewer, ground, question.as_of, scope)
+        scope = allowed_scope(viewer, reference, question.as_of, scope)
     decimals = get_currency_precision(Workspace.current().currency)
-    return Asked(book, book.stand(question.as_of), period, scope, question, decimals)
+    return FiguresQuery(book, book.as_of(question.as_of), period, scope, question, decimals)
 
 
 def _find(what: str, key: str | None, keys: list[str]) -> int:
@@ -131,14 +131,14 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
     return keys.index(key)
 
 
-def _forecast(asked: Asked) -> list[Row]:
-    rows = forecast(asked.book, asked.standing, asked.period, asked.scope, asked.question.by, calls=True)
+def _forecast(asked: FiguresQuery) -> list[Row]:
+    rows = forecast(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by, calls=True)
     return [_forecast_row(asked, row) for row in rows]
 
 
-def _forecast_row(asked: Asked, row: ForecastRow) -> Row:
+def _forecast_row(asked: FiguresQuery, row: ForecastRow) -> Row:
     money = asked.money
-    names = [category.key for category in asked.book.ground.categories]
+    names = [category.key for category in asked.book.reference.categories]
     return {
         "key": row.key,
         "name": row.name,
@@ -165,8 +165,8 @@ def _forecast_row(asked: Asked, row: ForecastRow) -> Row:
     }
 
 
-def _attainment(asked: Asked) -> list[Row]:
-    found = attainment(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+def _attainment(asked: FiguresQuery) -> list[Row]:
+    found = attainment(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
     return [
         {
             "key": row.forecast.key,
@@ -183,15 +183,15 @@ def _attainment(asked: Asked) -> list[Row]:
     ]
 
 
-def options_of(asked: Asked) -> ConversionOptions:
+def options_of(asked: FiguresQuery) -> ConversionOptions:
     """The conversion options of a question; raises OptionRefused where only one process may be asked."""
-    ground, question = asked.book.ground, asked.question
+    reference, question = asked.book.reference, asked.question
     if asked.scope.process == NONE:
-        if len(ground.processes) != 1:
-            keys = ", ".join(sorted(key for key, _ in ground.processes)) or "none is set up yet"
+        if len(reference.processes) != 1:
+            keys = ", ".join(sorted(key for key, _ in reference.processes)) or "none is set up yet"
             raise OptionRefused(f"Conversion counts one process at a time; give --process with one of: {keys}.")
         asked.scope = Filter(0, asked.scope.team, asked.scope.person, asked.scope.territory)
-    stages = {ground.stages[i].key: i for i in ground.open_stages(asked.scope.process)}
+    stages = {reference.stages[i].key: i for i in reference.open_stages(asked.scope.process)}
     unknown = [key for key in question.leave_out if key not in stages]
     if unknown:
         raise OptionRefused(
@@ -206,13 +206,13 @@ def options_of(asked: Asked) -> ConversionOptions:
     )
 
 
-def _conversion(asked: Asked) -> list[Row]:
+def _conversion(asked: FiguresQuery) -> list[Row]:
     options, by = options_of(asked), asked.question.by
-    whole = conversion(asked.book, asked.standing, asked.period, asked.scope, options)[0]
+    whole = conversion(asked.book, asked.snapshot, asked.period, asked.scope, options)[0]
     asked.extra = {name: getattr(whole.totals, name) for name in SCOPE_FIGURES}
     if by == "company":
         return [_stage_row(asked, stage) for stage in whole.stages]
-    groups = conversion(asked.book, asked.standing, asked.period, asked.scope, options, by)
+    groups = conversion(asked.book, asked.snapshot, asked.period, asked.scope, options, by)
     return [
         {**_stage_row(asked, stage), "group": group.key, "group_name": group.name}
         for group in groups
@@ -233,8 +233,8 @@ SCOPE_FIGURES = (
 )
 
 
-def _stage_row(asked: Asked, row: StageReach) -> Row:
-    stage = asked.book.ground.stages[row.stage]
+def _stage_row(asked: FiguresQuery, row: StageReach) -> Row:
+    stage = asked.book.reference.stages[row.stage]
     return {
         "key": stage.key,
         "name": stage.name,
@@ -247,8 +247,8 @@ def _stage_row(asked: Asked, row: StageReach) -> Row:
     }
 
 
-def _time_in_stage(asked: Asked) -> list[Row]:
-    groups = time_in_stage(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+def _time_in_stage(asked: FiguresQuery) -> list[Row]:
+    groups = time_in_stage(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
     rows = []
     for group in groups:
         shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
@@ -256,8 +256,8 @@ def _time_in_stage(asked: Asked) -> list[Row]:
     return rows
 
 
-def _time_row(asked: Asked, row: StageTime) -> Row:
-    stage = asked.book.ground.stages[row.stage]
+def _time_row(asked: FiguresQuery, row: StageTime) -> Row:
+    stage = asked.book.reference.stages[row.stage]
     names = (
         "stays",
         "completed",
@@ -272,20 +272,20 @@ def _time_row(asked: Asked, row: StageTime) -> Row:
     return {"key": stage.key, "name": stage.name, **{name: getattr(row, name) for name in names}}
 
 
-def _days_to_win(asked: Asked) -> list[Row]:
-    rows = days_to_win(asked.book, asked.standing, asked.period, asked.scope, asked.question.by)
+def _days_to_win(asked: FiguresQuery) -> list[Row]:
+    rows = days_to_win(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
     asked.extra = {"without_history": sum(row.without_history for row in rows)}
     return [
         {"key": row.key, "name": row.name, "deals": row.deals, "mean": row.mean, "median": row.median} for row in rows
     ]
 
 
-def _range(asked: Asked) -> list[Row]:
+def _range(asked: FiguresQuery) -> list[Row]:
     """Outcome of each node: for a person credited parts, whole deals' outcome."""
     by = asked.question.by
-    lines = forecast_lines(asked.book, asked.standing, asked.period, asked.scope, by)
+    lines = forecast_lines(asked.book, asked.snapshot, asked.period, asked.scope, by)
     rows = []
-    for row in forecast(asked.book, asked.standing, asked.period, asked.scope, by):
+    for row in forecast(asked.book, asked.snapshot, asked.period, asked.scope, by):
         found = outcome_of_lines(lines, lines_inside(asked.book, lines, by, row.node))
         rows.append(
             {
@@ -301,7 +301,7 @@ def _range(asked: Asked) -> list[Row]:
     return rows
 
 
-def _bridge(asked: Asked) -> list[Row]:
+def _bridge(asked: FiguresQuery) -> list[Row]:
     question = asked.question
     if question.since is None:
         raise OptionRefused("A bridge needs the earlier day; give --from YYYY-MM-DD.")
@@ -311,20 +311,20 @@ def _bridge(asked: Asked) -> list[Row]:
         raise OptionRefused(
             "A bridge has causes as rows; accepted: --by company, with --team, --person and other filters."
         )
-    before = asked.book.stand(question.since)
-    rows = bridge(asked.book, before, asked.standing, asked.period, asked.scope, question.measure)
+    before = asked.book.as_of(question.since)
+    rows = bridge(asked.book, before, asked.snapshot, asked.period, asked.scope, question.measure)
     asked.extra = {"from": question.since.isoformat(), "measure": question.measure}
     return [{"key": r.cause, "name": r.cause, "amount": asked.money(r.amount_minor), "deals": r.deals} for r in rows]
 
 
-def _set_and_seen(asked: Asked) -> list[Row]:
-    stages = asked.book.ground.stages
+def _probability_check(asked: FiguresQuery) -> list[Row]:
+    stages = asked.book.reference.stages
     rows = []
-    for group in set_and_seen(asked.book, asked.standing, asked.period, asked.scope, asked.question.by):
+    for group in probability_check(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by):
         shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
         for rate in group.stages:
             low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
-            numbers = {"set": rate.set_rate, "decided": rate.decided, "won": rate.won, "seen": rate.seen}
+            numbers = {"set": rate.set_rate, "decided": rate.decided, "won": rate.won, "seen": rate.observed}
             stage = stages[rate.stage]
             rows.append(
                 {"key": stage.key, "name": stage.name, **numbers, "low": low, "high": high, "off": rate.off, **shown}
@@ -332,13 +332,13 @@ def _set_and_seen(asked: Asked) -> list[Row]:
     return rows
 
 
-FIGURES: dict[str, Callable[[Asked], list[Row]]] = {
+FIGURES: dict[str, Callable[[FiguresQuery], list[Row]]] = {
     "forecast": _forecast,
     "conversion": _conversion,
     "time-in-stage": _time_in_stage,
     "attainment": _attainment,
     "range": _range,
     "bridge": _bridge,
-    "set-and-seen": _set_and_seen,
+    "set-and-seen": _probability_check,
     "days-to-win": _days_to_win,
 }

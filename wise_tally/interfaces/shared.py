@@ -5,7 +5,7 @@ import io
 from collections.abc import Sequence
 from datetime import date
 from hashlib import sha256
-from typing import Annotated, Any
+from typing import Annotated, Any, cast
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Schema
@@ -18,6 +18,7 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.token_actions import person_of_token
 from wise_tally.web.files.tables import RISKY
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 # A day that the book can be read at.
 Day = Annotated[date, Field(ge=date(1900, 1, 1), le=date(2199, 12, 31))]
@@ -45,10 +46,11 @@ PROBLEMS = {401: Problem, 403: Problem, 404: Problem, 422: Problem}
 def _known(request: HttpRequest, token: str) -> str | None:
     """Let the request speak for the token's person; None where it is nobody's."""
     person = person_of_token(token, now())
-    request.token = sha256(token.encode()).hexdigest()  # type: ignore[attr-defined]
+    asked = cast(PageRequest, request)
+    asked.token = sha256(token.encode()).hexdigest()
     if person is None or has_left(person, today()):
         return None
-    request.viewer = viewer_of(person)  # type: ignore[attr-defined]
+    asked.viewer = viewer_of(person)
     return person.key
 
 
@@ -79,7 +81,7 @@ class OfAToken(SimpleRateThrottle):
         return self.cache_format % {"scope": self.scope, "ident": token} if token else None
 
 
-def refuse_unknown(request: HttpRequest, *options: type[Schema]) -> None:
+def refuse_unknown(request: PageRequest, *options: type[Schema]) -> None:
     """Raise Refused for a parameter that none of the schemas has, so that a slip of the pen is not answered as if it were none."""
     known = {field.alias or name for schema in options for name, field in schema.model_fields.items()}
     if unknown := [name for name in request.GET if name not in known]:

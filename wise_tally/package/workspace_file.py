@@ -338,12 +338,12 @@ def take_file(content: dict[str, Any]) -> None:
         workspace.save()
     for name, part in PARTS.items():
         for record in content.get(name, []):
-            values = {part.attribute(member): _kept(part, member, value) for member, value in record.items()}
+            values = {part.attribute(member): _stored(part, member, value) for member, value in record.items()}
             identity = {part.attribute(member): values.pop(part.attribute(member)) for member in part.identity}
             part.model._default_manager.update_or_create(**identity, defaults=values)
 
 
-def _kept(part: Part, member: str, value: Any) -> Any:
+def _stored(part: Part, member: str, value: Any) -> Any:
     if member in part.refs:
         table = part.refs[member]
         model = PARTS[table].model if table in PARTS else TABLES[table].model

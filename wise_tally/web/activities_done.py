@@ -11,16 +11,16 @@ from wise_tally.core.calendar import Period, local_days, midnight_ending
 from wise_tally.core.derived import derived
 from wise_tally.domain.deals.models import Activity
 from wise_tally.domain.org.models import Person
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
 # A person, a day and a kind in one number, so that counting them is one sort.
 PERSON_BITS, KIND_BITS = 28, 4
 
 
 @derived()
-def done_in(line: ScopeLine, period: Period) -> DoneActivities:
+def done_in(line: FilterLine, period: Period) -> DoneActivities:
     """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over. Read once a page."""
-    zone = line.book.ground.time_zone
+    zone = line.book.reference.time_zone
     last = min(period.ends_on, line.as_of)
     first, end = (midnight_ending(day, zone) for day in (period.starts_on - timedelta(days=1), last))
     span = {"at__gte": datetime.fromtimestamp(first, UTC), "at__lt": datetime.fromtimestamp(end, UTC)}

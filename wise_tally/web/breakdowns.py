@@ -1,7 +1,7 @@
 """Breakdowns as people read and choose them, own fields included."""
 
 from wise_tally.book.attributes import breakdowns_of_own
-from wise_tally.core.beside import FACETS, OWN, PRODUCT_GROUP
+from wise_tally.core.deal_attributes import FACETS, OWN, PRODUCT_GROUP
 
 # Every breakdown of deals that figures of a period have, own fields apart: one list for all pages that show them.
 ROWS = ("team", "person", "territory", "process", "deal_type", "source", PRODUCT_GROUP, *FACETS)

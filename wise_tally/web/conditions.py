@@ -3,8 +3,8 @@
 from datetime import date
 from urllib.parse import quote, unquote
 
-from wise_tally.core.beside import FACETS, OWN, PRODUCT_GROUP
 from wise_tally.core.book import Book
+from wise_tally.core.deal_attributes import FACETS, OWN, PRODUCT_GROUP
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.web.breakdowns import words_of
@@ -44,7 +44,7 @@ def only_token(by: str, key: str) -> str:
 MOST_VALUES = 40
 
 
-def kept_choices(book: Book, as_of: date) -> list[tuple[str, list[tuple[str, str]]]]:
+def filter_choices(book: Book, as_of: date) -> list[tuple[str, list[tuple[str, str]]]]:
     """What a scope may be kept to: by breakdown its first values, each as addresses name it and as people read it."""
     found = []
     for by in KEPT_BY:

@@ -4,9 +4,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from wise_tally.core.attainment import SoFar, so_far
-from wise_tally.core.book import Standing
+from wise_tally.core.book import BookAsOf
 from wise_tally.core.calendar import Period
-from wise_tally.web.filter_line import ScopeLine, period_words
+from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.nodes import scope_node, working_query
 
 WIDTH, HEIGHT = 560, 150
@@ -39,34 +39,34 @@ class Cumulative:
     lines: list[tuple[int, int]]
 
 
-def year_of(line: ScopeLine) -> Period:
+def year_of(line: FilterLine) -> Period:
     """The fiscal year that the scope's period ends in."""
-    fiscal = line.book.ground.fiscal
+    fiscal = line.book.reference.fiscal
     return fiscal.part(fiscal.fiscal_year_of(line.period.ends_on), "year", 1)
 
 
 def cumulative(
-    line: ScopeLine, standing: Standing | None = None, working: Callable[[Period], str] | None = None
+    line: FilterLine, snapshot: BookAsOf | None = None, working: Callable[[Period], str] | None = None
 ) -> Cumulative:
     """The fiscal year month by month: won up to the as-of day, from there on with what is open on top.
 
-    `standing` may count for another measure than the amount; `working` then gives the query of a span's figures.
+    `snapshot` may count for another measure than the amount; `working` then gives the query of a span's figures.
     """
-    year, fiscal = year_of(line), line.book.ground.fiscal
+    year, fiscal = year_of(line), line.book.reference.fiscal
     periods = fiscal.months_of(fiscal.fiscal_year_of(year.ends_on))
     by, node, token = scope_node(line)
-    sums = so_far(line.book, standing or line.standing, periods, line.scope, (by, node))
+    sums = so_far(line.book, snapshot or line.snapshot, periods, line.scope, (by, node))
     query = working or (lambda span: working_query(line, token, span))
     months = []
-    for place, one in enumerate(sums):
+    for index, one in enumerate(sums):
         span = fiscal.parse(f"{year.starts_on}/{one.period.ends_on}")
         with_open = None if one.open is None else one.won + one.open
         words = period_words(one.period)
-        months.append(Month(words[0], words, one, with_open, (place + 1) * WIDTH // 12, query(span)))
+        months.append(Month(words[0], words, one, with_open, (index + 1) * WIDTH // 12, query(span)))
     return _drawn(line, months, query(year))
 
 
-def _drawn(line: ScopeLine, months: list[Month], working: str) -> Cumulative:
+def _drawn(line: FilterLine, months: list[Month], working: str) -> Cumulative:
     largest = max([1, *(max(m.sums.won, m.with_open or 0, m.sums.target or 0) for m in months)])
     passed = [m for m in months if m.sums.period.starts_on <= line.as_of]
     ahead = [m for m in months if m.with_open is not None]

@@ -6,27 +6,27 @@ from itertools import chain
 import numpy as np
 from django.db.models import Max, Q, QuerySet
 
-from wise_tally.book.attributes import StoredBeside, whole_numbers
-from wise_tally.book.store import shelf
-from wise_tally.core.book import Flags, Standing
+from wise_tally.book.attributes import StoredAttributes, whole_numbers
+from wise_tally.book.store import books
+from wise_tally.core.book import BookAsOf, Flags
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.trees import NONE
-from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, kept_intervals
+from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, saved_intervals
 from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.domain.deals.selectors import contacts_by_account, done_contacts
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
 # SQLite takes only so many values in one statement.
 AT_ONCE = 5_000
 NOTHING = np.iinfo(np.int64).min
 
 
-def beside_of(line: ScopeLine) -> StoredBeside:
+def attributes_of(line: FilterLine) -> StoredAttributes:
     """What stands beside the book of a page."""
-    assert isinstance(line.book.beside, StoredBeside)
-    return line.book.beside
+    assert isinstance(line.book.attributes, StoredAttributes)
+    return line.book.attributes
 
 
 def _numbers(found: "QuerySet[Deal, int]") -> Ints:
@@ -34,10 +34,10 @@ def _numbers(found: "QuerySet[Deal, int]") -> Ints:
     return whole_numbers(found, 1)[:, 0]
 
 
-def deals_where(line: ScopeLine, wanted: Q) -> Flags:
+def deals_where(line: FilterLine, wanted: Q) -> Flags:
     """Which deals of the book a condition finds, shape (deals,)."""
     mask, found = np.zeros(len(line.book.deals.key), dtype=bool), Deal.objects.filter(wanted)
-    index = beside_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
+    index = attributes_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
     mask[index[(index >= 0) & (index < len(mask))]] = True
     return mask
 
@@ -53,20 +53,20 @@ def with_related(related: str, **named: str) -> Q:
     return Q(**{f"{related}__in": model._default_manager.filter(**named)})
 
 
-def rank_by(line: ScopeLine, field: str) -> Ints:
+def rank_by(line: FilterLine, field: str) -> Ints:
     """The rank of each deal of the book by a column, or by the name of what it refers to (`account__name`), shape (deals,)."""
     related, _, name = field.partition("__")
     if name:
         return _rank_of_related(line, related)
     rank = np.zeros(len(line.book.deals.key), dtype=np.int64)
-    index = beside_of(line).places(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
+    index = attributes_of(line).places(_numbers(Deal.objects.order_by(field, "pk").values_list("pk", flat=True)))
     index = index[(index >= 0) & (index < len(rank))]
     rank[index] = np.arange(1, len(index) + 1)
     return rank
 
 
-def _rank_of_related(line: ScopeLine, related: str) -> Ints:
-    refers = beside_of(line).references(related)
+def _rank_of_related(line: FilterLine, related: str) -> Ints:
+    refers = attributes_of(line).references(related)
     model = Deal._meta.get_field(related).related_model
     assert model is not None
     assert not isinstance(model, str)
@@ -76,16 +76,16 @@ def _rank_of_related(line: ScopeLine, related: str) -> Ints:
     return np.where(refers > 0, rank_of[refers], 0)
 
 
-def own_values(line: ScopeLine, field: str) -> dict[int, str]:
+def own_values(line: FilterLine, field: str) -> dict[int, str]:
     """Values of an own field by index into the book."""
-    places = line.book.places_by_key
+    indices = line.book.index_by_key
     rows = OwnFieldValue.objects.filter(field__key=field, field__applies_to="deal")
-    return {places[key]: text for key, text in rows.values_list("subject_key", "value") if key in places}
+    return {indices[key]: text for key, text in rows.values_list("subject_key", "value") if key in indices}
 
 
-def margins(line: ScopeLine, at: Ints) -> Ints:
+def margins(line: FilterLine, rows: Ints) -> Ints:
     """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
-    found, deal = line.book.beside.margin(), line.standing.deal[at]
+    found, deal = line.book.attributes.margin(), line.snapshot.deal[rows]
     return np.where(found.known[deal], found.value_minor[deal], NOTHING)
 
 
@@ -106,14 +106,14 @@ def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
     return (numbers[first : first + AT_ONCE] for first in range(0, len(numbers), AT_ONCE))
 
 
-def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
-    """Days since the last done contact with the customer, or since the creation where there was none; shape of `at`.
+def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
+    """Days since the last done contact with the customer, or since the creation where there was none; shape of `rows`.
 
     A deal without a customer counts the contacts about itself. What was done by the end of the as-of day counts.
     """
     contacts = done_contacts().filter(at__lt=line.ends_at)
-    book, deal = line.book, line.standing.deal[at]
-    account = beside_of(line).references("account")[deal]
+    book, deal = line.book, line.snapshot.deal[rows]
+    account = attributes_of(line).references("account")[deal]
     by_account = contacts_by_account(line.ends_at)
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
     asked = np.unique(account)
@@ -125,52 +125,52 @@ def contact_days(line: ScopeLine, at: Ints) -> np.ndarray:
     met = last[account]
     alone = whole_numbers(by_deal.values_list("deal_id").annotate(last=Max("at")), 2)
     own = np.zeros(len(book.deals.key), dtype=np.int64)
-    index = beside_of(line).places(alone[:, 0])
+    index = attributes_of(line).places(alone[:, 0])
     there = (index >= 0) & (index < len(own))
     own[index[there]] = alone[there, 1]
     met = np.where(account == 0, own[deal], met)
-    return days_since_contact(met, book.deals.created_at[deal], line.standing.cut)
+    return days_since_contact(met, book.deals.created_at[deal], line.snapshot.cut)
 
 
-def contact_intervals(line: ScopeLine, at: Ints) -> Ints:
-    """Days that may pass between contacts, shape of `at`: by the account's class, else the process, else the usual."""
-    kept, book = kept_intervals(), line.book
-    by_process = np.array([kept.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.ground.processes])
-    deal = line.standing.deal[at]
-    days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(at), dtype=np.int64)
+def contact_intervals(line: FilterLine, rows: Ints) -> Ints:
+    """Days that may pass between contacts, shape of `rows`: by the account's class, else the process, else the usual."""
+    kept, book = saved_intervals(), line.book
+    by_process = np.array([kept.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.reference.processes])
+    deal = line.snapshot.deal[rows]
+    days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(rows), dtype=np.int64)
     if any(subject == INDUSTRY for subject, _ in kept):
-        facet = book.beside.facet("industry")
+        facet = book.attributes.facet("industry")
         own = np.array([*(kept.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
         days = np.where(own > 0, own, days)
     return days
 
 
-def gaps(line: ScopeLine, at: Ints, spent: np.ndarray | None = None) -> Ints:
-    """Contact intervals missed, shape of `at`; `spent` are the days since the last contact where they are at hand."""
-    return contact_gaps(contact_days(line, at) if spent is None else spent, contact_intervals(line, at))
+def gaps(line: FilterLine, rows: Ints, spent: np.ndarray | None = None) -> Ints:
+    """Contact intervals missed, shape of `rows`; `spent` are the days since the last contact where they are at hand."""
+    return contact_gaps(contact_days(line, rows) if spent is None else spent, contact_intervals(line, rows))
 
 
-def lost_reason_places(line: ScopeLine) -> tuple[tuple[str, ...], Ints]:
-    """Reasons, and the place of each deal's among them, shape of the standing; -1 for deals not lost or without one."""
-    return _reasons(line.standing)
-
-
-@derived(Grows.KEPT)
-def _reasons(standing: Standing) -> tuple[tuple[str, ...], Ints]:
-    found = shelf.lost_reasons()
-    return found.names, found.on(standing)
+def lost_reason_places(line: FilterLine) -> tuple[tuple[str, ...], Ints]:
+    """Reasons, and the place of each deal's among them, shape of the snapshot; -1 for deals not lost or without one."""
+    return _reasons(line.snapshot)
 
 
 @derived(Grows.KEPT)
-def lost_reasons(standing: Standing) -> dict[int, str]:
+def _reasons(snapshot: BookAsOf) -> tuple[tuple[str, ...], Ints]:
+    found = books.lost_reasons()
+    return found.names, found.on(snapshot)
+
+
+@derived(Grows.KEPT)
+def lost_reasons(snapshot: BookAsOf) -> dict[int, str]:
     """Why deals that are in a lost stage were lost, by index into the book."""
-    names, place = _reasons(standing)
-    at = np.flatnonzero(place != NONE)
-    pairs = zip(standing.deal[at].tolist(), place[at].tolist(), strict=True)
+    names, index = _reasons(snapshot)
+    rows = np.flatnonzero(index != NONE)
+    pairs = zip(snapshot.deal[rows].tolist(), index[rows].tolist(), strict=True)
     return {deal: names[reason] for deal, reason in pairs}
 
 
-def lost_reasons_of(line: ScopeLine, deals: Iterable[Deal]) -> dict[int, str]:
+def lost_reasons_of(line: FilterLine, deals: Iterable[Deal]) -> dict[int, str]:
     """The same for a few deals, by row number; what was opened again has none."""
     wanted = [deal.pk for deal in deals]
     found: dict[int, str] = {}

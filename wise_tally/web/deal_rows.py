@@ -1,4 +1,4 @@
-"""Deals as pages show them: the state in the standing with names from the database, read for one page at a time."""
+"""Deals as pages show them: the state in the snapshot with names from the database, read for one page at a time."""
 
 import math
 from collections.abc import Iterable
@@ -10,12 +10,12 @@ import numpy as np
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
-from wise_tally.core.ground import OPEN
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Account, Deal, DealRevision
 from wise_tally.domain.org.access import Viewer, may_change_deal
 from wise_tally.domain.process.models import Stage
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
 # SQLite takes only so many values in one statement.
 AT_ONCE = 5_000
@@ -23,7 +23,7 @@ AT_ONCE = 5_000
 
 @dataclass(frozen=True)
 class DealRow:
-    """A deal of the standing: identifiers for forms, names for reading."""
+    """A deal of the snapshot: identifiers for forms, names for reading."""
 
     key: str
     name: str
@@ -60,9 +60,9 @@ class DealRow:
         return self.expected_close if self.is_open else self.closed_on
 
 
-def deals_at(line: ScopeLine, places: Iterable[int], *related: str) -> dict[str, Deal]:
-    """The deals at places of the standing, which a computation over the scope gave, by identifier."""
-    return named(line.book, line.standing.deal[list(places)].tolist(), *related)
+def deals_at(line: FilterLine, indices: Iterable[int], *related: str) -> dict[str, Deal]:
+    """The deals at rows of the snapshot, which a computation over the scope gave, by identifier."""
+    return named(line.book, line.snapshot.deal[list(indices)].tolist(), *related)
 
 
 def named(book: Book, deals: Iterable[int], *related: str) -> dict[str, Deal]:
@@ -89,11 +89,11 @@ def accounts_numbered(numbers: Iterable[int]) -> dict[int, Account]:
     return found
 
 
-def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
-    """Rows by place in the standing, in the order given. `viewer` decides which may be changed."""
-    wanted = list(dict.fromkeys(places))
-    keys = [line.book.deals.key[int(line.standing.deal[at])] for at in wanted]
-    cut = datetime.fromtimestamp(line.standing.cut, UTC)
+def deal_rows(line: FilterLine, indices: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
+    """Rows by row of the snapshot, in the order given. `viewer` decides which may be changed."""
+    wanted = list(dict.fromkeys(indices))
+    keys = [line.book.deals.key[int(line.snapshot.deal[row])] for row in wanted]
+    cut = datetime.fromtimestamp(line.snapshot.cut, UTC)
     deals: dict[str, Deal] = {}
     last: dict[int, int] = {}
     for first in range(0, len(keys), AT_ONCE):
@@ -102,56 +102,56 @@ def deal_rows(line: ScopeLine, places: Iterable[int], viewer: Viewer | None = No
         # The revision shown, which a clock put back may have left behind: an edit stands on that one.
         shown = DealRevision.objects.filter(deal__in=some.values("pk"), void=False, effective_at__lt=cut)
         last |= dict(shown.order_by("pk").values_list("deal_id", "pk"))
-    places = np.array(wanted, dtype=np.int64)
-    spent = days_in_stage(line.book, line.standing, places).tolist()
-    over = days_over(line.book, line.standing, places).tolist()
+    indices = np.array(wanted, dtype=np.int64)
+    spent = days_in_stage(line.book, line.snapshot, indices).tolist()
+    over = days_over(line.book, line.snapshot, indices).tolist()
     rows = {}
-    for at, key, *stay in zip(wanted, keys, spent, over, strict=True):
+    for row, key, *stay in zip(wanted, keys, spent, over, strict=True):
         if deal := deals.get(key):
-            rows[at] = _row(line, at, deal, last.get(deal.pk, 0), (stay[0], stay[1]), viewer)
+            rows[row] = _row(line, row, deal, last.get(deal.pk, 0), (stay[0], stay[1]), viewer)
     return rows
 
 
 def _row(
-    line: ScopeLine, at: int, deal: Deal, revision: int, stay: tuple[float, float], viewer: Viewer | None
+    line: FilterLine, at: int, deal: Deal, revision: int, stay: tuple[float, float], viewer: Viewer | None
 ) -> DealRow:
-    ground, standing, book = line.book.ground, line.standing, line.book
-    stage = ground.stages[int(standing.stage[at])]
-    category, territory = int(standing.category[at]), int(standing.territory[at])
-    row = int(standing.row[at])
+    reference, snapshot, book = line.book.reference, line.snapshot, line.book
+    stage = reference.stages[int(snapshot.stage[at])]
+    category, territory = int(snapshot.category[at]), int(snapshot.territory[at])
+    row = int(snapshot.row[at])
     own = int(book.revisions.category[row])
-    close, amount = int(standing.expected_close[at]), int(standing.amount_minor[at])
-    is_open = int(standing.kind[at]) == OPEN
-    owner, moved = int(standing.owner[at]), slips(book, standing)
+    close, amount = int(snapshot.expected_close[at]), int(snapshot.amount_minor[at])
+    is_open = int(snapshot.kind[at]) == OPEN
+    owner, moved = int(snapshot.owner[at]), slips(book, snapshot)
     return DealRow(
         key=deal.key,
         name=deal.name,
         account=deal.account.key if deal.account else "",
         account_name=deal.account.name if deal.account else "",
-        process=ground.processes[stage.process][0],
+        process=reference.processes[stage.process][0],
         stage=stage.key,
         stage_name=stage.name,
         is_open=is_open,
         amount_minor=amount,
-        weighted_minor=int(standing.weighted_minor[at]),
-        probability_bp=int(standing.probability_bp[at]),
+        weighted_minor=int(snapshot.weighted_minor[at]),
+        probability_bp=int(snapshot.probability_bp[at]),
         expected_close=close,
         is_overdue=is_open and close != NO_DAY and close < line.as_of.toordinal(),
-        category=ground.categories[category].key if category != NONE else "",
-        category_name=ground.categories[category].name if category != NONE else "",
-        own_category=ground.categories[own].key if own != NONE else "",
-        owner_name=ground.people[owner].name,
-        territory_name=ground.territories[territory].name if territory != NONE else "",
-        closed_on=int(standing.closed_on[at]),
+        category=reference.categories[category].key if category != NONE else "",
+        category_name=reference.categories[category].name if category != NONE else "",
+        own_category=reference.categories[own].key if own != NONE else "",
+        owner_name=reference.people[owner].name,
+        territory_name=reference.territories[territory].name if territory != NONE else "",
+        closed_on=int(snapshot.closed_on[at]),
         days_in_stage=stay[0],
         overstays=not math.isnan(stay[1]),
         days_over=stay[1],
         revision=revision,
-        may_change=viewer is not None and may_change_deal(viewer, ground, line.today, owner),
+        may_change=viewer is not None and may_change_deal(viewer, reference, line.today, owner),
         next_step=deal.next_step,
-        slips=int(moved.count[standing.deal[at]]),
-        slipped_days=int(moved.days[standing.deal[at]]),
-        no_history=bool(book.deals.short_form[int(standing.deal[at])]),
+        slips=int(moved.count[snapshot.deal[at]]),
+        slipped_days=int(moved.days[snapshot.deal[at]]),
+        no_history=bool(book.deals.short_form[int(snapshot.deal[at])]),
     )
 
 

@@ -5,12 +5,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
-from wise_tally.book.store import shelf
-from wise_tally.core.ground import Ground
+from wise_tally.book.store import books
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import ClosingRefused, OldState, StageRefused, last_revision
 from wise_tally.domain.deals.entry import DetailRefused
 from wise_tally.domain.deals.models import Deal, DealRevision
@@ -24,6 +24,7 @@ from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.forms.deal import DealForm
 from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.viewing import PageRequest
 
 IN_PLACE = "X-In-Place"
 LAST = "last_change"
@@ -39,10 +40,10 @@ class Conflict:
 
 
 @dataclass(frozen=True)
-class Asked:
+class DealRequest:
     """A request about a deal: where its form posts to, and the page to go back to."""
 
-    request: HttpRequest
+    request: PageRequest
     deal: Deal
     action: str
     back: str
@@ -61,7 +62,7 @@ class Asked:
 
 
 def save(
-    request: HttpRequest,
+    request: PageRequest,
     deal: Deal,
     form: DealForm,
     write: Callable[[], DealRevision],
@@ -72,7 +73,7 @@ def save(
     `form_of`: where the form posts to and the page that it stands on, where these are not those of the deal.
     """
     action, home = form_of or (reverse("deals:change", args=[deal.key]), reverse("deals:deal", args=[deal.key]))
-    asked, before = Asked(request, deal, action, safe_next(request, home)), last_revision(deal)
+    asked, before = DealRequest(request, deal, action, safe_next(request, home)), last_revision(deal)
     if form.state is None:
         return _refused(asked, form, 422)
     try:
@@ -99,14 +100,14 @@ def save(
     return _done(asked, after, "Saved", before if after.pk != before.pk else None)
 
 
-def put_back(request: HttpRequest, deal: Deal) -> HttpResponse:
+def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
     """Put the last change of a deal back; refused in words where it was changed since."""
     here = reverse("deals:revert", args=[deal.key])
-    asked = Asked(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
+    asked = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
     number = request.POST.get("revision", "")
-    seen = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
+    expected = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
     try:
-        after = revert(request.viewer, shelf.book().ground, deal, seen, now())  # type: ignore[attr-defined]
+        after = revert(request.viewer, books.current().reference, deal, expected, now())
     except (OldState, StageRefused, PermissionDenied) as refused:
         status = 403 if isinstance(refused, PermissionDenied) else 409
         return asked.page("not_put_back", {"words": str(refused)}, status)
@@ -114,15 +115,15 @@ def put_back(request: HttpRequest, deal: Deal) -> HttpResponse:
     return _done(asked, after, "Undone", None)
 
 
-def _done(asked: Asked, after: DealRevision, words: str, before: DealRevision | None) -> HttpResponse:
+def _done(asked: DealRequest, after: DealRevision, words: str, before: DealRevision | None) -> HttpResponse:
     """Back to the page, or the few words beside the cell with the revision that the next edit stands on."""
     if not asked.in_place:
         return redirect(asked.back)
-    is_now = where_now(before, after, shelf.book().ground) if before else ""
+    is_now = where_now(before, after, books.current().reference) if before else ""
     return asked.page("saved", {"after": after, "words": words, "undo": before is not None, "is_now": is_now})
 
 
-def where_now(before: DealRevision, after: DealRevision, ground: Ground) -> str:
+def where_now(before: DealRevision, after: DealRevision, reference: ReferenceData) -> str:
     """Where a deal is after a change, as far as that may take it off a page: “now in Q4 FY2027, now Offer”."""
     found = []
     if after.stage.kind != StageKind.OPEN:
@@ -131,7 +132,9 @@ def where_now(before: DealRevision, after: DealRevision, ground: Ground) -> str:
         found.append(f"now in {after.stage.name}")
     if after.expected_close != before.expected_close:
         close = after.expected_close
-        found.append(f"now in {period_words(ground.fiscal.containing(close, 'quarter'))}" if close else "no close date")
+        found.append(
+            f"now in {period_words(reference.fiscal.containing(close, 'quarter'))}" if close else "no close date"
+        )
     if after.category != before.category:
         found.append(f"now {after.category.name if after.category else 'as its stage'}")
     if after.amount_minor != before.amount_minor:
@@ -156,7 +159,7 @@ def _category(category: Category | None) -> str:
     return category.name if category else "as the stage"
 
 
-def _refused(asked: Asked, form: DealForm, status: int, conflict: Conflict | None = None) -> HttpResponse:
+def _refused(asked: DealRequest, form: DealForm, status: int, conflict: Conflict | None = None) -> HttpResponse:
     """The form again with what was typed."""
     posted, present = asked.request.POST, last_revision(asked.deal)
     shown = {

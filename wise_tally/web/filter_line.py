@@ -1,4 +1,4 @@
-"""The scope line: what a page counts, read from the URL and written back to it."""
+"""The filter line: what a page counts, read from the URL and written back to it."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -6,19 +6,18 @@ from datetime import UTC, date, datetime, timedelta
 from functools import cached_property
 from urllib.parse import urlencode
 
-from django.http import HttpRequest
-
-from wise_tally.book.store import shelf
-from wise_tally.core.book import Book, Standing
+from wise_tally.book.store import books
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
-from wise_tally.core.derived import Kept
+from wise_tally.core.derived import Cache
 from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE, Tree
-from wise_tally.domain.org.access import Viewer, allowed_scope, teams_seen
+from wise_tally.domain.org.access import Viewer, allowed_scope, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.web.conditions import only_words, read_only
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 PARTS = ("period", "who", "where", "process", "kept", "as_of")
 # What a page's address may choose that does not outlive a change of its scope: the page of a list, one figure's deals.
@@ -37,11 +36,11 @@ class Choice:
 
 
 @dataclass(frozen=True)
-class ScopeLine:
+class FilterLine:
     """The scope of a page. `given` holds the parts that the URL names."""
 
     book: Book
-    standing: Standing
+    snapshot: BookAsOf
     period: Period
     scope: Filter
     today: date
@@ -49,20 +48,20 @@ class ScopeLine:
     whose_fixed: bool
     choices_who: tuple[Choice, ...]
     any_period: bool = False
-    # What else the page's address chooses; it stays when the scope line changes a part.
+    # What else the page's address chooses; it stays when the filter line changes a part.
     rest: tuple[tuple[str, str], ...] = ()
     # What is read once for a page.
-    kept: Kept = field(init=False, default_factory=Kept, repr=False, compare=False)
+    cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
 
     @property
     def as_of(self) -> date:
         """The day the book is read at."""
-        return self.standing.as_of
+        return self.snapshot.as_of
 
     @property
     def ends_at(self) -> datetime:
         """The midnight that ends the as-of day: what was done before it counts, and every age runs to it."""
-        return datetime.fromtimestamp(self.standing.cut, UTC)
+        return datetime.fromtimestamp(self.snapshot.cut, UTC)
 
     @property
     def is_past(self) -> bool:
@@ -83,16 +82,16 @@ class ScopeLine:
     @cached_property
     def before(self) -> str | None:
         """Query of the previous period."""
-        return self._beside(-1)
+        return self._shifted(-1)
 
     @cached_property
     def after(self) -> str | None:
         """Query of the next period."""
-        return self._beside(1)
+        return self._shifted(1)
 
-    def _beside(self, step: int) -> str | None:
+    def _shifted(self, step: int) -> str | None:
         try:
-            return self.page_query(period=self.book.ground.fiscal.beside(self.period, step).text)
+            return self.page_query(period=self.book.reference.fiscal.shifted(self.period, step).text)
         except UnknownPeriod:
             return None
 
@@ -104,22 +103,22 @@ class ScopeLine:
     @property
     def who_label(self) -> str:
         """Whose deals are counted."""
-        ground = self.book.ground
+        reference = self.book.reference
         if self.scope.person != NONE:
-            return ground.people[self.scope.person].name
-        return ground.teams[self.scope.team].name if self.scope.team != NONE else "everyone"
+            return reference.people[self.scope.person].name
+        return reference.teams[self.scope.team].name if self.scope.team != NONE else "everyone"
 
     @property
     def where_label(self) -> str:
         """Which territory is counted."""
         node = self.scope.territory
-        return "all territories" if node == NONE else self.book.ground.territories[node].name
+        return "all territories" if node == NONE else self.book.reference.territories[node].name
 
     @property
     def process_label(self) -> str:
         """Which process is counted."""
         index = self.scope.process
-        return "every process" if index == NONE else self.book.ground.processes[index][1]
+        return "every process" if index == NONE else self.book.reference.processes[index][1]
 
     @cached_property
     def only_label(self) -> str:
@@ -134,20 +133,20 @@ class ScopeLine:
     @cached_property
     def who_value(self) -> str:
         """The chosen person or team as the picker names it."""
-        ground = self.book.ground
+        reference = self.book.reference
         if self.scope.person != NONE:
-            return f"person:{ground.people[self.scope.person].key}"
-        return f"team:{ground.teams[self.scope.team].key}" if self.scope.team != NONE else ""
+            return f"person:{reference.people[self.scope.person].key}"
+        return f"team:{reference.teams[self.scope.team].key}" if self.scope.team != NONE else ""
 
     @property
     def where_value(self) -> str:
         """The chosen territory's identifier."""
-        return "" if self.scope.territory == NONE else self.book.ground.territories[self.scope.territory].key
+        return "" if self.scope.territory == NONE else self.book.reference.territories[self.scope.territory].key
 
     @property
     def process_value(self) -> str:
         """The chosen process's identifier."""
-        return "" if self.scope.process == NONE else self.book.ground.processes[self.scope.process][0]
+        return "" if self.scope.process == NONE else self.book.reference.processes[self.scope.process][0]
 
     @property
     def query_today(self) -> str:
@@ -168,31 +167,33 @@ class ScopeLine:
     @cached_property
     def choices_where(self) -> tuple[Choice, ...]:
         """All territories, in tree order."""
-        ground, tree = self.book.ground, self.book.ground.territory_tree(self.as_of)
-        found = tuple(Choice(ground.territories[i].key, ground.territories[i].name, d) for i, d in in_tree_order(tree))
+        reference, tree = self.book.reference, self.book.reference.territory_tree(self.as_of)
+        found = tuple(
+            Choice(reference.territories[i].key, reference.territories[i].name, d) for i, d in in_tree_order(tree)
+        )
         return (Choice("", "all territories"), *found)
 
     @cached_property
     def choices_process(self) -> tuple[Choice, ...]:
         """All processes."""
-        return (Choice("", "every process"), *(Choice(key, name) for key, name in self.book.ground.processes))
+        return (Choice("", "every process"), *(Choice(key, name) for key, name in self.book.reference.processes))
 
     @cached_property
     def choices_period(self) -> tuple[Choice, ...]:
         """Years, quarters and months around today and the present choice."""
-        fiscal = self.book.ground.fiscal
+        fiscal = self.book.reference.fiscal
         year = fiscal.fiscal_year_of(self.today)
         periods = [fiscal.part(y, "year", 1) for y in range(year - 2, year + 2)]
         periods += [fiscal.part(y, "quarter", q) for y in (year - 1, year) for q in range(1, 5)]
-        periods += [fiscal.beside(fiscal.containing(self.today, "month"), step) for step in range(-4, 5)]
-        periods += [fiscal.beside(fiscal.containing(self.today, "week"), step) for step in range(-1, 3)]
+        periods += [fiscal.shifted(fiscal.containing(self.today, "month"), step) for step in range(-4, 5)]
+        periods += [fiscal.shifted(fiscal.containing(self.today, "week"), step) for step in range(-1, 3)]
         if self.period.text not in [period.text for period in periods]:
             periods.append(self.period)
         return tuple(Choice(period.text, period_words(period)) for period in periods)
 
 
 def period_words(period: Period) -> str:
-    """A period in the words of the scope line."""
+    """A period in the words of the filter line."""
     if period.kind == "quarter":
         return f"{period.text[-2:]} {period.text[:6]}"
     if period.kind == "month":
@@ -212,63 +213,63 @@ def in_tree_order(tree: Tree, node: int = NONE, depth: int = 0) -> list[tuple[in
     return found
 
 
-def read_scope(request: HttpRequest, default_kind: str = "quarter") -> ScopeLine:
-    """The scope line of a request, narrowed to what the viewer may see; raises Refused or PermissionDenied."""
-    line = scope_of(request.viewer, request.GET, default_kind)  # type: ignore[attr-defined]
+def read_scope(request: PageRequest, default_kind: str = "quarter") -> FilterLine:
+    """The filter line of a request, narrowed to what the viewer may see; raises Refused or PermissionDenied."""
+    line = scope_of(request.viewer, request.GET, default_kind)
     own = [(name, values) for name, values in request.GET.lists() if name not in (*PARTS, *PASSING)]
     line = replace(line, rest=tuple((name, value) for name, values in own for value in values))
-    request.scope_line = line  # type: ignore[attr-defined]
+    request.filter_line = line
     return line
 
 
-def read_day(request: HttpRequest) -> ScopeLine:
+def read_day(request: PageRequest) -> FilterLine:
     """The line of a page of which only the as-of day is chosen; raises Refused."""
     given = {"as_of": request.GET["as_of"]} if request.GET.get("as_of") else {}
-    return replace(scope_of(request.viewer, given), any_period=True)  # type: ignore[attr-defined]
+    return replace(scope_of(request.viewer, given), any_period=True)
 
 
-def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "quarter") -> ScopeLine:
-    """The scope line that parts of an address name (others are passed over); raises Refused or PermissionDenied."""
-    book, day = shelf.book(), today()
-    ground = book.ground
+def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "quarter") -> FilterLine:
+    """The filter line that parts of an address name (others are passed over); raises Refused or PermissionDenied."""
+    book, day = books.current(), today()
+    reference = book.reference
     as_of = _as_of(asked_for.get("as_of"), day)
     text = asked_for.get("period")
-    period = ground.fiscal.parse(text) if text else ground.fiscal.containing(as_of, default_kind)
+    period = reference.fiscal.parse(text) if text else reference.fiscal.containing(as_of, default_kind)
     who = _who(asked_for.get("who"), book)
     asked = Filter(
-        process=_find("process", asked_for.get("process"), [key for key, _ in ground.processes]),
-        territory=_find("territory", asked_for.get("where"), [node.key for node in ground.territories]),
+        process=_find("process", asked_for.get("process"), [key for key, _ in reference.processes]),
+        territory=_find("territory", asked_for.get("where"), [node.key for node in reference.territories]),
         team=who.get("team", NONE),
         person=who.get("person", NONE),
         only=read_only(book, asked_for.get("kept", ""), as_of),
     )
-    scope = allowed_scope(viewer, ground, as_of, asked)
+    scope = allowed_scope(viewer, reference, as_of, asked)
     given = tuple((name, asked_for[name]) for name in PARTS if asked_for.get(name))
-    seen = teams_seen(viewer, ground, as_of)
-    return ScopeLine(
+    visible = visible_teams(viewer, reference, as_of)
+    return FilterLine(
         book=book,
-        standing=book.stand(as_of),
+        snapshot=book.as_of(as_of),
         period=period,
         scope=scope,
         today=day,
         given=given,
         whose_fixed=viewer.sees_own_only and not viewer.sees_team,
-        choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, seen),
+        choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, visible),
     )
 
 
-def _choices_who(book: Book, as_of: date, seen: frozenset[int] | None) -> tuple[Choice, ...]:
-    ground, tree = book.ground, book.ground.team_tree(as_of)
+def _choices_who(book: Book, as_of: date, visible: frozenset[int] | None) -> tuple[Choice, ...]:
+    reference, tree = book.reference, book.reference.team_tree(as_of)
     members: dict[int, list[int]] = {}
-    for index in range(len(ground.people)):
-        members.setdefault(ground.team_of(index, as_of.toordinal()), []).append(index)
-    choices = [Choice("", "everyone")] if seen is None else []
+    for index in range(len(reference.people)):
+        members.setdefault(reference.team_of(index, as_of.toordinal()), []).append(index)
+    choices = [Choice("", "everyone")] if visible is None else []
     for team, depth in in_tree_order(tree):
-        if seen is not None and team not in seen:
+        if visible is not None and team not in visible:
             continue
-        choices.append(Choice(f"team:{ground.teams[team].key}", ground.teams[team].name, depth))
-        for person in sorted(members.get(team, []), key=lambda i: ground.people[i].name):
-            choices.append(Choice(f"person:{ground.people[person].key}", ground.people[person].name, depth + 1))
+        choices.append(Choice(f"team:{reference.teams[team].key}", reference.teams[team].name, depth))
+        for person in sorted(members.get(team, []), key=lambda i: reference.people[i].name):
+            choices.append(Choice(f"person:{reference.people[person].key}", reference.people[person].name, depth + 1))
     return tuple(choices)
 
 
@@ -279,9 +280,9 @@ def _who(text: str | None, book: Book) -> dict[str, int]:
     if not key:
         raise Refused(f"“{text[:60]}” is not accepted as “who”; accepted: team:ID or person:ID.")
     if kind == "team":
-        return {"team": _find("team", key, [team.key for team in book.ground.teams])}
+        return {"team": _find("team", key, [team.key for team in book.reference.teams])}
     if kind == "person":
-        return {"person": _find("person", key, [person.key for person in book.ground.people])}
+        return {"person": _find("person", key, [person.key for person in book.reference.people])}
     raise Refused(f"“{text[:60]}” is not accepted as “who”; accepted: team:ID or person:ID.")
 
 
@@ -306,8 +307,8 @@ def _as_of(text: str | None, day: date) -> date:
     return as_of
 
 
-def only_process(line: ScopeLine) -> ScopeLine:
+def only_process(line: FilterLine) -> FilterLine:
     """The line with one process: the chosen one, else the first."""
-    if line.scope.process != NONE or not line.book.ground.processes:
+    if line.scope.process != NONE or not line.book.reference.processes:
         return line
     return replace(line, scope=replace(line.scope, process=0))

@@ -1,10 +1,10 @@
-"""The count strip at the foot of a page."""
+"""The foot of a page: what its figures include, and its files."""
 
 from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class CountStrip:
+class Footer:
     """Deals counted and not, what is undated and overdue (minor units), links to exports."""
 
     counted: int

@@ -1,4 +1,4 @@
-"""The node a scope line speaks of, tokens that name nodes in links, and links to the working of figures."""
+"""The node a filter line speaks of, tokens that name nodes in links, and links to the working of figures."""
 
 from datetime import date
 from urllib.parse import quote, unquote, urlencode
@@ -8,27 +8,27 @@ from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
 from wise_tally.core.grouping import WITHIN, Grouping, Pairs, grouping, node_named
 from wise_tally.core.trees import NONE
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
 
-def scope_node(line: ScopeLine) -> tuple[str, int, str]:
+def scope_node(line: FilterLine) -> tuple[str, int, str]:
     """Breakdown, node and token of the whole scope: the person, the team or the company."""
-    ground, scope = line.book.ground, line.scope
+    reference, scope = line.book.reference, line.scope
     if scope.person != NONE:
-        return "person", scope.person, f"person:{ground.people[scope.person].key}"
+        return "person", scope.person, f"person:{reference.people[scope.person].key}"
     if scope.team != NONE:
-        return "team", scope.team, f"team:{ground.teams[scope.team].key}"
+        return "team", scope.team, f"team:{reference.teams[scope.team].key}"
     return "company", 0, "company:"
 
 
-def whole_attainment(line: ScopeLine, period: Period | None = None) -> AttainmentRow:
+def whole_attainment(line: FilterLine, period: Period | None = None) -> AttainmentRow:
     """Attainment of the whole scope, for its own or another period."""
     by, node, _ = scope_node(line)
-    rows = attainment(line.book, line.standing, period or line.period, line.scope, by)
+    rows = attainment(line.book, line.snapshot, period or line.period, line.scope, by)
     return next(row for row in rows if row.forecast.node == node)
 
 
-def working_query(line: ScopeLine, token: str, period: Period | None = None) -> str:
+def working_query(line: FilterLine, token: str, period: Period | None = None) -> str:
     """The query that opens the working of a node's figure."""
     given = dict(line.given) | ({"period": period.text} if period else {"period": line.period.text})
     return urlencode([*given.items(), ("node", token)])

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from django.http import HttpRequest
+from wise_tally.web.request.viewing import PageRequest
 
 
 @dataclass(frozen=True)
@@ -17,7 +17,7 @@ class Page:
     last: int
 
 
-def page_of(request: HttpRequest, total: int, size: int) -> Page:
+def page_of(request: PageRequest, total: int, size: int) -> Page:
     """The page that the address asks for; a number that is none or too high means the nearest there is."""
     pages = max(1, -(-total // size))
     text = request.GET.get("page", "1")
@@ -26,7 +26,7 @@ def page_of(request: HttpRequest, total: int, size: int) -> Page:
     return Page(number, pages, total, (number - 1) * size, number * size)
 
 
-def beside(page: Page, query: Callable[[str], str]) -> dict[str, str]:
+def neighbours(page: Page, query: Callable[[str], str]) -> dict[str, str]:
     """Addresses of the pages before and after, empty where there is none; `query` makes one of a page's number."""
     return {
         "before": query(str(page.number - 1)) if page.number > 1 else "",

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from django.urls import reverse
 
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
 
 @dataclass(frozen=True)
@@ -17,7 +17,7 @@ class Tab:
     here: bool
 
 
-def tabs_of(line: ScopeLine, pages: Sequence[tuple[str, str, str]], here: str) -> list[Tab]:
+def tabs_of(line: FilterLine, pages: Sequence[tuple[str, str, str]], here: str) -> list[Tab]:
     """All pages (name of the address, label, own part of the query), the present one marked."""
     found = []
     for name, label, own in pages:

@@ -12,16 +12,17 @@ from typing import TypeVar
 
 import numpy as np
 from django.db.models import Q, QuerySet
-from django.http import Http404, HttpRequest
+from django.http import Http404
 
-from wise_tally.book.store import Shelved, shelf
+from wise_tally.book.store import StoredBook, books
 from wise_tally.core.book import Flags
 from wise_tally.domain.deals.account_actions import likely_matches
 from wise_tally.domain.deals.activity_actions import about_of
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
-from wise_tally.domain.org.access import May, Viewer, teams_seen
+from wise_tally.domain.org.access import May, Viewer, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Workspace
+from wise_tally.web.request.viewing import PageRequest
 
 Record = TypeVar("Record")
 Talk = TypeVar("Talk", Activity, Note)
@@ -30,30 +31,30 @@ AT_ONCE = 10_000
 
 
 @dataclass(frozen=True)
-class Sight:
+class Visibility:
     """What one viewer may open today."""
 
     viewer: Viewer
-    shelved: Shelved
+    stored: StoredBook
 
     @cached_property
     def people(self) -> frozenset[str] | None:
         """Identifiers of the people whose deals and customers are open; None for everybody's."""
-        ground, day = self.shelved.book.ground, today()
-        seen = teams_seen(self.viewer, ground, day)
-        if seen is None:
+        reference, day = self.stored.book.reference, today()
+        visible = visible_teams(self.viewer, reference, day)
+        if visible is None:
             return None
-        below = {p.key for i, p in enumerate(ground.people) if ground.team_of(i, day.toordinal()) in seen}
+        below = {p.key for i, p in enumerate(reference.people) if reference.team_of(i, day.toordinal()) in visible}
         return frozenset(below | {self.viewer.key})
 
     @cached_property
     def _mask(self) -> Flags:
         """Which deals of the book are open, shape (deals,): owned by or credited to these people."""
-        book, day = self.shelved.book, today()
-        standing = book.stand(day)
-        mine = np.array([person.key in (self.people or ()) for person in book.ground.people], dtype=bool)
+        book, day = self.stored.book, today()
+        snapshot = book.as_of(day)
+        mine = np.array([person.key in (self.people or ()) for person in book.reference.people], dtype=bool)
         mask = np.zeros(len(book.deals.key), dtype=bool)
-        mask[standing.deal] = mine[standing.owner]
+        mask[snapshot.deal] = mine[snapshot.owner]
         rows = book.credits.on(day.toordinal())
         mask[book.credits.deal[rows][mine[book.credits.person[rows]]]] = True
         return mask
@@ -62,7 +63,7 @@ class Sight:
         """Whether the deal of this row number is open."""
         if self.people is None:
             return True
-        index = self.shelved.index_of(number)
+        index = self.stored.index_of(number)
         return index is not None and bool(self._mask[index])
 
     def deals(self, wanted: Q, *related: str, at_most: int | None = None) -> list[Deal]:
@@ -140,7 +141,7 @@ class Sight:
 
     @cached_property
     def _accounts_of_deals(self) -> set[int]:
-        numbers = self.shelved.deal_numbers[np.flatnonzero(self._mask)].tolist()
+        numbers = self.stored.deal_numbers[np.flatnonzero(self._mask)].tolist()
         found: set[int] = set()
         for first in range(0, len(numbers), AT_ONCE):
             some = Deal.objects.filter(pk__in=numbers[first : first + AT_ONCE]).exclude(account=None)
@@ -154,8 +155,8 @@ class Sight:
         return Lead.objects.filter(Q(owner=None) | Q(owner__key__in=self.people))
 
 
-def sight(request: HttpRequest) -> Sight:
+def visible(request: PageRequest) -> Visibility:
     """What the viewer of a request may open, worked out once a request."""
-    if not hasattr(request, "sight"):
-        request.sight = Sight(request.viewer, shelf.shelved())  # type: ignore[attr-defined]
-    return request.sight  # type: ignore[attr-defined,no-any-return]
+    if not hasattr(request, "visible"):
+        request.visible = Visibility(request.viewer, books.stored())
+    return request.visible

@@ -114,18 +114,18 @@ def _put(board: Dashboard, tiles: Sequence[tuple[str, bool]]) -> None:
         raise BoardRefused(f"A dashboard holds up to {MOST_TILES} tallies, and is hard to read with more than eight.")
     board.tiles.all().delete()
     Tile.objects.bulk_create(
-        Tile(dashboard=board, place=place, tally=key, wide=wide) for place, (key, wide) in enumerate(tiles)
+        Tile(dashboard=board, place=index, tally=key, wide=wide) for index, (key, wide) in enumerate(tiles)
     )
 
 
 @transaction.atomic
 def arrange(
-    viewer: Viewer, board: Dashboard, tiles: Sequence[tuple[str, bool]], seen: int | None, now: datetime
+    viewer: Viewer, board: Dashboard, tiles: Sequence[tuple[str, bool]], expected: int | None, now: datetime
 ) -> None:
-    """Put the tiles of a dashboard in this order; raises BoardChanged where it is no longer as `seen`."""
+    """Put the tiles of a dashboard in this order; raises BoardChanged where it is no longer as `expected`."""
     _require_own(viewer, board.owner, "dashboard")
     board = Dashboard.objects.get(pk=board.pk)
-    if seen is not None and seen != board.number:
+    if expected is not None and expected != board.number:
         raise BoardChanged("The dashboard was changed in another window; look at it as it stands now.")
     before = ",".join(board.tiles.order_by("place").values_list("tally", flat=True))
     _put(board, tiles)

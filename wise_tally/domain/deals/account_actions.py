@@ -10,13 +10,13 @@ from django.core.exceptions import PermissionDenied
 from django.db import models, transaction
 from django.db.models import QuerySet
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.customer_access import may_change_account
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Invoice, Note, Order, OwnFieldValue
 from wise_tally.domain.deals.own_fields import Kind
 from wise_tally.domain.org.access import May, Viewer, require_giving
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import beside_changed
+from wise_tally.domain.org.book_number import attributes_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import as_text, new_key, values_of
@@ -81,40 +81,50 @@ def _alike(one: list[str], other: list[str]) -> float:
 
 @transaction.atomic
 def save_account(
-    viewer: Viewer, ground: Ground, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
+    viewer: Viewer,
+    reference: ReferenceData,
+    key: str | None,
+    values: Mapping[str, Any],
+    now: datetime,
+    expected: str = "",
 ) -> Account:
     """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, DetailRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
-        _require_giving(viewer, ground, None, values, now)
+        _require_giving(viewer, reference, None, values, now)
         account, before = ACCOUNTS.add(values), ""
     else:
         account = Account.objects.get(key=key)
-        _require(viewer, ground, account, now)
-        _require_giving(viewer, ground, account.owner, values, now)
-        before = ACCOUNTS.change(account, values, seen)
-        beside_changed()
+        _require(viewer, reference, account, now)
+        _require_giving(viewer, reference, account.owner, values, now)
+        before = ACCOUNTS.change(account, values, expected)
+        attributes_changed()
     audit(viewer, f"account {'changed' if key else 'added'}", account.key, now, before, ACCOUNTS.text(account))
     return account  # type: ignore[no-any-return]
 
 
 def _require_giving(
-    viewer: Viewer, ground: Ground, owner: Person | None, values: Mapping[str, Any], now: datetime
+    viewer: Viewer, reference: ReferenceData, owner: Person | None, values: Mapping[str, Any], now: datetime
 ) -> None:
-    require_giving(viewer, ground, local_day(now, ground.time_zone), owner, values["owner"])
+    require_giving(viewer, reference, local_day(now, reference.time_zone), owner, values["owner"])
 
 
-def _require(viewer: Viewer, ground: Ground, account: Account, now: datetime) -> None:
-    if not may_change_account(viewer, ground, account, local_day(now, ground.time_zone)):
+def _require(viewer: Viewer, reference: ReferenceData, account: Account, now: datetime) -> None:
+    if not may_change_account(viewer, reference, account, local_day(now, reference.time_zone)):
         raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
 
 
 @transaction.atomic
 def save_contact(
-    viewer: Viewer, ground: Ground, account: Account, key: str | None, values: Mapping[str, Any], now: datetime
+    viewer: Viewer,
+    reference: ReferenceData,
+    account: Account,
+    key: str | None,
+    values: Mapping[str, Any],
+    now: datetime,
 ) -> Contact:
     """Add somebody at a customer's or change what is known of them."""
-    _require(viewer, ground, account, now)
+    _require(viewer, reference, account, now)
     if key is None:
         contact = Contact.objects.create(key=new_key(Contact, values["name"]), account=account, **values)
         before = ""
@@ -130,13 +140,13 @@ def save_contact(
 
 
 @transaction.atomic
-def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account, now: datetime) -> int:
+def merge_accounts(viewer: Viewer, reference: ReferenceData, twin: Account, kept: Account, now: datetime) -> int:
     """Move everything of `twin` to `kept` and take `twin` away; returns how many records moved.
 
     What `kept` lacks it takes from `twin`; where both have something, the audit keeps the twin's.
     """
     for account in (twin, kept):
-        _require(viewer, ground, account, now)
+        _require(viewer, reference, account, now)
     if twin.pk == kept.pk:
         raise ValueError("An account cannot be merged into itself; accepted: another account.")
     before = ACCOUNTS.text(twin)
@@ -149,6 +159,6 @@ def merge_accounts(viewer: Viewer, ground: Ground, twin: Account, kept: Account,
         OwnFieldValue.objects.get_or_create(field=value.field, subject_key=kept.key, defaults={"value": value.value})
         value.delete()
     twin.delete()
-    beside_changed()
+    attributes_changed()
     audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, ACCOUNTS.text(kept))
     return moved

@@ -9,7 +9,7 @@ from django.db import transaction
 from django.db.models import QuerySet
 
 from wise_tally.core.calendar import midnight_ending
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.deals.entry import (
     Lacking,
@@ -24,7 +24,7 @@ from wise_tally.domain.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.domain.deals.selectors import last_revisions
 from wise_tally.domain.org.access import May, Viewer, require_change, require_giving
 from wise_tally.domain.org.actions import BEGINNING, audit
-from wise_tally.domain.org.book_number import ground_changed, revisions_added
+from wise_tally.domain.org.book_number import reference_changed, revisions_added
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import as_text
@@ -114,9 +114,9 @@ def last_revision(deal: Deal) -> DealRevision:
 @transaction.atomic
 def change_deal(  # noqa: PLR0913 - who, what, on which state, when
     viewer: Viewer,
-    ground: Ground,
+    reference: ReferenceData,
     deal: Deal,
-    seen_revision: int,
+    expected_revision: int,
     state: DealState,
     reason: str,
     now: datetime,
@@ -126,18 +126,18 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
 
     Raises OldState, StageRefused, ClosingRefused, DetailRefused or PermissionDenied and then changes nothing.
     """
-    last, today = last_revision(deal), local_day(now, ground.time_zone)
-    require_owner(viewer, ground, last.owner, today)
+    last, today = last_revision(deal), local_day(now, reference.time_zone)
+    require_owner(viewer, reference, last.owner, today)
     wanted = _revised(deal, last, state, typed.closing)
     if _state(wanted) == _state(last):
         # The same sent twice is saved once, and nobody's change is lost by it.
         return last
-    if last.pk != seen_revision:
+    if last.pk != expected_revision:
         raise OldState(last)
     _require_stage(deal, last, state)
-    require_giving(viewer, ground, today, last.owner, wanted.owner)
+    require_giving(viewer, reference, today, last.owner, wanted.owner)
     enters = wanted.stage != last.stage
-    wanted.effective_at = _moment(last, wanted, typed.closing if enters else NO_CLOSING, now, ground.time_zone)
+    wanted.effective_at = _moment(last, wanted, typed.closing if enters else NO_CLOSING, now, reference.time_zone)
     wanted.changed_by, wanted.reason = viewer.key, reason
     replaced: dict[str, Any] = {}
     if enters:
@@ -235,10 +235,10 @@ def _flags_lowered(deal: Deal, amount_typed: bool) -> dict[str, bool]:
     return lowered
 
 
-def require_deal(viewer: Viewer, ground: Ground, deal: Deal, today: date) -> DealRevision:
+def require_deal(viewer: Viewer, reference: ReferenceData, deal: Deal, today: date) -> DealRevision:
     """The deal's last revision; raises PermissionDenied unless the viewer may change the deal."""
     last = last_revision(deal)
-    require_owner(viewer, ground, last.owner, today)
+    require_owner(viewer, reference, last.owner, today)
     return last
 
 
@@ -252,19 +252,19 @@ def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRev
         raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {words}.", lacking)
 
 
-def require_owner(viewer: Viewer, ground: Ground, owner: Person, today: date) -> None:
+def require_owner(viewer: Viewer, reference: ReferenceData, owner: Person, today: date) -> None:
     """Raise PermissionDenied unless the viewer may change the deals of a person."""
-    index = next(i for i, person in enumerate(ground.people) if person.key == owner.key)
-    require_change(viewer, ground, today, index)
+    index = next(i for i, person in enumerate(reference.people) if person.key == owner.key)
+    require_change(viewer, reference, today, index)
 
 
 @transaction.atomic
 def set_credits(
-    viewer: Viewer, ground: Ground, deal: Deal, shares: dict[Person, int], from_on: date, now: datetime
+    viewer: Viewer, reference: ReferenceData, deal: Deal, shares: dict[Person, int], from_on: date, now: datetime
 ) -> None:
     """Divide a deal's credit from a day on; shares in basis points sum to 10 000."""
     last = last_revision(deal)
-    require_owner(viewer, ground, last.owner, local_day(now, ground.time_zone))
+    require_owner(viewer, reference, last.owner, local_day(now, reference.time_zone))
     if sum(shares.values()) != 10_000:
         raise ValueError(f"The shares sum to {sum(shares.values()) / 100:g}; accepted: shares that sum to 100.")
     if not deal.credits.exists():
@@ -274,7 +274,7 @@ def set_credits(
         DealCredit(deal=deal, person=person, share_bp=share, from_on=from_on) for person, share in shares.items()
     )
     audit(viewer, "credit divided", deal.key, now)
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -292,7 +292,7 @@ def merge_stage(viewer: Viewer, source: Stage, target: Stage, now: datetime) -> 
     moved = move_all(viewer, last_revisions().filter(stage=source), {"stage": target}, reason, now)
     Stage.objects.filter(pk=source.pk).update(retired=True)
     audit(viewer, "stages merged", f"{moved} deals moved", now, source.name, target.name)
-    ground_changed()
+    reference_changed()
     return moved
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import require_deal
 from wise_tally.domain.deals.customer_access import may_change_account, may_change_lead
 from wise_tally.domain.deals.models import Account, Activity, Deal, KeptFile, Lead, Note
@@ -29,13 +29,15 @@ class FileRefused(Exception):
     """A file that is not kept; says what is accepted."""
 
 
-def require_about(viewer: Viewer, ground: Ground, about: About, now: datetime) -> None:
+def require_about(viewer: Viewer, reference: ReferenceData, about: About, now: datetime) -> None:
     """Raise PermissionDenied unless the viewer may add to what is known about a deal, an account or a lead."""
     if isinstance(about, Deal):
-        require_deal(viewer, ground, about, local_day(now, ground.time_zone))
-    elif isinstance(about, Account) and not may_change_account(viewer, ground, about, local_day(now, ground.time_zone)):
+        require_deal(viewer, reference, about, local_day(now, reference.time_zone))
+    elif isinstance(about, Account) and not may_change_account(
+        viewer, reference, about, local_day(now, reference.time_zone)
+    ):
         raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
-    elif isinstance(about, Lead) and not may_change_lead(viewer, ground, about, local_day(now, ground.time_zone)):
+    elif isinstance(about, Lead) and not may_change_lead(viewer, reference, about, local_day(now, reference.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
 
 
@@ -47,9 +49,11 @@ def _links(about: About) -> dict[str, Any]:
 
 
 @transaction.atomic
-def add_activity(viewer: Viewer, ground: Ground, about: About, values: Mapping[str, Any], now: datetime) -> Activity:
+def add_activity(
+    viewer: Viewer, reference: ReferenceData, about: About, values: Mapping[str, Any], now: datetime
+) -> Activity:
     """A phone call, meeting, mail, visit or task, done or planned, of the person who writes it down."""
-    require_about(viewer, ground, about, now)
+    require_about(viewer, reference, about, now)
     person = Person.objects.filter(key=viewer.key).first()
     key = new_key(Activity, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
     activity = Activity.objects.create(key=key, person=person, **{**_links(about), **values})
@@ -64,10 +68,10 @@ def about_of(record: Activity | Note) -> About | None:
 
 @transaction.atomic
 def change_activity(
-    viewer: Viewer, ground: Ground, activity: Activity, values: Mapping[str, Any], now: datetime
+    viewer: Viewer, reference: ReferenceData, activity: Activity, values: Mapping[str, Any], now: datetime
 ) -> None:
     """Mark an activity as done, put it off, or change what it says."""
-    _require_record(viewer, ground, activity, now)
+    _require_record(viewer, reference, activity, now)
     before = as_text(values_of(activity, list(values)))
     for name, value in values.items():
         setattr(activity, name, value)
@@ -76,14 +80,14 @@ def change_activity(
 
 
 @transaction.atomic
-def take_activity_away(viewer: Viewer, ground: Ground, activity: Activity, now: datetime) -> None:
+def take_activity_away(viewer: Viewer, reference: ReferenceData, activity: Activity, now: datetime) -> None:
     """Delete an activity that was written down by mistake."""
-    _require_record(viewer, ground, activity, now)
+    _require_record(viewer, reference, activity, now)
     audit(viewer, "activity taken away", activity.key, now, before=as_text(values_of(activity, list(CONTENT))))
     activity.delete()
 
 
-def _require_record(viewer: Viewer, ground: Ground, record: Activity | Note, now: datetime) -> None:
+def _require_record(viewer: Viewer, reference: ReferenceData, record: Activity | Note, now: datetime) -> None:
     """Whose record it is may change it; others need the right to change what it is about."""
     if record.person is not None and record.person.key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
         return
@@ -91,13 +95,13 @@ def _require_record(viewer: Viewer, ground: Ground, record: Activity | Note, now
     if about is None:
         viewer.require(May.CHANGE_ALL_DEALS)
     else:
-        require_about(viewer, ground, about, now)
+        require_about(viewer, reference, about, now)
 
 
 @transaction.atomic
-def add_note(viewer: Viewer, ground: Ground, about: About, text: str, now: datetime) -> Note:
+def add_note(viewer: Viewer, reference: ReferenceData, about: About, text: str, now: datetime) -> Note:
     """A note of the person who writes it."""
-    require_about(viewer, ground, about, now)
+    require_about(viewer, reference, about, now)
     person = Person.objects.filter(key=viewer.key).first()
     key = new_key(Note, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
     note = Note.objects.create(key=key, at=now, person=person, text=text, **_links(about))
@@ -106,17 +110,19 @@ def add_note(viewer: Viewer, ground: Ground, about: About, text: str, now: datet
 
 
 @transaction.atomic
-def take_note_away(viewer: Viewer, ground: Ground, note: Note, now: datetime) -> None:
+def take_note_away(viewer: Viewer, reference: ReferenceData, note: Note, now: datetime) -> None:
     """Delete a note; its text stays in the audit."""
-    _require_record(viewer, ground, note, now)
+    _require_record(viewer, reference, note, now)
     audit(viewer, "note taken away", note.key, now, before=note.text)
     note.delete()
 
 
 @transaction.atomic
-def add_file(viewer: Viewer, ground: Ground, deal: Deal, name: str, content: bytes, now: datetime) -> KeptFile:
+def add_file(
+    viewer: Viewer, reference: ReferenceData, deal: Deal, name: str, content: bytes, now: datetime
+) -> KeptFile:
     """Keep a file with a deal; raises FileRefused for one that is too large or of a kind that can do harm."""
-    require_deal(viewer, ground, deal, local_day(now, ground.time_zone))
+    require_deal(viewer, reference, deal, local_day(now, reference.time_zone))
     name = PurePath(name.replace("\\", "/")).name[:200]
     if not name.lower().endswith(ENDINGS):
         raise FileRefused(f"“{name[:60]}” is of a kind that is not kept; accepted: {', '.join(ENDINGS)}.")
@@ -130,8 +136,8 @@ def add_file(viewer: Viewer, ground: Ground, deal: Deal, name: str, content: byt
 
 
 @transaction.atomic
-def take_file_away(viewer: Viewer, ground: Ground, file: KeptFile, now: datetime) -> None:
+def take_file_away(viewer: Viewer, reference: ReferenceData, file: KeptFile, now: datetime) -> None:
     """Delete a file of a deal."""
-    require_deal(viewer, ground, file.deal, local_day(now, ground.time_zone))
+    require_deal(viewer, reference, file.deal, local_day(now, reference.time_zone))
     audit(viewer, "file taken away", file.deal.key, now, before=file.name)
     file.delete()

@@ -7,7 +7,7 @@ from datetime import date, datetime
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import (
     NO_CLOSING,
     Closing,
@@ -84,21 +84,21 @@ class BulkRefused(Exception):
 @transaction.atomic
 def change_each(
     viewer: Viewer,
-    ground: Ground,
-    seen: Mapping[str, int],
+    reference: ReferenceData,
+    expected: Mapping[str, int],
     wanted: Callable[[Deal, DealRevision], DealState],
     said: Said,
     now: datetime,
 ) -> list[Changed]:
-    """Give each deal (identifier → revision seen) the state that `wanted` makes of its last, or raise BulkRefused."""
+    """Give each deal (identifier → revision expected) the state that `wanted` makes of its last, or raise BulkRefused."""
     found, faults = [], []
-    for deal in Deal.objects.filter(key__in=list(seen)).select_related("process").order_by("name", "key"):
+    for deal in Deal.objects.filter(key__in=list(expected)).select_related("process").order_by("name", "key"):
         before = last_revision(deal)
         try:
             with transaction.atomic():
                 state = wanted(deal, before)
                 after = change_deal(
-                    viewer, ground, deal, seen[deal.key], state, said.reason, now, Typed(closing=said.closing)
+                    viewer, reference, deal, expected[deal.key], state, said.reason, now, Typed(closing=said.closing)
                 )
             if after.pk != before.pk:
                 found.append(Changed(deal, before, after))
@@ -112,17 +112,17 @@ def change_each(
 @transaction.atomic
 def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what closing needs, whether for good
     viewer: Viewer,
-    ground: Ground,
-    seen: dict[str, int],
+    reference: ReferenceData,
+    expected: dict[str, int],
     edit: BulkEdit,
     now: datetime,
     closing: Closing = NO_CLOSING,
     dry: bool = False,
 ) -> list[Changed]:
-    """Change all deals named in `seen` (identifier → revision seen), or raise BulkRefused; `dry` undoes it at the end."""
-    some = dict(list(seen.items())[:MOST])
+    """Change all deals named in `expected` (identifier → revision expected), or raise BulkRefused; `dry` undoes it at the end."""
+    some = dict(list(expected.items())[:MOST])
     found = change_each(
-        viewer, ground, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
+        viewer, reference, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
     )
     if dry:
         transaction.set_rollback(True)
@@ -130,7 +130,7 @@ def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what c
 
 
 @transaction.atomic
-def put_back(viewer: Viewer, ground: Ground, changes: list[tuple[str, int]], now: datetime) -> int:
+def put_back(viewer: Viewer, reference: ReferenceData, changes: list[tuple[str, int]], now: datetime) -> int:
     """Put changes of several deals (identifier and the change's revision) back; raises BulkRefused where one was changed since."""
     faults = []
     revisions = dict(changes)
@@ -138,7 +138,7 @@ def put_back(viewer: Viewer, ground: Ground, changes: list[tuple[str, int]], now
     for deal in deals:
         try:
             with transaction.atomic():
-                revert(viewer, ground, deal, revisions[deal.key], now)
+                revert(viewer, reference, deal, revisions[deal.key], now)
         except (StageRefused, OldState, PermissionDenied) as refused:
             faults.append((deal, str(refused)))
     if faults:

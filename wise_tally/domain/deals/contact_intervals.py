@@ -21,7 +21,7 @@ def industries() -> list[str]:
     return list(found.distinct())
 
 
-def kept_intervals() -> dict[Subject, int]:
+def saved_intervals() -> dict[Subject, int]:
     """Days by subject; who is not among them has the usual ones."""
     rows = ContactInterval.objects.values_list("subject", "subject_key", "days")
     return {(subject, key): days for subject, key, days in rows}
@@ -29,7 +29,7 @@ def kept_intervals() -> dict[Subject, int]:
 
 def interval_of(deal: Deal) -> int:
     """Days between contacts for a deal: those of its account's class, else of its process, else the usual ones."""
-    kept = kept_intervals()
+    kept = saved_intervals()
     industry = deal.account.industry if deal.account else ""
     return kept.get((INDUSTRY, industry)) or kept.get((PROCESS, deal.process.key)) or CONTACT_INTERVAL_DAYS
 
@@ -38,7 +38,7 @@ def interval_of(deal: Deal) -> int:
 def set_intervals(viewer: Viewer, days: Mapping[Subject, int | None], now: datetime) -> int:
     """Keep the days of each subject, None going back to the usual ones; returns how many changed."""
     viewer.require(May.SET_RULES)
-    kept, changed = kept_intervals(), 0
+    kept, changed = saved_intervals(), 0
     for (subject, key), value in days.items():
         if kept.get((subject, key)) == value:
             continue

@@ -5,7 +5,7 @@ from datetime import date, datetime
 
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.models import Account, Contact, Deal, DealRevision
 from wise_tally.domain.org.access import Viewer, require_change
 from wise_tally.domain.org.actions import audit
@@ -39,12 +39,12 @@ class NewDeal:
 
 
 @transaction.atomic
-def add_deal(viewer: Viewer, ground: Ground, new: NewDeal, now: datetime) -> Deal:
+def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: datetime) -> Deal:
     """A new deal with its first revision; a deal without a territory takes its account's. Raises DealRefused."""
-    owner = next((i for i, person in enumerate(ground.people) if person.key == new.owner.key), None)
+    owner = next((i for i, person in enumerate(reference.people) if person.key == new.owner.key), None)
     if owner is None:
         raise DealRefused("The owner is not among the people; accepted: somebody of the workspace.")
-    require_change(viewer, ground, local_day(now, ground.time_zone), owner)
+    require_change(viewer, reference, local_day(now, reference.time_zone), owner)
     if new.stage.kind != StageKind.OPEN or new.stage.retired:
         raise DealRefused(f"A deal cannot begin in “{new.stage.name}”; accepted: an open stage in use.")
     moment = now.replace(microsecond=0)

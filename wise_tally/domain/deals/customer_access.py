@@ -2,27 +2,27 @@
 
 from datetime import date
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.models import Account, Lead
 from wise_tally.domain.deals.selectors import last_revisions
 from wise_tally.domain.org.access import May, Viewer, may_change_deal
 
 
-def may_change_account(viewer: Viewer, ground: Ground, account: Account, today: date) -> bool:
+def may_change_account(viewer: Viewer, reference: ReferenceData, account: Account, today: date) -> bool:
     """Whether the viewer may change an account; who works on one of its deals may."""
-    if _may_change_of(viewer, ground, account.owner.key if account.owner else None, today):
+    if _may_change_of(viewer, reference, account.owner.key if account.owner else None, today):
         return True
     owners = last_revisions().filter(deal__account=account).values_list("owner__key", flat=True).distinct()
-    return any(_may_change_of(viewer, ground, owner, today) for owner in owners)
+    return any(_may_change_of(viewer, reference, owner, today) for owner in owners)
 
 
-def may_change_lead(viewer: Viewer, ground: Ground, lead: Lead, today: date) -> bool:
+def may_change_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, today: date) -> bool:
     """Whether the viewer may change a lead."""
-    return _may_change_of(viewer, ground, lead.owner.key if lead.owner else None, today)
+    return _may_change_of(viewer, reference, lead.owner.key if lead.owner else None, today)
 
 
-def _may_change_of(viewer: Viewer, ground: Ground, owner: str | None, today: date) -> bool:
+def _may_change_of(viewer: Viewer, reference: ReferenceData, owner: str | None, today: date) -> bool:
     if owner is None:
         return viewer.may(May.CHANGE_OWN_DEALS)
-    index = next((i for i, person in enumerate(ground.people) if person.key == owner), None)
-    return index is not None and may_change_deal(viewer, ground, today, index)
+    index = next((i for i, person in enumerate(reference.people) if person.key == owner), None)
+    return index is not None and may_change_deal(viewer, reference, today, index)

@@ -16,7 +16,7 @@ from wise_tally.domain.deals.models import Deal, DealAnswer, DealLine, DealRevis
 from wise_tally.domain.formats import money
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import beside_changed, old_rows_changed
+from wise_tally.domain.org.book_number import attributes_changed, old_rows_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import OutboxMessage, Person, Role, Team, Workspace
 from wise_tally.domain.process.check_language import Facts, missing, read_check
@@ -147,7 +147,7 @@ def write_details(deal: Deal, kept: Mapping[str, Mapping[str, str | None]]) -> N
             values = {"value": own[field.key]}
             OwnFieldValue.objects.update_or_create(field=field, subject_key=deal.key, defaults=values)
     if columns or own:
-        beside_changed()
+        attributes_changed()
 
 
 def own_value(field: OwnField, text: str) -> str:
@@ -168,7 +168,7 @@ def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: da
     """Keep answers to questions that entry checks ask; returns those that were there before, by question."""
     asked = [question for question, answer in answers.items() if answer.strip()]
     rows = deal.answers.filter(question__in=asked).values_list("question", "answer", "by", "at")
-    present = {question: (answer, by, at.timestamp()) for question, answer, by, at in rows}
+    present = {question: (answer, by, row.timestamp()) for question, answer, by, row in rows}
     for question, answer in answers.items():
         if answer.strip():
             values = {"answer": answer.strip()[:10_000], "by": viewer.key, "at": now}

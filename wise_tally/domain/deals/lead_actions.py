@@ -8,7 +8,7 @@ from typing import Any
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.account_actions import save_account
 from wise_tally.domain.deals.creation import NewDeal, add_deal
 from wise_tally.domain.deals.customer_access import may_change_lead
@@ -40,42 +40,47 @@ class Qualified:
 
 @transaction.atomic
 def save_lead(
-    viewer: Viewer, ground: Ground, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
+    viewer: Viewer,
+    reference: ReferenceData,
+    key: str | None,
+    values: Mapping[str, Any],
+    now: datetime,
+    expected: str = "",
 ) -> Lead:
     """Take a lead in or change one; raises ChangedMeanwhile or LeadRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
-        require_giving(viewer, ground, local_day(now, ground.time_zone), None, values["owner"])
+        require_giving(viewer, reference, local_day(now, reference.time_zone), None, values["owner"])
         lead, before = LEADS.add(values, created_at=now), ""
     else:
         lead = Lead.objects.get(key=key)
-        _require_open(viewer, ground, lead, now)
-        require_giving(viewer, ground, local_day(now, ground.time_zone), lead.owner, values["owner"])
-        before = LEADS.change(lead, values, seen)
+        _require_open(viewer, reference, lead, now)
+        require_giving(viewer, reference, local_day(now, reference.time_zone), lead.owner, values["owner"])
+        before = LEADS.change(lead, values, expected)
     audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, LEADS.text(lead))
     return lead  # type: ignore[no-any-return]
 
 
-def _require_open(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
-    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
+def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
+    if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status in CLOSED:
         raise LeadRefused(f"This lead is {lead.status} already; accepted: leads that are new or being worked on.")
 
 
 @transaction.atomic
-def work_on_lead(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
+def work_on_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
     """Begin to work on a lead; one without an owner becomes the viewer's."""
-    _require_open(viewer, ground, lead, now)
+    _require_open(viewer, reference, lead, now)
     owner = lead.owner or Person.objects.filter(key=viewer.key).first()
     Lead.objects.filter(pk=lead.pk).update(status="working", owner=owner)
     audit(viewer, "lead worked on", lead.key, now, before=lead.status)
 
 
 @transaction.atomic
-def drop_lead(viewer: Viewer, ground: Ground, lead: Lead, because: str, now: datetime) -> None:
+def drop_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, because: str, now: datetime) -> None:
     """Close a lead that comes to nothing, with the reason."""
-    _require_open(viewer, ground, lead, now)
+    _require_open(viewer, reference, lead, now)
     if not because:
         raise LeadRefused("Say why the lead is dropped; accepted: a few words.")
     _close(lead, "dropped", now)
@@ -84,9 +89,9 @@ def drop_lead(viewer: Viewer, ground: Ground, lead: Lead, because: str, now: dat
 
 
 @transaction.atomic
-def take_up_again(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> None:
+def take_up_again(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
     """Open a dropped lead again: it is being worked on."""
-    if not may_change_lead(viewer, ground, lead, local_day(now, ground.time_zone)):
+    if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status != "dropped":
         raise LeadRefused("Only a dropped lead can be taken up again.")
@@ -95,19 +100,19 @@ def take_up_again(viewer: Viewer, ground: Ground, lead: Lead, now: datetime) -> 
 
 
 @transaction.atomic
-def qualify_lead(viewer: Viewer, ground: Ground, lead: Lead, wanted: Qualified, now: datetime) -> Deal:
+def qualify_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, wanted: Qualified, now: datetime) -> Deal:
     """Make a deal of a lead, with account and contact, in one step; its activities and notes come along."""
-    _require_open(viewer, ground, lead, now)
+    _require_open(viewer, reference, lead, now)
     account = wanted.account
     if account is None and wanted.account_name:
         values = {"name": wanted.account_name, "kind": "organisation", "territory": wanted.deal.territory}
         account = save_account(
-            viewer, ground, None, values | {"owner": wanted.deal.owner, "industry": "", "country": ""}, now
+            viewer, reference, None, values | {"owner": wanted.deal.owner, "industry": "", "country": ""}, now
         )
     contact = None
     if account is not None:
         contact = _contact_of(lead, account)
-    deal = add_deal(viewer, ground, replace(wanted.deal, account=account, contact=contact), now)
+    deal = add_deal(viewer, reference, replace(wanted.deal, account=account, contact=contact), now)
     for model in (Activity, Note):
         model._default_manager.filter(lead=lead).update(deal=deal, account=account)
     Lead.objects.filter(pk=lead.pk).update(deal=deal)

@@ -33,11 +33,16 @@ def in_use(model: type[models.Model]) -> dict[str, int]:
 
 @transaction.atomic
 def save_named(
-    viewer: Viewer, model: type[models.Model], key: str | None, values: Mapping[str, Any], now: datetime, seen: str = ""
+    viewer: Viewer,
+    model: type[models.Model],
+    key: str | None,
+    values: Mapping[str, Any],
+    now: datetime,
+    expected: str = "",
 ) -> models.Model:
     """Add or change an entry; a new name is undated and goes to all deals and leads, but never into revisions."""
     before = model._default_manager.filter(key=key or "").values_list("name", flat=True).first()
-    record = save_record(viewer, model, key, values, now, seen)
+    record = save_record(viewer, model, key, values, now, expected)
     if before is not None and before != values["name"]:
         for holder, column in TEXTS[model]:
             if holder is not DealRevision:

@@ -53,10 +53,10 @@ class Kind:
         keep_own(self.applies_to, key, values.get("own", {}))
         return record
 
-    def change(self, record: Any, values: Mapping[str, Any], seen: str) -> str:
+    def change(self, record: Any, values: Mapping[str, Any], expected: str) -> str:
         """Change a record and its own fields; returns it as it was. Raises ChangedMeanwhile or DetailRefused."""
         before = self.text(record)
-        if seen and seen != before:
+        if expected and expected != before:
             now = values_of(record, list(self.columns))
             raise ChangedMeanwhile(now | dict(own_shown(self.applies_to, record.key)))
         for name in self.columns:

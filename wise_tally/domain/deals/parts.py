@@ -11,18 +11,18 @@ from typing import Any
 
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
 from wise_tally.core.money import line_amount
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import DealState, change_deal, last_revision, require_deal, set_credits
 from wise_tally.domain.deals.models import Account, Contact, Deal, DealContact, DealLine, Partner, Payment, Product
 from wise_tally.domain.deals.own_fields import keep_own, own_kept
 from wise_tally.domain.deals.revert import revert
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import beside_changed, old_rows_changed
+from wise_tally.domain.org.book_number import attributes_changed, old_rows_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
-from wise_tally.domain.org.records import ChangedMeanwhile, as_text, seen_values
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values
 
 Value = dict[str, Any]
 TEXTS = ("name", "deal_type", "source", "campaign", "next_step", "competitor")
@@ -35,7 +35,7 @@ class Who:
     """Who changes a deal, among whom, and when."""
 
     viewer: Viewer
-    ground: Ground
+    reference: ReferenceData
     now: datetime
 
 
@@ -69,7 +69,7 @@ def _write_details(deal: Deal, value: Value, who: Who) -> None:
     keep_own("deal", deal.key, value["own"])
     if before != {name: getattr(deal, name) for name in IN_THE_BOOK}:
         old_rows_changed()
-    beside_changed()
+    attributes_changed()
 
 
 def _next(deal: Deal, today: date) -> Value:
@@ -104,11 +104,11 @@ def _write_lines(deal: Deal, value: Value, who: Who) -> None:
         DealLine(deal=deal, product=products[row["product"]], **{name: row[name] for name in LINE_COLUMNS})
         for row in value["rows"]
     )
-    beside_changed()
+    attributes_changed()
     if value["from_lines"]:
         last = last_revision(deal)
         state = DealState(last.stage, lines_total(value["rows"]), last.expected_close, last.category)
-        change_deal(who.viewer, who.ground, deal, last.pk, state, "amount from the lines", who.now)
+        change_deal(who.viewer, who.reference, deal, last.pk, state, "amount from the lines", who.now)
     Deal.objects.filter(pk=deal.pk).update(amount_from_lines=value["from_lines"])
     deal.amount_from_lines = value["from_lines"]
 
@@ -123,7 +123,7 @@ def _write_payments(deal: Deal, value: Value, who: Who) -> None:
     Payment.objects.bulk_create(
         Payment(deal=deal, **(row | {"due_on": date.fromisoformat(row["due_on"])})) for row in value["rows"]
     )
-    beside_changed()
+    attributes_changed()
 
 
 def _contacts(deal: Deal, today: date) -> Value:
@@ -152,7 +152,7 @@ def _write_credits(deal: Deal, value: Value, who: Who) -> None:
     people = {person.key: person for person in Person.objects.filter(key__in=[r["person"] for r in value["rows"]])}
     shares = {people[row["person"]]: row["share_bp"] for row in value["rows"]}
     shares = shares or {last_revision(deal).owner: 10_000}
-    set_credits(who.viewer, who.ground, deal, shares, local_day(who.now, who.ground.time_zone), who.now)
+    set_credits(who.viewer, who.reference, deal, shares, local_day(who.now, who.reference.time_zone), who.now)
 
 
 PARTS = {
@@ -171,18 +171,18 @@ def part_text(deal: Deal, name: str, today: date) -> str:
 
 
 @transaction.atomic
-def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], seen: str) -> tuple[str, str]:
+def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], expected: str) -> tuple[str, str]:
     """Save a part of a deal; returns it as text before and after.
 
-    Raises ChangedMeanwhile where it is no longer as `seen`, DetailRefused, StageRefused or PermissionDenied, and then
+    Raises ChangedMeanwhile where it is no longer as `expected`, DetailRefused, StageRefused or PermissionDenied, and then
     changes nothing.
     """
-    require_deal(who.viewer, who.ground, deal, local_day(who.now, who.ground.time_zone))
+    require_deal(who.viewer, who.reference, deal, local_day(who.now, who.reference.time_zone))
     deal.refresh_from_db()
     part = PARTS[name]
-    present = part.read(deal, local_day(who.now, who.ground.time_zone))
+    present = part.read(deal, local_day(who.now, who.reference.time_zone))
     before, after = as_text(present), as_text(value)
-    if seen and before not in (seen, after):
+    if expected and before not in (expected, after):
         raise ChangedMeanwhile(present)
     if before != after:
         part.write(deal, dict(value), who)
@@ -194,10 +194,10 @@ def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], seen:
 def put_part_back(who: Who, deal: Deal, name: str, kept: Mapping[str, Any]) -> None:
     """Put a part back as it was `before`, if it is still as `after`; with lines the amount that they had changed, too."""
     if kept["revision"]:
-        revert(who.viewer, who.ground, deal, kept["revision"], who.now)
+        revert(who.viewer, who.reference, deal, kept["revision"], who.now)
         # The flag that goes with the amount belongs to the part, which is compared with `after`.
-        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=seen_values(kept["after"])["from_lines"])
-    before = seen_values(kept["before"])
+        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=expected_values(kept["after"])["from_lines"])
+    before = expected_values(kept["before"])
     change_part(who, deal, name, before, kept["after"])
     if name == "credits" and not before["rows"]:
         # There was no division before: the deal is its owner's again, whoever that will be.

@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import OldState, StageRefused, last_revision, require_owner
 from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.deals.entry import restore_answers, write_details
@@ -13,7 +13,7 @@ from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.clock import local_day
-from wise_tally.domain.org.records import seen_values
+from wise_tally.domain.org.records import expected_values
 
 AT_ONCE = timedelta(hours=1)
 PUT_BACK = "put back"
@@ -26,7 +26,7 @@ def revision_before(revision: DealRevision) -> DealRevision | None:
 
 
 @transaction.atomic
-def revert(viewer: Viewer, ground: Ground, deal: Deal, seen_revision: int, now: datetime) -> DealRevision:
+def revert(viewer: Viewer, reference: ReferenceData, deal: Deal, expected_revision: int, now: datetime) -> DealRevision:
     """Put the last change of a deal back, with all of its state and what it replaced beside it; returns the state in effect.
 
     By the same person, within the hour and on the same local day, the change is void: it counts nowhere, as of no day.
@@ -35,38 +35,38 @@ def revert(viewer: Viewer, ground: Ground, deal: Deal, seen_revision: int, now: 
     """
     last = last_revision(deal)
     before = revision_before(last)
-    if last.pk != seen_revision:
+    if last.pk != expected_revision:
         raise OldState(last)
     if before is None:
         raise StageRefused("This is the deal as it was created; there is no earlier state.")
     for person in {last.owner, before.owner} if last.changed_by != viewer.key else {before.owner}:
-        require_owner(viewer, ground, person, local_day(now, ground.time_zone))
+        require_owner(viewer, reference, person, local_day(now, reference.time_zone))
     if before.stage.retired and before.stage != last.stage:
         raise StageRefused(f"The stage “{before.stage.name}” is retired. Restore the stage first.")
-    replaced, void = last.replaced, _is_slip(viewer, last, now, ground.time_zone)
+    replaced, void = last.replaced, _is_slip(viewer, last, now, reference.time_zone)
     if void:
         DealRevision.objects.filter(pk=last.pk).update(void=True)
     before.pk, before.effective_at = None, max(now.replace(microsecond=0), last.effective_at)
     before.changed_by, before.reason, before.void, before.replaced = viewer.key, PUT_BACK, void, ""
     before.save()
-    _restore_beside(deal, replaced, came_short=void)
+    _restore_replaced(deal, replaced, came_short=void)
     changed = "; ".join(difference(last, before))
-    audit(viewer, "deal change put back", f"{deal.key} revision {seen_revision}", now, after=changed)
+    audit(viewer, "deal change put back", f"{deal.key} revision {expected_revision}", now, after=changed)
     revisions_added()
     return last_revision(deal)
 
 
 def _is_slip(viewer: Viewer, last: DealRevision, now: datetime, time_zone: str) -> bool:
     """Whether the change was a slip of the hand: made by the same person, within the hour, on the same local day."""
-    made_at = seen_values(last.replaced).get("made_at")
+    made_at = expected_values(last.replaced).get("made_at")
     made = datetime.fromtimestamp(made_at, UTC) if made_at else last.effective_at
     passed = now.replace(microsecond=0) - made
     same_day = local_day(now, time_zone) == local_day(made, time_zone)
     return bool(viewer.key) and last.changed_by == viewer.key and same_day and timedelta() <= passed <= AT_ONCE
 
 
-def _restore_beside(deal: Deal, text: str, came_short: bool) -> None:
-    replaced = seen_values(text)
+def _restore_replaced(deal: Deal, text: str, came_short: bool) -> None:
+    replaced = expected_values(text)
     up = [name for name in ("amount_from_lines", "short_form") if replaced.get(name)]
     flags = {name: True for name in up if name != "short_form" or came_short}
     if flags:

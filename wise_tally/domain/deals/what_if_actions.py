@@ -5,7 +5,7 @@ from datetime import date, datetime
 
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.what_if import Supposed
 from wise_tally.domain.deals.actions import DealState
 from wise_tally.domain.deals.bulk import Changed, Said, change_each
@@ -34,18 +34,20 @@ def _state_of(wish: Supposed, deal: Deal, last: DealRevision) -> DealState:
 @transaction.atomic
 def apply_what_if(
     viewer: Viewer,
-    ground: Ground,
+    reference: ReferenceData,
     deals: Mapping[str, tuple[int, Supposed]],
     stages: Mapping[str, int],
     said: Said,
     now: datetime,
 ) -> list[Changed]:
-    """Change deals (identifier → revision seen and what is supposed) and probabilities of stages (identifier → basis points).
+    """Change deals (identifier → revision expected and what is supposed) and probabilities of stages (identifier → basis points).
 
     Raises BulkRefused with the reason of each deal that cannot be changed so, or PermissionDenied; then nothing is.
     """
-    seen = {key: revision for key, (revision, _) in deals.items()}
-    found = change_each(viewer, ground, seen, lambda deal, last: _state_of(deals[deal.key][1], deal, last), said, now)
+    expected = {key: revision for key, (revision, _) in deals.items()}
+    found = change_each(
+        viewer, reference, expected, lambda deal, last: _state_of(deals[deal.key][1], deal, last), said, now
+    )
     adopt_probabilities(viewer, stages, local_day(now), now)
     return found
 

@@ -6,8 +6,8 @@ from enum import Enum
 
 from django.core.exceptions import PermissionDenied
 
-from wise_tally.core.ground import Ground
 from wise_tally.core.lines import Filter
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE
 from wise_tally.domain.org.models import Person, Role, Team, Workspace
 
@@ -82,86 +82,86 @@ def viewer_of(person: Person) -> Viewer:
     return Viewer(person.key, person.name, role, tuple(teams), sees_team)
 
 
-def teams_seen(viewer: Viewer, ground: Ground, as_of: date) -> frozenset[int] | None:
+def visible_teams(viewer: Viewer, reference: ReferenceData, as_of: date) -> frozenset[int] | None:
     """Teams whose figures the viewer may open; None for the whole organisation."""
     if viewer.sees_own_only:
-        own = _own(viewer, ground)
-        team = ground.team_of(own, as_of.toordinal()) if viewer.sees_team and own != NONE else NONE
+        own = _own(viewer, reference)
+        team = reference.team_of(own, as_of.toordinal()) if viewer.sees_team and own != NONE else NONE
         return frozenset({team} - {NONE})
     if viewer.role == Role.ADMIN or (viewer.role == Role.VIEWER and not viewer.managed_teams):
         return None
-    tree = ground.team_tree(as_of)
-    managed = [i for i, team in enumerate(ground.teams) if team.key in viewer.managed_teams]
+    tree = reference.team_tree(as_of)
+    managed = [i for i, team in enumerate(reference.teams) if team.key in viewer.managed_teams]
     if managed and set(tree.children(NONE)) <= set(managed):
         return None
     return frozenset(below for team in managed for below in tree.below(team))
 
 
-def allowed_scope(viewer: Viewer, ground: Ground, as_of: date, asked: Filter) -> Filter:
+def allowed_scope(viewer: Viewer, reference: ReferenceData, as_of: date, asked: Filter) -> Filter:
     """The scope narrowed to what the viewer may see; raises PermissionDenied where it was asked for by name."""
-    own = _own(viewer, ground)
+    own = _own(viewer, reference)
     if viewer.sees_own_only and not viewer.sees_team:
         if (asked.person not in (NONE, own)) or asked.team != NONE:
             raise PermissionDenied("You see your own deals and figures; those of others are not open to you.")
         return replace(asked, person=own)
     if viewer.sees_own_only and asked.team == NONE and asked.person in (NONE, own):
         return replace(asked, person=own)
-    seen = teams_seen(viewer, ground, as_of)
-    if seen is None:
+    visible = visible_teams(viewer, reference, as_of)
+    if visible is None:
         return asked
     if asked.person != NONE:
-        if ground.team_of(asked.person, as_of.toordinal()) not in seen:
+        if reference.team_of(asked.person, as_of.toordinal()) not in visible:
             raise PermissionDenied("This person is not in your part of the organisation.")
         return asked
     if asked.team == NONE:
-        roots = sorted(seen, key=lambda i: (len(ground.team_tree(as_of).paths[i]), ground.teams[i].key))
+        roots = sorted(visible, key=lambda i: (len(reference.team_tree(as_of).paths[i]), reference.teams[i].key))
         return replace(asked, team=roots[0]) if roots else replace(asked, person=own)
-    if asked.team not in seen:
+    if asked.team not in visible:
         raise PermissionDenied("This team is not in your part of the organisation.")
     return asked
 
 
-def _own(viewer: Viewer, ground: Ground) -> int:
+def _own(viewer: Viewer, reference: ReferenceData) -> int:
     """The viewer's index among the people; -1 for nobody of the books."""
-    return next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
+    return next((i for i, person in enumerate(reference.people) if person.key == viewer.key), NONE)
 
 
-def may_change_deal(viewer: Viewer, ground: Ground, today: date, owner: int) -> bool:
-    """Whether the viewer may change a deal with this owner (index into the ground)."""
+def may_change_deal(viewer: Viewer, reference: ReferenceData, today: date, owner: int) -> bool:
+    """Whether the viewer may change a deal with this owner (index into the reference data)."""
     if viewer.may(May.CHANGE_ALL_DEALS):
         return True
-    if ground.people[owner].key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+    if reference.people[owner].key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
         return True
     if not viewer.may(May.CHANGE_DEALS_BELOW):
         return False
-    seen = teams_seen(viewer, ground, today)
-    return seen is None or ground.team_of(owner, today.toordinal()) in seen
+    visible = visible_teams(viewer, reference, today)
+    return visible is None or reference.team_of(owner, today.toordinal()) in visible
 
 
-def require_change(viewer: Viewer, ground: Ground, today: date, owner: int) -> None:
+def require_change(viewer: Viewer, reference: ReferenceData, today: date, owner: int) -> None:
     """Raise PermissionDenied unless the viewer may change deals of this owner."""
-    if not may_change_deal(viewer, ground, today, owner):
+    if not may_change_deal(viewer, reference, today, owner):
         message = "This deal belongs to somebody else; its owner, a manager above or an administrator may change it."
         raise PermissionDenied(message)
 
 
-def sees_pay(viewer: Viewer, ground: Ground, today: date, key: str) -> bool:
+def sees_pay(viewer: Viewer, reference: ReferenceData, today: date, key: str) -> bool:
     """Whether the viewer may know what somebody (an identifier) earns: oneself, those above, administrators."""
     if key == viewer.key or viewer.role == Role.ADMIN:
         return True
     if viewer.role != Role.MANAGER:
         return False
-    seen = teams_seen(viewer, ground, today)
-    index = next((i for i, person in enumerate(ground.people) if person.key == key), NONE)
-    return seen is None or (index != NONE and ground.team_of(index, today.toordinal()) in seen)
+    visible = visible_teams(viewer, reference, today)
+    index = next((i for i, person in enumerate(reference.people) if person.key == key), NONE)
+    return visible is None or (index != NONE and reference.team_of(index, today.toordinal()) in visible)
 
 
-def sees_partners_pay(viewer: Viewer, ground: Ground, today: date) -> bool:
+def sees_partners_pay(viewer: Viewer, reference: ReferenceData, today: date) -> bool:
     """Whether the viewer may know what partners earn: administrators and whoever manages the whole organisation."""
-    return viewer.role in (Role.ADMIN, Role.MANAGER) and teams_seen(viewer, ground, today) is None
+    return viewer.role in (Role.ADMIN, Role.MANAGER) and visible_teams(viewer, reference, today) is None
 
 
-def may_give(viewer: Viewer, ground: Ground, today: date, owner: str, taker: str) -> bool:
+def may_give(viewer: Viewer, reference: ReferenceData, today: date, owner: str, taker: str) -> bool:
     """Whether the viewer may make what belongs to `owner` that of `taker` (identifiers, empty for nobody).
 
     Those above both may, and administrators; what is nobody's may be taken up.
@@ -172,16 +172,18 @@ def may_give(viewer: Viewer, ground: Ground, today: date, owner: str, taker: str
         return True
     if not viewer.may(May.CHANGE_DEALS_BELOW):
         return False
-    seen = teams_seen(viewer, ground, today)
-    if seen is None:
+    visible = visible_teams(viewer, reference, today)
+    if visible is None:
         return True
-    below = {p.key for i, p in enumerate(ground.people) if ground.team_of(i, today.toordinal()) in seen}
+    below = {p.key for i, p in enumerate(reference.people) if reference.team_of(i, today.toordinal()) in visible}
     return {owner, taker} <= below | {"", viewer.key}
 
 
-def require_giving(viewer: Viewer, ground: Ground, today: date, owner: Person | None, taker: Person | None) -> None:
+def require_giving(
+    viewer: Viewer, reference: ReferenceData, today: date, owner: Person | None, taker: Person | None
+) -> None:
     """Raise PermissionDenied unless the viewer may make what belongs to one that of the other."""
-    if not may_give(viewer, ground, today, owner.key if owner else "", taker.key if taker else ""):
+    if not may_give(viewer, reference, today, owner.key if owner else "", taker.key if taker else ""):
         raise PermissionDenied(
             "Whose this is can be changed by somebody who manages both people, or by an administrator; ask one of them."
         )

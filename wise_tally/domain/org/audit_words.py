@@ -6,7 +6,7 @@ from typing import Any
 from django.db.models import Q, QuerySet
 
 from wise_tally.domain.org.models import AuditEntry
-from wise_tally.domain.org.records import seen_values
+from wise_tally.domain.org.records import expected_values
 
 NOTHING: tuple[Any, ...] = (None, "", [], {})
 
@@ -31,18 +31,18 @@ def people_of() -> list[str]:
 
 def change_in_words(entry: AuditEntry) -> str:
     """What was before and what after: of kept values those that differ, a phrase each; else both texts."""
-    before, after = seen_values(entry.before), seen_values(entry.after)
+    before, after = expected_values(entry.before), expected_values(entry.after)
     if not before and not after:
         return " → ".join(text for text in (entry.before, entry.after) if text)
     before, after = _flat(before), _flat(after)
     names = [name for name in (after or before) if before.get(name) != after.get(name)]
     if not entry.before or not entry.after:
         return "; ".join(
-            f"{_words(name)} {_said((after or before)[name])}"
+            f"{_words(name)} {_in_words((after or before)[name])}"
             for name in names
             if (after or before)[name] not in NOTHING
         )
-    return "; ".join(f"{_words(name)} {_said(before.get(name))} → {_said(after.get(name))}" for name in names)
+    return "; ".join(f"{_words(name)} {_in_words(before.get(name))} → {_in_words(after.get(name))}" for name in names)
 
 
 def _flat(values: dict[str, Any]) -> dict[str, Any]:
@@ -54,7 +54,7 @@ def _words(name: str) -> str:
     return name.removesuffix("_minor").removesuffix("_bp").replace("_", " ")
 
 
-def _said(value: Any) -> str:
+def _in_words(value: Any) -> str:
     if value in NOTHING:
         return "nothing"
     if isinstance(value, list):

@@ -16,12 +16,12 @@ def revisions_added() -> None:
     _raise()
 
 
-def ground_changed() -> None:
+def reference_changed() -> None:
     """Small tables changed: stages, people, trees, quotas, calls, credits."""
     _raise(ground=F("ground") + 1)
 
 
-def beside_changed() -> None:
+def attributes_changed() -> None:
     """What belongs to deals beside their revisions changed: lines, payments, own fields, what they refer to."""
     _raise(beside=F("beside") + 1)
 

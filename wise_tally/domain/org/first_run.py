@@ -10,7 +10,7 @@ from django.db import transaction
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Person, Role, Team, Workspace
 from wise_tally.domain.org.people_actions import OrganisationRefused, save_person
 from wise_tally.domain.org.records import new_key
@@ -43,7 +43,7 @@ def first_administrator(organisation: str, name: str, username: str, password: s
     person, _ = Person.objects.get_or_create(key=username, defaults={"name": name, "role": Role.ADMIN})
     Person.objects.filter(pk=person.pk).update(user=user, role=Role.ADMIN)
     audit(Viewer(person.key, name, Role.ADMIN, ()), "workspace begun", organisation, now)
-    ground_changed()
+    reference_changed()
     return user
 
 
@@ -74,7 +74,7 @@ def add_teams(viewer: Viewer, text: str, now: datetime) -> Added:
             there += 1
         above.append((depth, team))
     audit(viewer, "teams added", f"{added} teams", now, after=text[:2_000])
-    ground_changed()
+    reference_changed()
     return Added(added, there)
 
 

@@ -44,11 +44,11 @@ def hold_meeting(viewer: Viewer, person_key: str, on: date, now: datetime) -> Me
 
 
 @transaction.atomic
-def keep_notes(viewer: Viewer, whose: tuple[str, date], text: str, seen: str, now: datetime) -> Meeting:
+def keep_notes(viewer: Viewer, whose: tuple[str, date], text: str, expected: str, now: datetime) -> Meeting:
     """Notes of a meeting with somebody on a day, which is kept as held. Raises ChangedMeanwhile where others wrote."""
     meeting = hold_meeting(viewer, *whose, now)
     text, before = text.strip(), meeting.notes
-    if before not in (seen, text):
+    if before not in (expected, text):
         raise ChangedMeanwhile({"notes": before})
     if before != text:
         meeting.notes = text

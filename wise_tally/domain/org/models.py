@@ -34,7 +34,7 @@ class Workspace(models.Model):
 
 
 class BookNumber(models.Model):
-    """What the shelf compares: every write raises `number`.
+    """What the store of books compares: every write raises `number`.
 
     `ground` changes with small tables, `epoch` with old rows, `beside` with what belongs to deals beside revisions.
     """

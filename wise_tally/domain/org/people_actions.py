@@ -10,7 +10,7 @@ from wise_tally.core.trees import NONE, loop_on_any_date
 from wise_tally.domain.formats import points
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import BEGINNING, audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import (
     CommissionRate,
     Membership,
@@ -33,7 +33,9 @@ class OrganisationRefused(Exception):
 
 
 @transaction.atomic
-def save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = "") -> Person:
+def save_person(
+    viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, expected: str = ""
+) -> Person:
     """Add or change a person; raises OrganisationRefused for a twin or where no administrator would be left."""
     others = Person.objects.exclude(key=key or "")
     same_mail = others.filter(email__iexact=values["email"]) if values["email"] else others.none()
@@ -46,7 +48,7 @@ def save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now:
         _require_admin_without(key)
     if values["active_from"] and values["active_to"] and values["active_to"] < values["active_from"]:
         raise OrganisationRefused("The last day is before the first; accepted: a last day after it, or none.")
-    person = save_record(viewer, Person, key, values, now, seen, RIGHT)
+    person = save_record(viewer, Person, key, values, now, expected, RIGHT)
     assert isinstance(person, Person)
     return person
 
@@ -87,7 +89,7 @@ def set_commission(  # noqa: PLR0913 - whose, how much, from when, what before
     )
     was = points(before.rate_bp) if before else ""
     audit(viewer, "commission rate set", f"{subject} {key} from {from_on}", now, was, points(rate_bp))
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -145,7 +147,7 @@ def move_person(viewer: Viewer, person: Person, team: Team, from_on: date, now: 
     Membership.objects.update_or_create(person=person, from_on=from_on, defaults={"team": team})
     before = f"team {earlier.team.key}" if earlier else "no team"
     audit(viewer, "person moved", f"{person.name} ({person.key}) from {from_on}", now, before, f"team {team.key}")
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -159,7 +161,7 @@ def move_team(viewer: Viewer, team: Team, parent: Team | None, from_on: date, no
     TeamParent.objects.update_or_create(team=team, from_on=from_on, defaults={"parent": parent})
     words = f"{team.name} ({team.key}) from {from_on}"
     audit(viewer, "team moved", words, now, _under(earlier.parent if earlier else team.parent), _under(parent))
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -178,7 +180,7 @@ def move_territory(
         earlier.parent if earlier else territory.parent,
     )
     audit(viewer, "territory moved", words, now, _under(before), _under(parent))
-    ground_changed()
+    reference_changed()
 
 
 def _under(parent: Team | Territory | None) -> str:

@@ -11,7 +11,7 @@ from django.utils.text import slugify
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 
 
 class ChangedMeanwhile(Exception):
@@ -52,7 +52,7 @@ def as_text(values: Mapping[str, Any]) -> str:
     return json.dumps({name: plain(value) for name, value in values.items()}, ensure_ascii=False, sort_keys=True)
 
 
-def seen_values(text: str) -> dict[str, Any]:
+def expected_values(text: str) -> dict[str, Any]:
     """The values that `as_text` wrote; none where it is not such a text."""
     try:
         found = json.loads(text)
@@ -68,10 +68,10 @@ def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which stat
     key: str | None,
     values: Mapping[str, Any],
     now: datetime,
-    seen: str = "",
+    expected: str = "",
     right: May = May.SET_RULES,
 ) -> models.Model:
-    """Add a record (`key` None) or change one; raises ChangedMeanwhile where it is no longer as `seen`."""
+    """Add a record (`key` None) or change one; raises ChangedMeanwhile where it is no longer as `expected`."""
     viewer.require(right)
     if key is None:
         record = model._default_manager.create(key=new_key(model, values["name"]), **values)
@@ -80,7 +80,7 @@ def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which stat
         record = model._default_manager.get(key=key)
         kept = values_of(record, list(values))
         before = as_text(kept)
-        if seen and seen != before:
+        if expected and expected != before:
             raise ChangedMeanwhile(kept)
         if before == as_text(values):
             return record
@@ -89,7 +89,7 @@ def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which stat
         record.save(update_fields=list(values))
     words = model._meta.verbose_name or model.__name__
     audit(viewer, f"{words} {'changed' if key else 'added'}", _named(record), now, before, as_text(values))
-    ground_changed()
+    reference_changed()
     return record
 
 
@@ -105,7 +105,7 @@ def take_away(viewer: Viewer, model: type[models.Model], key: str, now: datetime
         kinds = sorted({str(item._meta.verbose_name_plural) for item in error.protected_objects})
         raise InUse(f"{name} is still referred to by {', '.join(kinds)}; accepted: move these first.") from error
     audit(viewer, f"{model._meta.verbose_name} taken away", name, now, before=name)
-    ground_changed()
+    reference_changed()
 
 
 def _named(record: models.Model) -> str:

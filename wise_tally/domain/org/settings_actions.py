@@ -14,16 +14,16 @@ from wise_tally.domain.org.records import ChangedMeanwhile, as_text, values_of
 
 
 @transaction.atomic
-def set_organisation(viewer: Viewer, values: Mapping[str, Any], now: datetime, seen: str = "") -> None:
+def set_organisation(viewer: Viewer, values: Mapping[str, Any], now: datetime, expected: str = "") -> None:
     """Name, currency, time zone, fiscal year and what reps see; undated, so all figures follow at once.
 
-    Raises ChangedMeanwhile where the settings are no longer as `seen`.
+    Raises ChangedMeanwhile where the settings are no longer as `expected`.
     """
     viewer.require(May.SET_ORGANISATION)
     workspace = Workspace.current()
     kept = values_of(workspace, list(values))
     before = as_text(kept)
-    if seen and seen != before:
+    if expected and expected != before:
         raise ChangedMeanwhile(kept)
     for name, value in values.items():
         setattr(workspace, name, value)

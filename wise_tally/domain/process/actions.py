@@ -8,7 +8,7 @@ from django.db import transaction
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import BEGINNING, audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.org.records import as_text
 from wise_tally.domain.process.models import Category, Stage, StageRule
@@ -51,8 +51,8 @@ def asdict_of(rule: RuleInForce) -> dict[str, object]:
 def rule_in_force(stage: Stage, at: datetime) -> RuleInForce:
     """The rule of a stage that holds at a moment; the base columns where there are no dated rules."""
     held = RuleInForce(stage.probability_bp, stage.category, stage.typical_days_hundredths)
-    for place, rule in enumerate(stage.rules.select_related("category").order_by("effective_at")):
-        if place and rule.effective_at > at:
+    for index, rule in enumerate(stage.rules.select_related("category").order_by("effective_at")):
+        if index and rule.effective_at > at:
             break
         days = rule.typical_days_hundredths
         held = RuleInForce(
@@ -86,7 +86,7 @@ def set_stages(viewer: Viewer, edits: list[StageEdit], from_on: date, now: datet
             before, after = as_text({**kept, **asdict_of(held)}), as_text({**undated, **asdict_of(wanted)})
             audit(viewer, "stage set", f"{edit.stage.name} ({edit.stage.key}) from {from_on}", now, before, after)
     if changed:
-        ground_changed()
+        reference_changed()
     return changed
 
 
@@ -110,4 +110,4 @@ def drop_future_rule(viewer: Viewer, rule: StageRule, now: datetime) -> None:
         raise RuleInPast("This rule is or was in force; accepted: rules of a later day. Set a new one instead.")
     audit(viewer, "stage rule taken back", f"{rule.stage.name} ({rule.stage.key})", now, before=str(rule.effective_at))
     rule.delete()
-    ground_changed()
+    reference_changed()

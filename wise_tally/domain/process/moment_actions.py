@@ -48,9 +48,9 @@ def guide_of(stage: Stage) -> dict[str, str]:
     return {"text": held.text, "checklist": held.checklist, "activities": held.activities}
 
 
-def _require_seen(seen: str | None, now: str) -> None:
+def _require_expected(expected: str | None, now: str) -> None:
     """Refuse on a state that somebody changed meanwhile, showing what is there now."""
-    if seen is not None and seen.replace("\r\n", "\n") != now:
+    if expected is not None and expected.replace("\r\n", "\n") != now:
         there = now.replace("\n", " / ") or "nothing"
         raise MomentRefused(
             f"Somebody else changed this meanwhile; it says now: {there}. Save again to put yours over it."
@@ -59,23 +59,23 @@ def _require_seen(seen: str | None, now: str) -> None:
 
 @transaction.atomic
 def set_checks(
-    viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, str], now: datetime, seen: str | None = None
+    viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, str], now: datetime, expected: str | None = None
 ) -> None:
     """What is asked before a deal enters; raises MomentRefused with every line that cannot be read, or on an old state."""
     viewer.require(May.SET_RULES)
     checks = read_checks(text, own_fields)
     before = checks_of(stage)
-    _require_seen(seen, before)
+    _require_expected(expected, before)
     stage.checks.all().delete()
     EntryCheck.objects.bulk_create(
-        EntryCheck(stage=stage, position=place, text=check.text) for place, check in enumerate(checks, 1)
+        EntryCheck(stage=stage, position=index, text=check.text) for index, check in enumerate(checks, 1)
     )
     after = "\n".join(check.text for check in checks)
     audit(viewer, "entry checks set", f"{stage.name} ({stage.key})", now, before, after)
 
 
 @transaction.atomic
-def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetime, seen: str | None = None) -> None:
+def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetime, expected: str | None = None) -> None:
     """What helps while a deal is in the stage: text, checklist, activities.
 
     Raises MomentRefused for an activity that cannot be read, or on an old state.
@@ -88,7 +88,7 @@ def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetim
             f" {', '.join(KINDS)}, such as “phone after 3 days: ask for the plan”."
         )
     kept = guide_of(stage)
-    _require_seen(seen, as_text(kept))
+    _require_expected(expected, as_text(kept))
     StageGuide.objects.update_or_create(stage=stage, defaults=values)
     audit(viewer, "stage guide set", f"{stage.name} ({stage.key})", now, as_text(kept), as_text(values))
 

@@ -8,7 +8,7 @@ from django.db.models import Max
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.records import new_key
 from wise_tally.domain.process.categories import ensure_categories
 from wise_tally.domain.process.models import Category, Process, Stage, StageKind
@@ -55,19 +55,19 @@ def add_process(viewer: Viewer, name: str, from_starter: bool, now: datetime) ->
     ensure_categories()
     process = Process.objects.create(key=new_key(Process, name), name=name)
     categories = {category.key: category for category in Category.objects.all()}
-    for place, (label, kind, probability, category, days) in enumerate((*(STARTER if from_starter else ()), *CLOSED)):
+    for index, (label, kind, probability, category, days) in enumerate((*(STARTER if from_starter else ()), *CLOSED)):
         Stage.objects.create(
             key=new_key(Stage, label, f"{process.key[:20]}_"),
             process=process,
             name=label,
-            position=place + 1,
+            position=index + 1,
             kind=kind,
             probability_bp=probability,
             category=categories.get(category),
             typical_days_hundredths=days * 100 or None,
         )
     audit(viewer, "process added", f"{name} ({process.key})", now, after=name)
-    ground_changed()
+    reference_changed()
     return process
 
 
@@ -78,7 +78,7 @@ def rename_process(viewer: Viewer, process: Process, name: str, now: datetime) -
     before = process.name
     Process.objects.filter(pk=process.pk).update(name=name)
     audit(viewer, "process renamed", process.key, now, before, name)
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -104,7 +104,7 @@ def add_stage(viewer: Viewer, process: Process, new: NewStage, now: datetime) ->
         typical_days_hundredths=new.typical_days_hundredths,
     )
     audit(viewer, "stage added", f"{new.name} ({stage.key}) in {process.name}", now, after=new.name)
-    ground_changed()
+    reference_changed()
     return stage
 
 
@@ -121,7 +121,7 @@ def set_retired(viewer: Viewer, stage: Stage, retired: bool, now: datetime) -> N
         return
     Stage.objects.filter(pk=stage.pk).update(retired=retired)
     audit(viewer, "stage retired" if retired else "stage restored", f"{stage.name} ({stage.key})", now)
-    ground_changed()
+    reference_changed()
 
 
 @transaction.atomic
@@ -136,4 +136,4 @@ def order_stages(viewer: Viewer, process: Process, keys: list[str], now: datetim
     for position, key in zip(positions, keys, strict=True):
         Stage.objects.filter(pk=stages[key].pk).update(position=position)
     audit(viewer, "stages ordered", process.name, now, before, ", ".join(stages[key].name for key in keys))
-    ground_changed()
+    reference_changed()

@@ -8,11 +8,11 @@ from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import QuerySet
 
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import money
-from wise_tally.domain.org.access import May, Viewer, teams_seen
+from wise_tally.domain.org.access import May, Viewer, visible_teams
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import ground_changed
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person, Workspace
 from wise_tally.domain.org.records import InUse
@@ -51,14 +51,14 @@ WON_AMOUNT = QuotaKind()
 
 @dataclass(frozen=True)
 class QuotaCell:
-    """A span's quota of a subject in the metric's unit; `seen` is what the person saw when typing."""
+    """A span's quota of a subject in the metric's unit; `expected` is what the person saw when typing."""
 
     subject: str
     subject_key: str
     starts_on: date
     ends_on: date
     value: int
-    seen: int | None
+    expected: int | None
 
 
 class QuotaChanged(Exception):
@@ -91,25 +91,26 @@ def rows_of(kind: QuotaKind, subject: str, key: str) -> QuerySet[Quota]:
 @transaction.atomic
 def set_quotas(
     viewer: Viewer,
-    ground: Ground,
+    reference: ReferenceData,
     cells: list[QuotaCell],
     now: datetime,
     kind: QuotaKind = WON_AMOUNT,
     what: str = "typed",
 ) -> int:
     """Write all cells or none; returns how many. Raises QuotaChanged, QuotaOverlaps or PermissionDenied."""
-    _require_planning(viewer, ground, ((c.subject, c.subject_key) for c in cells), now)
+    _require_planning(viewer, reference, ((c.subject, c.subject_key) for c in cells), now)
     for cell in cells:
         _write(cell, kind, now.replace(microsecond=0))
     if cells:
         kept = [
-            [c.subject, c.subject_key, c.starts_on.isoformat(), c.ends_on.isoformat(), c.seen, c.value] for c in cells
+            [c.subject, c.subject_key, c.starts_on.isoformat(), c.ends_on.isoformat(), c.expected, c.value]
+            for c in cells
         ]
         person = Person.objects.filter(key=viewer.key).first()
         QuotaChange.objects.create(at=now, person=person, what=what, cells={"kind": kind.columns, "cells": kept})
-        was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[place] for row in kept[:50]}) for place in (4, 5))
+        was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[index] for row in kept[:50]}) for index in (4, 5))
         audit(viewer, "quotas set", f"{len(cells)} cells, {what}", now, was, is_now)
-        ground_changed()
+        reference_changed()
     return len(cells)
 
 
@@ -121,7 +122,7 @@ def _write(cell: QuotaCell, kind: QuotaKind, moment: datetime) -> None:
         raise QuotaOverlaps(cell, other)
     last = overlapping.order_by("set_at", "pk").last()
     current = last.value if last else None
-    if current not in (cell.seen, cell.value):
+    if current not in (cell.expected, cell.value):
         raise QuotaChanged(cell, current)
     if last is not None and last.set_at == moment:
         Quota.objects.filter(pk=last.pk).update(value=cell.value)
@@ -138,12 +139,12 @@ def _write(cell: QuotaCell, kind: QuotaKind, moment: datetime) -> None:
 
 
 @transaction.atomic
-def undo_quotas(viewer: Viewer, ground: Ground, change: QuotaChange, now: datetime) -> int:
+def undo_quotas(viewer: Viewer, reference: ReferenceData, change: QuotaChange, now: datetime) -> int:
     """Put every cell of a saved change back; a cell that had no quota loses its row. All or nothing.
 
     Raises CannotUndo, or PermissionDenied where a cell is not the viewer's to set.
     """
-    _require_planning(viewer, ground, ((row[0], row[1]) for row in change.cells["cells"]), now)
+    _require_planning(viewer, reference, ((row[0], row[1]) for row in change.cells["cells"]), now)
     if change.undone:
         raise CannotUndo("This change was undone already.")
     kind = QuotaKind(**change.cells["kind"])
@@ -164,34 +165,36 @@ def undo_quotas(viewer: Viewer, ground: Ground, change: QuotaChange, now: dateti
     QuotaChange.objects.filter(pk=change.pk).update(undone=True)
     count = len(change.cells["cells"])
     audit(viewer, "quotas put back", f"{count} cells, {change.what}", now)
-    ground_changed()
+    reference_changed()
     return count
 
 
-def may_plan(viewer: Viewer, ground: Ground, subject: str, key: str, today: date) -> bool:
+def may_plan(viewer: Viewer, reference: ReferenceData, subject: str, key: str, today: date) -> bool:
     """Whether the viewer may set quotas of this node: of the own part of the organisation, all of it for those who see all."""
-    seen = teams_seen(viewer, ground, today)
-    if seen is None:
+    visible = visible_teams(viewer, reference, today)
+    if visible is None:
         return True
     if subject == "team":
-        return any(ground.teams[team].key == key for team in seen)
-    index = next((i for i, person in enumerate(ground.people) if person.key == key), None)
-    return subject == "person" and index is not None and ground.team_of(index, today.toordinal()) in seen
+        return any(reference.teams[team].key == key for team in visible)
+    index = next((i for i, person in enumerate(reference.people) if person.key == key), None)
+    return subject == "person" and index is not None and reference.team_of(index, today.toordinal()) in visible
 
 
-def _require_planning(viewer: Viewer, ground: Ground, nodes: Iterable[tuple[str, str]], now: datetime) -> None:
+def _require_planning(
+    viewer: Viewer, reference: ReferenceData, nodes: Iterable[tuple[str, str]], now: datetime
+) -> None:
     viewer.require(May.SET_RULES)
-    day = local_day(now, ground.time_zone)
-    if not all(may_plan(viewer, ground, *node, day) for node in set(nodes)):
+    day = local_day(now, reference.time_zone)
+    if not all(may_plan(viewer, reference, *node, day) for node in set(nodes)):
         raise PermissionDenied("Some of these quotas are of another part of the organisation; nothing was changed.")
 
 
-def recent_changes(viewer: Viewer, ground: Ground, today: date, most: int) -> list[QuotaChange]:
+def recent_changes(viewer: Viewer, reference: ReferenceData, today: date, most: int) -> list[QuotaChange]:
     """The last changes that the viewer could put back, the latest first."""
     found: list[QuotaChange] = []
     for change in QuotaChange.objects.filter(undone=False).select_related("person").order_by("-pk").iterator(50):
         nodes = {(row[0], row[1]) for row in change.cells["cells"]}
-        if all(may_plan(viewer, ground, *node, today) for node in nodes):
+        if all(may_plan(viewer, reference, *node, today) for node in nodes):
             found.append(change)
         if len(found) == most:
             break
@@ -202,9 +205,11 @@ Held = set[tuple[str, str, date, date]]
 
 
 @transaction.atomic
-def set_holds(viewer: Viewer, ground: Ground, kind: QuotaKind, shown: Held, held: Held, now: datetime) -> None:
+def set_holds(
+    viewer: Viewer, reference: ReferenceData, kind: QuotaKind, shown: Held, held: Held, now: datetime
+) -> None:
     """Of the cells shown, hold these and free the others."""
-    _require_planning(viewer, ground, ((cell[0], cell[1]) for cell in shown), now)
+    _require_planning(viewer, reference, ((cell[0], cell[1]) for cell in shown), now)
     before = held_cells(kind) & shown
     for subject, key, starts, ends in before - held:
         QuotaHold.objects.filter(
@@ -249,9 +254,11 @@ class CallFor:
 
 
 @transaction.atomic
-def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, reason: str, now: datetime) -> Call:
+def make_call(
+    viewer: Viewer, reference: ReferenceData, of: CallFor, amount_minor: int, reason: str, now: datetime
+) -> Call:
     """Say what a period will bring; earlier calls are kept. Raises PermissionDenied or CallRefused."""
-    if not may_call(viewer, ground, of.subject, of.subject_key, local_day(now, ground.time_zone)):
+    if not may_call(viewer, reference, of.subject, of.subject_key, local_day(now, reference.time_zone)):
         raise PermissionDenied("This call is not yours; a rep calls the own period, a manager for those below.")
     if amount_minor < 0:
         raise CallRefused("A call cannot be below 0; accepted: an amount from 0, or a difference that stays above it.")
@@ -275,11 +282,11 @@ def make_call(viewer: Viewer, ground: Ground, of: CallFor, amount_minor: int, re
         now,
         after=money(amount_minor) + (f"; {reason[:500]}" if reason else ""),
     )
-    ground_changed()
+    reference_changed()
     return call
 
 
-def may_call(viewer: Viewer, ground: Ground, subject: str, key: str, today: date) -> bool:
+def may_call(viewer: Viewer, reference: ReferenceData, subject: str, key: str, today: date) -> bool:
     """Whether the viewer may call for this node: a rep for the own person, a manager or administrator for those below."""
     if not Person.objects.filter(key=viewer.key).exists() or not viewer.may(May.CHANGE_OWN_DEALS):
         return False
@@ -287,13 +294,13 @@ def may_call(viewer: Viewer, ground: Ground, subject: str, key: str, today: date
         return True
     if viewer.sees_own_only:
         return False
-    seen = teams_seen(viewer, ground, today)
-    if subject == "company" or seen is None:
-        return seen is None
+    visible = visible_teams(viewer, reference, today)
+    if subject == "company" or visible is None:
+        return visible is None
     if subject == "team":
-        return any(ground.teams[team].key == key for team in seen)
-    index = next((i for i, person in enumerate(ground.people) if person.key == key), None)
-    return subject == "person" and index is not None and ground.team_of(index, today.toordinal()) in seen
+        return any(reference.teams[team].key == key for team in visible)
+    index = next((i for i, person in enumerate(reference.people) if person.key == key), None)
+    return subject == "person" and index is not None and reference.team_of(index, today.toordinal()) in visible
 
 
 @transaction.atomic

@@ -5,15 +5,15 @@ from datetime import date, datetime
 
 from django.db import transaction
 
-from wise_tally.core.ground import Ground
 from wise_tally.core.money import divide_half_even
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.targets.actions import QuotaCell, QuotaKind, set_quotas
 from wise_tally.domain.targets.models import Quota
 
 
 @transaction.atomic
-def end_targets(viewer: Viewer, ground: Ground, person_key: str, last_day: date, now: datetime) -> int:
+def end_targets(viewer: Viewer, reference: ReferenceData, person_key: str, last_day: date, now: datetime) -> int:
     """Set a person's targets after a day to 0, and cut those that the day falls in to their days up to it; returns how many.
 
     Each is a new version of its span, so earlier days read as before and the change can be undone in the quota plan.
@@ -26,7 +26,7 @@ def end_targets(viewer: Viewer, ground: Ground, person_key: str, last_day: date,
         value = divide_half_even(row.value * days, (ends_on - starts_on).days + 1)
         if value != row.value:
             cells[kind].append(QuotaCell("person", person_key, starts_on, ends_on, value, row.value))
-    return sum(set_quotas(viewer, ground, found, now, kind, "last day set") for kind, found in cells.items())
+    return sum(set_quotas(viewer, reference, found, now, kind, "last day set") for kind, found in cells.items())
 
 
 def _kind(row: Quota) -> QuotaKind:

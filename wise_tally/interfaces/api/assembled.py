@@ -4,7 +4,7 @@ from math import ceil
 
 from django.conf import settings
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, Throttled, ValidationError
 
@@ -15,6 +15,7 @@ from wise_tally.interfaces.api.tallies import router as tallies
 from wise_tally.interfaces.figures import OptionRefused
 from wise_tally.interfaces.shared import OfAToken, Token, TokenAsPassword
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 of_a_token = OfAToken(settings.API_RATE)
 api = NinjaAPI(
@@ -31,41 +32,41 @@ api.add_router("/deals", deals)
 api.add_router("/tallies", tallies)
 
 
-def _problem(request: HttpRequest, message: str, status: int) -> HttpResponse:
+def _problem(request: PageRequest, message: str, status: int) -> HttpResponse:
     return api.create_response(request, {"detail": message}, status=status)
 
 
 @api.exception_handler(ValidationError)
-def _invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:
+def _invalid(request: PageRequest, error: ValidationError) -> HttpResponse:
     faults = (f"{'.'.join(str(part) for part in fault['loc'][1:])}: {fault['msg']}" for fault in error.errors)
     return _problem(request, "; ".join(faults), 422)
 
 
 @api.exception_handler(AuthenticationError)
-def _unknown(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
+def _unknown(request: PageRequest, error: AuthenticationError) -> HttpResponse:
     answer = _problem(request, "A personal token is needed; accepted: Authorization: Bearer TOKEN.", 401)
     answer["WWW-Authenticate"] = "Bearer"
     return answer
 
 
 @api.exception_handler(Refused)
-def _refused(request: HttpRequest, error: Refused) -> HttpResponse:
+def _refused(request: PageRequest, error: Refused) -> HttpResponse:
     return _problem(request, str(error), error.status if error.status == 404 else 422)
 
 
 @api.exception_handler(OptionRefused)
 @api.exception_handler(CoreError)
-def _not_accepted(request: HttpRequest, error: Exception) -> HttpResponse:
+def _not_accepted(request: PageRequest, error: Exception) -> HttpResponse:
     return _problem(request, str(error), 422)
 
 
 @api.exception_handler(PermissionDenied)
-def _denied(request: HttpRequest, error: PermissionDenied) -> HttpResponse:
+def _denied(request: PageRequest, error: PermissionDenied) -> HttpResponse:
     return _problem(request, str(error), 403)
 
 
 @api.exception_handler(Throttled)
-def _too_many(request: HttpRequest, error: Throttled) -> HttpResponse:
+def _too_many(request: PageRequest, error: Throttled) -> HttpResponse:
     wait = ceil(error.wait or 1)
     answer = _problem(request, f"Too many requests with this token; accepted: again in {wait} seconds.", 429)
     answer["Retry-After"] = str(wait)
@@ -73,5 +74,5 @@ def _too_many(request: HttpRequest, error: Throttled) -> HttpResponse:
 
 
 @api.exception_handler(HttpError)
-def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
+def _http(request: PageRequest, error: HttpError) -> HttpResponse:
     return _problem(request, str(error), error.status_code)

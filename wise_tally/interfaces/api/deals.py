@@ -5,22 +5,23 @@ from datetime import date
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import Query, Router, Schema
 from pydantic import Field
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.domain.formats import currency_decimals
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, csv_response, refuse_unknown
 from wise_tally.package.cells import scaled
 from wise_tally.web.deal_rows import DealRow, deal_rows
-from wise_tally.web.filter_line import ScopeLine, scope_of
+from wise_tally.web.filter_line import FilterLine, scope_of
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import Sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import Visibility
 
 router = Router(tags=["deals"])
 KINDS = {"open": OPEN, "won": WON, "lost": LOST}
@@ -91,36 +92,36 @@ class DealPage(Schema):
     deals: list[DealState]
 
 
-def _line(request: HttpRequest, options: DealOptions) -> ScopeLine:
+def _line(request: PageRequest, options: DealOptions) -> FilterLine:
     who = f"person:{options.person}" if options.person else f"team:{options.team}" if options.team else ""
     given = {"who": who, "where": options.territory or "", "process": options.process or ""}
     as_of = options.as_of.isoformat() if options.as_of else ""
-    return scope_of(request.viewer, {**given, "as_of": as_of})  # type: ignore[attr-defined]
+    return scope_of(request.viewer, {**given, "as_of": as_of})
 
 
-def _places(line: ScopeLine, status: str) -> Ints:
+def _places(line: FilterLine, status: str) -> Ints:
     """Places of the deals of the scope, the largest first, equal ones in the book's order."""
-    standing = line.standing
-    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
+    snapshot = line.snapshot
+    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
     if status != "all":
-        at = at[standing.kind[at] == KINDS[status]]
-    return at[np.argsort(-standing.amount_minor[at], kind="stable")]
+        rows = rows[snapshot.kind[rows] == KINDS[status]]
+    return rows[np.argsort(-snapshot.amount_minor[rows], kind="stable")]
 
 
-def _states(line: ScopeLine, places: list[int]) -> list[dict[str, Any]]:
-    return [_state(line, place, row) for place, row in deal_rows(line, places).items()]
+def _states(line: FilterLine, indices: list[int]) -> list[dict[str, Any]]:
+    return [_state(line, index, row) for index, row in deal_rows(line, indices).items()]
 
 
-def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
-    ground, standing, decimals = line.book.ground, line.standing, currency_decimals()
-    territory, kind = int(standing.territory[place]), int(standing.kind[place])
+def _state(line: FilterLine, index: int, row: DealRow) -> dict[str, Any]:
+    reference, snapshot, decimals = line.book.reference, line.snapshot, currency_decimals()
+    territory, kind = int(snapshot.territory[index]), int(snapshot.kind[index])
     return {
         "deal_id": row.key,
         "name": row.name,
         "account": row.account or None,
         "account_name": row.account_name or None,
         "process": row.process,
-        "process_name": ground.processes[ground.stages[int(standing.stage[place])].process][1],
+        "process_name": reference.processes[reference.stages[int(snapshot.stage[index])].process][1],
         "stage": row.stage,
         "stage_name": row.stage_name,
         "status": next(name for name, number in KINDS.items() if number == kind),
@@ -131,9 +132,9 @@ def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
         "closed_on": date.fromordinal(row.closed_on) if row.closed_on != NO_DAY else None,
         "category": row.category or None,
         "category_name": row.category_name or None,
-        "owner": ground.people[int(standing.owner[place])].key,
+        "owner": reference.people[int(snapshot.owner[index])].key,
         "owner_name": row.owner_name,
-        "territory": ground.territories[territory].key if territory >= 0 else None,
+        "territory": reference.territories[territory].key if territory >= 0 else None,
         "territory_name": row.territory_name or None,
         "days_in_stage": row.days_in_stage,
         "slips": row.slips,
@@ -142,57 +143,57 @@ def _state(line: ScopeLine, place: int, row: DealRow) -> dict[str, Any]:
 
 
 @router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as they stood on a day")
-def deals(request: HttpRequest, response: HttpResponse, options: Query[PagedOptions]) -> dict[str, Any]:
+def deals(request: PageRequest, response: HttpResponse, options: Query[PagedOptions]) -> dict[str, Any]:
     """A page of the deals that the token's person may see; the headers, too, say how many there are and where to go on."""
     refuse_unknown(request, PagedOptions)
     line = _line(request, options)
-    at = _places(line, options.status)
-    first, pages = (options.page - 1) * options.per_page, max(1, -(-len(at) // options.per_page))
+    rows = _places(line, options.status)
+    first, pages = (options.page - 1) * options.per_page, max(1, -(-len(rows) // options.per_page))
     following = None
     if options.page < pages:
         asked = request.GET.copy()
         asked["page"] = str(options.page + 1)
         following = request.build_absolute_uri(f"{request.path}?{asked.urlencode()}")
         response["Link"] = f'<{following}>; rel="next"'
-    response[TOTAL] = str(len(at))
+    response[TOTAL] = str(len(rows))
     return {
         "as_of": line.as_of,
-        "total": len(at),
+        "total": len(rows),
         "page": options.page,
         "pages": pages,
         "next": following,
-        "deals": _states(line, at[first : first + options.per_page].tolist()),
+        "deals": _states(line, rows[first : first + options.per_page].tolist()),
     }
 
 
 @router.get("/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="All the deals as CSV")
-def deals_csv(request: HttpRequest, options: Query[DealOptions]) -> HttpResponse:
+def deals_csv(request: PageRequest, options: Query[DealOptions]) -> HttpResponse:
     """Every deal for a spreadsheet, never a page of them."""
     refuse_unknown(request, DealOptions)
     line = _line(request, options)
-    at = _places(line, options.status).tolist()
-    answer = csv_response(_states(line, at), "deals")
-    answer[TOTAL] = str(len(at))
+    rows = _places(line, options.status).tolist()
+    answer = csv_response(_states(line, rows), "deals")
+    answer[TOTAL] = str(len(rows))
     return answer
 
 
 @router.get("/{deal_id}", response={200: DealState, **PROBLEMS}, summary="One deal as it stood on a day")
-def deal(request: HttpRequest, deal_id: Key, options: Query[DayOption]) -> dict[str, Any]:
+def deal(request: PageRequest, deal_id: Key, options: Query[DayOption]) -> dict[str, Any]:
     """The state of one deal; one that is not open to the token's person looks like one that is not there."""
     refuse_unknown(request, DayOption)
-    viewer, shelved = request.viewer, shelf.shelved()  # type: ignore[attr-defined]
-    index = shelved.book.places_by_key.get(deal_id)
-    if index is None or not Sight(viewer, shelved).sees_deal(int(shelved.deal_numbers[index])):
+    viewer, stored = request.viewer, books.stored()
+    index = stored.book.index_by_key.get(deal_id)
+    if index is None or not Visibility(viewer, stored).sees_deal(int(stored.deal_numbers[index])):
         raise Refused(f"There is no deal “{deal_id}” here.", 404)
     line = _everything(request, options.as_of)
-    place = int(np.searchsorted(line.standing.deal, index))
-    if place >= len(line.standing.deal) or int(line.standing.deal[place]) != index:
+    place = int(np.searchsorted(line.snapshot.deal, index))
+    if place >= len(line.snapshot.deal) or int(line.snapshot.deal[place]) != index:
         raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
     return _states(line, [place])[0]
 
 
-def _everything(request: HttpRequest, as_of: date | None) -> ScopeLine:
+def _everything(request: PageRequest, as_of: date | None) -> FilterLine:
     """The book on a day without a filter; who may see the deal was asked before."""
     given = {"as_of": as_of.isoformat()} if as_of else {}
-    line = scope_of(request.viewer, given)  # type: ignore[attr-defined]
+    line = scope_of(request.viewer, given)
     return replace(line, whose_fixed=True)

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable
 from typing import Annotated, Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import Query, Router, Schema
 from pydantic import AfterValidator, Field
 
@@ -13,6 +13,7 @@ from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.domain.org.clock import today
 from wise_tally.interfaces.figures import FIGURES, Question, figures
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
+from wise_tally.web.request.viewing import PageRequest
 
 router = Router(tags=["figures"])
 
@@ -65,7 +66,7 @@ class FigureAnswer(Schema):
     rows: list[dict[str, Any]]
 
 
-def _answer(request: HttpRequest, name: str, options: FigureOptions) -> dict[str, Any]:
+def _answer(request: PageRequest, name: str, options: FigureOptions) -> dict[str, Any]:
     refuse_unknown(request, FigureOptions)
     asked = options.model_dump(by_alias=False)
     question = Question(
@@ -75,16 +76,16 @@ def _answer(request: HttpRequest, name: str, options: FigureOptions) -> dict[str
         leave_out=tuple(asked.pop("leave_out")),
         **asked,
     )
-    return figures(question, request.viewer)  # type: ignore[attr-defined]
+    return figures(question, request.viewer)
 
 
 @router.get("/{name}", response={200: FigureAnswer, **PROBLEMS}, summary="A figure as it stood on a day")
-def figure(request: HttpRequest, name: Figure, options: Query[FigureOptions]) -> dict[str, Any]:
+def figure(request: PageRequest, name: Figure, options: Query[FigureOptions]) -> dict[str, Any]:
     """The figure for the scope, narrowed to what the token's person may see."""
     return _answer(request, name, options)
 
 
 @router.get("/{name}/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="The same rows as CSV")
-def figure_csv(request: HttpRequest, name: Figure, options: Query[FigureOptions]) -> HttpResponse:
+def figure_csv(request: PageRequest, name: Figure, options: Query[FigureOptions]) -> HttpResponse:
     """The rows for a spreadsheet."""
     return csv_response(_answer(request, name, options)["rows"], name)

@@ -2,20 +2,21 @@
 
 from typing import Annotated, Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from ninja import Query, Router, Schema
 from pydantic import Field
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.dashboards.actions import tallies_of
 from wise_tally.domain.formats import money_input
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
-from wise_tally.pages.team.tallies.question import read_kept
+from wise_tally.pages.team.tallies.query import read_kept
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.web.filter_line import scope_of
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import Sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import Visibility
 
 router = Router(tags=["tallies"])
 
@@ -51,18 +52,18 @@ class TallyAnswer(Schema):
 
 
 @router.get("", response={200: list[TallyName], **PROBLEMS}, summary="The tallies that can be asked")
-def names(request: HttpRequest) -> list[dict[str, Any]]:
+def names(request: PageRequest) -> list[dict[str, Any]]:
     """One's own, those that others share, those that ship."""
     refuse_unknown(request)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     kept = [{"tally": t.key, "name": t.name, "owner": t.owner.key, "query": t.query} for t in tallies_of(viewer)]
     shipped = [{"tally": key, "name": one.name, "owner": None, "query": one.query} for key, one in SHIPPED.items()]
     return [*kept, *shipped]
 
 
-def _answer(request: HttpRequest, key: str, scope: TallyScope) -> dict[str, Any]:
+def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]:
     refuse_unknown(request, TallyScope)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     named = {t.key: (t.name, t.query) for t in tallies_of(viewer).filter(key=key)}
     named |= {key: (SHIPPED[key].name, SHIPPED[key].query)} if key in SHIPPED else {}
     if key not in named:
@@ -71,7 +72,7 @@ def _answer(request: HttpRequest, key: str, scope: TallyScope) -> dict[str, Any]
     tally = read_kept(query)
     given = {part: str(value) for part, value in scope.model_dump().items() if value}
     line = scope_of(viewer, {**given, **dict(tally.pinned)})
-    result = compute(Computing(line, tally, lambda: Sight(viewer, shelf.shelved()).leads()))
+    result = compute(Computing(line, tally, lambda: Visibility(viewer, books.stored()).leads()))
     is_money = result.shape == "money" and not result.in_hundredths
 
     def value(found: int | float | None) -> Any:
@@ -81,7 +82,7 @@ def _answer(request: HttpRequest, key: str, scope: TallyScope) -> dict[str, Any]
             return str(money_input(round(found)))
         return found / 100 if result.in_hundredths else found
 
-    heads = [h if result.heads.count(h) == 1 else f"{h} {place}" for place, h in enumerate(result.heads, 1)]
+    heads = [h if result.heads.count(h) == 1 else f"{h} {index}" for index, h in enumerate(result.heads, 1)]
     rows = [
         {"row": row.name} | {h: value(c.value) for h, c in zip(heads, row.cells, strict=True)} for row in result.rows
     ]
@@ -96,12 +97,12 @@ def _answer(request: HttpRequest, key: str, scope: TallyScope) -> dict[str, Any]
 
 
 @router.get("/{tally}", response={200: TallyAnswer, **PROBLEMS}, summary="A tally as it stood on a day")
-def tally(request: HttpRequest, tally: Key, scope: Query[TallyScope]) -> dict[str, Any]:
+def tally(request: PageRequest, tally: Key, scope: Query[TallyScope]) -> dict[str, Any]:
     """The rows for the scope, narrowed to what the token's person may see."""
     return _answer(request, tally, scope)
 
 
 @router.get("/{tally}/csv", response=PROBLEMS, openapi_extra={"responses": CSV}, summary="The same rows as CSV")
-def tally_csv(request: HttpRequest, tally: Key, scope: Query[TallyScope]) -> HttpResponse:
+def tally_csv(request: PageRequest, tally: Key, scope: Query[TallyScope]) -> HttpResponse:
     """The rows for a spreadsheet."""
     return csv_response(_answer(request, tally, scope)["rows"], "tally")

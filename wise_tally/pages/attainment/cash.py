@@ -4,26 +4,27 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
 from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, payments_in, won_and_open
-from wise_tally.core.ground import WON
+from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.money import sum_by_group
-from wise_tally.core.tallies import sums_by_period
+from wise_tally.core.reference_data import WON
 from wise_tally.domain.formats import count, day, money, points
-from wise_tally.pages.attainment.question import tabs
-from wise_tally.web.deal_columns import beside_of
+from wise_tally.pages.attainment.query import tabs
+from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.deal_rows import accounts_numbered, names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, working_query
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
 
 KIND_WORDS = {"once": "one sum", "instalments": "instalments", "recurring": "recurring without end"}
@@ -35,34 +36,34 @@ SIDES = ("won", "open", "all")
 class Cash:
     """The payments of a scope in its months."""
 
-    line: ScopeLine
+    line: FilterLine
 
     @cached_property
     def months(self) -> tuple[Period, ...]:
         """The months that the period touches, cut to it at both ends."""
-        period, fiscal = self.line.period, self.line.book.ground.fiscal
+        period, fiscal = self.line.period, self.line.book.reference.fiscal
         found: list[Period] = []
         month = fiscal.containing(period.starts_on, "month")
         while month.starts_on <= period.ends_on and len(found) < MOST_MONTHS:
             found.append(_cut(month, period))
-            month = fiscal.beside(month, 1)
+            month = fiscal.shifted(month, 1)
         return tuple(found)
 
     @cached_property
     def payments(self) -> Payments:
         """Everything due in these months."""
         line = self.line
-        return payments_in(line.book, line.standing, beside_of(line).plans(), self.months, line.scope)
+        return payments_in(line.book, line.snapshot, attributes_of(line).plans(), self.months, line.scope)
 
     @cached_property
     def rows(self) -> tuple[CashPeriod, ...]:
         """The sums of each month."""
-        return cash_calendar(self.line.standing, self.payments, self.months)
+        return cash_calendar(self.line.snapshot, self.payments, self.months)
 
     def chosen(self, month: str, kind: str, side: str, account: int | None) -> Payments:
         """The payments behind one figure; empty words and None keep all."""
         found, line = self.payments, self.line
-        keep = np.ones(len(found.at), dtype=bool)
+        keep = np.ones(len(found.rows), dtype=bool)
         if month:
             texts = [one.text for one in self.months]
             if month not in texts:
@@ -73,7 +74,7 @@ class Cash:
                 raise Refused(f"“{kind[:40]}” is no kind of payment; accepted: {', '.join(KINDS)}.", 404)
             keep &= found.kind == KINDS.index(kind)
         if side != "all":
-            keep &= (line.standing.kind[found.at] == WON) == (side == "won")
+            keep &= (line.snapshot.kind[found.rows] == WON) == (side == "won")
         if account is not None:
             keep &= self.accounts == account
         return found.take(keep)
@@ -82,14 +83,14 @@ class Cash:
     def accounts(self) -> np.ndarray:
         """Row number of the customer behind each payment, 0 for none."""
         line = self.line
-        return beside_of(line).references("account")[line.standing.deal[self.payments.at]]
+        return attributes_of(line).references("account")[line.snapshot.deal[self.payments.rows]]
 
     def by_account(self) -> list[tuple[int, int, int]]:
         """Row number of the customer, due of won deals, due of open ones weighted; the most money first."""
-        numbers, place = np.unique(self.accounts, return_inverse=True)
-        won = self.line.standing.kind[self.payments.at] == WON
+        numbers, index = np.unique(self.accounts, return_inverse=True)
+        won = self.line.snapshot.kind[self.payments.rows] == WON
         sums = [
-            sum_by_group(np.where(mask, self.payments.value_minor, 0), place, len(numbers)).tolist()
+            sum_by_group(np.where(mask, self.payments.value_minor, 0), index, len(numbers)).tolist()
             for mask in (won, ~won)
         ]
         rows = list(zip(numbers.tolist(), *sums, strict=True))
@@ -120,7 +121,7 @@ class MonthRow:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """What is due month by month, and by customer."""
     line = read_scope(request, "year")
     cash = Cash(line)
@@ -149,7 +150,7 @@ def page(request: HttpRequest) -> HttpResponse:
                 booked.won,
             )
             for row, booked in zip(
-                cash.rows, sums_by_period(line.book, line.standing, cash.months, line.scope), strict=True
+                cash.rows, sums_by_period(line.book, line.snapshot, cash.months, line.scope), strict=True
             )
         ],
         "accounts": [
@@ -163,13 +164,13 @@ def page(request: HttpRequest) -> HttpResponse:
             for number, of_won, of_open in accounts[:MOST_ACCOUNTS]
         ],
         "more": max(0, len(accounts) - MOST_ACCOUNTS),
-        "strip": CountStrip(len(np.unique(cash.payments.at)), exports=exports("attainment:cash-table", line.query())),
+        "footer": Footer(len(np.unique(cash.payments.rows)), exports=exports("attainment:cash-table", line.query())),
     }
     return render(request, "attainment/cash.html", answer)
 
 
 @require_safe
-def working(request: HttpRequest, side: str) -> HttpResponse:
+def working(request: PageRequest, side: str) -> HttpResponse:
     """The payments behind a figure of the calendar."""
     line = read_scope(request, "year")
     if side not in SIDES:
@@ -191,13 +192,13 @@ def _account(cash: Cash, key: str) -> int:
     return number
 
 
-def _panel(line: ScopeLine, side: str, found: Payments, words: str) -> Panel:
-    standing = line.standing
+def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
+    snapshot = line.snapshot
     order = np.argsort(-found.value_minor, kind="stable")
     first = order[:FIRST_DEALS]
-    deals = standing.deal[found.at[first]].tolist()
+    deals = snapshot.deal[found.rows[first]].tolist()
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
-    is_won = standing.kind[found.at] == WON
+    is_won = snapshot.kind[found.rows] == WON
     terms = [
         (f"of won deals, in full, {count(int(is_won.sum()))} payments", money(int(found.value_minor[is_won].sum()))),
         (
@@ -219,23 +220,23 @@ def _panel(line: ScopeLine, side: str, found: Payments, words: str) -> Panel:
         money(int(found.value_minor.sum())),
         "due",
         deals,
-        len(np.unique(found.at)),
+        len(np.unique(found.rows)),
         len(rest),
         money(int(found.value_minor[rest].sum())),
-        places=np.unique(found.at),
+        places=np.unique(found.rows),
     )
 
 
-def _part(line: ScopeLine, found: Payments, place: int) -> str:
-    at = int(found.at[place])
-    value = money(int(found.value_minor[place]))
-    if line.standing.kind[at] == WON:
+def _part(line: FilterLine, found: Payments, index: int) -> str:
+    row = int(found.rows[index])
+    value = money(int(found.value_minor[index]))
+    if line.snapshot.kind[row] == WON:
         return str(value)
-    return f"{money(int(found.amount_minor[place]))} × {points(int(line.standing.probability_bp[at]))} = {value}"
+    return f"{money(int(found.amount_minor[index]))} × {points(int(line.snapshot.probability_bp[row]))} = {value}"
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The months as a file."""
     line = read_scope(request, "year")
     header = ("month", *(f"{side}_{name}" for side in ("won", "open") for name in KINDS), "won", "open_weighted", "all")

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import numpy as np
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -36,13 +36,14 @@ from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pa
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
 from wise_tally.domain.targets.statement_actions import issue_statement, last_statement
-from wise_tally.pages.attainment.question import tabs
+from wise_tally.pages.attainment.query import tabs
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
 FIGURES = ("commission", "credited", "taken_back")
@@ -71,13 +72,13 @@ class Commissions:
     """The commissions of a scope as far as the viewer may know them: lines, sums and names."""
 
     viewer: Viewer
-    line: ScopeLine
+    line: FilterLine
     subject: str
 
     @cached_property
     def _every(self) -> tuple[CommissionLine, ...]:
         line = self.line
-        return commissions(line.book, line.standing, line.period, line.scope, rates_of(self.subject), self.subject)
+        return commissions(line.book, line.snapshot, line.period, line.scope, rates_of(self.subject), self.subject)
 
     @cached_property
     def _known(self) -> frozenset[int]:
@@ -97,10 +98,10 @@ class Commissions:
 
     def may_know(self, key: str) -> bool:
         """Whether the viewer may know what this subject earns."""
-        ground, day = self.line.book.ground, self.line.today
+        reference, day = self.line.book.reference, self.line.today
         if self.subject == PERSON:
-            return sees_pay(self.viewer, ground, day, key)
-        return sees_partners_pay(self.viewer, ground, day)
+            return sees_pay(self.viewer, reference, day, key)
+        return sees_partners_pay(self.viewer, reference, day)
 
     @cached_property
     def group(self) -> Grouping:
@@ -142,15 +143,15 @@ class Commissions:
         return "&".join(part for part in (self.line.query(period=self.line.period.text), own) if part)
 
 
-def _read(request: HttpRequest) -> Commissions:
+def _read(request: PageRequest) -> Commissions:
     subject = request.GET.get("of", PERSON)
     if subject not in SUBJECTS:
         raise Refused(f"“{subject[:40]}” earns no commission; accepted: {', '.join(SUBJECTS)}.")
-    return Commissions(request.viewer, read_scope(request, "quarter"), subject)  # type: ignore[attr-defined]
+    return Commissions(request.viewer, read_scope(request, "quarter"), subject)
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """What everybody of the scope earns in the period."""
     asked = _read(request)
     whole = together(summed(asked.lines))
@@ -161,7 +162,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "subjects": [(name, asked.query(of=name), name == asked.subject) for name in SUBJECTS],
         "whole": whole,
         "rows": [(key, name, one, asked.query(whose=quote(key))) for key, name, one in asked.rows()],
-        "strip": CountStrip(
+        "footer": Footer(
             len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
         ),
     }
@@ -178,7 +179,7 @@ class StatementRow:
 
 
 @require_safe
-def statement(request: HttpRequest, key: str) -> HttpResponse:
+def statement(request: PageRequest, key: str) -> HttpResponse:
     """One subject's statement, to be read, printed and handed out."""
     asked = _read(request).whole_of(key)
     lines = asked.of(key)
@@ -195,8 +196,8 @@ def statement(request: HttpRequest, key: str) -> HttpResponse:
         "whose": asked.query(whose=quote(key), all="yes"),
         "last": last,
         "changes": _changes(asked, lines, last.lines) if last else [],
-        "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,  # type: ignore[attr-defined]
-        "strip": CountStrip(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=quote(key)))),
+        "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,
+        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=quote(key)))),
     }
     return render(request, "attainment/statement.html", answer)
 
@@ -210,14 +211,14 @@ def _rows(asked: Commissions, lines: tuple[CommissionLine, ...]) -> list[Stateme
 def _changes(asked: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
     found = since_statement([StatedLine(*line) for line in kept], asked.stated(lines))
     keys = [(one.after or one.before).deal for one in found]  # type: ignore[union-attr]
-    places = asked.line.book.places_by_key
-    names = names_of(asked.line.book, [places[key] for key in keys if key in places])
+    indices = asked.line.book.index_by_key
+    names = names_of(asked.line.book, [indices[key] for key in keys if key in indices])
     return [(names.get(key, key), one) for key, one in zip(keys, found, strict=True)]
 
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def issue(request: HttpRequest, key: str) -> HttpResponse:
+def issue(request: PageRequest, key: str) -> HttpResponse:
     """Keep the statement as handed out today."""
     asked = _read(request).whole_of(key)
     if asked.line.is_past:
@@ -227,13 +228,13 @@ def issue(request: HttpRequest, key: str) -> HttpResponse:
         for one in asked.stated(asked.of(key))
     ]
     span = (asked.line.period.starts_on, asked.line.period.ends_on)
-    issue_statement(request.viewer, (asked.subject, key), span, lines, now())  # type: ignore[attr-defined]
+    issue_statement(request.viewer, (asked.subject, key), span, lines, now())
     messages.success(request, "The statement is kept as it stands; what changes from now on is shown beside it.")
     return redirect(f"{reverse('attainment:statement', args=[key])}?{asked.query()}")
 
 
 @require_safe
-def working(request: HttpRequest, figure: str) -> HttpResponse:
+def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a commission came about: of all, of one subject, or of one of its deals."""
     asked = _read(request)
     if figure not in FIGURES:
@@ -285,12 +286,12 @@ DEFINITION = (
 )
 
 
-def _deals(line: ScopeLine, lines: Sequence[CommissionLine], figure: str) -> dict[str, Any]:
+def _deals(line: FilterLine, lines: Sequence[CommissionLine], figure: str) -> dict[str, Any]:
     """The deals of statement lines with what each adds to a sum, the largest first."""
     adds = added_by_deal(lines, figure == "credited")
     deals, amount = (np.array(list(part), dtype=np.int64) for part in (adds.keys(), adds.values()))
-    places = np.searchsorted(line.standing.deal, deals)
-    return listed(line, places, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
+    indices = np.searchsorted(line.snapshot.deal, deals)
+    return listed(line, indices, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
 
 
 def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
@@ -315,7 +316,7 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The sums of all, or the lines of one statement, as a file."""
     asked = _read(request)
     if key := request.GET.get("whose", ""):

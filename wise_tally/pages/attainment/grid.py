@@ -9,9 +9,9 @@ from wise_tally.core.grouping import grouping
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import hundredths, short
-from wise_tally.pages.attainment.question import Asked
+from wise_tally.pages.attainment.query import AttainmentQuery
 from wise_tally.web.breakdowns import words_of
-from wise_tally.web.filter_line import ScopeLine, in_tree_order
+from wise_tally.web.filter_line import FilterLine, in_tree_order
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.leavers import name_of_person
 from wise_tally.web.nodes import token_of
@@ -33,14 +33,14 @@ class Row:
     shares_rank: bool
 
 
-def closed_by(asked: Asked, by: str) -> dict[int, ForecastRow]:
+def closed_by(asked: AttainmentQuery, by: str) -> dict[int, ForecastRow]:
     """What each node won and lost in the last four quarters that are over, by node: its own figures to go by."""
     line = asked.line
-    span = four_quarters_before(line.book.ground.fiscal, line.as_of)
-    return {row.node: row for row in forecast(line.book, line.standing, span, line.scope, by)}
+    span = four_quarters_before(line.book.reference.fiscal, line.as_of)
+    return {row.node: row for row in forecast(line.book, line.snapshot, span, line.scope, by)}
 
 
-def rows_of(asked: Asked) -> list[Row]:
+def rows_of(asked: AttainmentQuery) -> list[Row]:
     """Rows in tree order, others by falling attainment to date; one scale a level."""
     line, found = asked.line, {row.forecast.node: row for row in asked.rows(asked.by)}
     order = _order(line, asked.by, found)
@@ -49,10 +49,10 @@ def rows_of(asked: Asked) -> list[Row]:
         row = found[node].forecast
         largest[depth] = max(largest.get(depth, 1), row.won + row.open, row.quota or 0)
     closed = closed_by(asked, asked.by) if asked.measure == AMOUNT else {}
-    places = ranks([_standing_of(found[node]) for node, _ in order])
+    indices = ranks([_ranked_by(found[node]) for node, _ in order])
     group, days = grouping(line.book, asked.by, line.as_of), DaysOf.at(line.period, line.as_of)
     rows = []
-    for (node, depth), rank in zip(order, places, strict=True):
+    for (node, depth), rank in zip(order, indices, strict=True):
         record = found[node]
         past = closed.get(node)
         rows.append(
@@ -66,18 +66,18 @@ def rows_of(asked: Asked) -> list[Row]:
                 days.at_todays_pace(record.forecast.won),
                 deals_needed(record.forecast.gap, past) if past else None,
                 rank if _is_flat(asked.by) else None,
-                places.count(rank) > 1,
+                indices.count(rank) > 1,
             )
         )
     return rows
 
 
-def _name(asked: Asked, row: ForecastRow) -> str:
+def _name(asked: AttainmentQuery, row: ForecastRow) -> str:
     name = row.name or f"without a {words_of(asked.by)}"
     return name_of_person(asked.line, row.key, name) if asked.by == "person" else name
 
 
-def _standing_of(record: AttainmentRow) -> float | None:
+def _ranked_by(record: AttainmentRow) -> float | None:
     """What rows are ranked by: attainment to date; who has no quota has no place."""
     return record.to_date
 
@@ -86,21 +86,21 @@ def _is_flat(by: str) -> bool:
     return by not in ("team", "territory")
 
 
-def _order(line: ScopeLine, by: str, found: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
+def _order(line: FilterLine, by: str, found: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
     """Nodes with their depth. Where rows stand side by side those that hold something, the furthest ahead first."""
     if _is_flat(by):
         kept = [(n, r) for n, r in found.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
         kept.sort(key=lambda item: (item[0] == NONE, -(item[1].to_date or 0.0), -item[1].forecast.won))
         return [(node, 0) for node, _ in kept]
-    ground = line.book.ground
-    tree = ground.team_tree(line.as_of) if by == "team" else ground.territory_tree(line.as_of)
+    reference = line.book.reference
+    tree = reference.team_tree(line.as_of) if by == "team" else reference.territory_tree(line.as_of)
     order = [(node, depth) for node, depth in in_tree_order(tree) if node in found]
     return [*order, (NONE, 0)] if NONE in found else order
 
 
-def _bar(asked: Asked, record: AttainmentRow, largest: int) -> InkBar:
+def _bar(asked: AttainmentQuery, record: AttainmentRow, largest: int) -> InkBar:
     figures, write = record.forecast, hundredths if asked.in_hundredths else short
-    parts = [figures.categories[c] for c in asked.line.book.ground.surest_first] if asked.measure != METRIC else []
+    parts = [figures.categories[c] for c in asked.line.book.reference.surest_first] if asked.measure != METRIC else []
     bar = ink_bar(figures.won, parts, figures.quota, record.pace, largest)
     done = "done" if asked.counts_activities else "won"
     words = f"{figures.name}: {done} {write(figures.won)}, quota {write(figures.quota)}, pace {write(record.pace)}"

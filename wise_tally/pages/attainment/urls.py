@@ -3,15 +3,15 @@
 from django.urls import path
 
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.pages.attainment import cash, commissions, compared, views
+from wise_tally.pages.attainment import cash, commissions, period_comparison, views
 
 app_name = "attainment"
 urlpatterns = [
     path("", views.page, name="page"),
     path("table.<str:kind>", views.table, name="table"),
     path("year/", views.year, name="year"),
-    path("compared/", compared.page, name="compared"),
-    path("compared/table.<str:kind>", compared.table, name="compared-table"),
+    path("compared/", period_comparison.page, name="compared"),
+    path("compared/table.<str:kind>", period_comparison.table, name="compared-table"),
     path("commissions/", commissions.page, name="commissions"),
     path("commissions/table.<str:kind>", commissions.table, name="commissions-table"),
     path("commissions/working/<str:figure>/", commissions.working, name="commissions-working"),

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
@@ -12,20 +12,21 @@ from wise_tally.core.attainment import DaysOf
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
 from wise_tally.pages.attainment.grid import rows_of
-from wise_tally.pages.attainment.question import MEASURES, Asked, read_question, tabs
+from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, read_question, tabs
 from wise_tally.pages.attainment.working import panel_of
 from wise_tally.web.breakdowns import ROWS, choices, words_of
 from wise_tally.web.cumulative import cumulative, year_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
 FEW_ROWS = 9
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """Quota, pace, won, what is still needed, of every node."""
     asked = read_question(request)
     line, whole = asked.line, asked.whole
@@ -54,17 +55,17 @@ def page(request: HttpRequest) -> HttpResponse:
         "needed": days.needed_per_week(whole.forecast.gap),
         "at_pace": days.at_todays_pace(whole.forecast.won),
         "rows": rows,
-        "cumulative": cumulative(line, asked.standing, lambda span: asked.working(token, span)) if short else None,
+        "cumulative": cumulative(line, asked.snapshot, lambda span: asked.working(token, span)) if short else None,
         "year": year_of(line).text,
         "carries": carries_quota(line.scope, asked.by),
-        "strip": _strip(asked),
+        "footer": _footer(asked),
     }
     return render(request, "attainment/page.html", answer)
 
 
-def _strip(asked: Asked) -> CountStrip:
+def _footer(asked: AttainmentQuery) -> Footer:
     whole = asked.whole.forecast
-    return CountStrip(
+    return Footer(
         whole.won // 100 if asked.counts_activities else whole.deals_won + whole.deals_open,
         undated=None if asked.in_hundredths else whole.undated,
         overdue=None if asked.in_hundredths else whole.overdue,
@@ -74,14 +75,14 @@ def _strip(asked: Asked) -> CountStrip:
 
 
 @require_safe
-def year(request: HttpRequest) -> HttpResponse:
+def year(request: PageRequest) -> HttpResponse:
     """Won so far against the target so far, month by month, with what is open on top."""
     asked = read_question(request)
     if asked.counts_activities:
-        asked = Asked(asked.line, asked.by)
+        asked = AttainmentQuery(asked.line, asked.by)
     line = asked.line
     token = scope_node(line)[2]
-    shown = cumulative(line, asked.standing, lambda span: asked.working(token, span))
+    shown = cumulative(line, asked.snapshot, lambda span: asked.working(token, span))
     answer = {
         "line": line,
         "tabs": tabs(line, "year"),
@@ -94,13 +95,13 @@ def year(request: HttpRequest) -> HttpResponse:
             for name, words in MEASURES.items()
             if name != "activities"
         ],
-        "strip": _strip(asked),
+        "footer": _footer(asked),
     }
     return render(request, "attainment/year.html", answer)
 
 
 @require_safe
-def working(request: HttpRequest, figure: str) -> HttpResponse:
+def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a figure that no deal alone explains came about: what is needed, what is done."""
     asked = read_question(request)
     panel = panel_of(asked, figure, request.GET.get("node", "company:"))
@@ -108,7 +109,7 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
     asked = read_question(request)
     header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open", "needed_per_week", "at_todays_pace",

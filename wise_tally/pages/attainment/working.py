@@ -7,7 +7,7 @@ from wise_tally.core.attainment import DaysOf, deals_needed, four_quarters_befor
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.domain.formats import as_words, count, hundredths, money, percent
 from wise_tally.pages.attainment.grid import closed_by
-from wise_tally.pages.attainment.question import Asked
+from wise_tally.pages.attainment.query import AttainmentQuery
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.nodes import node_of
@@ -17,7 +17,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm
 FIGURES = ("needed", "at_pace", "deals_needed", "won", "quota", "pace", "gap", "attainment", "to_date", "open")
 
 
-def panel_of(asked: Asked, figure: str, token: str) -> Panel:
+def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for what is not there."""
     if figure not in FIGURES:
         raise Refused(f"“{figure[:40]}” is no figure of attainment here; accepted: {', '.join(FIGURES)}.", 404)
@@ -38,7 +38,7 @@ def panel_of(asked: Asked, figure: str, token: str) -> Panel:
     return _activities(asked, figure, (by, node))
 
 
-def _written(asked: Asked, value: int | None) -> str:
+def _written(asked: AttainmentQuery, value: int | None) -> str:
     return str(hundredths(value) if asked.in_hundredths else money(value))
 
 
@@ -46,7 +46,7 @@ def _terms(*terms: tuple[str, str]) -> tuple[PanelTerm, ...]:
     return tuple(PanelTerm(words, str(value)) for words, value in terms)
 
 
-def _needed(asked: Asked, name: str, gap: int | None) -> Panel:
+def _needed(asked: AttainmentQuery, name: str, gap: int | None) -> Panel:
     days = DaysOf.at(asked.line.period, asked.line.as_of)
     return Panel(
         f"Needed a week, {name}",
@@ -57,7 +57,7 @@ def _needed(asked: Asked, name: str, gap: int | None) -> Panel:
     )
 
 
-def _at_pace(asked: Asked, name: str, won: int) -> Panel:
+def _at_pace(asked: AttainmentQuery, name: str, won: int) -> Panel:
     days = DaysOf.at(asked.line.period, asked.line.as_of)
     return Panel(
         f"At today’s pace, {name}",
@@ -72,10 +72,10 @@ def _at_pace(asked: Asked, name: str, won: int) -> Panel:
     )
 
 
-def _deals_needed(asked: Asked, name: str, gap: int | None, row: tuple[str, int]) -> Panel:
+def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple[str, int]) -> Panel:
     line = asked.line
     closed = closed_by(asked, row[0]).get(row[1])
-    span = four_quarters_before(line.book.ground.fiscal, line.as_of)
+    span = four_quarters_before(line.book.reference.fiscal, line.as_of)
     if closed is None:
         raise Refused("This row has closed no deal in the last four quarters.", 404)
     mean = mean_won(closed)
@@ -95,17 +95,17 @@ def _deals_needed(asked: Asked, name: str, gap: int | None, row: tuple[str, int]
     )
 
 
-def _activities(asked: Asked, figure: str, row: tuple[str, int]) -> Panel:
+def _activities(asked: AttainmentQuery, figure: str, row: tuple[str, int]) -> Panel:
     """Activities by kind, and how they stand against their target."""
     line, record = asked.line, asked.row(*row)
     done = activities_inside(
-        line.book, line.standing, line.period, line.scope, done_in(line, line.period).of_kind(asked.kind)
+        line.book, line.snapshot, line.period, line.scope, done_in(line, line.period).of_kind(asked.kind)
     )
-    mine = done_by(line.book, line.standing, done, *row)
+    mine = done_by(line.book, line.snapshot, done, *row)
     terms = [
-        (as_words(kind), count(int(mine.number[mine.kind == place].sum())))
-        for place, kind in enumerate(KINDS)
-        if np.any(mine.kind == place)
+        (as_words(kind), count(int(mine.number[mine.kind == index].sum())))
+        for index, kind in enumerate(KINDS)
+        if np.any(mine.kind == index)
     ]
     values = {
         "won": ("done", hundredths(record.forecast.won)),

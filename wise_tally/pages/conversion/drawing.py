@@ -7,10 +7,10 @@ from itertools import zip_longest
 import numpy as np
 
 from wise_tally.core.conversion import ConversionGroup
-from wise_tally.core.passing import Loss
+from wise_tally.core.drop_off import Loss
 from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.ink import share
 
 
@@ -31,9 +31,9 @@ class PassingRow:
     next_name: str
 
 
-def passing_rows(line: ScopeLine, whole: ConversionGroup, lost: tuple[Loss, ...], by_value: bool) -> list[PassingRow]:
+def passing_rows(line: FilterLine, whole: ConversionGroup, lost: tuple[Loss, ...], by_value: bool) -> list[PassingRow]:
     """One row a stage, each with what was lost or stayed undecided before the next."""
-    stages, rows = line.book.ground.stages, whole.stages
+    stages, rows = line.book.reference.stages, whole.stages
     largest = max([1, *(row.value if by_value else row.reached for row in rows)])
     shown = []
     for row, loss, following in zip_longest(rows, lost, rows[1:]):
@@ -81,7 +81,7 @@ class TimeGroup:
 MOST_MARKS, FEW_MARKS = 40, 12
 
 
-def time_groups(line: ScopeLine, groups: Sequence[tuple[StageTimeGroup, str]]) -> list[TimeGroup]:
+def time_groups(line: FilterLine, groups: Sequence[tuple[StageTimeGroup, str]]) -> list[TimeGroup]:
     """Strips of each node's stages, all on one scale of days so that nodes can be compared; each with its query."""
     stages = [stage for group, _ in groups for stage in group.stages]
     days = [d for s in stages for d in (s.km_median, s.km_p75, s.typical_days) if d is not None]
@@ -92,8 +92,8 @@ def time_groups(line: ScopeLine, groups: Sequence[tuple[StageTimeGroup, str]]) -
     ]
 
 
-def _time_row(line: ScopeLine, stage: StageTime, largest: float, most: int) -> TimeRow:
-    record, ages = line.book.ground.stages[stage.stage], stage.running_ages
+def _time_row(line: FilterLine, stage: StageTime, largest: float, most: int) -> TimeRow:
+    record, ages = line.book.reference.stages[stage.stage], stage.running_ages
     if len(ages) > most:
         ages = ages[np.linspace(0, len(ages) - 1, most).astype(int)]
     median, p75, typical = (_at(value, largest) for value in (stage.km_median, stage.km_p75, stage.typical_days))

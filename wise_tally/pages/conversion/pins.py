@@ -3,21 +3,21 @@
 from typing import Any
 
 import numpy as np
-from django.http import HttpRequest
 
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.domain.formats import money
-from wise_tally.pages.conversion.lost import chosen
-from wise_tally.pages.conversion.question import line_of, options_of
+from wise_tally.pages.conversion.loss_reasons import chosen
+from wise_tally.pages.conversion.query import line_of, options_of
 from wise_tally.pages.conversion.views import row_of
 from wise_tally.pages.conversion.workings import COHORTS, REACHED, STOPPED, cohort_of, conversion_panel, counted_deals
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import PinnedFigure, provides
 
 
 @provides("conversion:working")
-def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
+def conversion_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """The base of a rate, or the deals that reached a stage: each counts as one."""
     figure = str(named["figure"])
     line, row = row_of(line_of(request), request)
@@ -25,34 +25,36 @@ def conversion_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigu
     found = conversion_panel(line, options, figure, stage, row)
     if figure not in ("of_created", "of_closed", *REACHED, *STOPPED):
         raise Refused("This figure does not rest on one set of deals.")
-    book, standing, size = line.book, line.standing, len(line.book.deals.key)
+    book, snapshot, size = line.book, line.snapshot, len(line.book.deals.key)
     group = cohort_of(line, options, row)
     inside = group.closed_in_window if figure == "of_closed" else group.in_cohort
     basis = "deals won or lost in the period" if figure == "of_closed" else COHORTS[options.basis]
     based = np.zeros(size, dtype=bool)
-    based[standing.deal[group.at[inside]]] = True
+    based[snapshot.deal[group.rows[inside]]] = True
     reached = based
     if figure in (*REACHED, *STOPPED):
-        index = next(i for i, s in enumerate(book.ground.stages) if s.key == stage and s.process == line.scope.process)
-        at, counted = counted_deals(line, options, row, figure, index)
+        index = next(
+            i for i, s in enumerate(book.reference.stages) if s.key == stage and s.process == line.scope.process
+        )
+        rows, counted = counted_deals(line, options, row, figure, index)
         reached = np.zeros(size, dtype=bool)
-        reached[standing.deal[at[counted]]] = True
-    tests = (*scope_tests(book, standing, line.scope), ("basis", based), ("definition", reached))
-    ones = np.ones(len(standing.deal), dtype=np.int64)
-    value = spread(standing, size, standing.amount_minor if figure == "value" else ones)
+        reached[snapshot.deal[rows[counted]]] = True
+    tests = (*scope_tests(book, snapshot, line.scope), ("basis", based), ("definition", reached))
+    ones = np.ones(len(snapshot.deal), dtype=np.int64)
+    value = spread(snapshot, size, snapshot.amount_minor if figure == "value" else ones)
     return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, figure == "value"))
 
 
 @provides("conversion:lost-working")
-def lost_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
+def lost_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """The money of deals lost in a period, of a row or a cell of the page."""
     found = chosen(request)
-    line, standing, size = found.line, found.line.standing, len(found.line.book.deals.key)
+    line, snapshot, size = found.line, found.line.snapshot, len(found.line.book.deals.key)
     every, counted = np.zeros(size, dtype=bool), np.zeros(size, dtype=bool)
-    every[standing.deal[found.every]] = True
-    counted[standing.deal[found.at]] = True
-    tests = (*scope_tests(line.book, standing, line.scope), ("basis", every), ("definition", counted))
-    value = spread(standing, size, standing.amount_minor) * counted
+    every[snapshot.deal[found.every]] = True
+    counted[snapshot.deal[found.rows]] = True
+    tests = (*scope_tests(line.book, snapshot, line.scope), ("basis", every), ("definition", counted))
+    value = spread(snapshot, size, snapshot.amount_minor) * counted
     basis = f"deals lost in {period_words(found.period)}"
-    total = money(int(standing.amount_minor[found.at].sum()))
+    total = money(int(snapshot.amount_minor[found.rows].sum()))
     return PinnedFigure(f"Lost, {found.name}", total, line, basis, Counted(value, tests, True))

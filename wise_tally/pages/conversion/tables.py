@@ -3,19 +3,20 @@
 from dataclasses import astuple
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.conversion import ConversionOptions
 from wise_tally.core.exits import WAYS
-from wise_tally.core.seen import set_and_seen
+from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
-from wise_tally.pages.conversion.question import by_of, line_of, options_of, with_breakdown
-from wise_tally.pages.conversion.seen import read_back_test
+from wise_tally.pages.conversion.probability_check import read_back_test
+from wise_tally.pages.conversion.query import by_of, line_of, options_of, with_breakdown
 from wise_tally.pages.conversion.views import broken_down, exits_shown, passing, winning_months
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet
-from wise_tally.web.filter_line import ScopeLine, period_words
+from wise_tally.web.filter_line import FilterLine, period_words
+from wise_tally.web.request.viewing import PageRequest
 
 WITHOUT = "without one"
 LOSS = ("lost", "lost_value", "undecided", "undecided_value")
@@ -24,7 +25,7 @@ RATES = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
 
 
 @require_safe
-def passing_table(request: HttpRequest, kind: str) -> HttpResponse:
+def passing_table(request: PageRequest, kind: str) -> HttpResponse:
     """The stages, or the rows of the breakdown."""
     by = by_of(request)
     line = with_breakdown(line_of(request), by)
@@ -37,7 +38,7 @@ def passing_table(request: HttpRequest, kind: str) -> HttpResponse:
     return chosen_sheet(request, sheets, kind)
 
 
-def _stages(line: ScopeLine, options: ConversionOptions) -> Sheet:
+def _stages(line: FilterLine, options: ConversionOptions) -> Sheet:
     rows = [
         (
             *(row.name, row.reached, row.value, row.step, row.from_start),
@@ -49,7 +50,7 @@ def _stages(line: ScopeLine, options: ConversionOptions) -> Sheet:
     return Sheet("conversion", header, frozenset({"value", "lost_value", "undecided_value"}), rows)
 
 
-def _passing_rows(line: ScopeLine, options: ConversionOptions, by: str) -> Sheet:
+def _passing_rows(line: FilterLine, options: ConversionOptions, by: str) -> Sheet:
     found, _, stages = passing(line, options)
     rows = [
         (
@@ -63,7 +64,7 @@ def _passing_rows(line: ScopeLine, options: ConversionOptions, by: str) -> Sheet
     return Sheet("conversion rows", header, frozenset(), rows)
 
 
-def _exits(line: ScopeLine, options: ConversionOptions) -> Sheet:
+def _exits(line: FilterLine, options: ConversionOptions) -> Sheet:
     money = ("value", *(f"{way} value" for way in WAYS))
     rows = [
         (
@@ -79,11 +80,11 @@ def _exits(line: ScopeLine, options: ConversionOptions) -> Sheet:
 
 
 @require_safe
-def time_table(request: HttpRequest, kind: str) -> HttpResponse:
+def time_table(request: PageRequest, kind: str) -> HttpResponse:
     """Time in stage by row and stage, days to win, or days to win by month closed."""
     by, per_deal = by_of(request), request.GET.get("per") == "deal"
     line = with_breakdown(line_of(request), by)
-    scope = (line.book, line.standing, line.period, line.scope)
+    scope = (line.book, line.snapshot, line.period, line.scope)
     won = [(row.name or WITHOUT, row) for row in days_to_win(*scope, by) if row.deals]
     sheets = {
         "": lambda: _times(line, by, per_deal),
@@ -93,11 +94,11 @@ def time_table(request: HttpRequest, kind: str) -> HttpResponse:
     return chosen_sheet(request, sheets, kind)
 
 
-def _times(line: ScopeLine, by: str, per_deal: bool) -> Sheet:
-    stages = line.book.ground.stages
+def _times(line: FilterLine, by: str, per_deal: bool) -> Sheet:
+    stages = line.book.reference.stages
     rows = [
         (group.name or WITHOUT, stages[one.stage].name, *(getattr(one, name) for name in TIMES))
-        for group in time_in_stage(line.book, line.standing, line.period, line.scope, by, per_deal)
+        for group in time_in_stage(line.book, line.snapshot, line.period, line.scope, by, per_deal)
         if any(one.stays or one.running for one in group.stages)
         for one in group.stages
     ]
@@ -117,7 +118,7 @@ def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
 
 
 @require_safe
-def seen_table(request: HttpRequest, kind: str) -> HttpResponse:
+def seen_table(request: PageRequest, kind: str) -> HttpResponse:
     """Set and seen of the whole, by row of the breakdown, or what the back-test found."""
     by = by_of(request)
     line = with_breakdown(line_of(request), by)
@@ -130,26 +131,26 @@ def seen_table(request: HttpRequest, kind: str) -> HttpResponse:
     return chosen_sheet(request, sheets, kind)
 
 
-def _rates(line: ScopeLine, by: str) -> list[tuple[Any, ...]]:
-    stages, rows = line.book.ground.stages, []
-    for group in set_and_seen(line.book, line.standing, line.period, line.scope, by):
+def _rates(line: FilterLine, by: str) -> list[tuple[Any, ...]]:
+    stages, rows = line.book.reference.stages, []
+    for group in probability_check(line.book, line.snapshot, line.period, line.scope, by):
         for rate in group.stages:
             low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
-            found = (rate.set_rate, rate.seen, low, high, rate.won, rate.decided, rate.off)
+            found = (rate.set_rate, rate.observed, low, high, rate.won, rate.decided, rate.off)
             rows.append((group.name or WITHOUT, stages[rate.stage].name, *found))
     return rows
 
 
-def _guesses(line: ScopeLine) -> Sheet:
+def _guesses(line: FilterLine) -> Sheet:
     rows = [
-        (period_words(one.period), one.words, one.on.isoformat(), one.as_set, one.as_seen, one.won)
+        (period_words(one.period), one.words, one.on.isoformat(), one.as_set, one.as_observed, one.won)
         for one in read_back_test(line).guesses
     ]
     header = ("period", "forecast", "on", "by set", "by seen", "won in the end")
     return Sheet("back-test", header, frozenset(header[3:]), rows)
 
 
-def _scores(line: ScopeLine) -> Sheet:
-    stages = line.book.ground.stages
-    rows = [(stages[one.stage].name, one.deals, one.as_set, one.as_seen) for one in read_back_test(line).scores]
+def _scores(line: FilterLine) -> Sheet:
+    stages = line.book.reference.stages
+    rows = [(stages[one.stage].name, one.deals, one.as_set, one.as_observed) for one in read_back_test(line).scores]
     return Sheet("Brier scores", ("stage", "decided deals", "set", "seen"), frozenset(), rows)

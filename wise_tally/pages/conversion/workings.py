@@ -15,16 +15,16 @@ from wise_tally.core.conversion import (
     conversion,
     lacks_history,
 )
+from wise_tally.core.drop_off import from_start_interval, losses, reaching, stopped_at
 from wise_tally.core.exits import WAYS, ended_stays, exits
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
-from wise_tally.core.passing import from_start_interval, losses, reaching, stopped_at
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.domain.formats import count, days, money, percent
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, by_amount, listed
 
@@ -48,12 +48,12 @@ class Row:
     node: int = 0
     per_deal: bool = False
 
-    def take(self, line: ScopeLine, person: Ints, at: Ints) -> Ints:
-        """Places in `at` of the deals or stays of the row, by the person that counts."""
-        return rows_inside(line.book, line.standing, person, at, self.by, self.node)
+    def take(self, line: FilterLine, person: Ints, rows: Ints) -> Ints:
+        """Places in `rows` of the deals or stays of the row, by the person that counts."""
+        return rows_inside(line.book, line.snapshot, person, rows, self.by, self.node)
 
 
-def row_named(line: ScopeLine, by: str, key: str, per_deal: bool = False) -> Row:
+def row_named(line: FilterLine, by: str, key: str, per_deal: bool = False) -> Row:
     """The row of an identifier; raises Refused."""
     try:
         return Row(by, node_named(grouping(line.book, by, line.as_of), key), per_deal)
@@ -61,13 +61,13 @@ def row_named(line: ScopeLine, by: str, key: str, per_deal: bool = False) -> Row
         raise Refused(f"“{key[:60]}” is no row of this breakdown; accepted: one that the page shows.", 404) from None
 
 
-def cohort_of(line: ScopeLine, options: ConversionOptions, row: Row) -> Cohort:
+def cohort_of(line: FilterLine, options: ConversionOptions, row: Row) -> Cohort:
     """The cohort of a row."""
-    found = cohort(line.book, line.standing, line.period, line.scope, options)
-    return found.take(row.take(line, line.standing.owner[found.at], found.at))
+    found = cohort(line.book, line.snapshot, line.period, line.scope, options)
+    return found.take(row.take(line, line.snapshot.owner[found.rows], found.rows))
 
 
-def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
+def conversion_panel(line: FilterLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
     """The panel of a figure; raises Refused for figures, stages or rows that do not exist."""
     if figure not in FIGURES:
         raise Refused(f"“{figure[:40]}” is not a figure of this place; accepted: {', '.join(FIGURES)}.", 404)
@@ -77,32 +77,34 @@ def conversion_panel(line: ScopeLine, options: ConversionOptions, figure: str, s
         return _time(line, stage, row)
     if figure in EXITS:
         return _exits(line, options, figure, stage)
-    groups = conversion(line.book, line.standing, line.period, line.scope, options, row.by)
+    groups = conversion(line.book, line.snapshot, line.period, line.scope, options, row.by)
     whole = next((group for group in groups if group.node == row.node), None)
     if whole is None:
         raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
     if figure in ("of_created", "of_closed"):
         return _win_rate(line, options, (whole, row), figure)
-    place = _shown(line, [one.stage for one in whole.stages], stage)
+    index = _shown(line, [one.stage for one in whole.stages], stage)
     if figure in STOPPED:
-        return _stopped(line, options, (whole, row), figure, place)
-    return _stage(line, options, (whole, row), figure, place)
+        return _stopped(line, options, (whole, row), figure, index)
+    return _stage(line, options, (whole, row), figure, index)
 
 
-def counted_deals(line: ScopeLine, options: ConversionOptions, row: Row, figure: str, stage: int) -> tuple[Ints, Flags]:
-    """Places in the standing of a row's cohort, and which of its deals a figure of a stage counts."""
+def counted_deals(
+    line: FilterLine, options: ConversionOptions, row: Row, figure: str, stage: int
+) -> tuple[Ints, Flags]:
+    """Rows of the snapshot of a row's cohort, and which of its deals a figure of a stage counts."""
     found = cohort_of(line, options, row)
     # The won stage has no place among the open ones; it comes last.
-    place = found.order.index(stage) if stage in found.order else len(found.order)
+    index = found.order.index(stage) if stage in found.order else len(found.order)
     if figure in STOPPED:
-        lost, undecided = stopped_at(line.book, line.standing, found, options, place)
-        return found.at, lost if figure == "lost" else undecided
-    return found.at, reaching(line.book, line.standing, found, options.strict)[:, place] & found.in_cohort
+        lost, undecided = stopped_at(line.book, line.snapshot, found, options, index)
+        return found.rows, lost if figure == "lost" else undecided
+    return found.rows, reaching(line.book, line.snapshot, found, options.strict)[:, index] & found.in_cohort
 
 
-def _shown(line: ScopeLine, stages: Sequence[int], key: str) -> int:
+def _shown(line: FilterLine, stages: Sequence[int], key: str) -> int:
     """Place of a stage among the shown ones; raises Refused."""
-    keys = [line.book.ground.stages[stage].key for stage in stages]
+    keys = [line.book.reference.stages[stage].key for stage in stages]
     if key not in keys:
         raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(keys)}.", 404)
     return keys.index(key)
@@ -115,34 +117,34 @@ def _title(words: str, whole: ConversionGroup) -> str:
     return words if whole.key == "" else f"{words}, {whole.name or 'without one'}"
 
 
-def _stage(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
+def _stage(line: FilterLine, options: ConversionOptions, of: Of, figure: str, index: int) -> Panel:
     whole, of_row = of
-    row = whole.stages[place]
-    name = line.book.ground.stages[row.stage].name
-    at, inside = counted_deals(line, options, of_row, figure, row.stage)
-    terms, total, words, text = _stage_terms(line, options, whole, figure, place)
+    row = whole.stages[index]
+    name = line.book.reference.stages[row.stage].name
+    rows, inside = counted_deals(line, options, of_row, figure, row.stage)
+    terms, total, words, text = _stage_terms(line, options, whole, figure, index)
     return Panel(
         title=_title(f"{words.capitalize()}, {name}", whole),
         definition=f"{text} Cohort: {COHORTS[options.basis]}.",
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
         total_words=words,
-        **by_amount(line, at[inside]),
+        **by_amount(line, rows[inside]),
         not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
     )
 
 
-def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, place: int) -> Panel:
+def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, index: int) -> Panel:
     """Deals that reached a stage and not the next: the lost ones, or those not decided yet."""
     whole, of_row = of
-    if place + 1 == len(whole.stages):
+    if index + 1 == len(whole.stages):
         raise Refused("Won is the end: nothing is lost after it; accepted: a stage before it.", 404)
-    row, following = (whole.stages[at] for at in (place, place + 1))
-    name, then = (line.book.ground.stages[one.stage].name for one in (row, following))
+    row, following = (whole.stages[at] for at in (index, index + 1))
+    name, then = (line.book.reference.stages[one.stage].name for one in (row, following))
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
     stopped = at[inside]
-    loss = losses(line.book, line.standing, cohort_of(line, options, of_row), options)[place]
+    loss = losses(line.book, line.snapshot, cohort_of(line, options, of_row), options)[index]
     words = {"lost": "lost", "undecided": "not decided yet"}
     parts = {"lost": (loss.lost, loss.lost_minor), "undecided": (loss.undecided, loss.undecided_minor)}
     other = "undecided" if figure == "lost" else "lost"
@@ -168,17 +170,17 @@ def _stopped(line: ScopeLine, options: ConversionOptions, of: Of, figure: str, p
 
 
 def _stage_terms(
-    line: ScopeLine, options: ConversionOptions, whole: ConversionGroup, figure: str, place: int
+    line: FilterLine, options: ConversionOptions, whole: ConversionGroup, figure: str, index: int
 ) -> tuple[list[tuple[str, str]], str, str, str]:
     """Terms, total, the figure's name and its definition."""
-    rows, stages = whole.stages, line.book.ground.stages
-    row, name = rows[place], stages[rows[place].stage].name
+    rows, stages = whole.stages, line.book.reference.stages
+    row, name = rows[index], stages[rows[index].stage].name
 
     def base(of: StageReach) -> str:
         return str(money(of.value) if options.by_value else count(of.reached))
 
-    if figure == "step" and place + 1 < len(rows):
-        following = rows[place + 1]
+    if figure == "step" and index + 1 < len(rows):
+        following = rows[index + 1]
         terms = [(f"reached {stages[following.stage].name}", base(following)), (f"÷ reached {name}", base(row))]
         terms += _interval(row.step_interval)
         return (
@@ -206,10 +208,10 @@ def _interval(found: Interval | None) -> list[tuple[str, str]]:
     return [("Wilson interval, 95 %", f"{percent(found.low)} to {percent(found.high)}")] if found else []
 
 
-def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
+def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
     whole, row = of
     found, totals = cohort_of(line, options, row), whole.totals
-    kind = line.standing.kind[found.at]
+    kind = line.snapshot.kind[found.rows]
 
     def base(deals: int, value: int) -> str:
         return str(money(value) if options.by_value else count(deals))
@@ -242,18 +244,18 @@ def _win_rate(line: ScopeLine, options: ConversionOptions, of: Of, figure: str) 
         terms=tuple(terms),
         total=str(percent(rate)),
         total_words=words,
-        **by_amount(line, found.at[inside & (kind == WON)]),
+        **by_amount(line, found.rows[inside & (kind == WON)]),
         not_counted=out,
         note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
     )
 
 
-def _days_to_win(line: ScopeLine, of: Row) -> Panel:
-    rows = days_to_win(line.book, line.standing, line.period, line.scope, of.by)
+def _days_to_win(line: FilterLine, of: Row) -> Panel:
+    rows = days_to_win(line.book, line.snapshot, line.period, line.scope, of.by)
     row = next((found for found in rows if found.node == of.node), None)
     if row is None:
         raise Refused("Nothing was won in this row; open the figure from the page again.", 404)
-    at, owner, spent = won_in(line.book, line.standing, line.period, line.scope)
+    at, owner, spent = won_in(line.book, line.snapshot, line.period, line.scope)
     inside = of.take(line, owner, at)
     at, spent = at[inside], spent[inside]
     order = np.argsort(-spent, kind="stable")
@@ -264,23 +266,23 @@ def _days_to_win(line: ScopeLine, of: Row) -> Panel:
         total=str(days(row.median)),
         total_words="median",
         **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
-        not_counted=(("lost in the scope", int((line.standing.kind == LOST).sum())),) if not row.deals else (),
+        not_counted=(("lost in the scope", int((line.snapshot.kind == LOST).sum())),) if not row.deals else (),
         note=LACKING if row.deals and row.mean is None else "",
     )
 
 
-def _exits(line: ScopeLine, options: ConversionOptions, figure: str, key: str) -> Panel:
+def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) -> Panel:
     """Stays that ended in the period, all or those that went one way, with the deals behind them."""
-    ground = line.book.ground
-    rows = exits(line.book, line.standing, line.period, line.scope, options)
+    reference = line.book.reference
+    rows = exits(line.book, line.snapshot, line.period, line.scope, options)
     row = rows[_shown(line, [one.stage for one in rows], key)]
-    found = ended_stays(line.book, line.standing, line.period, line.scope)
-    name, words = ground.stages[row.stage].name, EXITS[figure]
+    found = ended_stays(line.book, line.snapshot, line.period, line.scope)
+    name, words = reference.stages[row.stage].name, EXITS[figure]
     inside, (number, amount) = found.stage == row.stage, row.ended
     if words in WAYS:
         way = WAYS.index(words)
         inside, number, amount = inside & (found.way == way), row.stays[way], row.minor[way]
-    at = np.unique(found.at[inside])
+    at = np.unique(found.rows[inside])
     terms = [
         PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
         for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
@@ -296,14 +298,14 @@ def _exits(line: ScopeLine, options: ConversionOptions, figure: str, key: str) -
     )
 
 
-def _time(line: ScopeLine, key: str, of: Row) -> Panel:
-    ground = line.book.ground
-    groups = time_in_stage(line.book, line.standing, line.period, line.scope, of.by, of.per_deal)
+def _time(line: FilterLine, key: str, of: Row) -> Panel:
+    reference = line.book.reference
+    groups = time_in_stage(line.book, line.snapshot, line.period, line.scope, of.by, of.per_deal)
     rows = next((group.stages for group in groups if group.node == of.node), ())
     row = rows[_shown(line, [one.stage for one in rows], key)]
-    lines = stay_lines(line.book, line.standing, line.period, line.scope)
+    lines = stay_lines(line.book, line.snapshot, line.period, line.scope)
     lines = summed(lines) if of.per_deal else lines
-    lines = lines.take(of.take(line, lines.owner, lines.at))
+    lines = lines.take(of.take(line, lines.owner, lines.rows))
     mine = np.flatnonzero((lines.stage == row.stage) & lines.in_window)
     order = mine[np.argsort(-lines.seconds[mine], kind="stable")]
     words = [
@@ -321,10 +323,10 @@ def _time(line: ScopeLine, key: str, of: Row) -> Panel:
         PanelTerm("longer than these", str(count(row.overstaying))),
     )
     return Panel(
-        title=f"Time in {ground.stages[row.stage].name}",
+        title=f"Time in {reference.stages[row.stage].name}",
         definition="Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
         terms=terms,
         total=str(days(row.km_median)),
         total_words="median",
-        **listed(line, lines.at[order], words),
+        **listed(line, lines.rows[order], words),
     )

@@ -6,11 +6,11 @@ from typing import Any
 
 from django.contrib import messages
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import NO_CLOSING, Closing
 from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
 from wise_tally.domain.org.clock import now, today
@@ -19,7 +19,8 @@ from wise_tally.domain.process.models import Category, LostReason, Stage, StageK
 from wise_tally.web.forms.deal import ClosingForm, read_closing
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 FIELDS = ("stage", "owner", "expected_close", "category", "territory")
 
@@ -33,28 +34,28 @@ def bulk_choices() -> dict[str, Any]:
     }
 
 
-def bulk(request: HttpRequest) -> HttpResponse:
+def bulk(request: PageRequest) -> HttpResponse:
     """Show what would change, change it, or put the last such change back."""
     if request.POST.get("what") == "undo":
         return _undo(request)
-    seen = _chosen(request)
-    _require_open(request, list(seen))
+    expected = _chosen(request)
+    _require_open(request, list(expected))
     edit = _edit(request)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    viewer, reference = request.viewer, books.current().reference
     closing = _closing(request, edit)
     confirmed = "confirmed" in request.POST and not (closing and closing.is_asked)
     try:
-        changes = bulk_change(viewer, ground, seen, edit, now(), _closing_tried(closing), dry=not confirmed)
+        changes = bulk_change(viewer, reference, expected, edit, now(), _closing_tried(closing), dry=not confirmed)
     except BulkRefused as refused:
-        return _preview(request, seen, [], refused.faults, closing)
+        return _preview(request, expected, [], refused.faults, closing)
     if not confirmed:
-        return _preview(request, seen, changes, [], closing)
+        return _preview(request, expected, changes, [], closing)
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
     messages.success(request, f"{len(changes)} deals changed.")
     return redirect(safe_next(request, reverse("deals:page")))
 
 
-def _closing(request: HttpRequest, edit: BulkEdit) -> ClosingForm | None:
+def _closing(request: PageRequest, edit: BulkEdit) -> ClosingForm | None:
     """What closing the deals needs, where they are to be won or lost."""
     if edit.stage is None or edit.stage.kind == StageKind.OPEN:
         return None
@@ -68,25 +69,25 @@ def _closing_tried(form: ClosingForm | None) -> Closing:
     return form.closing if form.closing.lost_reason else replace(form.closing, lost_reason="to be said")
 
 
-def _chosen(request: HttpRequest) -> dict[str, int]:
-    """Identifier → revision seen of the ticked deals."""
-    seen = {}
+def _chosen(request: PageRequest) -> dict[str, int]:
+    """Identifier → revision expected of the ticked deals."""
+    expected = {}
     for text in request.POST.getlist("deal"):
         number, _, key = text.partition(":")
         if number.isdecimal() and len(number) < 16 and key:
-            seen[key] = int(number)
-    if not seen or len(seen) > MOST:
-        raise Refused(f"{len(seen)} deals are ticked; accepted: 1 to {MOST} at once.", 422)
-    return seen
+            expected[key] = int(number)
+    if not expected or len(expected) > MOST:
+        raise Refused(f"{len(expected)} deals are ticked; accepted: 1 to {MOST} at once.", 422)
+    return expected
 
 
-def _require_open(request: HttpRequest, keys: list[str]) -> None:
+def _require_open(request: PageRequest, keys: list[str]) -> None:
     """A deal that the viewer may not open looks like one that does not exist."""
-    if len(sight(request).deals(Q(key__in=keys))) < len(keys):
+    if len(visible(request).deals(Q(key__in=keys))) < len(keys):
         raise Refused("One of these deals is not there; load the list again and tick the deals it shows.", 404)
 
 
-def _edit(request: HttpRequest) -> BulkEdit:
+def _edit(request: PageRequest) -> BulkEdit:
     typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
     close = None
     if typed["expected_close"]:
@@ -112,8 +113,8 @@ def _edit(request: HttpRequest) -> BulkEdit:
 
 
 def _preview(
-    request: HttpRequest,
-    seen: dict[str, int],
+    request: PageRequest,
+    expected: dict[str, int],
     changes: list[Changed],
     faults: list[tuple[Any, str]],
     closing: ClosingForm | None,
@@ -126,7 +127,7 @@ def _preview(
         "lost_reasons": LostReason.objects.order_by("name") if closing else [],
         "changes": [(change, _words(change)) for change in changes],
         "faults": faults,
-        "unchanged": len(seen) - len(changes),
+        "unchanged": len(expected) - len(changes),
         "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
         "deals": request.POST.getlist("deal"),
         "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
@@ -153,10 +154,10 @@ def _words(change: Changed) -> list[str]:
     return found
 
 
-def _undo(request: HttpRequest) -> HttpResponse:
+def _undo(request: PageRequest) -> HttpResponse:
     kept = request.session.get("last_bulk", [])
     try:
-        count = put_back(request.viewer, shelf.book().ground, [tuple(row) for row in kept], now())  # type: ignore[attr-defined]
+        count = put_back(request.viewer, books.current().reference, [tuple(row) for row in kept], now())
     except BulkRefused as refused:
         names = ", ".join(deal.name for deal, _ in refused.faults[:5])
         raise Refused(f"Nothing was put back: {names} – {refused.faults[0][1]}", 409) from refused

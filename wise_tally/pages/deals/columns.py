@@ -9,17 +9,17 @@ import numpy as np
 from wise_tally.core.calendar import NO_DAY, local_days
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
-from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Deal, OwnField
 from wise_tally.domain.deals.selectors import contact_days
 from wise_tally.domain.formats import iso_day
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deals_at
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 
-Names = Callable[[ScopeLine], Sequence[tuple[str, str]]]
-Values = Callable[[ScopeLine, Ints], np.ndarray]
+Names = Callable[[FilterLine], Sequence[tuple[str, str]]]
+Values = Callable[[FilterLine, Ints], np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -37,59 +37,63 @@ class Column:
     values: Values | None = None
     names: Names | None = None
     field: str = ""
-    texts: Callable[[ScopeLine], dict[int, str]] | None = None
+    texts: Callable[[FilterLine], dict[int, str]] | None = None
     own: str = ""
 
 
-def _of_standing(name: str) -> Values:
-    return lambda line, at: getattr(line.standing, name)[at]  # type: ignore[no-any-return]
+def _of_snapshot(name: str) -> Values:
+    return lambda line, rows: getattr(line.snapshot, name)[rows]  # type: ignore[no-any-return]
 
 
 def _of_deals(name: str) -> Values:
-    return lambda line, at: getattr(line.book.deals, name)[line.standing.deal[at]]  # type: ignore[no-any-return]
+    return lambda line, rows: getattr(line.book.deals, name)[line.snapshot.deal[rows]]  # type: ignore[no-any-return]
 
 
 def _keyed(items: Iterable[Any]) -> list[tuple[str, str]]:
     return [(item.key, item.name) for item in items]
 
 
-def _created(line: ScopeLine, at: Ints) -> np.ndarray:
-    return local_days(line.book.deals.created_at[line.standing.deal[at]], line.book.ground.time_zone)
+def _created(line: FilterLine, rows: Ints) -> np.ndarray:
+    return local_days(line.book.deals.created_at[line.snapshot.deal[rows]], line.book.reference.time_zone)
 
 
-def _close_of_open(line: ScopeLine, at: Ints) -> np.ndarray:
+def _close_of_open(line: FilterLine, rows: Ints) -> np.ndarray:
     """The expected close of open deals; what is closed expects nothing any more."""
-    return np.where(line.standing.kind[at] == OPEN, line.standing.expected_close[at], NO_DAY)
+    return np.where(line.snapshot.kind[rows] == OPEN, line.snapshot.expected_close[rows], NO_DAY)
 
 
 BUILT_IN = (
     Column("customer", "customer", "text", field="account__name"),
-    Column("stage", "stage", "choice", _of_standing("stage"), lambda line: _keyed(line.book.ground.stages)),
-    Column("days", "days in it", "days", lambda line, at: days_in_stage(line.book, line.standing, at)),
-    Column("owner", "owner", "choice", _of_standing("owner"), lambda line: _keyed(line.book.ground.people)),
+    Column("stage", "stage", "choice", _of_snapshot("stage"), lambda line: _keyed(line.book.reference.stages)),
+    Column("days", "days in it", "days", lambda line, at: days_in_stage(line.book, line.snapshot, at)),
+    Column("owner", "owner", "choice", _of_snapshot("owner"), lambda line: _keyed(line.book.reference.people)),
     Column("close", "expected close", "day", _close_of_open),
     Column(
-        "category", "category", "choice", _of_standing("category"), lambda line: _keyed(line.book.ground.categories)
+        "category", "category", "choice", _of_snapshot("category"), lambda line: _keyed(line.book.reference.categories)
     ),
-    Column("amount", "amount", "money", _of_standing("amount_minor")),
-    Column("weighted", "weighted", "money", _of_standing("weighted_minor")),
-    Column("probability", "probability", "percent", _of_standing("probability_bp")),
-    Column("process", "process", "choice", _of_deals("process"), lambda line: line.book.ground.processes),
+    Column("amount", "amount", "money", _of_snapshot("amount_minor")),
+    Column("weighted", "weighted", "money", _of_snapshot("weighted_minor")),
+    Column("probability", "probability", "percent", _of_snapshot("probability_bp")),
+    Column("process", "process", "choice", _of_deals("process"), lambda line: line.book.reference.processes),
     Column(
-        "territory", "territory", "choice", _of_standing("territory"), lambda line: _keyed(line.book.ground.territories)
+        "territory",
+        "territory",
+        "choice",
+        _of_snapshot("territory"),
+        lambda line: _keyed(line.book.reference.territories),
     ),
-    Column("over", "days over", "days", lambda line, at: days_over(line.book, line.standing, at)),
-    Column("slips", "slips", "count", lambda line, at: slips(line.book, line.standing).count[line.standing.deal[at]]),
+    Column("over", "days over", "days", lambda line, at: days_over(line.book, line.snapshot, at)),
+    Column("slips", "slips", "count", lambda line, at: slips(line.book, line.snapshot).count[line.snapshot.deal[at]]),
     Column(
         "slipped",
         "days slipped",
         "count",
-        lambda line, at: slips(line.book, line.standing).days[line.standing.deal[at]],
+        lambda line, at: slips(line.book, line.snapshot).days[line.snapshot.deal[at]],
     ),
     Column("created", "created", "day", _created),
-    Column("closed", "closed", "day", _of_standing("closed_on")),
-    Column("type", "deal type", "choice", _of_deals("deal_type"), lambda line: _named(line.book.ground.deal_types)),
-    Column("source", "source", "choice", _of_deals("source"), lambda line: _named(line.book.ground.sources)),
+    Column("closed", "closed", "day", _of_snapshot("closed_on")),
+    Column("type", "deal type", "choice", _of_deals("deal_type"), lambda line: _named(line.book.reference.deal_types)),
+    Column("source", "source", "choice", _of_deals("source"), lambda line: _named(line.book.reference.sources)),
     Column("name", "deal", "text", field="name"),
     Column("contact", "contact", "text", field="contact__name"),
     Column("partner", "partner", "text", field="partner__name"),
@@ -100,7 +104,7 @@ BUILT_IN = (
     Column("gap", "contact gap", "count", deal_columns.gaps),
     Column("contacted", "days since contact", "days", deal_columns.contact_days),
     Column("margin", "margin", "money", deal_columns.margins),
-    Column("reason", "lost reason", "text", texts=lambda line: deal_columns.lost_reasons(line.standing)),
+    Column("reason", "lost reason", "text", texts=lambda line: deal_columns.lost_reasons(line.snapshot)),
 )
 DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
 
@@ -108,8 +112,8 @@ DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", 
 def usual_columns(status: str) -> tuple[str, ...]:
     """The columns of a list until others are chosen: closed deals show the day of their closing."""
     days = {"open": ("close",), "won": ("closed",), "lost": ("closed",)}.get(status, ("close", "closed"))
-    place = DEFAULT.index("close")
-    return (*DEFAULT[:place], *days, *DEFAULT[place + 1 :])
+    index = DEFAULT.index("close")
+    return (*DEFAULT[:index], *days, *DEFAULT[index + 1 :])
 
 
 def _named(names: Iterable[str]) -> list[tuple[str, str]]:
@@ -205,19 +209,19 @@ def _cell(column: Column, data: RowData) -> Cell:
     return Cell(column.kind, simple[column.name], css, name=column.name)
 
 
-def row_data(line: ScopeLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
+def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
     """What the cells of these deals need: a few queries whatever their number, and only for columns that are shown."""
-    shown, places = {column.name for column in columns}, list(rows)
-    deals = deals_at(line, places, "process", "contact", "partner")
+    shown, indices = {column.name for column in columns}, list(rows)
+    deals = deals_at(line, indices, "process", "contact", "partner")
     own = {c.own: deal_columns.own_values(line, c.own) for c in columns if c.own}
     contact = contact_days(deals.values(), line.ends_at) if shown & {"gap", "contacted"} else {}
     margin = deal_columns.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}
     reasons = deal_columns.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
-    intervals = deal_columns.contact_intervals(line, np.array(places, dtype=np.int64)) if "gap" in shown else None
-    created = _created(line, np.array(places, dtype=np.int64)).tolist() if places else []
+    intervals = deal_columns.contact_intervals(line, np.array(indices, dtype=np.int64)) if "gap" in shown else None
+    created = _created(line, np.array(indices, dtype=np.int64)).tolist() if indices else []
     found = {}
     for number, (place, row) in enumerate(rows.items()):
-        deal, index = deals[row.key], int(line.standing.deal[place])
+        deal, index = deals[row.key], int(line.snapshot.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
         more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
         interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])

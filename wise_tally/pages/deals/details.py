@@ -10,33 +10,33 @@ from wise_tally.domain.deals.models import Account, Deal, Partner
 from wise_tally.domain.process.models import DealType, Source
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
-from wise_tally.web.visibility import Sight
+from wise_tally.web.visibility import Visibility
 
 Values = dict[str, Any]
 
 
-def account_named(sight: Sight, text: str) -> Account | None:
+def account_named(visible: Visibility, text: str) -> Account | None:
     """The account, of those open to the viewer, that a typed name or identifier means; raises ValidationError with likely ones."""
     if not text:
         return None
-    called = sight.accounts().filter(name__iexact=text).order_by("key")
-    found = called[:2] or sight.accounts().filter(key=text)[:2]
+    called = visible.accounts().filter(name__iexact=text).order_by("key")
+    found = called[:2] or visible.accounts().filter(key=text)[:2]
     if len(found) == 1:
         return found[0]
     if found:
         keys = ", ".join(called.values_list("key", flat=True)[:5])
         raise forms.ValidationError(f"Several accounts are called “{text[:60]}”; accepted: an identifier ({keys}).")
-    likely = ", ".join(account.name for account in sight.likely_accounts(text))
-    if not likely and (elsewhere := sight.twin_elsewhere(text)):
+    likely = ", ".join(account.name for account in visible.likely_accounts(text))
+    if not likely and (elsewhere := visible.twin_elsewhere(text)):
         raise forms.ValidationError(elsewhere)
     accepted = likely or "the name of an account that is there"
     raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {accepted}.")
 
 
 class AccountField(forms.CharField):
-    """An account by its name, None for nothing typed; the form that has it says through whose `sight`."""
+    """An account by its name, None for nothing typed; the form that has it says through whose eyes."""
 
-    sight: Sight
+    visible: Visibility
 
     def __init__(self, **options: Any) -> None:
         asks = {"list": "account-names", "autocomplete": "off"}
@@ -44,7 +44,7 @@ class AccountField(forms.CharField):
 
     def clean(self, value: Any) -> Any:
         """The account of what was typed."""
-        return account_named(self.sight, super().clean(value))
+        return account_named(self.visible, super().clean(value))
 
 
 class DetailsForm(LedgerForm):
@@ -61,9 +61,9 @@ class DetailsForm(LedgerForm):
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
     next_step_on = DateField(label="Next step due on")
 
-    def __init__(self, deal: Deal, sight: Sight, *args: Any, **options: Any) -> None:
+    def __init__(self, deal: Deal, visible: Visibility, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.fields["account"].sight = sight  # type: ignore[attr-defined]
+        self.fields["account"].visible = visible  # type: ignore[attr-defined]
         self.fields.update(own_form_fields("deal"))
         there = deal.account.contacts.order_by("name") if deal.account else []
         self.set_choices("contact", choices_of(there))
@@ -77,7 +77,7 @@ class DetailsForm(LedgerForm):
         assert isinstance(field, forms.ChoiceField)
         field.choices = choices
 
-    def kept(self) -> Values:
+    def cleaned(self) -> Values:
         """The cleaned values as a part keeps them; a contact of another customer is dropped with it."""
         clean = dict(self.cleaned_data)
         clean, own = split_own(clean)
@@ -95,6 +95,8 @@ def initial_of(deal: Deal, kept: Mapping[str, Any]) -> Values:
     return shown | {f"own:{key}": text for key, text in kept["own"].items()}
 
 
-def details_form(deal: Deal, sight: Sight, kept: Mapping[str, Any], posted: QueryDict | None = None) -> DetailsForm:
+def details_form(
+    deal: Deal, visible: Visibility, kept: Mapping[str, Any], posted: QueryDict | None = None
+) -> DetailsForm:
     """The form, filled with what is typed or else with what is kept."""
-    return DetailsForm(deal, sight, posted, initial=initial_of(deal, kept))
+    return DetailsForm(deal, visible, posted, initial=initial_of(deal, kept))

@@ -9,7 +9,7 @@ from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.parts import PARTS, lines_total
 from wise_tally.domain.formats import day, money
 from wise_tally.domain.org.models import AuditEntry, Person
-from wise_tally.domain.org.records import seen_values
+from wise_tally.domain.org.records import expected_values
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ def _of_parts(deal: Deal, cut: int) -> list[Entry]:
 
 def _part_words(row: AuditEntry) -> tuple[str, ...]:
     """What changed in a part, a phrase each."""
-    before, after, name = seen_values(row.before), seen_values(row.after), PART_OF[row.action]
+    before, after, name = expected_values(row.before), expected_values(row.after), PART_OF[row.action]
     if name == "lines":
         amounts = [money(lines_total(value.get("rows", []))) for value in (before, after)]
         return (f"lines {amounts[0]} → {amounts[1]}",)

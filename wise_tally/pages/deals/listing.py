@@ -5,18 +5,18 @@ from urllib.parse import urlencode
 
 import numpy as np
 from django.db.models import Q
-from django.http import HttpRequest
 
 from wise_tally.core.deal_list import due_between, list_totals, overdue, overstaying, slipped_often, undated, untouched
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
-from wise_tally.pages.deals.clauses import JOINS, Clause, kept, read_clauses
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.pages.deals.columns import Column, all_columns, usual_columns
+from wise_tally.pages.deals.filters import JOINS, Clause, matching, read_clauses
 from wise_tally.web import deal_columns
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.paging import Page, page_of
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import counted_at
 from wise_tally.web.working.pins import figure_at
 
@@ -61,8 +61,8 @@ class Listing:
 
     @property
     def places(self) -> list[int]:
-        """Places of the page's deals in the standing."""
-        return [int(place) for place in self.all_places[self.page.first : self.page.last]]
+        """Rows of the page's deals in the snapshot."""
+        return [int(index) for index in self.all_places[self.page.first : self.page.last]]
 
     @property
     def total(self) -> int:
@@ -80,23 +80,23 @@ class Listing:
         parts += [("counted", self.counted[0])]
         return [(n, v) for n, v in parts if v] + [("f", clause.text) for clause in self.clauses]
 
-    def query(self, line: ScopeLine, **changes: str) -> str:
+    def query(self, line: FilterLine, **changes: str) -> str:
         """The list's address with parts changed; an empty part is dropped."""
         parts = [(name, value) for name, value in self.own if name not in changes]
         return urlencode([*line.given, *parts, *((name, value) for name, value in changes.items() if value)])
 
-    def without(self, line: ScopeLine, gone: Clause) -> str:
+    def without(self, line: FilterLine, gone: Clause) -> str:
         """The list's address without one filter."""
         return urlencode([*line.given, *(part for part in self.own if part != ("f", gone.text))])
 
-    def sorted_by(self, line: ScopeLine, name: str) -> str:
+    def sorted_by(self, line: FilterLine, name: str) -> str:
         """The address with a column as the first to sort by, turned round if it is; the others follow."""
         first = name if self.sorts[:1] == (f"-{name}",) else f"-{name}"
         rest = [sort for sort in self.sorts if sort.removeprefix("-") != name]
         return self.query(line, sort=",".join([first, *rest][:MOST_SORTS]))
 
 
-def listing(line: ScopeLine, request: HttpRequest) -> Listing:
+def listing(line: FilterLine, request: PageRequest) -> Listing:
     """The deals of the scope that the filters keep. Raises Refused naming what is accepted."""
     given, columns = request.GET, all_columns()
     status = _one_of("status", given.get("status") or "open", (*STATUSES, "all", "period"))
@@ -106,37 +106,37 @@ def listing(line: ScopeLine, request: HttpRequest) -> Listing:
     shown = _shown(given.get("cols", ""), columns, status)
     clauses = read_clauses(given, columns)
     find, stage = given.get("find", "").strip()[:200], given.get("stage", "")
-    at = np.unique(credited_lines(line.book, line.standing, line.scope, "company").at)
-    at = at[_kept(line, at, status, stage)]
-    at, counted = _counted(request, line, at)
+    rows = np.unique(credited_lines(line.book, line.snapshot, line.scope, "company").rows)
+    rows = rows[_matching(line, rows, status, stage)]
+    rows, counted = _counted(request, line, rows)
     if find:
         called = deal_columns.deals_where(line, Q(name__icontains=find))
         called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=find))
-        at = at[called[line.standing.deal[at]]]
-    at = at[kept(line, at, clauses, join)]
-    at = _quick(line, at, only)
-    at = at[_order(line, at, sorts, columns)]
-    totals = list_totals(line.standing, at)
-    page = page_of(request, len(at), PAGE)
+        rows = rows[called[line.snapshot.deal[rows]]]
+    rows = rows[matching(line, rows, clauses, join)]
+    rows = _quick(line, rows, only)
+    rows = rows[_order(line, rows, sorts, columns)]
+    totals = list_totals(line.snapshot, rows)
+    page = page_of(request, len(rows), PAGE)
     names = (tuple(sorts), find, stage, only, join, tuple(clauses), shown, columns, counted)
-    return Listing(at, page, totals.amount_minor, totals.weighted_minor, status, *names)
+    return Listing(rows, page, totals.amount_minor, totals.weighted_minor, status, *names)
 
 
-def _counted(request: HttpRequest, line: ScopeLine, at: Ints) -> tuple[Ints, tuple[str, str]]:
+def _counted(request: PageRequest, line: FilterLine, rows: Ints) -> tuple[Ints, tuple[str, str]]:
     """Only the deals that a figure counts, where the address names its working."""
     address = request.GET.get("counted", "")[:MOST_ADDRESS]
     if not address:
-        return at, ("", "")
+        return rows, ("", "")
     working = counted_at(request, address)
     figure = None if working else figure_at(request, address)
-    # Reading the figure read its own scope line; the page's is this one.
-    request.scope_line = line  # type: ignore[attr-defined]
+    # Reading the figure read its own filter line; the page's is this one.
+    request.filter_line = line
     if working:
         title, deals = working
-        return at[np.isin(line.standing.deal[at], deals)], (address, title)
+        return rows[np.isin(line.snapshot.deal[rows], deals)], (address, title)
     if figure is None:
         raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
-    return at[figure.counted.counts[line.standing.deal[at]]], (address, f"{figure.title}: {figure.total}")
+    return rows[figure.counted.counts[line.snapshot.deal[rows]]], (address, f"{figure.title}: {figure.total}")
 
 
 def _one_of(what: str, value: str, accepted: tuple[str, ...]) -> str:
@@ -159,72 +159,72 @@ def _shown(text: str, columns: dict[str, Column], status: str) -> tuple[Column, 
     return tuple(columns[_one_of("cols", name, tuple(columns))] for name in names)
 
 
-def _kept(line: ScopeLine, at: Ints, status: str, stage: str) -> np.ndarray:
-    standing, ground = line.standing, line.book.ground
+def _matching(line: FilterLine, rows: Ints, status: str, stage: str) -> np.ndarray:
+    snapshot, reference = line.snapshot, line.book.reference
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()
-    keep = np.ones(len(at), dtype=bool)
+    keep = np.ones(len(rows), dtype=bool)
     if status in STATUSES:
-        keep &= standing.kind[at] == STATUSES[status]
+        keep &= snapshot.kind[rows] == STATUSES[status]
     elif status == "period":
-        day = np.where(standing.kind[at] == OPEN, standing.expected_close[at], standing.closed_on[at])
+        day = np.where(snapshot.kind[rows] == OPEN, snapshot.expected_close[rows], snapshot.closed_on[rows])
         keep &= (day >= first) & (day <= last)
     if stage:
-        index = next((i for i, s in enumerate(ground.stages) if s.key == stage), None)
+        index = next((i for i, s in enumerate(reference.stages) if s.key == stage), None)
         if index is None:
-            accepted = ", ".join(s.key for s in ground.stages)
+            accepted = ", ".join(s.key for s in reference.stages)
             raise Refused(f"There is no stage “{stage[:60]}”; accepted: {accepted}.", 404)
-        keep &= standing.stage[at] == index
+        keep &= snapshot.stage[rows] == index
     return keep
 
 
-def _quick(line: ScopeLine, at: Ints, only: str) -> Ints:
+def _quick(line: FilterLine, rows: Ints, only: str) -> Ints:
     """The deals of a quick set."""
-    standing = line.standing
+    snapshot = line.snapshot
     if only == "overdue":
-        return at[overdue(standing, at)]
+        return rows[overdue(snapshot, rows)]
     if only == "undated":
-        return at[undated(standing, at)]
+        return rows[undated(snapshot, rows)]
     if only == "overstaying":
-        return at[overstaying(line.book, standing, at)]
+        return rows[overstaying(line.book, snapshot, rows)]
     if only == "untouched":
-        return at[untouched(line.book, standing, at)]
+        return rows[untouched(line.book, snapshot, rows)]
     if only == "slipped twice":
-        return at[slipped_often(line.book, standing, at)]
+        return rows[slipped_often(line.book, snapshot, rows)]
     if only == "no next step":
-        return at[deal_columns.deals_where(line, Q(next_step=""))[standing.deal[at]]]
+        return rows[deal_columns.deals_where(line, Q(next_step=""))[snapshot.deal[rows]]]
     if only in ("closing this month", "closing next month"):
-        month = line.book.ground.fiscal.containing(line.as_of, "month")
-        month = line.book.ground.fiscal.beside(month, 1) if only == "closing next month" else month
-        return at[due_between(standing, at, month.starts_on.toordinal(), month.ends_on.toordinal())]
+        month = line.book.reference.fiscal.containing(line.as_of, "month")
+        month = line.book.reference.fiscal.shifted(month, 1) if only == "closing next month" else month
+        return rows[due_between(snapshot, rows, month.starts_on.toordinal(), month.ends_on.toordinal())]
     if only == "big":
-        largest = np.argsort(-standing.amount_minor[at], kind="stable")[: -(-len(at) // BIG_SHARE)]
-        return np.sort(at[largest])
-    return at
+        largest = np.argsort(-snapshot.amount_minor[rows], kind="stable")[: -(-len(rows) // BIG_SHARE)]
+        return np.sort(rows[largest])
+    return rows
 
 
-def _order(line: ScopeLine, at: Ints, sorts: list[str], columns: dict[str, Column]) -> Ints:
+def _order(line: FilterLine, rows: Ints, sorts: list[str], columns: dict[str, Column]) -> Ints:
     """The order by several columns, the first the strongest; what has no value comes last."""
-    order = np.arange(len(at))
+    order = np.arange(len(rows))
     for sort in reversed(sorts):
-        values = _sort_values(line, at, columns[sort.removeprefix("-")])
+        values = _sort_values(line, rows, columns[sort.removeprefix("-")])
         values = -values if sort.startswith("-") else values
         order = order[np.argsort(values[order], kind="stable")]
     return order
 
 
-def _sort_values(line: ScopeLine, at: Ints, column: Column) -> np.ndarray:
+def _sort_values(line: FilterLine, rows: Ints, column: Column) -> np.ndarray:
     if column.texts:
         texts = column.texts(line)
         ranked = sorted(set(texts.values()), key=lambda text: (_number(text), text.casefold()))
-        place_of = {text: place for place, text in enumerate(ranked, 1)}
-        return np.array([place_of.get(texts.get(int(deal), ""), 0) for deal in line.standing.deal[at]])
+        place_of = {text: index for index, text in enumerate(ranked, 1)}
+        return np.array([place_of.get(texts.get(int(deal), ""), 0) for deal in line.snapshot.deal[rows]])
     if column.field:
-        return deal_columns.rank_by(line, column.field)[line.standing.deal[at]]
+        return deal_columns.rank_by(line, column.field)[line.snapshot.deal[rows]]
     assert column.values is not None
-    values = column.values(line, at)
+    values = column.values(line, rows)
     if column.name == "stage":
-        place = [stage.process * 1000 + stage.position for stage in line.book.ground.stages]
-        return np.array(place or [0])[values]
+        index = [stage.process * 1000 + stage.position for stage in line.book.reference.stages]
+        return np.array(index or [0])[values]
     if column.kind == "choice":
         assert column.names is not None
         names = [name for _, name in column.names(line)]

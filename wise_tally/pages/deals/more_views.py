@@ -3,12 +3,12 @@
 from typing import Any
 
 from django import forms
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision, require_deal
 from wise_tally.domain.deals.activity_actions import FileRefused, add_file, take_file_away
 from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal
@@ -18,12 +18,13 @@ from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import DealType, Document, Source, Stage, StageKind
+from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import AccountField
-from wise_tally.pages.deals.one import open_deal
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField
 from wise_tally.web.forms.own_fields import NewCloseField, names_of
 from wise_tally.web.request.permissions import safe_next
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 MOST_UPLOAD = 10_000_000
 
@@ -42,9 +43,11 @@ class NewDealForm(LedgerForm):
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
     next_step_on = DateField(label="Next step due on")
 
-    def __init__(self, request: HttpRequest, *args: Any, **options: Any) -> None:
+    def __init__(self, request: PageRequest, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.fields["account"].sight = sight(request)  # type: ignore[attr-defined]
+        account = self.fields["account"]
+        assert isinstance(account, AccountField)
+        account.visible = visible(request)
         stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
         chosen = [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position", "key")]
         choices = {"stage": chosen, "owner": owners_of(request)}
@@ -55,19 +58,19 @@ class NewDealForm(LedgerForm):
             field.choices = options_of
 
 
-def owners_of(request: HttpRequest) -> list[tuple[str, str]]:
+def owners_of(request: PageRequest) -> list[tuple[str, str]]:
     """People whose deals the viewer may change; the viewer first."""
-    viewer, ground, day = request.viewer, shelf.book().ground, today()  # type: ignore[attr-defined]
-    people = [p for i, p in enumerate(ground.people) if may_change_deal(viewer, ground, day, i)]
+    viewer, reference, day = request.viewer, books.current().reference, today()
+    people = [p for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
     left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
     people = sorted((p for p in people if p.key not in left), key=lambda p: (p.key != viewer.key, p.name))
     return [(person.key, person.name) for person in people]
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def new_deal(request: HttpRequest) -> HttpResponse:
+def new_deal(request: PageRequest) -> HttpResponse:
     """The form of a new deal; what cannot be kept is said beside its field."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     viewer.require(May.CHANGE_OWN_DEALS)
     form = NewDealForm(
         request,
@@ -79,7 +82,7 @@ def new_deal(request: HttpRequest) -> HttpResponse:
         stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))
         new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
         try:
-            deal = add_deal(viewer, shelf.book().ground, new, now())
+            deal = add_deal(viewer, books.current().reference, new, now())
             return redirect("deals:deal", key=deal.key)
         except DealRefused as refused:
             form.add_error(None, str(refused))
@@ -87,16 +90,16 @@ def new_deal(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def add_files(request: HttpRequest, key: str) -> HttpResponse:
+def add_files(request: PageRequest, key: str) -> HttpResponse:
     """Keep an uploaded file with the deal, or take one away."""
     deal = open_deal(request, key)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    viewer, reference = request.viewer, books.current().reference
     back = reverse("deals:deal", args=[deal.key])
     if away := request.POST.get("away"):
         file = KeptFile.objects.filter(deal=deal, key=away).first()
         if file is None:
             raise Http404
-        take_file_away(viewer, ground, file, now())
+        take_file_away(viewer, reference, file, now())
         return redirect(back)
     upload = request.FILES.get("file")
     try:
@@ -104,14 +107,14 @@ def add_files(request: HttpRequest, key: str) -> HttpResponse:
             raise FileRefused("Choose a file first; accepted: one of up to 10 MB.")
         if (upload.size or 0) > MOST_UPLOAD:
             raise FileRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB; accepted: up to 10 MB.")
-        add_file(viewer, ground, deal, upload.name, upload.read(), now())
+        add_file(viewer, reference, deal, upload.name, upload.read(), now())
     except FileRefused as refused:
         return render(request, "deals/file_refused.html", {"deal": deal, "words": str(refused)}, status=422)
     return redirect(back)
 
 
 @require_safe
-def file(request: HttpRequest, key: str, file_key: str) -> HttpResponse:
+def file(request: PageRequest, key: str, file_key: str) -> HttpResponse:
     """A file of a deal, always as a download."""
     deal = open_deal(request, key)
     found = KeptFile.objects.filter(deal=deal, key=file_key).first()
@@ -123,18 +126,18 @@ def file(request: HttpRequest, key: str, file_key: str) -> HttpResponse:
 
 
 @require_safe
-def quote(request: HttpRequest, key: str) -> HttpResponse:
+def quote(request: PageRequest, key: str) -> HttpResponse:
     """The offer of a deal as it would be printed."""
     deal = open_deal(request, key)
     return HttpResponse(document_of(last_revision(deal), Document.OFFER, now())[1])
 
 
 @require_POST
-def tick(request: HttpRequest, key: str) -> HttpResponse:
+def tick(request: PageRequest, key: str) -> HttpResponse:
     """Tick or untick an entry of the stage guide's checklist; ticks are answers kept with the deal."""
     deal = open_deal(request, key)
-    viewer = request.viewer  # type: ignore[attr-defined]
-    require_deal(viewer, shelf.book().ground, deal, today())
+    viewer = request.viewer
+    require_deal(viewer, books.current().reference, deal, today())
     guide = getattr(last_revision(deal).stage, "guide", None)
     entries = guide.checklist.splitlines() if guide else []
     question = request.POST.get("entry", "")

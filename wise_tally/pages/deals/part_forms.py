@@ -116,7 +116,7 @@ def read_rows(name: str, deal: Deal, posted: Mapping[str, str]) -> RowForm:
 
 def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
     kept: dict[str, Any] = {}
-    for place, cell in enumerate(row):
+    for index, cell in enumerate(row):
         value = _read(cell) if cell.typed else "" if cell.column.kind in ("word", "text") else None
         wrong = ""
         if isinstance(value, Wrong):
@@ -125,7 +125,7 @@ def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
             wrong = "is empty; accepted: a value, or the whole row empty"
         if wrong:
             form.faults.append(f"Row {number + 1}, {cell.column.label}: {wrong}.".replace("..", "."))
-            row[place] = Cell(cell.column, cell.field, cell.typed, wrong=True)
+            row[index] = Cell(cell.column, cell.field, cell.typed, wrong=True)
         kept[cell.column.name] = value
     if form.name == "lines" and kept["product"]:
         _fill_in_prices(kept)
@@ -178,8 +178,8 @@ def _check_whole(form: RowForm, kept: list[dict[str, Any]]) -> None:
         if total != 10_000:
             form.faults.append(f"The shares sum to {bare(total)}; accepted: shares that sum to 100.")
     for column in ("person", "contact"):
-        seen = [row[column] for row in kept if column in row]
-        if len(seen) != len(set(seen)):
+        values = [row[column] for row in kept if column in row]
+        if len(values) != len(set(values)):
             form.faults.append("Somebody stands twice; accepted: each once.")
     if form.name == "payments":
         for number, row in enumerate(kept, 1):

@@ -4,24 +4,25 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import OldState, StageRefused, last_revision
 from wise_tally.domain.deals.entry import DetailRefused
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.parts import PARTS, Who, change_part, part_text, put_part_back
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import DetailsForm, details_form
-from wise_tally.pages.deals.one import open_deal
 from wise_tally.pages.deals.part_forms import RowForm, read_rows, shown_form
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 
 class NextForm(LedgerForm):
@@ -30,7 +31,7 @@ class NextForm(LedgerForm):
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
     next_step_on = DateField(label="due on")
 
-    def kept(self) -> dict[str, Any]:
+    def cleaned(self) -> dict[str, Any]:
         """The cleaned values as the part keeps them."""
         day = self.cleaned_data["next_step_on"]
         return {"next_step": self.cleaned_data["next_step"], "next_step_on": day.isoformat() if day else None}
@@ -45,31 +46,31 @@ class Typed:
     faults: list[str]
 
 
-def _read(request: HttpRequest, deal: Deal, name: str) -> Typed:
+def _read(request: PageRequest, deal: Deal, name: str) -> Typed:
     kept = PARTS[name].read(deal, today())
     if name in ("details", "next"):
-        form = details_form(deal, sight(request), kept, request.POST) if name == "details" else NextForm(request.POST)
+        form = details_form(deal, visible(request), kept, request.POST) if name == "details" else NextForm(request.POST)
         good = form.is_valid()
-        return Typed(form, form.kept() if good else None, [] if good else ["Look at the marked fields."])
+        return Typed(form, form.cleaned() if good else None, [] if good else ["Look at the marked fields."])
     rows = read_rows(name, deal, request.POST)
     return Typed(rows, rows.value, rows.faults)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def part(request: HttpRequest, key: str, name: str) -> HttpResponse:
+def part(request: PageRequest, key: str, name: str) -> HttpResponse:
     """The form of one part alone, and its saving."""
     deal = open_deal(request, key)
     if name not in PARTS:
         raise Http404
     if request.method != "POST":
         kept = PARTS[name].read(deal, today())
-        form: Any = details_form(deal, sight(request), kept) if name == "details" else None
+        form: Any = details_form(deal, visible(request), kept) if name == "details" else None
         form = form or (NextForm(initial=kept) if name == "next" else shown_form(name, deal, kept))
         return _page(request, deal, name, Typed(form, None, []))
     typed = _read(request, deal, name)
     if typed.value is None:
         return _page(request, deal, name, typed, status=422)
-    who = Who(request.viewer, shelf.book().ground, now())  # type: ignore[attr-defined]
+    who = Who(request.viewer, books.current().reference, now())
     last = last_revision(deal).pk
     try:
         before, after = change_part(who, deal, name, typed.value, request.POST.get("seen", ""))
@@ -95,7 +96,7 @@ def part(request: HttpRequest, key: str, name: str) -> HttpResponse:
 
 
 def _page(  # the form again, with what is there now where somebody else was quicker
-    request: HttpRequest, deal: Deal, name: str, typed: Typed, status: int = 200, present: dict[str, Any] | None = None
+    request: PageRequest, deal: Deal, name: str, typed: Typed, status: int = 200, present: dict[str, Any] | None = None
 ) -> HttpResponse:
     answer = {
         "deal": deal,
@@ -120,13 +121,13 @@ def _present(name: str, deal: Deal, present: dict[str, Any]) -> list[str]:
 
 
 @require_POST
-def put_back(request: HttpRequest, key: str) -> HttpResponse:
+def put_back(request: PageRequest, key: str) -> HttpResponse:
     """Put back the part that this person saved last, as long as nobody changed it since."""
     deal = open_deal(request, key)
     kept = request.session.get("last_part")
     if not kept or kept["key"] != key:
         raise Http404
-    who = Who(request.viewer, shelf.book().ground, now())  # type: ignore[attr-defined]
+    who = Who(request.viewer, books.current().reference, now())
     try:
         put_part_back(who, deal, kept["part"], kept)
     except (ChangedMeanwhile, OldState) as meanwhile:
@@ -136,7 +137,7 @@ def put_back(request: HttpRequest, key: str) -> HttpResponse:
     return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))
 
 
-def last_part(request: HttpRequest, deal: Deal) -> dict[str, str] | None:
+def last_part(request: PageRequest, deal: Deal) -> dict[str, str] | None:
     """The part of this deal that this person saved last, if it is still so."""
     kept = request.session.get("last_part")
     if not kept or kept["key"] != deal.key or part_text(deal, kept["part"], today()) != kept["after"]:

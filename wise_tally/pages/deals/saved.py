@@ -1,6 +1,6 @@
 """Saved views of the list: one's own or shared, one of them the list's start."""
 
-from django.http import Http404, HttpRequest, HttpResponse, QueryDict
+from django.http import Http404, HttpResponse, QueryDict
 from django.shortcuts import redirect
 from django.urls import reverse
 from django.views.decorators.http import require_POST
@@ -9,6 +9,7 @@ from wise_tally.domain.deals.models import SavedView
 from wise_tally.domain.deals.view_actions import ViewRefused, change_view, save_view, views_of
 from wise_tally.domain.org.clock import now
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 # What of an address makes a view; the scope stays the reader's own.
 PARTS = ("status", "find", "stage", "only", "join", "sort", "cols", "f", "view", "by")
@@ -22,11 +23,11 @@ def view_part(query: str) -> str:
     return kept.urlencode()
 
 
-def start_view(request: HttpRequest) -> str:
+def start_view(request: PageRequest) -> str:
     """The address of the viewer's start view where the list is opened plainly; empty where there is none."""
     if any(name in request.GET for name in (*PARTS, "page", "plain")):
         return ""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     view = SavedView.objects.filter(owner__key=viewer.key, starts=True).first()
     if view is None or not view.query:
         return ""
@@ -35,9 +36,9 @@ def start_view(request: HttpRequest) -> str:
 
 
 @require_POST
-def views(request: HttpRequest) -> HttpResponse:
+def views(request: PageRequest) -> HttpResponse:
     """Keep the list as it is shown under a name, or make a view the start, share it, take it away."""
-    viewer, what = request.viewer, request.POST.get("what", "save")  # type: ignore[attr-defined]
+    viewer, what = request.viewer, request.POST.get("what", "save")
     back = f"{reverse('deals:page')}?plain=1"
     try:
         if what == "save":

@@ -3,13 +3,13 @@
 from dataclasses import dataclass
 
 from django.db.models import Q
-from django.http import HttpRequest
 
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.deals.revert import revision_before
 from wise_tally.web.deal_saving import LAST
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 
 @dataclass(frozen=True)
@@ -22,12 +22,12 @@ class LastChange:
     revision: int
 
 
-def last_change(request: HttpRequest, key: str = "") -> LastChange | None:
+def last_change(request: PageRequest, key: str = "") -> LastChange | None:
     """This person's last change (of the deal `key`), as long as nobody changed the deal after it."""
     kept = request.session.get(LAST)
     if not kept or (key and kept["key"] != key):
         return None
-    deal = next(iter(sight(request).deals(Q(key=kept["key"]))), None)
+    deal = next(iter(visible(request).deals(Q(key=kept["key"]))), None)
     if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
         return None
     before = revision_before(last)

@@ -4,12 +4,12 @@ from dataclasses import replace
 from typing import Any
 
 from babel.numbers import get_currency_precision
-from django.http import HttpRequest, HttpResponse, QueryDict
+from django.http import HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.deals.view_actions import views_of
@@ -17,22 +17,23 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.process.models import Category
+from wise_tally.pages.deals.board import lanes_context
 from wise_tally.pages.deals.bulk import bulk, bulk_choices
-from wise_tally.pages.deals.clauses import JOINS, TESTS
 from wise_tally.pages.deals.columns import all_columns, cells, row_data
-from wise_tally.pages.deals.lanes import lanes_context
+from wise_tally.pages.deals.deal_page import deal_context, open_deal
+from wise_tally.pages.deals.filters import JOINS, TESTS
 from wise_tally.pages.deals.listing import QUICK, Listing, listing
-from wise_tally.pages.deals.one import deal_context, open_deal
 from wise_tally.pages.deals.parts import last_part
 from wise_tally.pages.deals.saved import start_view
 from wise_tally.web.deal_rows import deal_rows, stage_choices
 from wise_tally.web.deal_saving import put_back, save
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.forms.deal import read_deal_form
-from wise_tally.web.paging import beside
+from wise_tally.web.paging import neighbours
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 # A file of the list holds at most so many deals.
 MOST_ROWS = 20_000
@@ -46,7 +47,7 @@ STATUS_WORDS = (
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The list of deals, or their lanes; posting changes several at once."""
     if request.method == "POST":
         return bulk(request)
@@ -56,20 +57,20 @@ def page(request: HttpRequest) -> HttpResponse:
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
     found = listing(line, request)
-    line = request.scope_line = replace(line, any_period=found.status != "period")  # type: ignore[attr-defined]
+    line = request.filter_line = replace(line, any_period=found.status != "period")
     return render(request, "deals/page.html", list_context(request, line, found))
 
 
-def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[str, Any]:
+def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict[str, Any]:
     """What the page of the list shows."""
-    rows = deal_rows(line, found.places, request.viewer)  # type: ignore[attr-defined]
+    rows = deal_rows(line, found.places, request.viewer)
     data = row_data(line, rows, found.columns)
     shown = [column.name for column in found.columns]
     return {
         "line": line,
         "list": found,
         "rows": list(rows.values()),
-        "table": [(row, cells(found.columns, data[place])) for place, row in rows.items()],
+        "table": [(row, cells(found.columns, data[index])) for index, row in rows.items()],
         "heads": [(column, found.sorted_by(line, column.name), _sign(found, column.name)) for column in found.columns],
         "sorted_words": _sorted_words(found),
         "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
@@ -83,7 +84,7 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
         "tests": TESTS,
         "joins": [(name, found.query(line, join=name)) for name in JOINS],
         "own": found.own,
-        "views": views_of(request.viewer),  # type: ignore[attr-defined]
+        "views": views_of(request.viewer),
         "view_query": found.query(line),
         "bulk": bulk_choices(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
@@ -91,19 +92,19 @@ def list_context(request: HttpRequest, line: ScopeLine, found: Listing) -> dict[
         "in_place": "edit" in request.GET and not line.is_past,
         "categories": list(Category.objects.order_by("rank")),
         "edit_query": found.query(line, page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
-        "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),  # type: ignore[attr-defined]
+        "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
-        **beside(found.page, lambda number: found.query(line, page=number)),
+        **neighbours(found.page, lambda number: found.query(line, page=number)),
         "all_query": found.query(line, counted=""),
-        "strip": CountStrip(found.total, exports=exports("deals:table", found.query(line))),
+        "footer": Footer(found.total, exports=exports("deals:table", found.query(line))),
     }
 
 
 def _sign(found: Listing, name: str) -> str:
     """An arrow at the column that the list is sorted by first, with its place at the others."""
-    for place, sort in enumerate(found.sorts, 1):
+    for index, sort in enumerate(found.sorts, 1):
         if sort.removeprefix("-") == name:
-            return ("↓" if sort.startswith("-") else "↑") + (str(place) if len(found.sorts) > 1 else "")
+            return ("↓" if sort.startswith("-") else "↑") + (str(index) if len(found.sorts) > 1 else "")
     return ""
 
 
@@ -113,24 +114,24 @@ def _sorted_words(found: Listing) -> str:
 
 
 @require_POST
-def choose_columns(request: HttpRequest) -> HttpResponse:
+def choose_columns(request: PageRequest) -> HttpResponse:
     """The columns of the list in the order of the numbers typed; those without a number are hidden."""
     chosen = []
-    for place, name in enumerate(all_columns()):
+    for index, name in enumerate(all_columns()):
         text = request.POST.get(f"column:{name}", "").strip()
         if text:
             if not (text.isascii() and text.isdigit() and len(text) < 4):
                 raise Refused(
                     f"“{text[:20]}” is not a place; accepted: whole numbers, or nothing to hide a column.", 422
                 )
-            chosen.append((int(text), place, name))
+            chosen.append((int(text), index, name))
     query = QueryDict(request.POST.get("query", ""), mutable=True)
     query["cols"] = ",".join(name for *_, name in sorted(chosen))
     return redirect(f"{reverse('deals:page')}?{query.urlencode()}")
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list with its columns, in its order, as CSV, XLSX or JSON."""
     line = read_scope(request)
     found = listing(line, request)
@@ -144,34 +145,36 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
     header = ("id", "deal", *(column.words for column in columns))
     money = frozenset(column.words for column in columns if column.kind == "money")
     content = [
-        (row.key, row.name, *(None if c.value is None else c.plain for c in cells(columns, data[place])))
-        for place, row in rows.items()
+        (row.key, row.name, *(None if c.value is None else c.plain for c in cells(columns, data[index])))
+        for index, row in rows.items()
     ]
     return sheet_response(Sheet("deals", header, money, content), kind)
 
 
 @require_safe
-def deal(request: HttpRequest, key: str) -> HttpResponse:
+def deal(request: PageRequest, key: str) -> HttpResponse:
     """One deal: its state, its trail, what belongs to it, all that happened to it."""
     found = open_deal(request, key)
     return render(request, "deals/deal.html", {**deal_context(request, found), "last_part": last_part(request, found)})
 
 
 @require_POST
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """A change typed into a row or the deal page: written, or refused with what was typed kept."""
     found = open_deal(request, key)
     form = read_deal_form(request.POST, found, get_currency_precision(Workspace.current().currency))
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    viewer, reference = request.viewer, books.current().reference
 
     def write() -> DealRevision:
         assert form.state is not None
-        return change_deal(viewer, ground, found, form.revision, form.state, form.typed["reason"], now(), form.beside)
+        return change_deal(
+            viewer, reference, found, form.revision, form.state, form.typed["reason"], now(), form.further
+        )
 
     return save(request, found, form, write)
 
 
 @require_POST
-def revert(request: HttpRequest, key: str) -> HttpResponse:
+def revert(request: PageRequest, key: str) -> HttpResponse:
     """The last change of a deal put back."""
     return put_back(request, open_deal(request, key))

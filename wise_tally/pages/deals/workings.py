@@ -4,24 +4,25 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
-from wise_tally.core.ground import OPEN
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.contact_intervals import interval_of
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.selectors import contact_days, last_contacts
 from wise_tally.domain.formats import age, count, day, days, moment, money, points, quantity
+from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.listing import listing
-from wise_tally.pages.deals.one import open_deal
-from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 
 LIST_FIGURES = {
@@ -33,23 +34,23 @@ LIST_FIGURES = {
 
 
 @require_safe
-def of_list(request: HttpRequest, figure: str) -> HttpResponse:
+def of_list(request: PageRequest, figure: str) -> HttpResponse:
     """How a total of the list came about: its deals by stage."""
     line = read_scope(request)
     if figure not in LIST_FIGURES:
         raise Refused(f"“{figure[:40]}” is not a total of the list; accepted: {', '.join(LIST_FIGURES)}.", 404)
     found = listing(line, request)
-    standing, at, ground = line.standing, found.all_places, line.book.ground
-    column = standing.weighted_minor if figure == "weighted" else standing.amount_minor
+    snapshot, rows, reference = line.snapshot, found.all_places, line.book.reference
+    column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
     terms = []
-    for stage in np.unique(standing.stage[at]).tolist():
-        here = at[standing.stage[at] == stage]
-        totals = list_totals(standing, here)
+    for stage in np.unique(snapshot.stage[rows]).tolist():
+        here = rows[snapshot.stage[rows] == stage]
+        totals = list_totals(snapshot, here)
         value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
-        name = f"{ground.stages[stage].name}, {ground.processes[ground.stages[stage].process][1]}"
+        name = f"{reference.stages[stage].name}, {reference.processes[reference.stages[stage].process][1]}"
         shown = count(totals.deals) if figure == "deals" else money(value)
         terms.append(PanelTerm(f"{name}, {count(totals.deals)} deals", shown))
-    order = at[np.argsort(-column[at], kind="stable")]
+    order = rows[np.argsort(-column[rows], kind="stable")]
     total = {"deals": count(found.total), "amount": money(found.amount_minor), "weighted": money(found.weighted_minor)}
     panel = Panel(
         title=f"{figure.capitalize()} of the list",
@@ -67,16 +68,16 @@ def of_list(request: HttpRequest, figure: str) -> HttpResponse:
 
 
 @require_safe
-def of_deal(request: HttpRequest, key: str, figure: str) -> HttpResponse:
+def of_deal(request: PageRequest, key: str, figure: str) -> HttpResponse:
     """How a figure of one deal came about."""
     deal, line = open_deal(request, key), read_scope(request)
     if figure not in DEAL_FIGURES:
         raise Refused(f"“{figure[:40]}” is not a figure of a deal; accepted: {', '.join(DEAL_FIGURES)}.", 404)
-    index = shelf.shelved().index_of(deal.pk)
-    at = int(np.searchsorted(line.standing.deal, -1 if index is None else index))
-    if index is None or at >= len(line.standing.deal) or line.standing.deal[at] != index:
+    index = books.stored().index_of(deal.pk)
+    row = int(np.searchsorted(line.snapshot.deal, -1 if index is None else index))
+    if index is None or row >= len(line.snapshot.deal) or line.snapshot.deal[row] != index:
         raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
-    panel = DEAL_FIGURES[figure](line, deal, at)
+    panel = DEAL_FIGURES[figure](line, deal, row)
     return panel_response(request, line, panel, f"{reverse('deals:deal', args=[key])}?{line.query()}")
 
 
@@ -84,23 +85,23 @@ def _panel(deal: Deal, words: str, definition: str, terms: list[tuple[str, str]]
     return Panel(f"{words.capitalize()}, {deal.name}", definition, tuple(PanelTerm(*t) for t in terms), total, words)
 
 
-def _weighted(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    standing = line.standing
-    stage = line.book.ground.stages[int(standing.stage[at])]
-    own = line.book.revisions.probability_bp[int(standing.row[at])] >= 0 and stage.own_probability
-    of = "its own" if own and standing.kind[at] == OPEN else f"of {stage.name}"
+def _weighted(line: FilterLine, deal: Deal, row: int) -> Panel:
+    snapshot = line.snapshot
+    stage = line.book.reference.stages[int(snapshot.stage[row])]
+    own = line.book.revisions.probability_bp[int(snapshot.row[row])] >= 0 and stage.own_probability
+    of = "its own" if own and snapshot.kind[row] == OPEN else f"of {stage.name}"
     terms = [
-        ("amount", money(int(standing.amount_minor[at]))),
-        (f"× probability, {of}", points(int(standing.probability_bp[at]))),
+        ("amount", money(int(snapshot.amount_minor[row]))),
+        (f"× probability, {of}", points(int(snapshot.probability_bp[row]))),
     ]
     text = "Amount × probability, rounded half to even. Won is 100 %, lost 0."
-    return _panel(deal, "weighted", text, terms, money(int(standing.weighted_minor[at])))
+    return _panel(deal, "weighted", text, terms, money(int(snapshot.weighted_minor[row])))
 
 
-def _stay(line: ScopeLine, deal: Deal, at: int) -> list[tuple[str, str]]:
-    rev, standing = line.book.revisions, line.standing
-    entered = int(rev.effective_at[line.book.entered_row[int(standing.row[at])]])
-    stage = line.book.ground.stages[int(standing.stage[at])].name
+def _stay(line: FilterLine, deal: Deal, row: int) -> list[tuple[str, str]]:
+    rev, snapshot = line.book.revisions, line.snapshot
+    entered = int(rev.effective_at[line.book.entered_row[int(snapshot.row[row])]])
+    stage = line.book.reference.stages[int(snapshot.stage[row])].name
     return [(f"entered {stage}", moment(_moment(entered))), ("to the end of", day(line.as_of))]
 
 
@@ -108,35 +109,35 @@ def _moment(seconds: int) -> datetime:
     return datetime.fromtimestamp(seconds, UTC)
 
 
-def _days(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
+def _days(line: FilterLine, deal: Deal, row: int) -> Panel:
+    spent = float(days_in_stage(line.book, line.snapshot, np.array([row]))[0])
     text = "Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours."
-    return _panel(deal, "days in the stage", text, _stay(line, deal, at), age(spent))
+    return _panel(deal, "days in the stage", text, _stay(line, deal, row), age(spent))
 
 
-def _over(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    spent = float(days_in_stage(line.book, line.standing, np.array([at]))[0])
-    over = float(days_over(line.book, line.standing, np.array([at]))[0])
-    typical = line.book.ground.rules_on(line.as_of)[int(line.standing.stage[at])].typical_days
-    terms = [*_stay(line, deal, at), ("days in the stage", age(spent)), ("− typical days", days(typical))]
+def _over(line: FilterLine, deal: Deal, row: int) -> Panel:
+    spent = float(days_in_stage(line.book, line.snapshot, np.array([row]))[0])
+    over = float(days_over(line.book, line.snapshot, np.array([row]))[0])
+    typical = line.book.reference.rules_on(line.as_of)[int(line.snapshot.stage[row])].typical_days
+    terms = [*_stay(line, deal, row), ("days in the stage", age(spent)), ("− typical days", days(typical))]
     text = "Days beyond the typical days of the stage; none while they are not passed, or where the stage has none."
     return _panel(deal, "overstay", text, terms, age(None if np.isnan(over) else over))
 
 
-def _stays(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    found = stays_of(line.book, line.standing, int(line.standing.deal[at]))
+def _stays(line: FilterLine, deal: Deal, row: int) -> Panel:
+    found = stays_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = []
     for stay in found:
         over = f", {days(stay.over)} over" if stay.over else ""
-        name = line.book.ground.stages[stay.stage].name
+        name = line.book.reference.stages[stay.stage].name
         terms.append((f"{name}, entered {moment(_moment(stay.entered_at))}{over}", days(stay.days)))
     text = "Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; over "
     text += "is what lies beyond the typical days."
     return _panel(deal, "stays", text, terms, days(sum(stay.days for stay in found)))
 
 
-def _slips(line: ScopeLine, deal: Deal, at: int) -> Panel:
-    found = slips_of(line.book, line.standing, int(line.standing.deal[at]))
+def _slips(line: FilterLine, deal: Deal, row: int) -> Panel:
+    found = slips_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = [
         (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{count(s.after - s.before)} days")
         for s in found
@@ -146,7 +147,7 @@ def _slips(line: ScopeLine, deal: Deal, at: int) -> Panel:
     return _panel(deal, "slips", text, terms, total)
 
 
-def _margin(line: ScopeLine, deal: Deal, at: int) -> Panel:
+def _margin(line: FilterLine, deal: Deal, at: int) -> Panel:
     terms, margins = [], []
     for row in deal.lines.select_related("product").order_by("pk"):
         amount = line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)
@@ -160,7 +161,7 @@ def _margin(line: ScopeLine, deal: Deal, at: int) -> Panel:
     return _panel(deal, "margin", text, terms, money(margin_of_lines(margins)))
 
 
-def _lines(line: ScopeLine, deal: Deal, at: int) -> Panel:
+def _lines(line: FilterLine, deal: Deal, at: int) -> Panel:
     terms = [
         (row.product.name, money(line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)))
         for row in deal.lines.select_related("product").order_by("pk")
@@ -168,10 +169,10 @@ def _lines(line: ScopeLine, deal: Deal, at: int) -> Panel:
     if not deal.amount_from_lines:
         terms.append(("the amount was typed; the lines stand beside it", ""))
     text = "The deal’s amount as of the day; where it follows the lines, quantity × price less discount of each."
-    return _panel(deal, "amount", text, terms, money(int(line.standing.amount_minor[at])))
+    return _panel(deal, "amount", text, terms, money(int(line.snapshot.amount_minor[at])))
 
 
-def _contact(line: ScopeLine, deal: Deal, at: int) -> Panel:
+def _contact(line: FilterLine, deal: Deal, row: int) -> Panel:
     last, spent = last_contacts([deal], line.ends_at)[deal.pk], contact_days([deal], line.ends_at)[deal.pk]
     interval = interval_of(deal)
     since = ("last contact", moment(last)) if last else ("no contact; created", moment(deal.created_at))
@@ -183,7 +184,7 @@ def _contact(line: ScopeLine, deal: Deal, at: int) -> Panel:
     return _panel(deal, "contact gap", text, terms, count(contact_gap(spent, interval)))
 
 
-def _payments(line: ScopeLine, deal: Deal, at: int) -> Panel:
+def _payments(line: FilterLine, deal: Deal, at: int) -> Panel:
     terms, whole = [], 0
     for row in deal.payments.order_by("due_on", "pk"):
         value = whole_minor(Plan(row.due_on, row.amount_minor, row.every, row.times))
@@ -194,7 +195,7 @@ def _payments(line: ScopeLine, deal: Deal, at: int) -> Panel:
     return _panel(deal, "payments", text, terms, money(whole))
 
 
-DEAL_FIGURES: dict[str, Callable[[ScopeLine, Deal, int], Panel]] = {
+DEAL_FIGURES: dict[str, Callable[[FilterLine, Deal, int], Panel]] = {
     "weighted": _weighted,
     "probability": _weighted,
     "days": _days,

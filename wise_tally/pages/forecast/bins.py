@@ -34,8 +34,8 @@ def bins_of(found: Outcome) -> list[Bin]:
     low, high = found.quantile(TAIL), found.quantile(1 - TAIL)
     values = found.won_minor + np.arange(len(found.probability), dtype=np.int64) * found.step_minor
     edges = np.linspace(low, max(high, low + 1), BINS + 1)
-    place = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
-    chances = np.bincount(place, weights=found.probability, minlength=BINS)
+    index = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
+    chances = np.bincount(index, weights=found.probability, minlength=BINS)
     largest = int(chances.max() * 1_000_000) or 1
     drawn = []
     for number, chance in enumerate(chances.tolist()):

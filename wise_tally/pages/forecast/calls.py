@@ -6,15 +6,15 @@ from datetime import UTC, datetime
 from urllib.parse import quote
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.calls import as_difference, calls_in_force, last_due
 from wise_tally.core.forecast import ForecastRow, forecast
-from wise_tally.core.ground import Node, Person
-from wise_tally.core.seen_weight import seen_probabilities, weighted_by_seen
+from wise_tally.core.observed_weight import observed_probabilities, weighted_by_observed
+from wise_tally.core.reference_data import Node, Person
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import currency_decimals, money, signed_short
 from wise_tally.domain.org.access import May
@@ -25,9 +25,10 @@ from wise_tally.domain.targets.models import Call
 from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
-from wise_tally.web.filter_line import ScopeLine, in_tree_order, period_words, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, in_tree_order, period_words, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.leavers import leavers
+from wise_tally.web.request.viewing import PageRequest
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
@@ -40,7 +41,7 @@ class CallRow:
     key: str
     depth: int
     row: ForecastRow
-    seen_minor: int
+    observed_minor: int
     made: Call | None
     is_late: bool
     is_missing: bool
@@ -82,9 +83,9 @@ class Told:
         return None if self.before_minor is None else self.call.amount_minor - self.before_minor
 
 
-def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
+def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
     """The people tree of the scope with each node's call."""
-    viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
+    viewer, reference = request.viewer, line.book.reference
     held, gone = _held(line), _gone(line)
     due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
@@ -93,15 +94,15 @@ def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
         key = "" if by == "company" else str(row.key)
         made = held.get((by, key))
         awaited = by == "person" and row.key not in gone
-        late = awaited and due is not None and (made is None or local_day(made.made_at, ground.time_zone) < due)
-        allowed = not line.is_past and may_call(viewer, ground, by, key, line.today)
+        late = awaited and due is not None and (made is None or local_day(made.made_at, reference.time_zone) < due)
+        allowed = not line.is_past and may_call(viewer, reference, by, key, line.today)
         rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
 
     figures = {
-        by: {row.node: row for row in forecast(line.book, line.standing, line.period, line.scope, by, calls=True)}
+        by: {row.node: row for row in forecast(line.book, line.snapshot, line.period, line.scope, by, calls=True)}
         for by in ("company", "team", "person")
     }
-    seen = {by: weighted_by_seen(line.book, line.standing, line.period, line.scope, by) for by in figures}
+    seen = {by: weighted_by_observed(line.book, line.snapshot, line.period, line.scope, by) for by in figures}
     if line.scope.person != NONE:
         node = line.scope.person
         add("person", node, 0, figures["person"][node], seen["person"][node])
@@ -110,13 +111,13 @@ def _rows(request: HttpRequest, line: ScopeLine) -> list[CallRow]:
     if line.scope.team == NONE:
         add("company", 0, 0, figures["company"][0], seen["company"][0])
         depth = 1
-    tree, day = ground.team_tree(line.as_of), line.as_of.toordinal()
+    tree, day = reference.team_tree(line.as_of), line.as_of.toordinal()
     start = len(tree.paths[line.scope.team]) - 1 if line.scope.team != NONE else 0
     for team, level in in_tree_order(tree):
         if team in figures["team"]:
             add("team", team, level - start + depth, figures["team"][team], seen["team"][team])
             for person, row in figures["person"].items():
-                if person != NONE and ground.team_of(person, day) == team and _counts(row):
+                if person != NONE and reference.team_of(person, day) == team and _counts(row):
                     add("person", person, level - start + depth + 1, row, seen["person"][person])
     return rows
 
@@ -126,38 +127,38 @@ def _counts(row: ForecastRow) -> bool:
     return bool(row.quota or row.won or row.open or row.undated)
 
 
-def _gone(line: ScopeLine) -> frozenset[str]:
+def _gone(line: FilterLine) -> frozenset[str]:
     """People who have left; nobody waits for their calls."""
     return frozenset(leavers(line))
 
 
-def _made(line: ScopeLine) -> list[Call]:
+def _made(line: FilterLine) -> list[Call]:
     """All calls of the period that were made by the as-of day, in the order they were made."""
-    end = datetime.fromtimestamp(line.standing.cut, UTC)
+    end = datetime.fromtimestamp(line.snapshot.cut, UTC)
     calls = Call.objects.filter(starts_on=line.period.starts_on, ends_on=line.period.ends_on, made_at__lt=end)
     return list(calls.select_related("made_by").order_by("made_at", "pk"))
 
 
-def _held(line: ScopeLine) -> dict[tuple[str, str], Call]:
+def _held(line: FilterLine) -> dict[tuple[str, str], Call]:
     """The call that holds for each node, as the core decides, with its reason from the database."""
-    ground = line.book.ground
+    reference = line.book.reference
     rows = {(c.subject, c.subject_key, int(c.made_at.timestamp()), c.made_by.key): c for c in _made(line)}
     nodes: dict[str, Sequence[Person | Node]] = {
-        "person": ground.people,
-        "team": ground.teams,
-        "territory": ground.territories,
+        "person": reference.people,
+        "team": reference.teams,
+        "territory": reference.territories,
     }
     found: dict[tuple[str, str], Call] = {}
-    for (subject, index), call in calls_in_force(ground, line.as_of, line.period).items():
+    for (subject, index), call in calls_in_force(reference, line.as_of, line.period).items():
         key = nodes[subject][index].key if subject in nodes else ""
-        row = rows.get((subject, key, call.made_at, ground.people[call.made_by].key))
+        row = rows.get((subject, key, call.made_at, reference.people[call.made_by].key))
         if row is not None:
             found[subject, key] = row
     return found
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """All calls of the period, and calling."""
     line = read_scope(request)
     wrong, typed, status = "", {"node": "", "amount": "", "reason": ""}, 200
@@ -173,7 +174,7 @@ def page(request: HttpRequest) -> HttpResponse:
         except PermissionDenied as denied:
             wrong, status = str(denied), 403
     rows = _rows(request, line)
-    seen = seen_probabilities(line.book, line.standing, line.period)
+    seen = observed_probabilities(line.book, line.snapshot, line.period)
     answer = {
         "line": line,
         "tabs": tabs(line, "calls"),
@@ -186,10 +187,10 @@ def page(request: HttpRequest) -> HttpResponse:
         "typed": typed,
         "weekdays": list(enumerate(WEEKDAYS)),
         "due": Workspace.current().calls_due_on,
-        "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,  # type: ignore[attr-defined]
+        "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,
         "look_back": period_words(seen.look_back),
-        "kept_set": [line.book.ground.stages[stage].name for stage in sorted(seen.kept_set)],
-        "strip": CountStrip(
+        "kept_set": [line.book.reference.stages[stage].name for stage in sorted(seen.kept_set)],
+        "footer": Footer(
             rows[0].row.deals_won + rows[0].row.deals_open if rows else 0,
             exports=exports("forecast:calls-table", line.query()),
         ),
@@ -198,7 +199,7 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The calls beside the forecast, or their history, as a file."""
     line = read_scope(request)
     rows = _rows(request, line)
@@ -225,7 +226,7 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
         (
             *(row.row.name, row.depth, row.row.call),
             *((row.made.made_by.name, row.made.made_at.isoformat(), row.made.reason) if row.made else ("", "", "")),
-            *(row.row.weighted, row.seen_minor, row.row.commit_forecast, row.row.quota, row.over_quota_minor),
+            *(row.row.weighted, row.observed_minor, row.row.commit_forecast, row.row.quota, row.over_quota_minor),
         )
         for row in rows
     ]
@@ -242,15 +243,15 @@ def _history_sheet(history: list[Told]) -> Sheet:
     return Sheet("history of calls", header, frozenset({"called", "difference"}), cells)
 
 
-def _set_due(request: HttpRequest, line: ScopeLine) -> HttpResponse:
+def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
     text = request.POST["due"]
     if text and text not in "0123456":
         raise CallRefused(f"“{text[:10]}” is not a weekday; accepted: one of the list, or none.")
-    set_calls_due(request.viewer, int(text) if text else None, now())  # type: ignore[attr-defined]
+    set_calls_due(request.viewer, int(text) if text else None, now())
     return redirect(f"{reverse('forecast:calls')}?{line.query()}")
 
 
-def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
+def _call(request: PageRequest, line: FilterLine, typed: dict[str, str]) -> None:
     """Keep a call: an amount, or with + or − before it a difference to what is called so far."""
     if line.is_past:
         raise CallRefused("Calls are made as of today; look at today to call.")
@@ -266,14 +267,14 @@ def _call(request: HttpRequest, line: ScopeLine, typed: dict[str, str]) -> None:
         raise CallRefused(f"{value} With + or − before it, it is a difference to what is called so far.")
     amount = as_difference(row.row.call, sign * value) if sign else value
     of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
-    make_call(request.viewer, line.book.ground, of, amount, typed["reason"], now())  # type: ignore[attr-defined]
+    make_call(request.viewer, line.book.reference, of, amount, typed["reason"], now())
 
 
-def _history(line: ScopeLine, rows: list[CallRow]) -> list[Told]:
+def _history(line: FilterLine, rows: list[CallRow]) -> list[Told]:
     """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
     names = {(row.subject, row.key): row.row.name or "" for row in rows}
     before: dict[tuple[str, str], int] = {}
-    told, zone = [], line.book.ground.time_zone
+    told, zone = [], line.book.reference.time_zone
     for call in _made(line):
         node = (call.subject, call.subject_key)
         if node in names:

@@ -5,12 +5,12 @@ from dataclasses import dataclass
 
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.forecast import ForecastRow
-from wise_tally.core.ground import Ground
 from wise_tally.core.measures import AMOUNT
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.row_targets import OfNode
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.preference_actions import preference
-from wise_tally.pages.forecast.question import Asked
+from wise_tally.pages.forecast.query import ForecastQuery
 
 PREFERENCE = "forecast.columns"
 PLAIN = ("commit_forecast", "best_case_forecast", "lost", "overdue", "overdue_before", "undated")
@@ -30,12 +30,12 @@ class Column:
         return self.shape == "money"
 
 
-def columns_of(ground: Ground) -> dict[str, Column]:
+def columns_of(reference: ReferenceData) -> dict[str, Column]:
     """All columns there are, in the order in which they stand."""
-    surest = ground.surest_first
-    categories = [*surest, *(place for place in range(len(ground.categories)) if place not in surest)]
+    surest = reference.surest_first
+    categories = [*surest, *(index for index in range(len(reference.categories)) if index not in surest)]
     found = [Column("won", "won")]
-    found += [Column(f"category:{place}", ground.categories[place].name) for place in categories]
+    found += [Column(f"category:{index}", reference.categories[index].name) for index in categories]
     found += [
         Column("open", "open"),
         Column("weighted_open", "weighted open"),
@@ -60,31 +60,31 @@ def columns_of(ground: Ground) -> dict[str, Column]:
     return {column.name: column for column in found}
 
 
-def usual_columns(ground: Ground) -> tuple[str, ...]:
+def usual_columns(reference: ReferenceData) -> tuple[str, ...]:
     """The columns beside name and ink bar that everybody begins with."""
-    return ("won", *(f"category:{place}" for place in ground.surest_first[:1]), "weighted", "call", "quota", "gap")
+    return ("won", *(f"category:{index}" for index in reference.surest_first[:1]), "weighted", "call", "quota", "gap")
 
 
-def chosen_columns(viewer: Viewer, asked: Asked) -> list[Column]:
+def chosen_columns(viewer: Viewer, asked: ForecastQuery) -> list[Column]:
     """The columns that somebody likes to see, in the order of all; those that a measure has not are passed over."""
-    ground = asked.line.book.ground
-    every = columns_of(ground)
+    reference = asked.line.book.reference
+    every = columns_of(reference)
     kept = [name for name in preference(viewer, PREFERENCE).split(",") if name in every]
-    wanted = set(kept or usual_columns(ground))
+    wanted = set(kept or usual_columns(reference))
     if asked.measure != AMOUNT:
         wanted -= {"call", "seen"}
     return [column for name, column in every.items() if name in wanted]
 
 
 @dataclass(frozen=True)
-class Beside:
+class DealAttributes:
     """What a row's record does not hold, by node: weighted by seen rates, and pace, in minor units."""
 
     seen: dict[int, int]
     pace: OfNode
 
 
-def value_of(column: Column, row: ForecastRow, beside: Beside) -> int | float | None:
+def value_of(column: Column, row: ForecastRow, beside: DealAttributes) -> int | float | None:
     """The value of a column in a row, in minor units of the measure, or a ratio."""
     if column.name == "seen":
         return beside.seen.get(row.node, 0)
@@ -100,6 +100,6 @@ def figure_of(column: Column, row: ForecastRow) -> int | float | None:
     return getattr(row, column.name)  # type: ignore[no-any-return]
 
 
-def accepted(ground: Ground, names: Sequence[str]) -> list[str]:
+def accepted(reference: ReferenceData, names: Sequence[str]) -> list[str]:
     """The names that are columns, in the order of all."""
-    return [name for name in columns_of(ground) if name in names]
+    return [name for name in columns_of(reference) if name in names]

@@ -6,7 +6,7 @@ from wise_tally.core.measures import DEALS, IN_HUNDREDTHS, QUANTITY
 from wise_tally.domain.formats import currency_sign
 from wise_tally.domain.org.access import Viewer
 from wise_tally.pages.forecast.columns import Column, chosen_columns, columns_of
-from wise_tally.pages.forecast.question import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, Asked
+from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, ForecastQuery
 from wise_tally.web.breakdowns import choices, words_of
 
 
@@ -33,7 +33,7 @@ class Controls:
     usual: str
 
 
-def controls(asked: Asked, viewer: Viewer) -> Controls:
+def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
     """The controls of a question."""
     shown = {column.name for column in chosen_columns(viewer, asked)}
     pickers = [
@@ -44,7 +44,7 @@ def controls(asked: Asked, viewer: Viewer) -> Controls:
         Control("form", "for", [("", "this period"), ("year", "all periods of the year")], asked.form),
     ]
     names = {picker.name for picker in pickers}
-    every = columns_of(asked.line.book.ground)
+    every = columns_of(asked.line.book.reference)
     if asked.form == "year":
         money = [(c.name, c.words) for c in every.values() if c.shape == "money" and c.name != "seen"]
         pickers.append(Control("figure", "showing", money, asked.figure or "weighted"))
@@ -60,12 +60,12 @@ def controls(asked: Asked, viewer: Viewer) -> Controls:
     )
 
 
-def unit_of(asked: Asked) -> str:
+def unit_of(asked: ForecastQuery) -> str:
     """The unit of the measure, as heads of columns write it."""
     return {DEALS: "deals", QUANTITY: "pieces"}.get(asked.measure) or currency_sign()
 
 
-def exported(asked: Asked, column: Column, value: int | float | None) -> int | float | None:
+def exported(asked: ForecastQuery, column: Column, value: int | float | None) -> int | float | None:
     """A value as table files hold it: numbers as such, money in minor units."""
     if asked.measure in IN_HUNDREDTHS and column.shape == "money" and value is not None:
         return value / 100

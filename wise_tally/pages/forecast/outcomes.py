@@ -3,21 +3,22 @@
 from dataclasses import dataclass
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.outcome import Outcome, deciding, set_and_seen_outcomes, stakes
-from wise_tally.core.seen_weight import seen_probabilities
+from wise_tally.core.observed_weight import observed_probabilities
+from wise_tally.core.outcome import Outcome, deciding, outcomes_set_and_observed, stakes
 from wise_tally.pages.forecast.bins import Bin, bins_of
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
-from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, whole_attainment
+from wise_tally.web.request.viewing import PageRequest
 
 MOST_DECIDING = 8
 
@@ -35,8 +36,8 @@ class Side:
     chance: float | None
 
 
-def _outcomes(line: ScopeLine) -> tuple[Outcome, Outcome]:
-    return set_and_seen_outcomes(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+def _outcomes(line: FilterLine) -> tuple[Outcome, Outcome]:
+    return outcomes_set_and_observed(line.book, line.snapshot, line.period, line.scope, scope_node(line)[0])
 
 
 def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
@@ -51,32 +52,32 @@ def _mark(bins: list[Bin], value: int | None) -> str:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """Where the period may end, how likely the quota is, and the deals that decide it."""
     line = read_scope(request)
-    lines = forecast_lines(line.book, line.standing, line.period, line.scope, scope_node(line)[0])
+    lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, scope_node(line)[0])
     quota = whole_attainment(line).forecast.quota
-    as_set, as_seen = _outcomes(line)
-    seen = seen_probabilities(line.book, line.standing, line.period)
-    won, at, _ = stakes(lines)
-    bins, stages = bins_of(as_set), line.book.ground.stages
+    as_set, as_observed = _outcomes(line)
+    seen = observed_probabilities(line.book, line.snapshot, line.period)
+    won, rows, _ = stakes(lines)
+    bins, stages = bins_of(as_set), line.book.reference.stages
     answer = {
         "line": line,
         "tabs": tabs(line, "range"),
         "quota": quota,
         "node": scope_node(line)[2],
         "won": won,
-        "sides": [_side("as set", "chance", as_set, quota), _side("as seen", "chance_seen", as_seen, quota)],
+        "sides": [_side("as set", "chance", as_set, quota), _side("as seen", "chance_seen", as_observed, quota)],
         "bins": bins,
         "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
         "quota_at": _mark(bins, quota),
         "step": as_set.step_minor,
-        "open_deals": len(at),
+        "open_deals": len(rows),
         "deciding": _deciding(line, quota),
         "look_back": period_words(seen.look_back),
         "kept_set": [stages[stage].name for stage in sorted(seen.kept_set)],
-        "strip": CountStrip(
-            len(np.unique(lines.lines.at[lines.deals_here])),
+        "footer": Footer(
+            len(np.unique(lines.lines.rows[lines.deals_here])),
             exports=exports("forecast:range-table", line.query()),
         ),
     }
@@ -86,28 +87,28 @@ def page(request: HttpRequest) -> HttpResponse:
 Deciding = tuple[DealRow, int, tuple[float | None, float | None]]
 
 
-def _deciding(line: ScopeLine, quota: int | None) -> list[Deciding]:
+def _deciding(line: FilterLine, quota: int | None) -> list[Deciding]:
     """The largest open deals with what each brings and the chance of quota if it is won and if it is not."""
-    one = deciding(line.book, line.standing, line.period, line.scope, scope_node(line)[0], quota, MOST_DECIDING)
-    rows = deal_rows(line, one.at)
-    found = zip(one.at, one.amount_minor, one.either_way.chances, strict=True)
-    return [(rows[place], amount, chances) for place, amount, chances in found if place in rows]
+    one = deciding(line.book, line.snapshot, line.period, line.scope, scope_node(line)[0], quota, MOST_DECIDING)
+    rows = deal_rows(line, one.rows)
+    found = zip(one.rows, one.amount_minor, one.either_way.chances, strict=True)
+    return [(rows[index], amount, chances) for index, amount, chances in found if index in rows]
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The drawn distribution, or the deals that decide the quota, as a table."""
     line = read_scope(request)
     sheets = {"": lambda: _bins_sheet(line), "deciding": lambda: _deciding_sheet(line)}
     return chosen_sheet(request, sheets, kind)
 
 
-def _bins_sheet(line: ScopeLine) -> Sheet:
+def _bins_sheet(line: FilterLine) -> Sheet:
     rows = [(b.from_minor, b.to_minor, round(b.chance, 6)) for b in bins_of(_outcomes(line)[0])]
     return Sheet("range", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
 
 
-def _deciding_sheet(line: ScopeLine) -> Sheet:
+def _deciding_sheet(line: FilterLine) -> Sheet:
     quota = whole_attainment(line).forecast.quota
     rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, quota)]
     return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if not"), frozenset({"amount"}), rows)

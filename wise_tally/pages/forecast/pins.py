@@ -3,19 +3,19 @@
 from typing import Any
 
 import numpy as np
-from django.http import HttpRequest
 
 from wise_tally.core.buckets import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, deciding_day
 from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.ground import LOST, OPEN, WON
 from wise_tally.core.measures import CLOSE, IN_HUNDREDTHS
 from wise_tally.core.reconcile import Counted, scope_tests, spread
+from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.working import lines_inside
-from wise_tally.pages.forecast.question import Asked, read_question
-from wise_tally.pages.forecast.working import RESTS_ON, counted_standing, panel
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.pages.forecast.query import ForecastQuery, read_question
+from wise_tally.pages.forecast.working import RESTS_ON, counted_snapshot, panel
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import node_of
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import PinnedFigure, provides
 
 DERIVED = ("quota", "call", "pace", "chance", "chance_seen", "coverage")
@@ -33,7 +33,7 @@ BY_NUMBER = ("deals_won", "deals_lost", "deals_open", "win_rate", "lost_share")
 
 
 @provides("forecast:working")
-def forecast_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure:
+def forecast_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """A figure of money of one node, with the tests each deal passes."""
     asked, figure = read_question(request), str(named["figure"])
     token = request.GET.get("node", "company:")
@@ -46,45 +46,45 @@ def forecast_figure(request: HttpRequest, named: dict[str, Any]) -> PinnedFigure
     return PinnedFigure(found.title, found.total, asked.line, basis, _counted(asked, figure, token))
 
 
-def _counted(asked: Asked, figure: str, token: str) -> Counted:
+def _counted(asked: ForecastQuery, figure: str, token: str) -> Counted:
     line = asked.line
-    book, standing = line.book, counted_standing(asked, figure)
+    book, snapshot = line.book, counted_snapshot(asked, figure)
     measured = RESTS_ON.get(figure, WHOLE_FIGURE.get(figure, figure))
     by, node = node_of(book, token, line.as_of)
-    lines = forecast_lines(book, standing, line.period, line.scope, by)
+    lines = forecast_lines(book, snapshot, line.period, line.scope, by)
     inside = lines_inside(book, lines, by, node)
     size = len(book.deals.key)
     counts = lines.counts(measured) & inside
     value = np.zeros(size, dtype=np.int64)
-    np.add.at(value, standing.deal[lines.lines.at[counts]], lines.value_minor(measured)[counts])
+    np.add.at(value, snapshot.deal[lines.lines.rows[counts]], lines.value_minor(measured)[counts])
     is_money = asked.measure not in IN_HUNDREDTHS and figure not in BY_NUMBER
     if not is_money:
-        value[standing.deal[lines.lines.at[counts]]] = 1
+        value[snapshot.deal[lines.lines.rows[counts]]] = 1
     return Counted(value, _tests(line, lines, measured, (inside, counts)), is_money)
 
 
 def _tests(
-    line: ScopeLine, lines: ForecastLines, figure: str, kept: tuple[np.ndarray, np.ndarray]
+    line: FilterLine, lines: ForecastLines, figure: str, kept: tuple[np.ndarray, np.ndarray]
 ) -> tuple[tuple[str, np.ndarray], ...]:
     """The scope's tests, then whether the deal lies in the row, has the status, the period and the category."""
-    book, standing, size = line.book, lines.lines.standing, len(line.book.deals.key)
+    book, snapshot, size = line.book, lines.lines.snapshot, len(line.book.deals.key)
     wanted = lines.buckets.of(figure)
     kinds = [kind for bucket, kind in ((WON_HERE, WON), (LOST_HERE, LOST)) if bucket in wanted]
     categories = {(bucket - FIRST_OPEN) // TIMINGS for bucket in wanted if bucket >= FIRST_OPEN}
     kinds += [OPEN] if categories else []
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()
-    day = deciding_day(standing)
+    day = deciding_day(snapshot)
     in_period = (day >= first) & (day <= last)
     dated = figure not in ("undated", "overdue_before")
     of_row, counted = (np.zeros(size, dtype=bool) for _ in range(2))
     for flags, mask in ((of_row, kept[0]), (counted, kept[1])):
-        flags[standing.deal[lines.lines.at[mask]]] = True
-    in_category = (standing.kind != OPEN) | np.isin(standing.category, list(categories))
+        flags[snapshot.deal[lines.lines.rows[mask]]] = True
+    in_category = (snapshot.kind != OPEN) | np.isin(snapshot.category, list(categories))
     return (
-        *scope_tests(book, standing, line.scope),
+        *scope_tests(book, snapshot, line.scope),
         ("whose", of_row),
-        ("status", spread(standing, size, np.isin(standing.kind, kinds))),
-        ("period", spread(standing, size, in_period) if dated else np.ones(size, dtype=bool)),
-        ("category", spread(standing, size, in_category)),
+        ("status", spread(snapshot, size, np.isin(snapshot.kind, kinds))),
+        ("period", spread(snapshot, size, in_period) if dated else np.ones(size, dtype=bool)),
+        ("category", spread(snapshot, size, in_category)),
         ("definition", counted),
     )

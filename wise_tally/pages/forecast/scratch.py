@@ -4,13 +4,12 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from django.http import HttpRequest
-
-from wise_tally.core.ground import OPEN
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import OUTCOMES, Supposed, WhatIf
 from wise_tally.domain.formats import currency_decimals
 from wise_tally.domain.typed_numbers import typed_money, typed_percent
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.request.viewing import PageRequest
 
 KEPT = "what_if"
 MOST = 200
@@ -24,12 +23,12 @@ class Scratch:
     stages: dict[str, int]
 
     @classmethod
-    def of(cls, request: HttpRequest) -> "Scratch":
+    def of(cls, request: PageRequest) -> "Scratch":
         """The viewer's scratch copy."""
         kept = request.session.get(KEPT, {})
         return cls(dict(kept.get("deals", {})), dict(kept.get("stages", {})))
 
-    def keep(self, request: HttpRequest) -> None:
+    def keep(self, request: PageRequest) -> None:
         """Keep it with the sign-in."""
         request.session[KEPT] = {"deals": self.deals, "stages": self.stages}
 
@@ -38,17 +37,17 @@ class Scratch:
         """Whether nothing is supposed."""
         return not self.deals and not self.stages
 
-    def for_core(self, line: ScopeLine) -> WhatIf:
+    def for_core(self, line: FilterLine) -> WhatIf:
         """What the core takes: by index, days as ordinals."""
-        places = line.book.places_by_key
-        stages = {stage.key: index for index, stage in enumerate(line.book.ground.stages)}
+        indices = line.book.index_by_key
+        stages = {stage.key: index for index, stage in enumerate(line.book.reference.stages)}
         return WhatIf(
-            {places[key]: _supposed(values) for key, values in self.deals.items() if key in places},
+            {indices[key]: _supposed(values) for key, values in self.deals.items() if key in indices},
             {stages[key]: probability for key, probability in self.stages.items() if key in stages},
         )
 
     def wishes(self) -> dict[str, tuple[int, Supposed]]:
-        """What applying takes: the revision seen and the wish of each deal."""
+        """What applying takes: the revision expected and the wish of each deal."""
         return {key: (values["seen"], _supposed(values)) for key, values in self.deals.items()}
 
 
@@ -57,13 +56,13 @@ def _supposed(values: dict[str, Any]) -> Supposed:
     return Supposed(values.get("outcome", ""), values.get("amount"), close, values.get("probability"))
 
 
-def read_typed(request: HttpRequest, line: ScopeLine, scratch: Scratch, seen: dict[str, int]) -> list[str]:
+def read_typed(request: PageRequest, line: FilterLine, scratch: Scratch, expected: dict[str, int]) -> list[str]:
     """Put what was typed into the scratch copy; returns what was wrong, and then what is accepted.
 
-    `seen` holds the revision of each deal that the page lists. A field left empty or as it is supposes nothing.
+    `expected` holds the revision of each deal that the page lists. A field left empty or as it is supposes nothing.
     """
     wrong: list[str] = []
-    for key, revision in seen.items():
+    for key, revision in expected.items():
         if f"outcome:{key}" not in request.POST:
             continue
         values = _typed_deal(request, line, key, wrong)
@@ -73,8 +72,8 @@ def read_typed(request: HttpRequest, line: ScopeLine, scratch: Scratch, seen: di
             scratch.deals.pop(key, None)
     if len(scratch.deals) > MOST:
         wrong.append(f"{len(scratch.deals)} deals are too many for one what-if; accepted: up to {MOST}.")
-    rules = line.book.ground.rules_on(line.as_of)
-    for stage, rule in zip(line.book.ground.stages, rules, strict=True):
+    rules = line.book.reference.rules_on(line.as_of)
+    for stage, rule in zip(line.book.reference.stages, rules, strict=True):
         if f"stage:{stage.key}" not in request.POST:
             continue
         text = request.POST[f"stage:{stage.key}"].strip()
@@ -88,29 +87,29 @@ def read_typed(request: HttpRequest, line: ScopeLine, scratch: Scratch, seen: di
     return wrong
 
 
-def _typed_deal(request: HttpRequest, line: ScopeLine, key: str, wrong: list[str]) -> dict[str, Any]:
+def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[str]) -> dict[str, Any]:
     """What is supposed of a deal: only what differs from how it stands."""
-    at = int(line.standing.deal.searchsorted(line.book.places_by_key[key]))
-    standing = line.standing
+    row = int(line.snapshot.deal.searchsorted(line.book.index_by_key[key]))
+    snapshot = line.snapshot
     found: dict[str, Any] = {}
     outcome = request.POST.get(f"outcome:{key}", "")
     if outcome in OUTCOMES:
         found["outcome"] = outcome
     amount = request.POST.get(f"amount:{key}", "").strip()
-    value = typed_money(amount, currency_decimals()) if amount else int(standing.amount_minor[at])
+    value = typed_money(amount, currency_decimals()) if amount else int(snapshot.amount_minor[row])
     close = request.POST.get(f"close:{key}", "").strip()
     chance = request.POST.get(f"probability:{key}", "").strip()
-    percent = typed_percent(chance) if chance else int(standing.probability_bp[at])
+    percent = typed_percent(chance) if chance else int(snapshot.probability_bp[row])
     for wrong_words in (value, percent):
         if isinstance(wrong_words, str):
             wrong.append(wrong_words)
-    if isinstance(value, int) and value != standing.amount_minor[at]:
+    if isinstance(value, int) and value != snapshot.amount_minor[row]:
         found["amount"] = value
-    if isinstance(percent, int) and percent != standing.probability_bp[at]:
+    if isinstance(percent, int) and percent != snapshot.probability_bp[row]:
         found["probability"] = percent
     try:
-        day = date.fromisoformat(close).toordinal() if close else int(standing.expected_close[at])
-        if day != standing.expected_close[at]:
+        day = date.fromisoformat(close).toordinal() if close else int(snapshot.expected_close[row])
+        if day != snapshot.expected_close[row]:
             found["close"] = close
     except ValueError:
         wrong.append(f"“{close[:40]}” is not a date; accepted: YYYY-MM-DD.")

@@ -1,6 +1,6 @@
 """The forms of the forecast: grid, what changed, range, calls."""
 
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.tabs import Tab, tabs_of
 
 TABS = (
@@ -14,6 +14,6 @@ TABS = (
 )
 
 
-def tabs(line: ScopeLine, here: str) -> list[Tab]:
+def tabs(line: FilterLine, here: str) -> list[Tab]:
     """All tabs, the present one marked."""
     return tabs_of(line, TABS, f"forecast:{here}")

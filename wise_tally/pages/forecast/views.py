@@ -4,39 +4,40 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.calendar import Period
+from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.deal_list import untouched
 from wise_tally.core.forecast import ForecastLines, ForecastRow, deals_without, forecast, forecast_lines
 from wise_tally.core.lines import number_of_deals
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.core.row_targets import row_targets
-from wise_tally.core.tallies import sums_by_period
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.preference_actions import set_preference
 from wise_tally.domain.process.models import Category
 from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
-from wise_tally.pages.forecast.grid import counted_here, grid_rows
 from wise_tally.pages.forecast.outlook import outlook
+from wise_tally.pages.forecast.overview import counted_here, grid_rows
 from wise_tally.pages.forecast.pins import DERIVED
-from wise_tally.pages.forecast.question import MEASURE_WORDS, Asked, read_question
+from wise_tally.pages.forecast.query import MEASURE_WORDS, ForecastQuery, read_question
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.pages.forecast.working import panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
 from wise_tally.web.deal_rows import deal_rows, stage_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.footer import Footer
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import counted_list
 
 
@@ -51,18 +52,18 @@ class StripPeriod:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The grid with the answer above and what moved below."""
     asked = read_question(request)
     template = "forecast/year.html" if asked.form == "year" else "forecast/page.html"
     return render(request, template, page_context(request, asked))
 
 
-def page_context(request: HttpRequest, asked: Asked) -> dict[str, Any]:
+def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
     """Everything the forecast page draws."""
-    line, viewer = asked.line, request.viewer  # type: ignore[attr-defined]
+    line, viewer = asked.line, request.viewer
     top, token = _top(asked)
-    lines = forecast_lines(line.book, asked.standing, line.period, line.scope, "company")
+    lines = forecast_lines(line.book, asked.snapshot, line.period, line.scope, "company")
     shown = outlook(line, "company", top.quota) if asked.is_plain else None
     answer = {
         "line": line,
@@ -76,64 +77,64 @@ def page_context(request: HttpRequest, asked: Asked) -> dict[str, Any]:
         "periods": _strip_periods(asked),
         "no_quota": words.no_quota_reason(asked),
         "aside": _aside(asked, top),
-        "strip": _strip(asked, lines, top),
+        "footer": _footer(asked, lines, top),
         "here": request.get_full_path(),
     }
     if asked.form == "year":
         return answer | {"year": year_table(asked)}
     columns = chosen_columns(viewer, asked)
     rows = grid_rows(asked, columns)
-    places = [deal.at for row in rows for deal in row.deals] + (shown.places if shown else [])
-    found = deal_rows(line, places, viewer)
+    indices = [deal.row for row in rows for deal in row.deals] + (shown.places if shown else [])
+    found = deal_rows(line, indices, viewer)
     answer |= {
         "columns": columns,
         "width": len(columns) + 2,
-        "grid": [{"row": row, "deals": [(found[d.at], d.values) for d in row.deals]} for row in rows],
+        "grid": [{"row": row, "deals": [(found[d.row], d.values) for d in row.deals]} for row in rows],
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
         # Hundreds of forms on one page help nobody: with all rows open deals are read, not edited.
         "may_edit": not line.is_past and asked.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
     }
     if shown is not None:
-        answer["deciding"] = [{"row": found[item.at], "deal": item} for item in shown.deciding]
-        answer["moved"] = [{"row": found[item.at], "deal": item} for item in shown.moved if item.at is not None]
+        answer["deciding"] = [{"row": found[item.row], "deal": item} for item in shown.deciding]
+        answer["moved"] = [{"row": found[item.row], "deal": item} for item in shown.moved if item.row is not None]
     return answer
 
 
-def _aside(asked: Asked, top: ForecastRow) -> list[tuple[str, str, int]]:
+def _aside(asked: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:
     """What is never silently dropped: overdue, due before, undated, categories not counted; words, figure, value."""
-    ground = asked.line.book.ground
-    rest = [place for place in range(len(ground.categories)) if place not in ground.surest_first]
+    reference = asked.line.book.reference
+    rest = [index for index in range(len(reference.categories)) if index not in reference.surest_first]
     found = [("overdue in the period", "overdue", top.overdue), ("due before it", "overdue_before", top.overdue_before)]
     found += [("undated", "undated", top.undated)]
-    return [*found, *((f"in {ground.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
+    return [*found, *((f"in {reference.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
 
 
 @require_POST
-def columns(request: HttpRequest) -> HttpResponse:
+def columns(request: PageRequest) -> HttpResponse:
     """Keep the columns that the viewer likes to see; none go back to the usual ones."""
-    names = accepted(shelf.book().ground, request.POST.getlist("column"))
+    names = accepted(books.current().reference, request.POST.getlist("column"))
     chosen = "" if request.POST.get("what") == "usual" else ",".join(names)
-    set_preference(request.viewer, PREFERENCE, chosen)  # type: ignore[attr-defined]
+    set_preference(request.viewer, PREFERENCE, chosen)
     return redirect(safe_next(request, reverse("forecast:page")))
 
 
-def _top(asked: Asked) -> tuple[ForecastRow, str]:
+def _top(asked: ForecastQuery) -> tuple[ForecastRow, str]:
     """The row of the whole scope, and its token: the person's, the team's, or the company's."""
     line = asked.line
     by, node, token = scope_node(line)
-    rows = forecast(line.book, asked.standing, line.period, line.scope, by)
+    rows = forecast(line.book, asked.snapshot, line.period, line.scope, by)
     return next(row for row in rows if row.node == node), token
 
 
-def _strip_periods(asked: Asked) -> list[StripPeriod]:
+def _strip_periods(asked: ForecastQuery) -> list[StripPeriod]:
     """Two periods back, the present one and three ahead, on one scale."""
-    line, ground = asked.line, asked.line.book.ground
-    periods = tuple(ground.fiscal.beside(line.period, step) for step in range(-2, 4))
-    sums = sums_by_period(line.book, asked.standing, periods, line.scope)
+    line, reference = asked.line, asked.line.book.reference
+    periods = tuple(reference.fiscal.shifted(line.period, step) for step in range(-2, 4))
+    sums = sums_by_period(line.book, asked.snapshot, periods, line.scope)
     by, node, _ = scope_node(line)
-    targets = [row_targets(line.book, asked.standing, p, line.scope, by)(node).value for p in periods]
-    parts = [[row.categories[c] for c in ground.surest_first] for row in sums]
+    targets = [row_targets(line.book, asked.snapshot, p, line.scope, by)(node).value for p in periods]
+    parts = [[row.categories[c] for c in reference.surest_first] for row in sums]
     largest = max([1, *(row.won + sum(p) for row, p in zip(sums, parts, strict=True)), *(t or 0 for t in targets)])
     return [
         StripPeriod(
@@ -152,18 +153,18 @@ def _short_words(period: Period) -> str:
     return f"{period.starts_on:%b} ’{period.starts_on:%y}" if period.kind == "month" else period_words(period)
 
 
-def _strip(asked: Asked, lines: ForecastLines, top: ForecastRow) -> CountStrip:
-    line, at = asked.line, lines.lines.at
-    every, counted = number_of_deals(at), counted_here(lines)
-    lacking = "" if lines.lines.standing.known is None else MEASURE_WORDS[asked.measure]
-    return CountStrip(
+def _footer(asked: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Footer:
+    line, rows = asked.line, lines.lines.rows
+    every, counted = number_of_deals(rows), counted_here(lines)
+    lacking = "" if lines.lines.snapshot.known is None else MEASURE_WORDS[asked.measure]
+    return Footer(
         counted=counted,
         not_counted=every - counted,
         not_counted_url=reverse("forecast:not-counted") + "?" + line.query(),
         undated=top.undated if asked.is_plain else None,
         overdue=top.overdue + top.overdue_before if asked.is_plain else None,
-        undated_deals=number_of_deals(at[lines.counts("undated")]),
-        untouched_deals=number_of_deals(at[untouched(line.book, line.standing, at)]),
+        undated_deals=number_of_deals(rows[lines.counts("undated")]),
+        untouched_deals=number_of_deals(rows[untouched(line.book, line.snapshot, rows)]),
         list_query=line.query(),
         exports=exports("forecast:table", asked.query()),
         without=(lacking, deals_without(lines)) if lacking else None,
@@ -171,7 +172,7 @@ def _strip(asked: Asked, lines: ForecastLines, top: ForecastRow) -> CountStrip:
 
 
 @require_safe
-def working(request: HttpRequest, figure: str) -> HttpResponse:
+def working(request: PageRequest, figure: str) -> HttpResponse:
     """The working panel of one figure."""
     asked = read_question(request)
     line = asked.line
@@ -185,26 +186,26 @@ def working(request: HttpRequest, figure: str) -> HttpResponse:
 
 
 @require_safe
-def not_counted(request: HttpRequest) -> HttpResponse:
+def not_counted(request: PageRequest) -> HttpResponse:
     """Deals of the scope that the page does not count, by reason."""
-    asked = Asked(read_scope(request))
+    asked = ForecastQuery(read_scope(request))
     line = asked.line
-    lines = forecast_lines(line.book, line.standing, line.period, line.scope, "company")
+    lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
     rest = np.flatnonzero(~lines.deals_here)
     order = rest[np.argsort(-lines.amount_minor[rest], kind="stable")][:200]
-    rows = deal_rows(line, [int(lines.lines.at[i]) for i in order])
+    rows = deal_rows(line, [int(lines.lines.rows[i]) for i in order])
     found = panel(asked, "weighted", _top(asked)[1])
     answer = {"line": line, "rows": list(rows.values()), "reasons": found.not_counted, "total": len(rest)}
     return render(request, "forecast/not_counted.html", answer)
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the grid shows, as CSV, XLSX or JSON."""
     asked = read_question(request)
     if asked.form == "year":
         return sheet_response(year_sheet(asked), kind)
-    chosen = chosen_columns(request.viewer, asked)  # type: ignore[attr-defined]
+    chosen = chosen_columns(request.viewer, asked)
     money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.name for c in chosen if c.shape == "money")
     rows = [
         (

@@ -6,15 +6,15 @@ from typing import Any
 import numpy as np
 from django.contrib import messages
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
 from wise_tally.core.forecast import forecast, forecast_lines
-from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
 from wise_tally.domain.deals.bulk import BulkRefused, Said
@@ -26,10 +26,11 @@ from wise_tally.pages.forecast.scratch import Scratch, read_typed
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.forms.deal import ClosingForm, read_closing
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.viewing import PageRequest
 
 MOST_LISTED = 40
 
@@ -59,13 +60,13 @@ class TriedDeal:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The scratch copy beside the book, trying, discarding and applying."""
     line = read_scope(request)
     scratch = Scratch.of(request)
     find = request.GET.get("find", "").strip()[:200]
     listed = _listed(line, scratch, find)
-    rows = deal_rows(line, listed, request.viewer)  # type: ignore[attr-defined]
+    rows = deal_rows(line, listed, request.viewer)
     wrong: list[str] = []
     faults: list[tuple[Any, str]] = []
     if request.method == "POST":
@@ -87,38 +88,38 @@ def page(request: HttpRequest) -> HttpResponse:
     )  # fmt: skip
 
 
-def _address(line: ScopeLine, find: str) -> str:
+def _address(line: FilterLine, find: str) -> str:
     return f"{reverse('forecast:what-if')}?{line.query(find=find or None)}"
 
 
-def _listed(line: ScopeLine, scratch: Scratch, find: str) -> list[int]:
+def _listed(line: FilterLine, scratch: Scratch, find: str) -> list[int]:
     """Open deals to try: those already changed, then those found by name or due in the period, the largest first."""
-    standing = line.standing
-    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
-    at = at[standing.kind[at] == OPEN]
-    places = line.book.places_by_key
-    tried = np.isin(standing.deal[at], [places[key] for key in scratch.deals if key in places])
+    snapshot = line.snapshot
+    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    rows = rows[snapshot.kind[rows] == OPEN]
+    indices = line.book.index_by_key
+    tried = np.isin(snapshot.deal[rows], [indices[key] for key in scratch.deals if key in indices])
     if find:
-        wanted = deal_columns.deals_where(line, Q(name__icontains=find))[standing.deal[at]]
+        wanted = deal_columns.deals_where(line, Q(name__icontains=find))[snapshot.deal[rows]]
     else:
-        close = standing.expected_close[at]
+        close = snapshot.expected_close[rows]
         wanted = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())
-    rest = at[wanted & ~tried]
-    rest = rest[np.argsort(-standing.amount_minor[rest], kind="stable")][:MOST_LISTED]
-    return [*at[tried].tolist(), *rest.tolist()]
+    rest = rows[wanted & ~tried]
+    rest = rest[np.argsort(-snapshot.amount_minor[rest], kind="stable")][:MOST_LISTED]
+    return [*rows[tried].tolist(), *rest.tolist()]
 
 
 def _answer(
-    request: HttpRequest,
-    line: ScopeLine,
+    request: PageRequest,
+    line: FilterLine,
     scratch: Scratch,
     rows: dict[int, DealRow],
     told: tuple[str, list[str], list[tuple[Any, str]]],
 ) -> dict[str, Any]:
     find, wrong, faults = told
-    viewer = request.viewer  # type: ignore[attr-defined]
-    other = replace(line, standing=supposed(line.book, line.standing, scratch.for_core(line)))
-    rules = line.book.ground.rules_on(line.as_of)
+    viewer = request.viewer
+    other = replace(line, snapshot=supposed(line.book, line.snapshot, scratch.for_core(line)))
+    rules = line.book.reference.rules_on(line.as_of)
     typed = request.POST if wrong else {}
     return {
         "line": line,
@@ -127,8 +128,8 @@ def _answer(
         "teams": _teams(line, other),
         "deals": [TriedDeal(row, scratch.deals.get(row.key, {}) | _again(typed, row.key)) for row in rows.values()],
         "stages": [
-            (stage, line.book.ground.processes[stage.process][1], rule.probability_bp, scratch.stages.get(stage.key))
-            for stage, rule in zip(line.book.ground.stages, rules, strict=True)
+            (stage, line.book.reference.processes[stage.process][1], rule.probability_bp, scratch.stages.get(stage.key))
+            for stage, rule in zip(line.book.reference.stages, rules, strict=True)
             if stage.kind == OPEN and not stage.retired
         ],
         "scratch": scratch,
@@ -141,7 +142,7 @@ def _answer(
         "today": line.today,
         "may_set_stages": viewer.may(May.SET_RULES),
         "node": scope_node(line)[2],
-        "strip": CountStrip(len(rows)),
+        "footer": Footer(len(rows)),
     }
 
 
@@ -151,14 +152,14 @@ def _again(typed: Any, key: str) -> dict[str, str]:
     return {name: text for name, text in found.items() if text is not None}
 
 
-def _compared(line: ScopeLine, other: ScopeLine) -> list[Compared]:
+def _compared(line: FilterLine, other: FilterLine) -> list[Compared]:
     """The answer of the period, as it is and as supposed."""
     by, node, _ = scope_node(line)
     sides = []
     for one in (line, other):
-        rows = forecast(one.book, one.standing, one.period, one.scope, by)
+        rows = forecast(one.book, one.snapshot, one.period, one.scope, by)
         row = next(found for found in rows if found.node == node)
-        outcome = outcome_of_lines(forecast_lines(one.book, one.standing, one.period, one.scope, "company"))
+        outcome = outcome_of_lines(forecast_lines(one.book, one.snapshot, one.period, one.scope, "company"))
         ends = {f"P{q}": outcome.quantile(q / 100) for q in (10, 50, 90)}
         sides.append((row, ends, outcome.chance_of(row.quota)))
     (now_row, now_ends, now_chance), (then_row, then_ends, then_chance) = sides
@@ -168,24 +169,24 @@ def _compared(line: ScopeLine, other: ScopeLine) -> list[Compared]:
     return [*found, Compared("chance of quota", "chance", now_chance, then_chance, is_rate=True)]
 
 
-def _teams(line: ScopeLine, other: ScopeLine) -> list[tuple[str, int, int]]:
+def _teams(line: FilterLine, other: FilterLine) -> list[tuple[str, int, int]]:
     """People whose weighted figure would be another: name, as it is, as supposed."""
     sides = [
-        {row.node: row for row in forecast(one.book, one.standing, one.period, one.scope, "person")}
+        {row.node: row for row in forecast(one.book, one.snapshot, one.period, one.scope, "person")}
         for one in (line, other)
     ]
     changed = [(row, sides[1][node]) for node, row in sides[0].items() if node in sides[1]]
     return [(a.name or "", a.weighted, b.weighted) for a, b in changed if a.weighted != b.weighted]
 
 
-def _closing(request: HttpRequest, scratch: Scratch) -> ClosingForm | None:
+def _closing(request: PageRequest, scratch: Scratch) -> ClosingForm | None:
     """What closing needs where deals are supposed to be won or lost; it is typed beside the button that applies."""
     ends = {values.get("outcome") for values in scratch.deals.values()}
     kind = next((kind for kind in (StageKind.LOST, StageKind.WON) if kind in ends), None)
     return read_closing(request.POST, kind, kind) if kind else None
 
 
-def _apply(request: HttpRequest, line: ScopeLine, scratch: Scratch) -> tuple[list[tuple[Any, str]], list[str]]:
+def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[list[tuple[Any, str]], list[str]]:
     """Make real what is supposed; returns the deals that cannot be changed so, or what is wrong."""
     reason = request.POST.get("reason", "").strip()[:1_000]
     if line.is_past:
@@ -194,9 +195,9 @@ def _apply(request: HttpRequest, line: ScopeLine, scratch: Scratch) -> tuple[lis
     if closing and closing.is_asked:
         return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
     said = Said(reason or "tried in a what-if", closing.closing if closing else NO_CLOSING)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     try:
-        changes = apply_what_if(viewer, line.book.ground, scratch.wishes(), scratch.stages, said, now())
+        changes = apply_what_if(viewer, line.book.reference, scratch.wishes(), scratch.stages, said, now())
     except BulkRefused as refused:
         return list(refused.faults), []
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]

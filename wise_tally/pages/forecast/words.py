@@ -1,9 +1,9 @@
 """The words of forecast figures: labels, definitions and reasons."""
 
-from wise_tally.core.ground import Ground
 from wise_tally.core.measures import CLOSE, METRICS
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE
-from wise_tally.pages.forecast.question import MEASURE_WORDS, PEOPLE, Asked
+from wise_tally.pages.forecast.query import MEASURE_WORDS, PEOPLE, ForecastQuery
 
 LABELS = {
     "won": "Won",
@@ -79,28 +79,28 @@ REASONS = {
 }
 
 
-def label(figure: str, ground: Ground) -> str:
+def label(figure: str, reference: ReferenceData) -> str:
     """The name of a figure; `category:N` is the money of category N."""
     if figure.startswith("category:"):
-        return f"Open in {ground.categories[int(figure[9:])].name}"
+        return f"Open in {reference.categories[int(figure[9:])].name}"
     return LABELS[figure]
 
 
-def definition(figure: str, ground: Ground) -> str:
+def definition(figure: str, reference: ReferenceData) -> str:
     """What a figure counts, in words."""
     if figure.startswith("category:"):
-        name = ground.categories[int(figure[9:])].name
+        name = reference.categories[int(figure[9:])].name
         return f"Amounts of open deals expected to close in the period in the forecast category “{name}”."
     return DEFINITIONS[figure]
 
 
-def reason(code: str, category: int, ground: Ground) -> str:
+def reason(code: str, category: int, reference: ReferenceData) -> str:
     """Why deals are not counted."""
-    named = f" “{ground.categories[category].name}”" if category >= 0 else ""
+    named = f" “{reference.categories[category].name}”" if category >= 0 else ""
     return REASONS[code] + named
 
 
-def no_quota_reason(asked: Asked) -> str:
+def no_quota_reason(asked: ForecastQuery) -> str:
     """Why quota, gap and coverage are none in this question; empty where they are not."""
     line, none = asked.line, "so quota, gap and coverage are none here."
     if asked.basis != CLOSE:

@@ -7,8 +7,8 @@ from wise_tally.core.forecast import ForecastRow, forecast_of_periods
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.pages.forecast.columns import Column, columns_of, figure_of
 from wise_tally.pages.forecast.controls import exported
-from wise_tally.pages.forecast.grid import Node, grid_nodes, is_open, shown_nodes, toggled
-from wise_tally.pages.forecast.question import Asked
+from wise_tally.pages.forecast.overview import Node, grid_nodes, is_open, shown_nodes, toggled
+from wise_tally.pages.forecast.query import ForecastQuery
 from wise_tally.web.files.tables import Sheet
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.request.refusals import Refused
@@ -41,10 +41,10 @@ class YearTable:
     rows: list[YearRow]
 
 
-def periods_of(asked: Asked) -> list[Period]:
+def periods_of(asked: ForecastQuery) -> list[Period]:
     """The year's quarters, or its months where the scope is a month or week; then the year itself."""
     line = asked.line
-    fiscal = line.book.ground.fiscal
+    fiscal = line.book.reference.fiscal
     year = fiscal.fiscal_year_of(line.period.ends_on)
     kind = "month" if line.period.kind in ("month", "week") else "quarter"
     return [
@@ -53,10 +53,10 @@ def periods_of(asked: Asked) -> list[Period]:
     ]
 
 
-def year_table(asked: Asked) -> YearTable:
+def year_table(asked: ForecastQuery) -> YearTable:
     """One figure of every row and period; each cell is the forecast of that period and opens its working."""
     line, name = asked.line, asked.figure or "weighted"
-    column = columns_of(line.book.ground).get(name)
+    column = columns_of(line.book.reference).get(name)
     if column is None or column.shape != "money" or name in ("seen", "pace"):
         raise Refused(f"“{name[:40]}” is not a figure of money of the grid; accepted: one of the list.")
     periods, nodes = periods_of(asked), grid_nodes(asked)
@@ -64,17 +64,17 @@ def year_table(asked: Asked) -> YearTable:
     rows = []
     for node in shown_nodes(asked, nodes):
         cells = [
-            YearCell(_value(column, found[node.by][place], node), asked.working(node.token, period=period.text))
-            for place, period in enumerate(periods)
+            YearCell(_value(column, found[node.by][index], node), asked.working(node.token, period=period.text))
+            for index, period in enumerate(periods)
         ]
         opened = is_open(asked, node)
         rows.append(YearRow(node, cells, opened, toggled(asked, node.token, opened)))
     return YearTable(column, [(period_words(p), p == line.period) for p in periods], rows)
 
 
-def _by_node(asked: Asked, periods: list[Period], by: str) -> list[dict[int, ForecastRow]]:
+def _by_node(asked: ForecastQuery, periods: list[Period], by: str) -> list[dict[int, ForecastRow]]:
     line = asked.line
-    tables = forecast_of_periods(line.book, asked.standing, periods, line.scope, by)
+    tables = forecast_of_periods(line.book, asked.snapshot, periods, line.scope, by)
     return [{row.node: row for row in rows} for rows in tables]
 
 
@@ -83,7 +83,7 @@ def _value(column: Column, rows: dict[int, ForecastRow], node: Node) -> int | fl
     return figure_of(column, rows[node.row.node]) if node.row.node in rows else None
 
 
-def year_sheet(asked: Asked) -> Sheet:
+def year_sheet(asked: ForecastQuery) -> Sheet:
     """The table as a file."""
     table = year_table(asked)
     heads = tuple(words for words, _ in table.heads)

@@ -1,7 +1,7 @@
 """The page of contact intervals: days between contacts, per class of account and per process."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
@@ -12,13 +12,14 @@ from wise_tally.domain.deals.contact_intervals import (
     PROCESS,
     Subject,
     industries,
-    kept_intervals,
+    saved_intervals,
     set_intervals,
 )
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import Process
 from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.viewing import PageRequest
 
 
 def _subjects() -> list[tuple[Subject, str]]:
@@ -29,28 +30,28 @@ def _subjects() -> list[tuple[Subject, str]]:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """Days between contacts; an empty field goes back to the usual ones."""
-    subjects, kept = _subjects(), kept_intervals()
+    subjects, kept = _subjects(), saved_intervals()
     typed = {subject: str(kept.get(subject, "")) for subject, _ in subjects}
     faults: dict[Subject, str] = {}
     if request.method == "POST":
-        for place, (subject, _) in enumerate(subjects):
-            typed[subject] = request.POST.get(f"days-{place}", "").strip()
+        for index, (subject, _) in enumerate(subjects):
+            typed[subject] = request.POST.get(f"days-{index}", "").strip()
             if typed[subject] and not _is_days(typed[subject]):
                 faults[subject] = (
                     f"“{typed[subject][:20]}” is not accepted; accepted: whole days from 1 to {MOST_DAYS}, or nothing."
                 )
         if not faults:
             days = {subject: int(text) if text else None for subject, text in typed.items()}
-            changed = set_intervals(request.viewer, days, now())  # type: ignore[attr-defined]
+            changed = set_intervals(request.viewer, days, now())
             messages.success(request, f"{changed} interval{'' if changed == 1 else 's'} saved.")
             return redirect("setup:contact-intervals")
     rows = [
-        (place, name, subject[0] == INDUSTRY, typed[subject], faults.get(subject, ""))
-        for place, (subject, name) in enumerate(subjects)
+        (index, name, subject[0] == INDUSTRY, typed[subject], faults.get(subject, ""))
+        for index, (subject, name) in enumerate(subjects)
     ]
-    answer = {"rows": rows, "usual": CONTACT_INTERVAL_DAYS, "may_edit": request.viewer.may(May.SET_RULES)}  # type: ignore[attr-defined]
+    answer = {"rows": rows, "usual": CONTACT_INTERVAL_DAYS, "may_edit": request.viewer.may(May.SET_RULES)}
     return render(request, "setup/contact_intervals.html", answer, status=422 if faults else 200)
 
 

@@ -6,7 +6,7 @@ from zoneinfo import available_timezones
 from babel.numbers import get_currency_precision, list_currencies
 from django import forms
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
@@ -14,11 +14,12 @@ from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
-from wise_tally.domain.org.records import ChangedMeanwhile, as_text, seen_values, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, values_of
 from wise_tally.domain.org.settings_actions import set_organisation
 from wise_tally.domain.targets.models import Quota
 from wise_tally.web.forms.fields import LedgerForm, NameField
 from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.viewing import PageRequest
 
 MONTHS = tuple(month_name[1:])
 NAMES = ("organisation", "currency", "time_zone", "fiscal_year_start_month", "reps_see_team", "all_see_unowned")
@@ -61,7 +62,7 @@ class OrganisationForm(LedgerForm):
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_ORGANISATION)
-def organisation(request: HttpRequest) -> HttpResponse:
+def organisation(request: PageRequest) -> HttpResponse:
     """Settings that hold for everything."""
     workspace = Workspace.current()
     form = OrganisationForm(
@@ -69,15 +70,15 @@ def organisation(request: HttpRequest) -> HttpResponse:
     )
     if request.method == "POST" and form.is_valid():
         try:
-            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))
             messages.success(request, "The settings were saved.")
             return redirect("setup:organisation")
         except ChangedMeanwhile as changed:
-            seen = seen_values(request.POST.get("seen", ""))
+            seen = expected_values(request.POST.get("seen", ""))
             there = [
                 f"{name.replace('_', ' ')} {value}" for name, value in changed.now.items() if seen.get(name) != value
             ]
             form.add_error(None, f"Somebody else set {', '.join(there)} meanwhile; save again to put yours over it.")
-    seen_now = as_text(values_of(workspace, list(NAMES)))
-    answer = {"form": form, "seen": seen_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}  # type: ignore[attr-defined]
+    expected_now = as_text(values_of(workspace, list(NAMES)))
+    answer = {"form": form, "seen": expected_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}
     return render(request, "setup/organisation.html", answer, status=422 if form.errors else 200)

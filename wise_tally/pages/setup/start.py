@@ -3,12 +3,12 @@
 from dataclasses import dataclass
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.first_run import add_people, add_teams
@@ -18,6 +18,7 @@ from wise_tally.domain.process.models import Process
 from wise_tally.pages.setup.views import missing_for_a_forecast
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 
 @dataclass(frozen=True)
@@ -33,8 +34,8 @@ class Step:
 
 def steps() -> list[Step]:
     """All steps in their order, with what is there already."""
-    book = shelf.book()
-    ground = book.ground
+    book = books.current()
+    reference = book.reference
     set_up = AuditEntry.objects.filter(action="organisation set").exists()
     teams, people = Team.objects.count(), Person.objects.count()
     deals = len(book.deals.key)
@@ -42,13 +43,13 @@ def steps() -> list[Step]:
         Step("organisation", "Currency, time zone, fiscal year", "Everything is counted in one currency and by one calendar.",
              "looked at" if set_up else "", reverse("setup:organisation")),
         Step("process", "The way of selling", "Stages with their probabilities, from a neutral starter or from nothing.",
-             _count(len(ground.processes), "process", "processes"), reverse("setup:processes")),
+             _count(len(reference.processes), "process", "processes"), reverse("setup:processes")),
         Step("teams", "Teams", "One a line; a line that begins with spaces stands under the one above.",
              _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"])),
         Step("people", "People", "One a line: name, mail address, team, role (rep, manager, admin or viewer).",
              _count(people - 1, "person beside you", "people beside you"), reverse("setup:entries", args=["people"])),
         Step("targets", "Targets", "A year's figure spread over months and people, or read from a sheet.",
-             _count(len(ground.quotas), "quota", "quotas"), reverse("setup:quotas")),
+             _count(len(reference.quotas), "quota", "quotas"), reverse("setup:quotas")),
         Step("deals", "The deals", "From any CSV or XLSX, or a whole package.",
              _count(deals, "deal", "deals"), reverse("imports:imports")),
     ]  # fmt: skip
@@ -60,11 +61,11 @@ def _count(number: int, one: str, several: str) -> str:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.SET_ORGANISATION)
-def start(request: HttpRequest) -> HttpResponse:
+def start(request: PageRequest) -> HttpResponse:
     """The guided start; teams and people are typed here, the rest on their own pages."""
     wrong, typed = "", {name: request.POST.get(name, "") for name in ("teams", "people")}
     if request.method == "POST":
-        viewer = request.viewer  # type: ignore[attr-defined]
+        viewer = request.viewer
         try:
             if "teams" in request.POST:
                 found = add_teams(viewer, typed["teams"], now())
@@ -76,12 +77,12 @@ def start(request: HttpRequest) -> HttpResponse:
             return redirect("setup:start")
         except OrganisationRefused as refused:
             wrong = str(refused)
-    book, found_steps = shelf.book(), steps()
+    book, found_steps = books.current(), steps()
     slugs = [step.slug for step in found_steps]
     answer = {
         "steps": list(zip(found_steps, [*slugs[1:], ""], strict=True)),
         "here": request.GET.get("step") or next((step.slug for step in found_steps if not step.done), ""),
-        "missing": missing_for_a_forecast(book.ground, len(book.deals.key)),
+        "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "empty": not Process.objects.exists() and len(book.deals.key) == 0,
         "typed": typed,
         "wrong": wrong,

@@ -1,7 +1,7 @@
 """The page of personal tokens: given, shown once, taken away."""
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
@@ -9,12 +9,13 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.token_actions import TokenRefused, give_token, take_token_away, tokens_of
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """One's tokens, and a new one, whose text stands on the answer alone."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     given = ""
     if request.method == "POST":
         try:
@@ -31,10 +32,10 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def away(request: HttpRequest, number: int) -> HttpResponse:
+def away(request: PageRequest, number: int) -> HttpResponse:
     """End a token."""
     try:
-        take_token_away(request.viewer, number, now())  # type: ignore[attr-defined]
+        take_token_away(request.viewer, number, now())
     except TokenRefused as refused:
         raise Refused(str(refused), 404) from None
     messages.success(request, "The token no longer opens anything.")

@@ -2,17 +2,18 @@
 
 from dataclasses import dataclass
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.book.store import shelf
-from wise_tally.core.ground import Ground
+from wise_tally.book.store import books
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.models import Person, Team, Territory, Workspace
 from wise_tally.domain.process.models import Process
 from wise_tally.pages.setup.lists.registers import REGISTERS
+from wise_tally.web.request.viewing import PageRequest
 
 
 @dataclass(frozen=True)
@@ -32,25 +33,25 @@ class Section:
     links: list[Link]
 
 
-def missing_for_a_forecast(ground: Ground, deals: int) -> list[str]:
+def missing_for_a_forecast(reference: ReferenceData, deals: int) -> list[str]:
     """What a forecast still needs, in words."""
     needs = (
-        (ground.processes, "a process with stages"),
-        (ground.people, "people"),
-        (ground.quotas, "quotas"),
+        (reference.processes, "a process with stages"),
+        (reference.people, "people"),
+        (reference.quotas, "quotas"),
         (deals, "deals"),
     )
     return [words for there, words in needs if not there]
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """What can be set, and what is still missing for a forecast."""
-    book = shelf.book()
+    book = books.current()
     answer = {
-        "missing": missing_for_a_forecast(book.ground, len(book.deals.key)),
+        "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "workspace": Workspace.current(),
-        "sections": _sections(request.viewer),  # type: ignore[attr-defined]
+        "sections": _sections(request.viewer),
     }
     return render(request, "setup/page.html", answer)
 

@@ -1,39 +1,40 @@
 """Contact gap: whose open deals have not been talked about for how many contact intervals, weighted by money."""
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.ground import OPEN
 from wise_tally.core.people_table import missed_columns
+from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.selectors import last_contacts
 from wise_tally.pages.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
-from wise_tally.pages.team.question import tabs
+from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
-from wise_tally.web.deal_rows import named
+from wise_tally.web.deal_rows import DealRow, named
 from wise_tally.web.files.tables import exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
 HEADS = ("none missed", "1", "2", "3", "more")
 PLANNED = ("phone", "mail", "meeting", "site_visit")
 
 
-def read(request: HttpRequest) -> Question:
+def read(request: PageRequest) -> Question:
     """Open deals of the scope by the contact intervals missed, whatever their expected close."""
     line = read_scope(request)
-    is_open = line.standing.kind == OPEN
-    at = np.flatnonzero(is_open)
+    is_open = line.snapshot.kind == OPEN
+    rows = np.flatnonzero(is_open)
     missed = np.zeros(len(is_open), dtype=np.int64)
-    missed[at] = deal_columns.gaps(line, at)
+    missed[rows] = deal_columns.gaps(line, rows)
     return read_opened(request, Question(line, missed_columns(missed, is_open), HEADS))
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
     asked = read(request)
     whole, rows = drawn(asked)
@@ -47,7 +48,7 @@ def page(request: HttpRequest) -> HttpResponse:
         "rows": rows,
         "kinds": PLANNED,
         "here": request.get_full_path(),
-        "strip": CountStrip(whole.cells[-1].cell.deals, exports=exports("team:gaps-table", asked.query())),
+        "footer": Footer(whole.cells[-1].cell.deals, exports=exports("team:gaps-table", asked.query())),
         **shown,
     }
     if shown["opened"] is not None:
@@ -55,12 +56,12 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "team/contact_gap.html", answer)
 
 
-def _with_contacts(shown: list[tuple[object, int]], line: ScopeLine) -> list[tuple[object, int, object]]:
+def _with_contacts(shown: list[tuple[DealRow, int]], line: FilterLine) -> list[tuple[DealRow, int, object]]:
     """The rows with the last contact of each customer."""
-    places = line.book.places_by_key
-    deals = named(line.book, [places[row.key] for row, _ in shown])  # type: ignore[attr-defined]
+    indices = line.book.index_by_key
+    deals = named(line.book, [indices[row.key] for row, _ in shown])
     last = last_contacts(deals.values(), line.ends_at)
-    return [(row, part, last.get(deals[row.key].pk)) for row, part in shown]  # type: ignore[attr-defined]
+    return [(row, part, last.get(deals[row.key].pk)) for row, part in shown]
 
 
 DEFINITION = (
@@ -70,7 +71,7 @@ DEFINITION = (
 
 
 @require_safe
-def working(request: HttpRequest) -> HttpResponse:
+def working(request: PageRequest) -> HttpResponse:
     """How a cell came about."""
     asked = read(request)
     return panel_response(
@@ -82,6 +83,6 @@ def working(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The matrix as a file."""
     return sheet_response(people_sheet(read(request), "contact gap"), kind)

@@ -6,7 +6,6 @@ from typing import Any
 from urllib.parse import urlencode
 
 import numpy as np
-from django.http import HttpRequest
 
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, PeopleRow, people_deals, people_table
@@ -16,10 +15,11 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.process.models import Category
 from wise_tally.web.deal_rows import deal_rows, stage_choices
 from wise_tally.web.files.tables import Sheet
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.ink import share
 from wise_tally.web.leavers import name_of_person
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
 
 MOST_DEALS = 60
@@ -27,9 +27,9 @@ MOST_DEALS = 60
 
 @dataclass(frozen=True)
 class Question:
-    """A table of people: the column of each deal of the standing (-1 outside), the columns in words, what is asked beside."""
+    """A table of people: the column of each deal of the snapshot (-1 outside), the columns in words, what is asked beside."""
 
-    line: ScopeLine
+    line: FilterLine
     column: Ints
     heads: tuple[str, ...]
     extra: tuple[tuple[str, str], ...] = ()
@@ -40,7 +40,7 @@ class Question:
     def table(self) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
         """The whole as a row, and the people's rows."""
         line = self.line
-        return people_table(line.book, line.standing, line.scope, self.column, len(self.heads))
+        return people_table(line.book, line.snapshot, line.scope, self.column, len(self.heads))
 
     @property
     def is_opened(self) -> bool:
@@ -55,7 +55,7 @@ class Question:
     def _person(self) -> int:
         if not self.person:
             return NONE
-        keys = [person.key for person in self.line.book.ground.people]
+        keys = [person.key for person in self.line.book.reference.people]
         if self.person not in keys:
             raise Refused(f"There is no person “{self.person[:60]}” here; accepted: one of the page.", 404)
         return keys.index(self.person)
@@ -64,19 +64,19 @@ class Question:
     def opened_words(self) -> str:
         """What is opened, as people read it."""
         person = self._person()
-        name = "everybody" if person == NONE else self.line.book.ground.people[person].name
+        name = "everybody" if person == NONE else self.line.book.reference.people[person].name
         return name if self.part is None else f"{name}, {self.heads[self.part]}"
 
     def opened(self) -> tuple[Ints, Ints]:
         """Places of the opened deals and the part of each, the largest first."""
         chosen = self.column != NONE if self.part is None else self.column == self.part
         line = self.line
-        at, amount = people_deals(line.book, line.standing, line.scope, chosen, self._person())
+        rows, amount = people_deals(line.book, line.snapshot, line.scope, chosen, self._person())
         order = np.argsort(-amount, kind="stable")
-        return at[order], amount[order]
+        return rows[order], amount[order]
 
 
-def read_opened(request: HttpRequest, question: Question) -> Question:
+def read_opened(request: PageRequest, question: Question) -> Question:
     """The question with the row and part that the address opens; raises Refused."""
     person, text = request.GET.get("rep"), request.GET.get("part", "")
     if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(question.heads)):
@@ -108,7 +108,7 @@ class DrawnRow:
 def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
     """The whole and the people's rows, one scale for all cells of people and one for the whole."""
     whole, rows = question.table
-    people = question.line.book.ground.people
+    people = question.line.book.reference.people
     largest = max([1, *(cell.amount_minor for row in rows for cell in row.cells)])
     shown = []
     for row in rows:
@@ -122,8 +122,8 @@ def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
 
 def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
     cells, of_row = [], f"{question.query()}&{urlencode({'rep': key})}"
-    for place, cell in enumerate((*row.cells, row.whole)):
-        part = str(place) if place < len(row.cells) else ""
+    for index, cell in enumerate((*row.cells, row.whole)):
+        part = str(index) if index < len(row.cells) else ""
         here = question.person == key and (str(question.part) if question.part is not None else "") == part
         opened = f"{of_row}&part={part}" if part else of_row
         width = share(min(cell.amount_minor, largest), largest) if part else "0%"
@@ -131,14 +131,14 @@ def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int
     return DrawnRow(key, name, cells)
 
 
-def opened_rows(request: HttpRequest, question: Question) -> dict[str, Any]:
+def opened_rows(request: PageRequest, question: Question) -> dict[str, Any]:
     """What a page shows of the deals behind the opened part, edited where they stand."""
     if not question.is_opened:
         return {"opened": None}
-    line, viewer = question.line, request.viewer  # type: ignore[attr-defined]
+    line, viewer = question.line, request.viewer
     at, amount = question.opened()
     rows = deal_rows(line, at[:MOST_DEALS].tolist(), viewer)
-    shown = [(rows[place], part) for place, part in zip(at.tolist(), amount.tolist(), strict=True) if place in rows]
+    shown = [(rows[index], part) for index, part in zip(at.tolist(), amount.tolist(), strict=True) if index in rows]
     return {
         "opened": shown,
         "opened_words": question.opened_words,
@@ -153,14 +153,14 @@ def opened_rows(request: HttpRequest, question: Question) -> dict[str, Any]:
 
 def part_panel(question: Question, definition: str) -> Panel:
     """How a cell came about: its deals, each with the part that the person is credited with."""
-    at, amount = question.opened()
+    rows, amount = question.opened()
     return Panel(
         title=question.opened_words,
         definition=definition,
-        terms=(PanelTerm(f"credited parts of {count(len(at))} deals", money(int(amount.sum()))),),
+        terms=(PanelTerm(f"credited parts of {count(len(rows))} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words="together",
-        **listed(question.line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        **listed(question.line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
     )
 
 

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from django.contrib import messages
 from django.db.models import Q
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -15,12 +15,12 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.core.activity import OWN_DOING, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, DaysOf
 from wise_tally.core.calendar import Period
-from wise_tally.core.changes import Changes, changes
 from wise_tally.core.deal_list import days_over, slips
-from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, people_deals, people_table
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
+from wise_tally.core.what_changed import Changes, changes
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.meeting_actions import (
@@ -35,17 +35,18 @@ from wise_tally.domain.org.models import AgreedAction, Meeting, Person
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
-from wise_tally.pages.team.open_by_rep import months_of, stages_of
-from wise_tally.pages.team.question import tabs
+from wise_tally.pages.team.deals_by_rep import months_of, stages_of
+from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
-from wise_tally.web.filter_line import PARTS, ScopeLine, read_scope, scope_of
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
+from wise_tally.web.footer import Footer
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.nodes import whole_attainment, working_query
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 FEW = 6
 USUAL_DAYS = 7
@@ -62,15 +63,15 @@ class Listed:
 
 
 @require_safe
-def people(request: HttpRequest) -> HttpResponse:
+def people(request: PageRequest) -> HttpResponse:
     """Whom one may meet: last meeting, agreed actions still to do."""
     line = read_scope(request)
     keys = [choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")]
     if not keys:
-        keys = [line.book.ground.people[line.scope.person].key] if line.scope.person != NONE else []
+        keys = [line.book.reference.people[line.scope.person].key] if line.scope.person != NONE else []
     here = Q(active_to=None) | Q(active_to__gte=line.as_of)
     found = Person.objects.filter(here, key__in=keys).exclude(role__in=("admin", "viewer")).order_by("name")
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     rows = [
         (
             person,
@@ -84,20 +85,20 @@ def people(request: HttpRequest) -> HttpResponse:
         "line": line,
         "tabs": tabs(line, "one-to-ones"),
         "rows": rows,
-        "strip": CountStrip(len(rows), what="people"),
+        "footer": Footer(len(rows), what="people"),
     }
     return render(request, "team/one_to_ones.html", answer)
 
 
-def _line(request: HttpRequest, key: str) -> ScopeLine:
+def _line(request: PageRequest, key: str) -> FilterLine:
     """The scope of one person; raises PermissionDenied for somebody who is not open to the viewer."""
     asked = {name: request.GET[name] for name in PARTS if request.GET.get(name)} | {"who": f"person:{key}"}
-    line = scope_of(request.viewer, asked)  # type: ignore[attr-defined]
-    request.scope_line = line  # type: ignore[attr-defined]
+    line = scope_of(request.viewer, asked)
+    request.filter_line = line
     return line
 
 
-def _since(request: HttpRequest, line: ScopeLine, key: str) -> tuple[date, bool]:
+def _since(request: PageRequest, line: FilterLine, key: str) -> tuple[date, bool]:
     """The day to compare with: the one asked for, the last meeting, a week ago; and whether it is a meeting."""
     text = request.GET.get("since", "")
     if text:
@@ -108,19 +109,19 @@ def _since(request: HttpRequest, line: ScopeLine, key: str) -> tuple[date, bool]
         if since > line.as_of:
             raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
         return since, False
-    met = last_meeting(request.viewer, key, line.as_of)  # type: ignore[attr-defined]
+    met = last_meeting(request.viewer, key, line.as_of)
     return met or line.as_of - timedelta(days=USUAL_DAYS), met is not None
 
 
 @require_safe
-def page(request: HttpRequest, key: str) -> HttpResponse:
+def page(request: PageRequest, key: str) -> HttpResponse:
     """One person's figures, what changed, what wants a word, what was agreed."""
     line = _line(request, key)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
-    at, amount = people_deals(line.book, line.standing, line.scope, line.standing.kind == OPEN, line.scope.person)
-    moved = changes(line.book, line.book.stand(since), line.standing, line.period, line.scope, "weighted")
+    rows, amount = people_deals(line.book, line.snapshot, line.scope, line.snapshot.kind == OPEN, line.scope.person)
+    moved = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
     answer = {
         "line": line,
         "tabs": tabs(line, "one-to-ones"),
@@ -138,7 +139,7 @@ def page(request: HttpRequest, key: str) -> HttpResponse:
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
-        "lists": _lists(request, line, at, amount),
+        "lists": _lists(request, line, rows, amount),
         "activities": _activities(line, since),
         "calls": _calls(line, key),
         "may_meet": viewer.may(May.SET_RULES) and not line.is_past,
@@ -146,32 +147,32 @@ def page(request: HttpRequest, key: str) -> HttpResponse:
         "stage_choices": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
         "here": request.get_full_path(),
-        "strip": CountStrip(len(at) + whole.forecast.deals_won),
+        "footer": Footer(len(rows) + whole.forecast.deals_won),
         **_agreed(request, line, key),
     }
     return render(request, "team/one_to_one.html", answer)
 
 
-def _moved(found: Changes, line: ScopeLine) -> list[tuple[str, str, Any]]:
+def _moved(found: Changes, line: FilterLine) -> list[tuple[str, str, Any]]:
     """The deals that moved the weighted figure the most: identifier, name, both parts."""
     deals = [one.deal for one in found.moved[:FEW]]
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     return [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)]
 
 
-def _cells(line: ScopeLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tuple[str, PeopleCell, int]]:
+def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tuple[str, PeopleCell, int]]:
     """What the person has open in each column that holds something, with the column's place."""
     column, heads = columns
-    whole, _ = people_table(line.book, line.standing, line.scope, column, len(heads))
+    whole, _ = people_table(line.book, line.snapshot, line.scope, column, len(heads))
     return [
-        (head, cell, place) for place, (head, cell) in enumerate(zip(heads, whole.cells, strict=True)) if cell.deals
+        (head, cell, index) for index, (head, cell) in enumerate(zip(heads, whole.cells, strict=True)) if cell.deals
     ]
 
 
-def _lists(request: HttpRequest, line: ScopeLine, at: Ints, amount: Ints) -> list[Listed]:
+def _lists(request: PageRequest, line: FilterLine, at: Ints, amount: Ints) -> list[Listed]:
     """Biggest, overstaying, slipped, long not contacted: the most money first."""
-    deal = line.standing.deal[at]
-    over, moved = days_over(line.book, line.standing, at), slips(line.book, line.standing)
+    deal = line.snapshot.deal[at]
+    over, moved = days_over(line.book, line.snapshot, at), slips(line.book, line.snapshot)
     missed = deal_columns.gaps(line, at)
     remarks = {
         "Biggest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
@@ -184,8 +185,8 @@ def _lists(request: HttpRequest, line: ScopeLine, at: Ints, amount: Ints) -> lis
     }
     order = np.argsort(-amount, kind="stable")
     chosen = {title: [int(i) for i in order if keep[i]][:FEW] for title, (keep, _) in remarks.items()}
-    places = [int(at[i]) for some in chosen.values() for i in some]
-    rows = deal_rows(line, places, request.viewer)  # type: ignore[attr-defined]
+    indices = [int(at[i]) for some in chosen.values() for i in some]
+    rows = deal_rows(line, indices, request.viewer)
     found = []
     for title, (keep, remark) in remarks.items():
         shown = [(rows[int(at[i])], remark(rows[int(at[i])], i)) for i in chosen[title] if int(at[i]) in rows]
@@ -193,25 +194,27 @@ def _lists(request: HttpRequest, line: ScopeLine, at: Ints, amount: Ints) -> lis
     return found
 
 
-def _activities(line: ScopeLine, since: date) -> list[tuple[str, int, AttainmentRow | None, str, str]]:
+def _activities(line: FilterLine, since: date) -> list[tuple[str, int, AttainmentRow | None, str, str]]:
     """Done since the day compared with, by kind; the month's targets; queries of the workings of both."""
     first = min(since + timedelta(days=1), line.as_of)
     span = Period(first, line.as_of, "span", f"{first}/{line.as_of}")
-    month = line.book.ground.fiscal.containing(line.as_of, "month")
+    month = line.book.reference.fiscal.containing(line.as_of, "month")
     done, in_month = done_in(line, span), done_in(line, month)
     found = []
     for kind in OWN_DOING:
         of_kind = done.of_kind(kind)
         number = int(of_kind.number[of_kind.person == line.scope.person].sum())
-        rows = activity_attainment(line.book, line.standing, month, line.scope, "person", in_month.of_kind(kind))
-        node = f"node=person:{line.book.ground.people[line.scope.person].key}&by=person&measure=activities&kind={kind}"
+        rows = activity_attainment(line.book, line.snapshot, month, line.scope, "person", in_month.of_kind(kind))
+        node = (
+            f"node=person:{line.book.reference.people[line.scope.person].key}&by=person&measure=activities&kind={kind}"
+        )
         queries = [f"{line.query(period=one.text)}&{node}" for one in (span, month)]
         row = next((row for row in rows if row.forecast.node == line.scope.person), None)
         found.append((kind, number, row, queries[0], queries[1]))
     return found
 
 
-def _calls(line: ScopeLine, key: str) -> list[Call]:
+def _calls(line: FilterLine, key: str) -> list[Call]:
     """What was called for the period, the latest first."""
     span = {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
     found = Call.objects.filter(subject="person", subject_key=key, made_at__lt=line.ends_at, **span)
@@ -219,9 +222,9 @@ def _calls(line: ScopeLine, key: str) -> list[Call]:
     return list(found.order_by("-made_at")[:FEW])
 
 
-def _agreed(request: HttpRequest, line: ScopeLine, key: str) -> dict[str, Any]:
+def _agreed(request: PageRequest, line: FilterLine, key: str) -> dict[str, Any]:
     """Actions carried over, those done of late, notes of this meeting and of the last: for those who meet, and the person."""
-    day, viewer = line.as_of, request.viewer  # type: ignore[attr-defined]
+    day, viewer = line.as_of, request.viewer
     if not viewer.may(May.SET_RULES) and viewer.key != key:
         return {"shows_talk": False}
     mine = Meeting.objects.filter(by__key=viewer.key, person_key=key, held_on=day).first()
@@ -247,9 +250,9 @@ class ActionForm(LedgerForm):
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def notes(request: HttpRequest, key: str) -> HttpResponse:
+def notes(request: PageRequest, key: str) -> HttpResponse:
     """Keep today's notes, or what was agreed, or both; the meeting is kept as held today."""
-    line, viewer = _line(request, key), request.viewer  # type: ignore[attr-defined]
+    line, viewer = _line(request, key), request.viewer
     if line.is_past:
         raise Refused("A meeting is held today; accepted: the page as it stands today.", 422)
     whose = (key, line.today)
@@ -272,11 +275,11 @@ def notes(request: HttpRequest, key: str) -> HttpResponse:
 
 
 @require_POST
-def tick(request: HttpRequest, key: str, action: str) -> HttpResponse:
+def tick(request: PageRequest, key: str, action: str) -> HttpResponse:
     """Mark an agreed action as done, or open it again."""
     line = _line(request, key)
     found = AgreedAction.objects.filter(key=action, person_key=key).first()
     if found is None:
         raise Http404
-    tick_action(request.viewer, found, request.POST.get("done") == "yes", line.today, now())  # type: ignore[attr-defined]
+    tick_action(request.viewer, found, request.POST.get("done") == "yes", line.today, now())
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")

@@ -4,7 +4,7 @@ from django.urls import path
 
 import wise_tally.pages.team.pins
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.pages.team import contact_gap, one_to_one, open_by_rep, views, week
+from wise_tally.pages.team import contact_gap, deals_by_rep, one_to_one, this_week, views
 from wise_tally.pages.team.tallies import views as tallies
 
 app_name = "team"
@@ -21,14 +21,14 @@ urlpatterns = [
     path("tally/keep/", tallies.save, name="save-tally"),
     path("tally/working/", tallies.working, name="tally-working"),
     path("tally/table.<str:kind>", tallies.table, name="tally-table"),
-    path("tallies/", tallies.kept, name="tallies"),
+    path("tallies/", tallies.saved_reports, name="tallies"),
     path("tallies/<key:key>/", tallies.change, name="change-tally"),
-    path("this-week/", week.page, name="week"),
-    path("this-week/table.<str:kind>", week.table, name="week-table"),
-    path("this-week/working/<str:figure>/", week.working, name="week-working"),
-    path("open/", open_by_rep.page, name="open"),
-    path("open/working/", open_by_rep.working, name="open-working"),
-    path("open/table.<str:kind>", open_by_rep.table, name="open-table"),
+    path("this-week/", this_week.page, name="week"),
+    path("this-week/table.<str:kind>", this_week.table, name="week-table"),
+    path("this-week/working/<str:figure>/", this_week.working, name="week-working"),
+    path("open/", deals_by_rep.page, name="open"),
+    path("open/working/", deals_by_rep.working, name="open-working"),
+    path("open/table.<str:kind>", deals_by_rep.table, name="open-table"),
     path("one-to-one/", one_to_one.people, name="one-to-ones"),
     path("one-to-one/<key:key>/", one_to_one.page, name="one-to-one"),
     path("one-to-one/<key:key>/notes/", one_to_one.notes, name="notes"),

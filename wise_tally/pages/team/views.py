@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -28,13 +28,14 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Role, Team
 from wise_tally.domain.org.preference_actions import preference, set_preference
-from wise_tally.pages.team.question import tabs
+from wise_tally.pages.team.query import tabs
 from wise_tally.pages.team.tallies.shipped import BOARDS, FIRST_BOARD, SHIPPED
 from wise_tally.pages.team.tallies.tiles import Tile, tiles_of
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import whole_attainment
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 START = "team.start"
 # The dashboard that this sign-in took away last, so that it can be put back.
@@ -59,18 +60,18 @@ class Board:
         return len(self.placed) > CROWDED
 
 
-def teams_of(request: HttpRequest, line: ScopeLine) -> list[str]:
+def teams_of(request: PageRequest, line: FilterLine) -> list[str]:
     """Identifiers of the viewer's own team and those above it, and of the teams managed."""
-    viewer, ground = request.viewer, line.book.ground  # type: ignore[attr-defined]
-    own = next((i for i, person in enumerate(ground.people) if person.key == viewer.key), NONE)
-    team = ground.team_of(own, line.today.toordinal()) if own != NONE else NONE
-    path = ground.team_tree(line.today).paths[team] if team != NONE else ()
-    return [*(ground.teams[i].key for i in path), *viewer.managed_teams]
+    viewer, reference = request.viewer, line.book.reference
+    own = next((i for i, person in enumerate(reference.people) if person.key == viewer.key), NONE)
+    team = reference.team_of(own, line.today.toordinal()) if own != NONE else NONE
+    path = reference.team_tree(line.today).paths[team] if team != NONE else ()
+    return [*(reference.teams[i].key for i in path), *viewer.managed_teams]
 
 
-def boards_of(request: HttpRequest, line: ScopeLine) -> dict[str, Board]:
+def boards_of(request: PageRequest, line: FilterLine) -> dict[str, Board]:
     """The dashboards of the viewer by identifier, kept ones first."""
-    kept = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")  # type: ignore[attr-defined]
+    kept = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")
     found = {
         board.key: Board(
             board.key, board.name, [(t.tally, t.wide) for t in sorted(board.tiles.all(), key=lambda t: t.place)], board
@@ -80,16 +81,16 @@ def boards_of(request: HttpRequest, line: ScopeLine) -> dict[str, Board]:
     return found | {key: Board(key, one.name, list(one.tiles)) for key, one in BOARDS.items() if key not in found}
 
 
-def _chosen(request: HttpRequest, line: ScopeLine, boards: dict[str, Board]) -> Board:
+def _chosen(request: PageRequest, line: FilterLine, boards: dict[str, Board]) -> Board:
     """The dashboard asked for, else one's start page, else that of one's team, role or all, else the first shipped."""
-    key = request.GET.get("board") or preference(request.viewer, START)  # type: ignore[attr-defined]
+    key = request.GET.get("board") or preference(request.viewer, START)
     if key in boards:
         return boards[key]
     if request.GET.get("board"):
         raise Refused(f"There is no dashboard “{key[:60]}” here; accepted: {', '.join(list(boards)[:12])}.", 404)
     starts = {board.kept.audience: board for board in boards.values() if board.kept and board.kept.starts}
     # The nearest team goes before the role, the role before all.
-    wanted = audiences_of(request.viewer, teams_of(request, line))  # type: ignore[attr-defined]
+    wanted = audiences_of(request.viewer, teams_of(request, line))
     for audience in reversed(wanted):
         if audience in starts:
             return starts[audience]
@@ -97,7 +98,7 @@ def _chosen(request: HttpRequest, line: ScopeLine, boards: dict[str, Board]) -> 
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """One dashboard with its tiles."""
     line = read_scope(request)
     boards = boards_of(request, line)
@@ -105,8 +106,8 @@ def page(request: HttpRequest) -> HttpResponse:
     return render(request, "team/page.html", _context(request, line, board, boards))
 
 
-def _context(request: HttpRequest, line: ScopeLine, board: Board, boards: dict[str, Board]) -> dict[str, Any]:
-    viewer = request.viewer  # type: ignore[attr-defined]
+def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[str, Board]) -> dict[str, Any]:
+    viewer = request.viewer
     whole = whole_attainment(line)
     own = board.kept is not None and (board.kept.owner.key == viewer.key or viewer.may(May.SET_ORGANISATION))
     arranging = own and request.GET.get("arrange") == "yes"
@@ -124,7 +125,7 @@ def _context(request: HttpRequest, line: ScopeLine, board: Board, boards: dict[s
         "audiences": _audiences() if arranging and viewer.may(May.SET_RULES) else [],
         "is_start": preference(viewer, START) == board.key,
         "query": f"{line.query()}&board={board.key}",
-        "strip": CountStrip(
+        "footer": Footer(
             whole.forecast.deals_won + whole.forecast.deals_open,
             undated=whole.forecast.undated,
             overdue=whole.forecast.overdue,
@@ -132,9 +133,9 @@ def _context(request: HttpRequest, line: ScopeLine, board: Board, boards: dict[s
     }
 
 
-def _addable(request: HttpRequest, placed: set[str]) -> list[tuple[str, str]]:
+def _addable(request: PageRequest, placed: set[str]) -> list[tuple[str, str]]:
     """Tallies that are not on the dashboard yet: kept ones, then shipped ones."""
-    kept = [(tally.key, tally.name) for tally in tallies_of(request.viewer)]  # type: ignore[attr-defined]
+    kept = [(tally.key, tally.name) for tally in tallies_of(request.viewer)]
     return [one for one in [*kept, *((key, tally.name) for key, tally in SHIPPED.items())] if one[0] not in placed]
 
 
@@ -145,7 +146,7 @@ def _audiences() -> list[tuple[str, str]]:
     return [("", "only oneself"), (ALL, "everybody"), *roles, *teams]
 
 
-def _own_board(request: HttpRequest, key: str) -> Dashboard:
+def _own_board(request: PageRequest, key: str) -> Dashboard:
     line = read_scope(request)
     board = boards_of(request, line).get(key)
     if board is None or board.kept is None:
@@ -153,24 +154,24 @@ def _own_board(request: HttpRequest, key: str) -> Dashboard:
     return board.kept
 
 
-def _back(request: HttpRequest, key: str, arrange_on: bool = True) -> HttpResponse:
+def _back(request: PageRequest, key: str, arrange_on: bool = True) -> HttpResponse:
     line = read_scope(request)
     more = "&arrange=yes" if arrange_on else ""
     return redirect(f"{reverse('team:page')}?{line.query()}&board={key}{more}")
 
 
 @require_POST
-def start(request: HttpRequest, key: str) -> HttpResponse:
+def start(request: PageRequest, key: str) -> HttpResponse:
     """Begin with this dashboard, or no longer."""
     line = read_scope(request)
     if key not in boards_of(request, line):
         raise Http404
-    set_preference(request.viewer, START, key if request.POST.get("start") == "yes" else "")  # type: ignore[attr-defined]
+    set_preference(request.viewer, START, key if request.POST.get("start") == "yes" else "")
     return _back(request, key, arrange_on=False)
 
 
 @require_POST
-def copy(request: HttpRequest, key: str) -> HttpResponse:
+def copy(request: PageRequest, key: str) -> HttpResponse:
     """A copy of one's own to change."""
     line = read_scope(request)
     board = boards_of(request, line).get(key)
@@ -178,7 +179,7 @@ def copy(request: HttpRequest, key: str) -> HttpResponse:
         raise Http404
     name = request.POST.get("name", "").strip() or f"{board.name}, mine"
     try:
-        made = make_dashboard(request.viewer, name, board.placed, now())  # type: ignore[attr-defined]
+        made = make_dashboard(request.viewer, name, board.placed, now())
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
     messages.success(request, f"“{made.name}” is yours to arrange.")
@@ -186,21 +187,21 @@ def copy(request: HttpRequest, key: str) -> HttpResponse:
 
 
 @require_POST
-def new(request: HttpRequest) -> HttpResponse:
+def new(request: PageRequest) -> HttpResponse:
     """An empty dashboard of one's own, or the one that was just taken away."""
     away = request.session.pop(AWAY, None) if request.POST.get("what") == "put back" else None
     name, tiles = (
         (away["name"], [tuple(tile) for tile in away["tiles"]]) if away else (request.POST.get("name", ""), [])
     )
     try:
-        made = make_dashboard(request.viewer, name, tiles, now())  # type: ignore[attr-defined]
+        made = make_dashboard(request.viewer, name, tiles, now())
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
     return _back(request, made.key)
 
 
 @require_POST
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """Order, width, adding, taking off; all of it is a new arrangement of the tiles."""
     board, what = _own_board(request, key), request.POST.get("what", "order")
     placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
@@ -210,7 +211,7 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
         raise Http404
     arranged = _arranged(placed, what, tally, request.POST.get("order", ""))
     try:
-        arrange(request.viewer, board, arranged, int(number) if number.isdigit() else None, now())  # type: ignore[attr-defined]
+        arrange(request.viewer, board, arranged, int(number) if number.isdigit() else None, now())
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
     except BoardChanged as changed:
@@ -244,9 +245,9 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
 
 
 @require_POST
-def settings(request: HttpRequest, key: str) -> HttpResponse:
+def settings(request: PageRequest, key: str) -> HttpResponse:
     """Name, for whom, whether they begin with it; or take the dashboard away."""
-    board, viewer = _own_board(request, key), request.viewer  # type: ignore[attr-defined]
+    board, viewer = _own_board(request, key), request.viewer
     try:
         if request.POST.get("what") == "away":
             placed = list(board.tiles.order_by("place").values_list("tally", "wide"))
@@ -262,30 +263,30 @@ def settings(request: HttpRequest, key: str) -> HttpResponse:
 
 
 @require_safe
-def wall(request: HttpRequest) -> HttpResponse:
+def wall(request: PageRequest) -> HttpResponse:
     """Dashboards full screen, one after another: the address names them, the page turns by itself."""
     line = read_scope(request)
     boards = boards_of(request, line)
     asked = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
-    place = request.GET.get("place", "0")
-    at = int(place) % len(asked) if place.isascii() and place.isdigit() else 0
+    index = request.GET.get("place", "0")
+    rows = int(index) % len(asked) if index.isascii() and index.isdigit() else 0
     named = "&".join(f"boards={key}" for key in asked)
-    board = boards[asked[at]]
+    board = boards[asked[rows]]
     answer = {
         "line": line,
         "board": board,
         "tiles": tiles_of(request, line, board.placed),
-        "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={at + 1}",
+        "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={rows + 1}",
         "stop": f"{reverse('team:page')}?{line.query()}&board={board.key}",
         "seconds": WALL_SECONDS,
-        "at": at + 1,
+        "at": rows + 1,
         "of": len(asked),
     }
     return render(request, "team/wall.html", answer)
 
 
 @require_safe
-def pack(request: HttpRequest) -> HttpResponse:
+def pack(request: PageRequest) -> HttpResponse:
     """Dashboards one below another, each on a page of its own when printed."""
     line = read_scope(request)
     boards = boards_of(request, line)
@@ -299,6 +300,6 @@ def pack(request: HttpRequest) -> HttpResponse:
         "tabs": tabs(line, "page"),
         "packed": packed,
         "organisation": grouping(line.book, "company", line.as_of).names[0],
-        "strip": CountStrip(sum(len(tiles) for _, tiles in packed), what="tallies"),
+        "footer": Footer(sum(len(tiles) for _, tiles in packed), what="tallies"),
     }
     return render(request, "team/pack.html", answer)

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 import xlsxwriter
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.urls import reverse
 
 from wise_tally.domain.formats import money_input
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 KINDS = ("csv", "xlsx", "json")
 
@@ -41,7 +42,7 @@ class Sheet:
         ]
 
 
-def chosen_sheet(request: HttpRequest, sheets: Mapping[str, Callable[[], Sheet]], kind: str) -> HttpResponse:
+def chosen_sheet(request: PageRequest, sheets: Mapping[str, Callable[[], Sheet]], kind: str) -> HttpResponse:
     """The file of the table that the address names, the page's main one without a name; raises Refused."""
     name = request.GET.get("table", "")
     if name not in sheets:

@@ -48,7 +48,7 @@ def _read(content: bytes) -> Rows:
         if not any(texts):
             continue
         if width is None:
-            width = max(place for place, text in enumerate(texts, 1) if text)
+            width = max(index for index, text in enumerate(texts, 1) if text)
             if width > MOST_COLUMNS:
                 raise WorkbookRefused(f"The header has more than {MOST_COLUMNS} columns; accepted: fewer, or CSV.")
         rows.append((number, texts[:width]))

@@ -67,7 +67,7 @@ class DealForm:
         return self.closes is not None and self.closes.is_asked
 
     @property
-    def beside(self) -> Typed:
+    def further(self) -> Typed:
         """What was typed besides the state."""
         return Typed(self.answers, self.details, self.closes.closing if self.closes else NO_CLOSING)
 

@@ -22,11 +22,11 @@ WITHIN = {"imports": "setup", "customers": "deals", "today": "deals"}
 
 def page(request: HttpRequest) -> dict[str, Any]:
     """The six places with the scope carried along, who is signed in, the demo flag."""
-    scope = getattr(request, "scope_line", None)
+    scope = getattr(request, "filter_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
     current = request.resolver_match.app_name if request.resolver_match else ""
     current = WITHIN.get(current, current)
-    places = [
+    indices = [
         {"name": label, "url": reverse(f"{name}:page") + query, "key": number, "here": name == current}
         for number, (name, label) in enumerate(PLACES, 1)
     ]
@@ -34,11 +34,11 @@ def page(request: HttpRequest) -> dict[str, Any]:
     pins = request.session.get("pins", []) if viewer and hasattr(request, "session") else []
     initials = "".join(part[0] for part in viewer.name.split()[:2]) if viewer else ""
     return {
-        "places": places,
+        "places": indices,
         "viewer": viewer,
         "initials": initials,
         "demo": settings.DEMO,
-        "scope_line": scope,
+        "filter_line": scope,
         "pins": pins,
         "request_id": REQUEST_ID.get(),
     }

@@ -4,10 +4,11 @@ from collections.abc import Callable
 from functools import wraps
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.utils.http import url_has_allowed_host_and_scheme
 
 from wise_tally.domain.org.access import May
+from wise_tally.web.request.viewing import PageRequest
 
 View = Callable[..., HttpResponse]
 
@@ -17,9 +18,9 @@ def changing_needs(right: May) -> Callable[[View], View]:
 
     def decorate(view: View) -> View:
         @wraps(view)
-        def guarded(request: HttpRequest, *args: Any, **named: Any) -> HttpResponse:
+        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponse:
             if request.method == "POST":
-                request.viewer.require(right)  # type: ignore[attr-defined]
+                request.viewer.require(right)
             return view(request, *args, **named)
 
         return guarded
@@ -32,8 +33,8 @@ def all_needs(right: May) -> Callable[[View], View]:
 
     def decorate(view: View) -> View:
         @wraps(view)
-        def guarded(request: HttpRequest, *args: Any, **named: Any) -> HttpResponse:
-            request.viewer.require(right)  # type: ignore[attr-defined]
+        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponse:
+            request.viewer.require(right)
             return view(request, *args, **named)
 
         return guarded
@@ -41,7 +42,7 @@ def all_needs(right: May) -> Callable[[View], View]:
     return decorate
 
 
-def safe_next(request: HttpRequest, default: str) -> str:
+def safe_next(request: PageRequest, default: str) -> str:
     """Where a form asked to go on to, as long as it stays on this host."""
     asked = request.POST.get("next") or request.GET.get("next") or ""
     safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})

@@ -7,7 +7,7 @@ from django.contrib import messages
 from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
 from django.contrib.auth.forms import PasswordChangeForm
 from django.contrib.auth.models import User
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
@@ -24,6 +24,7 @@ from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.sessions import end_all
 from wise_tally.web.request.typed_again import KEPT, is_kept_for
+from wise_tally.web.request.viewing import PageRequest
 
 WRONG = "Name and password do not belong together; check both."
 # From one address, whatever the names, before it has to wait: an office shares one, a guesser tries many names.
@@ -32,9 +33,9 @@ DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
 
 
 @require_safe
-def home(request: HttpRequest) -> HttpResponse:
+def home(request: PageRequest) -> HttpResponse:
     """A rep's day, else the forecast; in an empty workspace the guided start for those who may set it up."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     if viewer.may(May.SET_ORGANISATION) and not Process.objects.exists():
         return redirect("setup:start")
     query = request.META.get("QUERY_STRING", "")
@@ -43,7 +44,7 @@ def home(request: HttpRequest) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-def sign_in(request: HttpRequest) -> HttpResponse:
+def sign_in(request: PageRequest) -> HttpResponse:
     """The sign-in form; what was typed stays but for the password. In a workspace of nobody, the form of the first."""
     if nobody_yet():
         return _first(request)
@@ -61,7 +62,7 @@ def sign_in(request: HttpRequest) -> HttpResponse:
     return render(request, "web/sign_in.html", answer, status=401 if request.method == "POST" else 200)
 
 
-def _onwards(request: HttpRequest) -> HttpResponse:
+def _onwards(request: PageRequest) -> HttpResponse:
     """To what was typed before the sign-in ran out, else to where the person wanted to go."""
     if is_kept_for(request):
         return redirect("typed")
@@ -69,7 +70,7 @@ def _onwards(request: HttpRequest) -> HttpResponse:
     return redirect(safe_next(request, "/"))
 
 
-def paused(request: HttpRequest, *_: object) -> HttpResponse:
+def paused(request: PageRequest, *_: object) -> HttpResponse:
     """After too many wrong passwords: a pause that says how long."""
     note_sign_in("sign-in paused", request.POST.get("username", ""), client_address(request), now())
     words = "Too many wrong passwords; wait a quarter of an hour, or ask an administrator for a new one."
@@ -77,7 +78,7 @@ def paused(request: HttpRequest, *_: object) -> HttpResponse:
     return render(request, "web/sign_in.html", answer, status=429)
 
 
-def _first(request: HttpRequest) -> HttpResponse:
+def _first(request: PageRequest) -> HttpResponse:
     typed = {name: request.POST.get(name, "").strip() for name in ("organisation", "name", "username")}
     wrong = ""
     if request.method == "POST":
@@ -94,7 +95,7 @@ def _first(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def demo_sign_in(request: HttpRequest) -> HttpResponse:
+def demo_sign_in(request: PageRequest) -> HttpResponse:
     """One click in the demo: the first person of a role."""
     if not settings.DEMO:
         raise Http404
@@ -109,9 +110,9 @@ def demo_sign_in(request: HttpRequest) -> HttpResponse:
 
 
 @require_POST
-def sign_out(request: HttpRequest) -> HttpResponse:
+def sign_out(request: PageRequest) -> HttpResponse:
     """End the session, or every session of the person."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     if viewer is not None and request.POST.get("what") == "everywhere":
         end_all(viewer, now())
     logout(request)
@@ -137,17 +138,17 @@ class OwnPasswordForm(PasswordChangeForm):
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def password(request: HttpRequest) -> HttpResponse:
+def password(request: PageRequest) -> HttpResponse:
     """One's own password changed; one that an administrator gave is changed before anything else."""
     user = request.user
-    if request.viewer is None or not isinstance(user, User):  # type: ignore[attr-defined]
+    if request.viewer is None or not isinstance(user, User):
         return redirect("sign-in")
     form = OwnPasswordForm(user, request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
         user = form.save()
-        password_changed(request.viewer, now())  # type: ignore[attr-defined]
+        password_changed(request.viewer, now())
         update_session_auth_hash(request, user)
         messages.success(request, "Your password is changed; other browsers are signed out.")
         return redirect("home")
-    answer = {"form": form, "must": request.person.must_change_password}  # type: ignore[attr-defined]
+    answer = {"form": form, "must": request.person.must_change_password}
     return render(request, "web/password.html", answer, status=422 if form.is_bound else 200)

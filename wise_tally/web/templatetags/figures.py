@@ -36,6 +36,6 @@ for tag in (formats.currency_sign, formats.plan_value):
 
 
 @register.filter
-def at(items: Sequence[Any], place: int) -> Any:
+def at(items: Sequence[Any], index: int) -> Any:
     """The item at a place of a list."""
-    return items[place]
+    return items[index]

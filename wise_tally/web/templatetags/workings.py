@@ -75,7 +75,7 @@ def ink(bar: InkBar) -> SafeString:
 
 @register.simple_tag
 def files(name: str, query: str, table: str, *about: str) -> SafeString:
-    """Links to the files of a further table of a page; the main one's stand in the count strip."""
+    """Links to the files of a further table of a page; the main one's stand in the footer."""
     links = format_html_join(
         " · ", '<a href="{}&amp;table={}">{}</a>', ((url, table, kind) for kind, url in exports(name, query, *about))
     )

@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 import numpy as np
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse, QueryDict
+from django.http import Http404, HttpResponse, QueryDict
 from django.template.loader import render_to_string
 from django.urls import Resolver404, resolve
 
@@ -16,8 +16,9 @@ from wise_tally.core.errors import CoreError
 from wise_tally.core.money import Ints
 from wise_tally.domain.formats import money
 from wise_tally.web.deal_rows import names_of
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import counted_list
 
 FIRST_DEALS = 10
@@ -44,7 +45,7 @@ class PanelDeal:
 class Panel:
     """Definition, formula with numbers, deals counted and not counted.
 
-    `places` are all counted deals in the standing of the line: where more are counted than shown, they are listed.
+    `places` are all counted deals in the snapshot of the line: where more are counted than shown, they are listed.
     """
 
     title: str
@@ -65,11 +66,11 @@ class PanelResponse(HttpResponse):
     """A panel drawn, with what was drawn."""
 
     panel: Panel
-    line: ScopeLine | None
+    line: FilterLine | None
 
 
 def panel_response(
-    request: HttpRequest, line: ScopeLine | None, panel: Panel, back: str, all_url: str = ""
+    request: PageRequest, line: FilterLine | None, panel: Panel, back: str, all_url: str = ""
 ) -> PanelResponse:
     """The panel drawn; `back` is the page it belongs to, `all_url` the list of what it counts unless its places say it."""
     if not all_url and panel.places is not None:
@@ -80,7 +81,7 @@ def panel_response(
     return response
 
 
-def counted_at(request: HttpRequest, address: str) -> tuple[str, Ints] | None:
+def counted_at(request: PageRequest, address: str) -> tuple[str, Ints] | None:
     """Title, and indices into the book of the deals that the working at an address counts for this viewer.
 
     None where it is no working, can no longer be opened, or does not say its deals.
@@ -101,33 +102,33 @@ def counted_at(request: HttpRequest, address: str) -> tuple[str, Ints] | None:
         return None
     if not isinstance(answer, PanelResponse) or answer.line is None or answer.panel.places is None:
         return None
-    return f"{answer.panel.title}: {answer.panel.total}", answer.line.standing.deal[answer.panel.places]
+    return f"{answer.panel.title}: {answer.panel.total}", answer.line.snapshot.deal[answer.panel.places]
 
 
-def listed(line: ScopeLine, places: Ints, texts: Sequence[str], amount: Ints | None = None) -> dict[str, Any]:
+def listed(line: FilterLine, indices: Ints, texts: Sequence[str], amount: Ints | None = None) -> dict[str, Any]:
     """The parts of a panel that name deals: the first with their texts, how many more, and of `amount` (minor units) their sum.
 
-    `places` are those of all counted deals in the standing, in the order to show, `amount` has their shape.
+    `places` are those of all counted deals in the snapshot, in the order to show, `amount` has their shape.
     """
     rest = "" if amount is None else money(int(amount[FIRST_DEALS:].sum()))
     return {
-        "deals": named_deals(line, places.tolist(), texts),
-        "counted": len(places),
-        "folded": max(0, len(places) - FIRST_DEALS),
+        "deals": named_deals(line, indices.tolist(), texts),
+        "counted": len(indices),
+        "folded": max(0, len(indices) - FIRST_DEALS),
         "folded_value": rest,
-        "places": np.unique(places),
+        "places": np.unique(indices),
     }
 
 
-def named_deals(line: ScopeLine, places: Iterable[int], values: Sequence[str]) -> tuple[PanelDeal, ...]:
-    """The first deals at places of the standing, each with its part in words."""
-    deals = line.standing.deal[list(places)[:FIRST_DEALS]].tolist()
+def named_deals(line: FilterLine, indices: Iterable[int], values: Sequence[str]) -> tuple[PanelDeal, ...]:
+    """The first deals at rows of the snapshot, each with its part in words."""
+    deals = line.snapshot.deal[list(indices)[:FIRST_DEALS]].tolist()
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     return tuple(PanelDeal(key, names.get(key, key), text) for key, text in zip(keys, values, strict=False))
 
 
-def by_amount(line: ScopeLine, at: Ints) -> dict[str, Any]:
+def by_amount(line: FilterLine, rows: Ints) -> dict[str, Any]:
     """The same for deals with their amounts, the largest first."""
-    order = at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
-    amount = line.standing.amount_minor[order]
+    order = rows[np.argsort(-line.snapshot.amount_minor[rows], kind="stable")]
+    amount = line.snapshot.amount_minor[order]
     return listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)

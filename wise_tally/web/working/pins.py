@@ -10,18 +10,19 @@ from typing import Any
 from urllib.parse import urlencode, urlsplit
 
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse, QueryDict
+from django.http import Http404, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import Resolver404, resolve, reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.errors import CoreError
 from wise_tally.core.reconcile import Counted, Difference, Reconciled, reconcile
 from wise_tally.web.deal_rows import names_of
-from wise_tally.web.filter_line import PARTS, ScopeLine
+from wise_tally.web.filter_line import PARTS, FilterLine
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 MOST_SHOWN = 100
 WORDS = {
@@ -46,12 +47,12 @@ class PinnedFigure:
 
     title: str
     total: str
-    line: ScopeLine
+    line: FilterLine
     basis: str
     counted: Counted
 
 
-Provider = Callable[[HttpRequest, dict[str, Any]], PinnedFigure]
+Provider = Callable[[PageRequest, dict[str, Any]], PinnedFigure]
 PROVIDERS: dict[str, Provider] = {}
 
 
@@ -65,7 +66,7 @@ def provides(name: str) -> Callable[[Provider], Provider]:
     return register
 
 
-def figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
+def figure_at(request: PageRequest, address: str) -> PinnedFigure | None:
     """The figure of a working's address for this viewer; None where it can no longer be counted. Once a request."""
     known: dict[str, PinnedFigure | None] = request.__dict__.setdefault("figures_counted", {})
     if address not in known:
@@ -73,7 +74,7 @@ def figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
     return known[address]
 
 
-def _figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
+def _figure_at(request: PageRequest, address: str) -> PinnedFigure | None:
     parts = urlsplit(address)
     try:
         match = resolve(parts.path)
@@ -91,7 +92,7 @@ def _figure_at(request: HttpRequest, address: str) -> PinnedFigure | None:
 
 
 @require_POST
-def pin(request: HttpRequest) -> HttpResponse:
+def pin(request: PageRequest) -> HttpResponse:
     """Pin the figure of a working, or let all pins go."""
     back = safe_next(request, reverse("forecast:page"))
     if request.POST.get("what") == "forget":
@@ -107,7 +108,7 @@ def pin(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The two pinned figures side by side."""
     pins = request.session.get("pins", [])
     with_address = request.GET.get("with", "")
@@ -135,7 +136,7 @@ def _side(
     title: str, deals: tuple[Difference, ...], reasons: dict[str, int], missing_from: PinnedFigure | None
 ) -> dict[str, Any]:
     """A third of the page: title, reasons with numbers, deals named."""
-    book = shelf.book()
+    book = books.current()
     shown = deals[:MOST_SHOWN]
     keys = [book.deals.key[item.deal] for item in shown]
     names = names_of(book, [item.deal for item in shown])
@@ -179,7 +180,7 @@ class Summary:
         return found
 
 
-def summary(request: HttpRequest) -> Summary | None:
+def summary(request: PageRequest) -> Summary | None:
     """The working that is open against a pinned figure; None without a pin, or for the pinned one itself."""
     address = request.get_full_path()
     others = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
@@ -191,14 +192,14 @@ def summary(request: HttpRequest) -> Summary | None:
     return Summary(pinned, here, reconcile(pinned.counted, here.counted), address)
 
 
-def counted_list(request: HttpRequest) -> str:
+def counted_list(request: PageRequest) -> str:
     """The list of exactly the deals that the opened working counts."""
     given = [(name, request.GET[name]) for name in PARTS if request.GET.get(name)]
     asked = [*given, ("status", "all"), ("counted", request.get_full_path())]
     return f"{reverse('deals:page')}?{urlencode(asked)}"
 
 
-def can_pin(request: HttpRequest) -> bool:
+def can_pin(request: PageRequest) -> bool:
     """Whether the opened working can be pinned."""
     match = request.resolver_match
     return (

@@ -100,16 +100,16 @@ def timed(work: Callable[[], object]) -> float:
 def measure(size: int) -> None:
     """Core against the baseline, then pages."""
     from wise_tally.bench import baseline
-    from wise_tally.book.store import shelf
+    from wise_tally.book.store import books
     from wise_tally.core.conversion import ConversionOptions, conversion
     from wise_tally.core.forecast import forecast
     from wise_tally.core.lines import Filter
     from wise_tally.core.time_in_stage import time_in_stage
 
     started = time.perf_counter()
-    book = shelf.book()
+    book = books.current()
     print(f"{size:,} deals: the book read in {time.perf_counter() - started:.2f} s")
-    day, fiscal = TODAY.date(), book.ground.fiscal
+    day, fiscal = TODAY.date(), book.reference.fiscal
     quarter, year = fiscal.containing(day, "quarter"), fiscal.containing(day, "year")
     one = Filter(process=0)
     options, quota_columns = ConversionOptions(), baseline.QuotaColumns(book)

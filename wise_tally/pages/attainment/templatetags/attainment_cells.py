@@ -8,7 +8,7 @@ from django.urls import reverse
 from django.utils.safestring import SafeString
 
 from wise_tally.domain import formats
-from wise_tally.pages.attainment.question import Asked
+from wise_tally.pages.attainment.query import AttainmentQuery
 from wise_tally.web.templatetags.workings import figure
 
 register = template.Library()
@@ -24,16 +24,16 @@ BEHIND = 0.8
 
 
 @register.simple_tag
-def attained(asked: Asked, name: str, query: str, value: Any, css: str = "") -> SafeString:
+def attained(asked: AttainmentQuery, name: str, query: str, value: Any, css: str = "") -> SafeString:
     """A figure in the unit of the metric; attainment below four fifths of pace is marked in words, sign and colour."""
     text = _text(asked, name, value, css)
     if name == "to_date" and value is not None and value < BEHIND:
         text, css = f"▼ {text}", f"{css} behind"
-    place = "attainment" if name in OWN or asked.counts_activities else "forecast"
-    return figure(text, reverse(f"{place}:working", args=[name]), query, css)
+    index = "attainment" if name in OWN or asked.counts_activities else "forecast"
+    return figure(text, reverse(f"{index}:working", args=[name]), query, css)
 
 
-def _text(asked: Asked, name: str, value: Any, css: str) -> str:
+def _text(asked: AttainmentQuery, name: str, value: Any, css: str) -> str:
     if name in RATIOS:
         return formats.percent(value, 0)
     if name == "deals_needed":

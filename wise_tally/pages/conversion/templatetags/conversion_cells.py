@@ -11,8 +11,8 @@ from django.utils.safestring import SafeString
 
 from wise_tally.core.leads import LeadFigures
 from wise_tally.domain import formats
-from wise_tally.pages.conversion.over_time import MonthCell, Series
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.pages.conversion.monthly_trend import MonthCell, Series
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.ink import share
 from wise_tally.web.templatetags.workings import figure
 
@@ -39,7 +39,7 @@ def rounded(value: float | None) -> int | None:
 
 
 @register.simple_tag
-def lead_figure(name: str, row: LeadFigures, line: ScopeLine, css: str = "", source: str | None = None) -> SafeString:
+def lead_figure(name: str, row: LeadFigures, line: FilterLine, css: str = "", source: str | None = None) -> SafeString:
     """A figure of leads as a link to its working; `source` is the row's, none for all."""
     text = SHAPES[LEADS.get(name, "count")](getattr(row, name))
     own = [] if source is None else [("source", "" if row.value < 0 else source)]
@@ -48,9 +48,9 @@ def lead_figure(name: str, row: LeadFigures, line: ScopeLine, css: str = "", sou
 
 
 @register.simple_tag
-def month_cell(cell: MonthCell, series: Sequence[Series], place: int, month: str, query: str) -> SafeString:
+def month_cell(cell: MonthCell, series: Sequence[Series], index: int, month: str, query: str) -> SafeString:
     """A month's value as a link to its working, marked where it stands out."""
-    one = series[place]
+    one = series[index]
     text = SHAPES[one.shape](cell.value)
     given = f"{query}&{urlencode({'month': month})}"
     return figure(
@@ -67,11 +67,11 @@ def month_bars(cells: Sequence[MonthCell]) -> SafeString:
         (
             (
                 "fall" if cell.stands_out else "bar",
-                share(place, len(cells)),
+                share(index, len(cells)),
                 cell.top,
                 share(8, len(cells) * 10),
                 cell.height,
             )
-            for place, cell in enumerate(cells)
+            for index, cell in enumerate(cells)
         ),
     )

@@ -70,7 +70,7 @@ def _strip(row: TimeRow) -> str:
     """Median as bar and stroke, 75th percentile dotted, running stays as rings, typical days as a mark below."""
     drawn = [MEDIAN(row.median_at)] if row.median_at else []
     drawn += [UPPER_QUARTILE(row.p75_at)] if row.p75_at else []
-    drawn += [RUNNING(place) for place in row.running_at]
+    drawn += [RUNNING(index) for index in row.running_at]
     drawn += [TYPICAL(row.typical_at)] if row.typical_at else []
     return "".join(drawn)
 

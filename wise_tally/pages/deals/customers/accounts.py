@@ -6,12 +6,12 @@ from typing import Any
 from urllib.parse import urlencode
 
 from django.db.models import Case, Max, Q, When
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.utils.html import format_html_join
 from django.views.decorators.http import require_http_methods, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.deal_list import open_by_group
 from wise_tally.domain.deals.account_actions import ACCOUNTS, merge_accounts, save_account
 from wise_tally.domain.deals.activity_actions import require_about
@@ -23,11 +23,12 @@ from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.pages.deals.customers.forms import AccountForm
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_day
+from wise_tally.web.filter_line import FilterLine, read_day
 from wise_tally.web.forms.own_fields import own_initial
-from wise_tally.web.paging import Page, beside, page_of
+from wise_tally.web.paging import Page, neighbours, page_of
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 PAGE = 50
 MOST_NAMES = 12
@@ -35,9 +36,9 @@ MOST_NAMES = 12
 AT_ONCE = 5_000
 
 
-def seen_account(request: HttpRequest, key: str) -> Account:
+def visible_account(request: PageRequest, key: str) -> Account:
     """The account, if the viewer may open it."""
-    return sight(request).account(key, "territory", "owner")
+    return visible(request).account(key, "territory", "owner")
 
 
 @dataclass(frozen=True)
@@ -54,7 +55,7 @@ class AccountRow:
 class AccountList:
     """Accounts with the filters that made the list, as of a day: one page of it, or all."""
 
-    line: ScopeLine
+    line: FilterLine
     rows: list[AccountRow]
     page: Page
     find: str
@@ -67,15 +68,15 @@ class AccountList:
         return urlencode({name: value for name, value in parts.items() if value})
 
 
-def _listed(request: HttpRequest, whole: bool = False) -> AccountList:
+def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     line = read_day(request)
-    ground, day = line.book.ground, line.as_of
-    found = sight(request).accounts().select_related("territory", "owner").order_by("name", "key")
+    reference, day = line.book.reference, line.as_of
+    found = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
     find, where, owner = (request.GET.get(name, "").strip()[:200] for name in ("find", "where", "owner"))
     if find:
         found = found.filter(name__icontains=find)
     if where:
-        tree, keys = ground.territory_tree(day), [node.key for node in ground.territories]
+        tree, keys = reference.territory_tree(day), [node.key for node in reference.territories]
         if where not in keys:
             raise Refused(f"There is no territory “{where[:60]}”; accepted: {', '.join(sorted(keys)[:12])}.", 404)
         found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
@@ -89,14 +90,14 @@ def _listed(request: HttpRequest, whole: bool = False) -> AccountList:
     return AccountList(line, rows, page, find, where, owner)
 
 
-def _rows(request: HttpRequest, line: ScopeLine, accounts: list[Account]) -> list[AccountRow]:
+def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
     """What is open with each account, of the deals the viewer may see, and the last contact."""
-    book = shelf.shelved()
-    pairs = [(d.pk, d.account_id) for d in sight(request).deals(Q(account__in=accounts))]
+    book = books.stored()
+    pairs = [(d.pk, d.account_id) for d in visible(request).deals(Q(account__in=accounts))]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
     order = {account.pk: place for place, account in enumerate(accounts)}
     known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
-    totals = open_by_group(line.standing, [d for d, _ in known], [g for _, g in known], len(accounts))
+    totals = open_by_group(line.snapshot, [d for d, _ in known], [g for _, g in known], len(accounts))
     last = dict(_last_contacts(accounts, line))
     return [
         AccountRow(account, totals[place].deals, totals[place].amount_minor, last.get(account.pk))
@@ -104,7 +105,7 @@ def _rows(request: HttpRequest, line: ScopeLine, accounts: list[Account]) -> lis
     ]
 
 
-def _last_contacts(accounts: list[Account], line: ScopeLine) -> Any:
+def _last_contacts(accounts: list[Account], line: FilterLine) -> Any:
     return (
         done_contacts()
         .filter(account__in=accounts, at__lt=line.ends_at)
@@ -114,33 +115,33 @@ def _last_contacts(accounts: list[Account], line: ScopeLine) -> Any:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The list of accounts."""
-    found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
+    found, viewer = _listed(request), request.viewer
     answer = {
         "line": found.line,
         "list": found,
         "territories": Territory.objects.order_by("name"),
-        "owners": Person.objects.filter(pk__in=sight(request).accounts().values("owner")).order_by("name"),
+        "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
-        **beside(found.page, lambda number: found.query(page=number)),
+        **neighbours(found.page, lambda number: found.query(page=number)),
         "exports": exports("customers:table", found.query()),
     }
     return render(request, "customers/accounts.html", answer)
 
 
 @require_safe
-def names(request: HttpRequest) -> HttpResponse:
+def names(request: PageRequest) -> HttpResponse:
     """Names that hold what is being typed, as the choices of a field; those that begin with it first."""
     text = request.GET.get("q", "").strip()[:200]
-    found = sight(request).accounts().filter(name__icontains=text) if text else sight(request).accounts().none()
+    found = visible(request).accounts().filter(name__icontains=text) if text else visible(request).accounts().none()
     begins = Case(When(name__istartswith=text, then=0), default=1)
     called = found.order_by(begins, "name").values_list("name", flat=True)[:MOST_NAMES]
     return HttpResponse(format_html_join("", '<option value="{}"></option>', ((name,) for name in called)))
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
     header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
     rows = [
@@ -159,22 +160,22 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def new(request: HttpRequest) -> HttpResponse:
+def new(request: PageRequest) -> HttpResponse:
     """A new account; likely twins are offered before it is made."""
-    request.viewer.require(May.CHANGE_OWN_DEALS)  # type: ignore[attr-defined]
+    request.viewer.require(May.CHANGE_OWN_DEALS)
     return _edit(request, None)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """What is kept of an account."""
-    account = seen_account(request, key)
-    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
+    account = visible_account(request, key)
+    require_about(request.viewer, books.current().reference, account, now())
     return _edit(request, account)
 
 
-def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
-    viewer = request.viewer  # type: ignore[attr-defined]
+def _edit(request: PageRequest, account: Account | None) -> HttpResponse:
+    viewer = request.viewer
     owner = account.owner if account else Person.objects.filter(key=viewer.key).first()
     initial = _initial(account) if account else {"owner": viewer.key}
     form = AccountForm(viewer, owner, request.POST if request.method == "POST" else None, initial=initial)
@@ -183,13 +184,13 @@ def _edit(request: HttpRequest, account: Account | None) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         name = form.cleaned_data["name"]
         if account is None and request.POST.get("sure") != "yes":
-            twins = sight(request).likely_accounts(name)
-        if account is None and (elsewhere := sight(request).twin_elsewhere(name)):
+            twins = visible(request).likely_accounts(name)
+        if account is None and (elsewhere := visible(request).twin_elsewhere(name)):
             form.add_error("name", elsewhere)
         elif not twins:
             try:
-                key, seen = account.key if account else None, request.POST.get("seen", "")
-                kept = save_account(request.viewer, shelf.book().ground, key, form.kept(), now(), seen)  # type: ignore[attr-defined]
+                key, expected = account.key if account else None, request.POST.get("seen", "")
+                kept = save_account(request.viewer, books.current().reference, key, form.cleaned(), now(), expected)
                 return redirect("customers:account", key=kept.key)
             except ChangedMeanwhile as changed:
                 status, meanwhile = 409, changed.now
@@ -216,20 +217,20 @@ def _initial(account: Account) -> dict[str, Any]:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def merge(request: HttpRequest, key: str) -> HttpResponse:
+def merge(request: PageRequest, key: str) -> HttpResponse:
     """Merge a twin into this account: shown first what would move, then done."""
-    account = seen_account(request, key)
-    require_about(request.viewer, shelf.book().ground, account, now())  # type: ignore[attr-defined]
+    account = visible_account(request, key)
+    require_about(request.viewer, books.current().reference, account, now())
     chosen = request.POST.get("twin") or request.GET.get("twin", "")
-    twin = seen_account(request, chosen) if chosen else None
+    twin = visible_account(request, chosen) if chosen else None
     if twin is not None and twin.pk == account.pk:
         raise Refused("An account cannot be merged into itself; accepted: another account.")
     if twin is not None and request.method == "POST":
-        merge_accounts(request.viewer, shelf.book().ground, twin, account, now())  # type: ignore[attr-defined]
+        merge_accounts(request.viewer, books.current().reference, twin, account, now())
         return redirect("customers:account", key=account.key)
     find = request.GET.get("find", "").strip()[:200]
     offered = (
-        sight(request).accounts().filter(name__icontains=find).exclude(pk=account.pk).order_by("name")[:20]
+        visible(request).accounts().filter(name__icontains=find).exclude(pk=account.pk).order_by("name")[:20]
         if find
         else None
     )
@@ -237,7 +238,7 @@ def merge(request: HttpRequest, key: str) -> HttpResponse:
         "account": account,
         "twin": twin,
         "find": find,
-        "offered": offered if offered is not None else sight(request).likely_accounts(account.name, account.key),
+        "offered": offered if offered is not None else visible(request).likely_accounts(account.name, account.key),
         "moves": _moves(twin) if twin else [],
     }
     return render(request, "customers/merge.html", answer)

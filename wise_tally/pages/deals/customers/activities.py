@@ -2,11 +2,11 @@
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import (
     About,
     add_activity,
@@ -20,20 +20,21 @@ from wise_tally.pages.deals.customers.forms import ActivityForm, noon_of
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 ABOUT = ("deal", "account", "lead")
 
 
-def _opened(request: HttpRequest, name: str, key: str) -> About:
+def _opened(request: PageRequest, name: str, key: str) -> About:
     """The deal, account or lead of an identifier; raises Http404, also where it is not open."""
-    seen = sight(request)
+    may_see = visible(request)
     if name == "deal":
-        return seen.deal(key, "account")
-    return seen.account(key) if name == "account" else seen.lead(key)
+        return may_see.deal(key, "account")
+    return may_see.account(key) if name == "account" else may_see.lead(key)
 
 
-def _about(request: HttpRequest) -> About:
+def _about(request: PageRequest) -> About:
     """What the form is about; what the viewer may not open looks like what is not there."""
     for name in ABOUT:
         if key := request.POST.get(name):
@@ -41,22 +42,22 @@ def _about(request: HttpRequest) -> About:
     raise Refused("Say what this is about; accepted: a deal, an account or a lead.")
 
 
-def _refused(request: HttpRequest, form: Any, words: str, action: str, about: dict[str, str]) -> HttpResponse:
+def _refused(request: PageRequest, form: Any, words: str, action: str, about: dict[str, str]) -> HttpResponse:
     answer = {"form": form, "words": words, "action": action, "about": about, "next": safe_next(request, "/")}
     return render(request, "customers/again.html", answer, status=422)
 
 
-def _hidden(request: HttpRequest) -> dict[str, str]:
+def _hidden(request: PageRequest) -> dict[str, str]:
     return {name: request.POST[name] for name in ABOUT if request.POST.get(name)}
 
 
 @require_POST
-def add(request: HttpRequest) -> HttpResponse:
+def add(request: PageRequest) -> HttpResponse:
     """Write an activity down or plan one."""
     about, form = _about(request), ActivityForm(request.POST)
     if not form.is_valid():
         return _refused(request, form, "The activity was not kept.", request.path, _hidden(request))
-    add_activity(request.viewer, shelf.book().ground, about, form.kept(), now())  # type: ignore[attr-defined]
+    add_activity(request.viewer, books.current().reference, about, form.cleaned(), now())
     return redirect(safe_next(request, "/"))
 
 
@@ -74,22 +75,22 @@ class PutOffForm(LedgerForm):
 
 
 @require_POST
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """Mark an activity as done, put it off to a day, open it again, or take it away."""
-    found = sight(request).activity(key)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    found = visible(request).activity(key)
+    viewer, reference = request.viewer, books.current().reference
     what = request.POST.get("what", "")
     if what == "done":
-        change_activity(viewer, ground, found, {"status": "done", "at": min(now(), found.at)}, now())
+        change_activity(viewer, reference, found, {"status": "done", "at": min(now(), found.at)}, now())
     elif what == "open again":
-        change_activity(viewer, ground, found, {"status": "planned"}, now())
+        change_activity(viewer, reference, found, {"status": "planned"}, now())
     elif what == "put off":
         form = PutOffForm(request.POST)
         if not form.is_valid():
             return _refused(request, form, "The activity was not put off.", request.path, {})
-        change_activity(viewer, ground, found, {"at": noon_of(form.cleaned_data["on"]), "status": "planned"}, now())
+        change_activity(viewer, reference, found, {"at": noon_of(form.cleaned_data["on"]), "status": "planned"}, now())
     elif what == "away":
-        take_activity_away(viewer, ground, found, now())
+        take_activity_away(viewer, reference, found, now())
     else:
         raise Refused(f"“{what[:20]}” is not accepted; accepted: done, open again, put off, away.")
     return redirect(safe_next(request, "/"))
@@ -102,17 +103,17 @@ class NoteForm(LedgerForm):
 
 
 @require_POST
-def add_a_note(request: HttpRequest) -> HttpResponse:
+def add_a_note(request: PageRequest) -> HttpResponse:
     """Write a note."""
     about, form = _about(request), NoteForm(request.POST)
     if not form.is_valid():
         return _refused(request, form, "The note was not kept.", request.path, _hidden(request))
-    add_note(request.viewer, shelf.book().ground, about, form.cleaned_data["text"], now())  # type: ignore[attr-defined]
+    add_note(request.viewer, books.current().reference, about, form.cleaned_data["text"], now())
     return redirect(safe_next(request, "/"))
 
 
 @require_POST
-def note_away(request: HttpRequest, key: str) -> HttpResponse:
+def note_away(request: PageRequest, key: str) -> HttpResponse:
     """Take a note away; its text stays in the audit."""
-    take_note_away(request.viewer, shelf.book().ground, sight(request).note(key), now())  # type: ignore[attr-defined]
+    take_note_away(request.viewer, books.current().reference, visible(request).note(key), now())
     return redirect(safe_next(request, "/"))

@@ -3,46 +3,47 @@
 from urllib.parse import quote
 
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.account_actions import save_contact
 from wise_tally.domain.deals.activity_actions import About, add_activity, require_about
 from wise_tally.domain.org.clock import now
-from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.forms import ContactForm
 from wise_tally.web.forms.fields import LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def new(request: HttpRequest, key: str) -> HttpResponse:
+def new(request: PageRequest, key: str) -> HttpResponse:
     """Somebody new at a customer's."""
-    account = seen_account(request, key)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    require_about(viewer, ground, account, now())
+    account = visible_account(request, key)
+    viewer, reference = request.viewer, books.current().reference
+    require_about(viewer, reference, account, now())
     form = ContactForm(request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
-        save_contact(viewer, ground, account, None, form.cleaned_data, now())
+        save_contact(viewer, reference, account, None, form.cleaned_data, now())
         return redirect("customers:account", key=account.key)
     answer = {"form": form, "account": account}
     return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """What is known of somebody at a customer's."""
-    contact = sight(request).contact(key)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
-    require_about(viewer, ground, contact.account, now())
+    contact = visible(request).contact(key)
+    viewer, reference = request.viewer, books.current().reference
+    require_about(viewer, reference, contact.account, now())
     kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
     form = ContactForm(request.POST if request.method == "POST" else None, initial=kept)
     if request.method == "POST" and form.is_valid():
-        save_contact(viewer, ground, contact.account, contact.key, form.cleaned_data, now())
+        save_contact(viewer, reference, contact.account, contact.key, form.cleaned_data, now())
         return redirect("customers:account", key=contact.account.key)
     answer = {"form": form, "account": contact.account, "contact": contact}
     return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
@@ -56,20 +57,20 @@ class MailForm(LedgerForm):
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def write(request: HttpRequest, key: str) -> HttpResponse:
+def write(request: PageRequest, key: str) -> HttpResponse:
     """Write to somebody: the mail is logged as done and handed to the mail program of the computer."""
-    contact = sight(request).contact(key)
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    contact = visible(request).contact(key)
+    viewer, reference = request.viewer, books.current().reference
     about: About = contact.account
     if deal_key := request.POST.get("deal") or request.GET.get("deal", ""):
-        deals = sight(request).deals(Q(key=deal_key, account=contact.account))
+        deals = visible(request).deals(Q(key=deal_key, account=contact.account))
         about = deals[0] if deals else about
-    require_about(viewer, ground, about, now())
+    require_about(viewer, reference, about, now())
     form, link = MailForm(request.POST if request.method == "POST" else None), ""
     if request.method == "POST" and form.is_valid():
         clean = form.cleaned_data
         values = {"kind": "mail", "subject": f"To {contact.name}: {clean['subject']}", "at": now(), "status": "done"}
-        add_activity(viewer, ground, about, values, now())
+        add_activity(viewer, reference, about, values, now())
         link = f"mailto:{quote(contact.email)}?subject={quote(clean['subject'])}&body={quote(clean['body'])}"
     answer = {
         "form": form,

@@ -2,24 +2,25 @@
 
 from dataclasses import replace
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.money import Ints
 from wise_tally.domain.formats import iso_day
-from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.sheet import ledger, open_places, past_places, sales_of
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet
-from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.request.viewing import PageRequest
 
 SALES = ("product group", "product", "these days", "last year", "change")
 
 
 @require_safe
-def account_table(request: HttpRequest, key: str, kind: str) -> HttpResponse:
+def account_table(request: PageRequest, key: str, kind: str) -> HttpResponse:
     """Open deals, or past ones, sales against last year, or unpaid invoices by age; all of them, not the first few."""
-    found = seen_account(request, key)
+    found = visible_account(request, key)
     line = replace(read_scope(request), any_period=True)
     sheets = {
         "": lambda: _deals(request, line, "open deals", open_places(request, line, found)),
@@ -43,8 +44,8 @@ def account_table(request: HttpRequest, key: str, kind: str) -> HttpResponse:
     return chosen_sheet(request, sheets, kind)
 
 
-def _deals(request: HttpRequest, line: ScopeLine, name: str, places: Ints) -> Sheet:
-    rows = deal_rows(line, places.tolist(), request.viewer)  # type: ignore[attr-defined]
+def _deals(request: PageRequest, line: FilterLine, name: str, indices: Ints) -> Sheet:
+    rows = deal_rows(line, indices.tolist(), request.viewer)
     cells = [
         (
             row.name,
@@ -53,7 +54,7 @@ def _deals(request: HttpRequest, line: ScopeLine, name: str, places: Ints) -> Sh
             iso_day(row.expected_close if row.is_open else row.closed_on),
             row.amount_minor,
         )
-        for place in places.tolist()
-        if (row := rows.get(place))
+        for index in indices.tolist()
+        if (row := rows.get(index))
     ]
     return Sheet(name, ("deal", "stage", "owner", "expected close or closed", "amount"), frozenset({"amount"}), cells)

@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from django import forms
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person, Territory, Workspace
@@ -34,17 +34,17 @@ class OwnedForm(LedgerForm):
     def __init__(self, viewer: Viewer, owner: Person | None, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.present = owner
-        ground, day, held = shelf.book().ground, today(), owner.key if owner else ""
-        takers = [p for p in _working(held) if may_give(viewer, ground, day, held, p.key)]
+        reference, day, held = books.current().reference, today(), owner.key if owner else ""
+        takers = [p for p in _working(held) if may_give(viewer, reference, day, held, p.key)]
         choices = choices_of(takers, self.nobody)
-        if not may_give(viewer, ground, day, held, ""):
+        if not may_give(viewer, reference, day, held, ""):
             choices = choices[1:]
         if len(choices) < 2:
             del self.fields["owner"]
         else:
             _offer(self, "owner", choices)
 
-    def kept(self) -> dict[str, Any]:
+    def cleaned(self) -> dict[str, Any]:
         """The cleaned values as kept, with those of own fields apart."""
         clean, own = split_own(self.cleaned_data)
         chosen = clean.get("owner") if "owner" in self.fields else None
@@ -67,9 +67,9 @@ class AccountForm(OwnedForm):
         _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
         self.fields.update(own_form_fields("account"))
 
-    def kept(self) -> dict[str, Any]:
+    def cleaned(self) -> dict[str, Any]:
         """The same with the territory."""
-        kept = super().kept()
+        kept = super().cleaned()
         territory = Territory.objects.get(key=kept["territory"]) if kept["territory"] else None
         return kept | {"territory": territory}
 
@@ -135,12 +135,12 @@ class ActivityForm(LedgerForm):
             self.add_error("on", "What is done cannot lie ahead; tick planned, or choose a day up to today.")
         return clean
 
-    def kept(self) -> dict[str, Any]:
+    def cleaned(self) -> dict[str, Any]:
         """The cleaned values as an activity keeps them; without a day it is done now."""
         clean, moment = self.cleaned_data, now()
-        at = moment if clean["on"] in (None, local_day(moment)) and not clean["planned"] else noon_of(clean["on"])
+        rows = moment if clean["on"] in (None, local_day(moment)) and not clean["planned"] else noon_of(clean["on"])
         status = "planned" if clean["planned"] else "done"
-        return {"kind": clean["kind"], "subject": clean["subject"], "at": at, "status": status}
+        return {"kind": clean["kind"], "subject": clean["subject"], "at": rows, "status": status}
 
 
 def noon_of(day: Any) -> datetime:

@@ -7,12 +7,12 @@ from urllib.parse import urlencode
 
 from django import forms
 from django.db.models import Q, QuerySet
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.customer import days_between
 from wise_tally.domain.deals.creation import DealRefused, NewDeal
 from wise_tally.domain.deals.customer_access import may_change_lead
@@ -35,13 +35,14 @@ from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import Source, Stage, StageKind
 from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_day
+from wise_tally.web.filter_line import FilterLine, read_day
 from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
-from wise_tally.web.paging import Page, beside, page_of
+from wise_tally.web.paging import Page, neighbours, page_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 PAGE = 50
 STATUSES = {
@@ -54,9 +55,9 @@ STATUSES = {
 }
 
 
-def seen_lead(request: HttpRequest, key: str) -> Lead:
+def visible_lead(request: PageRequest, key: str) -> Lead:
     """The lead, if the viewer may open it."""
-    return sight(request).lead(key, "owner", "deal")
+    return visible(request).lead(key, "owner", "deal")
 
 
 def age_days(lead: Lead, moment: datetime) -> float:
@@ -84,7 +85,7 @@ def _opened_again(lead: Lead, moment: datetime) -> Lead:
 class LeadList:
     """Leads with the filters that made the list, as of a day: one page of it, or all."""
 
-    line: ScopeLine
+    line: FilterLine
     rows: list[tuple[Lead, float]]
     page: Page
     status: str
@@ -97,12 +98,12 @@ class LeadList:
         return urlencode({name: value for name, value in parts.items() if value})
 
 
-def _listed(request: HttpRequest, whole: bool = False) -> LeadList:
+def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
     status, source = request.GET.get("status", "open"), request.GET.get("source", "")
     if status not in STATUSES:
         raise Refused(f"“{status[:40]}” is not a status of leads; accepted: {', '.join(STATUSES)}.")
-    found = _as_of(sight(request).leads(), status, line.ends_at).select_related("owner", "deal")
+    found = _as_of(visible(request).leads(), status, line.ends_at).select_related("owner", "deal")
     found = found.order_by("-created_at", "key")
     find = request.GET.get("find", "").strip()[:200]
     if find:
@@ -116,23 +117,23 @@ def _listed(request: HttpRequest, whole: bool = False) -> LeadList:
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The list of leads, the newest first."""
-    found, viewer = _listed(request), request.viewer  # type: ignore[attr-defined]
+    found, viewer = _listed(request), request.viewer
     answer = {
         "line": found.line,
         "list": found,
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
-        **beside(found.page, lambda number: found.query(page=number)),
+        **neighbours(found.page, lambda number: found.query(page=number)),
         "exports": exports("customers:leads-table", found.query()),
     }
     return render(request, "customers/leads.html", answer)
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
     header = ("lead", "organisation", "source", "owner", "status", "came_in", "age_days", "dropped_because")
     rows = [
@@ -152,14 +153,14 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def new(request: HttpRequest) -> HttpResponse:
+def new(request: PageRequest) -> HttpResponse:
     """Take a lead in."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     viewer.require(May.CHANGE_OWN_DEALS)
     own = {"owner": viewer.key} if viewer.sees_own_only else {}
     form = LeadForm(viewer, None, request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
     if request.method == "POST" and form.is_valid():
-        lead = save_lead(viewer, shelf.book().ground, None, form.kept(), now())
+        lead = save_lead(viewer, books.current().reference, None, form.cleaned(), now())
         return redirect("customers:lead", key=lead.key)
     return render(request, "customers/lead_form.html", {"form": form}, status=422 if form.is_bound else 200)
 
@@ -176,15 +177,15 @@ class QualifyForm(LedgerForm):
     owner = KeyChoice(label="Owner")
     territory = KeyChoice(label="Territory", required=False)
 
-    def __init__(self, request: HttpRequest, lead: Lead, *args: Any, **options: Any) -> None:
+    def __init__(self, request: PageRequest, lead: Lead, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.sight = sight(request)
-        viewer, ground, day = request.viewer, shelf.book().ground, today()  # type: ignore[attr-defined]
-        likely = sight(request).likely_accounts(lead.customer or lead.name)
+        self.visible = visible(request)
+        viewer, reference, day = request.viewer, books.current().reference, today()
+        likely = visible(request).likely_accounts(lead.customer or lead.name)
         chosen = self.data.get("account") if self.is_bound else ""
         if chosen and chosen not in [account.key for account in likely]:
-            likely += list(sight(request).accounts().filter(key=chosen))
-        mine = [p.key for i, p in enumerate(ground.people) if may_change_deal(viewer, ground, day, i)]
+            likely += list(visible(request).accounts().filter(key=chosen))
+        mine = [p.key for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
         stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
         choices = {
             "account": choices_of(likely, "a new customer, named below"),
@@ -200,14 +201,14 @@ class QualifyForm(LedgerForm):
     def clean(self) -> dict[str, Any]:
         """A new customer must not be one that is there already, out of the viewer's sight."""
         clean = super().clean() or {}
-        if not clean.get("account") and (elsewhere := self.sight.twin_elsewhere(clean.get("account_name", ""))):
+        if not clean.get("account") and (elsewhere := self.visible.twin_elsewhere(clean.get("account_name", ""))):
             self.add_error("account_name", elsewhere)
         return clean
 
     def wanted(self, lead: Lead) -> Qualified:
         """What the lead becomes."""
         clean = self.cleaned_data
-        account = self.sight.account(clean["account"]) if clean["account"] else None
+        account = self.visible.account(clean["account"]) if clean["account"] else None
         deal = NewDeal(
             name=clean["name"],
             stage=Stage.objects.get(key=clean["stage"]),
@@ -220,15 +221,15 @@ class QualifyForm(LedgerForm):
         return Qualified(deal, account, clean["account_name"])
 
 
-def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any) -> HttpResponse:
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any) -> HttpResponse:
+    viewer, reference = request.viewer, books.current().reference
     initial = {"name": lead.customer or lead.name, "account_name": lead.customer or lead.name}
     initial["owner"] = lead.owner.key if lead.owner else viewer.key
     kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
     kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
     kept |= own_initial("lead", lead.key)
     is_open = lead.status not in ("qualified", "dropped")
-    likely = sight(request).likely_accounts(lead.customer or lead.name)
+    likely = visible(request).likely_accounts(lead.customer or lead.name)
     if likely and is_open:
         initial["account"] = likely[0].key
     done = lead.activities.exclude(status="planned").select_related("person").order_by("-at")
@@ -236,7 +237,7 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
         "lead": lead,
         "age": age_days(lead, end_of_today()),
         "is_open": is_open,
-        "may_edit": may_change_lead(viewer, ground, lead, today()),
+        "may_edit": may_change_lead(viewer, reference, lead, today()),
         "form": LeadForm(viewer, lead.owner, initial=kept),
         "qualify": QualifyForm(request, lead, initial=initial),
         "seen": LEADS.text(lead),
@@ -254,15 +255,15 @@ def _lead_page(request: HttpRequest, lead: Lead, status: int = 200, **more: Any)
 
 
 @require_safe
-def lead(request: HttpRequest, key: str) -> HttpResponse:
+def lead(request: PageRequest, key: str) -> HttpResponse:
     """One lead."""
-    return _lead_page(request, seen_lead(request, key))
+    return _lead_page(request, visible_lead(request, key))
 
 
 @require_POST
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """Change, qualify, drop or take up a lead again."""
-    found, what = seen_lead(request, key), request.POST.get("what", "")
+    found, what = visible_lead(request, key), request.POST.get("what", "")
     steps = {"save": _save, "qualify": _qualify, "work": _work, "drop": _drop, "take up again": _again}
     if what not in steps:
         raise Refused(f"“{what[:20]}” is not accepted; accepted: {', '.join(steps)}.")
@@ -272,36 +273,36 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
         return _lead_page(request, found, 422, refused=str(refused))
 
 
-def _save(request: HttpRequest, found: Lead) -> HttpResponse:
-    form = LeadForm(request.viewer, found.owner, request.POST)  # type: ignore[attr-defined]
+def _save(request: PageRequest, found: Lead) -> HttpResponse:
+    form = LeadForm(request.viewer, found.owner, request.POST)
     if not form.is_valid():
         return _lead_page(request, found, 422, form=form, refused="Not saved; look at the marked fields.")
     try:
-        viewer, seen = request.viewer, request.POST.get("seen", "")  # type: ignore[attr-defined]
-        save_lead(viewer, shelf.book().ground, found.key, form.kept(), now(), seen)
+        viewer, expected = request.viewer, request.POST.get("seen", "")
+        save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
     except ChangedMeanwhile as meanwhile:
         return _lead_page(request, found, 409, form=form, meanwhile=meanwhile.now)
     return redirect("customers:lead", key=found.key)
 
 
-def _qualify(request: HttpRequest, found: Lead) -> HttpResponse:
+def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
     form = QualifyForm(request, found, request.POST)
     if not form.is_valid():
         return _lead_page(request, found, 422, qualify=form, refused="Not done; look at the marked fields.")
-    deal = qualify_lead(request.viewer, shelf.book().ground, found, form.wanted(found), now())  # type: ignore[attr-defined]
+    deal = qualify_lead(request.viewer, books.current().reference, found, form.wanted(found), now())
     return redirect("deals:deal", key=deal.key)
 
 
-def _work(request: HttpRequest, found: Lead) -> HttpResponse:
-    work_on_lead(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+def _work(request: PageRequest, found: Lead) -> HttpResponse:
+    work_on_lead(request.viewer, books.current().reference, found, now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 
-def _drop(request: HttpRequest, found: Lead) -> HttpResponse:
-    drop_lead(request.viewer, shelf.book().ground, found, request.POST.get("because", "").strip(), now())  # type: ignore[attr-defined]
+def _drop(request: PageRequest, found: Lead) -> HttpResponse:
+    drop_lead(request.viewer, books.current().reference, found, request.POST.get("because", "").strip(), now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 
-def _again(request: HttpRequest, found: Lead) -> HttpResponse:
-    take_up_again(request.viewer, shelf.book().ground, found, now())  # type: ignore[attr-defined]
+def _again(request: PageRequest, found: Lead) -> HttpResponse:
+    take_up_again(request.viewer, books.current().reference, found, now())
     return redirect("customers:lead", key=found.key)

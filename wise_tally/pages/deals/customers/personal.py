@@ -3,7 +3,7 @@
 import json
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_http_methods
 
@@ -13,11 +13,12 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 
-def _answer(request: HttpRequest, record: Contact | Lead, back: str) -> HttpResponse:
-    viewer = request.viewer  # type: ignore[attr-defined]
+def _answer(request: PageRequest, record: Contact | Lead, back: str) -> HttpResponse:
+    viewer = request.viewer
     if request.method == "POST":
         if request.POST.get("sure") != "yes":
             raise Refused("Erasing cannot be undone. Tick that you are sure, and send it again.", 422)
@@ -31,13 +32,13 @@ def _answer(request: HttpRequest, record: Contact | Lead, back: str) -> HttpResp
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.SET_ORGANISATION)
-def of_contact(request: HttpRequest, key: str) -> HttpResponse:
+def of_contact(request: PageRequest, key: str) -> HttpResponse:
     """What is kept about somebody at a customer's."""
-    return _answer(request, sight(request).contact(key), "customers:account")
+    return _answer(request, visible(request).contact(key), "customers:account")
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.SET_ORGANISATION)
-def of_lead(request: HttpRequest, key: str) -> HttpResponse:
+def of_lead(request: PageRequest, key: str) -> HttpResponse:
     """What is kept about a lead."""
-    return _answer(request, sight(request).lead(key), "customers:lead")
+    return _answer(request, visible(request).lead(key), "customers:lead")

@@ -5,11 +5,11 @@ from typing import Any
 
 import numpy as np
 from django.db.models import Q, QuerySet
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.calendar import Period
 from wise_tally.core.customer import (
     Owed,
@@ -23,40 +23,41 @@ from wise_tally.core.customer import (
     unpaid_minor,
 )
 from wise_tally.core.deal_list import list_totals
-from wise_tally.core.ground import OPEN
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.same_days import YEAR, same_days
 from wise_tally.domain.deals.customer_access import may_change_account
 from wise_tally.domain.deals.models import Account, Invoice
 from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.org.clock import now, today
-from wise_tally.pages.deals.customers.accounts import seen_account
+from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import exports
-from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 LATEST = 15
 MONTHS_BACK = 36
 
 
 @require_safe
-def account(request: HttpRequest, key: str) -> HttpResponse:
+def account(request: PageRequest, key: str) -> HttpResponse:
     """Deals, invoices by age, orders by month, sales against last year, contacts and talk of one customer."""
-    found = seen_account(request, key)
-    line = request.scope_line = replace(read_scope(request), any_period=True)  # type: ignore[attr-defined]
-    viewer = request.viewer  # type: ignore[attr-defined]
+    found = visible_account(request, key)
+    line = request.filter_line = replace(read_scope(request), any_period=True)
+    viewer = request.viewer
     answer = {
         "line": line,
         "account": found,
-        "may_edit": not line.is_past and may_change_account(viewer, line.book.ground, found, line.today),
+        "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, found, line.today),
         "here": request.get_full_path(),
         "back": safe_next(request, ""),
         "own_values": own_shown("account", found.key),
-        "twins": sight(request).likely_accounts(found.name, found.key),
+        "twins": visible(request).likely_accounts(found.name, found.key),
         **_deals(request, line, found),
         **sales_of(request, line, found),
         **ledger(line, found),
@@ -65,82 +66,84 @@ def account(request: HttpRequest, key: str) -> HttpResponse:
     return render(request, "customers/account.html", answer)
 
 
-def _places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
-    """Places in the standing of the customer's deals that the viewer may see."""
-    shelved = shelf.shelved()
-    indices = [shelved.index_of(deal.pk) for deal in sight(request).deals(Q(account=found))]
+def _places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
+    """Rows of the snapshot of the customer's deals that the viewer may see."""
+    stored = books.stored()
+    indices = [stored.index_of(deal.pk) for deal in visible(request).deals(Q(account=found))]
     wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
-    return np.flatnonzero(np.isin(line.standing.deal, wanted))
+    return np.flatnonzero(np.isin(line.snapshot.deal, wanted))
 
 
-def open_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+def open_places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
     """The open ones of them, the largest first."""
-    at = _places(request, line, found)
-    at = at[line.standing.kind[at] == OPEN]
-    return at[np.argsort(-line.standing.amount_minor[at], kind="stable")]
+    rows = _places(request, line, found)
+    rows = rows[line.snapshot.kind[rows] == OPEN]
+    return rows[np.argsort(-line.snapshot.amount_minor[rows], kind="stable")]
 
 
-def past_places(request: HttpRequest, line: ScopeLine, found: Account) -> Ints:
+def past_places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
     """The closed ones of them, the last closed first."""
-    at = _places(request, line, found)
-    at = at[line.standing.kind[at] != OPEN]
-    return at[np.argsort(-line.standing.closed_on[at], kind="stable")]
+    rows = _places(request, line, found)
+    rows = rows[line.snapshot.kind[rows] != OPEN]
+    return rows[np.argsort(-line.snapshot.closed_on[rows], kind="stable")]
 
 
-def _deals(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+def _deals(request: PageRequest, line: FilterLine, found: Account) -> dict[str, Any]:
     """The deals of the customer that the viewer may see, as they stood."""
-    standing = line.standing
+    snapshot = line.snapshot
     opened, closed = open_places(request, line, found), past_places(request, line, found)
-    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)  # type: ignore[attr-defined]
+    rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)
     return {
-        "open_deals": [rows[place] for place in opened[:LATEST].tolist() if place in rows],
-        "past_deals": [rows[place] for place in closed[:LATEST].tolist() if place in rows],
-        "open_totals": list_totals(standing, opened),
-        "past_totals": list_totals(standing, closed),
-        "strip": CountStrip(
+        "open_deals": [rows[index] for index in opened[:LATEST].tolist() if index in rows],
+        "past_deals": [rows[index] for index in closed[:LATEST].tolist() if index in rows],
+        "open_totals": list_totals(snapshot, opened),
+        "past_totals": list_totals(snapshot, closed),
+        "footer": Footer(
             len(opened) + len(closed), exports=exports("customers:account-table", line.query(), found.key)
         ),
     }
 
 
-def sales_spans(request: HttpRequest, line: ScopeLine) -> tuple[Period, Period]:
+def sales_spans(request: PageRequest, line: FilterLine) -> tuple[Period, Period]:
     """The month asked for (the present one to date unless another is) and the same days last year. Raises Refused."""
     return _with_last_year(line, _month_asked(request, line))
 
 
-def year_spans(line: ScopeLine) -> tuple[Period, Period]:
+def year_spans(line: FilterLine) -> tuple[Period, Period]:
     """The fiscal year to date and the same days a year before."""
-    year = Period(line.book.ground.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date")
+    year = Period(
+        line.book.reference.fiscal.containing(line.as_of, "year").starts_on, line.as_of, "span", "year to date"
+    )
     return _with_last_year(line, year)
 
 
-def _with_last_year(line: ScopeLine, begun: Period) -> tuple[Period, Period]:
-    this, last = same_days(line.book.ground.fiscal, begun, line.as_of, YEAR)
+def _with_last_year(line: FilterLine, begun: Period) -> tuple[Period, Period]:
+    this, last = same_days(line.book.reference.fiscal, begun, line.as_of, YEAR)
     assert last is not None, "a period that has begun meets one"
     return this, last
 
 
-def _month_asked(request: HttpRequest, line: ScopeLine) -> Period:
-    fiscal = line.book.ground.fiscal
+def _month_asked(request: PageRequest, line: FilterLine) -> Period:
+    fiscal = line.book.reference.fiscal
     month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else fiscal.containing(line.as_of, "month")
     if month.starts_on > line.as_of:
         raise Refused(f"{period_words(month)} has not begun on {line.as_of}; accepted: a month up to it.")
     return month
 
 
-def unpaid_of(line: ScopeLine, found: Account) -> "QuerySet[Invoice]":
+def unpaid_of(line: FilterLine, found: Account) -> "QuerySet[Invoice]":
     """Invoices issued by the day and not paid by it."""
     return found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
 
 
-def sales_of(request: HttpRequest, line: ScopeLine, found: Account) -> dict[str, Any]:
+def sales_of(request: PageRequest, line: FilterLine, found: Account) -> dict[str, Any]:
     """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
-    fiscal, month = line.book.ground.fiscal, _month_asked(request, line)
+    fiscal, month = line.book.reference.fiscal, _month_asked(request, line)
     present = fiscal.containing(line.as_of, "month")
     this, before = sales_spans(request, line)
     rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
-    months = [fiscal.beside(present, -step) for step in range(MONTHS_BACK)]
+    months = [fiscal.shifted(present, -step) for step in range(MONTHS_BACK)]
     return {
         "sales": compare_sales(sales, this, before),
         "all_sales": all_sales(sales, this, before),
@@ -158,7 +161,7 @@ def _year_to_date(found: Account, spans: tuple[Period, Period]) -> SalesRow:
     return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
 
 
-def ledger(line: ScopeLine, found: Account) -> dict[str, Any]:
+def ledger(line: FilterLine, found: Account) -> dict[str, Any]:
     """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
     unpaid = unpaid_of(line, found)
     rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)

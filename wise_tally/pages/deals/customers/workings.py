@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
@@ -11,21 +11,22 @@ from wise_tally.core.customer import AGEING, ageing_place
 from wise_tally.domain.deals.models import Account
 from wise_tally.domain.formats import age, count, day, moment, money
 from wise_tally.domain.org.clock import end_of_today
-from wise_tally.pages.deals.customers.accounts import seen_account
-from wise_tally.pages.deals.customers.leads import age_days, seen_lead
+from wise_tally.pages.deals.customers.accounts import visible_account
+from wise_tally.pages.deals.customers.leads import age_days, visible_lead
 from wise_tally.pages.deals.customers.sheet import open_places, past_places, sales_spans, unpaid_of, year_spans
-from wise_tally.web.filter_line import ScopeLine, read_scope
+from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
 MOST_TERMS = 40
-Asked = tuple[HttpRequest, ScopeLine, Account]
+SheetRequest = tuple[PageRequest, FilterLine, Account]
 
 
 @require_safe
-def of_account(request: HttpRequest, key: str, figure: str) -> HttpResponse:
+def of_account(request: PageRequest, key: str, figure: str) -> HttpResponse:
     """How a figure of the account sheet came about."""
-    account, line = seen_account(request, key), read_scope(request)
+    account, line = visible_account(request, key), read_scope(request)
     if figure not in FIGURES:
         raise Refused(f"“{figure[:40]}” is not a figure of the account sheet; accepted: {', '.join(FIGURES)}.", 404)
     panel = FIGURES[figure]((request, line, account))
@@ -33,7 +34,7 @@ def of_account(request: HttpRequest, key: str, figure: str) -> HttpResponse:
     return panel_response(request, line, panel, f"{reverse('customers:account', args=[key])}?{given}")
 
 
-def _month(request: HttpRequest) -> str:
+def _month(request: PageRequest) -> str:
     return f"month={request.GET['month']}" if request.GET.get("month") else ""
 
 
@@ -47,33 +48,33 @@ def _sum(account: Account, words: str, definition: str, rows: list[tuple[str, in
     return Panel(f"{words.capitalize()}, {account.name}", definition, tuple(terms), total, words, counted=len(rows))
 
 
-def _deals(asked: Asked, words: str) -> Panel:
+def _deals(asked: SheetRequest, words: str) -> Panel:
     request, line, account = asked
-    places = open_places if words == "open" else past_places
-    at = places(request, line, account)
-    amount = line.standing.amount_minor[at]
+    indices = open_places if words == "open" else past_places
+    rows = indices(request, line, account)
+    amount = line.snapshot.amount_minor[rows]
     return Panel(
         title=f"{words.capitalize()} deals, {account.name}",
         definition=f"Sum of the whole amounts of the customer’s {words} deals that you may see, of every date.",
-        terms=(PanelTerm(f"{count(len(at))} {words} deals", money(int(amount.sum()))),),
+        terms=(PanelTerm(f"{count(len(rows))} {words} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words=words,
-        **listed(line, at, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        **listed(line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
     )
 
 
-def _unpaid(asked: Asked, places: tuple[int, ...], words: str) -> Panel:
+def _unpaid(asked: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
     _, line, account = asked
     rows = [
         (f"{invoice.key}, due {day(invoice.due_on)}", invoice.amount_minor)
         for invoice in unpaid_of(line, account)
-        if ageing_place(invoice.due_on, line.as_of) in places
+        if ageing_place(invoice.due_on, line.as_of) in indices
     ]
     text = "Invoices issued by the day and not paid by it, by days past due; due on the day itself is not past due."
     return _sum(account, words, text, rows)
 
 
-def _sold_rows(asked: Asked, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
+def _sold_rows(asked: SheetRequest, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
     """The span of a figure of sales, and its invoices in words with their amounts."""
     request, line, account = asked
     span = (year_spans(line) if of_year else sales_spans(request, line))[which]
@@ -98,12 +99,12 @@ def _words(span: Period) -> str:
     return f"Invoices issued from {day(span.starts_on)} to {day(span.ends_on)}, credit notes subtracted."
 
 
-def _sold(asked: Asked, which: int, of_year: bool) -> Panel:
+def _sold(asked: SheetRequest, which: int, of_year: bool) -> Panel:
     span, rows = _sold_rows(asked, which, of_year)
     return _sum(asked[2], "sales", _words(span), rows)
 
 
-def _change(asked: Asked, of_year: bool) -> Panel:
+def _change(asked: SheetRequest, of_year: bool) -> Panel:
     terms, sums = [], []
     for which, sign in ((0, ""), (1, "− ")):
         span, rows = _sold_rows(asked, which, of_year)
@@ -113,7 +114,7 @@ def _change(asked: Asked, of_year: bool) -> Panel:
     return Panel(f"Change of sales, {asked[2].name}", text, tuple(terms), money(sums[0] - sums[1]), "change")
 
 
-def _orders(asked: Asked) -> Panel:
+def _orders(asked: SheetRequest) -> Panel:
     request, _, account = asked
     wanted = request.GET.get("ships")
     rows = [
@@ -125,9 +126,9 @@ def _orders(asked: Asked) -> Panel:
 
 
 @require_safe
-def of_lead(request: HttpRequest, key: str) -> HttpResponse:
+def of_lead(request: PageRequest, key: str) -> HttpResponse:
     """How old a lead is, or how long it took."""
-    lead = seen_lead(request, key)
+    lead = visible_lead(request, key)
     until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("the end of today", moment(end_of_today()))
     panel = Panel(
         title=f"Days, {lead.name}",
@@ -139,7 +140,7 @@ def of_lead(request: HttpRequest, key: str) -> HttpResponse:
     return panel_response(request, None, panel, reverse("customers:lead", args=[key]))
 
 
-FIGURES: dict[str, Callable[[Asked], Panel]] = {
+FIGURES: dict[str, Callable[[SheetRequest], Panel]] = {
     "open": lambda asked: _deals(asked, "open"),
     "past": lambda asked: _deals(asked, "past"),
     "unpaid": lambda asked: _unpaid(asked, tuple(range(len(AGEING))), "unpaid"),

@@ -7,16 +7,16 @@ from django.db.models import Q
 
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
-from wise_tally.core.ground import OPEN
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Activity, Deal
 from wise_tally.domain.deals.selectors import planned_about_deals
 from wise_tally.domain.formats import age, as_words, count, day, money
 from wise_tally.domain.org.access import Viewer
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows, deals_at
-from wise_tally.web.filter_line import ScopeLine
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
 
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
@@ -37,9 +37,9 @@ class DueDeal:
 
 @dataclass(frozen=True)
 class Flagged:
-    """The open deals of a scope: places in the standing, and which reason holds for which, shape (reasons, deals)."""
+    """The open deals of a scope: rows of the snapshot, and which reason holds for which, shape (reasons, deals)."""
 
-    at: Ints
+    rows: Ints
     flags: Flags
     over: np.ndarray
     slips: Ints
@@ -47,35 +47,35 @@ class Flagged:
     missed: Ints
 
 
-def flagged(line: ScopeLine) -> Flagged:
+def flagged(line: FilterLine) -> Flagged:
     """Which open deals of the scope are due, and why."""
-    standing = line.standing
-    at = np.unique(credited_lines(line.book, standing, line.scope, "company").at)
-    at = at[standing.kind[at] == OPEN]
-    deal, today = standing.deal[at], line.as_of.toordinal()
+    snapshot = line.snapshot
+    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    rows = rows[snapshot.kind[rows] == OPEN]
+    deal, today = snapshot.deal[rows], line.as_of.toordinal()
     week_ends = today + 6 - line.as_of.weekday()
-    over, moved = days_over(line.book, standing, at), slips(line.book, standing).count[deal]
-    contact = deal_columns.contact_days(line, at)
-    missed = deal_columns.gaps(line, at, contact)
+    over, moved = days_over(line.book, snapshot, rows), slips(line.book, snapshot).count[deal]
+    contact = deal_columns.contact_days(line, rows)
+    missed = deal_columns.gaps(line, rows, contact)
     reasons: dict[int, Flags] = {
         STEP: deal_columns.deals_where(line, Q(next_step_on__lte=line.as_of))[deal],
         ACTIVITY: deal_columns.deals_where(line, Q(pk__in=planned_about_deals(line.ends_at).values("deal")))[deal],
-        CLOSING: due_between(standing, at, today, week_ends),
-        PAST: overdue(standing, at),
+        CLOSING: due_between(snapshot, rows, today, week_ends),
+        PAST: overdue(snapshot, rows),
         OVER: ~np.isnan(over),
-        SLIPPED: slipped_often(line.book, standing, at),
-        UNDATED: undated(standing, at),
+        SLIPPED: slipped_often(line.book, snapshot, rows),
+        UNDATED: undated(snapshot, rows),
         GAP: missed > 0,
     }
     flags = np.stack([reasons[number] for number in sorted(reasons)])
-    return Flagged(at, flags, over, moved, contact, missed)
+    return Flagged(rows, flags, over, moved, contact, missed)
 
 
-def in_order(line: ScopeLine, found: Flagged) -> Ints:
-    """The due deals as indices into `found.at`, the most pressing and then the largest first."""
+def in_order(line: FilterLine, found: Flagged) -> Ints:
+    """The due deals as indices into `found.rows`, the most pressing and then the largest first."""
     due = np.flatnonzero(found.flags.any(axis=0))
     pressing = found.flags[:, due].argmax(axis=0)
-    return due[np.lexsort((-line.standing.amount_minor[found.at[due]], pressing))]
+    return due[np.lexsort((-line.snapshot.amount_minor[found.rows[due]], pressing))]
 
 
 REASON_WORDS = (
@@ -90,10 +90,10 @@ REASON_WORDS = (
 )
 
 
-def due_panel(line: ScopeLine, found: Flagged) -> Panel:
+def due_panel(line: FilterLine, found: Flagged) -> Panel:
     """How many deals are due, by reason; a deal may have several."""
-    order = found.at[in_order(line, found)]
-    amount = line.standing.amount_minor[order]
+    order = found.rows[in_order(line, found)]
+    amount = line.snapshot.amount_minor[order]
     counts = found.flags.sum(axis=1).tolist()
     return Panel(
         title="Deals that want a look",
@@ -102,22 +102,22 @@ def due_panel(line: ScopeLine, found: Flagged) -> Panel:
         total=count(len(order)),
         total_words="deals",
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("open, with nothing due", len(found.at) - len(order)),) if len(found.at) > len(order) else (),
+        not_counted=(("open, with nothing due", len(found.rows) - len(order)),) if len(found.rows) > len(order) else (),
     )
 
 
-def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
+def due_deals(line: FilterLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
     """Rows, reasons in words and due activities of the deals to be shown."""
-    places = found.at[shown].tolist()
-    rows = deal_rows(line, places, viewer)
+    indices = found.rows[shown].tolist()
+    rows = deal_rows(line, indices, viewer)
     deals = deals_at(line, rows)
     planned: dict[int, list[Activity]] = {}
     for activity in planned_about_deals(line.ends_at).filter(deal__in=deals.values()).order_by("at"):
         planned.setdefault(activity.deal_id or 0, []).append(activity)
     result = []
-    for i, place in zip(shown.tolist(), places, strict=True):
-        if place in rows:
-            row, deal = rows[place], deals[rows[place].key]
+    for i, index in zip(shown.tolist(), indices, strict=True):
+        if index in rows:
+            row, deal = rows[index], deals[rows[index].key]
             acts = planned.get(deal.pk, [])
             held = np.flatnonzero(found.flags[:, i]).tolist()
             words = [
@@ -127,7 +127,7 @@ def due_deals(line: ScopeLine, found: Flagged, shown: Ints, viewer: Viewer) -> l
     return result
 
 
-def _words(line: ScopeLine, found: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
+def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
     """A reason in words."""
     i, row, deal, planned = of
     if reason == STEP and deal.next_step_on:

@@ -6,12 +6,12 @@ from urllib.parse import urlencode
 from babel.numbers import get_currency_precision
 from django.db import transaction
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
@@ -24,13 +24,14 @@ from wise_tally.domain.org.models import Person, Workspace
 from wise_tally.pages.deals.today.due import due_deals, due_panel, flagged, in_order
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.deal_saving import save
-from wise_tally.web.filter_line import ScopeLine, period_words, read_scope
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.forms.deal import read_deal_form
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import scope_node, working_query
-from wise_tally.web.paging import beside, page_of
-from wise_tally.web.visibility import sight
+from wise_tally.web.paging import neighbours, page_of
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 from wise_tally.web.working.panel import panel_response
 
 PAGE = 25
@@ -40,18 +41,18 @@ SHORTEST = 2
 
 
 @require_safe
-def today(request: HttpRequest) -> HttpResponse:
+def today(request: PageRequest) -> HttpResponse:
     """What to do next, and how the target stands."""
     line = read_scope(request)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     found = flagged(line)
     order = in_order(line, found)
     page = page_of(request, len(order), PAGE)
-    leads = sight(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
     answer = {
         "line": line,
         "due": due_deals(line, found, order[page.first : page.last], viewer),
-        "open_deals": len(found.at),
+        "open_deals": len(found.rows),
         "targets": _targets(line),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
@@ -59,13 +60,13 @@ def today(request: HttpRequest) -> HttpResponse:
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
         "page": page,
-        **beside(page, lambda number: urlencode([*line.given, ("page", number)])),
+        **neighbours(page, lambda number: urlencode([*line.given, ("page", number)])),
     }
     return render(request, "today/today.html", answer)
 
 
 @require_safe
-def working(request: HttpRequest) -> HttpResponse:
+def working(request: PageRequest) -> HttpResponse:
     """How many deals are due, and why."""
     line = read_scope(request)
     return panel_response(request, line, due_panel(line, flagged(line)), f"{reverse('today:today')}?{line.query()}")
@@ -81,9 +82,9 @@ class TargetLine:
     working: str
 
 
-def _targets(line: ScopeLine) -> list[TargetLine]:
+def _targets(line: FilterLine) -> list[TargetLine]:
     """Won against quota and pace of this month and this quarter for whose deals are shown."""
-    fiscal, by, node = line.book.ground.fiscal, "company", 0
+    fiscal, by, node = line.book.reference.fiscal, "company", 0
     if line.scope.person != NONE:
         by, node = "person", line.scope.person
     elif line.scope.team != NONE:
@@ -91,7 +92,7 @@ def _targets(line: ScopeLine) -> list[TargetLine]:
     found = []
     for kind in ("month", "quarter"):
         period = fiscal.containing(line.as_of, kind)
-        rows = attainment(line.book, line.standing, period, Filter(), by)
+        rows = attainment(line.book, line.snapshot, period, Filter(), by)
         row = next((row for row in rows if row.forecast.node == node), None)
         if row is not None:
             largest = max(row.forecast.won, row.forecast.quota or 0, row.pace or 0, 1)
@@ -108,10 +109,10 @@ class NextStepForm(LedgerForm):
 
 
 @require_POST
-def update(request: HttpRequest, key: str) -> HttpResponse:
+def update(request: PageRequest, key: str) -> HttpResponse:
     """Stage, expected close and next step of a deal brought up to date together."""
-    deal = sight(request).deal(key, "process")
-    viewer, ground = request.viewer, shelf.book().ground  # type: ignore[attr-defined]
+    deal = visible(request).deal(key, "process")
+    viewer, reference = request.viewer, books.current().reference
     form = read_deal_form(request.POST, deal, get_currency_precision(Workspace.current().currency))
     step = NextStepForm(request.POST)
     if not step.is_valid():
@@ -124,15 +125,15 @@ def update(request: HttpRequest, key: str) -> HttpResponse:
         value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
         with transaction.atomic():
             # The state first: moving a deal may refuse, and then nothing at all is saved.
-            after = change_deal(viewer, ground, deal, form.revision, form.state, "", now(), form.beside)
-            change_part(Who(viewer, ground, now()), deal, "next", value, request.POST.get("seen", ""))
+            after = change_deal(viewer, reference, deal, form.revision, form.state, "", now(), form.further)
+            change_part(Who(viewer, reference, now()), deal, "next", value, request.POST.get("seen", ""))
         return after
 
     return save(request, deal, form, write, (reverse("today:update", args=[deal.key]), reverse("today:today")))
 
 
 @dataclass(frozen=True)
-class Found:
+class Result:
     """A thing found: its kind, name, where to go, and what tells it from others."""
 
     kind: str
@@ -142,39 +143,39 @@ class Found:
 
 
 @require_safe
-def find(request: HttpRequest) -> HttpResponse:
+def find(request: PageRequest) -> HttpResponse:
     """Deals, accounts, contacts, leads and people by name; only what the viewer may open."""
     text = request.GET.get("q", "").strip()[:200]
-    found = _found(request, text) if len(text) >= SHORTEST else []
+    found = _results(request, text) if len(text) >= SHORTEST else []
     return render(request, "today/find.html", {"text": text, "found": found, "short": 0 < len(text) < SHORTEST})
 
 
-def _found(request: HttpRequest, text: str) -> list[Found]:
-    seen, called = sight(request), Q(name__icontains=text) | Q(key__iexact=text)
+def _results(request: PageRequest, text: str) -> list[Result]:
+    may_see, called = visible(request), Q(name__icontains=text) | Q(key__iexact=text)
     results = [
-        Found("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in seen.deals(called, "account", at_most=FOUND * 25)[:FOUND]
+        Result("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
+        for deal in may_see.deals(called, "account", at_most=FOUND * 25)[:FOUND]
     ]
-    accounts = seen.accounts()
+    accounts = may_see.accounts()
     results += [
-        Found("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
+        Result("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
         for a in accounts.filter(called).order_by("name")[:FOUND]
     ]
-    people_there = seen.contacts().filter(Q(name__icontains=text) | Q(email__icontains=text))
+    people_there = may_see.contacts().filter(Q(name__icontains=text) | Q(email__icontains=text))
     results += [
-        Found("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
+        Result("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
         for c in people_there.select_related("account").order_by("name")[:FOUND]
     ]
-    leads = seen.leads().filter(called | Q(customer__icontains=text)).order_by("-created_at")
+    leads = may_see.leads().filter(called | Q(customer__icontains=text)).order_by("-created_at")
     results += [_lead(lead) for lead in leads[:FOUND]]
     people = Person.objects.filter(called).order_by("name")
-    if seen.people is not None:
-        people = people.filter(key__in=seen.people)
+    if may_see.people is not None:
+        people = people.filter(key__in=may_see.people)
     return results + [
-        Found("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "their deals")
+        Result("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "their deals")
         for p in people[:FOUND]
     ]
 
 
-def _lead(lead: Lead) -> Found:
-    return Found("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")
+def _lead(lead: Lead) -> Result:
+    return Result("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")

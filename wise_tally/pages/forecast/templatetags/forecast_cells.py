@@ -11,8 +11,8 @@ from django.utils.safestring import SafeString
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.domain import formats
 from wise_tally.pages.forecast.columns import Column
-from wise_tally.pages.forecast.grid import GridRow
-from wise_tally.pages.forecast.question import Asked
+from wise_tally.pages.forecast.overview import GridRow
+from wise_tally.pages.forecast.query import ForecastQuery
 from wise_tally.web.deal_rows import DealRow
 from wise_tally.web.templatetags.workings import figure, opens
 
@@ -47,7 +47,7 @@ def signed_of(value: int | None, measure: str) -> str:
     return ("+" if value and value > 0 else "") + str(measured(measure, value))
 
 
-def shape_of(asked: Asked, column: Column) -> str:
+def shape_of(asked: ForecastQuery, column: Column) -> str:
     """How values of a column are written."""
     if column.shape == "money":
         return "hundredths" if asked.measure in IN_HUNDREDTHS else "whole"
@@ -55,19 +55,19 @@ def shape_of(asked: Asked, column: Column) -> str:
 
 
 @register.simple_tag
-def column_cell(asked: Asked, column: Column, row: GridRow, place: int) -> SafeString:
+def column_cell(asked: ForecastQuery, column: Column, row: GridRow, index: int) -> SafeString:
     """The value of a column in a row, opening its working."""
-    return opens(column.name, row.working, row.values[place], shape_of(asked, column))
+    return opens(column.name, row.working, row.values[index], shape_of(asked, column))
 
 
 @register.simple_tag
-def measured_cell(asked: Asked, column: Column, working: str, value: int | float | None) -> SafeString | str:
+def measured_cell(asked: ForecastQuery, column: Column, working: str, value: int | float | None) -> SafeString | str:
     """The value of a column for a working's query; nothing where the row has none."""
     return "" if value is None else opens(column.name, working, value, shape_of(asked, column))
 
 
 @register.simple_tag
-def read_deal(asked: Asked, deal: DealRow, values: Sequence[int | None], query: str) -> SafeString:
+def read_deal(asked: ForecastQuery, deal: DealRow, values: Sequence[int | None], query: str) -> SafeString:
     """The row of a deal that is read, not edited: many stand on a page with all rows open, so it is drawn as one node."""
     said = [deal.stage_name, formats.day(deal.shown_day)]
     if deal.is_open:
@@ -78,10 +78,10 @@ def read_deal(asked: Asked, deal: DealRow, values: Sequence[int | None], query: 
         '<td class="{}">{}</td>',
         (
             (
-                _css(place, len(values)),
+                _css(index, len(values)),
                 "" if value is None else figure(measured(asked.measure, value, "whole"), working, query),
             )
-            for place, value in enumerate(values, 1)
+            for index, value in enumerate(values, 1)
         ),
     )
     late = SafeString(' <span class="watch">overdue</span>') if deal.is_overdue else ""
@@ -95,8 +95,8 @@ def read_deal(asked: Asked, deal: DealRow, values: Sequence[int | None], query: 
     )
 
 
-def _css(place: int, columns: int) -> str:
-    return "optional" if place > ALWAYS_SHOWN and place < columns else ""
+def _css(index: int, columns: int) -> str:
+    return "optional" if index > ALWAYS_SHOWN and index < columns else ""
 
 
 @lru_cache(maxsize=4_096)

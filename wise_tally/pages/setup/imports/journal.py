@@ -124,7 +124,7 @@ def keep(journals: dict[str, TableJournal], path: Path) -> int:
     return sum(len(j.inserted) + len(j.changed) + len(j.deleted) for j in journals.values())
 
 
-def kept(path: Path) -> dict[str, TableJournal]:
+def read_journal(path: Path) -> dict[str, TableJournal]:
     """Read a journal back."""
     content = json.loads(gzip.decompress(path.read_bytes()))
     return {

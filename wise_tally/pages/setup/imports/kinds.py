@@ -164,8 +164,8 @@ def guess_forms(kind: Kind, columns: dict[str, str], table: UploadedTable) -> tu
     for name, heading in columns.items():
         of = "date" if kinds[name] in ("date", "moment") else "number" if kinds[name] in NUMERIC else ""
         if of:
-            place = table.header.index(heading)
-            samples[of] += [cells[place].strip() for _, cells in table.rows[:SAMPLE] if cells[place].strip()]
+            index = table.header.index(heading)
+            samples[of] += [cells[index].strip() for _, cells in table.rows[:SAMPLE] if cells[index].strip()]
     return _date_form(samples["date"]), _number_form(samples["number"])
 
 

@@ -237,7 +237,7 @@ def undo_run(run: ImportRun, viewer: Viewer, now: datetime) -> None:
     viewer.require(May.IMPORT)
     if run.status != ImportStatus.DONE:
         raise journal.UndoRefused("Only an import that was taken can be undone.")
-    journals = journal.kept(folder_of(run) / "journal.gz")
+    journals = journal.read_journal(folder_of(run) / "journal.gz")
     with transaction.atomic():
         journal.undo(journals)
         ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.UNDONE)

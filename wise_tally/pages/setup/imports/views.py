@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
@@ -31,6 +31,7 @@ from wise_tally.pages.setup.records.backup import make_backup
 from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_upload
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 PREVIEW_ROWS = 8
 
@@ -45,7 +46,7 @@ def run_of(number: int) -> ImportRun:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.IMPORT)
-def imports(request: HttpRequest) -> HttpResponse:
+def imports(request: PageRequest) -> HttpResponse:
     """All imports, and a form to send a file."""
     wrong, kind = "", request.POST.get("kind", request.GET.get("kind", "deals"))
     if request.method == "POST":
@@ -56,7 +57,7 @@ def imports(request: HttpRequest) -> HttpResponse:
             table = read_upload(file)
             assert file is not None
             file.seek(0)
-            run = start_run(request.viewer, kind, str(file.name), file.read(), table, now())  # type: ignore[attr-defined]
+            run = start_run(request.viewer, kind, str(file.name), file.read(), table, now())
             return redirect("imports:import", number=run.pk)
         except UploadRefused as refused:
             wrong = str(refused)
@@ -67,16 +68,16 @@ def imports(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 @all_needs(May.IMPORT)
-def ledger(request: HttpRequest) -> HttpResponse:
+def ledger(request: PageRequest) -> HttpResponse:
     """Take in what the simulated ledger has since the last time."""
-    rows = fetch_ledger(request.viewer, today(), now())  # type: ignore[attr-defined]
+    rows = fetch_ledger(request.viewer, today(), now())
     messages.success(request, f"The ledger brought {rows['invoices']} invoices and {rows['orders']} orders.")
     return redirect("imports:imports")
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.IMPORT)
-def one(request: HttpRequest, number: int) -> HttpResponse:
+def one(request: PageRequest, number: int) -> HttpResponse:
     """One import: match and preview, or progress, or how it went."""
     run = run_of(number)
     if run.status in (ImportStatus.DONE, ImportStatus.UNDONE):
@@ -90,13 +91,13 @@ def one(request: HttpRequest, number: int) -> HttpResponse:
         raise Refused("The file of this import is not there any more; send it again.", 410) from error
     matching, wrong = _matching(request, run, table)
     if request.method == "POST" and not wrong and "take" in request.POST:
-        begin(run, matching, len(table.rows), request.viewer, now())  # type: ignore[attr-defined]
+        begin(run, matching, len(table.rows), request.viewer, now())
         return redirect("imports:import", number=run.pk)
     answer = _match_answer(run, table, matching) | {"wrong": wrong, "interrupted": run.status == ImportStatus.RUNNING}
     return render(request, "imports/import_match.html", answer, status=422 if wrong else 200)
 
 
-def _matching(request: HttpRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:
+def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:
     """The matching as posted; else as last used for these headings; else as guessed."""
     kind = KINDS[run.kind]
     first = Process.objects.order_by("name").values_list("key", flat=True).first() or ""
@@ -177,7 +178,7 @@ def _shown(kind: Kind, name: str, value: str, prepared: Prepared) -> str:
 
 @require_safe
 @all_needs(May.IMPORT)
-def faulty(request: HttpRequest, number: int) -> HttpResponse:
+def faulty(request: PageRequest, number: int) -> HttpResponse:
     """The rows with faults, with what is wrong beside them."""
     path = folder_of(run_of(number)) / "faulty.csv"
     if not path.exists():
@@ -188,9 +189,9 @@ def faulty(request: HttpRequest, number: int) -> HttpResponse:
 
 @require_POST
 @all_needs(May.IMPORT)
-def change(request: HttpRequest, number: int) -> HttpResponse:
+def change(request: PageRequest, number: int) -> HttpResponse:
     """Undo an import, or forget a file that was not taken."""
-    run, viewer = run_of(number), request.viewer  # type: ignore[attr-defined]
+    run, viewer = run_of(number), request.viewer
     if request.POST.get("what") == "undo":
         try:
             undo_run(run, viewer, now())
@@ -208,7 +209,7 @@ def change(request: HttpRequest, number: int) -> HttpResponse:
 
 @require_POST
 @all_needs(May.SET_ORGANISATION)
-def look_around(request: HttpRequest) -> HttpResponse:
+def look_around(request: PageRequest) -> HttpResponse:
     """Fill an empty workspace with the demo firm, after a backup that empties it again."""
     if Process.objects.exists() or Deal.objects.exists():
         raise Refused("This workspace is not empty; accepted: the demo in a database of its own, by ./tally demo.", 409)

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.db import models, transaction
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.list_actions import TEXTS, in_use, remove_named, save_named
 from wise_tally.domain.deals.models import OwnField, OwnFieldValue, Partner, Product
 from wise_tally.domain.formats import day, money
@@ -93,7 +93,7 @@ def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now
     before = Person.objects.filter(key=key).values_list("active_to", flat=True).first() if key else None
     person = save_person(viewer, key, values, now, seen)
     if person.active_to and person.active_to != before:
-        end_targets(viewer, shelf.book().ground, person.key, person.active_to, now)
+        end_targets(viewer, books.current().reference, person.key, person.active_to, now)
     if has_left(person, today()):
         end_sign_in(viewer, person, now)
     return person

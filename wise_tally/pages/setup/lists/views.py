@@ -3,16 +3,17 @@
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.people_actions import OrganisationRefused
-from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, seen_values, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, values_of
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
 from wise_tally.pages.setup.people.parts import more_of
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 
 def register_of(slug: str) -> Register:
@@ -23,9 +24,9 @@ def register_of(slug: str) -> Register:
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def entries(request: HttpRequest, slug: str) -> HttpResponse:
+def entries(request: PageRequest, slug: str) -> HttpResponse:
     """All entries, those in use without being listed, and a form to add one."""
-    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    register, viewer = register_of(slug), request.viewer
     form = register.form(initial={"name": request.GET.get("name", "")})
     if request.method == "POST":
         viewer.require(register.right)
@@ -50,14 +51,14 @@ def entries(request: HttpRequest, slug: str) -> HttpResponse:
     return render(request, "setup/entries.html", answer, status=422 if form.errors else 200)
 
 
-def saved(request: HttpRequest, register: Register, key: str | None, form: Any) -> Any:
+def saved(request: PageRequest, register: Register, key: str | None, form: Any) -> Any:
     """The record as saved; None with the fault put on the form."""
     try:
-        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))  # type: ignore[attr-defined]
+        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))
     except OrganisationRefused as refused:
         form.add_error(None, str(refused))
     except ChangedMeanwhile as changed:
-        seen = seen_values(request.POST.get("seen", ""))
+        seen = expected_values(request.POST.get("seen", ""))
         for name, value in changed.now.items():
             if seen.get(name) != value:
                 form.add_error(name, f"Somebody else set this to “{value}” meanwhile; save again to put yours over it.")
@@ -66,9 +67,9 @@ def saved(request: HttpRequest, register: Register, key: str | None, form: Any) 
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def entry(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """One entry: change its values."""
-    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    register, viewer = register_of(slug), request.viewer
     record: Any = register.model._default_manager.filter(key=key).first()
     if record is None:
         raise Http404
@@ -92,9 +93,9 @@ def entry(request: HttpRequest, slug: str, key: str) -> HttpResponse:
 
 
 @require_POST
-def remove(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+def remove(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """Take an entry away that nothing refers to."""
-    register, viewer = register_of(slug), request.viewer  # type: ignore[attr-defined]
+    register, viewer = register_of(slug), request.viewer
     viewer.require(register.right)
     record = register.model._default_manager.filter(key=key).first()
     if record is None:

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.deals.handover import owned_by
 from wise_tally.domain.org.access import Viewer, sees_partners_pay, sees_pay
 from wise_tally.domain.org.clock import today
@@ -13,9 +13,9 @@ def more_of(viewer: Viewer, slug: str, record: Any) -> dict[str, Any]:
     """More for the page of one person or partner, with the rates where the viewer may know them; nothing for other lists."""
     if slug not in ("people", "partners"):
         return {}
-    ground, day = shelf.book().ground, today()
+    reference, day = books.current().reference, today()
     is_person = slug == "people"
-    pay = sees_pay(viewer, ground, day, record.key) if is_person else sees_partners_pay(viewer, ground, day)
+    pay = sees_pay(viewer, reference, day, record.key) if is_person else sees_partners_pay(viewer, reference, day)
     more: dict[str, Any] = {"today": day.isoformat(), "sees_pay": pay}
     if pay:
         rates = CommissionRate.objects.filter(subject="person" if is_person else "partner", subject_key=record.key)

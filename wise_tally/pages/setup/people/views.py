@@ -4,12 +4,12 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
-from wise_tally.book.store import shelf
-from wise_tally.core.ground import Ground
+from wise_tally.book.store import books
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.domain.deals.handover import hand_over
 from wise_tally.domain.deals.models import Partner
@@ -29,6 +29,7 @@ from wise_tally.domain.org.sign_in_actions import give_sign_in, rename_sign_in
 from wise_tally.pages.setup.lists.forms import MoveForm, RateForm
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 TITLES = {"teams": "People and teams", "territories": "Territories"}
 
@@ -47,7 +48,7 @@ class TreeNode:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_ORGANISATION)
-def tree(request: HttpRequest, slug: str) -> HttpResponse:
+def tree(request: PageRequest, slug: str) -> HttpResponse:
     """The tree of today; moving a node takes effect on a day."""
     if slug not in TITLES:
         raise Http404
@@ -58,8 +59,8 @@ def tree(request: HttpRequest, slug: str) -> HttpResponse:
             return redirect("setup:tree", slug=slug)
         except OrganisationRefused as refused:
             form.add_error(None, str(refused))
-    ground = shelf.book().ground
-    roots = _team_nodes(ground, today()) if slug == "teams" else _territory_nodes(ground, today())
+    reference = books.current().reference
+    roots = _team_nodes(reference, today()) if slug == "teams" else _territory_nodes(reference, today())
     answer = {
         "slug": slug,
         "title": TITLES[slug],
@@ -67,15 +68,15 @@ def tree(request: HttpRequest, slug: str) -> HttpResponse:
         "flat": list(_flat(roots)),
         "form": form,
         "typed": {name: form[name].value() or "" for name in ("node", "above", "from_on")},
-        "organisation": ground.organisation,
-        "may_edit": request.viewer.may(May.SET_ORGANISATION),  # type: ignore[attr-defined]
+        "organisation": reference.organisation,
+        "may_edit": request.viewer.may(May.SET_ORGANISATION),
     }
     return render(request, "setup/tree.html", answer, status=422 if form.errors else 200)
 
 
-def _move(request: HttpRequest, slug: str, node: str, above: str, from_on: date) -> None:
+def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date) -> None:
     kind, _, key = node.partition(":")
-    viewer, moment = request.viewer, now()  # type: ignore[attr-defined]
+    viewer, moment = request.viewer, now()
     above_key = above.partition(":")[2]
     if slug == "territories" and kind == "territory":
         territory, parent = Territory.objects.filter(key=key).first(), Territory.objects.filter(key=above_key).first()
@@ -90,8 +91,8 @@ def _move(request: HttpRequest, slug: str, node: str, above: str, from_on: date)
     )
 
 
-def _move_in_teams(request: HttpRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
-    viewer, team_above = request.viewer, Team.objects.filter(key=above_key).first()  # type: ignore[attr-defined]
+def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
+    viewer, team_above = request.viewer, Team.objects.filter(key=above_key).first()
     if above_key and team_above is None:
         raise OrganisationRefused("That team is not there any more; load the page again.")
     if kind == "person":
@@ -115,30 +116,30 @@ def _flat(nodes: list[TreeNode], depth: int = 0) -> list[tuple[TreeNode, str]]:
     return found
 
 
-def _team_nodes(ground: Ground, day: date) -> list[TreeNode]:
+def _team_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
     members: dict[int, list[TreeNode]] = {}
     managed = {team.key: team.manager.name for team in Team.objects.select_related("manager") if team.manager}
     left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
-    for index, person in sorted(enumerate(ground.people), key=lambda item: item[1].name):
+    for index, person in sorted(enumerate(reference.people), key=lambda item: item[1].name):
         note = "has left" if person.key in left else ""
         node = TreeNode(f"person:{person.key}", "people", person.key, person.name, note)
-        members.setdefault(ground.team_of(index, day.toordinal()), []).append(node)
+        members.setdefault(reference.team_of(index, day.toordinal()), []).append(node)
 
     def node_of(index: int, tree: Tree) -> TreeNode:
-        team = ground.teams[index]
+        team = reference.teams[index]
         note = f"managed by {managed[team.key]}" if team.key in managed else ""
         below = [node_of(child, tree) for child in tree.children(index)] + members.get(index, [])
         return TreeNode(f"team:{team.key}", "teams", team.key, team.name, note, below)
 
-    tree = ground.team_tree(day)
+    tree = reference.team_tree(day)
     return [node_of(root, tree) for root in tree.children(NONE)] + members.get(NONE, [])
 
 
-def _territory_nodes(ground: Ground, day: date) -> list[TreeNode]:
-    tree = ground.territory_tree(day)
+def _territory_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
+    tree = reference.territory_tree(day)
 
     def node_of(index: int) -> TreeNode:
-        territory = ground.territories[index]
+        territory = reference.territories[index]
         below = [node_of(child) for child in tree.children(index)]
         return TreeNode(f"territory:{territory.key}", "territories", territory.key, territory.name, "", below)
 
@@ -147,10 +148,10 @@ def _territory_nodes(ground: Ground, day: date) -> list[TreeNode]:
 
 @require_POST
 @changing_needs(May.SET_ORGANISATION)
-def rate(request: HttpRequest, slug: str, key: str) -> HttpResponse:
+def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """Set the commission rate of a person or partner from a day on; a person's for the part above quota apart."""
-    model = {"people": Person, "partners": Partner}.get(slug)
-    record = model._default_manager.filter(key=key).first() if model else None
+    models: dict[str, type[Person] | type[Partner]] = {"people": Person, "partners": Partner}
+    record = models[slug].objects.filter(key=key).first() if slug in models else None
     if record is None:
         raise Http404
     form = RateForm(request.POST)
@@ -159,18 +160,18 @@ def rate(request: HttpRequest, slug: str, key: str) -> HttpResponse:
     subject = "person" if slug == "people" else "partner"
     typed = form.cleaned_data
     if request.POST.get("part") == "above" and isinstance(record, Person):
-        set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())  # type: ignore[attr-defined]
+        set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())
     else:
-        set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)  # type: ignore[attr-defined]
+        set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)
     messages.success(request, f"The rate holds from {typed['from_on']} on.")
     return redirect("setup:entry", slug=slug, key=key)
 
 
 @require_POST
 @changing_needs(May.SET_ORGANISATION)
-def person(request: HttpRequest, key: str) -> HttpResponse:
+def person(request: PageRequest, key: str) -> HttpResponse:
     """Hand over, open teams to a viewer, or give a sign-in."""
-    found, viewer = Person.objects.filter(key=key).first(), request.viewer  # type: ignore[attr-defined]
+    found, viewer = Person.objects.filter(key=key).first(), request.viewer
     if found is None:
         raise Http404
     what = request.POST.get("what", "")

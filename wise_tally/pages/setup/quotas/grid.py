@@ -59,11 +59,11 @@ def cell_name(node: PlanNode, starts_on: date) -> str:
     return f"{node.token}:{starts_on}"
 
 
-def kept_values(book: Book, view: PlanView, nodes: list[PlanNode], today: date) -> dict[str, int | None]:
+def saved_values(book: Book, view: PlanView, nodes: list[PlanNode], today: date) -> dict[str, int | None]:
     """Own quotas of all cells as they are kept."""
     found: dict[str, int | None] = {}
     for period in view.periods:
-        targets = quotas(book.ground, today, period, str(view.kind.metric), view.kind.filters)
+        targets = quotas(book.reference, today, period, str(view.kind.metric), view.kind.filters)
         for node in nodes:
             found[cell_name(node, period.starts_on)] = targets.of(node.subject, node.index).own
     return found
@@ -79,18 +79,18 @@ def quota_grid(
 ) -> QuotaGrid:
     """The grid as kept, with typed values and faults over it."""
     typed, faults = typed or {}, faults or {}
-    kept = [quotas(book.ground, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    kept = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
     targets = [[target.of(node.subject, node.index) for node in nodes] for target in kept]
     shown = [
         _typed_over(view, nodes, period, column, typed) for period, column in zip(view.periods, targets, strict=True)
     ]
     held = held_cells(view.kind)
     lines, unsaved = [], 0
-    for place, node in enumerate(nodes):
+    for index, node in enumerate(nodes):
         cells: list[Cell] = []
-        row = [column[place] for column in (shown if typed else targets)]
+        row = [column[index] for column in (shown if typed else targets)]
         for period, column in zip(view.periods, targets, strict=True):
-            name, seen = cell_name(node, period.starts_on), view.shown(column[place].own)
+            name, seen = cell_name(node, period.starts_on), view.shown(column[index].own)
             value = typed.get(name, seen)
             unsaved += value != seen
             hold = (node.subject, node.key, period.starts_on, period.ends_on) in held

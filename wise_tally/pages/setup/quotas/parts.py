@@ -4,8 +4,8 @@ from datetime import datetime
 from typing import Any
 
 from wise_tally.core.calendar import Period
+from wise_tally.core.distribution import check_curve
 from wise_tally.core.errors import CoreError
-from wise_tally.core.spread import check_curve
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.records import save_record
 from wise_tally.domain.targets.models import CustomPeriod, SeasonCurve

@@ -46,13 +46,13 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
     """Typed cells and faults by cell; an empty cell changes nothing. Raises UploadRefused for another header."""
     wanted = [*FIXED, *headings(view)]
     if table.header != wanted:
-        place = next(
+        index = next(
             (i for i, name in enumerate(wanted) if i >= len(table.header) or table.header[i] != name), len(wanted)
         )
-        found = table.header[place] if place < len(table.header) else "nothing"
-        right = wanted[place] if place < len(wanted) else "nothing more"
+        found = table.header[index] if index < len(table.header) else "nothing"
+        right = wanted[index] if index < len(wanted) else "nothing more"
         raise UploadRefused(
-            f"Row 1, column {letters(place)} says “{found[:60]}”; accepted there: “{right}”. The header must be that of the"
+            f"Row 1, column {letters(index)} says “{found[:60]}”; accepted there: “{right}”. The header must be that of the"
             " downloaded sheet, in its order and in the first row."
         )
     by_token = {node.token: node for node in nodes}
@@ -65,11 +65,11 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
                 f"“{cells[0][:20]} {cells[1][:64]}” is not a row of this plan; accepted: its rows."
             )
             continue
-        for place, period in enumerate(view.periods, len(FIXED)):
-            text, name = cells[place].strip(), cell_name(node, period.starts_on)
+        for index, period in enumerate(view.periods, len(FIXED)):
+            text, name = cells[index].strip(), cell_name(node, period.starts_on)
             if not text:
                 continue
-            where = f"{letters(place)}{number}"
+            where = f"{letters(index)}{number}"
             if name in typed:
                 faults[where] = f"{where}: {node.name} stands in two rows; accepted: one row each."
             typed[name] = text

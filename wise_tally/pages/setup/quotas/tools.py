@@ -6,15 +6,15 @@ from datetime import date
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
+from wise_tally.core.dashboard_counts import sums_by_period
+from wise_tally.core.distribution import grown, spread
 from wise_tally.core.errors import CoreError
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
-from wise_tally.core.spread import grown, spread
-from wise_tally.core.tallies import sums_by_period
 from wise_tally.domain.formats import currency_decimals
 from wise_tally.domain.targets.models import SeasonCurve
 from wise_tally.domain.typed_numbers import typed_count, typed_percent
-from wise_tally.pages.setup.quotas.grid import Typed, cell_name, kept_values, read_holds
+from wise_tally.pages.setup.quotas.grid import Typed, cell_name, read_holds, saved_values
 from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
 
 TOOLS = ("spread-year", "spread-down", "roll-up", "copy-year")
@@ -47,12 +47,12 @@ class Filling:
     def held_of(self, cells: list[tuple[PlanNode, Period]]) -> dict[int, int]:
         """Of these cells the held ones with their values, by place."""
         names = [cell_name(node, period.starts_on) for node, period in cells]
-        return {place: self.values[name] or 0 for place, name in enumerate(names) if name in self.held}
+        return {index: self.values[name] or 0 for index, name in enumerate(names) if name in self.held}
 
     def children(self, node: PlanNode) -> list[PlanNode]:
         """The rows that add up to a row."""
-        place = self.nodes.index(node)
-        return [child for child in self.nodes if child.parent == place]
+        index = self.nodes.index(node)
+        return [child for child in self.nodes if child.parent == index]
 
     def row(self) -> PlanNode:
         """The row chosen in the form."""
@@ -67,7 +67,7 @@ def fill(
     book: Book, view: PlanView, nodes: list[PlanNode], today: date, posted: Mapping[str, str], typed: Typed
 ) -> Typed:
     """All cells' texts after a tool has worked on them; raises CoreError with what is wrong and what is accepted."""
-    kept = kept_values(book, view, nodes, today)
+    kept = saved_values(book, view, nodes, today)
     values = {**kept}
     for name, text in typed.items():
         value = view.typed(text) if text else None
@@ -109,9 +109,9 @@ def _season(filling: Filling) -> list[int]:
     if chosen == "equal":
         return [1] * len(filling.view.periods)
     if chosen == "last-year":
-        months = filling.book.ground.fiscal.months_of(filling.view.year - 1)
-        standing = filling.book.stand(filling.today)
-        return [row.won for row in sums_by_period(filling.book, standing, tuple(months), Filter())]
+        months = filling.book.reference.fiscal.months_of(filling.view.year - 1)
+        snapshot = filling.book.as_of(filling.today)
+        return [row.won for row in sums_by_period(filling.book, snapshot, tuple(months), Filter())]
     curve = SeasonCurve.objects.filter(key=chosen).first()
     if curve is None:
         raise CoreError("This season curve is not there; accepted: equal months, last year's won, or a kept curve.")
@@ -152,13 +152,13 @@ def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
     if chosen != "last-year":
         selling = [int(child.sells) for child in children]
         return selling if any(selling) else [1] * len(children)
-    period = filling.book.ground.fiscal.parse(f"FY{filling.view.year - 1}")
-    standing = filling.book.stand(filling.today)
+    period = filling.book.reference.fiscal.parse(f"FY{filling.view.year - 1}")
+    snapshot = filling.book.as_of(filling.today)
     won: dict[tuple[str, int], int] = {}
     for subject in {child.subject for child in children}:
         if subject == "partner":
             raise CoreError("Won by partner is not known here; accepted: equal or given weights.")
-        rows = forecast(filling.book, standing, period, Filter(), subject)
+        rows = forecast(filling.book, snapshot, period, Filter(), subject)
         won |= {(subject, row.node): row.won for row in rows}
     return [won.get((child.subject, child.index), 0) for child in children]
 
@@ -201,9 +201,9 @@ def _copy(filling: Filling) -> None:
     sign = -1 if text.startswith("-") else 1
     if not filling.view.by_month:
         raise CoreError("A custom period has no year before; accepted: a fiscal year.")
-    months = tuple(filling.book.ground.fiscal.months_of(filling.view.year - 1))
+    months = tuple(filling.book.reference.fiscal.months_of(filling.view.year - 1))
     before = replace(filling.view, year=filling.view.year - 1, periods=months)
-    kept = kept_values(filling.book, before, filling.nodes, filling.today)
+    kept = saved_values(filling.book, before, filling.nodes, filling.today)
     for node in filling.nodes:
         for period, month in zip(filling.view.periods, months, strict=True):
             value = kept[cell_name(node, month.starts_on)]

@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
-from wise_tally.core.ground import Ground
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Partner, Product
 from wise_tally.domain.formats import bare, currency_decimals, money_input
@@ -78,9 +78,9 @@ class PlanView:
         return typed_money(text, currency_decimals()) if self.kind.is_money else typed_count(text)
 
 
-def read_view(given: Mapping[str, str], ground: Ground, today: date) -> PlanView:
+def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -> PlanView:
     """The view of an address; raises Refused with what is accepted."""
-    default = ground.fiscal.fiscal_year_of(today)
+    default = reference.fiscal.fiscal_year_of(today)
     text = given.get("year", str(default))
     if not (text.isascii() and text.isdigit() and 1902 <= int(text[:5]) <= 2198):
         raise Refused(f"“{text[:20]}” is not a fiscal year; accepted: a year such as {default}.")
@@ -93,62 +93,64 @@ def read_view(given: Mapping[str, str], ground: Ground, today: date) -> PlanView
     if kind.activity_kind and (kind.activity_kind not in ACTIVITY_KINDS or metric != Metric.ACTIVITIES):
         raise Refused(f"An activity kind goes with activities only; accepted: {', '.join(ACTIVITY_KINDS)}.")
     custom = given.get("period", "")
-    periods = ground.fiscal.months_of(int(text))
+    periods = reference.fiscal.months_of(int(text))
     if custom:
         found = CustomPeriod.objects.filter(key=custom).first()
         if found is None:
             raise Refused(f"“{custom[:64]}” is not a custom period; accepted: one of the list below the plan.", 404)
-        periods = (ground.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
+        periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
     return PlanView(int(text), tree, kind, custom, tuple(periods))
 
 
-def filter_choices(ground: Ground) -> dict[str, list[str]]:
+def filter_choices(reference: ReferenceData) -> dict[str, list[str]]:
     """What each filter may be."""
     groups = Product.objects.exclude(product_group="").order_by("product_group").values_list("product_group", flat=True)
     return {
         "product_group": list(groups.distinct()),
-        "deal_type": list(ground.deal_types),
-        "source": list(ground.sources),
+        "deal_type": list(reference.deal_types),
+        "source": list(reference.sources),
         "activity_kind": list(ACTIVITY_KINDS),
     }
 
 
 def nodes_of(book: Book, view: PlanView, today: date, seen: Seen) -> list[PlanNode]:
     """The rows of the grid. `seen` narrows teams to those that the viewer may open; None is the whole organisation."""
-    ground = book.ground
+    reference = book.reference
     if view.tree == "partners":
         partners = enumerate(Partner.objects.order_by("pk").values_list("key", "name"))
         listed = sorted(partners, key=lambda item: item[1][1])
         return [PlanNode("partner", key, name, index, 0, NONE) for index, (key, name) in listed] if seen is None else []
     if view.tree == "territories":
-        return _territories(ground, today) if seen is None else []
-    return _people(ground, today, seen, view.periods[0].starts_on)
+        return _territories(reference, today) if seen is None else []
+    return _people(reference, today, seen, view.periods[0].starts_on)
 
 
-def _territories(ground: Ground, today: date) -> list[PlanNode]:
-    tree, rows, place = ground.territory_tree(today), list[PlanNode](), dict[int, int]()
+def _territories(reference: ReferenceData, today: date) -> list[PlanNode]:
+    tree, rows, index = reference.territory_tree(today), list[PlanNode](), dict[int, int]()
     for node, depth in in_tree_order(tree):
-        place[node] = len(rows)
-        parent = place.get(tree.parents[node], NONE)
+        index[node] = len(rows)
+        parent = index.get(tree.parents[node], NONE)
         rows.append(
-            PlanNode("territory", ground.territories[node].key, ground.territories[node].name, node, depth, parent)
+            PlanNode(
+                "territory", reference.territories[node].key, reference.territories[node].name, node, depth, parent
+            )
         )
     return rows
 
 
-def _people(ground: Ground, today: date, seen: Seen, begins: date) -> list[PlanNode]:
-    tree = ground.team_tree(today)
+def _people(reference: ReferenceData, today: date, seen: Seen, begins: date) -> list[PlanNode]:
+    tree = reference.team_tree(today)
     members: dict[int, list[int]] = {}
-    for index in range(len(ground.people)):
-        members.setdefault(ground.team_of(index, today.toordinal()), []).append(index)
+    for index in range(len(reference.people)):
+        members.setdefault(reference.team_of(index, today.toordinal()), []).append(index)
     selling = Person.objects.filter(role__in=(Role.REP, "")).exclude(active_to__lt=begins)
     sellers = set(selling.values_list("key", flat=True))
-    rows = [PlanNode("company", "", ground.organisation, NONE, 0, NONE)] if seen is None else []
+    rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)] if seen is None else []
     place: dict[int, int] = {NONE: 0} if rows else {}
 
     def add_people(team: int, depth: int) -> None:
-        for person in sorted(members.get(team, []), key=lambda i: ground.people[i].name):
-            record = ground.people[person]
+        for person in sorted(members.get(team, []), key=lambda i: reference.people[i].name):
+            record = reference.people[person]
             parent, sells = place.get(team, NONE), record.key in sellers
             rows.append(PlanNode("person", record.key, record.name, person, depth, parent, sells))
 
@@ -157,7 +159,7 @@ def _people(ground: Ground, today: date, seen: Seen, begins: date) -> list[PlanN
             continue
         above = place.get(tree.parents[team], NONE)
         place[team] = len(rows)
-        rows.append(PlanNode("team", ground.teams[team].key, ground.teams[team].name, team, depth + 1, above))
+        rows.append(PlanNode("team", reference.teams[team].key, reference.teams[team].name, team, depth + 1, above))
         add_people(team, depth + 2)
     if seen is None:
         add_people(NONE, 1)

@@ -4,15 +4,15 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.errors import CoreError
-from wise_tally.core.ground import Ground
-from wise_tally.domain.org.access import May, teams_seen
+from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.org.access import May, visible_teams
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.targets.actions import (
     CannotUndo,
@@ -25,7 +25,7 @@ from wise_tally.domain.targets.actions import (
     undo_quotas,
 )
 from wise_tally.domain.targets.models import CustomPeriod, Metric, QuotaChange, SeasonCurve
-from wise_tally.pages.setup.quotas.grid import Typed, kept_values, quota_grid, read_cells, read_holds
+from wise_tally.pages.setup.quotas.grid import Typed, quota_grid, read_cells, read_holds, saved_values
 from wise_tally.pages.setup.quotas.parts import CurveForm, CustomPeriodForm, save_curve, save_period
 from wise_tally.pages.setup.quotas.sheet import plan_sheet, read_sheet
 from wise_tally.pages.setup.quotas.tools import fill
@@ -34,6 +34,7 @@ from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.files.uploads import UploadRefused, read_upload
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 SHOWN_CHANGES = 5
 WHAT = {
@@ -45,48 +46,50 @@ WHAT = {
 }
 
 
-def opened(request: HttpRequest) -> tuple[PlanView, list[PlanNode]]:
+def opened(request: PageRequest) -> tuple[PlanView, list[PlanNode]]:
     """The view asked for and the rows that the viewer may open."""
-    book, viewer = shelf.book(), request.viewer  # type: ignore[attr-defined]
+    book, viewer = books.current(), request.viewer
     if viewer.sees_own_only:
         raise PermissionDenied("Quotas of others are not open to you; your own stand on Attainment.")
-    view = read_view(request.GET.dict(), book.ground, today())
-    return view, nodes_of(book, view, today(), teams_seen(viewer, book.ground, today()))
+    view = read_view(request.GET.dict(), book.reference, today())
+    return view, nodes_of(book, view, today(), visible_teams(viewer, book.reference, today()))
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
-def quotas(request: HttpRequest) -> HttpResponse:
+def quotas(request: PageRequest) -> HttpResponse:
     """The quota grid; a tool or a sheet fills it, saving writes new versions of the changed cells."""
     view, nodes = opened(request)
     if request.method != "POST":
         return _page(request, view, nodes)
-    request.viewer.require(May.SET_RULES)  # type: ignore[attr-defined]
+    request.viewer.require(May.SET_RULES)
     cells, typed, faults = read_cells(request.POST.dict(), view, nodes)
     if "file" in request.FILES or request.POST.get("tool") == "sheet":
         return _sheet(request, view, nodes)
     if faults or not request.POST.get("tool"):
         return _save(request, view, nodes, cells, typed, faults)
     try:
-        filled = fill(shelf.book(), view, nodes, today(), request.POST.dict(), typed)
+        filled = fill(books.current(), view, nodes, today(), request.POST.dict(), typed)
     except CoreError as wrong:
         return _page(request, view, nodes, typed, {"": str(wrong)})
     return _page(request, view, nodes, filled, what=request.POST["tool"])
 
 
 def _save(
-    request: HttpRequest,
+    request: PageRequest,
     view: PlanView,
     nodes: list[PlanNode],
     cells: list[QuotaCell],
     typed: Typed,
     faults: dict[str, str],
 ) -> HttpResponse:
-    viewer, what = request.viewer, WHAT.get(request.POST.get("what", ""), "typed")  # type: ignore[attr-defined]
+    viewer, what = request.viewer, WHAT.get(request.POST.get("what", ""), "typed")
     if not faults:
         try:
-            count = set_quotas(viewer, shelf.book().ground, cells, now(), view.kind, what)
+            count = set_quotas(viewer, books.current().reference, cells, now(), view.kind, what)
             if "holds-shown" in request.POST:
-                set_holds(viewer, shelf.book().ground, view.kind, *read_holds(request.POST.dict(), view, nodes), now())
+                set_holds(
+                    viewer, books.current().reference, view.kind, *read_holds(request.POST.dict(), view, nodes), now()
+                )
             messages.success(request, f"{count} cells set." if count else "Nothing was changed.")
             return redirect(f"{reverse('setup:quotas')}?{view.query()}")
         except QuotaChanged as changed:
@@ -97,7 +100,7 @@ def _save(
     return _page(request, view, nodes, typed, faults)
 
 
-def _sheet(request: HttpRequest, view: PlanView, nodes: list[PlanNode]) -> HttpResponse:
+def _sheet(request: PageRequest, view: PlanView, nodes: list[PlanNode]) -> HttpResponse:
     """An uploaded sheet fills the grid; nothing is saved before the changes were seen."""
     try:
         typed, faults = read_sheet(read_upload(request.FILES.get("file")), view, nodes)
@@ -107,14 +110,14 @@ def _sheet(request: HttpRequest, view: PlanView, nodes: list[PlanNode]) -> HttpR
 
 
 def _page(
-    request: HttpRequest,
+    request: PageRequest,
     view: PlanView,
     nodes: list[PlanNode],
     typed: Typed | None = None,
     faults: dict[str, str] | None = None,
     what: str = "",
 ) -> HttpResponse:
-    book = shelf.book()
+    book = books.current()
     grid = quota_grid(book, view, nodes, today(), typed, faults)
     lines = grid.lines
     answer: dict[str, Any] = {
@@ -125,13 +128,13 @@ def _page(
         "headings": _headings(view),
         "before_query": view.query(year=view.year - 1),
         "after_query": view.query(year=view.year + 1),
-        "only": _only(view, book.ground),
+        "only": _only(view, book.reference),
         "typed": {name: request.POST.get(name, "") for name in ("row", "total", "given", "percent", "step")},
         "metrics": Metric.choices,
         "curves": SeasonCurve.objects.order_by("name"),
         "custom_periods": CustomPeriod.objects.order_by("starts_on"),
-        "recent": recent_changes(request.viewer, book.ground, today(), SHOWN_CHANGES),  # type: ignore[attr-defined]
-        "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
+        "recent": recent_changes(request.viewer, book.reference, today(), SHOWN_CHANGES),
+        "may_edit": request.viewer.may(May.SET_RULES),
     }
     return render(request, "setup/quotas.html", answer, status=422 if faults else 200)
 
@@ -148,31 +151,31 @@ def _headings(view: PlanView) -> list[tuple[str, bool]]:
     return found
 
 
-def _only(view: PlanView, ground: Ground) -> list[tuple[str, str, str, list[str]]]:
+def _only(view: PlanView, reference: ReferenceData) -> list[tuple[str, str, str, list[str]]]:
     """Name, label, chosen value and choices of each filter."""
     return [
         (name, name.replace("_", " "), view.kind.columns[name], values)
-        for name, values in filter_choices(ground).items()
+        for name, values in filter_choices(reference).items()
     ]
 
 
 @require_safe
-def sheet(request: HttpRequest, kind: str) -> HttpResponse:
+def sheet(request: PageRequest, kind: str) -> HttpResponse:
     """The plan shown as CSV, XLSX or JSON, filled with what is there."""
     view, nodes = opened(request)
-    return sheet_response(plan_sheet(view, nodes, kept_values(shelf.book(), view, nodes, today())), kind)
+    return sheet_response(plan_sheet(view, nodes, saved_values(books.current(), view, nodes, today())), kind)
 
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def undo(request: HttpRequest) -> HttpResponse:
+def undo(request: PageRequest) -> HttpResponse:
     """Put a saved change back."""
     number = request.POST.get("change", "")
     change = QuotaChange.objects.filter(pk=int(number) if number.isdecimal() and len(number) < 16 else 0).first()
     if change is None:
         raise Refused("This change is not there; accepted: one of the list below the plan.", 404)
     try:
-        count = undo_quotas(request.viewer, shelf.book().ground, change, now())  # type: ignore[attr-defined]
+        count = undo_quotas(request.viewer, books.current().reference, change, now())
     except CannotUndo as cannot:
         raise Refused(str(cannot), 409) from cannot
     messages.success(request, f"{count} cells put back to what they were.")
@@ -181,11 +184,11 @@ def undo(request: HttpRequest) -> HttpResponse:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
-def parts(request: HttpRequest) -> HttpResponse:
+def parts(request: PageRequest) -> HttpResponse:
     """Season curves and custom periods."""
-    posted, viewer = request.POST if request.method == "POST" else None, request.viewer  # type: ignore[attr-defined]
+    posted, viewer = request.POST if request.method == "POST" else None, request.viewer
     is_curve = posted is not None and "curve" in posted
-    curve = CurveForm(posted if is_curve else None, months=shelf.book().ground.fiscal.months_of(2001))
+    curve = CurveForm(posted if is_curve else None, months=books.current().reference.fiscal.months_of(2001))
     period = CustomPeriodForm(None if is_curve else posted)
     if curve.is_bound and curve.is_valid():
         save_curve(viewer, curve, now())

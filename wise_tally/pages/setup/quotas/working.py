@@ -1,16 +1,17 @@
 """The working of a sum of the quota plan: its months, and the parts of each."""
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.targets import added, quotas
 from wise_tally.domain.formats import plan_value
 from wise_tally.domain.org.clock import today
 from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
 from wise_tally.pages.setup.quotas.views import opened
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
 
 SUMS = {
@@ -22,7 +23,7 @@ QUARTERS = ("1", "2", "3", "4")
 
 
 @require_safe
-def working(request: HttpRequest, what: str) -> HttpResponse:
+def working(request: PageRequest, what: str) -> HttpResponse:
     """How a sum of the plan came about; `what` is own, parts, difference, or the number of a quarter."""
     view, nodes = opened(request)
     if what not in (*SUMS, *QUARTERS):
@@ -35,11 +36,11 @@ def working(request: HttpRequest, what: str) -> HttpResponse:
 
 
 def _panel(view: PlanView, node: PlanNode, what: str) -> Panel:
-    ground, day = shelf.book().ground, today()
+    reference, day = books.current().reference, today()
     of_quarter = what in QUARTERS
     periods = view.periods[3 * (int(what) - 1) : 3 * int(what)] if of_quarter else view.periods
     targets = [
-        quotas(ground, day, period, str(view.kind.metric), view.kind.filters).of(node.subject, node.index)
+        quotas(reference, day, period, str(view.kind.metric), view.kind.filters).of(node.subject, node.index)
         for period in periods
     ]
     name = {"parts": "of_parts", "difference": "difference"}.get(what, "own")

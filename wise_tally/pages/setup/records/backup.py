@@ -9,7 +9,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import connection
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import another_database, present_number
@@ -39,7 +39,7 @@ def folder() -> Path:
     return found
 
 
-def kept() -> list[Backup]:
+def backups_made() -> list[Backup]:
     """All backups, the newest first."""
     files = [path for path in folder().iterdir() if NAME.fullmatch(path.name)]
     return [
@@ -65,7 +65,7 @@ def make_backup(now: datetime) -> Backup:
         copy.close()
     check(fresh)
     fresh.replace(target)
-    return next(backup for backup in kept() if backup.name == target.name)
+    return next(backup for backup in backups_made() if backup.name == target.name)
 
 
 def check(path: Path) -> None:
@@ -105,5 +105,5 @@ def restore_backup(viewer: Viewer, name: str, now: datetime) -> Backup:
     another_database(number)
     end_every(tokens)
     audit(viewer, "backup restored", name, now, before=before.name)
-    shelf.forget()
+    books.forget()
     return before

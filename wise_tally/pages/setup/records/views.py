@@ -8,7 +8,7 @@ from django.contrib import messages
 from django.contrib.auth import logout
 from django.core.paginator import Paginator
 from django.db.models import QuerySet
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
@@ -16,10 +16,11 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.audit_words import change_in_words, entries_of, people_of
 from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
-from wise_tally.pages.setup.records.backup import BackupRefused, kept, make_backup, restore_backup
+from wise_tally.pages.setup.records.backup import BackupRefused, backups_made, make_backup, restore_backup
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 ON_A_PAGE = 50
 MOST_IN_A_FILE = 20_000
@@ -48,7 +49,7 @@ class AuditAsked:
         return entries_of(self.who, self.find, *bounds)
 
 
-def _asked(request: HttpRequest) -> AuditAsked:
+def _asked(request: PageRequest) -> AuditAsked:
     days = []
     for name in ("from", "to"):
         text = request.GET.get(name, "")
@@ -62,7 +63,7 @@ def _asked(request: HttpRequest) -> AuditAsked:
 
 @require_safe
 @all_needs(May.READ_RECORDS)
-def audit(request: HttpRequest) -> HttpResponse:
+def audit(request: PageRequest) -> HttpResponse:
     """Who changed what when, a sentence each; narrowed by person, words and days."""
     asked = _asked(request)
     page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
@@ -78,7 +79,7 @@ def audit(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 @all_needs(May.READ_RECORDS)
-def audit_table(request: HttpRequest, kind: str) -> HttpResponse:
+def audit_table(request: PageRequest, kind: str) -> HttpResponse:
     """All found entries as a file, in words and with the whole values before and after."""
     entries = _asked(request).entries()
     if (found := entries.count()) > MOST_IN_A_FILE:
@@ -95,7 +96,7 @@ def audit_table(request: HttpRequest, kind: str) -> HttpResponse:
 
 @require_safe
 @all_needs(May.READ_RECORDS)
-def outbox(request: HttpRequest) -> HttpResponse:
+def outbox(request: PageRequest) -> HttpResponse:
     """Messages of the simulated mail."""
     page = Paginator(OutboxMessage.objects.order_by("-pk"), ON_A_PAGE).get_page(request.GET.get("page"))
     return render(request, "setup/outbox.html", {"entries": page})
@@ -103,7 +104,7 @@ def outbox(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 @all_needs(May.READ_RECORDS)
-def document(request: HttpRequest, number: int) -> HttpResponse:
+def document(request: PageRequest, number: int) -> HttpResponse:
     """The document that goes with a message, for print."""
     message = OutboxMessage.objects.filter(pk=number).exclude(document="").first()
     if message is None:
@@ -113,14 +114,14 @@ def document(request: HttpRequest, number: int) -> HttpResponse:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @all_needs(May.SET_ORGANISATION)
-def backups(request: HttpRequest) -> HttpResponse:
+def backups(request: PageRequest) -> HttpResponse:
     """All backups; make one, or put one back."""
     if request.method == "POST":
         try:
             if request.POST.get("what") == "make":
                 messages.success(request, f"{make_backup(now()).name} was made and checked.")
             elif request.POST.get("what") == "restore":
-                before = restore_backup(request.viewer, request.POST.get("name", ""), now())  # type: ignore[attr-defined]
+                before = restore_backup(request.viewer, request.POST.get("name", ""), now())
                 # Everybody signs in anew: whoever had a sign-in then need not have one now.
                 logout(request)
                 messages.success(request, f"The backup is in place; what was there before is kept as {before.name}.")
@@ -130,4 +131,4 @@ def backups(request: HttpRequest) -> HttpResponse:
         except BackupRefused as refused:
             raise Refused(str(refused), 409) from refused
         return redirect("setup:backups")
-    return render(request, "setup/backups.html", {"backups": kept()})
+    return render(request, "setup/backups.html", {"backups": backups_made()})

@@ -32,7 +32,7 @@ class StageRow:
     faults: dict[str, str] = field(default_factory=dict)
 
     @classmethod
-    def kept(cls, stage: Stage, rule: RuleInForce) -> "StageRow":
+    def saved(cls, stage: Stage, rule: RuleInForce) -> "StageRow":
         """The row as it is kept."""
         values = {
             "name": stage.name,
@@ -61,9 +61,9 @@ class StageForm:
     faults: dict[str, str]
 
 
-def kept_rows(stages: list[Stage], now: datetime) -> list[StageRow]:
+def saved_rows(stages: list[Stage], now: datetime) -> list[StageRow]:
     """The rows as they are kept now."""
-    return [StageRow.kept(stage, rule_in_force(stage, now)) for stage in stages]
+    return [StageRow.saved(stage, rule_in_force(stage, now)) for stage in stages]
 
 
 def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date, now: datetime) -> StageForm:
@@ -77,7 +77,7 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date,
     except ValueError:
         form.faults["from_on"] = f"“{typed_day[:40]}” is not accepted; accepted: {today} or a later day as YYYY-MM-DD."
     categories = {category.key: category for category in Category.objects.all()}
-    for kept in kept_rows(stages, now):
+    for kept in saved_rows(stages, now):
         row = _typed_row(posted, kept)
         _read_row(row, form, categories)
         form.rows.append(row)

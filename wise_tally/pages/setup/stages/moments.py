@@ -4,7 +4,7 @@ from collections.abc import Callable
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -31,6 +31,7 @@ from wise_tally.domain.process.moment_actions import (
 )
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 TYPED = ("checks", "text", "checklist", "activities", "recipients", "subject", "body", "document", "notice")
 
@@ -55,7 +56,7 @@ def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
     }
 
 
-def _found(process: str, stage: str) -> Stage:
+def _stage_of(process: str, stage: str) -> Stage:
     found = Stage.objects.filter(process__key=process, key=stage).select_related("process").first()
     if found is None:
         raise Http404
@@ -64,9 +65,9 @@ def _found(process: str, stage: str) -> Stage:
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def change(request: HttpRequest, process: str, stage: str) -> HttpResponse:
+def change(request: PageRequest, process: str, stage: str) -> HttpResponse:
     """Save one of the three moments; what cannot be read is kept in the form and said."""
-    here, viewer = _found(process, stage), request.viewer  # type: ignore[attr-defined]
+    here, viewer = _stage_of(process, stage), request.viewer
     work = CHANGES.get(request.POST.get("what", ""))
     if work is None:
         raise Refused(f"Choose what to save; accepted: {', '.join(CHANGES)}.")
@@ -78,18 +79,18 @@ def change(request: HttpRequest, process: str, stage: str) -> HttpResponse:
     return redirect(reverse("setup:stage", args=[process, stage]) + "#moments")
 
 
-def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
     return "What is asked before was saved. It holds for deals that enter from now on."
 
 
-def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
     set_guide(viewer, stage, values, now(), request.POST.get("seen"))
     return "What helps while a deal is here was saved."
 
 
-def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     file = request.FILES.get("file")
     if file is None or not file.name or (file.size or 0) > MOST_FILE_BYTES:
         raise MomentRefused(f"Choose a file; accepted: 1 to {MOST_FILE_BYTES:,} bytes.")
@@ -97,12 +98,12 @@ def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: Http
     return f"{file.name} was added."
 
 
-def _remove_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _remove_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     remove_file(viewer, stage, request.POST.get("name", ""), now())
     return "The file was taken away."
 
 
-def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     document = typed.get("document", "")
     if document not in Document.values:
         raise MomentRefused(
@@ -113,12 +114,12 @@ def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRe
     return "The notice was added."
 
 
-def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: HttpRequest) -> str:
+def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     remove_notice(viewer, stage, typed.get("notice", ""), now())
     return "The notice was taken away."
 
 
-CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], HttpRequest], str]] = {
+CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], PageRequest], str]] = {
     "checks": _checks,
     "guide": _guide,
     "file": _add_file,
@@ -129,9 +130,9 @@ CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], HttpRequest], str]] 
 
 
 @require_safe
-def file(request: HttpRequest, process: str, stage: str, name: str) -> HttpResponse:
+def file(request: PageRequest, process: str, stage: str, name: str) -> HttpResponse:
     """A file of the stage guide, always as a download."""
-    found = StageFile.objects.filter(stage=_found(process, stage), name=name).first()
+    found = StageFile.objects.filter(stage=_stage_of(process, stage), name=name).first()
     if found is None:
         raise Http404
     answer = HttpResponse(bytes(found.content), content_type="application/octet-stream")

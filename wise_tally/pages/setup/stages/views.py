@@ -3,12 +3,12 @@
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
-from wise_tally.book.store import shelf
+from wise_tally.book.store import books
 from wise_tally.core.effect import Effect, StageChange, effect_of
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import StageRefused, merge_stage
@@ -27,10 +27,11 @@ from wise_tally.domain.process.stage_actions import (
     set_retired,
 )
 from wise_tally.domain.typed_numbers import typed_percent
-from wise_tally.pages.setup.stages.form import StageForm, StageRow, kept_rows, read_stage_form
+from wise_tally.pages.setup.stages.form import StageForm, StageRow, read_stage_form, saved_rows
 from wise_tally.pages.setup.stages.moments import moments_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
 
 
 def process_of(key: str) -> Process:
@@ -51,12 +52,12 @@ def stage_of(process: Process, key: str) -> Stage:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
-def stages(request: HttpRequest, process: str) -> HttpResponse:
+def stages(request: PageRequest, process: str) -> HttpResponse:
     """The stages of a process; the first press shows the effect, the second writes dated rules."""
-    found, viewer = process_of(process), request.viewer  # type: ignore[attr-defined]
+    found, viewer = process_of(process), request.viewer
     listed = _listed(found)
     if request.method != "POST":
-        return _page(request, found, kept_rows(listed, now()))
+        return _page(request, found, saved_rows(listed, now()))
     form = read_stage_form(request.POST, listed, today(), now())
     if form.faults or form.from_on is None:
         return _page(request, found, form.rows, form=form)
@@ -71,11 +72,11 @@ def stages(request: HttpRequest, process: str) -> HttpResponse:
 
 def _effect(edits: list[StageEdit]) -> Effect:
     """What the typed rules would do to the deals as they stand today."""
-    book = shelf.book()
-    ground = book.ground
-    place = {stage.key: index for index, stage in enumerate(ground.stages)}
-    category = {item.key: index for index, item in enumerate(ground.categories)}
-    least_sure = ground.surest_first[-1] if ground.surest_first else NONE
+    book = books.current()
+    reference = book.reference
+    place = {stage.key: index for index, stage in enumerate(reference.stages)}
+    category = {item.key: index for index, item in enumerate(reference.categories)}
+    least_sure = reference.surest_first[-1] if reference.surest_first else NONE
     changes = {
         place[edit.stage.key]: StageChange(
             edit.probability_bp,
@@ -86,16 +87,16 @@ def _effect(edits: list[StageEdit]) -> Effect:
         for edit in edits
         if edit.stage.kind == StageKind.OPEN
     }
-    return effect_of(book, book.stand(today()), changes)
+    return effect_of(book, book.as_of(today()), changes)
 
 
 def _merge_effect(source: Stage, target: Stage) -> Effect:
     """What the deals of a stage would weigh in another, as they stand today."""
-    book = shelf.book()
-    place = {stage.key: index for index, stage in enumerate(book.ground.stages)}
-    rule = book.ground.rules_on(today())[place[target.key]]
+    book = books.current()
+    place = {stage.key: index for index, stage in enumerate(book.reference.stages)}
+    rule = book.reference.rules_on(today())[place[target.key]]
     change = StageChange(rule.probability_bp, rule.category, None, target.own_probability)
-    return effect_of(book, book.stand(today()), {place[source.key]: change})
+    return effect_of(book, book.as_of(today()), {place[source.key]: change})
 
 
 def _listed(process: Process) -> list[Stage]:
@@ -103,14 +104,14 @@ def _listed(process: Process) -> list[Stage]:
 
 
 def _page(
-    request: HttpRequest,
+    request: PageRequest,
     process: Process,
     rows: list[StageRow],
     form: StageForm | None = None,
     effect: Effect | None = None,
 ) -> HttpResponse:
     faults = form.faults if form else {}
-    names = shelf.book().ground.stages
+    names = books.current().reference.stages
     answer: dict[str, Any] = {
         "process": process,
         "processes": Process.objects.order_by("name"),
@@ -121,7 +122,7 @@ def _page(
         "effect_rows": [(names[row.stage].key, names[row.stage].name, row) for row in effect.stages] if effect else [],
         "categories": list(Category.objects.order_by("rank")),
         "retired": process.stages.filter(retired=True).order_by("position"),
-        "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
+        "may_edit": request.viewer.may(May.SET_RULES),
         "typed_new": request.session.pop("typed_stage", {}),
     }
     return render(request, "setup/stages.html", answer, status=422 if faults else 200)
@@ -129,7 +130,7 @@ def _page(
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def add(request: HttpRequest, process: str) -> HttpResponse:
+def add(request: PageRequest, process: str) -> HttpResponse:
     """Add a stage; a retired one of the same name is offered instead."""
     found, typed = process_of(process), request.POST
     name, kind, probability = (typed.get(n, "").strip() for n in ("name", "kind", "probability"))
@@ -144,7 +145,7 @@ def add(request: HttpRequest, process: str) -> HttpResponse:
     if not wrong:
         category = Category.objects.filter(key=typed.get("category", "")).first()
         try:
-            stage = add_stage(request.viewer, found, NewStage(name, kind, int(percent), category, None), now())  # type: ignore[attr-defined]
+            stage = add_stage(request.viewer, found, NewStage(name, kind, int(percent), category, None), now())
             messages.success(request, f"{stage.name} was added. It counts from now on.")
             return redirect("setup:stages", process=found.key)
         except NameTaken as taken:
@@ -157,9 +158,9 @@ def add(request: HttpRequest, process: str) -> HttpResponse:
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def move(request: HttpRequest, process: str) -> HttpResponse:
+def move(request: PageRequest, process: str) -> HttpResponse:
     """Put the open stages in the order given, or move one a place up or down."""
-    found, viewer = process_of(process), request.viewer  # type: ignore[attr-defined]
+    found, viewer = process_of(process), request.viewer
     keys = [stage.key for stage in _listed(found) if stage.kind == StageKind.OPEN]
     if "order" in request.POST:
         keys = [key for key in request.POST["order"].split(",") if key]
@@ -168,9 +169,9 @@ def move(request: HttpRequest, process: str) -> HttpResponse:
         step = {"up": -1, "down": 1}.get(request.POST.get("to", ""))
         if step is None or stage.key not in keys:
             raise Refused("An open stage moves up or down; accepted: up, down.")
-        place = keys.index(stage.key)
-        other = min(max(place + step, 0), len(keys) - 1)
-        keys[place], keys[other] = keys[other], keys[place]
+        index = keys.index(stage.key)
+        other = min(max(index + step, 0), len(keys) - 1)
+        keys[index], keys[other] = keys[other], keys[index]
     try:
         order_stages(viewer, found, keys, now())
     except StageNeeded as needed:
@@ -180,9 +181,9 @@ def move(request: HttpRequest, process: str) -> HttpResponse:
 
 @require_POST
 @changing_needs(May.SET_RULES)
-def retire(request: HttpRequest, process: str) -> HttpResponse:
+def retire(request: PageRequest, process: str) -> HttpResponse:
     """Retire or restore a stage, or merge it into another."""
-    found, viewer = process_of(process), request.viewer  # type: ignore[attr-defined]
+    found, viewer = process_of(process), request.viewer
     stage, what = stage_of(found, request.POST.get("stage", "")), request.POST.get("what", "")
     try:
         if what == "merge":
@@ -206,7 +207,7 @@ def retire(request: HttpRequest, process: str) -> HttpResponse:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
-def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
+def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     """One stage: its rules of all days, those of later days can be taken back."""
     found = process_of(process)
     here = stage_of(found, stage)
@@ -216,7 +217,7 @@ def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
         if rule is None:
             raise Refused("This rule is not there any more; load the page again.", 404)
         try:
-            drop_future_rule(request.viewer, rule, now())  # type: ignore[attr-defined]
+            drop_future_rule(request.viewer, rule, now())
         except RuleInPast as refused:
             raise Refused(str(refused), 409) from refused
         messages.success(request, "The later rule was taken back.")
@@ -224,7 +225,7 @@ def stage(request: HttpRequest, process: str, stage: str) -> HttpResponse:
     return _stage_page(request, found, here, None)
 
 
-def _stage_page(request: HttpRequest, found: Process, here: Stage, merge: dict[str, Any] | None) -> HttpResponse:
+def _stage_page(request: PageRequest, found: Process, here: Stage, merge: dict[str, Any] | None) -> HttpResponse:
     answer = {
         "process": found,
         "stage": here,
@@ -233,23 +234,23 @@ def _stage_page(request: HttpRequest, found: Process, here: Stage, merge: dict[s
         "moment": now(),
         "deals_here": _deals_in(here),
         "others": found.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=here.pk).order_by("position"),
-        "may_edit": request.viewer.may(May.SET_RULES),  # type: ignore[attr-defined]
+        "may_edit": request.viewer.may(May.SET_RULES),
         **moments_of(here, request.session.pop("typed_moment", {})),
     }
     return render(request, "setup/stage.html", answer)
 
 
 def _deals_in(stage: Stage) -> int:
-    book = shelf.book()
-    index = next(i for i, found in enumerate(book.ground.stages) if found.key == stage.key)
-    return book.stand(today()).deals_in(index)
+    book = books.current()
+    index = next(i for i, found in enumerate(book.reference.stages) if found.key == stage.key)
+    return book.as_of(today()).deals_in(index)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
-def processes(request: HttpRequest) -> HttpResponse:
+def processes(request: PageRequest) -> HttpResponse:
     """All processes; add one, from the neutral starter or empty, or rename one."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     typed, wrong = request.POST.get("name", "").strip(), ""
     if request.method == "POST":
         renamed = Process.objects.filter(key=request.POST.get("process", "")).first()
@@ -264,6 +265,6 @@ def processes(request: HttpRequest) -> HttpResponse:
         else:
             made = add_process(viewer, typed, request.POST.get("from") != "empty", now())
             return redirect("setup:stages", process=made.key)
-    answer = {"processes": Process.objects.order_by("name"), "typed": typed, "wrong": wrong}
-    answer["may_edit"] = viewer.may(May.SET_RULES)
+    may_edit = viewer.may(May.SET_RULES)
+    answer = {"processes": Process.objects.order_by("name"), "typed": typed, "wrong": wrong, "may_edit": may_edit}
     return render(request, "setup/processes.html", answer, status=422 if wrong else 200)

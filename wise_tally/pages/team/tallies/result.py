@@ -30,12 +30,12 @@ from wise_tally.core.tally import (
 from wise_tally.core.trees import NONE
 from wise_tally.domain import formats
 from wise_tally.domain.deals.models import Lead
-from wise_tally.pages.team.tallies.question import TallyQuestion
+from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.words import COUNT, MEASURES, MONEY
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.breakdowns import words_of
-from wise_tally.web.deal_columns import beside_of
-from wise_tally.web.filter_line import ScopeLine, period_words
+from wise_tally.web.deal_columns import attributes_of
+from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.ink import share
 from wise_tally.web.lead_rows import lead_rows
 from wise_tally.web.leavers import name_of_person
@@ -127,16 +127,16 @@ class Result:
 
 @dataclass(frozen=True)
 class Computing:
-    """One tally over one scope line; `leads` gives those that the viewer may see."""
+    """One tally over one filter line; `leads` gives those that the viewer may see."""
 
-    line: ScopeLine
+    line: FilterLine
     tally: TallyQuestion
     leads: Leads
 
     @cached_property
     def periods(self) -> tuple[Period, ...]:
         """The spans that stand side by side."""
-        line, fiscal = self.line, self.line.book.ground.fiscal
+        line, fiscal = self.line, self.line.book.reference.fiscal
         if self.tally.bucket:
             return buckets(fiscal, line.period, line.as_of, self.tally.bucket)
         if not self.tally.against:
@@ -158,7 +158,7 @@ class Computing:
         if show == METRIC:
             return Sides(done=done_in(self.line, period).of_kind(self.tally.kind))
         if show in OF_CASH:
-            return Sides(plans=beside_of(self.line).plans())
+            return Sides(plans=attributes_of(self.line).plans())
         return self._leads if show == "leads" else Sides()
 
     def values(self, period: Period) -> tuple[TallyValue, ...]:
@@ -168,9 +168,9 @@ class Computing:
         by = scope_node(line)[0]
         if asked.by == "company" and tally.show in OF_FORECAST and by != "company":
             # Of a team or person the whole is that node's row, which has its quota.
-            rows = tally_values(line.book, line.standing, period, line.scope, replace(asked, by=by), Sides())
+            rows = tally_values(line.book, line.snapshot, period, line.scope, replace(asked, by=by), Sides())
             return tuple(replace(row, node=0) for row in rows if row.node == scope_node(line)[1])
-        return tally_values(line.book, line.standing, period, line.scope, asked, self._sides(period))
+        return tally_values(line.book, line.snapshot, period, line.scope, asked, self._sides(period))
 
     def url(self, node: int, period: Period) -> str:
         """The address of the working of a value."""
@@ -187,12 +187,12 @@ class Computing:
             token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)  # type: ignore[arg-type]
             return f"{reverse('attainment:working', args=['won'])}?{line.query(period=period.text)}&{urlencode({**own, 'node': token})}"
         if tally.show in ("stage_days", "stage_overstaying"):
-            stage = line.book.ground.stages[node]
-            process = line.book.ground.processes[stage.process][0]
+            stage = line.book.reference.stages[node]
+            process = line.book.reference.processes[stage.process][0]
             asked = f"{line.query(period=period.text, process=process)}&{urlencode({'stage': stage.key})}"
             return f"{reverse('conversion:working', args=['time'])}?{asked}"
         if tally.show in OF_STAGES:
-            row = self.line.book.ground.stages[node].key
+            row = self.line.book.reference.stages[node].key
         else:
             row = "" if tally.by == "company" or node == NONE else self.group.keys[node]  # type: ignore[union-attr]
         own = {**dict(tally.own()), "row": row, "bucket": ""}
@@ -250,13 +250,15 @@ def _head(tally: TallyQuestion, period: Period) -> str:
 
 def _name(computing: Computing, node: int, name: str | None) -> str:
     if computing.tally.by == STAGE:
-        ground = computing.line.book.ground
-        stage = ground.stages[node]
+        reference = computing.line.book.reference
+        stage = reference.stages[node]
         return (
-            stage.name if len(ground.processes) == 1 else f"{stage.name}, {ground.processes[stage.process][1].lower()}"
+            stage.name
+            if len(reference.processes) == 1
+            else f"{stage.name}, {reference.processes[stage.process][1].lower()}"
         )
     if computing.tally.by == "person" and name:
-        return name_of_person(computing.line, computing.line.book.ground.people[node].key, name)
+        return name_of_person(computing.line, computing.line.book.reference.people[node].key, name)
     return name or f"without a {words_of(computing.tally.by)}"
 
 

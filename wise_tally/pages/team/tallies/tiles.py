@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest
 
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.errors import CoreError
@@ -13,16 +12,17 @@ from wise_tally.core.grouping import grouping
 from wise_tally.core.measures import valued
 from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short
-from wise_tally.pages.team.tallies.question import TallyQuestion, read_kept
+from wise_tally.pages.team.tallies.query import TallyQuestion, read_kept
 from wise_tally.pages.team.tallies.result import Computing, Result, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
-from wise_tally.pages.team.week import week_context
+from wise_tally.pages.team.this_week import week_context
 from wise_tally.web.cumulative import cumulative
-from wise_tally.web.filter_line import ScopeLine, scope_of
+from wise_tally.web.filter_line import FilterLine, scope_of
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import token_of, working_query
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 PIN_WORDS = {"period": "period", "who": "whose", "where": "territory", "process": "process", "kept": "deals"}
 
@@ -44,7 +44,7 @@ class Tile:
     key: str
     name: str
     tally: TallyQuestion
-    line: ScopeLine | None
+    line: FilterLine | None
     wide: bool = False
     result: Result | None = None
     drawn: dict[str, Any] = field(default_factory=dict)
@@ -67,24 +67,24 @@ class Tile:
     @property
     def query(self) -> str:
         """The tally's page with the scope it is drawn for."""
-        own = self.tally.kept()
+        own = self.tally.saved_query()
         scope = self.line.query() if self.line else ""
         return "&".join(part for part in (scope, own) if part)
 
 
 def tile_of(
-    request: HttpRequest, line: ScopeLine, named: tuple[str, str], tally: TallyQuestion, wide: bool = False
+    request: PageRequest, line: FilterLine, named: tuple[str, str], tally: TallyQuestion, wide: bool = False
 ) -> Tile:
-    """The tile of a tally (identifier and name) under a dashboard's scope line, its own parts going before."""
+    """The tile of a tally (identifier and name) under a dashboard's filter line, its own parts going before."""
     key, name = named
     try:
         own = line
         if tally.pinned:
-            own = scope_of(request.viewer, {**dict(line.given), **dict(tally.pinned)})  # type: ignore[attr-defined]
+            own = scope_of(request.viewer, {**dict(line.given), **dict(tally.pinned)})
         drawing = tally.drawing
         if drawing in ("year", "week", "ink"):
             return Tile(key, name, tally, own, wide, drawn=_own_drawing(own, tally, drawing))
-        result = compute(Computing(own, tally, lambda: sight(request).leads()))
+        result = compute(Computing(own, tally, lambda: visible(request).leads()))
         return Tile(key, name, tally, own, wide, result)
     except PermissionDenied:
         return Tile(key, name, tally, None, wide, refused="Its part of the scope is not open to you.")
@@ -92,21 +92,21 @@ def tile_of(
         return Tile(key, name, tally, None, wide, refused=str(error))
 
 
-def _own_drawing(line: ScopeLine, tally: TallyQuestion, drawing: str) -> dict[str, Any]:
+def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str) -> dict[str, Any]:
     if drawing == "year":
         return {"cumulative": cumulative(line)}
     return week_context(line) if drawing == "week" else {"ink_rows": ink_rows(line, tally)}
 
 
-def ink_rows(line: ScopeLine, tally: TallyQuestion) -> list[InkRow]:
+def ink_rows(line: FilterLine, tally: TallyQuestion) -> list[InkRow]:
     """Nodes with a quota or money in the period, the furthest behind pace first, one scale for all."""
-    standing = valued(line.book, line.standing, tally.measure, tally.basis)
+    snapshot = valued(line.book, line.snapshot, tally.measure, tally.basis)
     found = [
         row
-        for row in attainment(line.book, standing, line.period, line.scope, tally.by)
+        for row in attainment(line.book, snapshot, line.period, line.scope, tally.by)
         if row.forecast.quota or row.forecast.won or row.forecast.open
     ]
-    group, counted = grouping(line.book, tally.by, line.as_of), line.book.ground.surest_first
+    group, counted = grouping(line.book, tally.by, line.as_of), line.book.reference.surest_first
     largest = max([1, *(max(r.forecast.won + r.forecast.open, r.forecast.quota or 0) for r in found)])
     rows = []
     for row in sorted(found, key=lambda r: r.to_date if r.to_date is not None else 99.0):
@@ -131,7 +131,7 @@ def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:
     return found
 
 
-def tiles_of(request: HttpRequest, line: ScopeLine, placed: Sequence[tuple[str, bool]]) -> list[Tile]:
+def tiles_of(request: PageRequest, line: FilterLine, placed: Sequence[tuple[str, bool]]) -> list[Tile]:
     """The tiles of a dashboard in their order; a tally that is gone says so."""
     questions = questions_of([key for key, _ in placed])
     tiles = []

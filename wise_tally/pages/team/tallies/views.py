@@ -6,7 +6,7 @@ from urllib.parse import parse_qsl, urlencode
 
 import numpy as np
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
@@ -36,21 +36,22 @@ from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import as_words, count, days, money, percent
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.pages.team.question import tabs
-from wise_tally.pages.team.tallies.question import BY, PINNED, TallyQuestion, read_kept, read_tally
+from wise_tally.pages.team.query import tabs
+from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_kept, read_tally
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.tallies.tiles import PIN_WORDS, tile_of
 from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DEFINITIONS, DRAWINGS, GROUPS, takes_counting
 from wise_tally.pages.team.tallies.words import MEASURES as WORDS
 from wise_tally.web.breakdowns import choices, words_of
-from wise_tally.web.conditions import kept_choices
+from wise_tally.web.conditions import filter_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import ScopeLine, read_scope
-from wise_tally.web.footer import CountStrip
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import node_of
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.visibility import sight
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 from wise_tally.web.working.pins import counted_list
 
@@ -67,18 +68,18 @@ AWAY = "tally_away"
 Options = list[tuple[str, str, bool]]
 
 
-def read(request: HttpRequest) -> tuple[ScopeLine, TallyQuestion]:
-    """The scope line and the tally of an address."""
+def read(request: PageRequest) -> tuple[FilterLine, TallyQuestion]:
+    """The filter line and the tally of an address."""
     line = read_scope(request)
     given = {name: str(text) for name, text in request.GET.items() if name not in PINNED}
     return line, read_tally(given)
 
 
 @require_safe
-def page(request: HttpRequest) -> HttpResponse:
+def page(request: PageRequest) -> HttpResponse:
     """The tally as chosen so far, redrawn with every choice, and how to keep it."""
     line, tally = read(request)
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
     answer = {
@@ -89,14 +90,14 @@ def page(request: HttpRequest) -> HttpResponse:
         "measures": _measures(tally),
         "choices": _choices(tally),
         "given": [(name, value) for name, value in line.given if name != "kept"],
-        "kept_groups": kept_choices(line.book, line.as_of),
+        "kept_groups": filter_choices(line.book, line.as_of),
         "kept_to": dict(line.given).get("kept", ""),
         "own_parts": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
         "boards": dashboards_of(viewer, []).filter(owner__key=viewer.key),
         "kept": urlencode(tally.own()),
         "name": request.GET.get("name", "") or _name(tally),
         "query": query,
-        "strip": CountStrip(
+        "footer": Footer(
             len(tile.result.rows) if tile.result else 0, what="rows", exports=exports("team:tally-table", query)
         ),
     }
@@ -150,7 +151,7 @@ def _options(entries: list[tuple[str, str]], chosen: str) -> Options:
 
 
 @require_POST
-def save(request: HttpRequest) -> HttpResponse:
+def save(request: PageRequest) -> HttpResponse:
     """Keep the tally, share it, put it on a dashboard: all in one."""
     line = read_scope(request)
     tally = read_tally(dict(parse_qsl(request.POST.get("kept", ""))))
@@ -159,7 +160,7 @@ def save(request: HttpRequest) -> HttpResponse:
         given, request.session[AWAY] = dict(tally.pinned), None
     pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
     kept = urlencode([*tally.own(), *pinned])
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     try:
         saved = save_tally(viewer, request.POST.get("name", ""), kept, request.POST.get("shared") == "yes", now())
         if key := request.POST.get("board", ""):
@@ -178,9 +179,9 @@ def save(request: HttpRequest) -> HttpResponse:
 
 
 @require_safe
-def kept(request: HttpRequest) -> HttpResponse:
+def saved_reports(request: PageRequest) -> HttpResponse:
     """One's own tallies, those that others share, and those that ship."""
-    line, viewer = read_scope(request), request.viewer  # type: ignore[attr-defined]
+    line, viewer = read_scope(request), request.viewer
     own: list[tuple[Tally, str, bool]] = []
     shared: list[tuple[Tally, str, bool]] = []
     for tally in tallies_of(viewer):
@@ -195,15 +196,15 @@ def kept(request: HttpRequest) -> HttpResponse:
         "shared": shared,
         "shipped": shipped,
         "away": request.session.get(AWAY),
-        "strip": CountStrip(len(own) + len(shared), what="kept tallies"),
+        "footer": Footer(len(own) + len(shared), what="kept tallies"),
     }
     return render(request, "team/tallies.html", answer)
 
 
 @require_POST
-def change(request: HttpRequest, key: str) -> HttpResponse:
+def change(request: PageRequest, key: str) -> HttpResponse:
     """Share, keep to oneself, or take away a kept tally."""
-    viewer = request.viewer  # type: ignore[attr-defined]
+    viewer = request.viewer
     tally = (
         tallies_of(viewer).filter(key=key).first()
         if not viewer.may(May.SET_ORGANISATION)
@@ -227,11 +228,11 @@ def change(request: HttpRequest, key: str) -> HttpResponse:
 
 
 @require_safe
-def table(request: HttpRequest, kind: str) -> HttpResponse:
+def table(request: PageRequest, kind: str) -> HttpResponse:
     """All rows and columns of a tally as a file."""
     line, tally = read(request)
-    result = compute(Computing(line, tally, lambda: sight(request).leads()))
-    heads = [head if result.heads.count(head) == 1 else f"{head} {place}" for place, head in enumerate(result.heads, 1)]
+    result = compute(Computing(line, tally, lambda: visible(request).leads()))
+    heads = [head if result.heads.count(head) == 1 else f"{head} {index}" for index, head in enumerate(result.heads, 1)]
     is_money = result.shape == "money" and not result.in_hundredths
     rows: list[tuple[Any, ...]] = []
     for row in result.rows:
@@ -245,7 +246,7 @@ def table(request: HttpRequest, kind: str) -> HttpResponse:
 
 
 @require_safe
-def working(request: HttpRequest) -> HttpResponse:
+def working(request: PageRequest) -> HttpResponse:
     """How a value of a measure of whole deals came about: the deals it counts, for one row."""
     line, tally = read(request)
     if tally.show != "leads":
@@ -262,15 +263,15 @@ def require_deals_behind(tally: TallyQuestion) -> None:
         raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
 
 
-def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: str) -> Panel:
+def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: str) -> Panel:
     """The working of a row's value."""
-    computing = Computing(line, tally, lambda: sight(request).leads())
+    computing = Computing(line, tally, lambda: visible(request).leads())
     result = compute(computing)
     if tally.show == "leads":
         total = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
         text = "Leads that came in the period by their source, of the people of the scope."
         return Panel("Leads", text, (), count(int(total.value or 0) if total else 0), "leads")
-    at, adds = deals_behind(line, tally, row)
+    rows, adds = deals_behind(line, tally, row)
     order = np.argsort(-adds, kind="stable")
     shape = WORDS[tally.show].shape
     if shape == "days" and tally.show in OF_WINNING:
@@ -284,7 +285,7 @@ def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: s
     found = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
     total_value = found.value if found else value
     written: Callable[[Any], str] = PARTS_WRITTEN.get(shape, lambda value: count(int(value)))
-    terms = [PanelTerm("deals counted", count(len(at)))]
+    terms = [PanelTerm("deals counted", count(len(rows)))]
     if shape == "percent":
         terms += [PanelTerm("of these won", count(int(adds.sum()))), PanelTerm("their share", percent(value))]
     return Panel(
@@ -295,9 +296,9 @@ def panel_of(request: HttpRequest, line: ScopeLine, tally: TallyQuestion, row: s
         if shape != "money"
         else money(None if total_value is None else round(total_value)),
         total_words=WORDS[tally.show].words,
-        deals=named_deals(line, at[order].tolist(), [written(v) for v in adds[order][:FIRST_DEALS]]),
-        counted=len(at),
-        folded=max(0, len(at) - FIRST_DEALS),
+        deals=named_deals(line, rows[order].tolist(), [written(v) for v in adds[order][:FIRST_DEALS]]),
+        counted=len(rows),
+        folded=max(0, len(rows) - FIRST_DEALS),
         folded_value="" if shape in ("days", "percent") else written(adds[order][FIRST_DEALS:].sum()),
     )
 
@@ -308,33 +309,33 @@ PARTS_WRITTEN: dict[str, Callable[[Any], str]] = {
 }
 
 
-def _row_name(line: ScopeLine, tally: TallyQuestion, row: str) -> str:
+def _row_name(line: FilterLine, tally: TallyQuestion, row: str) -> str:
     if tally.by == "company" and not row:
         return line.who_label
     if tally.by == "stage":
-        return next((stage.name for stage in line.book.ground.stages if stage.key == row), row)
+        return next((stage.name for stage in line.book.reference.stages if stage.key == row), row)
     by, node = _node(line, tally, row)
     return grouping(line.book, by, line.as_of).called(node)[1] or f"without a {words_of(by)}"
 
 
-def _node(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
+def _node(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
     try:
         return node_of(line.book, f"{tally.by}:{row}", line.as_of)
     except LookupError:
         raise Refused(f"There is no row “{row[:60]}” here; accepted: one of the page.", 404) from None
 
 
-def deals_behind(line: ScopeLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
+def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
     """Places of the deals behind a row, and what each adds."""
-    book, standing = line.book, line.standing
+    book, snapshot = line.book, line.snapshot
     if tally.show in OF_STAGES:
-        keys = [stage.key for stage in book.ground.stages]
+        keys = [stage.key for stage in book.reference.stages]
         if row not in keys:
             raise Refused(f"There is no stage “{row[:60]}” here; accepted: one of the page.", 404)
-        return stage_deals(book, standing, line.scope, (tally.show, keys.index(row)))
-    at, adds = counted_deals(book, standing, line.period, line.scope, tally.show)
+        return stage_deals(book, snapshot, line.scope, (tally.show, keys.index(row)))
+    at, adds = counted_deals(book, snapshot, line.period, line.scope, tally.show)
     if tally.by == "company":
         return at, adds
     by, node = _node(line, tally, row)
-    rows = rows_inside(book, standing, standing.owner[at], at, by, node)
+    rows = rows_inside(book, snapshot, snapshot.owner[at], at, by, node)
     return at[rows], adds[rows]

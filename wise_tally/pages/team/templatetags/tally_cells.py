@@ -45,12 +45,12 @@ def columns(result: Result) -> SafeString:
     step = WIDTH / len(cells)
     every = 1 if len(cells) <= 14 else 2
     parts = []
-    for place, (cell, head) in enumerate(zip(cells, result.heads, strict=True)):
+    for index, (cell, head) in enumerate(zip(cells, result.heads, strict=True)):
         height = max(0.0, (cell.value or 0) / largest) * (HEIGHT - 24)
-        left, top = place * step + step * 0.14, HEIGHT - height
-        text = result.write(cell.value, is_short=True) if place % every == 0 else ""
-        label = head if place % every == 0 else ""
-        middle = round(place * step + step / 2, 1)
+        left, top = index * step + step * 0.14, HEIGHT - height
+        text = result.write(cell.value, is_short=True) if index % every == 0 else ""
+        label = head if index % every == 0 else ""
+        middle = round(index * step + step / 2, 1)
         parts.append(
             (
                 round(left, 1),
@@ -95,14 +95,14 @@ def lines(result: Result) -> SafeString:
 
     drawn: list[tuple[object, ...]] = []
     taken: list[float] = []
-    for place, row in enumerate(rows):
+    for index, row in enumerate(rows):
         points = " ".join(f"{round(i * step, 1)},{y_of(cell)}" for i, cell in enumerate(row.cells))
         label_y = y_of(row.cells[-1])
         while any(abs(label_y - other) < 13 for other in taken):
             label_y += 13
         taken.append(label_y)
         drawn.append(
-            (points, DASHES[place], room + 6, label_y, f"{row.name} {result.write(row.cells[-1].value, is_short=True)}")
+            (points, DASHES[index], room + 6, label_y, f"{row.name} {result.write(row.cells[-1].value, is_short=True)}")
         )
     body = format_html_join(
         "",

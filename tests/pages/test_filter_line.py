@@ -1,0 +1,77 @@
+"""The filter line: one sentence that every page obeys, that survives moving between places and lives in the URL."""
+
+import re
+
+import pytest
+
+from tests.support.naive import cents
+from tests.support.world import ask
+from wise_tally.domain import formats as filters
+
+pytestmark = pytest.mark.django_db
+SCOPE = "period=FY2027-Q2&who=team%3Anorth&where=headwaters&process=new_site&as_of=2026-10-05"
+
+
+def links(page, place):
+    """Addresses of a place on a page."""
+    return re.findall(rf'href="(/{place}/\?[^"]*)"', page)
+
+
+def test_the_scope_survives_moving_between_places(demo, sign_in):
+    client = sign_in("m1")
+    for place in ("forecast", "deals", "conversion", "attainment", "team"):
+        page = client.get(f"/{place}/?{SCOPE}").content.decode()
+        for other in ("forecast", "deals", "conversion", "attainment", "team", "setup"):
+            found = links(page, other)[0].replace("&amp;", "&")
+            assert set(SCOPE.split("&")) <= set(found.split("?")[1].split("&")), (place, other)
+        for words in ("North region", "Headwaters", "New site", "5 Oct 2026", "Editing is off"):
+            assert words in page, (place, words)
+
+
+def test_previous_and_next_period_and_the_pickers_keep_the_rest(demo, sign_in):
+    page = sign_in("m1").get(f"/forecast/?{SCOPE}").content.decode()
+    before, after = (re.search(rf'href="\?([^"]+)" data-period-{side}', page)[1] for side in ("before", "after"))
+    assert ("period=FY2027-Q1" in before, "period=FY2027-Q3" in after) == (True, True)
+    assert all("who=team%3Anorth" in query and "as_of=2026-10-05" in query for query in (before, after))
+    other = next(query for query in re.findall(r'href="\?([^"]+)"', page) if "where=lakeland" in query)
+    assert "process=new_site" in other
+
+
+@pytest.mark.parametrize(
+    ("address", "kept"),
+    [
+        ("/team/?board=process", "board=process"),
+        ("/team/tally/?show=created&by=source&bucket=month", "show=created&by=source&bucket=month"),
+        ("/conversion/?by=source&leave_out=ns_survey", "by=source&leave_out=ns_survey"),
+        ("/deals/?f=gap:from:1&f=owner:is:Odran+Tully&page=2", "f=gap%3Afrom%3A1&f=owner%3Ais%3AOdran+Tully"),
+    ],
+)
+def test_a_pages_own_choices_outlive_a_change_of_scope(demo, sign_in, address, kept):
+    """The next period, another territory and an earlier day keep them; the page of a list and stages of a process go."""
+    client = sign_in("m1")
+    page = client.get(address).content.decode().replace("&amp;", "&")
+    found = re.findall(r'href="\?([^"]+)"', page)
+    # The list of deals holds every period and so has no next one.
+    after = (
+        re.search(r'href="\?([^"]+)" data-period-after', page)
+        or re.search(r'href="\?([^"]*where=lakeland[^"]*)"', page)
+    )[1]
+    where = next(query for query in found if "where=lakeland" in query)
+    process = next(query for query in found if "process=renewal" in query)
+    assert after.endswith(kept)
+    assert where.endswith(kept)
+    assert "page=2" not in after
+    assert "leave_out" not in process
+    for query in (after, where, process):
+        assert client.get(f"{address.split('?')[0]}?{query}").status_code == 200
+
+
+def test_figures_of_a_narrow_scope_are_those_of_the_command(demo, sign_in):
+    client = sign_in("m1")
+    scope = {"team": "north", "territory": "headwaters", "process": "new_site"}
+    row = ask("forecast", "FY2027-Q2", "2026-10-05", **scope)[""]
+    page = client.get(f"/forecast/?{SCOPE}").content.decode()
+    assert filters.short(cents(row["weighted"])) in page
+    assert "Quotas are not set per process" in page, "the page says why quota and gap are none"
+    panel = client.get(f"/forecast/working/weighted/?{SCOPE}&node=team:north").content.decode()
+    assert filters.money(cents(row["weighted"])) in panel

@@ -1,0 +1,131 @@
+"""A rep's record: commit against outcome, deals that slipped, calls against outcome, period by period."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+
+from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.calendar import Period
+from wise_tally.core.calls import calls_in_force
+from wise_tally.core.derived import Grows, derived
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import Filter, shown_nodes
+from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.reference_data import OPEN, WON
+from wise_tally.core.trees import NONE
+
+
+@dataclass(frozen=True)
+class RepRecord:
+    """One person and period; money in credited minor units. `called` is None where the person had not called."""
+
+    person: int
+    period: Period
+    commit: int
+    won_of_commit: int
+    due: int
+    slipped: int
+    called: int | None
+    won: int
+
+    @property
+    def commit_won(self) -> float | None:
+        """won of what was commit ÷ commit."""
+        return ratio(self.won_of_commit, self.commit)
+
+    @property
+    def slip_rate(self) -> float | None:
+        """Slipped deals ÷ due deals."""
+        return ratio(self.slipped, self.due)
+
+    @property
+    def call_error(self) -> int | None:
+        """called − won."""
+        return None if self.called is None else self.called - self.won
+
+
+@dataclass(frozen=True)
+class RecordsTogether:
+    """Several periods of one person, the latest first, and what they come to together; money in minor units."""
+
+    periods: tuple[RepRecord, ...]
+
+    @property
+    def commit(self) -> int:
+        """Commit at mid-period, all periods."""
+        return sum(record.commit for record in self.periods)
+
+    @property
+    def commit_won(self) -> float | None:
+        """won of what was commit ÷ commit, all periods."""
+        return ratio(sum(record.won_of_commit for record in self.periods), self.commit)
+
+    @property
+    def slip_rate(self) -> float | None:
+        """Slipped deals ÷ due deals, all periods."""
+        return ratio(sum(record.slipped for record in self.periods), sum(record.due for record in self.periods))
+
+    @property
+    def call_error(self) -> float | None:
+        """(called − won) ÷ won over the periods that the person called; above 0 too much was called."""
+        called = [record for record in self.periods if record.called is not None]
+        return ratio(sum(record.call_error or 0 for record in called), sum(record.won for record in called))
+
+
+def middle_of(period: Period) -> date:
+    """The day whose end halves the period."""
+    return period.starts_on + timedelta(days=period.days // 2 - 1)
+
+
+@derived(Grows.KEPT)
+def rep_records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
+    """Of each person of the scope who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
+    deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
+    call in force at mid-period against what was won. Source: common practice; own definition.
+    """
+    middle, people = middle_of(period), len(book.reference.people)
+    then, end = book.as_of(middle), book.as_of(min(period.ends_on, snapshot.as_of))
+    lines = forecast_lines(book, then, period, scope, "person")
+    surest = f"category:{book.reference.surest_first[0]}" if book.reference.surest_first else "open"
+    in_commit, due = lines.counts(surest), lines.counts("open")
+    index = np.searchsorted(snapshot.deal, then.deal[lines.lines.rows])
+    closed_on = snapshot.closed_on[index]
+    won_here = (snapshot.kind[index] == WON) & (closed_on >= period.starts_on.toordinal())
+    won_here &= closed_on <= period.ends_on.toordinal()
+    moved = _moved_later(end, then, lines.lines.rows)
+    one = np.ones(len(lines.node), dtype=np.int64)
+
+    def by_person(values: Ints, keep: np.ndarray) -> Ints:
+        return sum_by_group(values[keep], lines.node[keep], people)
+
+    columns = (
+        by_person(lines.amount_minor, in_commit),
+        by_person(lines.amount_minor, in_commit & won_here),
+        by_person(one, due),
+        by_person(one, due & moved),
+    )
+    ended = forecast_lines(book, snapshot, period, scope, "person")
+    won = sum_by_group(ended.value_minor("won"), ended.node, people)
+    calls = calls_in_force(book.reference, middle, period)
+    holding = np.zeros(people + 1, dtype=bool)
+    holding[np.concatenate([lines.node, ended.node])] = True
+    found = {}
+    # Of others only the call would be known: nothing they committed or won is in the scope.
+    for person in shown_nodes(book.reference, scope, grouping(book, "person", snapshot.as_of), snapshot.as_of, holding):
+        if person == NONE:
+            continue
+        call = calls.get(("person", person))
+        called = call.amount_minor if call is not None and call.made_by == person else None
+        commit, of_commit, due_deals, slipped = (int(column[person]) for column in columns)
+        if commit or due_deals or won[person] or called is not None:
+            found[person] = RepRecord(person, period, commit, of_commit, due_deals, slipped, called, int(won[person]))
+    return found
+
+
+def _moved_later(end: BookAsOf, then: BookAsOf, rows: Ints) -> np.ndarray:
+    """Which deals are still open at the end with a later expected close than they had."""
+    index = np.searchsorted(end.deal, then.deal[rows])
+    still_open = end.kind[index] == OPEN
+    return np.asarray(still_open & (end.expected_close[index] > then.expected_close[rows]))

@@ -1,0 +1,167 @@
+"""Over time: what was created, won and lost month by month, velocity and its factors, and unusual months."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from statistics import median
+
+import numpy as np
+
+from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.calendar import Period
+from wise_tally.core.conversion import lacks_history
+from wise_tally.core.lines import Filter, owner_filtered
+from wise_tally.core.money import Ints, ratio
+from wise_tally.core.reference_data import OPEN, WON
+from wise_tally.core.statistics import DAY_SECONDS
+
+WINDOW = 12
+# Makes the median absolute deviation of normal values their standard deviation.
+NORMAL = 1.4826
+FAR = 3.0
+
+
+@dataclass(frozen=True)
+class SpanFigures:
+    """One span of days: deals created and their value, deals closed, the mean won amount, median and mean days to win.
+
+    Money in minor units; None where nothing is behind it, or history lacks.
+    """
+
+    period: Period
+    created: int
+    created_value: int
+    won: int
+    lost: int
+    won_value: int
+    days_to_win: float | None
+
+    @property
+    def win_rate(self) -> float | None:
+        """won ÷ (won + lost) closed in the span."""
+        return ratio(self.won, self.won + self.lost)
+
+    @property
+    def mean_won(self) -> float | None:
+        """Mean amount of the won deals."""
+        return ratio(self.won_value, self.won)
+
+    @property
+    def mean_created(self) -> float | None:
+        """Mean amount, on the as-of day, of the deals created."""
+        return ratio(self.created_value, self.created)
+
+
+class ScopeOverTime:
+    """The deals of a scope by the owner on the day (`rows`: rows of the snapshot), sorted by their days once."""
+
+    def __init__(self, book: Book, snapshot: BookAsOf, scope: Filter) -> None:
+        self.rows = np.flatnonzero(owner_filtered(book, snapshot, scope))
+        self._created = _Days(book.created_on[snapshot.deal[self.rows]])
+        # Open deals have no day of closing, which is before every day.
+        self._closed = _Days(snapshot.closed_on[self.rows])
+
+    def created_in(self, period: Period) -> Ints:
+        """Places in `rows` of the deals created in the period by their local day."""
+        return self._created.inside(period)
+
+    def closed_in(self, period: Period) -> Ints:
+        """Places in `rows` of the deals won or lost in the period."""
+        return self._closed.inside(period)
+
+
+class _Days:
+    def __init__(self, days: Ints) -> None:
+        self.order = np.argsort(days, kind="stable")
+        self.sorted = days[self.order]
+
+    def inside(self, period: Period) -> Ints:
+        first, after = np.searchsorted(self.sorted, (period.starts_on.toordinal(), period.ends_on.toordinal() + 1))
+        return self.order[first:after]
+
+
+def spans(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> tuple[SpanFigures, ...]:
+    """Figures of each span, by the owner on the day; deals created by their local day of creation."""
+    deals_of = ScopeOverTime(book, snapshot, scope)
+    rows = deals_of.rows
+    amount, kind, deal = snapshot.amount_minor[rows], snapshot.kind[rows], snapshot.deal[rows]
+    took = (snapshot.closed_at[rows] - book.deals.created_at[deal]) / DAY_SECONDS
+    short = book.deals.short_form[deal]
+    found = []
+    for period in periods:
+        new, ended = deals_of.created_in(period), deals_of.closed_in(period)
+        won = ended[kind[ended] == WON]
+        known = len(won) > 0 and not lacks_history(len(won), int(short[won].sum()))
+        found.append(
+            SpanFigures(
+                period,
+                len(new),
+                int(amount[new].sum()),
+                len(won),
+                len(ended) - len(won),
+                int(amount[won].sum()),
+                float(took[won].mean()) if known else None,
+            )
+        )
+    return tuple(found)
+
+
+def deals_behind(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, figure: str) -> Ints:
+    """Rows of the snapshot of the deals that a figure of a span rests on."""
+    found = ScopeOverTime(book, snapshot, scope)
+    if "created" in figure:
+        return found.rows[found.created_in(period)]
+    closed = found.rows[found.closed_in(period)]
+    return closed if figure == "win_rate" else closed[snapshot.kind[closed] == WON]
+
+
+@dataclass(frozen=True)
+class Velocity:
+    """Money a day: open deals × win rate of closed × mean won amount ÷ mean days to win. Minor units; None where a factor is."""
+
+    open_deals: int
+    win_rate: float | None
+    mean_won: float | None
+    days_to_win: float | None
+
+    @property
+    def per_day(self) -> float | None:
+        """The product of its factors."""
+        if self.win_rate is None or self.mean_won is None or not self.days_to_win:
+            return None
+        return self.open_deals * self.win_rate * self.mean_won / self.days_to_win
+
+
+def velocity(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Velocity:
+    """Velocity of the period: deals open on the snapshot's day, the other factors of deals closed in it. Common practice."""
+    found = spans(book, snapshot, (period,), scope)[0]
+    still_open = int((owner_filtered(book, snapshot, scope) & (snapshot.kind == OPEN)).sum())
+    return Velocity(still_open, found.win_rate, found.mean_won, found.days_to_win)
+
+
+@dataclass(frozen=True)
+class Usual:
+    """What the months before make of a value: their median and how far from it is still usual."""
+
+    median: float
+    reach: float
+
+    def is_unusual(self, value: float) -> bool:
+        """Whether a value lies outside median ± reach."""
+        return abs(value - self.median) > self.reach
+
+
+def usual(values: Sequence[float | None], last_is_over: bool = True) -> tuple[Usual | None, ...]:
+    """For each value what the twelve before it make of it; None where fewer than twelve are known, and for a last that is not over.
+
+    Outside median ± 3 × 1.4826 × MAD counts as unusual (robust z-score, common practice); with a MAD of 0 any other value does.
+    """
+    found: list[Usual | None] = []
+    for index in range(len(values)):
+        before = [value for value in values[max(0, index - WINDOW) : index] if value is not None]
+        if len(before) < WINDOW or (index == len(values) - 1 and not last_is_over):
+            found.append(None)
+            continue
+        middle = float(median(before))
+        spread = float(median(abs(value - middle) for value in before))
+        found.append(Usual(middle, FAR * NORMAL * spread))
+    return tuple(found)

@@ -1,0 +1,149 @@
+"""This period to date against the same days of the period before or of the year before."""
+
+from dataclasses import dataclass
+
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.attainment import lost_share, side_by_side
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast import ForecastRow
+from wise_tally.core.grouping import grouping
+from wise_tally.core.same_days import same_days
+from wise_tally.core.tally import change_of
+from wise_tally.pages.attainment.query import AttainmentQuery, read_question, tabs
+from wise_tally.web.breakdowns import ROWS, choices, words_of
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import period_words
+from wise_tally.web.footer import Footer
+from wise_tally.web.nodes import scope_node, token_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+
+AGAINST = {"before": "the period before", "year": "the same days last year"}
+# What is compared: figure, words, how it is written.
+COMPARED = (
+    ("won", "won", "whole"),
+    ("deals_won", "deals won", "count"),
+    ("deals_lost", "deals lost", "count"),
+    ("lost_share", "lost of closed", "percent"),
+)
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A figure of this span and the one before; None where the node has no row then."""
+
+    figure: str
+    shape: str
+    now: int | float | None
+    then: int | float | None
+
+    @property
+    def change(self) -> int | float | None:
+        """This less before; None where either is none."""
+        return change_of(self.now, self.then)
+
+    @property
+    def sign(self) -> str:
+        """An arrow of the direction, empty where nothing changed."""
+        return "" if not self.change else "▲" if self.change > 0 else "▼"
+
+    @property
+    def tone(self) -> str:
+        """Whether the change is welcome: more won is, more lost is not."""
+        if not self.change:
+            return ""
+        return "up" if (self.change > 0) == (self.figure in ("won", "deals_won")) else "down"
+
+
+@dataclass(frozen=True)
+class ComparedRow:
+    """A node with its figures side by side."""
+
+    name: str
+    cells: tuple[Cell, ...]
+    working_now: str
+    working_then: str
+
+
+def spans_of(asked: AttainmentQuery, against: str) -> tuple[Period, Period | None]:
+    """This period to date and the span it is compared with; none where it has not begun."""
+    line = asked.line
+    return same_days(line.book.reference.fiscal, line.period, line.as_of, against)
+
+
+def _against(request: PageRequest) -> str:
+    found = request.GET.get("against", "before")
+    if found not in AGAINST:
+        raise Refused(f"“{found[:40]}” is nothing to compare with; accepted: {', '.join(AGAINST)}.")
+    return found
+
+
+def _value(row: ForecastRow | None, figure: str) -> int | float | None:
+    if row is None:
+        return None if figure == "lost_share" else 0
+    return lost_share(row) if figure == "lost_share" else getattr(row, figure)  # type: ignore[no-any-return]
+
+
+def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
+    """The rows of a breakdown that won or lost in either span, the most won first; equal ones by name."""
+    line, (present, earlier) = asked.line, spans
+    if earlier is None:
+        return []
+    group = grouping(line.book, by, line.as_of)
+    found = side_by_side(line.book, line.snapshot, (present, earlier), line.scope, by)
+    rows = []
+    for node, pair in found.items():
+        if not any(row and (row.deals_won or row.deals_lost) for row in pair):
+            continue
+        now, then = pair
+        token = token_of(group, node)
+        cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
+        name = group.called(node)[1] or f"without a {words_of(by)}"
+        rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier)))
+    return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Won and lost of each row in both spans."""
+    asked, against = read_question(request, "quarter"), _against(request)
+    spans = spans_of(asked, against)
+    whole = compared_rows(asked, scope_node(asked.line)[0], spans)
+    given = asked.query(against=against)
+    answer = {
+        "line": asked.line,
+        "tabs": tabs(asked.line, "compared"),
+        "by": asked.by,
+        "by_words": words_of(asked.by),
+        "by_links": [(words, asked.query(by=name, against=against), name == asked.by) for name, words in choices(ROWS)],
+        "against_words": AGAINST[against],
+        "against_links": [(words, asked.query(against=name), name == against) for name, words in AGAINST.items()],
+        "heads": [words for _, words, _ in COMPARED],
+        "now_words": period_words(spans[0]),
+        "then_words": spans[1] and period_words(spans[1]),
+        "whole": whole[0] if whole else None,
+        "rows": compared_rows(asked, asked.by, spans),
+        "footer": Footer(
+            sum(int(row.cells[1].now or 0) + int(row.cells[2].now or 0) for row in whole),
+            exports=exports("attainment:compared-table", given),
+        ),
+    }
+    return render(request, "attainment/compared.html", answer)
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """Exactly what the table shows, as a file."""
+    asked = read_question(request, "quarter")
+    spans = spans_of(asked, _against(request))
+    header = ["name"]
+    for name, *_ in COMPARED:
+        header += [name, f"{name}_then"]
+    rows = [
+        (row.name, *(value for cell in row.cells for value in (cell.now, cell.then)))
+        for row in compared_rows(asked, asked.by, spans)
+    ]
+    return sheet_response(Sheet("compared", tuple(header), frozenset({"won", "won_then"}), rows), kind)

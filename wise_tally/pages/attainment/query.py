@@ -1,0 +1,117 @@
+"""What is asked of attainment beyond the filter line: rows, metric, activity kind; and the place's tabs."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from urllib.parse import urlencode
+
+from wise_tally.core.activity import BY as BY_PEOPLE
+from wise_tally.core.activity import KINDS, METRIC, activity_attainment
+from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.book import BookAsOf
+from wise_tally.core.calendar import Period
+from wise_tally.core.measures import AMOUNT, DEALS, IN_HUNDREDTHS, QUANTITY, valued
+from wise_tally.web.activities_done import done_in
+from wise_tally.web.breakdowns import ROWS, accepted_with_own
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.tabs import Tab, tabs_of
+
+MEASURES = {
+    AMOUNT: "won amount",
+    DEALS: "number of deals",
+    "margin": "margin",
+    QUANTITY: "quantity",
+    METRIC: "activities",
+}
+TABS = (
+    ("attainment:page", "Won and quota", ""),
+    ("attainment:year", "Through the year", ""),
+    ("attainment:compared", "Against before", ""),
+    ("attainment:commissions", "Commissions", ""),
+    ("attainment:cash", "Cash calendar", ""),
+)
+
+
+@dataclass(frozen=True)
+class AttainmentQuery:
+    """The question of one page; every part is in its address."""
+
+    line: FilterLine
+    by: str
+    measure: str = AMOUNT
+    kind: str = ""
+
+    @property
+    def counts_activities(self) -> bool:
+        """Whether activities are counted instead of what deals bring."""
+        return self.measure == METRIC
+
+    @property
+    def in_hundredths(self) -> bool:
+        """Whether values are numbers kept in hundredths instead of money."""
+        return self.counts_activities or self.measure in IN_HUNDREDTHS
+
+    @cached_property
+    def snapshot(self) -> BookAsOf:
+        """The book as it stood, deals counting for the measure."""
+        line = self.line
+        return line.snapshot if self.counts_activities else valued(line.book, line.snapshot, self.measure)
+
+    def rows(self, by: str, period: Period | None = None) -> tuple[AttainmentRow, ...]:
+        """The records of a breakdown in the scope's or another period."""
+        line, period = self.line, period or self.line.period
+        if not self.counts_activities:
+            return attainment(line.book, self.snapshot, period, line.scope, by)
+        done = done_in(line, period).of_kind(self.kind)
+        return activity_attainment(line.book, line.snapshot, period, line.scope, by, done)
+
+    def row(self, by: str, node: int, period: Period | None = None) -> AttainmentRow:
+        """The record of one node; raises Refused where the scope has no such row."""
+        found = next((row for row in self.rows(by, period) if row.forecast.node == node), None)
+        if found is None:
+            raise Refused("This row does not exist in this scope; open the figure from the page again.", 404)
+        return found
+
+    @cached_property
+    def whole(self) -> AttainmentRow:
+        """The record of the whole scope."""
+        by, node, _ = scope_node(self.line)
+        return self.row(by, node)
+
+    def query(self, **changes: str) -> str:
+        """The page's address with parts changed; empty ones are dropped."""
+        own = {"by": self.by, "measure": "" if self.measure == AMOUNT else self.measure, "kind": self.kind}
+        parts = {**dict(self.line.given), **own, **changes}
+        return urlencode({name: value for name, value in parts.items() if value})
+
+    def working(self, token: str, period: Period | None = None) -> str:
+        """The query that opens the working of a node's figure."""
+        given = dict(self.line.given) | {"period": (period or self.line.period).text, "measure": self.measure}
+        kind = {"kind": self.kind} if self.kind else {}
+        return urlencode({**given, **kind, "node": token})
+
+
+def tabs(line: FilterLine, here: str) -> list[Tab]:
+    """All pages of the place, the present one marked."""
+    return tabs_of(line, TABS, f"attainment:{here}")
+
+
+def read_question(request: PageRequest, default_kind: str = "year") -> AttainmentQuery:
+    """The question of a request; raises Refused for parts that are not accepted."""
+    line = read_scope(request, default_kind)
+    measure = _one_of(request, "measure", tuple(MEASURES), AMOUNT, "a metric")
+    usual = "person" if request.viewer.sees_own_only else "team"
+    by = _one_of(request, "by", accepted_with_own(ROWS), usual, "a breakdown of this place")
+    kind = _one_of(request, "kind", ("", *KINDS), "", "a kind of activity")
+    if measure == METRIC and by not in BY_PEOPLE:
+        by = usual
+    return AttainmentQuery(line, by, measure, kind if measure == METRIC else "")
+
+
+def _one_of(request: PageRequest, name: str, accepted: tuple[str, ...], default: str, what: str) -> str:
+    text = request.GET.get(name, default)
+    if text not in accepted:
+        raise Refused(f"“{text[:40]}” is not {what}; accepted: {', '.join(filter(None, accepted))}.")
+    return text

@@ -1,0 +1,140 @@
+"""A rep's record: commit against outcome, slips, calls against outcome, over the last periods."""
+
+from dataclasses import dataclass
+
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
+from wise_tally.domain.formats import count, money, percent
+from wise_tally.pages.conversion.query import tabs
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
+
+PERIODS = 6
+MEASURES = ("commit", "commit_won", "slip_rate", "call_error")
+# What may stand side by side for each period, in words.
+BY_PERIOD = {"commit_won": "kept", "slip_rate": "slipped", "call_error": "called over won"}
+
+
+@dataclass(frozen=True)
+class PersonRecord:
+    """A person with the records of the last periods and what they come to together."""
+
+    key: str
+    name: str
+    together: RecordsTogether
+
+
+def read_records(request: PageRequest) -> tuple[FilterLine, list[Period], list[PersonRecord]]:
+    """Records of everybody in the scope for the last periods that are over, of the kind that the filter line has."""
+    line = read_scope(request)
+    fiscal = line.book.reference.fiscal
+    kind = line.period.kind if line.period.kind in ("month", "quarter", "year") else "quarter"
+    last = fiscal.containing(line.as_of, kind)
+    periods = [fiscal.shifted(last, -step) for step in range(1, PERIODS + 1)]
+    tables = [rep_records(line.book, line.snapshot, period, line.scope) for period in periods]
+    people = sorted({person for table in tables for person in table}, key=lambda i: line.book.reference.people[i].name)
+    found = []
+    for person in people:
+        record = line.book.reference.people[person]
+        own = tuple(table[person] for table in tables if person in table)
+        found.append(PersonRecord(record.key, record.name, RecordsTogether(own)))
+    return line, periods, found
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Who keeps what is committed, who slips, who calls too much."""
+    line, periods, found = read_records(request)
+    shown = request.GET.get("each", "commit_won")
+    if shown not in BY_PERIOD:
+        raise Refused(f"“{shown[:40]}” is not followed period by period; accepted: {', '.join(BY_PERIOD)}.")
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "records"),
+        "periods": [period_words(period) for period in periods],
+        "people": [(record, _cells(record, periods, shown)) for record in found],
+        "each": BY_PERIOD[shown],
+        "each_working": reverse("conversion:records-working", args=[shown]),
+        "each_links": [(words, f"{line.query()}&each={name}", name == shown) for name, words in BY_PERIOD.items()],
+        "footer": Footer(
+            sum(own.due for record in found for own in record.together.periods),
+            exports=exports("conversion:records-table", line.query()),
+        ),
+    }
+    return render(request, "conversion/records.html", answer)
+
+
+def _cells(record: PersonRecord, periods: list[Period], figure: str) -> list[float | None]:
+    """A figure of each period by itself, None where the period has none."""
+    alone = {own.period: RecordsTogether((own,)) for own in record.together.periods}
+    return [getattr(alone[period], figure) if period in alone else None for period in periods]
+
+
+@require_safe
+def working(request: PageRequest, figure: str) -> HttpResponse:
+    """How a figure of somebody's record came about, period by period."""
+    line, _, found = read_records(request)
+    record = next((one for one in found if one.key == request.GET.get("person")), None)
+    if figure not in MEASURES or record is None:
+        raise Refused(
+            f"“{figure[:40]}” is no record here; accepted: {', '.join(MEASURES)} of a person of the page.", 404
+        )
+    back = f"{reverse('conversion:records')}?{line.query()}"
+    return panel_response(request, line, _panel(record, figure), back)
+
+
+DEFINITIONS = {
+    "commit": "Amounts of deals of the surest counted category due in the period, as they stood at its middle.",
+    "commit_won": "Deals of the surest counted category due in the period, as they stood at its middle: the amounts won in the period in "
+    "the end ÷ the amounts committed then.",
+    "slip_rate": "Deals due in the period at its middle: those still open at its end with a later expected close ÷ all of them.",
+    "call_error": "The person’s own call in force at the middle of the period less what was won in it, ÷ what was won.",
+}
+
+
+def _panel(record: PersonRecord, figure: str) -> Panel:
+    terms = []
+    for own in record.together.periods:
+        period = period_words(own.period)
+        if figure == "commit":
+            terms.append((period, money(own.commit)))
+        elif figure == "commit_won":
+            terms.append(
+                (f"{period}: won {money(own.won_of_commit)} of commit {money(own.commit)}", percent(own.commit_won))
+            )
+        elif figure == "slip_rate":
+            terms.append(
+                (
+                    f"{period}: {count(own.slipped)} of {count(own.due)} due deals slipped",
+                    percent(own.slip_rate),
+                )
+            )
+        elif own.called is not None:
+            terms.append((f"{period}: called {money(own.called)}, won {money(own.won)}", money(own.call_error)))
+    words = {"commit": "commit", "commit_won": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[figure]
+    total = money(record.together.commit) if figure == "commit" else percent(getattr(record.together, figure))
+    return Panel(
+        f"{words.capitalize()}, {record.name}", DEFINITIONS[figure], tuple(PanelTerm(*t) for t in terms), total, words
+    )
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """Every person and period as a file."""
+    _, _, found = read_records(request)
+    rows = [
+        (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
+        for record in found
+        for own in record.together.periods
+    ]
+    header = ("person", "period", "commit", "won of commit", "due", "slipped", "called", "won")
+    return sheet_response(Sheet("records", header, frozenset({"commit", "won of commit", "called", "won"}), rows), kind)

@@ -1,0 +1,107 @@
+"""Leads and before: lead → qualified → deal → won by source, with the days between."""
+
+import numpy as np
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in
+from wise_tally.core.reference_data import WON
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import count, days, money, percent
+from wise_tally.pages.conversion.query import tabs
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.lead_rows import lead_rows
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
+
+COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "won", "won_rate", "won_minor",
+           "days_to_qualify", "days_to_win")  # fmt: skip
+
+
+def read_leads(request: PageRequest) -> tuple[FilterLine, list[str], LeadRows]:
+    """Leads of the period and scope that the viewer may see; names of their sources."""
+    line = request.filter_line = read_scope(request, "year")
+    names, every = lead_rows(line, visible(request).leads())
+    return line, names, leads_in(line.book, line.snapshot, every, line.period, line.scope)
+
+
+def _rows(line: FilterLine, names: list[str], leads: LeadRows) -> list[tuple[str, LeadFigures]]:
+    values = np.unique(leads.value).tolist()
+    rows = [(names[v] if v != NONE else "without a source", lead_figures(line.snapshot, leads, v)) for v in values]
+    return sorted(rows, key=lambda row: -row[1].leads)
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """What became of the leads of the period, by source."""
+    line, names, leads = read_leads(request)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "leads"),
+        "whole": lead_figures(line.snapshot, leads),
+        "rows": _rows(line, names, leads),
+        "footer": Footer(
+            lead_figures(line.snapshot, leads).deals, exports=exports("conversion:leads-table", line.query())
+        ),
+    }
+    return render(request, "conversion/leads.html", answer)
+
+
+@require_safe
+def working(request: PageRequest, figure: str) -> HttpResponse:
+    """How a figure of leads came about."""
+    line, names, leads = read_leads(request)
+    text = request.GET.get("source")
+    if figure not in COLUMNS or (text and text not in names):
+        raise Refused(
+            f"“{figure[:40]}” is not a figure of leads here; accepted: {', '.join(COLUMNS)}, with a source of the page.",
+            404,
+        )
+    value = None if text is None else names.index(text) if text else NONE
+    found = lead_figures(line.snapshot, leads, value)
+    kept = leads if value is None else leads.take(leads.value == value)
+    deals = kept.deal[kept.deal >= 0]
+    rows = np.searchsorted(line.snapshot.deal, deals)
+    rows = rows[(rows < len(line.snapshot.deal))]
+    rows = rows[np.isin(line.snapshot.deal[rows], deals)]
+    if figure in ("won", "won_rate", "won_minor", "days_to_win"):
+        rows = rows[line.snapshot.kind[rows] == WON]
+    amount = line.snapshot.amount_minor[rows]
+    order = np.argsort(-amount, kind="stable")
+    terms = [
+        ("leads that came in the period", count(found.leads)),
+        ("still open", count(found.open)),
+        ("dropped", count(found.dropped)),
+        ("qualified", count(found.qualified)),
+        ("with a deal in the book", count(found.deals)),
+        ("of these won", count(found.won)),
+        ("won amounts", money(found.won_minor)),
+    ]
+    totals = {
+        "qualified_rate": percent(found.qualified_rate), "won_rate": percent(found.won_rate), "won_minor": money(found.won_minor),
+        "days_to_qualify": days(found.days_to_qualify), "days_to_win": days(found.days_to_win),
+    }  # fmt: skip
+    panel = Panel(
+        title=f"Leads, {text or 'every source'}",
+        definition="Leads that came in the period, as they stand; a lead counts once in each step it reached. One with a deal in the "
+        "book is qualified. Days run from the lead’s coming to its qualifying, and to the deal’s winning (means).",
+        terms=tuple(PanelTerm(*term) for term in terms),
+        total=totals.get(figure) or count(getattr(found, figure)),
+        total_words=figure.replace("_minor", "").replace("_", " "),
+        **listed(line, rows[order], [money(int(v)) for v in amount[order][:FIRST_DEALS]], amount[order]),
+    )
+    return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The rows as a file."""
+    line, names, leads = read_leads(request)
+    rows = [(name, *(getattr(found, column) for column in COLUMNS)) for name, found in _rows(line, names, leads)]
+    return sheet_response(Sheet("leads", ("source", *COLUMNS), frozenset({"won_minor"}), rows), kind)

@@ -1,0 +1,264 @@
+"""Lost, why: deals lost in the period by reason, stage, person, source, competitor, against the period before."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.deal_attributes import FACETS
+from wise_tally.core.grouping import grouping
+from wise_tally.core.lines import owner_groups
+from wise_tally.core.loss_reasons import LostTable, crossed, lost_by, lost_from, lost_in, months_lost
+from wise_tally.core.money import Ints, ratio
+from wise_tally.core.same_days import same_days
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import count, money, percent
+from wise_tally.pages.conversion.query import by_value, line_of, tabs
+from wise_tally.web.breakdowns import choices, words_of
+from wise_tally.web.deal_columns import lost_reason_places
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
+from wise_tally.web.filter_line import FilterLine, period_words
+from wise_tally.web.footer import Footer
+from wise_tally.web.ink import share
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
+
+BY = ("reason", "stage", "person", "source", "competitor", "month", "deal_type", "territory", *FACETS)
+MOST_REASONS = 8
+Sides = tuple[Ints, Ints]
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Deals lost in a period and in the one before (rows of the snapshot), with their values and reasons among the names."""
+
+    by: str
+    names: Sequence[str]
+    reasons: Sequence[str]
+    period: Period
+    before: Period | None
+    rows: Sides
+    value: Sides
+    reason: Sides
+
+    def name(self, value: int) -> str:
+        """A value as people read it."""
+        return self.names[value] if value != NONE else f"without {words_of(self.by)}"
+
+    def reason_name(self, value: int) -> str:
+        """A reason as people read it."""
+        return self.reasons[value] if value != NONE else "no reason given"
+
+
+def read_lost(request: PageRequest) -> tuple[FilterLine, Lost]:
+    """The lost deals of the scope by what the address asks for; raises Refused."""
+    line, by = line_of(request), request.GET.get("by", "reason")
+    accepted = [name for name, _ in choices(BY)]
+    if by not in accepted:
+        raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
+    period, before = same_days(line.book.reference.fiscal, line.period, line.as_of)
+    now = lost_in(line.book, line.snapshot, period, line.scope)
+    then = lost_in(line.book, line.snapshot, before, line.scope) if before else now[:0]
+    reasons, reason = _reasons(line, (now, then))
+    names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
+    return line, Lost(by, names, reasons, period, before, (now, then), value, reason)
+
+
+def _reasons(line: FilterLine, sides: Sides) -> tuple[Sequence[str], Sides]:
+    """The reasons that occur, in their order, and the place of each deal's among them."""
+    every, index = lost_reason_places(line)
+    present = sorted(set(index[np.concatenate(sides)].tolist()) - {NONE}, key=lambda reason: every[reason])
+    rank = np.full(len(every) + 1, NONE)
+    rank[present] = np.arange(len(present))
+    return [every[reason] for reason in present], (rank[index[sides[0]]], rank[index[sides[1]]])
+
+
+def _values(line: FilterLine, by: str, sides: Sides, before: Period | None) -> tuple[Sequence[str], Sides]:
+    """Names of a breakdown but the reason, and the place of each deal among them."""
+    book, snapshot = line.book, line.snapshot
+    now, then = sides
+    if by == "stage":
+        names: Sequence[str] = [stage.name for stage in book.reference.stages]
+        return names, (lost_from(book, snapshot, now), lost_from(book, snapshot, then))
+    if by == "month":
+        # The months of the period before stand beside those of the same place in this one.
+        starts = (line.period.starts_on, (before or line.period).starts_on)
+        value = (months_lost(snapshot, now, starts[0]), months_lost(snapshot, then, starts[1]))
+        first = book.reference.fiscal.containing(starts[0], "month")
+        last = max([-1, *value[0].tolist(), *value[1].tolist()])
+        return [period_words(book.reference.fiscal.shifted(first, step)) for step in range(last + 1)], value
+    found = [np.asarray(owner_groups(book, snapshot, snapshot.owner[row], row, by)) for row in sides]
+    return grouping(book, by, line.as_of).names, (found[0], found[1])
+
+
+def _table(line: FilterLine, found: Lost) -> LostTable:
+    table = lost_by(line.snapshot, list(zip(found.rows, found.value, strict=True)))
+    if found.by != "month":
+        return table
+    return LostTable(tuple(sorted(table.rows, key=lambda row: -row.value)))
+
+
+@dataclass(frozen=True)
+class Crossed:
+    """Rows by value with a cell a reason: its number and amount, and the query of its working."""
+
+    reasons: list[str]
+    of: int
+    rows: list[tuple[str, list[tuple[int, int, str]]]]
+
+
+def _crossed(line: FilterLine, found: Lost, rows: LostTable) -> Crossed | None:
+    """What was lost in the period by value and reason, the reasons with the most money first; None by reason alone."""
+    if found.by == "reason":
+        return None
+    by_reason = lost_by(line.snapshot, list(zip(found.rows, found.reason, strict=True)))
+    columns = [row.value for row in by_reason.rows if row.deals]
+    shown = columns[:MOST_REASONS]
+    cells = crossed(line.snapshot, found.rows[0], found.value[0], found.reason[0])
+    return Crossed(
+        [found.reason_name(reason) for reason in shown],
+        len(columns),
+        [
+            (
+                found.name(row.value),
+                [
+                    (
+                        *cells.get((row.value, reason), (0, 0)),
+                        _query(line, by=found.by, value=str(row.value), reason=str(reason)),
+                    )
+                    for reason in shown
+                ],
+            )
+            for row in rows.rows
+            if row.deals
+        ],
+    )
+
+
+def _query(line: FilterLine, **more: str | None) -> str:
+    return line.query(process=line.process_value, **more)
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Rows by value with number and money, and what changed against the period before."""
+    line, found = read_lost(request)
+    rows = _table(line, found)
+    largest = max([1, *(row.amount_minor for row in rows.rows)])
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "lost"),
+        "by": found.by,
+        "by_words": words_of(found.by),
+        "by_links": [(name, words, _query(line, by=name)) for name, words in choices(BY)],
+        "before": found.before and period_words(found.before),
+        "now": period_words(found.period),
+        "rows": [
+            (
+                found.name(row.value),
+                row,
+                share(row.amount_minor, largest),
+                rows.share(row),
+                _query(line, by=found.by, value=str(row.value)),
+            )
+            for row in rows.rows
+        ],
+        "whole": rows.whole,
+        "crossed": _crossed(line, found, rows),
+        "by_value": by_value(request),
+        "number_query": _query(line, by=found.by),
+        "query": _query(line, by=found.by, measure=request.GET.get("measure")),
+        "value_query": _query(line, by=found.by, measure="value"),
+        "all_query": _query(line, by=found.by),
+        "footer": Footer(len(found.rows[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
+    }
+    return render(request, "conversion/lost.html", answer)
+
+
+def _place(text: str, sides: Sides) -> int:
+    known = {str(value): value for side in sides for value in side.tolist()}
+    if text not in known:
+        raise Refused(f"“{text[:20]}” is no row here; accepted: one that the page shows.", 404)
+    return int(known[text])
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """The deals of a side that a working counts, and what they are called."""
+
+    line: FilterLine
+    by: str
+    period: Period
+    every: Ints
+    rows: Ints
+    name: str
+
+
+def chosen(request: PageRequest) -> Chosen:
+    """The deals of a row, of a reason in it, or all; `side` before takes those of the period before; raises Refused."""
+    line, found = read_lost(request)
+    side = 1 if request.GET.get("side") == "before" else 0
+    kept, names = np.ones(len(found.rows[side]), dtype=bool), []
+    for part, values, named in (("value", found.value, found.name), ("reason", found.reason, found.reason_name)):
+        if text := request.GET.get(part, ""):
+            index = _place(text, values)
+            kept &= values[side] == index
+            names.append(named(index))
+    period = found.before if side else found.period
+    if period is None:
+        raise Refused(f"{period_words(found.period)} has not begun, so it is compared with no other period.", 404)
+    every = found.rows[side]
+    return Chosen(line, found.by, period, every, every[kept], ", ".join(names) or "all")
+
+
+@require_safe
+def working(request: PageRequest) -> HttpResponse:
+    """The lost deals of a row or a cell, the most money first."""
+    found = chosen(request)
+    line, rows, kept = found.line, found.every, found.rows
+    order = kept[np.argsort(-line.snapshot.amount_minor[kept], kind="stable")]
+    amount = line.snapshot.amount_minor[order]
+    whole = int(line.snapshot.amount_minor[rows].sum())
+    panel = Panel(
+        title=f"Lost, {found.name}",
+        definition=f"Deals lost in {period_words(found.period)}, by the owner on the day, with their amounts as of the day."
+        " The reason is that of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
+        terms=(
+            PanelTerm(f"{count(len(order))} deals", money(int(amount.sum()))),
+            PanelTerm("share of all that was lost", percent(ratio(int(amount.sum()), whole))),
+        ),
+        total=money(int(amount.sum())),
+        total_words="lost",
+        **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        not_counted=(("lost for something else", len(rows) - len(order)),) if len(rows) > len(order) else (),
+    )
+    back = f"{reverse('conversion:lost')}?{_query(line, by=found.by)}"
+    return panel_response(request, line, panel, back)
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The rows as a file, or the reasons within them in numbers or money as the page shows."""
+    line, found = read_lost(request)
+    rows, money_asked = _table(line, found), by_value(request)
+    sheets = {"": lambda: _rows_sheet(found, rows)}
+    if crossed_rows := _crossed(line, found, rows):
+        sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, money_asked)
+    return chosen_sheet(request, sheets, kind)
+
+
+def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
+    cells = [(found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in rows.rows]
+    header = (found.by, "deals", "amount", "deals before", "amount before")
+    return Sheet("lost", header, frozenset({"amount", "amount before"}), cells)
+
+
+def _reasons_sheet(found: Lost, of: Crossed, in_money: bool) -> Sheet:
+    cells = [(name, *(amount if in_money else deals for deals, amount, _ in row)) for name, row in of.rows]
+    return Sheet("reasons", (words_of(found.by), *of.reasons), frozenset(of.reasons if in_money else ()), cells)

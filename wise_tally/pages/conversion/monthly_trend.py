@@ -1,0 +1,217 @@
+"""Over time: win rate of closed, deals created, average size and velocity, each against the period before."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.calendar import Period
+from wise_tally.core.lines import owner_filtered
+from wise_tally.core.monthly_trend import SpanFigures, Usual, Velocity, deals_behind, spans, usual, velocity
+from wise_tally.core.same_days import is_over, same_days
+from wise_tally.domain.formats import count, days, money, percent
+from wise_tally.pages.conversion.query import line_of, tabs
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import FilterLine, period_words
+from wise_tally.web.footer import Footer
+from wise_tally.web.ink import share
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import Panel, PanelTerm, by_amount, panel_response
+
+MONTHS = 36
+SHOWN = 24
+# What is followed month by month: name, words, how it is written.
+FOLLOWED = (
+    ("created", "deals created", "count"),
+    ("created_value", "value created", "money"),
+    ("mean_created", "mean size created", "money"),
+    ("won", "deals won", "count"),
+    ("win_rate", "win rate of closed", "percent"),
+    ("mean_won", "mean won amount", "money"),
+    ("days_to_win", "mean days to win", "days"),
+)
+
+
+@dataclass(frozen=True)
+class MonthCell:
+    """A value of one month, whether it is unusual, and the query of its working."""
+
+    value: float | None
+    unusual: Usual | None
+    height: str
+    top: str
+
+    @property
+    def stands_out(self) -> bool:
+        """Whether the months before make it unusual."""
+        return self.value is not None and self.unusual is not None and self.unusual.is_unusual(self.value)
+
+
+@dataclass(frozen=True)
+class Series:
+    """A followed value with a cell a month, the latest last."""
+
+    name: str
+    words: str
+    shape: str
+    cells: list[MonthCell]
+
+
+def months_of(line: FilterLine) -> tuple[Period, ...]:
+    """The last months up to that of the as-of day."""
+    fiscal = line.book.reference.fiscal
+    present = fiscal.containing(line.as_of, "month")
+    return tuple(fiscal.shifted(present, step) for step in range(1 - MONTHS, 1))
+
+
+def _series(figures: tuple[SpanFigures, ...], as_of: date) -> list[Series]:
+    found = []
+    for name, words, shape in FOLLOWED:
+        values = [getattr(figure, name) for figure in figures]
+        marks, shown = usual(values, is_over(figures[-1].period, as_of)), values[-SHOWN:]
+        largest = max([value for value in shown if value is not None], default=0) or 1
+        cells = []
+        for value, mark in zip(shown, marks[-SHOWN:], strict=True):
+            part = round(10_000 * (value or 0) / largest)
+            cells.append(MonthCell(value, mark, share(part, 10_000), share(10_000 - part, 10_000)))
+        found.append(Series(name, words, shape, cells))
+    return found
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Two years month by month, and the velocity of the period against the one before."""
+    line = line_of(request)
+    months = months_of(line)
+    figures = spans(line.book, line.snapshot, months, line.scope)
+    now, before = _velocities(line)
+    series = _series(figures, line.as_of)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "over-time"),
+        "series": series,
+        "months": [(period_words(month), month.text) for month in months[-SHOWN:]],
+        "table": [
+            (period_words(month), month.text, [s.cells[index] for s in series])
+            for index, month in reversed(list(enumerate(months[-SHOWN:])))
+        ],
+        "velocity": now,
+        "before": before,
+        "spans": [span and period_words(span) for span in _spans_compared(line)],
+        "query": line.query(process=line.process_value),
+        "footer": Footer(
+            int(owner_filtered(line.book, line.snapshot, line.scope).sum()),
+            exports=exports("conversion:over-time-table", line.query()),
+        ),
+    }
+    return render(request, "conversion/over_time.html", answer)
+
+
+def _spans_compared(line: FilterLine) -> tuple[Period, Period | None]:
+    return same_days(line.book.reference.fiscal, line.period, line.as_of)
+
+
+def _velocities(line: FilterLine) -> tuple[Velocity, Velocity | None]:
+    """Of the period, and of the same days of the one before as the book stood at their end; none where none is compared."""
+    present, earlier = _spans_compared(line)
+    now = velocity(line.book, line.snapshot, present, line.scope)
+    return now, velocity(line.book, line.book.as_of(earlier.ends_on), earlier, line.scope) if earlier else None
+
+
+@require_safe
+def working(request: PageRequest, figure: str) -> HttpResponse:
+    """Velocity with its four factors, or what makes a month unusual."""
+    line = line_of(request)
+    back = f"{reverse('conversion:over-time')}?{line.query()}"
+    if figure == "velocity":
+        now, before = _velocities(line)
+        found = before if before and request.GET.get("side") == "before" else now
+        return panel_response(request, line, _velocity_panel(found), back)
+    names = [name for name, *_ in FOLLOWED]
+    months = months_of(line)
+    index = next((i for i, month in enumerate(months) if month.text == request.GET.get("month")), None)
+    if figure not in names or index is None:
+        accepted = f"velocity, or one of {', '.join(names)} with a month of the page"
+        raise Refused(f"“{figure[:40]}” is not followed here; accepted: {accepted}.", 404)
+    return panel_response(request, line, _month_panel(line, figure, months, index), back)
+
+
+def _velocity_panel(found: Velocity) -> Panel:
+    terms = [
+        ("open deals", count(found.open_deals)),
+        ("× win rate of closed", percent(found.win_rate)),
+        ("× mean won amount", money(None if found.mean_won is None else round(found.mean_won))),
+        ("÷ mean days to win", days(found.days_to_win)),
+    ]
+    text = "Money a day that the open deals bring at the pace and luck of the period. Open deals: of the scope, whatever their close."
+    total = money(None if found.per_day is None else round(found.per_day))
+    return Panel("Velocity", text, tuple(PanelTerm(*term) for term in terms), total, "a day")
+
+
+def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index: int) -> Panel:
+    figures = spans(line.book, line.snapshot, months, line.scope)
+    shape, words = next((shape, words) for known, words, shape in FOLLOWED if known == name)
+    values = [getattr(figure, name) for figure in figures]
+    found, mark = figures[index], usual(values, is_over(months[-1], line.as_of))[index]
+    parts = {
+        "mean_created": [("value created", money(found.created_value)), ("÷ deals created", count(found.created))],
+        "win_rate": [("won", count(found.won)), ("÷ won or lost", count(found.won + found.lost))],
+        "mean_won": [("won", money(found.won_value)), ("÷ deals won", count(found.won))],
+        "days_to_win": [("deals won", count(found.won))],
+    }.get(
+        name, [(f"deals created in {period_words(months[index])}", count(found.created))] if "created" in name else []
+    )
+    terms = [PanelTerm(*part) for part in parts]
+    note = "Fewer than twelve months before it are known, so nothing is said about how usual it is."
+    if not is_over(months[index], line.as_of):
+        note = "The month is not over; it is compared with whole months when it is."
+    if mark is not None:
+        low, high = mark.median - mark.reach, mark.median + mark.reach
+        terms.append(PanelTerm("median of the twelve months before", WRITTEN[shape](mark.median)))
+        terms.append(PanelTerm("usual from", WRITTEN[shape](low)))
+        terms.append(PanelTerm("to", WRITTEN[shape](high)))
+        note = "Usual is the median ± 3 × 1.4826 × the median absolute deviation of the twelve months before."
+        if values[index] is not None and mark.is_unusual(values[index]):
+            note += " This month lies outside."
+    title = f"{words.capitalize()}, {period_words(months[index])}"
+    definition = (
+        "Deals of the process by the owner on the day; created by the local day of creation, closed by that of closing."
+    )
+    rows = deals_behind(line.book, line.snapshot, months[index], line.scope, name)
+    return Panel(
+        title, definition, tuple(terms), WRITTEN[shape](values[index]), words, **by_amount(line, rows), note=note
+    )
+
+
+WRITTEN: dict[str, Callable[[Any], str]] = {
+    "count": lambda value: "–" if value is None else f"{value:g}",
+    "money": lambda value: money(None if value is None else round(value)),
+    "percent": percent,
+    "days": days,
+}
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """All months as a file."""
+    line = line_of(request)
+    figures = spans(line.book, line.snapshot, months_of(line), line.scope)
+    names = [name for name, *_ in FOLLOWED]
+    rows = []
+    for figure in figures:
+        values = [getattr(figure, name) for name in names]
+        rows.append(
+            (figure.period.text, *(_plain(v, shape) for v, (_, _, shape) in zip(values, FOLLOWED, strict=True)))
+        )
+    money_names = frozenset(name for name, _, shape in FOLLOWED if shape == "money")
+    return sheet_response(Sheet("over time", ("month", *names), money_names, rows), kind)
+
+
+def _plain(value: float | None, shape: str) -> float | None:
+    return round(value) if value is not None and shape == "money" else value

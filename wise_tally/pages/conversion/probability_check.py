@@ -1,0 +1,283 @@
+"""Set and seen: probabilities as set beside win rates as seen, the back-test, and adopting what was seen."""
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_http_methods, require_safe
+
+from wise_tally.core.backtest import BackTest, back_test
+from wise_tally.core.effect import effect_of, quarters_moved
+from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.observed_rates import SeenRate, decided_in, probability_check
+from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
+from wise_tally.core.what_if import WhatIf, stage_changes, supposed
+from wise_tally.domain.deals.what_if_actions import adopt_probabilities
+from wise_tally.domain.formats import count, money, percent, score
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now, today
+from wise_tally.pages.conversion.query import BY, by_of, line_of, tabs, with_breakdown
+from wise_tally.web.breakdowns import choices, words_of
+from wise_tally.web.files.tables import exports
+from wise_tally.web.filter_line import FilterLine, period_words
+from wise_tally.web.footer import Footer
+from wise_tally.web.ink import share
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.permissions import changing_needs
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
+
+# A whole year, so that every season counts once.
+PAST_PERIODS = 4
+
+
+@dataclass(frozen=True)
+class SeenRow:
+    """A stage's rate with its geometry: the interval as a bar, set and seen as places in percent."""
+
+    key: str
+    name: str
+    rate: SeenRate
+    low: str
+    width: str
+    set_at: str
+    observed_at: str
+
+
+def _rows(line: FilterLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
+    shown = []
+    for rate in rates:
+        stage, interval = line.book.reference.stages[rate.stage], rate.interval
+        low, high = (interval.low, interval.high) if interval else (0.0, 0.0)
+        marks = (
+            _place(low),
+            _place(high - low),
+            _place(rate.set_rate),
+            _place(rate.observed) if rate.observed is not None else "",
+        )
+        shown.append(SeenRow(stage.key, stage.name, rate, *marks))
+    return shown
+
+
+def _place(rate: float | None) -> str:
+    return "" if rate is None else share(round(rate * WHOLE_BP), WHOLE_BP)
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@changing_needs(May.SET_RULES)
+def page(request: PageRequest) -> HttpResponse:
+    """Set and seen by stage; what adopting would do is shown before it is done."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    whole = probability_check(line.book, line.snapshot, line.period, line.scope)[0]
+    rows = _rows(line, whole.stages)
+    chosen, wrong = _chosen(request, rows)
+    if request.method == "POST" and chosen and not wrong and "confirmed" in request.POST:
+        return _adopt(request, line, chosen)
+    groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "seen"),
+        "rows": rows,
+        "off": [row.name for row in rows if row.rate.off],
+        "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
+        "by": by,
+        "query": f"{line.query()}&by={by}",
+        "by_words": words_of(by),
+        "by_links": [(name, words, line.query() + f"&by={name}") for name, words in choices(BY)],
+        "chosen": chosen,
+        "from_on": request.POST.get("from_on", ""),
+        "effect": _effect(line, chosen) if chosen and not wrong else None,
+        "wrong": wrong,
+        "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
+        **(_tested(line) if "backtest" in request.GET else {}),
+        "footer": Footer(
+            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", line.query())
+        ),
+    }
+    return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
+
+
+def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], str]:
+    """Stages whose seen rate is to be adopted, in basis points; and what is wrong with the choice."""
+    if request.method != "POST":
+        return {}, ""
+    wanted = request.POST.getlist("stage")
+    found = {row.key: row.rate.observed_bp for row in rows if row.key in wanted and row.rate.observed_bp is not None}
+    if not found or len(found) < len(wanted):
+        return {}, "Tick the stages to adopt; accepted: stages with a seen rate."
+    if _day(request) is None:
+        return (
+            {},
+            f"“{request.POST.get('from_on', '')[:40]}” is not a day from today on; accepted: YYYY-MM-DD, or nothing for today.",
+        )
+    return found, ""
+
+
+def _day(request: PageRequest) -> date | None:
+    """The day from which the adopted probabilities hold; None where it is past or no date."""
+    text, first = request.POST.get("from_on", "").strip(), today()
+    try:
+        day = date.fromisoformat(text) if text else first
+    except ValueError:
+        return None
+    return day if day >= first else None
+
+
+@dataclass(frozen=True)
+class AdoptEffect:
+    """What adopting would do now: open deals that weigh otherwise, all open weighted money, and the quarters that move."""
+
+    deals_moved: int
+    weighted_before: int
+    weighted_after: int
+    quarters: list[tuple[str, int, int]]
+
+
+def _effect(line: FilterLine, chosen: dict[str, int]) -> AdoptEffect:
+    stages = {stage.key: index for index, stage in enumerate(line.book.reference.stages)}
+    what_if = WhatIf(stages={stages[key]: probability for key, probability in chosen.items()})
+    found = effect_of(line.book, line.snapshot, stage_changes(line.book, line.snapshot, what_if))
+    moved = quarters_moved(line.book, line.snapshot, supposed(line.book, line.snapshot, what_if))
+    quarters = [(period_words(one.period), one.before_minor, one.after_minor) for one in moved]
+    return AdoptEffect(found.deals_moved, found.weighted_before, found.weighted_after, quarters)
+
+
+def _adopt(request: PageRequest, line: FilterLine, chosen: dict[str, int]) -> HttpResponse:
+    day = _day(request)
+    assert day is not None
+    changed = adopt_probabilities(request.viewer, chosen, day, now())
+    messages.success(
+        request,
+        f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. What stood before stays readable.",
+    )
+    return redirect(f"{reverse('conversion:seen')}?{line.query()}")
+
+
+def read_back_test(line: FilterLine) -> BackTest:
+    """The last periods that are over."""
+    fiscal = line.book.reference.fiscal
+    present = fiscal.containing(line.as_of, "quarter")
+    periods = tuple(fiscal.shifted(present, -step) for step in range(1, PAST_PERIODS + 1))
+    return back_test(line.book, line.snapshot, periods, line.scope)
+
+
+SIDES = {"as_set": "set", "as_observed": "seen"}
+TESTS = tuple(f"{what}-{name}" for what in ("error", "bias", "score") for name in SIDES.values())
+
+
+def _minor(mean: float | None) -> int | None:
+    return None if mean is None else round(mean)
+
+
+def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
+    """How an error, a bias or a score of the back-test came about."""
+    found, (what, _, name) = read_back_test(line), figure.partition("-")
+    side = next(key for key, words in SIDES.items() if words == name)
+    if what == "score":
+        stages = line.book.reference.stages
+        one = next((one for one in found.scores if stages[one.stage].key == stage), None)
+        if one is None:
+            raise Refused(f"“{stage[:60]}” has no score here; accepted: a stage of the list.", 404)
+        base = PanelTerm("open deals at the checkpoints that are decided since", count(one.deals))
+        text = "Mean of (probability − outcome)² over these deals, the outcome 1 for won and 0 for lost: 0 is perfect."
+        return Panel(
+            f"Brier score, {name}, {stages[one.stage].name}", text, (base,), score(getattr(one, side)), "score"
+        )
+    terms = tuple(
+        PanelTerm(
+            f"{period_words(g.period)} {g.words}: {money(getattr(g, side))} for {money(g.won)}", money(g.off_by(side))
+        )
+        for g in found.guesses
+    )
+    text = "Forecast less what was won in the end, the mean over all checkpoints"
+    text += (
+        "; of its size, whatever the sign." if what == "error" else ", with its sign: below 0 too little was expected."
+    )
+    return Panel(f"Mean {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"mean {what}")
+
+
+@require_safe
+def test_working(request: PageRequest, figure: str) -> HttpResponse:
+    """The working of a figure of the back-test."""
+    line = line_of(request)
+    if figure not in TESTS:
+        raise Refused(f"“{figure[:40]}” is not a figure of the back-test; accepted: {', '.join(TESTS)}.", 404)
+    panel = _test_panel(line, figure, request.GET.get("stage", ""))
+    return panel_response(request, line, panel, f"{reverse('conversion:seen')}?{line.query()}&backtest=yes")
+
+
+def _tested(line: FilterLine) -> dict[str, Any]:
+    """The back-test as the page draws it, each guess with the addresses of its workings."""
+    found = read_back_test(line)
+    errors = [
+        (f"mean {what}, {name}", _minor(getattr(found, what)(side)), f"{what}-{name}")
+        for side, name in SIDES.items()
+        for what in ("error", "bias")
+    ]
+    node = scope_node(line)[2]
+    guesses = [
+        (
+            period_words(guess.period),
+            guess,
+            line.query(period=guess.period.text, as_of=guess.on.isoformat(), process=line.process_value)
+            + f"&node={node}",
+            line.query(period=guess.period.text, process=line.process_value) + f"&node={node}",
+        )
+        for guess in found.guesses
+    ]
+    stages = line.book.reference.stages
+    scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in found.scores]
+    return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores}
+
+
+@require_safe
+def working(request: PageRequest) -> HttpResponse:
+    """The working of a stage's seen rate."""
+    by = by_of(request)
+    line = with_breakdown(line_of(request), by)
+    key, row = request.GET.get("stage", ""), request.GET.get("row", "")
+    groups = probability_check(line.book, line.snapshot, line.period, line.scope, by)
+    group = next((g for g in groups if (g.key or "") == row), None)
+    stages = line.book.reference.stages
+    rate = next((r for r in group.stages if stages[r.stage].key == key), None) if group else None
+    if group is None or rate is None:
+        raise Refused(f"“{key[:60]}” has no seen rate in this row; accepted: a stage that the page shows.", 404)
+    return panel_response(
+        request, line, _panel(line, by, group.node, group.name, rate), f"{reverse('conversion:seen')}?{line.query()}"
+    )
+
+
+def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRate) -> Panel:
+    stage = line.book.reference.stages[rate.stage]
+    rows = decided_in(line.book, line.snapshot, line.period, line.scope, rate.stage, (by, node))
+    terms = [
+        PanelTerm("won", count(rate.won)),
+        PanelTerm("÷ decided deals that first reached it in the period", count(rate.decided)),
+    ]
+    if rate.interval:
+        terms.append(
+            PanelTerm("Wilson interval, 95 %", f"{percent(rate.interval.low)} to {percent(rate.interval.high)}")
+        )
+    terms.append(PanelTerm("set", percent(rate.set_rate)))
+    note = ""
+    if rate.decided < ENOUGH_WITH_HISTORY:
+        note = f"Fewer than {ENOUGH_WITH_HISTORY} decided deals: the set probability is not called off by so few."
+    elif rate.off:
+        note = "The set probability lies outside the interval: what was set and what was seen differ."
+    words = [("won" if line.snapshot.probability_bp[index] else "lost") for index in rows[:FIRST_DEALS]]
+    return Panel(
+        title=f"Seen in {stage.name}" + (f", {name or 'without one'}" if by != "company" else ""),
+        definition="Of the deals that first reached the stage in the period and are decided on the day, the share won. A stage "
+        "that was skipped is reached when the later one is entered.",
+        terms=tuple(terms),
+        total=percent(rate.observed),
+        total_words="seen",
+        **listed(line, rows, words),
+        note=note,
+    )

@@ -1,0 +1,127 @@
+"""Open deals in lanes by stage or by forecast category; a card moves by drag or by its own select."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+
+from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
+from wise_tally.core.lines import credited_lines
+from wise_tally.core.reference_data import OPEN
+from wise_tally.core.trees import NONE
+from wise_tally.domain.process.models import Process, Stage
+from wise_tally.pages.deals.undo import last_change
+from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.filter_line import FilterLine, only_process
+from wise_tally.web.footer import Footer
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+
+CARDS = 25
+BY = ("stage", "category")
+WITHIN = ("", "period")
+
+
+@dataclass(frozen=True)
+class Lane:
+    """A lane with its totals and its largest deals; `typical_days` is the stage's, none for a category."""
+
+    key: str
+    name: str
+    totals: ListTotals
+    cards: list[DealRow]
+    typical_days: float | None
+    hide_query: str
+    list_query: str
+
+
+def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
+    """Lanes of the open deals of the scope; by stage it is one process at a time."""
+    by = request.GET.get("by", "stage")
+    if by not in BY:
+        raise Refused(f"“{by[:40]}” is no way to cut lanes; accepted: {', '.join(BY)}.")
+    line = request.filter_line = only_process(line) if by == "stage" else line
+    hidden, within = request.GET.getlist("hide"), request.GET.get("within", "")
+    if within not in WITHIN:
+        raise Refused(f"“{within[:40]}” is not accepted as within; accepted: period, or nothing.")
+    if not within:
+        line = request.filter_line = replace(line, any_period=True)
+    lanes = _lanes(request, line, by, hidden)
+    own = [*line.given, ("view", "lanes"), *([("within", within)] if within else [])]
+    return {
+        "line": line,
+        "by": by,
+        "other_by": [(name, urlencode([*own, ("by", name)])) for name in BY],
+        "lanes": lanes,
+        "within": within,
+        "within_query": urlencode(
+            [*line.given, ("view", "lanes"), ("by", by), *([] if within else [("within", "period")])]
+        ),
+        "hidden": [
+            (name, urlencode([*own, ("by", by), *(("hide", h) for h in hidden if h != name)])) for name in hidden
+        ],
+        "targets": _targets(line, by),
+        "may_edit": not line.is_past,
+        "undo": last_change(request),
+        "here": request.get_full_path(),
+        "list_query": line.query(),
+        "footer": Footer(sum(lane.totals.deals for lane in lanes)),
+    }
+
+
+def _lanes(request: PageRequest, line: FilterLine, by: str, hidden: list[str]) -> list[Lane]:
+    reference, snapshot = line.book.reference, line.snapshot
+    at = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    at = at[snapshot.kind[at] == OPEN]
+    if request.GET.get("within"):
+        at = at[due_between(snapshot, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]
+    if by == "stage":
+        order = reference.open_stages(line.scope.process, with_retired=False) if reference.processes else ()
+        nodes, index = reference.stages, snapshot.stage[at]
+    else:
+        order = tuple(sorted(range(len(reference.categories)), key=lambda i: reference.categories[i].rank))
+        nodes, index = reference.categories, snapshot.category[at]  # type: ignore[assignment]
+    place = np.full(len(nodes) + 1, NONE, dtype=np.int64)
+    place[list(order)] = np.arange(len(order))
+    lane = place[index]
+    at, lane = at[lane != NONE], lane[lane != NONE]
+    totals = lane_totals(snapshot, at, lane, len(order))
+    largest = np.lexsort((-snapshot.amount_minor[at], lane))
+    shown = {i: at[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
+    wanted = [p for i, node in enumerate(order) if nodes[node].key not in hidden for p in shown[i]]
+    rows = deal_rows(line, wanted, request.viewer)
+    rules = reference.rules_on(line.as_of)
+    own = [*line.given, ("view", "lanes"), ("by", by)]
+    own += [("within", "period")] if request.GET.get("within") else []
+    return [
+        Lane(
+            key=nodes[node].key,
+            name=nodes[node].name,
+            totals=totals[i],
+            cards=[rows[p] for p in shown[i] if p in rows],
+            typical_days=rules[node].typical_days if by == "stage" else None,
+            hide_query=urlencode([*own, *(("hide", h) for h in [*hidden, nodes[node].key])]),
+            list_query=_list_query(request, line, by, nodes[node]),
+        )
+        for i, node in enumerate(order)
+        if nodes[node].key not in hidden
+    ]
+
+
+def _list_query(request: PageRequest, line: FilterLine, by: str, node: Any) -> str:
+    """The list of exactly the deals of a lane."""
+    own = [("stage", node.key)] if by == "stage" else [("f", f"category:is:{node.name}")]
+    if request.GET.get("within"):
+        own += [("f", f"close:from:{line.period.starts_on}"), ("f", f"close:to:{line.period.ends_on}")]
+    return urlencode([*line.given, *own])
+
+
+def _targets(line: FilterLine, by: str) -> list[tuple[str, str]]:
+    """Where a card may go: every unretired stage of the process, or every category."""
+    if by == "category":
+        return [(c.key, c.name) for c in sorted(line.book.reference.categories, key=lambda c: c.rank)]
+    key = line.book.reference.processes[line.scope.process][0] if line.book.reference.processes else ""
+    process = Process.objects.filter(key=key).first()
+    stages = Stage.objects.filter(process=process, retired=False).order_by("position", "key")
+    return [(stage.key, stage.name) for stage in stages]

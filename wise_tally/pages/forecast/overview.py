@@ -1,0 +1,277 @@
+"""The forecast grid as rows to draw: a breakdown with its tree, a second one within, opening down to deals."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from wise_tally.core.buckets import FIGURES
+from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
+from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping, pair
+from wise_tally.core.lines import Filter, number_of_deals
+from wise_tally.core.observed_weight import weighted_by_observed
+from wise_tally.core.row_targets import row_targets
+from wise_tally.core.trees import NONE
+from wise_tally.core.working import lines_inside
+from wise_tally.domain.formats import short
+from wise_tally.pages.forecast.columns import Column, DealAttributes, value_of
+from wise_tally.pages.forecast.query import PEOPLE, ForecastQuery
+from wise_tally.web.breakdowns import words_of
+from wise_tally.web.filter_line import in_tree_order
+from wise_tally.web.ink import InkBar, ink_bar
+from wise_tally.web.leavers import name_of_person
+from wise_tally.web.nodes import token_of
+
+MOST_DEALS, MOST_OF_EACH = 40, 3
+
+
+@dataclass(frozen=True)
+class Node:
+    """A row's place: the breakdown it belongs to, how deep it stands, and whether rows stand below it."""
+
+    by: str
+    depth: int
+    row: ForecastRow
+    inner: bool
+    token: str
+    name: str
+
+
+@dataclass(frozen=True)
+class GridDeal:
+    """A deal below an opened row: its row of the snapshot and its part of each column, None where it has none."""
+
+    row: int
+    deal: int
+    values: tuple[int | None, ...]
+
+
+@dataclass(frozen=True)
+class GridRow:
+    """One row with its ink bar and the values of its columns; `toggle` opens or shuts it."""
+
+    node: Node
+    values: tuple[int | float | None, ...]
+    bar: InkBar
+    is_open: bool
+    toggle: str
+    working: str
+    deals: tuple[GridDeal, ...] = ()
+    more: int = 0
+
+
+def grid_nodes(asked: ForecastQuery) -> list[Node]:
+    """All rows of the question, whatever is open, those above before those within."""
+    makers = {PEOPLE: _people, "territory": _territories}
+    return list(makers.get(asked.by, _flat)(asked))
+
+
+def grid_rows(asked: ForecastQuery, columns: list[Column]) -> list[GridRow]:
+    """The rows to draw with their deals where they are opened."""
+    nodes = grid_nodes(asked)
+    shown = shown_nodes(asked, nodes)
+    attributes = attributes_by_breakdown(asked, {node.by for node in nodes}, columns)
+    counted = asked.line.book.reference.surest_first
+    largest: dict[int, int] = {}
+    for node in nodes:
+        whole = node.row.won + sum(node.row.categories[c] for c in counted)
+        largest[node.depth] = max(largest.get(node.depth, 1), whole, node.row.quota or 0)
+    most = MOST_OF_EACH if asked.rows == "all" else MOST_DEALS
+    return [_row(asked, node, largest[node.depth], columns, (attributes[node.by], most)) for node in shown]
+
+
+def attributes_by_breakdown(
+    asked: ForecastQuery, breakdowns: set[str], columns: list[Column]
+) -> dict[str, DealAttributes]:
+    """What the records of each breakdown do not hold; only what a column shows is computed."""
+    line, names = asked.line, {column.name for column in columns}
+    return {
+        by: DealAttributes(
+            weighted_by_observed(line.book, asked.snapshot, line.period, line.scope, by) if "seen" in names else {},
+            row_targets(line.book, asked.snapshot, line.period, line.scope, by, to_date=True),
+        )
+        for by in breakdowns
+    }
+
+
+def is_open(asked: ForecastQuery, node: Node) -> bool:
+    """Whether a row shows what is below it: rows are open and deals shut unless the question says otherwise."""
+    if node.token in asked.shut:
+        return False
+    usual = {"": node.inner, "all": True, "none": False}[asked.rows]
+    return usual or node.token in asked.open
+
+
+def shown_nodes(asked: ForecastQuery, nodes: list[Node]) -> list[Node]:
+    """The rows that no shut row above hides."""
+    shown, hidden_below = [], None
+    for node in nodes:
+        if hidden_below is not None and node.depth > hidden_below:
+            continue
+        hidden_below = node.depth if node.inner and not is_open(asked, node) else None
+        shown.append(node)
+    return shown
+
+
+def _row(
+    asked: ForecastQuery, node: Node, largest: int, columns: list[Column], extra: tuple[DealAttributes, int]
+) -> GridRow:
+    attributes, most = extra
+    row, counted = node.row, asked.line.book.reference.surest_first
+    pace = None if row.quota is None else attributes.pace(row.node).value
+    bar = ink_bar(row.won, [row.categories[c] for c in counted], row.quota, pace, largest)
+    opened = is_open(asked, node)
+    return GridRow(
+        node=node,
+        values=tuple(value_of(column, row, attributes) for column in columns),
+        bar=replace(bar, words=_bar_words(asked, node, pace)),
+        is_open=opened,
+        toggle=toggled(asked, node.token, opened),
+        working=asked.working(node.token),
+        **_deals(asked, node, columns, most) if opened and not node.inner else {},  # type: ignore[arg-type]
+    )
+
+
+def toggled(asked: ForecastQuery, token: str, opened: bool) -> str:
+    """The address with one row shut that is open, or opened that is shut."""
+    if opened:
+        return replace(asked, open=asked.open - {token}, shut=asked.shut | {token}).query()
+    return replace(asked, open=asked.open | {token}, shut=asked.shut - {token}).query()
+
+
+def _bar_words(asked: ForecastQuery, node: Node, pace: int | None) -> str:
+    row, reference = node.row, asked.line.book.reference
+    parts = [f"won {short(row.won)}"]
+    parts += [f"{reference.categories[c].name} {short(row.categories[c])}" for c in reference.surest_first]
+    parts += [f"quota {short(row.quota)}", f"pace {short(pace)}"]
+    return f"{node.name}: " + ", ".join(parts)
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """The rows of a breakdown and, where a second level is asked for, those within each of its nodes."""
+
+    asked: ForecastQuery
+    by: str
+    group: Grouping
+    rows: dict[int, ForecastRow]
+    within: dict[int, list[ForecastRow]]
+    pairs: Pairs | None
+
+    def nodes(self, node: int, depth: int, name: str, inner: bool = False) -> Iterator[Node]:
+        """The node, then those within it."""
+        below = self.within.get(node, []) if self.pairs is not None else []
+        yield Node(self.by, depth, self.rows[node], inner or bool(below), token_of(self.group, node), name)
+        for row in below:
+            assert self.pairs is not None
+            token = token_of(self.pairs, row.node)
+            named = row.name or f"without {words_of(self.asked.within)}"
+            yield Node(self.pairs.by, depth + 1, row, False, token, named)
+
+
+def _rows(asked: ForecastQuery, by: str) -> _Rows:
+    line, snapshot = asked.line, asked.snapshot
+    rows = {row.node: row for row in _forecast(asked, by)}
+    within: dict[int, list[ForecastRow]] = {}
+    pairs: Pairs | None = None
+    if asked.within:
+        group = grouping(line.book, pair(by, asked.within), snapshot.as_of)
+        assert isinstance(group, Pairs)
+        pairs = group
+        for row in sorted(_forecast(asked, pairs.by), key=lambda r: (r.name is None, r.name or "")):
+            within.setdefault(pairs.split(row.node)[0], []).append(row)
+    return _Rows(asked, by, grouping(line.book, by, snapshot.as_of), rows, within, pairs)
+
+
+def _forecast(asked: ForecastQuery, by: str) -> tuple[ForecastRow, ...]:
+    line = asked.line
+    return forecast(line.book, asked.snapshot, line.period, line.scope, by, calls=True)
+
+
+def _company(asked: ForecastQuery) -> Node:
+    row = _forecast(asked, "company")[0]
+    return Node("company", 0, row, True, "company:", row.name or "")
+
+
+def _people(asked: ForecastQuery) -> Iterator[Node]:
+    line = asked.line
+    reference, scope = line.book.reference, line.scope
+    if scope.person != NONE:
+        yield from _rows(asked, "person").nodes(scope.person, 0, reference.people[scope.person].name)
+        return
+    members, teams = _rows(asked, MEMBER), {row.node: row for row in _forecast(asked, "team")}
+    depth = 0
+    if scope.team == NONE:
+        yield _company(asked)
+        depth = 1
+    tree = reference.team_tree(line.as_of)
+    group = grouping(line.book, "team", line.as_of)
+    start = len(tree.paths[scope.team]) - 1 if scope.team != NONE else 0
+    for team, level in in_tree_order(tree):
+        if team in teams:
+            rows = level - start + depth
+            yield Node("team", rows, teams[team], True, token_of(group, team), reference.teams[team].name)
+            yield from _members(members, team, rows + 1)
+    yield from _members(members, NONE, depth)
+
+
+def _members(members: _Rows, team: int, depth: int) -> Iterator[Node]:
+    assert isinstance(members.group, Pairs)
+    here = [row for node, row in members.rows.items() if members.group.split(node)[0] == team]
+    for row in sorted(here, key=lambda found: found.name or ""):
+        # People who neither hold deals nor have a quota (an administrator, say) get no row.
+        if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):
+            yield from members.nodes(
+                row.node, depth, name_of_person(members.asked.line, row.key, row.name or "without a person")
+            )
+
+
+def _territories(asked: ForecastQuery) -> Iterator[Node]:
+    line = asked.line
+    found = _rows(asked, "territory")
+    depth = 0
+    if line.scope == Filter():
+        yield _company(asked)
+        depth = 1
+    tree = line.book.reference.territory_tree(line.as_of)
+    for node, level in in_tree_order(tree):
+        if node in found.rows:
+            name = line.book.reference.territories[node].name
+            yield from found.nodes(node, level + depth, name, inner=bool(tree.children(node)))
+    if NONE in found.rows:
+        yield from found.nodes(NONE, depth, "without a territory")
+
+
+def _flat(asked: ForecastQuery) -> Iterator[Node]:
+    """Rows that stand side by side below the whole: processes, deal types, partners, values of an own field."""
+    found = _rows(asked, asked.by)
+    yield _company(asked)
+    for node, row in found.rows.items():
+        yield from found.nodes(node, 1, row.name or f"without {words_of(asked.by)}")
+
+
+def _deals(asked: ForecastQuery, node: Node, columns: list[Column], most: int) -> dict[str, object]:
+    """The deals won or open in the period below a row, the open ones first, the largest first."""
+    line, snapshot = asked.line, asked.snapshot
+    lines = asked.lines(node.by)
+    inside = lines_inside(line.book, lines, node.by, node.row.node) & lines.deals_here
+    rows, deal_place = np.unique(lines.lines.rows[inside], return_inverse=True)
+    amount = np.zeros(len(rows), dtype=np.int64)
+    np.add.at(amount, deal_place, lines.amount_minor[inside])
+    tables = []
+    for column in columns:
+        values = np.zeros(len(rows), dtype=np.int64)
+        if column.name in lines.buckets.names:
+            np.add.at(values, deal_place, lines.value_minor(column.name)[inside])
+        tables.append(values)
+    order = np.lexsort((-amount, snapshot.kind[rows]))[:most]
+    deals = tuple(
+        GridDeal(int(rows[i]), int(snapshot.deal[rows[i]]), tuple(int(table[i]) or None for table in tables))
+        for i in order
+    )
+    return {"deals": deals, "more": len(rows) - len(deals)}
+
+
+def counted_here(lines: ForecastLines) -> int:
+    """Number of deals won, or open and counted, in the period."""
+    return number_of_deals(lines.lines.rows[lines.deals_here])

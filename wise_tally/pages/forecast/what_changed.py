@@ -1,0 +1,337 @@
+"""What changed between two days: the bridge by cause, the shift table, and the deals behind each bar and cell."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from wise_tally.core.book import BookAsOf
+from wise_tally.core.bridge import (
+    CAUSES,
+    MEASURES,
+    WHERE,
+    BridgeRow,
+    Moves,
+    ShiftTable,
+    bridge_moves,
+    bridge_rows,
+    shift_of,
+)
+from wise_tally.core.measures import AMOUNT, valued
+from wise_tally.core.measures import MEASURES as MEASURES_OF_DEALS
+from wise_tally.core.money import Ints
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import day
+from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.meeting_actions import hold_meeting, last_meeting
+from wise_tally.pages.forecast.query import MEASURE_WORDS as MEASURE_OF
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.deal_rows import deal_rows
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.ink import share
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+
+MOST_DEALS = 100
+CAUSE_WORDS = {
+    "created": "new deals",
+    "scope_in": "came into the scope",
+    "scope_out": "left the scope",
+    "period_in": "expected close moved into the period",
+    "period_out": "expected close moved out of the period",
+    "amount": "amount changed",
+    "won": "won",
+    "lost": "lost",
+    "reopened": "opened again",
+    "category": "category changed",
+    "probability": "probability changed",
+}
+MEASURE_WORDS = {
+    "weighted": "weighted",
+    "won": "won",
+    "commit_forecast": "won + commit",
+    "best_case_forecast": "won + commit + best case",
+    "open": "open",
+}
+PLACE_WORDS = {"won": "won", "lost": "lost", "other_period": "other period", "not_there": "not there"}
+
+
+@dataclass(frozen=True)
+class Bar:
+    """A cause of the bridge drawn from where the sum stood to where it went."""
+
+    cause: str
+    words: str
+    amount_minor: int
+    deals: int
+    left: str
+    width: str
+    query: str
+    whole: bool = False
+
+
+@dataclass(frozen=True)
+class ShiftCell:
+    """A cell of the shift table: deals, amount on the later day, and what the measure moved."""
+
+    deals: int
+    after_minor: int
+    before_minor: int
+    change_minor: int
+    query: str
+
+
+@dataclass(frozen=True)
+class ChangesQuery:
+    """Two days and a measure, and which bar or cell is opened."""
+
+    line: FilterLine
+    since: date
+    measure: str
+    opened: str
+    counting: str = AMOUNT
+
+    def query(self, **changes: str) -> str:
+        """The page's address with parts changed."""
+        counting = self.counting if self.counting != AMOUNT else ""
+        own = {"from": self.since.isoformat(), "measure": self.measure, "counting": counting, "open": self.opened}
+        parts = {**own, **changes}
+        return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
+
+
+def sides(asked: ChangesQuery) -> tuple[BookAsOf, BookAsOf]:
+    """The book on both days, deals counting for what is asked."""
+    line = asked.line
+    before, after = line.book.as_of(asked.since), line.snapshot
+    return valued(line.book, before, asked.counting), valued(line.book, after, asked.counting)
+
+
+def read_moves(asked: ChangesQuery) -> tuple[Moves, ShiftTable]:
+    """The bridge deal by deal, and its shift table."""
+    line, (before, after) = asked.line, sides(asked)
+    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
+    return moves, shift_of(line.book, (before, after), line.period, line.scope, moves)
+
+
+def read_change(request: PageRequest) -> ChangesQuery:
+    """The two days, measure and what is opened of a request; raises Refused."""
+    line = read_scope(request)
+    measure = request.GET.get("measure", "weighted")
+    if measure not in MEASURES:
+        raise Refused(f"“{measure[:40]}” is not a measure of the bridge; accepted: {', '.join(MEASURES)}.")
+    text = request.GET.get("from", "")
+    try:
+        since = date.fromisoformat(text) if text else line.as_of - timedelta(days=7)
+    except ValueError:
+        raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
+    if since > line.as_of:
+        raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
+    counting = request.GET.get("counting", AMOUNT)
+    if counting not in MEASURES_OF_DEALS:
+        raise Refused(f"“{counting[:40]}” cannot be counted here; accepted: {', '.join(MEASURES_OF_DEALS)}.")
+    return ChangesQuery(line, since, measure, request.GET.get("open", ""), counting)
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """The bridge and the shift table of the scope between two days."""
+    asked = read_change(request)
+    line = asked.line
+    moves, shift = read_moves(asked)
+    indices, bars = place_names(line), _bars(asked, moves)
+    answer = {
+        "line": line,
+        "tabs": tabs(line, "changed"),
+        "since": asked.since,
+        "measure": asked.measure,
+        "measure_words": MEASURE_WORDS[asked.measure],
+        "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
+        "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
+        "counting": asked.counting,
+        "countings": [(n, MEASURE_OF[n], asked.query(counting=n, open="")) for n in MEASURES_OF_DEALS],
+        "presets": _presets(asked, request.viewer),
+        "bars": bars,
+        "start": bars[0].amount_minor,
+        "end": bars[-1].amount_minor,
+        "change": bars[-1].amount_minor - bars[0].amount_minor,
+        "whole_query": asked.query(open=""),
+        "query": asked.query(),
+        "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
+        "node": scope_node(line)[2],
+        "counted": f"&measure={asked.counting}",
+        "columns": indices,
+        "shift": _shift_rows(asked, shift, indices),
+        "deals": _opened(asked, moves, shift),
+        "footer": Footer(
+            int(np.count_nonzero(moves.moved.any(axis=0))),
+            exports=exports("forecast:changed-table", asked.query()),
+        ),
+    }
+    return render(request, "forecast/changed.html", answer)
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The bridge, or the shift table cell by cell, as CSV, XLSX or JSON."""
+    asked = read_change(request)
+    moves, shift = read_moves(asked)
+    sheets = {"": lambda: _bridge_sheet(asked, moves), "shift": lambda: _shift_sheet(asked, shift)}
+    return chosen_sheet(request, sheets, kind)
+
+
+def _bridge_sheet(asked: ChangesQuery, moves: Moves) -> Sheet:
+    rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
+    return Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows)
+
+
+def _shift_sheet(asked: ChangesQuery, shift: ShiftTable) -> Sheet:
+    indices = place_names(asked.line)
+    rows = [
+        (name, to, cell.deals, cell.before_minor, cell.after_minor, cell.change_minor)
+        for name, cells, _, _ in _shift_rows(asked, shift, indices)
+        for (_, to), cell in zip(indices, cells, strict=True)
+        if cell
+    ]
+    money = ("before", "after", "moved")
+    return Sheet("shift", ("from", "to", "deals", *money), frozenset(money), rows)
+
+
+def person_of(line: FilterLine) -> str:
+    """The person whom the scope is about; empty for several."""
+    return line.book.reference.people[line.scope.person].key if line.scope.person != NONE else ""
+
+
+@require_POST
+def meeting(request: PageRequest) -> HttpResponse:
+    """Keep that the scope's meeting is held today, so that the next one compares with it."""
+    line = read_scope(request)
+    viewer = request.viewer
+    hold_meeting(viewer, person_of(line), line.today, now())
+    messages.success(
+        request, "Kept: you meet today. The next meeting can compare with how the book stands this evening."
+    )
+    return redirect(f"{reverse('forecast:changed')}?{line.query()}")
+
+
+def _presets(asked: ChangesQuery, viewer: Viewer) -> list[tuple[str, str, bool]]:
+    """Days that people compare with, as words and addresses."""
+    as_of, start = asked.line.as_of, asked.line.period.starts_on - timedelta(days=1)
+    days = [("a week ago", as_of - timedelta(days=7)), ("four weeks ago", as_of - timedelta(days=28))]
+    days += [("the period’s start", start)] if start < as_of else []
+    met = last_meeting(viewer, person_of(asked.line), as_of)
+    days += [(f"the last meeting, {day(met)}", met)] if met else []
+    return [(words, asked.query(**{"from": on.isoformat(), "open": ""}), on == asked.since) for words, on in days]
+
+
+def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
+    """start, the causes that moved anything (or every one), end."""
+    first, *causes, last = bridge_rows(moves)
+    spans, rows = [], first.amount_minor
+    for cause in causes:
+        spans.append((min(rows, rows + cause.amount_minor), abs(cause.amount_minor)))
+        rows += cause.amount_minor
+    largest = max([1, first.amount_minor, last.amount_minor, *(left + width for left, width in spans)])
+
+    def whole(row: BridgeRow) -> Bar:
+        return Bar(row.cause, "", row.amount_minor, row.deals, "0%", share(max(row.amount_minor, 0), largest), "", True)
+
+    drawn = [
+        Bar(
+            row.cause,
+            CAUSE_WORDS[row.cause],
+            row.amount_minor,
+            row.deals,
+            share(max(left, 0), largest),
+            share(width, largest),
+            asked.query(open=f"cause:{row.cause}"),
+        )
+        for row, (left, width) in zip(causes, spans, strict=True)
+        if row.deals or every
+    ]
+    return [whole(first), *drawn, whole(last)]
+
+
+def place_names(line: FilterLine) -> list[tuple[str, str]]:
+    """Identifier and name of each place of the shift table."""
+    categories = [(category.key, category.name) for category in line.book.reference.categories]
+    return [*categories, *((name, PLACE_WORDS[name]) for name in WHERE)]
+
+
+def _shift_rows(
+    asked: ChangesQuery, shift: ShiftTable, indices: list[tuple[str, str]]
+) -> list[tuple[str, list[ShiftCell | None], int, str]]:
+    """Rows of places that hold a deal: name, cells (None where empty), what the row moved, and where it opens."""
+    rows = []
+    for i, (key, name) in enumerate(indices):
+        if not shift.deals[i].any():
+            continue
+        cells: list[ShiftCell | None] = []
+        for j, (other, _) in enumerate(indices):
+            deals, after, before, change = (
+                int(table[i, j]) for table in (shift.deals, shift.after, shift.before, shift.change)
+            )
+            cell = ShiftCell(deals, after, before, change, asked.query(open=f"cell:{key}:{other}"))
+            cells.append(cell if cell.deals else None)
+        rows.append((name, cells, int(shift.change[i].sum()), asked.query(open=f"row:{key}")))
+    return rows
+
+
+@dataclass(frozen=True)
+class OpenedDeals:
+    """The deals behind a bar or cell, the largest change first, and their sum in minor units."""
+
+    words: str
+    rows: list[dict[str, Any]]
+    total: int
+    change_minor: int
+
+
+def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
+    return _deals(asked, *opened_deals(asked, moves, shift)) if asked.opened else None
+
+
+def opened_deals(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[str, Ints, Ints]:
+    """What the address opens: in words, its deals, and what each deal of the book moved by it. Raises Refused."""
+    kind, _, rest = asked.opened.partition(":")
+    if kind == "cause" and rest in CAUSES:
+        change = moves.moved[CAUSES.index(rest)]
+        return CAUSE_WORDS[rest], np.flatnonzero(change), change
+    indices = place_names(asked.line)
+    keys = [key for key, _ in indices]
+    first, _, second = rest.partition(":")
+    if kind == "cell" and first in keys and second in keys:
+        i, j = keys.index(first), keys.index(second)
+        inside = np.flatnonzero((shift.place_before == i) & (shift.place_after == j))
+        return f"from {indices[i][1]} to {indices[j][1]}", inside, moves.end - moves.start
+    if kind == "row" and rest in keys:
+        i = keys.index(rest)
+        there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
+        return f"from {indices[i][1]}", np.flatnonzero(there), moves.end - moves.start
+    accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
+    raise Refused(f"“{asked.opened[:60]}” cannot be opened; accepted: {accepted}.")
+
+
+def _deals(asked: ChangesQuery, words: str, deals: Ints, change: Ints) -> OpenedDeals:
+    order = deals[np.argsort(-np.abs(change[deals]), kind="stable")]
+    snapshot = asked.line.snapshot
+    shown = order[:MOST_DEALS]
+    at = np.minimum(np.searchsorted(snapshot.deal, shown), max(len(snapshot.deal) - 1, 0))
+    there = [
+        (int(index), int(change[deal]))
+        for deal, index in zip(shown, at, strict=True)
+        if len(snapshot.deal) and snapshot.deal[index] == deal
+    ]
+    rows = deal_rows(asked.line, [index for index, _ in there])
+    found = [{"row": rows[index], "change": moved} for index, moved in there if index in rows]
+    return OpenedDeals(words, found, len(order), int(change[deals].sum()))

@@ -1,0 +1,117 @@
+"""The working of a bar of the bridge, a cell of the shift table, or the whole change."""
+
+import numpy as np
+from django.http import HttpResponse
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_rows
+from wise_tally.core.money import Ints
+from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import UNITS, count, day
+from wise_tally.pages.forecast.what_changed import (
+    CAUSE_WORDS,
+    MEASURE_WORDS,
+    ChangesQuery,
+    opened_deals,
+    place_names,
+    read_change,
+    read_moves,
+)
+from wise_tally.web.deal_rows import names_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
+
+STEPS = (
+    "Each deal is taken from how it stood on the first day to how it stands on the last, one attribute after another: "
+    "whether it exists, whether it is in the scope, in the period, its amount, outcome, category, probability. What each "
+    "step changes of the figure is booked under its cause."
+)
+
+
+@require_safe
+def working(request: PageRequest) -> HttpResponse:
+    """The panel of what the address opens; of the whole change where it opens nothing."""
+    asked = read_change(request)
+    line = asked.line
+    moves, shift = read_moves(asked)
+    panel = _opened(asked, moves, shift) if asked.opened else _whole(asked, moves)
+    back = f"{reverse('forecast:changed')}?{asked.query()}"
+    return panel_response(request, line, panel, back, f"{back}#deals")
+
+
+def _title(asked: ChangesQuery, words: str) -> str:
+    return f"{words.capitalize()}: {MEASURE_WORDS[asked.measure]} from {day(asked.since)} to {day(asked.line.as_of)}"
+
+
+def _whole(asked: ChangesQuery, moves: Moves) -> Panel:
+    first, *causes, last = bridge_rows(moves)
+    terms = [PanelTerm(day(asked.since), UNITS[asked.counting](first.amount_minor))]
+    terms += [
+        PanelTerm(f"{CAUSE_WORDS[row.cause]}, {count(row.deals)} deals", UNITS[asked.counting](row.amount_minor))
+        for row in causes
+        if row.deals
+    ]
+    terms.append(PanelTerm(day(asked.line.as_of), UNITS[asked.counting](last.amount_minor)))
+    change = moves.end - moves.start
+    total = UNITS[asked.counting](last.amount_minor - first.amount_minor)
+    return _with_deals(asked, Panel(_title(asked, "change"), STEPS, tuple(terms), total, "change"), change)
+
+
+def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> Panel:
+    kind, _, rest = asked.opened.partition(":")
+    if kind == "deal":
+        return _of_deal(asked, moves, rest)
+    words, deals, change = opened_deals(asked, moves, shift)
+    if kind == "cause":
+        up, down = change[change > 0], change[change < 0]
+        terms = [PanelTerm(f"raised it, {count(len(up))} deals", UNITS[asked.counting](int(up.sum())))]
+        terms.append(PanelTerm(f"lowered it, {count(len(down))} deals", UNITS[asked.counting](int(down.sum()))))
+        text = f"What the step “{words}” changed. Step {CAUSES.index(rest) + 1} of {len(CAUSES)}. {STEPS}"
+    else:
+        keys = [key for key, _ in place_names(asked.line)]
+        first, _, second = rest.partition(":")
+        cell = (keys.index(first), keys.index(second) if kind == "cell" else slice(None))
+        terms = [
+            PanelTerm(f"amount on {day(asked.since)}", UNITS[asked.counting](int(shift.before[cell].sum()))),
+            PanelTerm(f"amount on {day(asked.line.as_of)}", UNITS[asked.counting](int(shift.after[cell].sum()))),
+        ]
+        text = "Deals that stood in the row’s place on the first day and stand in the column’s on the last."
+    moved = np.zeros_like(change)
+    moved[deals] = change[deals]
+    total = UNITS[asked.counting](int(moved.sum()))
+    return _with_deals(
+        asked, Panel(_title(asked, words), text, tuple(terms), total, "moved", counted=len(deals)), moved
+    )
+
+
+def _of_deal(asked: ChangesQuery, moves: Moves, key: str) -> Panel:
+    """What one deal moved, by cause."""
+    book = asked.line.book
+    deal = book.index_by_key.get(key, NONE)
+    # A deal outside the scope has no part in the figure, and is not named.
+    if deal == NONE or not (moves.start[deal] or moves.end[deal] or any(row[deal] for row in moves.moved)):
+        raise Refused(f"There is no deal “{key[:60]}”; accepted: one that moved the figure.", 404)
+    terms = [PanelTerm(day(asked.since), UNITS[asked.counting](int(moves.start[deal])))]
+    moved = [int(row[deal]) for row in moves.moved]
+    terms += [PanelTerm(CAUSE_WORDS[c], UNITS[asked.counting](v)) for c, v in zip(CAUSES, moved, strict=True) if v]
+    terms.append(PanelTerm(day(asked.line.as_of), UNITS[asked.counting](int(moves.end[deal]))))
+    name = names_of(book, [deal]).get(key, key)
+    total = UNITS[asked.counting](int(moves.end[deal] - moves.start[deal]))
+    return Panel(_title(asked, name), STEPS, tuple(terms), total, "moved", counted=1)
+
+
+def _with_deals(asked: ChangesQuery, panel: Panel, change: Ints) -> Panel:
+    """The panel with the deals that moved the figure, the largest change first."""
+    moved = np.flatnonzero(change)
+    order = moved[np.argsort(-np.abs(change[moved]), kind="stable")]
+    names = names_of(asked.line.book, order[:FIRST_DEALS].tolist())
+    keys = [asked.line.book.deals.key[int(deal)] for deal in order[:FIRST_DEALS]]
+    shown = tuple(
+        PanelDeal(key, names.get(key, key), UNITS[asked.counting](int(change[deal])))
+        for key, deal in zip(keys, order[:FIRST_DEALS], strict=True)
+    )
+    rest = order[FIRST_DEALS:]
+    values = (shown, panel.counted or len(order), len(rest), UNITS[asked.counting](int(change[rest].sum())))
+    return Panel(panel.title, panel.definition, panel.terms, panel.total, panel.total_words, *values)

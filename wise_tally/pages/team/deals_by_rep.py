@@ -1,0 +1,122 @@
+"""Open by rep, for the Monday meeting: what each has open, won or lost, by stage or by month, and the deals behind."""
+
+import numpy as np
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.buckets import deciding_day
+from wise_tally.core.calendar import Period
+from wise_tally.core.money import Ints
+from wise_tally.core.people_table import month_columns, stage_columns
+from wise_tally.core.reference_data import LOST, OPEN, WON
+from wise_tally.core.trees import NONE
+from wise_tally.pages.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
+from wise_tally.pages.team.query import tabs
+from wise_tally.web.files.tables import exports, sheet_response
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import panel_response
+
+KINDS = {"open": OPEN, "won": WON, "lost": LOST}
+ALONG = {"stage": "by stage", "month": "by month"}
+MONTHS = 6
+
+
+def _word(request: PageRequest, name: str, accepted: dict[str, object]) -> str:
+    text = request.GET.get(name) or next(iter(accepted))
+    if text not in accepted:
+        raise Refused(f"“{text[:40]}” is not accepted as {name}; accepted: {', '.join(accepted)}.")
+    return text
+
+
+def read(request: PageRequest) -> Question:
+    """The table that an address asks for. Open deals count whatever their expected close, closed ones in the period."""
+    line = read_scope(request)
+    show, along = _word(request, "show", dict(KINDS)), _word(request, "along", dict(ALONG))
+    column, heads = (stages_of if along == "stage" else months_of)(line, show)
+    if show != "open":
+        day = deciding_day(line.snapshot)
+        inside = (day >= line.period.starts_on.toordinal()) & (day <= line.period.ends_on.toordinal())
+        column = np.where(inside, column, NONE)
+    return read_opened(request, Question(line, column, heads, (("show", show), ("along", along))))
+
+
+def stages_of(line: FilterLine, show: str) -> tuple[Ints, tuple[str, ...]]:
+    """The stage each deal stands in and the stages' names; several processes stand side by side."""
+    reference = line.book.reference
+    column, order = stage_columns(line.book, line.snapshot, line.scope.process, KINDS[show])
+    several = line.scope.process == NONE and len(reference.processes) > 1
+    names = [(reference.stages[stage].name, reference.processes[reference.stages[stage].process][1]) for stage in order]
+    return column, tuple(f"{name}, {process}" if several else name for name, process in names)
+
+
+def months_of(line: FilterLine, show: str) -> tuple[Ints, tuple[str, ...]]:
+    """The month each deal is expected to close in, or was closed in, and the months' names."""
+    months = _months_shown(line, show)
+    column, heads = month_columns(line.snapshot, months, KINDS[show]), [period_words(month) for month in months]
+    return column, (f"before {heads[0]}", *heads, "later", "no date") if show == "open" else tuple(heads)
+
+
+def _months_shown(line: FilterLine, show: str) -> list[Period]:
+    """Open: the present month and those ahead; else the months of the period."""
+    fiscal = line.book.reference.fiscal
+    if show == "open":
+        present = fiscal.containing(line.as_of, "month")
+        return [fiscal.shifted(present, step) for step in range(MONTHS)]
+    found: list[Period] = []
+    month = fiscal.containing(line.period.starts_on, "month")
+    while month.starts_on <= line.period.ends_on and len(found) < 2 * MONTHS:
+        found.append(month)
+        month = fiscal.shifted(month, 1)
+    return found
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """The table and the deals behind its opened part."""
+    asked = read(request)
+    chosen = dict(asked.extra)
+    whole, rows = drawn(asked)
+    answer = {
+        "line": asked.line,
+        "tabs": tabs(asked.line, "open"),
+        "asked": asked,
+        "heads": asked.heads,
+        "whole": whole,
+        "rows": rows,
+        "shows": [(name, asked.query(show=name), name == chosen["show"]) for name in KINDS],
+        "alongs": [(words, asked.query(along=name), name == chosen["along"]) for name, words in ALONG.items()],
+        "is_open": chosen["show"] == "open",
+        "here": request.get_full_path(),
+        "footer": Footer(whole.cells[-1].cell.deals, exports=exports("team:open-table", asked.query())),
+        **opened_rows(request, asked),
+    }
+    return render(request, "team/open_by_rep.html", answer)
+
+
+DEFINITION = (
+    "Deals of the scope in which the person is credited, in the stage they stand in, or the month of their expected close or closing. "
+    "Open ones count whatever their expected close and category, closed ones in the period. A deal of two people stands with both."
+)
+
+
+@require_safe
+def working(request: PageRequest) -> HttpResponse:
+    """How a cell came about."""
+    asked = read(request)
+    return panel_response(
+        request,
+        asked.line,
+        part_panel(asked, DEFINITION),
+        f"{reverse('team:open')}?{asked.query()}",
+    )
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The table as a file."""
+    return sheet_response(people_sheet(read(request), "open by rep"), kind)

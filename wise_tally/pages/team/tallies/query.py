@@ -1,0 +1,112 @@
+"""One tally as its address asks it: measure, rows, buckets, comparison, drawing, and its own part of the scope."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from urllib.parse import parse_qsl, urlencode
+
+from wise_tally.book.attributes import breakdowns_of_own
+from wise_tally.core.activity import KINDS
+from wise_tally.core.grouping import pair
+from wise_tally.core.measures import AMOUNT, BASES, CLOSE, MEASURES
+from wise_tally.core.tally import STAGE, TallyQuery, breakdowns_of, may_hold_within
+from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
+from wise_tally.pages.team.tallies.words import MEASURES as WORDS
+from wise_tally.web.breakdowns import ROWS
+from wise_tally.web.filter_line import PARTS
+from wise_tally.web.request.refusals import Refused
+
+BY = ("company", *ROWS, STAGE)
+PINNED = tuple(part for part in PARTS if part != "as_of")
+
+
+@dataclass(frozen=True)
+class TallyQuestion:
+    """Every part is in the address and falls back on the first accepted one; `pinned` are the tally's own scope parts."""
+
+    show: str = "won"
+    by: str = "company"
+    within: str = ""
+    bucket: str = ""
+    against: str = ""
+    draw: str = ""
+    measure: str = AMOUNT
+    basis: str = CLOSE
+    kind: str = ""
+    pinned: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def drawing(self) -> str:
+        """How it is drawn: as chosen where that can be, else what suits its rows and buckets."""
+        fits = self.fitting()
+        return self.draw if self.draw in fits else fits[0]
+
+    def fitting(self) -> list[str]:
+        """The drawings that suit rows and buckets, the usual one first."""
+        if self.bucket:
+            return ["columns", "line", "table", "year", "week"] if self.by == "company" else ["matrix", "line", "table"]
+        if self.by == "company":
+            return ["figure", "table", "year", "week"]
+        if self.within:
+            return ["matrix", "table"]
+        return ["bars", "table", *(["ink"] if self.by in ("person", "team", "territory", "partner") else [])]
+
+    @property
+    def is_of_the_day(self) -> bool:
+        """Whether it counts what stands on the day, whatever the period."""
+        return self.show in ("stage_open", "stage_deals", "stage_overstaying", "overstaying") and self.drawing not in (
+            "year",
+            "week",
+        )
+
+    @property
+    def asked(self) -> TallyQuery:
+        """What the core is asked."""
+        by = pair(self.by, self.within) if self.within else self.by
+        return TallyQuery(self.show, by, self.measure, self.basis)
+
+    def own(self) -> list[tuple[str, str]]:
+        """Its own parts as the address names them."""
+        usual = TallyQuestion()
+        names = ("show", "by", "within", "bucket", "against", "draw", "measure", "basis", "kind")
+        return [(name, getattr(self, name)) for name in names if getattr(self, name) != getattr(usual, name)]
+
+    def saved_query(self) -> str:
+        """The query by which it is kept: own parts and pinned scope."""
+        return urlencode([*self.own(), *self.pinned])
+
+
+def read_tally(given: Mapping[str, str]) -> TallyQuestion:
+    """The tally of an address; what cannot go together gives way to what was chosen first. Raises Refused."""
+    own = tuple(name for name, _ in breakdowns_of_own())
+    show = _one_of(given, "show", tuple(WORDS))
+    allowed = breakdowns_of(show) or (*(by for by in BY if by != STAGE), *own)
+    by = _one_of(given, "by", (*BY, *own))
+    within = _one_of(given, "within", ("", *(name for name in BY[1:] if name != STAGE), *own))
+    by = by if by in allowed else allowed[0]
+    found = TallyQuestion(
+        show=show,
+        by=by,
+        within=within if may_hold_within(show) and by not in ("company", within) else "",
+        bucket=_one_of(given, "bucket", tuple(BUCKET_WORDS)),
+        against=_one_of(given, "against", tuple(COMPARED)),
+        draw=_one_of(given, "draw", ("", *DRAWINGS)),
+        measure=_one_of(given, "measure", MEASURES),
+        basis=_one_of(given, "basis", BASES),
+        kind=_one_of(given, "kind", ("", *KINDS)),
+        pinned=tuple((name, given[name]) for name in PINNED if given.get(name)),
+    )
+    if found.bucket:
+        found = replace(found, within="", against="")
+    return found
+
+
+def read_kept(query: str) -> TallyQuestion:
+    """A tally as it was kept."""
+    return read_tally(dict(parse_qsl(query)))
+
+
+def _one_of(given: Mapping[str, str], name: str, accepted: tuple[str, ...]) -> str:
+    text = given.get(name) or accepted[0]
+    if text not in accepted:
+        raise Refused(f"“{text[:60]}” is not accepted as {name}; accepted: {', '.join(filter(None, accepted))}.")
+    return text
