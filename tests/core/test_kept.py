@@ -14,10 +14,10 @@ from tests.support.random_world import random_world
 from tests.support.world import World
 from wise_tally.book.store import books
 from wise_tally.core.attainment import attainment
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.forecast import forecast
-from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
 from wise_tally.core.reconcile import scope_tests

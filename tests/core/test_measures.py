@@ -12,11 +12,11 @@ from tests.support.naive import cents, half_even
 from tests.support.plain_plans import dues
 from tests.support.random_world import random_world
 from wise_tally.book.store import books
+from wise_tally.core.breakdowns import MEMBER, Pairs, grouping, pair
 from wise_tally.core.bridge import bridge
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.cash import Plan, PlanRows, first_dues, first_year_minor
 from wise_tally.core.forecast import forecast, forecast_of_periods
-from wise_tally.core.grouping import MEMBER, Pairs, grouping, pair
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import BASES, MEASURES, valued
 from wise_tally.core.money import apportion, divided_parts

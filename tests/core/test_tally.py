@@ -88,9 +88,9 @@ def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed, tmp_path):
         whole = asked(book, snapshot, period, name)[""]
         assert sum(asked(book, snapshot, period, name, "person").values()) == whole, name
     for name in ("created", "slips", "overstaying"):
-        at, adds = counted_deals(book, snapshot, period, Filter(), name)
-        assert len(set(at.tolist())) == len(at)
-        assert int(adds.sum()) == asked(book, snapshot, period, name)[""]
+        found = counted_deals(book, snapshot, period, Filter(), name)
+        assert len(set(found.rows.tolist())) == len(found.rows)
+        assert int(found.adds.sum()) == asked(book, snapshot, period, name)[""]
     for name in PLAIN:
         by = (breakdowns_of(name) or ("company",))[0]
         assert asked(book, snapshot, period, name, by) is not None

@@ -1,6 +1,7 @@
 """Attributes of deals, read from the database when it is first asked for and kept until it changes."""
 
 from collections.abc import Callable
+from datetime import date
 from itertools import chain
 from typing import Any, TypeVar, cast
 
@@ -9,11 +10,14 @@ from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import F, Q, QuerySet
 
+from wise_tally.core.breakdowns import CUSTOMER_SIZE, classes_of
 from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
 from wise_tally.core.deal_attributes import OWN, DealAttributes, DealValue, Facet, GroupLines
 from wise_tally.core.money import Ints, divide_half_even_array, line_amounts, line_costs, margins_of_deals, sum_by_group
+from wise_tally.core.same_days import year_before
 from wise_tally.core.trees import NONE
-from wise_tally.domain.deals.models import Account, Deal, DealLine, OwnField, OwnFieldValue, Partner, Payment
+from wise_tally.domain.deals.models import Account, Deal, DealLine, Invoice, OwnField, OwnFieldValue, Partner, Payment
+from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.process.models import DealType
 
 # Own fields of these kinds have few enough values to be rows.
@@ -58,7 +62,7 @@ class StoredAttributes(DealAttributes):
         found[index[index >= 0]] = rows[index >= 0, 1]
         return found
 
-    def facet(self, by: str) -> Facet:
+    def facet(self, by: str, as_of: date) -> Facet:
         """The attribute `by`; raises UnknownBreakdown."""
         readers: dict[str, Callable[[], Facet]] = {
             "partner": self._partner,
@@ -72,7 +76,24 @@ class StoredAttributes(DealAttributes):
             field = OwnField.objects.filter(key=by[len(OWN) :], applies_to__in=("deal", "account")).first()
             if field is not None:
                 return self.cached(by, lambda: self._own(field))
-        return self.cached(by, readers[by]) if by in readers else super().facet(by)
+        if by == CUSTOMER_SIZE:
+            return self._customer_size(as_of)
+        return self.cached(by, readers[by]) if by in readers else super().facet(by, as_of)
+
+    def _customer_size(self, as_of: date) -> Facet:
+        """The class of each deal's customer by the invoices of twelve months up to a day; credit notes are subtracted."""
+        classes = self.cached("customer sizes", lambda: Workspace.current().customer_sizes)
+        columns = Invoice.objects.order_by().values_list("account_id", "issued_on", "amount_minor")
+        invoices = self.cached("invoices", lambda: whole_numbers(columns, 3))
+        account, day = invoices[:, 0], invoices[:, 1]
+        inside = (day > year_before(as_of).toordinal()) & (day <= as_of.toordinal())
+        refers = self.references("account")
+        sales = sum_by_group(
+            invoices[inside, 2], account[inside], int(max(account.max(initial=0), refers.max(initial=0))) + 1
+        )
+        of_deal = classes_of(sales[refers], np.array([begin for _, begin in classes], dtype=np.int64))
+        names = tuple(name for name, _ in classes)
+        return Facet(names, names, np.where(refers > 0, of_deal, NONE))
 
     def _partner(self) -> Facet:
         rows = list(Partner.objects.order_by("pk").values_list("pk", "key", "name"))
@@ -116,8 +137,8 @@ class StoredAttributes(DealAttributes):
         rows = [(pk, values[key]) for pk, key in model.objects.order_by().values_list("pk", "key") if key in values]
         return self._texts(rows) if field.applies_to == "deal" else self._by_account(dict(rows))
 
-    def _lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
-        """Deal, product, quantity, amount and cost (-1 none) of every product line."""
+    def _lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints, Ints]:
+        """Deal, product, quantity, amount, cost (-1 none) and list value of every product line."""
         columns = ("deal_id", "product_id", "quantity_10000ths", "unit_price_minor", "discount_bp", "unit_cost_minor")
         table = whole_numbers(DealLine.objects.order_by().values_list(*columns), len(columns))
         deal, product, quantity, price, discount, cost = table.T
@@ -125,10 +146,11 @@ class StoredAttributes(DealAttributes):
         kept = index >= 0
         amount = line_amounts(quantity[kept], price[kept], np.maximum(discount[kept], 0))
         spent = np.where(cost[kept] == NONE, NONE, line_costs(quantity[kept], np.maximum(cost[kept], 0)))
-        return index[kept], product[kept], quantity[kept], amount, spent
+        listed = line_amounts(quantity[kept], price[kept], np.zeros(kept.sum(), dtype=np.int64))
+        return index[kept], product[kept], quantity[kept], amount, spent, listed
 
-    def lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints]:
-        """Deal, product (row number), quantity, amount and cost (-1 none) of every product line; kept."""
+    def lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints, Ints]:
+        """Deal, product (row number), quantity, amount, cost (-1 none) and list value of every product line; kept."""
         return self.cached("lines", self._lines)
 
     def group_lines(self) -> GroupLines:
@@ -136,7 +158,7 @@ class StoredAttributes(DealAttributes):
         return self.cached("group lines", self._group_lines)
 
     def _group_lines(self) -> GroupLines:
-        deal, product, quantity, amount, _ = self.lines()
+        deal, product, quantity, amount, _, _ = self.lines()
         rows = DealLine.product.field.related_model._default_manager.values_list("pk", "product_group")
         group_of = {pk: group for pk, group in rows if group}
         names = tuple(sorted(set(group_of.values())))
@@ -168,8 +190,18 @@ class StoredAttributes(DealAttributes):
         return self.cached("margin", self._margin)
 
     def _margin(self) -> DealValue:
-        deal, _, _, amount, cost = self.lines()
+        deal, _, _, amount, cost, _ = self.lines()
         return DealValue(*margins_of_deals(deal, amount, cost, self.deals))
+
+    def list_value(self) -> DealValue:
+        """What each deal's lines come to before discounts."""
+        deal, _, _, _, _, listed = self.lines()
+        return DealValue(sum_by_group(listed, deal, self.deals), np.bincount(deal, minlength=self.deals) > 0)
+
+    def discount(self) -> DealValue:
+        """What discounts take off."""
+        deal, _, _, amount, _, listed = self.lines()
+        return DealValue(sum_by_group(listed - amount, deal, self.deals), np.bincount(deal, minlength=self.deals) > 0)
 
     def _plans(self) -> PlanRows:
         rows = list(Payment.objects.order_by().values_list("deal_id", "due_on", "amount_minor", "every", "times"))

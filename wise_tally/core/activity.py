@@ -6,10 +6,10 @@ import numpy as np
 
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import NUMBERS, forecast_row
-from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter, people_kept, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.row_targets import carries_quota

@@ -169,7 +169,11 @@ def _earned(book: Book, snapshot: BookAsOf, period: Period, rates: Rates, subjec
     chosen = np.flatnonzero(inside)
     states = book.states(snapshot.as_of, times.row[chosen])
     lines = credited_lines(book, states, Filter(), PERSON if subject == PERSON else "company")
-    of = lines.person if subject == PERSON else book.attributes.facet(PARTNER).of_deal[states.deal[lines.rows]]
+    of = (
+        lines.person
+        if subject == PERSON
+        else book.attributes.facet(PARTNER, states.as_of).of_deal[states.deal[lines.rows]]
+    )
     amount = lines.parts(states.amount_minor, book.reference.person_rank)
     order = _in_order(book, states, lines, of)
     quota = quotas(book.reference, snapshot.as_of, period)

@@ -7,10 +7,10 @@ from math import isnan
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.errors import CoreError
-from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.reference_data import KINDS, LOST, OPEN, WON

@@ -1,10 +1,11 @@
 """What belongs to deals beside their revisions: attributes to break down by, product lines, margins and payments.
 
-The book holds one `Beside`; who reads the data gives it one that reads each thing when it is first asked for.
-All of it is present value: it has no history.
+The book holds one; who reads the data gives it one that reads each thing when it is first asked for.
+All of it is present value without a history, but for what comes from dated rows, such as invoices.
 """
 
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 
@@ -12,7 +13,6 @@ from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.money import Ints
 
 PRODUCT_GROUP = "product_group"
-FACETS = ("partner", "deal_type_group", "campaign", "industry", "country")
 OWN = "own:"
 
 
@@ -53,8 +53,11 @@ class DealAttributes:
     def __init__(self, deals: int = 0) -> None:
         self.deals = deals
 
-    def facet(self, by: str) -> Facet:
-        """The attribute `by`: one of FACETS, `competitor`, or `own:` with the identifier of an own field. Raises UnknownBreakdown."""
+    def facet(self, by: str, as_of: date) -> Facet:
+        """The attribute `by`: one that breakdowns are made of, or `own:` with the identifier of an own field.
+
+        `as_of` counts for what comes from dated rows. Raises UnknownBreakdown.
+        """
         raise UnknownBreakdown(f"“{by}” is no attribute of deals here.")
 
     def group_lines(self) -> GroupLines:
@@ -65,6 +68,14 @@ class DealAttributes:
     def margin(self) -> DealValue:
         """The margin of each deal: the sum of its lines'; none without lines or where a line has no cost."""
         return DealValue(np.zeros(self.deals, dtype=np.int64), np.zeros(self.deals, dtype=bool))
+
+    def list_value(self) -> DealValue:
+        """Quantity × price of each deal's lines before discounts, each line rounded half to even; none without lines."""
+        return self.margin()
+
+    def discount(self) -> DealValue:
+        """What discounts take off the list value of each deal; none without lines."""
+        return self.margin()
 
     def first_year(self) -> DealValue:
         """Payments due in the twelve months from a deal's first; none without payments."""

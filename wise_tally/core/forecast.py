@@ -11,11 +11,11 @@ from functools import cached_property
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping
 from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import called
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping
 from wise_tally.core.lines import Filter, Lines, credited_lines, members_of_day, node_of_lines, shown_nodes
 from wise_tally.core.measures import AMOUNT, DEALS
 from wise_tally.core.money import WHOLE_BP, Ints, ratio, sum_by_group
@@ -256,7 +256,7 @@ def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
 
 def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Target, int | None]) -> ForecastRow:
     """A node's record from its figures (as `figure_tables` orders them), its target and its call."""
-    key, name = group.called(node)
+    key, name = group.key_and_name(node)
     categories, counts = tuple(figures[len(FIGURES) : -NUMBERS]), figures[-NUMBERS:]
     # By place, in the order of FIGURES: by name would take twice as long, and a page may ask for hundreds of rows.
     won, lost, *others = figures[: len(FIGURES)]

@@ -6,11 +6,11 @@ from datetime import date, timedelta
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
 from wise_tally.core.reference_data import OPEN, WON

@@ -7,8 +7,8 @@ import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import MEMBER, PEOPLE, WITHIN, Grouping, Pairs, deal_attribute, grouping, parts_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
-from wise_tally.core.grouping import MEMBER, PEOPLE, WITHIN, Grouping, Pairs, grouping, parts_of
 from wise_tally.core.money import WHOLE_BP, Ints, credited_parts, divided_parts
 from wise_tally.core.reference_data import ReferenceData, key_order
 from wise_tally.core.trees import NONE, Tree
@@ -247,15 +247,6 @@ def node_of_lines(book: Book, lines: Lines, by: str) -> Ints:
         assert lines.team is not None
         return lines.team
     return deal_attribute(book, snapshot, by)[lines.rows]
-
-
-def deal_attribute(book: Book, snapshot: BookAsOf, by: str) -> npt.NDArray[np.integer]:
-    """Index of the territory, process, deal type, source or facet of each deal of the snapshot; -1 for none."""
-    if by == "territory":
-        return snapshot.territory
-    columns = {"process": book.deals.process, "deal_type": book.deals.deal_type, "source": book.deals.source}
-    column = columns[by] if by in columns else book.attributes.facet(by).of_deal
-    return column[snapshot.deal]
 
 
 def owner_groups(book: Book, snapshot: BookAsOf, person: Ints, rows: Ints, by: str) -> npt.NDArray[np.integer]:

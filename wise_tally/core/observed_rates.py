@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.conversion import NEVER, first_won_at, lacks_history, reach_of_revisions
 from wise_tally.core.derived import derived
-from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter, owner_filtered, owner_rows, rows_inside, shown_nodes
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
 from wise_tally.core.reference_data import OPEN, WON

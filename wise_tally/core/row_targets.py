@@ -4,9 +4,9 @@ from collections.abc import Callable
 from datetime import date
 
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.breakdowns import MEMBER, WITHIN, Pairs, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
-from wise_tally.core.grouping import MEMBER, WITHIN, Pairs, grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import METRICS
 from wise_tally.core.targets import NO_TARGET, PLAIN, Target, pace, quotas

@@ -1,5 +1,7 @@
 """Size bands: deals told apart by the quartiles of their amounts in the scope."""
 
+from datetime import date
+
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
@@ -20,9 +22,9 @@ class _Banded(DealAttributes):
         super().__init__(attributes.deals)
         self.attributes, self.bands = attributes, bands
 
-    def facet(self, by: str) -> Facet:
+    def facet(self, by: str, as_of: date) -> Facet:
         """The size bands, else what the book has."""
-        return self.bands if by == SIZE else self.attributes.facet(by)
+        return self.bands if by == SIZE else self.attributes.facet(by, as_of)
 
     def group_lines(self) -> GroupLines:
         """As the book has them."""

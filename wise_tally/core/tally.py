@@ -8,17 +8,18 @@ from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
+import numpy.typing as npt
 
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import METRIC, DoneActivities, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, attainment, mean_won, won_share
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.breakdowns import WITHIN, grouping
 from wise_tally.core.calendar import FiscalCalendar, Period, local_days
 from wise_tally.core.cash import PlanRows, payments_in
 from wise_tally.core.dashboard_counts import open_by_stage
 from wise_tally.core.deal_list import overstaying, slip_moves
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.grouping import WITHIN, grouping
 from wise_tally.core.leads import LeadRows, leads_in
 from wise_tally.core.lines import Filter, credited_lines, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.measures import AMOUNT, CLOSE, valued
@@ -102,12 +103,13 @@ SAMPLES: dict[str, Callable[[AttainmentRow], int]] = {
     "win_rate": lambda r: r.forecast.deals_won + r.forecast.deals_lost,
 }
 OF_CREATED = ("created", "created_value", "won_of_created")
+OF_LINES = ("average_discount",)
 OF_WINNING = ("days_to_win", "mean_days_to_win")
 OF_STAGES = ("stage_open", "stage_deals", "stage_days", "stage_overstaying")
 OF_OWNERS = ("slips", "overstaying")
 OF_CASH = ("cash", "cash_won", "cash_open")
 OTHERS = (METRIC, "leads")
-MEASURES = (*OF_FORECAST, *OF_CREATED, *OF_WINNING, *OF_STAGES, *OF_OWNERS, *OF_CASH, *OTHERS)
+MEASURES = (*OF_FORECAST, *OF_CREATED, *OF_WINNING, *OF_STAGES, *OF_OWNERS, *OF_LINES, *OF_CASH, *OTHERS)
 
 
 def breakdowns_of(measure: str) -> tuple[str, ...] | None:
@@ -178,8 +180,38 @@ def _winning(row: DaysToWin, value: float | None) -> TallyValue:
     return TallyValue(row.node, row.key, row.name, value, row.deals, why, row.deals > 0)
 
 
-def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
-    """Places of the deals that a measure of whole deals counts, by owner on the day, and what each adds to it."""
+# Rates of whole deals, and why there is none.
+RATES = {"won_of_created": "no deals created", "average_discount": "no products in won deals"}
+
+
+@dataclass(frozen=True)
+class CountedDeals:
+    """Deals that a measure of whole deals counts: rows of the snapshot, what each adds, and to a rate's base (1 a deal else)."""
+
+    rows: Ints
+    adds: Ints
+    base: Ints
+
+    def take(self, keep: npt.NDArray[np.integer]) -> "CountedDeals":
+        """Some of them, by index."""
+        return CountedDeals(self.rows[keep], self.adds[keep], self.base[keep])
+
+
+def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> CountedDeals:
+    """The deals of a measure of whole deals, by owner on the day; average discount: list value and discount of deals won."""
+    if measure in OF_LINES:
+        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+        inside = (snapshot.closed_on >= first) & (snapshot.closed_on <= last) & (snapshot.kind == WON)
+        listed, discount = book.attributes.list_value(), book.attributes.discount()
+        rows = np.flatnonzero(inside & owner_filtered(book, snapshot, scope) & listed.known[snapshot.deal])
+        deal = snapshot.deal[rows]
+        return CountedDeals(rows, discount.value_minor[deal], listed.value_minor[deal])
+    rows, adds = _deals_and_parts(book, snapshot, period, scope, measure)
+    return CountedDeals(rows, adds, np.ones(len(rows), dtype=np.int64))
+
+
+def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
+    """Rows of the deals, and what each adds."""
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     kept = owner_filtered(book, snapshot, scope)
     if measure in OF_CREATED:
@@ -204,23 +236,24 @@ def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter,
 def _of_deals(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery
 ) -> tuple[TallyValue, ...]:
-    at, adds = counted_deals(book, snapshot, period, scope, asked.measure)
+    found = counted_deals(book, snapshot, period, scope, asked.measure)
     group = grouping(book, asked.by, snapshot.as_of)
-    rows, node = owner_rows(book, snapshot, snapshot.owner[at], at, asked.by)
+    rows, node = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, asked.by)
     node = np.where(node == NONE, group.size, node)
-    sums = sum_by_group(adds[rows], node, group.size + 1)
+    sums, bases = (sum_by_group(column[rows], node, group.size + 1) for column in (found.adds, found.base))
     counts = np.bincount(node, minlength=group.size + 1)
     if group.tree is not None:
-        table = group.tree.roll_up(np.stack([sums, counts], axis=1)[: group.size])
-        sums[: group.size], counts[: group.size] = table[:, 0], table[:, 1]
-    found = []
+        table = group.tree.roll_up(np.stack([sums, counts, bases], axis=1)[: group.size])
+        for place, column in enumerate((sums, counts, bases)):
+            column[: group.size] = table[:, place]
+    values = []
     for index in shown_nodes(book.reference, scope, group, snapshot.as_of, counts > 0):
         number = int(counts[index])
-        is_rate = asked.measure == "won_of_created"
-        value: Number = ratio(int(sums[index]), number) if is_rate else int(sums[index])
-        sample, why = (number, "no deals created" if value is None else "") if is_rate else (None, "")
-        found.append(TallyValue(index, *group.called(index), value, sample, why, number > 0))
-    return tuple(found)
+        why = RATES.get(asked.measure)
+        value: Number = int(sums[index]) if why is None else ratio(int(sums[index]), int(bases[index]))
+        sample, why = (None, "") if why is None else (number, why if value is None else "")
+        values.append(TallyValue(index, *group.key_and_name(index), value, sample, why, number > 0))
+    return tuple(values)
 
 
 def _of_stages(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[TallyValue, ...]:

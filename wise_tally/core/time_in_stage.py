@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter, filtered_deals, owner_rows, people_kept, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import WON

@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.buckets import FIRST_OPEN, LOST_ELSEWHERE, LOST_HERE, TIMINGS, WON_ELSEWHERE, WON_HERE
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastLines, forecast_lines
-from wise_tally.core.grouping import grouping
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import DEALS
 from wise_tally.core.reference_data import OPEN, WON

@@ -11,6 +11,8 @@ BY_THING = {"Buoy line": "buoy_harbour", "Reservoir buoy": "buoy_reservoir", "Te
             "Calibration visits": "calibration"}  # fmt: skip
 MONTHS = 36
 # The customer of the deciding deal: buys less and less and pays late.
+# Every fifth deal each has one of these discounts, in percent.
+DISCOUNTS = (0, 5, 0, 10, 20)
 FALLING, LATE = "ac001", 4
 
 
@@ -30,10 +32,21 @@ def lines(random: Random, deals: Rows, state: dict[str, dict[str, Any]]) -> tupl
                 number = _quantity(part, costs[key][0])
                 price = part / number
                 share = costs[key][1] / costs[key][0] * random.uniform(0.9, 1.15)
+                listed, discount = _discounted(price, number, DISCOUNTS[int(deal["deal_id"][1:]) % len(DISCOUNTS)])
                 row = {"deal_id": deal["deal_id"], "product_id": key, "quantity": number}
-                rows.append(row | {"unit_price": f"{price:.2f}", "unit_cost": f"{price * share:.2f}", "discount": ""})
+                rows.append(
+                    row | {"unit_price": f"{listed:.2f}", "unit_cost": f"{price * share:.2f}", "discount": discount}
+                )
         with_lines.add(deal["deal_id"])
     return rows, with_lines
+
+
+def _discounted(price: float, number: int, percent: int) -> tuple[float, str]:
+    """A list price and its discount that come to the same amount to the cent; the price itself where none does."""
+    listed = round(price * 100 / (100 - percent), 2)
+    if percent and round(number * listed * (100 - percent)) == round(number * price * 100):
+        return listed, str(percent)
+    return price, ""
 
 
 def _quantity(amount: int, list_price: float) -> int:

@@ -10,11 +10,11 @@ from babel.numbers import get_currency_precision
 from wise_tally.book.store import books
 from wise_tally.core.attainment import attainment
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
 from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
-from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.core.lines import Filter
 from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.outcome import outcome_of_lines
@@ -104,8 +104,8 @@ def ask(question: Question, viewer: Viewer | None = None) -> FiguresQuery:
     """Find period and identifiers; raises OptionRefused naming what is accepted."""
     if question.figure not in FIGURES:
         raise OptionRefused(f"“{question.figure}” is not a figure; accepted: {', '.join(FIGURES)}.")
-    if question.by not in BREAKDOWNS:
-        raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(BREAKDOWNS)}.")
+    if question.by not in OF_FIGURES:
+        raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(OF_FIGURES)}.")
     book = books.current()
     reference = book.reference
     fiscal = reference.fiscal

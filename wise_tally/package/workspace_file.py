@@ -224,6 +224,16 @@ NAMED = ("deal_types", "sources", "lost_reasons", "season_curves")
 SETTINGS: dict[str, dict[str, Any]] = {
     "reps_see_team": {"type": "boolean"},
     "all_see_unowned": {"type": "boolean"},
+    "customer_sizes": {
+        "type": "array",
+        "minItems": 1,
+        "items": {
+            "type": "array",
+            "prefixItems": [TEXT, {"type": "integer", "minimum": 0}],
+            "minItems": 2,
+            "maxItems": 2,
+        },
+    },
     "calls_due_on": {"type": ["integer", "null"], "minimum": 0, "maximum": 6},
 }
 

@@ -4,13 +4,11 @@ from datetime import date
 from urllib.parse import quote, unquote
 
 from wise_tally.core.book import Book
-from wise_tally.core.deal_attributes import FACETS, OWN, PRODUCT_GROUP
+from wise_tally.core.breakdowns import LIMITING, grouping, may_limit, node_named
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.grouping import grouping, node_named
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.request.refusals import Refused
 
-KEPT_BY = ("deal_type", "source", PRODUCT_GROUP, *FACETS)
 Only = tuple[tuple[str, int], ...]
 
 
@@ -19,8 +17,8 @@ def read_only(book: Book, text: str, as_of: date) -> Only:
     found = []
     for part in filter(None, text.split("/")):
         by, _, key = (unquote(side) for side in part.rpartition(":"))
-        if by not in KEPT_BY and not by.startswith(OWN):
-            raise Refused(f"“{by[:40]}” cannot be kept to one value; accepted: {', '.join(KEPT_BY)}.")
+        if not may_limit(by):
+            raise Refused(f"“{by[:40]}” cannot be kept to one value; accepted: {', '.join(LIMITING)}.")
         try:
             found.append((by, node_named(grouping(book, by, as_of), key)))
         except (LookupError, UnknownBreakdown):
@@ -47,7 +45,7 @@ MOST_VALUES = 40
 def filter_choices(book: Book, as_of: date) -> list[tuple[str, list[tuple[str, str]]]]:
     """What a scope may be kept to: by breakdown its first values, each as addresses name it and as people read it."""
     found = []
-    for by in KEPT_BY:
+    for by in LIMITING:
         group = grouping(book, by, as_of)
         values = [(only_token(by, key), name) for key, name in zip(group.keys, group.names, strict=True)][:MOST_VALUES]
         if values:
@@ -59,6 +57,6 @@ def only_words(book: Book, only: Only, as_of: date) -> str:
     """What is kept, as people read it: source Referral, deal type New; empty where all is."""
     shown = []
     for by, node in only:
-        name = grouping(book, by, as_of).called(node)[1]
+        name = grouping(book, by, as_of).key_and_name(node)[1]
         shown.append(f"{words_of(by)} {name}" if name is not None else f"deals without {words_of(by)}")
     return ", ".join(shown)

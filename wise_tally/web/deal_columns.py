@@ -139,7 +139,7 @@ def contact_intervals(line: FilterLine, rows: Ints) -> Ints:
     deal = line.snapshot.deal[rows]
     days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(rows), dtype=np.int64)
     if any(subject == INDUSTRY for subject, _ in kept):
-        facet = book.attributes.facet("industry")
+        facet = book.attributes.facet("industry", line.as_of)
         own = np.array([*(kept.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
         days = np.where(own > 0, own, days)
     return days

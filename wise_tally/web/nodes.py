@@ -5,8 +5,8 @@ from urllib.parse import quote, unquote, urlencode
 
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.book import Book
+from wise_tally.core.breakdowns import WITHIN, Grouping, Pairs, grouping, node_named
 from wise_tally.core.calendar import Period
-from wise_tally.core.grouping import WITHIN, Grouping, Pairs, grouping, node_named
 from wise_tally.core.trees import NONE
 from wise_tally.web.filter_line import FilterLine
 
@@ -39,7 +39,7 @@ def token_of(group: Grouping, node: int) -> str:
     if isinstance(group, Pairs):
         first, second = group.split(node)
         return f"{token_of(group.first, first)}/{token_of(group.second, second)}"
-    return f"{quote(group.by, safe=':')}:{quote(group.called(node)[0] or '', safe='')}"
+    return f"{quote(group.by, safe=':')}:{quote(group.key_and_name(node)[0] or '', safe='')}"
 
 
 def node_of(book: Book, token: str, as_of: date) -> tuple[str, int]:

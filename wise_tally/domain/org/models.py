@@ -1,5 +1,7 @@
 """The organisation: settings, people, teams and territories, with their dated rows; the book's revision number."""
 
+from typing import Any
+
 from django.conf import settings
 from django.db import models
 
@@ -15,6 +17,11 @@ class Role(models.TextChoices):
     VIEWER = "viewer", "viewer"
 
 
+def usual_customer_sizes() -> list[list[Any]]:
+    """Classes of customers by the sales of twelve months until somebody sets others: name and where it begins, in minor units."""
+    return [["small", 0], ["medium", 2_000_000], ["large", 10_000_000]]
+
+
 class Workspace(models.Model):
     """The one row of settings."""
 
@@ -24,6 +31,8 @@ class Workspace(models.Model):
     fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
     reps_see_team = models.BooleanField(default=False)
     all_see_unowned = models.BooleanField(default=False)
+    # Classes of customers by their sales of twelve months, the smallest first: a name, and where it begins in minor units.
+    customer_sizes = models.JSONField(default=usual_customer_sizes)
     # The weekday by which calls are due, Monday 0; None where nobody asks for them.
     calls_due_on = models.PositiveSmallIntegerField(null=True)
 

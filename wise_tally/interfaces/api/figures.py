@@ -7,9 +7,9 @@ from django.http import HttpResponse
 from ninja import Query, Router, Schema
 from pydantic import AfterValidator, Field
 
+from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
-from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.domain.org.clock import today
 from wise_tally.interfaces.figures import FIGURES, Question, figures
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
@@ -34,7 +34,7 @@ def _words(accepted: Iterable[str]) -> Any:
 
 
 Figure = Annotated[str, AfterValidator(_among(FIGURES)), _words(FIGURES)]
-Breakdown = Annotated[str, AfterValidator(_among(BREAKDOWNS)), _words(BREAKDOWNS)]
+Breakdown = Annotated[str, AfterValidator(_among(OF_FIGURES)), _words(OF_FIGURES)]
 Basis = Annotated[str, AfterValidator(_among(BASES)), _words(BASES)]
 Measure = Annotated[str, AfterValidator(_among(MEASURES)), _words(MEASURES)]
 

@@ -14,6 +14,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.commission import (
     PERSON,
     SUBJECTS,
@@ -28,7 +29,6 @@ from wise_tally.core.commission import (
     summed,
     together,
 )
-from wise_tally.core.grouping import Grouping, grouping
 from wise_tally.core.lines import Filter
 from wise_tally.domain.deals.models import Partner
 from wise_tally.domain.formats import count, day, money, points
@@ -84,7 +84,7 @@ class Commissions:
     def _known(self) -> frozenset[int]:
         """The subjects whose pay the viewer may know."""
         earning = {line.subject for line in self._every}
-        return frozenset(node for node in earning if self.may_know(self.group.called(node)[0] or ""))
+        return frozenset(node for node in earning if self.may_know(self.group.key_and_name(node)[0] or ""))
 
     @cached_property
     def lines(self) -> tuple[CommissionLine, ...]:
@@ -124,7 +124,7 @@ class Commissions:
 
     def rows(self) -> list[tuple[str, str, CommissionSum]]:
         """Identifier, name and sum of those who earned, the most first."""
-        found = [(*self.group.called(one.subject), one) for one in summed(self.lines)]
+        found = [(*self.group.key_and_name(one.subject), one) for one in summed(self.lines)]
         return sorted(
             ((k or "", n or "", one) for k, n, one in found), key=lambda row: (-row[2].commission_minor, row[1])
         )

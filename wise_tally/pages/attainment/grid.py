@@ -4,8 +4,8 @@ from dataclasses import dataclass, replace
 
 from wise_tally.core.activity import METRIC
 from wise_tally.core.attainment import AttainmentRow, DaysOf, deals_needed, four_quarters_before, ranks
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.forecast import ForecastRow, forecast
-from wise_tally.core.grouping import grouping
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import hundredths, short

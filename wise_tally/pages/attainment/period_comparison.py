@@ -7,13 +7,13 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.attainment import lost_share, side_by_side
+from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastRow
-from wise_tally.core.grouping import grouping
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
 from wise_tally.pages.attainment.query import AttainmentQuery, read_question, tabs
-from wise_tally.web.breakdowns import ROWS, choices, words_of
+from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.footer import Footer
@@ -101,7 +101,7 @@ def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period |
         now, then = pair
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
-        name = group.called(node)[1] or f"without a {words_of(by)}"
+        name = group.key_and_name(node)[1] or f"without a {words_of(by)}"
         rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier)))
     return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
 
@@ -118,7 +118,9 @@ def page(request: PageRequest) -> HttpResponse:
         "tabs": tabs(asked.line, "compared"),
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": [(words, asked.query(by=name, against=against), name == asked.by) for name, words in choices(ROWS)],
+        "by_links": [
+            (words, asked.query(by=name, against=against), name == asked.by) for name, words in choices(OF_FORECAST)
+        ],
         "against_words": AGAINST[against],
         "against_links": [(words, asked.query(against=name), name == against) for name, words in AGAINST.items()],
         "heads": [words for _, words, _ in COMPARED],

@@ -8,10 +8,11 @@ from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import KINDS, METRIC, activity_attainment
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.book import BookAsOf
+from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.calendar import Period
 from wise_tally.core.measures import AMOUNT, DEALS, IN_HUNDREDTHS, QUANTITY, valued
 from wise_tally.web.activities_done import done_in
-from wise_tally.web.breakdowns import ROWS, accepted_with_own
+from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.refusals import Refused
@@ -103,7 +104,7 @@ def read_question(request: PageRequest, default_kind: str = "year") -> Attainmen
     line = read_scope(request, default_kind)
     measure = _one_of(request, "measure", tuple(MEASURES), AMOUNT, "a metric")
     usual = "person" if request.viewer.sees_own_only else "team"
-    by = _one_of(request, "by", accepted_with_own(ROWS), usual, "a breakdown of this place")
+    by = _one_of(request, "by", with_own(OF_FORECAST), usual, "a breakdown of this place")
     kind = _one_of(request, "kind", ("", *KINDS), "", "a kind of activity")
     if measure == METRIC and by not in BY_PEOPLE:
         by = usual

@@ -9,12 +9,13 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import KINDS
 from wise_tally.core.attainment import DaysOf
+from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
 from wise_tally.pages.attainment.grid import rows_of
 from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, read_question, tabs
 from wise_tally.pages.attainment.working import panel_of
-from wise_tally.web.breakdowns import ROWS, choices, words_of
+from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.cumulative import cumulative, year_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.footer import Footer
@@ -32,7 +33,7 @@ def page(request: PageRequest) -> HttpResponse:
     line, whole = asked.line, asked.whole
     days = DaysOf.at(line.period, line.as_of)
     rows = rows_of(asked)
-    by = [(name, words_of(name)) for name in BY_PEOPLE[1:]] if asked.counts_activities else choices(ROWS)
+    by = [(name, words_of(name)) for name in BY_PEOPLE[1:]] if asked.counts_activities else choices(OF_FORECAST)
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
     short = len(rows) <= FEW_ROWS and not asked.counts_activities

@@ -120,7 +120,9 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
             )
         elif own.called is not None:
             terms.append((f"{period}: called {money(own.called)}, won {money(own.won)}", money(own.call_error)))
-    words = {"commit": "commit", "commit_won": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[figure]
+    words = {"commit": "commit", "commit_won": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[
+        figure
+    ]
     total = money(record.together.commit) if figure == "commit" else percent(getattr(record.together, figure))
     return Panel(
         f"{words.capitalize()}, {record.name}", DEFINITIONS[figure], tuple(PanelTerm(*t) for t in terms), total, words

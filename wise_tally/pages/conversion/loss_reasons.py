@@ -9,9 +9,9 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
-from wise_tally.core.deal_attributes import FACETS
-from wise_tally.core.grouping import grouping
+from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.lines import owner_groups
 from wise_tally.core.loss_reasons import LostTable, crossed, lost_by, lost_from, lost_in, months_lost
 from wise_tally.core.money import Ints, ratio
@@ -29,7 +29,9 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
-BY = ("reason", "stage", "person", "source", "competitor", "month", "deal_type", "territory", *FACETS)
+# What only lost deals have, and each breakdown in which a deal stands once.
+OF_LOST = {"reason": "reason", "stage": "stage it was lost from", "month": "month closed"}
+BY = (*OF_LOST, *(by for by in OF_FORECAST if by not in (*OF_LOST, "process", PRODUCT_GROUP)))
 MOST_REASONS = 8
 Sides = tuple[Ints, Ints]
 
@@ -47,19 +49,29 @@ class Lost:
     value: Sides
     reason: Sides
 
+    @property
+    def words(self) -> str:
+        """The breakdown as people read it."""
+        return OF_LOST.get(self.by) or words_of(self.by)
+
     def name(self, value: int) -> str:
         """A value as people read it."""
-        return self.names[value] if value != NONE else f"without {words_of(self.by)}"
+        return self.names[value] if value != NONE else f"without {self.words}"
 
     def reason_name(self, value: int) -> str:
         """A reason as people read it."""
         return self.reasons[value] if value != NONE else "no reason given"
 
 
+def _choices() -> list[tuple[str, str]]:
+    """The breakdowns of lost deals with their words."""
+    return [(name, OF_LOST.get(name, words)) for name, words in choices(BY)]
+
+
 def read_lost(request: PageRequest) -> tuple[FilterLine, Lost]:
     """The lost deals of the scope by what the address asks for; raises Refused."""
     line, by = line_of(request), request.GET.get("by", "reason")
-    accepted = [name for name, _ in choices(BY)]
+    accepted = [name for name, _ in _choices()]
     if by not in accepted:
         raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
     period, before = same_days(line.book.reference.fiscal, line.period, line.as_of)
@@ -155,8 +167,8 @@ def page(request: PageRequest) -> HttpResponse:
         "line": line,
         "tabs": tabs(line, "lost"),
         "by": found.by,
-        "by_words": words_of(found.by),
-        "by_links": [(name, words, _query(line, by=name)) for name, words in choices(BY)],
+        "by_words": found.words,
+        "by_links": [(name, words, _query(line, by=name)) for name, words in _choices()],
         "before": found.before and period_words(found.before),
         "now": period_words(found.period),
         "rows": [
@@ -261,4 +273,4 @@ def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
 
 def _reasons_sheet(found: Lost, of: Crossed, in_money: bool) -> Sheet:
     cells = [(name, *(amount if in_money else deals for deals, amount, _ in row)) for name, row in of.rows]
-    return Sheet("reasons", (words_of(found.by), *of.reasons), frozenset(of.reasons if in_money else ()), cells)
+    return Sheet("reasons", (found.words, *of.reasons), frozenset(of.reasons if in_money else ()), cells)

@@ -2,8 +2,8 @@
 
 from dataclasses import replace
 
+from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.conversion import BASES, ConversionOptions
-from wise_tally.core.deal_attributes import FACETS, PRODUCT_GROUP
 from wise_tally.core.size_bands import SIZE, with_size_bands
 from wise_tally.core.trees import NONE
 from wise_tally.web.breakdowns import choices
@@ -12,7 +12,8 @@ from wise_tally.web.request.refusals import NothingYet, Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.tabs import Tab, tabs_of
 
-BY = ("company", "person", "team", "territory", "source", "deal_type", PRODUCT_GROUP, *FACETS, SIZE)
+# All but the process, of which these pages show one, and the stage, which they show side by side.
+BY = ("company", *(by for by in OF_FORECAST if by not in ("process", "stage")), SIZE)
 TABS = (
     ("conversion:page", "Passing", ""),
     ("conversion:leads", "Leads", ""),

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Flags
+from wise_tally.core.breakdowns import grouping, node_named
 from wise_tally.core.conversion import (
     Cohort,
     ConversionGroup,
@@ -17,7 +18,6 @@ from wise_tally.core.conversion import (
 )
 from wise_tally.core.drop_off import from_start_interval, losses, reaching, stopped_at
 from wise_tally.core.exits import WAYS, ended_stays, exits
-from wise_tally.core.grouping import grouping, node_named
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON

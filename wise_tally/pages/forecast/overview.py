@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping, pair
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
-from wise_tally.core.grouping import MEMBER, Grouping, Pairs, grouping, pair
 from wise_tally.core.lines import Filter, number_of_deals
 from wise_tally.core.observed_weight import weighted_by_observed
 from wise_tally.core.row_targets import row_targets

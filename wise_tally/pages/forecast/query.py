@@ -4,23 +4,21 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from urllib.parse import urlencode
 
-from wise_tally.book.attributes import breakdowns_of_own
 from wise_tally.core.book import BookAsOf
-from wise_tally.core.deal_attributes import FACETS, PRODUCT_GROUP
+from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, DEALS, IN_HUNDREDTHS, MEASURES, valued
 from wise_tally.core.what_if import supposed
 from wise_tally.pages.forecast.bins import BINS
 from wise_tally.pages.forecast.scratch import Scratch
-from wise_tally.web.breakdowns import ROWS as OF_DEALS
-from wise_tally.web.breakdowns import words_of
+from wise_tally.web.breakdowns import with_own, words_of
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 PEOPLE = "people"
-ROWS = (PEOPLE, *(name for name in OF_DEALS if name not in ("team", "person")))
-WITHIN = ("process", "deal_type", "source", PRODUCT_GROUP, *FACETS, "person", "territory")
+ROWS = (PEOPLE, *(name for name in OF_FORECAST if name not in ("team", "person")))
+WITHIN = tuple(name for name in OF_FORECAST if name != "team")
 FORMS = ("", "year")
 FOLDS = ("", "all", "none")
 MEASURE_WORDS = {
@@ -117,7 +115,7 @@ def read_question(request: PageRequest) -> ForecastQuery:
     line = read_scope(request)
     if request.GET.get("suppose"):
         line = replace(line, snapshot=supposed(line.book, line.snapshot, Scratch.of(request).for_core(line)))
-    own = tuple(name for name, _ in breakdowns_of_own())
+    own = with_own(())
     asked = ForecastQuery(
         line=line,
         by=_one_of(request, "by", (*ROWS, *own), "a breakdown"),

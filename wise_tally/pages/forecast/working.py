@@ -4,11 +4,11 @@ from dataclasses import dataclass, replace
 
 from wise_tally.core.attainment import AttainmentRow, lost_share, won_share
 from wise_tally.core.book import BookAsOf
+from wise_tally.core.breakdowns import MEMBER
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
-from wise_tally.core.grouping import MEMBER
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.observed_weight import observed_snapshot

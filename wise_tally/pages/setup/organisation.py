@@ -1,6 +1,8 @@
 """The organisation's settings page."""
 
 from calendar import month_name
+from itertools import pairwise
+from typing import Any
 from zoneinfo import available_timezones
 
 from babel.numbers import get_currency_precision, list_currencies
@@ -11,18 +13,62 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
 from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.formats import currency_decimals, money_input
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.models import Workspace
+from wise_tally.domain.org.models import Workspace, usual_customer_sizes
 from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, values_of
 from wise_tally.domain.org.settings_actions import set_organisation
 from wise_tally.domain.targets.models import Quota
+from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.web.forms.fields import LedgerForm, NameField
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.viewing import PageRequest
 
 MONTHS = tuple(month_name[1:])
-NAMES = ("organisation", "currency", "time_zone", "fiscal_year_start_month", "reps_see_team", "all_see_unowned")
+NAMES = (
+    "organisation",
+    "currency",
+    "time_zone",
+    "fiscal_year_start_month",
+    "reps_see_team",
+    "all_see_unowned",
+    "customer_sizes",
+)
+
+
+class SizesField(forms.CharField):
+    """Classes of customers by sales, one a line: a name, and the amount it begins at but for the first; kept in minor units."""
+
+    def prepare_value(self, value: Any) -> Any:
+        """Kept classes as typed."""
+        if not isinstance(value, list):
+            return value
+        return "\n".join(
+            name if place == 0 else f"{name} {money_input(begin)}" for place, (name, begin) in enumerate(value)
+        )
+
+    def clean(self, value: Any) -> list[list[Any]]:
+        """Names with ascending amounts in minor units."""
+        lines = [line.strip() for line in super().clean(value).splitlines() if line.strip()]
+        if not lines:
+            return usual_customer_sizes()
+        first, *rest = lines
+        classes: list[list[Any]] = [[first, 0]]
+        for line in rest:
+            name, _, amount = line.rpartition(" ")
+            begin = typed_money(amount, currency_decimals())
+            if not name or isinstance(begin, str):
+                raise forms.ValidationError(
+                    f"“{line[:60]}” is no class; accepted: a name and the amount it begins at, such as “large 250000”."
+                )
+            classes.append([name.strip(), begin])
+        names, begins = ([one[side] for one in classes] for side in (0, 1))
+        if len(set(names)) < len(names) or any(b <= a for a, b in pairwise(begins)) or max(map(len, names)) > 60:
+            raise forms.ValidationError(
+                "Names differ, have up to 60 characters, and each class begins above the one before it."
+            )
+        return classes
 
 
 class OrganisationForm(LedgerForm):
@@ -38,6 +84,13 @@ class OrganisationForm(LedgerForm):
         label="Reps see the figures of their own team and the deals behind them", required=False
     )
     all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
+
+    customer_sizes = SizesField(
+        label="Sizes of customers by the sales of twelve months",
+        required=False,
+        widget=forms.Textarea(attrs={"rows": 4}),
+        help_text="one a line, the smallest first: a name, and from the second on the amount it begins at; empty for the usual ones",
+    )
 
     def clean_currency(self) -> str:
         """A known code, with the decimals of what is kept."""

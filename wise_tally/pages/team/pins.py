@@ -35,9 +35,11 @@ def tally_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     require_deals_behind(tally)
     row = request.GET.get("row", "")
     found = panel_of(request, line, tally, row)
-    rows, adds = deals_behind(line, tally, row)
+    behind = deals_behind(line, tally, row)
     is_money = MEASURES[tally.show].shape == "money"
-    return figure_of_deals(line, (found.title, found.total, MEASURES[tally.show].words), rows, adds, is_money)
+    return figure_of_deals(
+        line, (found.title, found.total, MEASURES[tally.show].words), behind.rows, behind.adds, is_money
+    )
 
 
 def _part(asked: Question) -> PinnedFigure:

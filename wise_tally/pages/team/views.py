@@ -9,7 +9,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.core.grouping import grouping
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.trees import NONE
 from wise_tally.domain.dashboards.actions import (
     ALL,

@@ -9,10 +9,10 @@ from typing import Any
 
 from django.core.management import CommandParser
 
+from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
 from wise_tally.core.errors import CoreError
-from wise_tally.core.grouping import BREAKDOWNS
 from wise_tally.domain.org.clock import today
 from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.interfaces.figures import FIGURES, OptionRefused, Question, figures
@@ -40,7 +40,7 @@ class Command(OneLineCommand):
         parser.add_argument("figure", metavar="NAME", choices=list(FIGURES))
         parser.add_argument("--period")
         parser.add_argument("--as-of", type=a_date)
-        parser.add_argument("--by", default="company", choices=BREAKDOWNS)
+        parser.add_argument("--by", default="company", choices=OF_FIGURES)
         for name in ("process", "team", "territory", "person"):
             parser.add_argument(f"--{name}", metavar="ID")
         parser.add_argument("--basis", default="created", choices=BASES)

@@ -4,18 +4,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from urllib.parse import parse_qsl, urlencode
 
-from wise_tally.book.attributes import breakdowns_of_own
 from wise_tally.core.activity import KINDS
-from wise_tally.core.grouping import pair
+from wise_tally.core.breakdowns import OF_FORECAST, pair
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, MEASURES
-from wise_tally.core.tally import STAGE, TallyQuery, breakdowns_of, may_hold_within
+from wise_tally.core.tally import TallyQuery, breakdowns_of, may_hold_within
 from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
 from wise_tally.pages.team.tallies.words import MEASURES as WORDS
-from wise_tally.web.breakdowns import ROWS
+from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import PARTS
 from wise_tally.web.request.refusals import Refused
 
-BY = ("company", *ROWS, STAGE)
+BY = ("company", *OF_FORECAST)
 PINNED = tuple(part for part in PARTS if part != "as_of")
 
 
@@ -77,11 +76,10 @@ class TallyQuestion:
 
 def read_tally(given: Mapping[str, str]) -> TallyQuestion:
     """The tally of an address; what cannot go together gives way to what was chosen first. Raises Refused."""
-    own = tuple(name for name, _ in breakdowns_of_own())
-    show = _one_of(given, "show", tuple(WORDS))
-    allowed = breakdowns_of(show) or (*(by for by in BY if by != STAGE), *own)
-    by = _one_of(given, "by", (*BY, *own))
-    within = _one_of(given, "within", ("", *(name for name in BY[1:] if name != STAGE), *own))
+    show, every = _one_of(given, "show", tuple(WORDS)), with_own(BY)
+    allowed = breakdowns_of(show) or every
+    by = _one_of(given, "by", every)
+    within = _one_of(given, "within", ("", *every[1:]))
     by = by if by in allowed else allowed[0]
     found = TallyQuestion(
         show=show,

@@ -10,15 +10,14 @@ from django.db.models import QuerySet
 from django.urls import reverse
 
 from wise_tally.core.activity import METRIC
+from wise_tally.core.breakdowns import Grouping, Pairs, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.errors import UnknownBreakdown
-from wise_tally.core.grouping import Grouping, Pairs, grouping
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import (
     OF_CASH,
     OF_FORECAST,
-    OF_STAGES,
     STAGE,
     Number,
     Sides,
@@ -144,9 +143,9 @@ class Computing:
         return tuple(filter(None, same_days(fiscal, line.period, line.as_of, self.tally.against)))
 
     @cached_property
-    def group(self) -> Grouping | None:
-        """The nodes of the rows; none where rows are stages."""
-        return None if self.tally.by == STAGE else grouping(self.line.book, self.tally.asked.by, self.line.as_of)
+    def group(self) -> Grouping:
+        """The nodes of the rows."""
+        return grouping(self.line.book, self.tally.asked.by, self.line.as_of)
 
     @cached_property
     def _leads(self) -> Sides:
@@ -176,7 +175,7 @@ class Computing:
         """The address of the working of a value."""
         line, tally = self.line, self.tally
         if tally.show in OF_FORECAST:
-            token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)  # type: ignore[arg-type]
+            token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)
             own = {"measure": tally.measure, "basis": tally.basis, "node": token}
             return f"{reverse('forecast:working', args=[tally.show])}?{line.query(period=period.text)}&{urlencode(own)}"
         if tally.show in OF_CASH:
@@ -184,17 +183,14 @@ class Computing:
             return f"{reverse('attainment:cash-working', args=[side])}?{line.query(period=period.text)}"
         if tally.show == METRIC:
             own = {"measure": METRIC, "kind": tally.kind, "by": tally.by if tally.by != "company" else "person"}
-            token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)  # type: ignore[arg-type]
+            token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)
             return f"{reverse('attainment:working', args=['won'])}?{line.query(period=period.text)}&{urlencode({**own, 'node': token})}"
         if tally.show in ("stage_days", "stage_overstaying"):
             stage = line.book.reference.stages[node]
             process = line.book.reference.processes[stage.process][0]
             asked = f"{line.query(period=period.text, process=process)}&{urlencode({'stage': stage.key})}"
             return f"{reverse('conversion:working', args=['time'])}?{asked}"
-        if tally.show in OF_STAGES:
-            row = self.line.book.reference.stages[node].key
-        else:
-            row = "" if tally.by == "company" or node == NONE else self.group.keys[node]  # type: ignore[union-attr]
+        row = "" if tally.by == "company" or node == NONE else self.group.keys[node]
         own = {**dict(tally.own()), "row": row, "bucket": ""}
         kept = urlencode({name: value for name, value in own.items() if value or name == "row"})
         return f"{reverse('team:tally-working')}?{line.query(period=period.text)}&{kept}"
@@ -290,7 +286,7 @@ def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
     largest = max([1, *(abs(row.value or 0) for row in cells.values())])
     rows = tuple(
         ResultRow(
-            group.first.called(first)[1] or f"without a {words_of(computing.tally.by)}",
+            group.first.key_and_name(first)[1] or f"without a {words_of(computing.tally.by)}",
             tuple(
                 _cell(computing, cells.get((first, second)), group.joined(first, second), period, largest)
                 for second in heads
@@ -298,7 +294,9 @@ def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
         )
         for first in sorted(sums, key=lambda node: -sums[node])
     )
-    names = tuple(group.second.called(node)[1] or f"without a {words_of(computing.tally.within)}" for node in heads)
+    names = tuple(
+        group.second.key_and_name(node)[1] or f"without a {words_of(computing.tally.within)}" for node in heads
+    )
     result = _result(computing, names, rows)
     rest = heads[FEW_COLUMNS:]
     if not rest:

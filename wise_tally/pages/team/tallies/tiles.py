@@ -7,8 +7,8 @@ from typing import Any
 from django.core.exceptions import PermissionDenied
 
 from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.errors import CoreError
-from wise_tally.core.grouping import grouping
 from wise_tally.core.measures import valued
 from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short

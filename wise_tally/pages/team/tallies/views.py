@@ -12,13 +12,15 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.activity import KINDS, METRIC
-from wise_tally.core.grouping import grouping
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.measures import BASES, MEASURES
+from wise_tally.core.money import ratio
 from wise_tally.core.tally import (
     BUCKETS,
     OF_STAGES,
     OF_WINNING,
+    CountedDeals,
     breakdowns_of,
     counted_deals,
     may_hold_within,
@@ -122,7 +124,7 @@ def _measures(tally: TallyQuestion) -> list[tuple[str, Options]]:
 def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
     """The selects beside the measure: name, label, options. Those that make no difference are left out."""
     allowed = breakdowns_of(tally.show)
-    every = choices(tuple(by for by in BY if by != "stage"))
+    every = choices(BY)
     by = every if allowed is None else [(name, words_of(name)) for name in allowed]
     found = [("by", "rows", _options(by, tally.by))]
     if may_hold_within(tally.show) and tally.by != "company" and not tally.bucket:
@@ -271,23 +273,25 @@ def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: 
         total = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
         text = "Leads that came in the period by their source, of the people of the scope."
         return Panel("Leads", text, (), count(int(total.value or 0) if total else 0), "leads")
-    rows, adds = deals_behind(line, tally, row)
+    behind = deals_behind(line, tally, row)
+    rows, adds = behind.rows, behind.adds
     order = np.argsort(-adds, kind="stable")
     shape = WORDS[tally.show].shape
+    part_shape, of_words, part_words = WORDS[tally.show].parts if shape == "percent" else (shape, "deals counted", "")
     if shape == "days" and tally.show in OF_WINNING:
         value: float | None = (
             float(np.median(adds) if tally.show == "days_to_win" else adds.mean()) if len(adds) else None
         )
     elif shape == "percent":
-        value = float(adds.sum()) / len(adds) if len(adds) else None
+        value = ratio(int(adds.sum()), int(behind.base.sum()))
     else:
         value = int(adds.sum())
     found = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
     total_value = found.value if found else value
-    written: Callable[[Any], str] = PARTS_WRITTEN.get(shape, lambda value: count(int(value)))
-    terms = [PanelTerm("deals counted", count(len(rows)))]
-    if shape == "percent":
-        terms += [PanelTerm("of these won", count(int(adds.sum()))), PanelTerm("their share", percent(value))]
+    written: Callable[[Any], str] = PARTS_WRITTEN.get(part_shape, lambda value: count(int(value)))
+    terms = [PanelTerm(of_words, written(behind.base.sum()) if part_words else count(len(rows)))]
+    if part_words:
+        terms += [PanelTerm(part_words, written(adds.sum())), PanelTerm("their share", percent(value))]
     return Panel(
         title=f"{WORDS[tally.show].words.capitalize()}, {_row_name(line, tally, row)}",
         definition=DEFINITIONS[tally.show],
@@ -312,10 +316,8 @@ PARTS_WRITTEN: dict[str, Callable[[Any], str]] = {
 def _row_name(line: FilterLine, tally: TallyQuestion, row: str) -> str:
     if tally.by == "company" and not row:
         return line.who_label
-    if tally.by == "stage":
-        return next((stage.name for stage in line.book.reference.stages if stage.key == row), row)
     by, node = _node(line, tally, row)
-    return grouping(line.book, by, line.as_of).called(node)[1] or f"without a {words_of(by)}"
+    return grouping(line.book, by, line.as_of).key_and_name(node)[1] or f"without a {words_of(by)}"
 
 
 def _node(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
@@ -325,17 +327,17 @@ def _node(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
         raise Refused(f"There is no row “{row[:60]}” here; accepted: one of the page.", 404) from None
 
 
-def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[np.ndarray, np.ndarray]:
-    """Places of the deals behind a row, and what each adds."""
+def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> CountedDeals:
+    """The deals behind a row, and what each adds."""
     book, snapshot = line.book, line.snapshot
     if tally.show in OF_STAGES:
         keys = [stage.key for stage in book.reference.stages]
         if row not in keys:
             raise Refused(f"There is no stage “{row[:60]}” here; accepted: one of the page.", 404)
-        return stage_deals(book, snapshot, line.scope, (tally.show, keys.index(row)))
-    at, adds = counted_deals(book, snapshot, line.period, line.scope, tally.show)
+        rows, adds = stage_deals(book, snapshot, line.scope, (tally.show, keys.index(row)))
+        return CountedDeals(rows, adds, np.ones(len(rows), dtype=np.int64))
+    found = counted_deals(book, snapshot, line.period, line.scope, tally.show)
     if tally.by == "company":
-        return at, adds
+        return found
     by, node = _node(line, tally, row)
-    rows = rows_inside(book, snapshot, snapshot.owner[at], at, by, node)
-    return at[rows], adds[rows]
+    return found.take(rows_inside(book, snapshot, snapshot.owner[found.rows], found.rows, by, node))

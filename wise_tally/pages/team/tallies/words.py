@@ -11,6 +11,8 @@ class MeasureWords:
 
     words: str
     shape: str
+    # Of a rate of whole deals: how its two parts are written, and their names.
+    parts: tuple[str, str, str] = ("count", "deals counted", "of these won")
 
 
 MONEY, COUNT, PERCENT, DAYS, TIMES = "money", "count", "percent", "days", "times"
@@ -45,6 +47,7 @@ MEASURES = {
     "stage_overstaying": MeasureWords("overstaying, by stage", COUNT),
     "slips": MeasureWords("slips", COUNT),
     "overstaying": MeasureWords("overstaying deals", COUNT),
+    "average_discount": MeasureWords("average discount", PERCENT, (MONEY, "list value", "discount")),
     "cash": MeasureWords("cash due", MONEY),
     "cash_won": MeasureWords("cash due from won deals", MONEY),
     "cash_open": MeasureWords("cash due from open deals", MONEY),
@@ -61,6 +64,8 @@ DEFINITIONS = {
     "mean_days_to_win": "Days from creation to winning of deals won in the period, by the owner at the closing; the mean.",
     "stage_open": "Amounts of open deals in the stage they stand in, whatever their expected close.",
     "stage_deals": "Open deals in the stage they stand in, whatever their expected close.",
+    "average_discount": "What discounts take off the list value (quantity × price) of the products of deals won in the period, "
+    f"as a share of it; {BY_OWNER}",
     "slips": f"How often an expected close moved later in the period, both dates while open, {BY_OWNER}",
     "overstaying": f"Open deals beyond the typical days of their stage, {BY_OWNER}",
 }
@@ -68,7 +73,7 @@ GROUPS = (
     ("Forecast", ("won", "open", "weighted", "weighted_open", "commit_forecast", "best_case_forecast", "lost", "overdue", "undated")),
     ("Targets", ("quota", "gap", "attainment", "to_date", "coverage")),
     ("Numbers of deals", ("deals_won", "deals_lost", "deals_open", "created", "created_value")),
-    ("Rates and sizes", ("win_rate", "won_of_created", "mean_won")),
+    ("Rates and sizes", ("win_rate", "won_of_created", "mean_won", "average_discount")),
     ("Time", ("days_to_win", "mean_days_to_win", "stage_days")),
     ("By stage", ("stage_open", "stage_deals", "stage_overstaying")),
     ("Care", ("slips", "overstaying")),
