@@ -1,10 +1,6 @@
-"""Entry point of Django's commands; `./tally` calls it."""
+"""Django's usual entry point; `./tally` calls it."""
 
-import os
-import sys
+from wise_tally.__main__ import main
 
 if __name__ == "__main__":
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wise_tally.config.settings.production")
-    from django.core.management import execute_from_command_line
-
-    execute_from_command_line(sys.argv)
+    main()

@@ -1,8 +1,10 @@
 """What is listened to from the start."""
 
 from importlib import import_module
+from pathlib import Path
 
 from django.apps import AppConfig
+from django.conf import settings
 
 
 class WebConfig(AppConfig):
@@ -11,5 +13,7 @@ class WebConfig(AppConfig):
     name = "wise_tally.web"
 
     def ready(self) -> None:
-        """Begin to listen."""
+        """Begin to listen, and have the folders that are written to."""
+        for folder in (settings.WORK_FOLDER, settings.STATIC_ROOT):
+            Path(folder).mkdir(parents=True, exist_ok=True)
         import_module("wise_tally.web.request.sessions")

@@ -6,12 +6,14 @@ from datetime import timedelta
 from pathlib import Path
 
 from csp.constants import SELF
+from django.utils.functional import SimpleLazyObject, lazystr
 
-ROOT = Path(__file__).resolve().parents[3]
+_SOURCE = Path(__file__).resolve().parents[3]
+# An installed package keeps its data where it is started.
+ROOT = _SOURCE if (_SOURCE / "manage.py").exists() else Path.cwd()
 # The database, backups and what is uploaded are the server's alone.
 os.umask(0o077)
 DATABASE_FILE = Path(os.environ.get("WISE_TALLY_DATABASE") or ROOT / "var" / "wise_tally.sqlite3").absolute()
-DATABASE_FILE.parent.mkdir(parents=True, exist_ok=True)
 
 
 def _secret_key() -> str:
@@ -20,12 +22,14 @@ def _secret_key() -> str:
         return given
     kept = DATABASE_FILE.parent / "secret_key"
     if not kept.exists():
+        kept.parent.mkdir(parents=True, exist_ok=True)
         kept.write_text(secrets.token_urlsafe(48))
         kept.chmod(0o600)
     return kept.read_text()
 
 
-SECRET_KEY = _secret_key()
+# Read when it is first used: importing settings writes nothing.
+SECRET_KEY = lazystr(SimpleLazyObject(_secret_key))
 DEBUG = False
 DEMO = False
 ALLOWED_HOSTS = os.environ.get("WISE_TALLY_HOSTS", "localhost,127.0.0.1,[::1]").split(",")
@@ -125,7 +129,6 @@ USE_TZ = True
 TIME_ZONE = "UTC"
 STATIC_URL = "static/"
 STATIC_ROOT = ROOT / "var" / "static"
-STATIC_ROOT.mkdir(parents=True, exist_ok=True)
 WHITENOISE_USE_FINDERS = True
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {

@@ -87,9 +87,11 @@ def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: da
     if rows <= AT_ONCE:
         carry_out(run, viewer, now)
         return
-    command = [sys.executable, str(settings.ROOT / "manage.py"), "run_import", str(run.pk), viewer.key]
+    command = [sys.executable, "-m", "wise_tally", "run_import", str(run.pk), viewer.key]
     with (folder_of(run) / "log").open("wb") as log:
-        process = subprocess.Popen(command, stdout=log, stderr=log, start_new_session=True, env={**os.environ})
+        process = subprocess.Popen(
+            command, stdout=log, stderr=log, start_new_session=True, cwd=settings.ROOT, env={**os.environ}
+        )
     tell(run, 0, "starting", process.pid)
 
 
