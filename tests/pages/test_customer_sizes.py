@@ -5,11 +5,12 @@ from collections import Counter
 from datetime import date
 from decimal import Decimal
 
+import numpy as np
 import pytest
 from django.db.models import Sum
 
 from wise_tally.book.store import books
-from wise_tally.core.breakdowns import CUSTOMER_SIZE, deal_attribute, grouping
+from wise_tally.core.breakdowns import CUSTOMER_SIZE, classes_of, deal_attribute, grouping
 from wise_tally.domain.deals.models import Deal, Invoice
 from wise_tally.domain.org.models import Workspace
 
@@ -65,3 +66,8 @@ def test_classes_that_are_none_are_refused(demo, sign_in, sizes):
     answer = sign_in("a1").post(PAGE, settings_with(sizes))
     assert answer.status_code == 422
     assert Workspace.current().customer_sizes == before
+
+
+def test_a_class_begins_at_its_amount():
+    sales = np.array([-5, 0, 99, 100, 101])
+    assert classes_of(sales, np.array([0, 100])).tolist() == [0, 0, 0, 1, 1]

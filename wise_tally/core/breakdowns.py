@@ -137,8 +137,11 @@ def _processes(book: Book, as_of: date) -> Grouping:
 
 
 def _stages(book: Book, as_of: date) -> Grouping:
-    stages = book.reference.stages
-    return Grouping("stage", tuple(stage.key for stage in stages), tuple(stage.name for stage in stages), None)
+    """Stages; where there are several processes, with the name of theirs."""
+    stages, processes = book.reference.stages, book.reference.processes
+    several = len(processes) > 1
+    names = (f"{s.name}, {processes[s.process][1].lower()}" if several else s.name for s in stages)
+    return Grouping("stage", tuple(stage.key for stage in stages), tuple(names), None)
 
 
 def classes_of(sales_minor: Ints, begins_minor: Ints) -> Ints:

@@ -23,6 +23,7 @@ from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, working_query
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
@@ -66,12 +67,10 @@ class Cash:
         keep = np.ones(len(found.rows), dtype=bool)
         if month:
             texts = [one.text for one in self.months]
-            if month not in texts:
-                raise Refused(f"“{month[:40]}” is no month of this period; accepted: {', '.join(texts)}.", 404)
+            one_of(month, texts, "is no month of this period", 404)
             keep &= found.period == texts.index(month)
         if kind:
-            if kind not in KINDS:
-                raise Refused(f"“{kind[:40]}” is no kind of payment; accepted: {', '.join(KINDS)}.", 404)
+            one_of(kind, KINDS, "is no kind of payment", 404)
             keep &= found.kind == KINDS.index(kind)
         if side != "all":
             keep &= (line.snapshot.kind[found.rows] == WON) == (side == "won")
@@ -173,8 +172,7 @@ def page(request: PageRequest) -> HttpResponse:
 def working(request: PageRequest, side: str) -> HttpResponse:
     """The payments behind a figure of the calendar."""
     line = read_scope(request, "year")
-    if side not in SIDES:
-        raise Refused(f"“{side[:40]}” is no figure of the cash calendar; accepted: {', '.join(SIDES)}.", 404)
+    one_of(side, SIDES, "is no figure of the cash calendar", 404)
     month, kind, key = (request.GET.get(name, "") for name in ("month", "kind", "account"))
     cash = Cash(line)
     found = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)

@@ -41,6 +41,7 @@ from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -145,8 +146,7 @@ class Commissions:
 
 def _read(request: PageRequest) -> Commissions:
     subject = request.GET.get("of", PERSON)
-    if subject not in SUBJECTS:
-        raise Refused(f"“{subject[:40]}” earns no commission; accepted: {', '.join(SUBJECTS)}.")
+    one_of(subject, SUBJECTS, "earns no commission")
     return Commissions(request.viewer, read_scope(request, "quarter"), subject)
 
 
@@ -237,8 +237,7 @@ def issue(request: PageRequest, key: str) -> HttpResponse:
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a commission came about: of all, of one subject, or of one of its deals."""
     asked = _read(request)
-    if figure not in FIGURES:
-        raise Refused(f"“{figure[:40]}” is no figure of commissions; accepted: {', '.join(FIGURES)}.", 404)
+    one_of(figure, FIGURES, "is no figure of commissions", 404)
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
     asked = asked.whole_of(key) if key and request.GET.get("all") else asked
     if key and key not in asked.group.keys:

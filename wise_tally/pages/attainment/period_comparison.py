@@ -18,7 +18,7 @@ from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import scope_node, token_of
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.viewing import PageRequest
 
 AGAINST = {"before": "the period before", "year": "the same days last year"}
@@ -76,8 +76,7 @@ def spans_of(asked: AttainmentQuery, against: str) -> tuple[Period, Period | Non
 
 def _against(request: PageRequest) -> str:
     found = request.GET.get("against", "before")
-    if found not in AGAINST:
-        raise Refused(f"“{found[:40]}” is nothing to compare with; accepted: {', '.join(AGAINST)}.")
+    one_of(found, AGAINST, "is nothing to compare with")
     return found
 
 

@@ -15,6 +15,7 @@ from wise_tally.web.activities_done import done_in
 from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.choices import chosen
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.tabs import Tab, tabs_of
@@ -102,17 +103,10 @@ def tabs(line: FilterLine, here: str) -> list[Tab]:
 def read_question(request: PageRequest, default_kind: str = "year") -> AttainmentQuery:
     """The question of a request; raises Refused for parts that are not accepted."""
     line = read_scope(request, default_kind)
-    measure = _one_of(request, "measure", tuple(MEASURES), AMOUNT, "a metric")
+    measure = chosen(request.GET, "measure", tuple(MEASURES), AMOUNT)
     usual = "person" if request.viewer.sees_own_only else "team"
-    by = _one_of(request, "by", with_own(OF_FORECAST), usual, "a breakdown of this place")
-    kind = _one_of(request, "kind", ("", *KINDS), "", "a kind of activity")
+    by = chosen(request.GET, "by", with_own(OF_FORECAST), usual)
+    kind = chosen(request.GET, "kind", ("", *KINDS))
     if measure == METRIC and by not in BY_PEOPLE:
         by = usual
     return AttainmentQuery(line, by, measure, kind if measure == METRIC else "")
-
-
-def _one_of(request: PageRequest, name: str, accepted: tuple[str, ...], default: str, what: str) -> str:
-    text = request.GET.get(name, default)
-    if text not in accepted:
-        raise Refused(f"“{text[:40]}” is not {what}; accepted: {', '.join(filter(None, accepted))}.")
-    return text

@@ -11,6 +11,7 @@ from wise_tally.pages.attainment.query import AttainmentQuery
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.nodes import node_of
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import Panel, PanelTerm
 
@@ -19,8 +20,7 @@ FIGURES = ("needed", "at_pace", "deals_needed", "won", "quota", "pace", "gap", "
 
 def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for what is not there."""
-    if figure not in FIGURES:
-        raise Refused(f"“{figure[:40]}” is no figure of attainment here; accepted: {', '.join(FIGURES)}.", 404)
+    one_of(figure, FIGURES, "is no figure of attainment here", 404)
     try:
         by, node = node_of(asked.line.book, token, asked.line.as_of)
     except (LookupError, UnknownBreakdown):

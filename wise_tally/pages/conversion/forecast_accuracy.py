@@ -14,6 +14,7 @@ from wise_tally.pages.conversion.query import tabs
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
@@ -55,8 +56,7 @@ def page(request: PageRequest) -> HttpResponse:
     """Who keeps what is committed, who slips, who calls too much."""
     line, periods, found = read_records(request)
     shown = request.GET.get("each", "commit_won")
-    if shown not in BY_PERIOD:
-        raise Refused(f"“{shown[:40]}” is not followed period by period; accepted: {', '.join(BY_PERIOD)}.")
+    one_of(shown, BY_PERIOD, "is not followed period by period")
     answer = {
         "line": line,
         "tabs": tabs(line, "records"),

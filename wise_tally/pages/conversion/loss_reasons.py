@@ -25,6 +25,7 @@ from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
@@ -72,8 +73,7 @@ def read_lost(request: PageRequest) -> tuple[FilterLine, Lost]:
     """The lost deals of the scope by what the address asks for; raises Refused."""
     line, by = line_of(request), request.GET.get("by", "reason")
     accepted = [name for name, _ in _choices()]
-    if by not in accepted:
-        raise Refused(f"“{by[:40]}” is no breakdown of lost deals; accepted: {', '.join(accepted)}.")
+    one_of(by, accepted, "is no breakdown of lost deals")
     period, before = same_days(line.book.reference.fiscal, line.period, line.as_of)
     now = lost_in(line.book, line.snapshot, period, line.scope)
     then = lost_in(line.book, line.snapshot, before, line.scope) if before else now[:0]

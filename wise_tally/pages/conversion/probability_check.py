@@ -27,6 +27,7 @@ from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -206,8 +207,7 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
 def test_working(request: PageRequest, figure: str) -> HttpResponse:
     """The working of a figure of the back-test."""
     line = line_of(request)
-    if figure not in TESTS:
-        raise Refused(f"“{figure[:40]}” is not a figure of the back-test; accepted: {', '.join(TESTS)}.", 404)
+    one_of(figure, TESTS, "is not a figure of the back-test", 404)
     panel = _test_panel(line, figure, request.GET.get("stage", ""))
     return panel_response(request, line, panel, f"{reverse('conversion:seen')}?{line.query()}&backtest=yes")
 

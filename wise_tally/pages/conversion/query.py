@@ -8,6 +8,7 @@ from wise_tally.core.size_bands import SIZE, with_size_bands
 from wise_tally.core.trees import NONE
 from wise_tally.web.breakdowns import choices
 from wise_tally.web.filter_line import FilterLine, only_process, read_scope
+from wise_tally.web.request.choices import chosen
 from wise_tally.web.request.refusals import NothingYet, Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.tabs import Tab, tabs_of
@@ -32,7 +33,7 @@ def tabs(line: FilterLine, here: str) -> list[Tab]:
 
 def by_of(request: PageRequest) -> str:
     """The breakdown asked for; raises Refused."""
-    return _word(request, "by", "company", tuple(name for name, _ in choices(BY)))
+    return chosen(request.GET, "by", tuple(name for name, _ in choices(BY)), "company")
 
 
 def with_breakdown(line: FilterLine, by: str) -> FilterLine:
@@ -57,14 +58,14 @@ def line_of(request: PageRequest) -> FilterLine:
 
 def by_value(request: PageRequest) -> bool:
     """Whether money is asked for instead of numbers; raises Refused."""
-    return _word(request, "measure", "number", ("number", "value")) == "value"
+    return chosen(request.GET, "measure", ("number", "value"), "number") == "value"
 
 
 def options_of(line: FilterLine, request: PageRequest) -> ConversionOptions:
     """How the cohort is taken and counted, as the address says; raises Refused."""
-    basis = _word(request, "basis", "created", BASES)
-    counting = _word(request, "counting", "reached", ("reached", "strict"))
-    decided = _word(request, "decided", "all", ("all", "only"))
+    basis = chosen(request.GET, "basis", BASES, "created")
+    counting = chosen(request.GET, "counting", ("reached", "strict"), "reached")
+    decided = chosen(request.GET, "decided", ("all", "only"), "all")
     stages = {line.book.reference.stages[i].key: i for i in line.book.reference.open_stages(line.scope.process)}
     left = request.GET.getlist("leave_out")
     if unknown := [key for key in left if key not in stages]:
@@ -76,10 +77,3 @@ def options_of(line: FilterLine, request: PageRequest) -> ConversionOptions:
         by_value=by_value(request),
         leave_out=frozenset(stages[key] for key in left),
     )
-
-
-def _word(request: PageRequest, name: str, default: str, accepted: tuple[str, ...]) -> str:
-    value = request.GET.get(name, default)
-    if value not in accepted:
-        raise Refused(f"“{value[:40]}” is not accepted as {name}; accepted: {', '.join(accepted)}.")
-    return value

@@ -25,6 +25,7 @@ from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import days_to_win, stay_lines, summed, time_in_stage, won_in
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, by_amount, listed
 
@@ -69,8 +70,7 @@ def cohort_of(line: FilterLine, options: ConversionOptions, row: Row) -> Cohort:
 
 def conversion_panel(line: FilterLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
     """The panel of a figure; raises Refused for figures, stages or rows that do not exist."""
-    if figure not in FIGURES:
-        raise Refused(f"“{figure[:40]}” is not a figure of this place; accepted: {', '.join(FIGURES)}.", 404)
+    one_of(figure, FIGURES, "is not a figure of this place", 404)
     if figure == "days_to_win":
         return _days_to_win(line, row)
     if figure == "time":
@@ -105,8 +105,7 @@ def counted_deals(
 def _shown(line: FilterLine, stages: Sequence[int], key: str) -> int:
     """Place of a stage among the shown ones; raises Refused."""
     keys = [line.book.reference.stages[stage].key for stage in stages]
-    if key not in keys:
-        raise Refused(f"“{key[:60]}” is not a shown stage; accepted: {', '.join(keys)}.", 404)
+    one_of(key, keys, "is not a shown stage", 404)
     return keys.index(key)
 
 

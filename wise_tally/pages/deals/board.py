@@ -15,6 +15,7 @@ from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
 from wise_tally.web.footer import Footer
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -39,8 +40,7 @@ class Lane:
 def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     """Lanes of the open deals of the scope; by stage it is one process at a time."""
     by = request.GET.get("by", "stage")
-    if by not in BY:
-        raise Refused(f"“{by[:40]}” is no way to cut lanes; accepted: {', '.join(BY)}.")
+    one_of(by, BY, "is no way to cut lanes")
     line = request.filter_line = only_process(line) if by == "stage" else line
     hidden, within = request.GET.getlist("hide"), request.GET.get("within", "")
     if within not in WITHIN:

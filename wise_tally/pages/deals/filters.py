@@ -15,6 +15,7 @@ from wise_tally.domain.typed_numbers import typed_money, typed_percent
 from wise_tally.pages.deals.columns import Column
 from wise_tally.web import deal_columns
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 
 TESTS = {
@@ -72,8 +73,7 @@ def read_clauses(given: QueryDict, columns: dict[str, Column]) -> list[Clause]:
 
 
 def _clause(columns: dict[str, Column], name: str, test: str, value: str) -> Clause:
-    if name not in columns:
-        raise Refused(f"“{name[:40]}” is no column; accepted: {', '.join(columns)}.")
+    one_of(name, columns, "is no column")
     column = columns[name]
     accepted = OF_KIND.get(column.kind, NUMBERS)
     if test not in accepted:

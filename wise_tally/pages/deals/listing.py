@@ -15,6 +15,7 @@ from wise_tally.pages.deals.filters import JOINS, Clause, matching, read_clauses
 from wise_tally.web import deal_columns
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.paging import Page, page_of
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import counted_at
@@ -99,9 +100,9 @@ class Listing:
 def listing(line: FilterLine, request: PageRequest) -> Listing:
     """The deals of the scope that the filters keep. Raises Refused naming what is accepted."""
     given, columns = request.GET, all_columns()
-    status = _one_of("status", given.get("status") or "open", (*STATUSES, "all", "period"))
-    only = _one_of("only", given.get("only", ""), ("", *QUICK))
-    join = _one_of("join", given.get("join") or "all", JOINS)
+    status = one_of(given.get("status") or "open", (*STATUSES, "all", "period"), "is not accepted as status")
+    only = one_of(given.get("only", ""), ("", *QUICK), "is not accepted as only")
+    join = one_of(given.get("join") or "all", JOINS, "is not accepted as join")
     sorts = _sorts(given.get("sort") or "-amount", columns)
     shown = _shown(given.get("cols", ""), columns, status)
     clauses = read_clauses(given, columns)
@@ -139,16 +140,10 @@ def _counted(request: PageRequest, line: FilterLine, rows: Ints) -> tuple[Ints, 
     return rows[figure.counted.counts[line.snapshot.deal[rows]]], (address, f"{figure.title}: {figure.total}")
 
 
-def _one_of(what: str, value: str, accepted: tuple[str, ...]) -> str:
-    if value not in accepted:
-        raise Refused(f"“{value[:40]}” is not accepted as {what}; accepted: {', '.join(a for a in accepted if a)}.")
-    return value
-
-
 def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
     found = [part for part in text.split(",") if part]
     for part in found:
-        _one_of("sort", part.removeprefix("-"), tuple(columns))
+        one_of(part.removeprefix("-"), tuple(columns), "is not accepted as sort")
     if len(found) > MOST_SORTS:
         raise Refused(f"{len(found)} columns to sort by are too many; accepted: up to {MOST_SORTS}.")
     return found
@@ -156,7 +151,7 @@ def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
 
 def _shown(text: str, columns: dict[str, Column], status: str) -> tuple[Column, ...]:
     names = list(dict.fromkeys(part for part in text.split(",") if part)) or usual_columns(status)
-    return tuple(columns[_one_of("cols", name, tuple(columns))] for name in names)
+    return tuple(columns[one_of(name, tuple(columns), "is not accepted as cols")] for name in names)
 
 
 def _matching(line: FilterLine, rows: Ints, status: str, stage: str) -> np.ndarray:

@@ -21,6 +21,7 @@ from wise_tally.domain.formats import age, count, day, days, moment, money, poin
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.listing import listing
 from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
@@ -37,8 +38,7 @@ LIST_FIGURES = {
 def of_list(request: PageRequest, figure: str) -> HttpResponse:
     """How a total of the list came about: its deals by stage."""
     line = read_scope(request)
-    if figure not in LIST_FIGURES:
-        raise Refused(f"“{figure[:40]}” is not a total of the list; accepted: {', '.join(LIST_FIGURES)}.", 404)
+    one_of(figure, LIST_FIGURES, "is not a total of the list", 404)
     found = listing(line, request)
     snapshot, rows, reference = line.snapshot, found.all_places, line.book.reference
     column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
@@ -71,8 +71,7 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
 def of_deal(request: PageRequest, key: str, figure: str) -> HttpResponse:
     """How a figure of one deal came about."""
     deal, line = open_deal(request, key), read_scope(request)
-    if figure not in DEAL_FIGURES:
-        raise Refused(f"“{figure[:40]}” is not a figure of a deal; accepted: {', '.join(DEAL_FIGURES)}.", 404)
+    one_of(figure, DEAL_FIGURES, "is not a figure of a deal", 404)
     index = books.stored().index_of(deal.pk)
     row = int(np.searchsorted(line.snapshot.deal, -1 if index is None else index))
     if index is None or row >= len(line.snapshot.deal) or line.snapshot.deal[row] != index:

@@ -13,6 +13,7 @@ from wise_tally.pages.forecast.bins import BINS
 from wise_tally.pages.forecast.scratch import Scratch
 from wise_tally.web.breakdowns import with_own, words_of
 from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.request.choices import chosen
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -118,13 +119,13 @@ def read_question(request: PageRequest) -> ForecastQuery:
     own = with_own(())
     asked = ForecastQuery(
         line=line,
-        by=_one_of(request, "by", (*ROWS, *own), "a breakdown"),
-        within=_one_of(request, "within", ("", *WITHIN, *own), "a breakdown"),
-        measure=_one_of(request, "measure", MEASURES, "a measure"),
-        basis=_one_of(request, "basis", BASES, "a day that decides"),
-        form=_one_of(request, "form", FORMS, "a form"),
+        by=chosen(request.GET, "by", (*ROWS, *own)),
+        within=chosen(request.GET, "within", ("", *WITHIN, *own)),
+        measure=chosen(request.GET, "measure", MEASURES),
+        basis=chosen(request.GET, "basis", BASES),
+        form=chosen(request.GET, "form", FORMS),
         figure=request.GET.get("figure", "")[:80],
-        rows=_one_of(request, "rows", FOLDS, "a way to fold rows"),
+        rows=chosen(request.GET, "rows", FOLDS),
         open=frozenset(request.GET.getlist("open")),
         shut=frozenset(request.GET.getlist("shut")),
         part=_part(request.GET.get("part", "")),
@@ -139,10 +140,3 @@ def _part(text: str) -> int | None:
     if text and not (text.isascii() and text.isdigit() and int(text[:4]) < BINS):
         raise Refused(f"“{text[:20]}” is no column of the drawing; accepted: a whole number from 0 to {BINS - 1}.")
     return int(text) if text else None
-
-
-def _one_of(request: PageRequest, name: str, accepted: tuple[str, ...], what: str) -> str:
-    text = request.GET.get(name, accepted[0])
-    if text not in accepted:
-        raise Refused(f"“{text[:60]}” is not {what} here; accepted: {', '.join(filter(None, accepted))}.")
-    return text

@@ -40,6 +40,7 @@ from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -128,8 +129,7 @@ def read_change(request: PageRequest) -> ChangesQuery:
     """The two days, measure and what is opened of a request; raises Refused."""
     line = read_scope(request)
     measure = request.GET.get("measure", "weighted")
-    if measure not in MEASURES:
-        raise Refused(f"“{measure[:40]}” is not a measure of the bridge; accepted: {', '.join(MEASURES)}.")
+    one_of(measure, MEASURES, "is not a measure of the bridge")
     text = request.GET.get("from", "")
     try:
         since = date.fromisoformat(text) if text else line.as_of - timedelta(days=7)
@@ -138,8 +138,7 @@ def read_change(request: PageRequest) -> ChangesQuery:
     if since > line.as_of:
         raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
     counting = request.GET.get("counting", AMOUNT)
-    if counting not in MEASURES_OF_DEALS:
-        raise Refused(f"“{counting[:40]}” cannot be counted here; accepted: {', '.join(MEASURES_OF_DEALS)}.")
+    one_of(counting, MEASURES_OF_DEALS, "cannot be counted here")
     return ChangesQuery(line, since, measure, request.GET.get("open", ""), counting)
 
 

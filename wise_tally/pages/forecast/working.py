@@ -22,6 +22,7 @@ from wise_tally.pages.forecast.bins import bins_of
 from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ForecastQuery
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.nodes import node_of
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 
@@ -75,8 +76,7 @@ def panel(asked: ForecastQuery, figure: str, token: str) -> Panel:
     line = asked.line
     reference = line.book.reference
     allowed = [*FIGURES, *RATIOS, *RESTS_ON, *(f"category:{i}" for i in range(len(reference.categories)))]
-    if figure not in allowed:
-        raise Refused(f"“{figure[:40]}” is not a figure of the forecast; accepted: {', '.join(allowed)}.", 404)
+    one_of(figure, allowed, "is not a figure of the forecast", 404)
     try:
         by, node = node_of(line.book, token, line.as_of)
     except (LookupError, UnknownBreakdown):

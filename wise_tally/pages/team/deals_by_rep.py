@@ -17,7 +17,7 @@ from wise_tally.pages.team.query import tabs
 from wise_tally.web.files.tables import exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.choices import chosen
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
@@ -26,17 +26,10 @@ ALONG = {"stage": "by stage", "month": "by month"}
 MONTHS = 6
 
 
-def _word(request: PageRequest, name: str, accepted: dict[str, object]) -> str:
-    text = request.GET.get(name) or next(iter(accepted))
-    if text not in accepted:
-        raise Refused(f"“{text[:40]}” is not accepted as {name}; accepted: {', '.join(accepted)}.")
-    return text
-
-
 def read(request: PageRequest) -> Question:
     """The table that an address asks for. Open deals count whatever their expected close, closed ones in the period."""
     line = read_scope(request)
-    show, along = _word(request, "show", dict(KINDS)), _word(request, "along", dict(ALONG))
+    show, along = chosen(request.GET, "show", dict(KINDS)), chosen(request.GET, "along", dict(ALONG))
     column, heads = (stages_of if along == "stage" else months_of)(line, show)
     if show != "open":
         day = deciding_day(line.snapshot)

@@ -11,6 +11,7 @@ from django.http import HttpResponse, JsonResponse
 from django.urls import reverse
 
 from wise_tally.domain.formats import money_input
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -55,8 +56,7 @@ def chosen_sheet(request: PageRequest, sheets: Mapping[str, Callable[[], Sheet]]
 
 def sheet_response(sheet: Sheet, kind: str) -> HttpResponse:
     """The file of a sheet; raises Refused for a kind that is not there."""
-    if kind not in KINDS:
-        raise Refused(f"“{kind[:10]}” is not a format; accepted: {', '.join(KINDS)}.", 404)
+    one_of(kind, KINDS, "is not a format", 404)
     if kind == "json":
         return JsonResponse({"columns": sheet.header, "rows": sheet.cells()})
     content, mime = (_csv(sheet), "text/csv; charset=utf-8") if kind == "csv" else (_xlsx(sheet), XLSX)

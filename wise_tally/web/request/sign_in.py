@@ -19,6 +19,7 @@ from wise_tally.domain.org.models import Person, Role
 from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.sign_in_actions import failures_from, note_sign_in, password_changed, sign_in_name
 from wise_tally.domain.process.models import Process
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.gate import client_address
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -100,8 +101,7 @@ def demo_sign_in(request: PageRequest) -> HttpResponse:
     if not settings.DEMO:
         raise Http404
     role = request.POST.get("role", "")
-    if role not in DEMO_ROLES:
-        raise Refused(f"“{role[:20]}” is not a role of the demo; accepted: {', '.join(DEMO_ROLES)}.")
+    one_of(role, DEMO_ROLES, "is not a role of the demo")
     person = Person.objects.filter(role=role, user__isnull=False, active_to=None).order_by("key").first()
     if person is None:
         raise Refused("The demo has no such person yet; make it with ./tally demo.")

@@ -39,8 +39,8 @@ from wise_tally.web.filter_line import FilterLine, read_day
 from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
 from wise_tally.web.paging import Page, neighbours, page_of
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
-from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
@@ -101,8 +101,7 @@ class LeadList:
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
     status, source = request.GET.get("status", "open"), request.GET.get("source", "")
-    if status not in STATUSES:
-        raise Refused(f"“{status[:40]}” is not a status of leads; accepted: {', '.join(STATUSES)}.")
+    one_of(status, STATUSES, "is not a status of leads")
     found = _as_of(visible(request).leads(), status, line.ends_at).select_related("owner", "deal")
     found = found.order_by("-created_at", "key")
     find = request.GET.get("find", "").strip()[:200]
@@ -265,8 +264,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     """Change, qualify, drop or take up a lead again."""
     found, what = visible_lead(request, key), request.POST.get("what", "")
     steps = {"save": _save, "qualify": _qualify, "work": _work, "drop": _drop, "take up again": _again}
-    if what not in steps:
-        raise Refused(f"“{what[:20]}” is not accepted; accepted: {', '.join(steps)}.")
+    one_of(what, steps, "is not accepted")
     try:
         return steps[what](request, found)
     except (LeadRefused, DealRefused) as refused:

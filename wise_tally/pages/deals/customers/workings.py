@@ -15,7 +15,7 @@ from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.leads import age_days, visible_lead
 from wise_tally.pages.deals.customers.sheet import open_places, past_places, sales_spans, unpaid_of, year_spans
 from wise_tally.web.filter_line import FilterLine, read_scope
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
@@ -27,8 +27,7 @@ SheetRequest = tuple[PageRequest, FilterLine, Account]
 def of_account(request: PageRequest, key: str, figure: str) -> HttpResponse:
     """How a figure of the account sheet came about."""
     account, line = visible_account(request, key), read_scope(request)
-    if figure not in FIGURES:
-        raise Refused(f"“{figure[:40]}” is not a figure of the account sheet; accepted: {', '.join(FIGURES)}.", 404)
+    one_of(figure, FIGURES, "is not a figure of the account sheet", 404)
     panel = FIGURES[figure]((request, line, account))
     given = "&".join(part for part in (line.query(), _month(request)) if part)
     return panel_response(request, line, panel, f"{reverse('customers:account', args=[key])}?{given}")

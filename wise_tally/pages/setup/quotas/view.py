@@ -16,6 +16,7 @@ from wise_tally.domain.targets.actions import QuotaKind
 from wise_tally.domain.targets.models import CustomPeriod, Metric
 from wise_tally.domain.typed_numbers import typed_count, typed_money
 from wise_tally.web.filter_line import in_tree_order
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 
 TREES = ("people", "territories", "partners")
@@ -85,10 +86,8 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
     if not (text.isascii() and text.isdigit() and 1902 <= int(text[:5]) <= 2198):
         raise Refused(f"“{text[:20]}” is not a fiscal year; accepted: a year such as {default}.")
     tree, metric = given.get("tree", "people"), given.get("metric", str(Metric.WON_AMOUNT))
-    if tree not in TREES:
-        raise Refused(f"“{tree[:20]}” cannot be planned; accepted: {', '.join(TREES)}.")
-    if metric not in Metric.values:
-        raise Refused(f"“{metric[:20]}” is not a metric; accepted: {', '.join(Metric.values)}.")
+    one_of(tree, TREES, "cannot be planned")
+    one_of(metric, Metric.values, "is not a metric")
     kind = QuotaKind(metric, **{name: given.get(name, "")[:200] for name in FILTERS})
     if kind.activity_kind and (kind.activity_kind not in ACTIVITY_KINDS or metric != Metric.ACTIVITIES):
         raise Refused(f"An activity kind goes with activities only; accepted: {', '.join(ACTIVITY_KINDS)}.")

@@ -12,7 +12,7 @@ from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
 from wise_tally.pages.team.tallies.words import MEASURES as WORDS
 from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import PARTS
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.choices import chosen
 
 BY = ("company", *OF_FORECAST)
 PINNED = tuple(part for part in PARTS if part != "as_of")
@@ -76,21 +76,21 @@ class TallyQuestion:
 
 def read_tally(given: Mapping[str, str]) -> TallyQuestion:
     """The tally of an address; what cannot go together gives way to what was chosen first. Raises Refused."""
-    show, every = _one_of(given, "show", tuple(WORDS)), with_own(BY)
+    show, every = chosen(given, "show", tuple(WORDS)), with_own(BY)
     allowed = breakdowns_of(show) or every
-    by = _one_of(given, "by", every)
-    within = _one_of(given, "within", ("", *every[1:]))
+    by = chosen(given, "by", every)
+    within = chosen(given, "within", ("", *every[1:]))
     by = by if by in allowed else allowed[0]
     found = TallyQuestion(
         show=show,
         by=by,
         within=within if may_hold_within(show) and by not in ("company", within) else "",
-        bucket=_one_of(given, "bucket", tuple(BUCKET_WORDS)),
-        against=_one_of(given, "against", tuple(COMPARED)),
-        draw=_one_of(given, "draw", ("", *DRAWINGS)),
-        measure=_one_of(given, "measure", MEASURES),
-        basis=_one_of(given, "basis", BASES),
-        kind=_one_of(given, "kind", ("", *KINDS)),
+        bucket=chosen(given, "bucket", tuple(BUCKET_WORDS)),
+        against=chosen(given, "against", tuple(COMPARED)),
+        draw=chosen(given, "draw", ("", *DRAWINGS)),
+        measure=chosen(given, "measure", MEASURES),
+        basis=chosen(given, "basis", BASES),
+        kind=chosen(given, "kind", ("", *KINDS)),
         pinned=tuple((name, given[name]) for name in PINNED if given.get(name)),
     )
     if found.bucket:
@@ -101,10 +101,3 @@ def read_tally(given: Mapping[str, str]) -> TallyQuestion:
 def read_kept(query: str) -> TallyQuestion:
     """A tally as it was kept."""
     return read_tally(dict(parse_qsl(query)))
-
-
-def _one_of(given: Mapping[str, str], name: str, accepted: tuple[str, ...]) -> str:
-    text = given.get(name) or accepted[0]
-    if text not in accepted:
-        raise Refused(f"“{text[:60]}” is not accepted as {name}; accepted: {', '.join(filter(None, accepted))}.")
-    return text

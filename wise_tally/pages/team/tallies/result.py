@@ -246,13 +246,7 @@ def _head(tally: TallyQuestion, period: Period) -> str:
 
 def _name(computing: Computing, node: int, name: str | None) -> str:
     if computing.tally.by == STAGE:
-        reference = computing.line.book.reference
-        stage = reference.stages[node]
-        return (
-            stage.name
-            if len(reference.processes) == 1
-            else f"{stage.name}, {reference.processes[stage.process][1].lower()}"
-        )
+        return computing.group.names[node]
     if computing.tally.by == "person" and name:
         return name_of_person(computing.line, computing.line.book.reference.people[node].key, name)
     return name or f"without a {words_of(computing.tally.by)}"
