@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 from datetime import date
 from functools import cached_property
 from typing import Any
-from urllib.parse import quote
 
 import numpy as np
 from django.contrib import messages
@@ -139,9 +138,8 @@ class Commissions:
 
     def query(self, **changes: str) -> str:
         """The page's address with parts changed."""
-        extra = {"of": self.subject if self.subject != PERSON else "", **changes}
-        own = "&".join(f"{name}={value}" for name, value in extra.items() if value)
-        return "&".join(part for part in (self.line.query(period=self.line.period.text), own) if part)
+        own = {"period": self.line.period.text, "of": self.subject if self.subject != PERSON else ""}
+        return self.line.query(**own | changes)
 
 
 def _read(request: PageRequest) -> Commissions:
@@ -161,7 +159,7 @@ def page(request: PageRequest) -> HttpResponse:
         "asked": asked,
         "subjects": [(name, asked.query(of=name), name == asked.subject) for name in SUBJECTS],
         "whole": whole,
-        "rows": [(key, name, one, asked.query(whose=quote(key))) for key, name, one in asked.rows()],
+        "rows": [(key, name, one, asked.query(whose=key)) for key, name, one in asked.rows()],
         "footer": Footer(
             len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
         ),
@@ -193,11 +191,11 @@ def statement(request: PageRequest, key: str) -> HttpResponse:
         "name": name,
         "whole": summed(lines)[0] if lines else None,
         "rows": _rows(asked, lines),
-        "whose": asked.query(whose=quote(key), all="yes"),
+        "whose": asked.query(whose=key, all="yes"),
         "last": last,
         "changes": _changes(asked, lines, last.lines) if last else [],
         "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,
-        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=quote(key)))),
+        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=key))),
     }
     return render(request, "attainment/statement.html", answer)
 

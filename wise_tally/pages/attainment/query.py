@@ -85,8 +85,7 @@ class AttainmentQuery:
     def query(self, **changes: str) -> str:
         """The page's address with parts changed; empty ones are dropped."""
         own = {"by": self.by, "measure": "" if self.measure == AMOUNT else self.measure, "kind": self.kind}
-        parts = {**dict(self.line.given), **own, **changes}
-        return urlencode({name: value for name, value in parts.items() if value})
+        return self.line.query(**own | changes)
 
     def working(self, token: str, period: Period | None = None) -> str:
         """The query that opens the working of a node's figure."""

@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
-from urllib.parse import urlencode
 
 import numpy as np
 from django.contrib import messages
@@ -107,8 +106,7 @@ class ChangesQuery:
         """The page's address with parts changed."""
         counting = self.counting if self.counting != AMOUNT else ""
         own = {"from": self.since.isoformat(), "measure": self.measure, "counting": counting, "open": self.opened}
-        parts = {**own, **changes}
-        return urlencode([*self.line.given, *((name, value) for name, value in parts.items() if value)])
+        return self.line.query(**own | changes)
 
 
 def sides(asked: ChangesQuery) -> tuple[BookAsOf, BookAsOf]:

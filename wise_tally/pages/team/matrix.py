@@ -49,8 +49,7 @@ class Question:
 
     def query(self, **changes: str) -> str:
         """The address with parts changed; empty ones are dropped."""
-        parts = {**dict(self.line.given), **dict(self.extra), **changes}
-        return urlencode({name: value for name, value in parts.items() if value})
+        return self.line.query(**dict(self.extra) | changes)
 
     def _person(self) -> int:
         if not self.person:

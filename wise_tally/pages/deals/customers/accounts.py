@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
-from urllib.parse import urlencode
 
 from django.db.models import Case, Max, Q, When
 from django.http import HttpResponse
@@ -64,8 +63,7 @@ class AccountList:
 
     def query(self, **changes: str) -> str:
         """The list's own address with parts changed."""
-        parts = {"find": self.find, "where": self.territory, "owner": self.owner, **dict(self.line.given), **changes}
-        return urlencode({name: value for name, value in parts.items() if value})
+        return self.line.query(**{"find": self.find, "where": self.territory, "owner": self.owner} | changes)
 
 
 def _listed(request: PageRequest, whole: bool = False) -> AccountList:

@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
-from urllib.parse import urlencode
 
 from django import forms
 from django.db.models import Q, QuerySet
@@ -94,8 +93,7 @@ class LeadList:
 
     def query(self, **changes: str) -> str:
         """The list's own address with parts changed."""
-        parts = {"status": self.status, "source": self.source, "find": self.find, **dict(self.line.given), **changes}
-        return urlencode({name: value for name, value in parts.items() if value})
+        return self.line.query(**{"status": self.status, "source": self.source, "find": self.find} | changes)
 
 
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
