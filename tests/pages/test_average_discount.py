@@ -10,8 +10,7 @@ import pytest
 from tests.conftest import NOW
 from tests.interfaces.test_api import bearer, token_of
 from wise_tally.domain.dashboards.actions import save_tally
-from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import DealLine
+from wise_tally.domain.deals.models import DealLine, DealRevision
 from wise_tally.domain.org.access import viewer_of
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
@@ -26,23 +25,21 @@ FILED = {
 }
 
 
-def rounded(value):
-    """A fraction of minor units, half to even."""
-    return round(value)
-
-
 def plain(by):
     """List value and discount of each row, by a loop over product lines."""
+    last_of = {
+        one.deal_id: one for one in DealRevision.objects.select_related("owner", "stage").order_by("effective_at", "pk")
+    }
     found = defaultdict(lambda: [0, 0])
     for line in DealLine.objects.select_related("deal__account", "deal__process"):
-        last = last_revision(line.deal)
-        if last.stage.kind != "won" or not FIRST <= local_day(last.effective_at) <= LAST:
+        last = last_of[line.deal_id]
+        if last.stage.kind != "won" or not FIRST <= local_day(last.effective_at, "Europe/Dublin") <= LAST:
             continue
         listed = Fraction(line.quantity_10000ths, 10_000) * line.unit_price_minor
-        amount = rounded(listed * (1 - Fraction(line.discount_bp or 0, 10_000)))
+        amount = round(listed * (1 - Fraction(line.discount_bp or 0, 10_000)))
         row = found[FILED[by](line.deal, last)]
-        row[0] += rounded(listed)
-        row[1] += rounded(listed) - amount
+        row[0] += round(listed)
+        row[1] += round(listed) - amount
     return found
 
 
