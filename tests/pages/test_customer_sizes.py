@@ -10,7 +10,7 @@ import pytest
 from django.db.models import Sum
 
 from wise_tally.book.store import books
-from wise_tally.core.breakdowns import CUSTOMER_SIZE, classes_of, deal_attribute, grouping
+from wise_tally.core.breakdowns import CUSTOMER_SIZE, customer_classes, deal_attribute, grouping
 from wise_tally.domain.deals.models import Deal, Invoice
 from wise_tally.domain.org.models import Workspace
 
@@ -37,7 +37,7 @@ def test_each_deal_has_the_class_that_its_customers_invoices_say(demo, day):
         sales[invoice.account_id] += invoice.amount_minor
     for index, deal in zip(found.tolist(), snapshot.deal.tolist(), strict=True):
         customer = account[book.deals.key[deal]]
-        expected = [name for name, begin in Workspace.current().customer_sizes if not begin or sales[customer] >= begin]
+        expected = [name for name, begin in Workspace.current().size_classes() if not begin or sales[customer] >= begin]
         assert (names[index] if index >= 0 else None) == (expected[-1] if customer else None)
     if day.year == 2026:
         assert len(set(found.tolist()) - {-1}) == 3, "customers of each class"
@@ -50,16 +50,25 @@ def test_figures_by_size_add_up_and_follow_the_setting(demo, sign_in):
         won.append(sum(Decimal(row["won"]) for row in csv.DictReader(sheet.splitlines())))
     assert won[0] == won[1] != 0
     largest = Invoice.objects.values("account").annotate(sold=Sum("amount_minor")).order_by("-sold").first()["sold"]
-    answer = boss.post(PAGE, settings_with(f"ordinary\r\n\r\nkey account {largest // 100}.01"))
+    answer = boss.post(PAGE, settings_with(f"ordinary\r\n\r\nkey account : {largest // 100:,}.01".replace(",", " ")))
     assert answer.status_code == 302
-    assert Workspace.current().customer_sizes == [["ordinary", 0], ["key account", largest // 100 * 100 + 1]]
+    assert Workspace.current().size_classes() == [("ordinary", 0), ("key account", largest // 100 * 100 + 1)]
     names = grouping(books.current(), CUSTOMER_SIZE, date(2026, 11, 23)).names
     assert names == ("ordinary", "key account")
     assert "key account" in boss.get(PAGE).content.decode()
 
 
 @pytest.mark.parametrize(
-    "sizes", ["small\nlarge", "small\nlarge 5\nhuge 5", "small\nsmall 9", "small\nlarge -4", "x" * 61]
+    "sizes",
+    [
+        "small\nlarge",
+        "small\nlarge: 5\nhuge: 5",
+        "small\nsmall: 9",
+        "small\nlarge: -4",
+        "x" * 61,
+        "small\nlarge 500",
+        "a: 5\nb: 6",
+    ],
 )
 def test_classes_that_are_none_are_refused(demo, sign_in, sizes):
     before = Workspace.current().customer_sizes
@@ -68,6 +77,9 @@ def test_classes_that_are_none_are_refused(demo, sign_in, sizes):
     assert Workspace.current().customer_sizes == before
 
 
-def test_a_class_begins_at_its_amount():
-    sales = np.array([-5, 0, 99, 100, 101])
-    assert classes_of(sales, np.array([0, 100])).tolist() == [0, 0, 0, 1, 1]
+def test_a_class_begins_at_its_amount_and_a_year_on_the_day_after():
+    """Customers 1 to 3 sold 99, 100 and, on the last day of the year before, 100; the fourth deal has no customer."""
+    last, before = date(2026, 11, 23).toordinal(), date(2025, 11, 23).toordinal()
+    invoices = np.array([[1, last, 150], [1, last, -51], [2, before + 1, 100], [2, last + 1, 900], [3, before, 100]])
+    found = customer_classes(invoices, np.array([1, 2, 3, 0]), date(2026, 11, 23), np.array([0, 100]))
+    assert found.tolist() == [0, 1, 0, -1]

@@ -1,4 +1,4 @@
-"""Attributes of deals, read from the database when it is first asked for and kept until it changes."""
+"""Attributes of deals, each read from the database when it is first asked for and kept until any changes."""
 
 from collections.abc import Callable
 from datetime import date
@@ -10,11 +10,10 @@ from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import F, Q, QuerySet
 
-from wise_tally.core.breakdowns import CUSTOMER_SIZE, classes_of
+from wise_tally.core.breakdowns import CUSTOMER_SIZE, customer_classes
 from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
 from wise_tally.core.deal_attributes import OWN, DealAttributes, DealValue, Facet, GroupLines
 from wise_tally.core.money import Ints, divide_half_even_array, line_amounts, line_costs, margins_of_deals, sum_by_group
-from wise_tally.core.same_days import year_before
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Account, Deal, DealLine, Invoice, OwnField, OwnFieldValue, Partner, Payment
 from wise_tally.domain.org.models import Workspace
@@ -81,19 +80,13 @@ class StoredAttributes(DealAttributes):
         return self.cached(by, readers[by]) if by in readers else super().facet(by, as_of)
 
     def _customer_size(self, as_of: date) -> Facet:
-        """The class of each deal's customer by the invoices of twelve months up to a day; credit notes are subtracted."""
-        classes = self.cached("customer sizes", lambda: Workspace.current().customer_sizes)
+        """The class of each deal's customer; the organisation sets the classes."""
+        classes = self.cached("customer sizes", Workspace.current().size_classes)
         columns = Invoice.objects.order_by().values_list("account_id", "issued_on", "amount_minor")
         invoices = self.cached("invoices", lambda: whole_numbers(columns, 3))
-        account, day = invoices[:, 0], invoices[:, 1]
-        inside = (day > year_before(as_of).toordinal()) & (day <= as_of.toordinal())
-        refers = self.references("account")
-        sales = sum_by_group(
-            invoices[inside, 2], account[inside], int(max(account.max(initial=0), refers.max(initial=0))) + 1
-        )
-        of_deal = classes_of(sales[refers], np.array([begin for _, begin in classes], dtype=np.int64))
+        begins = np.array([begin for _, begin in classes], dtype=np.int64)
         names = tuple(name for name, _ in classes)
-        return Facet(names, names, np.where(refers > 0, of_deal, NONE))
+        return Facet(names, names, customer_classes(invoices, self.references("account"), as_of, begins))
 
     def _partner(self) -> Facet:
         rows = list(Partner.objects.order_by("pk").values_list("pk", "key", "name"))

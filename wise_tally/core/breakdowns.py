@@ -12,7 +12,8 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.deal_attributes import OWN, PRODUCT_GROUP
-from wise_tally.core.money import Ints
+from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.same_days import year_before
 from wise_tally.core.trees import NONE, Tree
 
 # A control character, so that no breakdown's name holds it.
@@ -144,9 +145,18 @@ def _stages(book: Book, as_of: date) -> Grouping:
     return Grouping("stage", tuple(stage.key for stage in stages), tuple(names), None)
 
 
-def classes_of(sales_minor: Ints, begins_minor: Ints) -> Ints:
-    """The last class whose begin the sales of a customer reach, the first for less; both in minor units, begins ascending."""
-    return np.maximum(np.searchsorted(begins_minor, sales_minor, side="right") - 1, 0)
+def customer_classes(invoices: Ints, customer: Ints, as_of: date, begins_minor: Ints) -> Ints:
+    """The class of the customer of each deal by the sales of the twelve months that end with `as_of`; -1 without a customer.
+
+    `invoices` has a row each of customer, day ordinal and amount in minor units (credit notes are negative), `customer` that
+    of each deal, 0 for none. The class is the last whose begin (minor units, ascending) the sales reach, the first for less.
+    Source: own definition.
+    """
+    of, day, amount = invoices.T
+    inside = (day > year_before(as_of).toordinal()) & (day <= as_of.toordinal())
+    sales = sum_by_group(amount[inside], of[inside], int(max(of.max(initial=0), customer.max(initial=0))) + 1)
+    found = np.maximum(np.searchsorted(begins_minor, sales[customer], side="right") - 1, 0)
+    return np.where(customer > 0, found, NONE)
 
 
 _ALL = (

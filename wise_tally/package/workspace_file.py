@@ -224,15 +224,11 @@ NAMED = ("deal_types", "sources", "lost_reasons", "season_curves")
 SETTINGS: dict[str, dict[str, Any]] = {
     "reps_see_team": {"type": "boolean"},
     "all_see_unowned": {"type": "boolean"},
+    # A name a line, from the second on with where the class begins.
     "customer_sizes": {
-        "type": "array",
-        "minItems": 1,
-        "items": {
-            "type": "array",
-            "prefixItems": [TEXT, {"type": "integer", "minimum": 0}],
-            "minItems": 2,
-            "maxItems": 2,
-        },
+        "type": "string",
+        "maxLength": 10_000,
+        "pattern": r"^[^\n:]+(\n[^\n:]+: \d{1,11}(\.\d{1,4})?)*$",
     },
     "calls_due_on": {"type": ["integer", "null"], "minimum": 0, "maximum": 6},
 }

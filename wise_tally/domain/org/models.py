@@ -1,7 +1,8 @@
 """The organisation: settings, people, teams and territories, with their dated rows; the book's revision number."""
 
-from typing import Any
+from decimal import Decimal
 
+from babel.numbers import get_currency_precision
 from django.conf import settings
 from django.db import models
 
@@ -17,9 +18,7 @@ class Role(models.TextChoices):
     VIEWER = "viewer", "viewer"
 
 
-def usual_customer_sizes() -> list[list[Any]]:
-    """Classes of customers by the sales of twelve months until somebody sets others: name and where it begins, in minor units."""
-    return [["small", 0], ["medium", 2_000_000], ["large", 10_000_000]]
+USUAL_CUSTOMER_SIZES = "small\nmedium: 20000\nlarge: 100000"
 
 
 class Workspace(models.Model):
@@ -31,8 +30,8 @@ class Workspace(models.Model):
     fiscal_year_start_month = models.PositiveSmallIntegerField(default=1)
     reps_see_team = models.BooleanField(default=False)
     all_see_unowned = models.BooleanField(default=False)
-    # Classes of customers by their sales of twelve months, the smallest first: a name, and where it begins in minor units.
-    customer_sizes = models.JSONField(default=usual_customer_sizes)
+    # Classes of customers by their sales of twelve months, one a line: a name, and from the second on “: ” and where it begins.
+    customer_sizes = models.TextField(default=USUAL_CUSTOMER_SIZES)
     # The weekday by which calls are due, Monday 0; None where nobody asks for them.
     calls_due_on = models.PositiveSmallIntegerField(null=True)
 
@@ -40,6 +39,13 @@ class Workspace(models.Model):
     def current(cls) -> "Workspace":
         """The workspace, with the shipped settings where none are kept yet."""
         return cls.objects.first() or cls(pk=1)
+
+    def size_classes(self) -> list[tuple[str, int]]:
+        """Names of the classes of customers and where each begins, in minor units, the smallest first."""
+        scale = 10 ** get_currency_precision(self.currency)
+        lines = (line.rpartition(": ") for line in self.customer_sizes.splitlines())
+        found = [(name, int(Decimal(begin) * scale)) if name else (begin, 0) for name, _, begin in lines]
+        return sorted(found, key=lambda one: one[1])
 
 
 class BookNumber(models.Model):

@@ -16,7 +16,7 @@ from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.formats import currency_decimals, money_input
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.models import Workspace, usual_customer_sizes
+from wise_tally.domain.org.models import USUAL_CUSTOMER_SIZES, Workspace
 from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, values_of
 from wise_tally.domain.org.settings_actions import set_organisation
 from wise_tally.domain.targets.models import Quota
@@ -38,37 +38,31 @@ NAMES = (
 
 
 class SizesField(forms.CharField):
-    """Classes of customers by sales, one a line: a name, and the amount it begins at but for the first; kept in minor units."""
+    """Classes of customers by sales, one a line: a name, and from the second on a colon and the amount it begins at."""
 
-    def prepare_value(self, value: Any) -> Any:
-        """Kept classes as typed."""
-        if not isinstance(value, list):
-            return value
-        return "\n".join(
-            name if place == 0 else f"{name} {money_input(begin)}" for place, (name, begin) in enumerate(value)
-        )
-
-    def clean(self, value: Any) -> list[list[Any]]:
-        """Names with ascending amounts in minor units."""
+    def clean(self, value: Any) -> str:
+        """The lines as kept, amounts without spaces; the usual ones for nothing typed."""
         lines = [line.strip() for line in super().clean(value).splitlines() if line.strip()]
         if not lines:
-            return usual_customer_sizes()
-        first, *rest = lines
-        classes: list[list[Any]] = [[first, 0]]
-        for line in rest:
-            name, _, amount = line.rpartition(" ")
+            return USUAL_CUSTOMER_SIZES
+        kept, begins = [lines[0]], [0]
+        for line in lines[1:]:
+            name, _, amount = line.rpartition(":")
             begin = typed_money(amount, currency_decimals())
-            if not name or isinstance(begin, str):
+            if not name.strip() or isinstance(begin, str):
                 raise forms.ValidationError(
-                    f"“{line[:60]}” is no class; accepted: a name and the amount it begins at, such as “large 250000”."
+                    f"“{line[:60]}” is no class. Type a name, a colon and the amount it begins at, such as “large: 250000”."
                 )
-            classes.append([name.strip(), begin])
-        names, begins = ([one[side] for one in classes] for side in (0, 1))
-        if len(set(names)) < len(names) or any(b <= a for a, b in pairwise(begins)) or max(map(len, names)) > 60:
+            kept.append(f"{name.strip()}: {money_input(begin)}")
+            begins.append(begin)
+        names = [kept[0], *(line.rpartition(":")[0] for line in kept[1:])]
+        if len(set(names)) < len(names) or ":" in "".join(names) or max(map(len, names)) > 60:
             raise forms.ValidationError(
-                "Names differ, have up to 60 characters, and each class begins above the one before it."
+                "Give each class a name of its own, of up to 60 characters and without a colon."
             )
-        return classes
+        if any(following <= begin for begin, following in pairwise(begins)):
+            raise forms.ValidationError("Each class begins above the one before it. Put the smallest first.")
+        return "\n".join(kept)
 
 
 class OrganisationForm(LedgerForm):
@@ -89,7 +83,7 @@ class OrganisationForm(LedgerForm):
         label="Sizes of customers by the sales of twelve months",
         required=False,
         widget=forms.Textarea(attrs={"rows": 4}),
-        help_text="one a line, the smallest first: a name, and from the second on the amount it begins at; empty for the usual ones",
+        help_text="one a line, the smallest first; from the second on a colon and the sales it begins at; empty for the usual ones",
     )
 
     def clean_currency(self) -> str:
