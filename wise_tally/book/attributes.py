@@ -81,7 +81,7 @@ class StoredAttributes(DealAttributes):
 
     def _customer_size(self, as_of: date) -> Facet:
         """The class of each deal's customer; the organisation sets the classes."""
-        classes = self.cached("customer sizes", Workspace.current().size_classes)
+        classes = self.cached("customer sizes", lambda: Workspace.current().size_classes())
         columns = Invoice.objects.order_by().values_list("account_id", "issued_on", "amount_minor")
         invoices = self.cached("invoices", lambda: whole_numbers(columns, 3))
         begins = np.array([begin for _, begin in classes], dtype=np.int64)

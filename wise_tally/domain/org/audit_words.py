@@ -59,4 +59,6 @@ def _in_words(value: Any) -> str:
         return "nothing"
     if isinstance(value, list):
         return f"{len(value)} rows" if isinstance(value[0], dict) else ", ".join(map(str, value))
-    return {True: "yes", False: "no"}.get(value, str(value)) if isinstance(value, bool) else str(value)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return ", ".join(str(value).splitlines())
