@@ -13,6 +13,7 @@ from tests.support.random_world import random_world
 from wise_tally.book.store import books
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.figures import REPORTED
 from wise_tally.core.lines import Filter
 from wise_tally.core.people_table import (
     missed_columns,
@@ -24,11 +25,11 @@ from wise_tally.core.people_table import (
     week_together,
 )
 from wise_tally.core.reference_data import LOST, OPEN, WON
-from wise_tally.core.tally import MEASURES, Sides, TallyQuery, breakdowns_of, buckets, counted_deals, tally_values
+from wise_tally.core.tally import Sides, TallyQuery, buckets, counted_deals, tally_values
 
 pytestmark = pytest.mark.django_db
 SEEDS = range(5)
-PLAIN = [m for m in MEASURES if m not in ("activities", "leads") and not m.startswith("cash")]
+PLAIN = [m for m in REPORTED if m not in ("activities", "leads") and not m.startswith("cash")]
 
 
 def world_of(seed, tmp_path):
@@ -92,9 +93,9 @@ def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed, tmp_path):
         assert len(set(found.rows.tolist())) == len(found.rows)
         assert int(found.adds.sum()) == asked(book, snapshot, period, name)[""]
     for name in PLAIN:
-        by = (breakdowns_of(name) or ("company",))[0]
+        by = (REPORTED[name].breakdowns or ("company",))[0]
         assert asked(book, snapshot, period, name, by) is not None
-        if breakdowns_of(name) is not None:
+        if REPORTED[name].breakdowns is not None:
             with pytest.raises(UnknownBreakdown):
                 asked(book, snapshot, period, name, "deal_type")
 

@@ -26,18 +26,18 @@ def rows_of(client, query=""):
 def test_columns_are_kept_for_the_one_who_chose_them(demo, sign_in):
     head, other = sign_in("m1", apart=True), sign_in("m3", apart=True)
     usual = usual_columns(books.current().reference)
-    assert [c.name for c in head.get("/forecast/").context["columns"]] == list(usual)
+    assert [c.key for c in head.get("/forecast/").context["columns"]] == list(usual)
     assert len(usual) + 2 == 8, "eight with name and ink bar"
     head.post("/forecast/columns/", {"column": ["coverage", "won", "seen", "to_date", "nonsense"]})
-    chosen = [c.name for c in head.get("/forecast/").context["columns"]]
+    chosen = [c.key for c in head.get("/forecast/").context["columns"]]
     assert chosen == ["won", "seen", "coverage", "to_date"], "in the order of all, unknown ones left out"
-    assert [c.name for c in other.get("/forecast/").context["columns"]] == list(usual)
+    assert [c.key for c in other.get("/forecast/").context["columns"]] == list(usual)
     told = list(csv.reader(io.StringIO(head.get("/forecast/table.csv").content.decode())))
     assert told[0] == ["row", "level", *chosen]
     # What a measure has not is passed over, and comes back.
-    assert [c.name for c in head.get("/forecast/?measure=margin").context["columns"]] == ["won", "coverage", "to_date"]
+    assert [c.key for c in head.get("/forecast/?measure=margin").context["columns"]] == ["won", "coverage", "to_date"]
     head.post("/forecast/columns/", {"what": "usual", "column": ["won"]})
-    assert [c.name for c in head.get("/forecast/").context["columns"]] == list(usual)
+    assert [c.key for c in head.get("/forecast/").context["columns"]] == list(usual)
     assert not Preference.objects.exists()
 
 
@@ -74,7 +74,7 @@ def test_rows_fold_and_open_by_address(demo, sign_in):
     again = rows_of(client, north["North region"].toggle)
     assert set(again) == set(usual)
     opened = rows_of(client, usual["Joss Merrow"].toggle)["Joss Merrow"]
-    weighted = [c.name for c in client.get("/forecast/").context["columns"]].index("weighted")
+    weighted = [c.key for c in client.get("/forecast/").context["columns"]].index("weighted")
     assert sum(deal.values[weighted] or 0 for deal in opened.deals) == opened.node.row.weighted
 
 

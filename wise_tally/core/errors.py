@@ -13,6 +13,10 @@ class UnknownBreakdown(CoreError):
     """A breakdown that names no attribute of deals."""
 
 
+class UnknownFigure(CoreError):
+    """A name of no figure."""
+
+
 class TreeLoop(CoreError):
     """A tree in which a node stands below itself."""
 

@@ -10,9 +10,8 @@ from datetime import date
 import numpy as np
 import numpy.typing as npt
 
-from wise_tally.core.activity import BY as BY_PEOPLE
-from wise_tally.core.activity import METRIC, DoneActivities, activity_attainment
-from wise_tally.core.attainment import AttainmentRow, attainment, mean_won, won_share
+from wise_tally.core.activity import DoneActivities, activity_attainment
+from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.breakdowns import WITHIN, grouping
 from wise_tally.core.calendar import FiscalCalendar, Period, local_days
@@ -20,6 +19,8 @@ from wise_tally.core.cash import PlanRows, payments_in
 from wise_tally.core.dashboard_counts import open_by_stage
 from wise_tally.core.deal_list import overstaying, slip_moves
 from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.figure import Family, Figure, Number
+from wise_tally.core.figures import REPORTED
 from wise_tally.core.leads import LeadRows, leads_in
 from wise_tally.core.lines import Filter, credited_lines, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.measures import AMOUNT, CLOSE, valued
@@ -29,7 +30,6 @@ from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage,
 from wise_tally.core.trees import NONE
 
 STAGE = "stage"
-Number = int | float | None
 
 
 @dataclass(frozen=True)
@@ -68,120 +68,69 @@ class TallyQuery:
     basis: str = CLOSE
 
 
-# Of the forecast's rows: the value, and where it rests on few deals the sample.
-OF_FORECAST: dict[str, Callable[[AttainmentRow], Number]] = {
-    "won": lambda r: r.forecast.won,
-    "lost": lambda r: r.forecast.lost,
-    "open": lambda r: r.forecast.open,
-    "weighted": lambda r: r.forecast.weighted,
-    "weighted_open": lambda r: r.forecast.weighted_open,
-    "commit_forecast": lambda r: r.forecast.commit_forecast,
-    "best_case_forecast": lambda r: r.forecast.best_case_forecast,
-    "overdue": lambda r: r.forecast.overdue,
-    "undated": lambda r: r.forecast.undated,
-    "quota": lambda r: r.forecast.quota,
-    "gap": lambda r: r.forecast.gap,
-    "attainment": lambda r: r.forecast.attainment,
-    "to_date": lambda r: r.to_date,
-    "coverage": lambda r: r.forecast.coverage,
-    "deals_won": lambda r: r.forecast.deals_won,
-    "deals_lost": lambda r: r.forecast.deals_lost,
-    "deals_open": lambda r: r.forecast.deals_open,
-    "mean_won": lambda r: mean_won(r.forecast),
-    "win_rate": lambda r: won_share(r.forecast),
-}
-NO_QUOTA = "no quota"
-REASONS: dict[str, Callable[[AttainmentRow], str]] = {
-    **dict.fromkeys(("quota", "gap"), lambda r: NO_QUOTA),
-    **dict.fromkeys(("attainment", "to_date"), lambda r: NO_QUOTA if r.forecast.quota is None else "the quota is 0"),
-    "coverage": lambda r: NO_QUOTA if r.forecast.gap is None else "quota reached",
-    "mean_won": lambda r: "no deals won",
-    "win_rate": lambda r: "no deals closed",
-}
-SAMPLES: dict[str, Callable[[AttainmentRow], int]] = {
-    "mean_won": lambda r: r.forecast.deals_won,
-    "win_rate": lambda r: r.forecast.deals_won + r.forecast.deals_lost,
-}
-OF_CREATED = ("created", "created_value", "won_of_created")
-OF_LINES = ("average_discount",)
-OF_WINNING = ("days_to_win", "mean_days_to_win")
-OF_STAGES = ("stage_open", "stage_deals", "stage_days", "stage_overstaying")
-OF_OWNERS = ("slips", "overstaying")
-OF_CASH = ("cash", "cash_won", "cash_open")
-OTHERS = (METRIC, "leads")
-MEASURES = (*OF_FORECAST, *OF_CREATED, *OF_WINNING, *OF_STAGES, *OF_OWNERS, *OF_LINES, *OF_CASH, *OTHERS)
+@dataclass(frozen=True)
+class Asked:
+    """What the rows of a tally are computed from."""
 
+    book: Book
+    snapshot: BookAsOf
+    period: Period
+    scope: Filter
+    query: TallyQuery
+    sides: Sides
 
-def breakdowns_of(measure: str) -> tuple[str, ...] | None:
-    """The breakdowns a measure may have; None for every one."""
-    if measure in OF_STAGES:
-        return (STAGE,)
-    if measure in OF_CASH:
-        return ("company",)
-    if measure == METRIC:
-        return BY_PEOPLE
-    return ("company", "source", "person") if measure == "leads" else None
-
-
-def may_hold_within(measure: str) -> bool:
-    """Whether rows of a measure may be divided by a second breakdown."""
-    return measure in OF_FORECAST
+    @property
+    def figure(self) -> Figure:
+        """What is counted."""
+        return REPORTED[self.query.measure]
 
 
 def tally_values(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery, sides: Sides
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, query: TallyQuery, sides: Sides
 ) -> tuple[TallyValue, ...]:
     """The rows of a tally; raises UnknownBreakdown for a breakdown that the measure has not."""
-    allowed = breakdowns_of(asked.measure)
-    if (allowed is not None and asked.by not in allowed) or (WITHIN in asked.by and not may_hold_within(asked.measure)):
-        raise UnknownBreakdown(f"{asked.measure} has no rows by {asked.by.replace(WITHIN, ' within ')}.")
-    if asked.measure in OF_FORECAST:
-        return _of_forecast(book, snapshot, period, scope, asked)
-    if asked.measure in OF_WINNING:
-        name = "median" if asked.measure == "days_to_win" else "mean"
-        rows = days_to_win(book, snapshot, period, scope, asked.by)
-        return tuple(_winning(row, getattr(row, name)) for row in rows)
-    if asked.measure in OF_STAGES:
-        return _of_stages(book, snapshot, period, scope, asked.measure)
-    if asked.measure in OF_CASH:
-        return _cash(book, snapshot, period, scope, (asked.measure, sides))
-    if asked.measure == METRIC:
-        assert sides.done is not None
-        found = activity_attainment(book, snapshot, period, scope, asked.by, sides.done)
-        return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in found)
-    if asked.measure == "leads":
-        return _leads(book, snapshot, period, scope, (asked.by, sides))
-    return _of_deals(book, snapshot, period, scope, asked)
+    asked = Asked(book, snapshot, period, scope, query, sides)
+    allowed = asked.figure.breakdowns
+    second = WITHIN in query.by and not asked.figure.may_hold_within
+    if second or (allowed is not None and query.by not in allowed):
+        raise UnknownBreakdown(f"{query.measure} has no rows by {query.by.replace(WITHIN, ' within ')}.")
+    return ROWS_OF[asked.figure.family](asked)
 
 
-def _of_forecast(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery
-) -> tuple[TallyValue, ...]:
-    counted = valued(book, snapshot, asked.counting, asked.basis)
-    return tuple(_forecast_value(row, asked.measure) for row in attainment(book, counted, period, scope, asked.by))
+def _of_forecast(asked: Asked) -> tuple[TallyValue, ...]:
+    counted = valued(asked.book, asked.snapshot, asked.query.counting, asked.query.basis)
+    rows = attainment(asked.book, counted, asked.period, asked.scope, asked.query.by)
+    return tuple(_forecast_value(row, asked.figure) for row in rows)
 
 
-def _forecast_value(row: AttainmentRow, measure: str) -> TallyValue:
-    found, sample, why = row.forecast, SAMPLES.get(measure), REASONS.get(measure)
-    value = OF_FORECAST[measure](row)
+def _forecast_value(row: AttainmentRow, figure: Figure) -> TallyValue:
+    found, value = row.forecast, figure.of(row)
     return TallyValue(
         found.node,
         found.key,
         found.name,
         value,
-        sample(row) if sample else None,
-        why(row) if why and value is None else "",
+        figure.sample(row) if figure.sample else None,
+        figure.why_none(row) if value is None else "",
         found.quota is not None or bool(found.deals_won or found.deals_open or found.deals_lost or value),
     )
+
+
+def _of_winning(asked: Asked) -> tuple[TallyValue, ...]:
+    name = "median" if asked.query.measure == "days_to_win" else "mean"
+    rows = days_to_win(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
+    return tuple(_winning(row, getattr(row, name)) for row in rows)
+
+
+def _of_activities(asked: Asked) -> tuple[TallyValue, ...]:
+    assert asked.sides.done is not None
+    found = activity_attainment(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by, asked.sides.done)
+    return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in found)
 
 
 def _winning(row: DaysToWin, value: float | None) -> TallyValue:
     why = "" if value is not None else "imported without history" if row.deals else "no deals won"
     return TallyValue(row.node, row.key, row.name, value, row.deals, why, row.deals > 0)
-
-
-# Rates of whole deals, and why there is none.
-RATES = {"won_of_created": "no deals created", "average_discount": "no products in won deals"}
 
 
 @dataclass(frozen=True)
@@ -199,7 +148,7 @@ class CountedDeals:
 
 def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> CountedDeals:
     """The deals of a measure of whole deals, by owner on the day; average discount: list value and discount of deals won."""
-    if measure in OF_LINES:
+    if REPORTED[measure].family == Family.LINES:
         first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
         inside = (snapshot.closed_on >= first) & (snapshot.closed_on <= last) & (snapshot.kind == WON)
         listed, discount = book.attributes.list_value(), book.attributes.discount()
@@ -214,7 +163,7 @@ def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filt
     """Rows of the deals, and what each adds."""
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     kept = owner_filtered(book, snapshot, scope)
-    if measure in OF_CREATED:
+    if REPORTED[measure].family == Family.CREATED:
         day = book.created_on[snapshot.deal]
         rows = np.flatnonzero(kept & (day >= first) & (day <= last))
         adds = {"created": np.ones(len(rows), dtype=np.int64), "created_value": snapshot.amount_minor[rows]}
@@ -225,7 +174,7 @@ def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filt
         number = np.bincount(deal[(day >= first) & (day <= last)], minlength=len(book.deals.key))[snapshot.deal]
         rows = np.flatnonzero(kept & (number > 0))
         return rows, number[rows]
-    if measure in OF_WINNING:
+    if REPORTED[measure].family == Family.WINNING:
         rows, _, days = won_in(book, snapshot, period, scope)
         return rows, days
     rows = np.flatnonzero(kept & (snapshot.kind == OPEN))
@@ -233,12 +182,11 @@ def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filt
     return rows, np.ones(len(rows), dtype=np.int64)
 
 
-def _of_deals(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, asked: TallyQuery
-) -> tuple[TallyValue, ...]:
-    found = counted_deals(book, snapshot, period, scope, asked.measure)
-    group = grouping(book, asked.by, snapshot.as_of)
-    rows, node = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, asked.by)
+def _of_deals(asked: Asked) -> tuple[TallyValue, ...]:
+    book, snapshot, figure = asked.book, asked.snapshot, asked.figure
+    found = counted_deals(book, snapshot, asked.period, asked.scope, figure.key)
+    group = grouping(book, asked.query.by, snapshot.as_of)
+    rows, node = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, asked.query.by)
     node = np.where(node == NONE, group.size, node)
     sums, bases = (sum_by_group(column[rows], node, group.size + 1) for column in (found.adds, found.base))
     counts = np.bincount(node, minlength=group.size + 1)
@@ -247,23 +195,23 @@ def _of_deals(
         for place, column in enumerate((sums, counts, bases)):
             column[: group.size] = table[:, place]
     values = []
-    for index in shown_nodes(book.reference, scope, group, snapshot.as_of, counts > 0):
+    for index in shown_nodes(book.reference, asked.scope, group, snapshot.as_of, counts > 0):
         number = int(counts[index])
-        why = RATES.get(asked.measure)
-        value: Number = int(sums[index]) if why is None else ratio(int(sums[index]), int(bases[index]))
-        sample, why = (None, "") if why is None else (number, why if value is None else "")
+        value: Number = ratio(int(sums[index]), int(bases[index])) if figure.formula else int(sums[index])
+        why = figure.none if value is None else ""
+        sample = number if figure.formula else None
         values.append(TallyValue(index, *group.key_and_name(index), value, sample, why, number > 0))
     return tuple(values)
 
 
-def _of_stages(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[TallyValue, ...]:
-    stages = book.reference.stages
+def _of_stages(asked: Asked) -> tuple[TallyValue, ...]:
+    stages, measure = asked.book.reference.stages, asked.query.measure
     if measure in ("stage_open", "stage_deals"):
         name = "amount_minor" if measure == "stage_open" else "deals"
-        rows = open_by_stage(book, snapshot, scope)
+        rows = open_by_stage(asked.book, asked.snapshot, asked.scope)
         return tuple(TallyValue(r.stage, stages[r.stage].key, stages[r.stage].name, getattr(r, name)) for r in rows)
     name = "km_median" if measure == "stage_days" else "overstaying"
-    found = time_in_stage(book, snapshot, period, scope, "company")[0].stages
+    found = time_in_stage(asked.book, asked.snapshot, asked.period, asked.scope, "company")[0].stages
     return tuple(
         TallyValue(s.stage, stages[s.stage].key, stages[s.stage].name, getattr(s, name), s.stays) for s in found
     )
@@ -281,38 +229,42 @@ def stage_deals(book: Book, snapshot: BookAsOf, scope: Filter, of: tuple[str, in
     )
 
 
-def _cash(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, of: tuple[str, Sides]
-) -> tuple[TallyValue, ...]:
-    measure, sides = of
-    assert sides.plans is not None
-    found = payments_in(book, snapshot, sides.plans, (period,), scope)
+def _cash(asked: Asked) -> tuple[TallyValue, ...]:
+    book, snapshot = asked.book, asked.snapshot
+    assert asked.sides.plans is not None
+    found = payments_in(book, snapshot, asked.sides.plans, (asked.period,), asked.scope)
     won = snapshot.kind[found.rows] == WON
-    keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[measure]
+    keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[asked.query.measure]
     return (TallyValue(0, "", book.reference.organisation, int(found.value_minor[keep].sum())),)
 
 
-def _leads(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, of: tuple[str, Sides]
-) -> tuple[TallyValue, ...]:
-    by, sides = of
+def _leads(asked: Asked) -> tuple[TallyValue, ...]:
+    book, by, sides = asked.book, asked.query.by, asked.sides
     assert sides.leads is not None
-    leads = leads_in(book, snapshot, sides.leads, period, scope)
+    leads = leads_in(book, asked.snapshot, sides.leads, asked.period, asked.scope)
     if by == "company":
         return (TallyValue(0, "", book.reference.organisation, len(leads.value)),)
-    column = leads.owner if by == "person" else leads.value
-    people = book.reference.people
+    people = {index: (one.key, one.name) for index, one in enumerate(book.reference.people)}
+    sources = {index: (name, name) for index, name in enumerate(sides.lead_sources)}
+    column, names = (leads.owner, people) if by == "person" else (leads.value, sources)
     found = []
-    for value, number in zip(*np.unique(column, return_counts=True), strict=True):
-        index = int(value)
-        key: str | None
-        name: str | None
-        key, name = None, None
-        if index != NONE:
-            source = sides.lead_sources
-            key, name = (people[index].key, people[index].name) if by == "person" else (source[index], source[index])
-        found.append(TallyValue(index, key, name, int(number)))
+    for index, number in zip(*(part.tolist() for part in np.unique(column, return_counts=True)), strict=True):
+        key, name = names.get(index, (None, None))
+        found.append(TallyValue(index, key, name, number))
     return tuple(sorted(found, key=lambda row: (row.node == NONE, row.key or "")))
+
+
+ROWS_OF: dict[Family, Callable[[Asked], tuple[TallyValue, ...]]] = {
+    Family.FORECAST: _of_forecast,
+    Family.CREATED: _of_deals,
+    Family.CARE: _of_deals,
+    Family.LINES: _of_deals,
+    Family.WINNING: _of_winning,
+    Family.STAGES: _of_stages,
+    Family.CASH: _cash,
+    Family.ACTIVITIES: _of_activities,
+    Family.LEADS: _leads,
+}
 
 
 def change_of(now: Number, then: Number) -> Number:

@@ -3,21 +3,25 @@
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date
+from functools import partial
 from typing import Any
 
 from babel.numbers import get_currency_precision
 
 from wise_tally.book.store import books
-from wise_tally.core.attainment import attainment
+from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
+from wise_tally.core.figure import Kind
+from wise_tally.core.figures import REGISTER
 from wise_tally.core.forecast import ForecastRow, forecast, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.targets import NO_TARGET
 from wise_tally.core.time_in_stage import StageTime, days_to_win, time_in_stage
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
@@ -136,32 +140,28 @@ def _forecast(asked: FiguresQuery) -> list[Row]:
     return [_forecast_row(asked, row) for row in rows]
 
 
+def _plain(asked: FiguresQuery, row: AttainmentRow, *keys: str) -> Row:
+    """Figures of a row by key: money as text, other values as numbers."""
+    found = {key: REGISTER[key] for key in keys}
+    return {
+        key: asked.money(figure.of(row)) if figure.kind == Kind.MONEY else figure.of(row)  # type: ignore[arg-type]
+        for key, figure in found.items()
+    }
+
+
 def _forecast_row(asked: FiguresQuery, row: ForecastRow) -> Row:
-    money = asked.money
     names = [category.key for category in asked.book.reference.categories]
+    figures_of = partial(_plain, asked, AttainmentRow(row, NO_TARGET))
     return {
         "key": row.key,
         "name": row.name,
-        "won": money(row.won),
-        "lost": money(row.lost),
-        "categories": {name: money(value) for name, value in zip(names, row.categories, strict=True)},
-        "open": money(row.open),
-        "weighted_open": money(row.weighted_open),
-        "weighted": money(row.weighted),
-        "commit_forecast": money(row.commit_forecast),
-        "best_case_forecast": money(row.best_case_forecast),
-        "quota": money(row.quota),
-        "quota_set": money(row.target.own),
-        "quota_of_parts": money(row.target.of_parts),
-        "call": money(row.call),
-        "attainment": row.attainment,
-        "gap": money(row.gap),
-        "coverage": row.coverage,
-        "overdue": money(row.overdue),
-        "overdue_before": money(row.overdue_before),
-        "undated": money(row.undated),
-        "deals_won": row.deals_won,
-        "deals_open": row.deals_open,
+        **figures_of("won", "lost"),
+        "categories": {name: asked.money(value) for name, value in zip(names, row.categories, strict=True)},
+        **figures_of("open", "weighted_open", "weighted", "commit_forecast", "best_case_forecast", "quota"),
+        "quota_set": asked.money(row.target.own),
+        "quota_of_parts": asked.money(row.target.of_parts),
+        **figures_of("call", "attainment", "gap", "coverage", "overdue", "overdue_before", "undated"),
+        **figures_of("deals_won", "deals_open"),
     }
 
 
@@ -171,13 +171,9 @@ def _attainment(asked: FiguresQuery) -> list[Row]:
         {
             "key": row.forecast.key,
             "name": row.forecast.name,
-            "quota": asked.money(row.forecast.quota),
-            "pace": asked.money(row.pace),
-            "won": asked.money(row.forecast.won),
-            "attainment": row.forecast.attainment,
+            **_plain(asked, row, "quota", "pace", "won", "attainment"),
             "attainment_to_date": row.to_date,
-            "gap": asked.money(row.forecast.gap),
-            "open": asked.money(row.forecast.open),
+            **_plain(asked, row, "gap", "open"),
         }
         for row in found
     ]

@@ -73,6 +73,16 @@ class FilterLine:
         parts = {**dict(self.given), **changes}
         return urlencode({name: value for name, value in parts.items() if value})
 
+    @property
+    def day_query(self) -> str:
+        """The past day as a query string, for pages of which only the day is chosen; empty for today."""
+        return f"as_of={self.as_of}" if self.is_past else ""
+
+    @cached_property
+    def plain_query(self) -> str:
+        """The scope as a query string: many links of a page carry it."""
+        return self.query()
+
     def page_query(self, **changes: str | None) -> str:
         """The same page with parts of its scope changed: its own choices stay, but for those of another process."""
         lost = OF_PROCESS if "process" in changes else ()

@@ -1,10 +1,11 @@
 """Commissions of a period: who earns what, statement by statement, and what changed since the last one."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
 from typing import Any
+from urllib.parse import urlencode
 
 import numpy as np
 from django.contrib import messages
@@ -15,8 +16,8 @@ from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.commission import (
+    PARTNER,
     PERSON,
-    SUBJECTS,
     CommissionLine,
     CommissionSum,
     Difference,
@@ -40,12 +41,14 @@ from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
+from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
+SUBJECT_WORDS = {PERSON: "people", PARTNER: "partners"}
 FIGURES = ("commission", "credited", "taken_back")
 
 
@@ -68,12 +71,11 @@ def rates_of(subject: str) -> Rates:
 
 
 @dataclass(frozen=True)
-class Commissions:
+class Commissions(PageQuery):
     """The commissions of a scope as far as the viewer may know them: lines, sums and names."""
 
-    viewer: Viewer
-    line: FilterLine
-    subject: str
+    subject: str = choice(SUBJECT_WORDS, name="of")
+    viewer: Viewer = field(kw_only=True)
 
     @cached_property
     def _every(self) -> tuple[CommissionLine, ...]:
@@ -136,16 +138,17 @@ class Commissions:
             StatedLine(keys[one.deal], one.on, one.taken_back, one.amount_minor, one.commission_minor) for one in lines
         ]
 
-    def query(self, **changes: str) -> str:
-        """The page's address with parts changed."""
-        own = {"period": self.line.period.text, "of": self.subject if self.subject != PERSON else ""}
-        return self.line.query(**own | changes)
+    def statement_query(self, key: str, **more: str) -> str:
+        """The same of one subject alone, for its workings and files."""
+        return f"{self.query()}&{urlencode({'whose': key, **more})}"
+
+    def query(self, **changes: str | None) -> str:
+        """The page's address with parts changed; it always names the period, as that of a statement must not move."""
+        return super().query(**{"period": self.line.period.text} | changes)
 
 
 def _read(request: PageRequest) -> Commissions:
-    subject = request.GET.get("of", PERSON)
-    one_of(subject, SUBJECTS, "earns no commission")
-    return Commissions(request.viewer, read_scope(request, "quarter"), subject)
+    return Commissions.read(read_scope(request, "quarter"), request.GET, viewer=request.viewer)
 
 
 @require_safe
@@ -157,9 +160,9 @@ def page(request: PageRequest) -> HttpResponse:
         "line": asked.line,
         "tabs": tabs(asked.line, "commissions"),
         "asked": asked,
-        "subjects": [(name, asked.query(of=name), name == asked.subject) for name in SUBJECTS],
+        "subjects": asked.links("of", SUBJECT_WORDS),
         "whole": whole,
-        "rows": [(key, name, one, asked.query(whose=key)) for key, name, one in asked.rows()],
+        "rows": [(key, name, one, asked.statement_query(key)) for key, name, one in asked.rows()],
         "footer": Footer(
             len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
         ),
@@ -191,11 +194,11 @@ def statement(request: PageRequest, key: str) -> HttpResponse:
         "name": name,
         "whole": summed(lines)[0] if lines else None,
         "rows": _rows(asked, lines),
-        "whose": asked.query(whose=key, all="yes"),
+        "whose": asked.statement_query(key, all="yes"),
         "last": last,
         "changes": _changes(asked, lines, last.lines) if last else [],
         "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,
-        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.query(whose=key))),
+        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.statement_query(key))),
     }
     return render(request, "attainment/statement.html", answer)
 

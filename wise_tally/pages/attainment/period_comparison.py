@@ -12,13 +12,13 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
-from wise_tally.pages.attainment.query import AttainmentQuery, read_question, tabs
+from wise_tally.pages.attainment.query import AttainmentQuery, tabs
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import scope_node, token_of
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
 
 AGAINST = {"before": "the period before", "year": "the same days last year"}
@@ -68,16 +68,17 @@ class ComparedRow:
     working_then: str
 
 
-def spans_of(asked: AttainmentQuery, against: str) -> tuple[Period, Period | None]:
+@dataclass(frozen=True)
+class ComparisonQuery(AttainmentQuery):
+    """Attainment of this span and of the one it is compared with."""
+
+    against: str = choice(AGAINST)
+
+
+def spans_of(asked: ComparisonQuery) -> tuple[Period, Period | None]:
     """This period to date and the span it is compared with; none where it has not begun."""
     line = asked.line
-    return same_days(line.book.reference.fiscal, line.period, line.as_of, against)
-
-
-def _against(request: PageRequest) -> str:
-    found = request.GET.get("against", "before")
-    one_of(found, AGAINST, "is nothing to compare with")
-    return found
+    return same_days(line.book.reference.fiscal, line.period, line.as_of, asked.against)
 
 
 def _value(row: ForecastRow | None, figure: str) -> int | float | None:
@@ -108,20 +109,16 @@ def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period |
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Won and lost of each row in both spans."""
-    asked, against = read_question(request, "quarter"), _against(request)
-    spans = spans_of(asked, against)
+    asked = ComparisonQuery.of(request, "quarter")
+    spans = spans_of(asked)
     whole = compared_rows(asked, scope_node(asked.line)[0], spans)
-    given = asked.query(against=against)
     answer = {
         "line": asked.line,
         "tabs": tabs(asked.line, "compared"),
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": [
-            (words, asked.query(by=name, against=against), name == asked.by) for name, words in choices(OF_FORECAST)
-        ],
-        "against_words": AGAINST[against],
-        "against_links": [(words, asked.query(against=name), name == against) for name, words in AGAINST.items()],
+        "by_links": asked.links("by", dict(choices(OF_FORECAST))),
+        "against_links": asked.links("against", AGAINST),
         "heads": [words for _, words, _ in COMPARED],
         "now_words": period_words(spans[0]),
         "then_words": spans[1] and period_words(spans[1]),
@@ -129,7 +126,7 @@ def page(request: PageRequest) -> HttpResponse:
         "rows": compared_rows(asked, asked.by, spans),
         "footer": Footer(
             sum(int(row.cells[1].now or 0) + int(row.cells[2].now or 0) for row in whole),
-            exports=exports("attainment:compared-table", given),
+            exports=exports("attainment:compared-table", asked.query()),
         ),
     }
     return render(request, "attainment/compared.html", answer)
@@ -138,8 +135,8 @@ def page(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    asked = read_question(request, "quarter")
-    spans = spans_of(asked, _against(request))
+    asked = ComparisonQuery.of(request, "quarter")
+    spans = spans_of(asked)
     header = ["name"]
     for name, *_ in COMPARED:
         header += [name, f"{name}_then"]

@@ -1,7 +1,8 @@
 """What is asked of attainment beyond the filter line: rows, metric, activity kind; and the place's tabs."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Self
 from urllib.parse import urlencode
 
 from wise_tally.core.activity import BY as BY_PEOPLE
@@ -15,7 +16,7 @@ from wise_tally.web.activities_done import done_in
 from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.nodes import scope_node
-from wise_tally.web.request.choices import chosen
+from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.tabs import Tab, tabs_of
@@ -37,13 +38,21 @@ TABS = (
 
 
 @dataclass(frozen=True)
-class AttainmentQuery:
-    """The question of one page; every part is in its address."""
+class AttainmentQuery(PageQuery):
+    """The question of one page; the rows that are usual depend on the viewer."""
 
-    line: FilterLine
-    by: str
-    measure: str = AMOUNT
-    kind: str = ""
+    by: str = choice(lambda: with_own(OF_FORECAST), "team", always=True)
+    measure: str = choice(MEASURES)
+    kind: str = choice(("", *KINDS))
+
+    @classmethod
+    def of(cls, request: PageRequest, default_kind: str = "year") -> Self:
+        """The question of a request; raises Refused for parts that are not accepted."""
+        usual = "person" if request.viewer.sees_own_only else "team"
+        asked = cls.read(read_scope(request, default_kind), request.GET, by=usual)
+        if not asked.counts_activities:
+            return replace(asked, kind="")
+        return asked if asked.by in BY_PEOPLE else replace(asked, by=usual)
 
     @property
     def counts_activities(self) -> bool:
@@ -82,11 +91,6 @@ class AttainmentQuery:
         by, node, _ = scope_node(self.line)
         return self.row(by, node)
 
-    def query(self, **changes: str) -> str:
-        """The page's address with parts changed; empty ones are dropped."""
-        own = {"by": self.by, "measure": "" if self.measure == AMOUNT else self.measure, "kind": self.kind}
-        return self.line.query(**own | changes)
-
     def working(self, token: str, period: Period | None = None) -> str:
         """The query that opens the working of a node's figure."""
         given = dict(self.line.given) | {"period": (period or self.line.period).text, "measure": self.measure}
@@ -97,15 +101,3 @@ class AttainmentQuery:
 def tabs(line: FilterLine, here: str) -> list[Tab]:
     """All pages of the place, the present one marked."""
     return tabs_of(line, TABS, f"attainment:{here}")
-
-
-def read_question(request: PageRequest, default_kind: str = "year") -> AttainmentQuery:
-    """The question of a request; raises Refused for parts that are not accepted."""
-    line = read_scope(request, default_kind)
-    measure = chosen(request.GET, "measure", tuple(MEASURES), AMOUNT)
-    usual = "person" if request.viewer.sees_own_only else "team"
-    by = chosen(request.GET, "by", with_own(OF_FORECAST), usual)
-    kind = chosen(request.GET, "kind", ("", *KINDS))
-    if measure == METRIC and by not in BY_PEOPLE:
-        by = usual
-    return AttainmentQuery(line, by, measure, kind if measure == METRIC else "")

@@ -7,13 +7,13 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.activity import BY as BY_PEOPLE
-from wise_tally.core.activity import KINDS
+from wise_tally.core.activity import KINDS, METRIC
 from wise_tally.core.attainment import DaysOf
 from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
 from wise_tally.pages.attainment.grid import rows_of
-from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, read_question, tabs
+from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, tabs
 from wise_tally.pages.attainment.working import panel_of
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.cumulative import cumulative, year_of
@@ -29,11 +29,11 @@ FEW_ROWS = 9
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Quota, pace, won, what is still needed, of every node."""
-    asked = read_question(request)
+    asked = AttainmentQuery.of(request)
     line, whole = asked.line, asked.whole
     days = DaysOf.at(line.period, line.as_of)
     rows = rows_of(asked)
-    by = [(name, words_of(name)) for name in BY_PEOPLE[1:]] if asked.counts_activities else choices(OF_FORECAST)
+    by = {name: words_of(name) for name in BY_PEOPLE[1:]} if asked.counts_activities else dict(choices(OF_FORECAST))
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
     short = len(rows) <= FEW_ROWS and not asked.counts_activities
@@ -43,14 +43,9 @@ def page(request: PageRequest) -> HttpResponse:
         "asked": asked,
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": [(words, asked.query(by=name), name == asked.by) for name, words in by],
-        "measures": [
-            (words, asked.query(measure=name, kind=""), name == asked.measure) for name, words in MEASURES.items()
-        ],
-        "kinds": [
-            (as_words(name) or "all that people do", asked.query(kind=name), name == asked.kind)
-            for name in ("", *KINDS)
-        ],
+        "by_links": asked.links("by", by),
+        "measures": asked.links("measure", MEASURES, kind=None),
+        "kinds": asked.links("kind", {name: as_words(name) or "all that people do" for name in ("", *KINDS)}),
         "whole": whole,
         "whole_working": asked.working(token),
         "needed": days.needed_per_week(whole.forecast.gap),
@@ -78,9 +73,9 @@ def _footer(asked: AttainmentQuery) -> Footer:
 @require_safe
 def year(request: PageRequest) -> HttpResponse:
     """Won so far against the target so far, month by month, with what is open on top."""
-    asked = read_question(request)
+    asked = AttainmentQuery.of(request)
     if asked.counts_activities:
-        asked = AttainmentQuery(asked.line, asked.by)
+        asked = AttainmentQuery(asked.line, by=asked.by)
     line = asked.line
     token = scope_node(line)[2]
     shown = cumulative(line, asked.snapshot, lambda span: asked.working(token, span))
@@ -91,11 +86,7 @@ def year(request: PageRequest) -> HttpResponse:
         "year": year_of(line).text,
         "cumulative": shown,
         "whole": asked.row(*scope_node(line)[:2], year_of(line)),
-        "measures": [
-            (words, asked.query(measure=name), name == asked.measure)
-            for name, words in MEASURES.items()
-            if name != "activities"
-        ],
+        "measures": asked.links("measure", {name: words for name, words in MEASURES.items() if name != METRIC}),
         "footer": _footer(asked),
     }
     return render(request, "attainment/year.html", answer)
@@ -104,7 +95,7 @@ def year(request: PageRequest) -> HttpResponse:
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a figure that no deal alone explains came about: what is needed, what is done."""
-    asked = read_question(request)
+    asked = AttainmentQuery.of(request)
     panel = panel_of(asked, figure, request.GET.get("node", "company:"))
     return panel_response(request, asked.line, panel, f"{request.path.split('working')[0]}?{asked.query()}")
 
@@ -112,7 +103,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    asked = read_question(request)
+    asked = AttainmentQuery.of(request)
     header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open", "needed_per_week", "at_todays_pace",
               "deals_needed", "rank")  # fmt: skip
     rows: list[tuple[Any, ...]] = []

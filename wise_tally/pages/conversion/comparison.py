@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 from wise_tally.core.lines import Filter
 from wise_tally.core.same_days import BEFORE, YEAR, same_days
 from wise_tally.core.trees import NONE
-from wise_tally.domain.org.access import visible_teams
+from wise_tally.domain.org.access import Viewer, visible_teams
+from wise_tally.pages.conversion.query import ConversionQuery
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.request.refusals import Refused
-from wise_tally.web.request.viewing import PageRequest
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Against:
     changes: dict[str, str | None]
 
 
-def choices_of(line: FilterLine, request: PageRequest) -> dict[str, Against]:
+def choices_of(line: FilterLine, viewer: Viewer) -> dict[str, Against]:
     """What the scope can be held against: the same days of the period before or of the year before, the team of the person, everyone."""
     fiscal, reference = line.book.reference.fiscal, line.book.reference
     found = {}
@@ -32,7 +32,7 @@ def choices_of(line: FilterLine, request: PageRequest) -> dict[str, Against]:
         words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
         found[name] = Against(words, replace(line, period=then), {"period": then.text})
     scope, day = line.scope, line.as_of
-    visible = visible_teams(request.viewer, reference, day)
+    visible = visible_teams(viewer, reference, day)
     team = reference.team_of(scope.person, day.toordinal()) if scope.person != NONE else NONE
     if team != NONE and (visible is None or team in visible):
         other = replace(line, scope=replace(scope, person=NONE, team=team))
@@ -43,17 +43,17 @@ def choices_of(line: FilterLine, request: PageRequest) -> dict[str, Against]:
     return found
 
 
-def distinct(found: dict[str, Against], held: str) -> list[tuple[str, str]]:
+def distinct(found: dict[str, Against], held: str) -> dict[str, str]:
     """Name and words of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
     first = {one.words: name for name, one in reversed(found.items())}
     if held:
         first[found[held].words] = held
-    return [(name, one.words) for name, one in found.items() if first[one.words] == name]
+    return {name: one.words for name, one in found.items() if first[one.words] == name}
 
 
-def read_against(line: FilterLine, request: PageRequest) -> tuple[dict[str, Against], str]:
+def read_against(asked: ConversionQuery, viewer: Viewer) -> tuple[dict[str, Against], str]:
     """All choices, and the name of the one that the address asks for (empty for none); raises Refused."""
-    found, name = choices_of(line, request), request.GET.get("against", "")
+    found, name = choices_of(asked.line, viewer), asked.against
     if name in (BEFORE, YEAR) and name not in found:
         # Stepping on to a period that has not begun is no mistake.
         return found, ""

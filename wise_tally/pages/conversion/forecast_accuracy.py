@@ -14,7 +14,7 @@ from wise_tally.pages.conversion.query import tabs
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
@@ -51,12 +51,19 @@ def read_records(request: PageRequest) -> tuple[FilterLine, list[Period], list[P
     return line, periods, found
 
 
+@dataclass(frozen=True)
+class AccuracyQuery(PageQuery):
+    """The figure that is followed period by period."""
+
+    each: str = choice(BY_PERIOD, "commit_won")
+
+
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Who keeps what is committed, who slips, who calls too much."""
     line, periods, found = read_records(request)
-    shown = request.GET.get("each", "commit_won")
-    one_of(shown, BY_PERIOD, "is not followed period by period")
+    asked = AccuracyQuery.read(line, request.GET)
+    shown = asked.each
     answer = {
         "line": line,
         "tabs": tabs(line, "records"),
@@ -64,7 +71,7 @@ def page(request: PageRequest) -> HttpResponse:
         "people": [(record, _cells(record, periods, shown)) for record in found],
         "each": BY_PERIOD[shown],
         "each_working": reverse("conversion:records-working", args=[shown]),
-        "each_links": [(words, f"{line.query()}&each={name}", name == shown) for name, words in BY_PERIOD.items()],
+        "each_links": asked.links("each", BY_PERIOD),
         "footer": Footer(
             sum(own.due for record in found for own in record.together.periods),
             exports=exports("conversion:records-table", line.query()),

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from urllib.parse import urlencode
 
 import numpy as np
 from django.http import HttpResponse
@@ -17,15 +18,15 @@ from wise_tally.core.loss_reasons import LostTable, crossed, lost_by, lost_from,
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
-from wise_tally.domain.formats import count, money, percent
-from wise_tally.pages.conversion.query import by_value, line_of, tabs
+from wise_tally.domain.formats import count, currency_sign, money, percent
+from wise_tally.pages.conversion.query import line_of, tabs
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_columns import lost_reason_places
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
@@ -69,17 +70,33 @@ def _choices() -> list[tuple[str, str]]:
     return [(name, OF_LOST.get(name, words)) for name, words in choices(BY)]
 
 
-def read_lost(request: PageRequest) -> tuple[FilterLine, Lost]:
+@dataclass(frozen=True)
+class LossQuery(PageQuery):
+    """Lost deals by a breakdown, in numbers or money. Its addresses name the process, of which it always shows one."""
+
+    by: str = choice(lambda: dict(_choices()), "reason", always=True)
+    measure: str = choice(("number", "value"))
+
+    def query(self, **changes: str | None) -> str:
+        """The page's address with parts changed."""
+        return super().query(**{"process": self.line.process_value} | changes)
+
+    def cell(self, value: int, reason: int | None = None) -> str:
+        """The query of the working of a row, or of a reason in it."""
+        of = {"value": value} if reason is None else {"value": value, "reason": reason}
+        return f"{self.query(measure=None)}&{urlencode(of)}"
+
+
+def read_lost(request: PageRequest) -> tuple[LossQuery, Lost]:
     """The lost deals of the scope by what the address asks for; raises Refused."""
-    line, by = line_of(request), request.GET.get("by", "reason")
-    accepted = [name for name, _ in _choices()]
-    one_of(by, accepted, "is no breakdown of lost deals")
+    asked = LossQuery.read(line_of(request), request.GET)
+    line, by = asked.line, asked.by
     period, before = same_days(line.book.reference.fiscal, line.period, line.as_of)
     now = lost_in(line.book, line.snapshot, period, line.scope)
     then = lost_in(line.book, line.snapshot, before, line.scope) if before else now[:0]
     reasons, reason = _reasons(line, (now, then))
     names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
-    return line, Lost(by, names, reasons, period, before, (now, then), value, reason)
+    return asked, Lost(by, names, reasons, period, before, (now, then), value, reason)
 
 
 def _reasons(line: FilterLine, sides: Sides) -> tuple[Sequence[str], Sides]:
@@ -125,10 +142,11 @@ class Crossed:
     rows: list[tuple[str, list[tuple[int, int, str]]]]
 
 
-def _crossed(line: FilterLine, found: Lost, rows: LostTable) -> Crossed | None:
+def _crossed(asked: LossQuery, found: Lost, rows: LostTable) -> Crossed | None:
     """What was lost in the period by value and reason, the reasons with the most money first; None by reason alone."""
     if found.by == "reason":
         return None
+    line = asked.line
     by_reason = lost_by(line.snapshot, list(zip(found.rows, found.reason, strict=True)))
     columns = [row.value for row in by_reason.rows if row.deals]
     shown = columns[:MOST_REASONS]
@@ -139,13 +157,7 @@ def _crossed(line: FilterLine, found: Lost, rows: LostTable) -> Crossed | None:
         [
             (
                 found.name(row.value),
-                [
-                    (
-                        *cells.get((row.value, reason), (0, 0)),
-                        _query(line, by=found.by, value=str(row.value), reason=str(reason)),
-                    )
-                    for reason in shown
-                ],
+                [(*cells.get((row.value, reason), (0, 0)), asked.cell(row.value, reason)) for reason in shown],
             )
             for row in rows.rows
             if row.deals
@@ -153,14 +165,11 @@ def _crossed(line: FilterLine, found: Lost, rows: LostTable) -> Crossed | None:
     )
 
 
-def _query(line: FilterLine, **more: str | None) -> str:
-    return line.query(process=line.process_value, **more)
-
-
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Rows by value with number and money, and what changed against the period before."""
-    line, found = read_lost(request)
+    asked, found = read_lost(request)
+    line = asked.line
     rows = _table(line, found)
     largest = max([1, *(row.amount_minor for row in rows.rows)])
     answer = {
@@ -168,7 +177,7 @@ def page(request: PageRequest) -> HttpResponse:
         "tabs": tabs(line, "lost"),
         "by": found.by,
         "by_words": found.words,
-        "by_links": [(name, words, _query(line, by=name)) for name, words in _choices()],
+        "by_links": asked.links("by", dict(_choices())),
         "before": found.before and period_words(found.before),
         "now": period_words(found.period),
         "rows": [
@@ -177,18 +186,17 @@ def page(request: PageRequest) -> HttpResponse:
                 row,
                 share(row.amount_minor, largest),
                 rows.share(row),
-                _query(line, by=found.by, value=str(row.value)),
+                asked.cell(row.value),
             )
             for row in rows.rows
         ],
         "whole": rows.whole,
-        "crossed": _crossed(line, found, rows),
-        "by_value": by_value(request),
-        "number_query": _query(line, by=found.by),
-        "query": _query(line, by=found.by, measure=request.GET.get("measure")),
-        "value_query": _query(line, by=found.by, measure="value"),
-        "all_query": _query(line, by=found.by),
-        "footer": Footer(len(found.rows[0]), exports=exports("conversion:lost-table", _query(line, by=found.by))),
+        "crossed": _crossed(asked, found, rows),
+        "by_value": asked.measure == "value",
+        "measures": asked.links("measure", {"number": "number", "value": f"value, {currency_sign()}"}),
+        "query": asked.query(),
+        "all_query": asked.query(measure=None),
+        "footer": Footer(len(found.rows[0]), exports=exports("conversion:lost-table", asked.query(measure=None))),
     }
     return render(request, "conversion/lost.html", answer)
 
@@ -204,17 +212,21 @@ def _place(text: str, sides: Sides) -> int:
 class Chosen:
     """The deals of a side that a working counts, and what they are called."""
 
-    line: FilterLine
-    by: str
+    asked: LossQuery
     period: Period
     every: Ints
     rows: Ints
     name: str
 
+    @property
+    def line(self) -> FilterLine:
+        """The scope."""
+        return self.asked.line
+
 
 def chosen(request: PageRequest) -> Chosen:
     """The deals of a row, of a reason in it, or all; `side` before takes those of the period before; raises Refused."""
-    line, found = read_lost(request)
+    asked, found = read_lost(request)
     side = 1 if request.GET.get("side") == "before" else 0
     kept, names = np.ones(len(found.rows[side]), dtype=bool), []
     for part, values, named in (("value", found.value, found.name), ("reason", found.reason, found.reason_name)):
@@ -226,7 +238,7 @@ def chosen(request: PageRequest) -> Chosen:
     if period is None:
         raise Refused(f"{period_words(found.period)} has not begun, so it is compared with no other period.", 404)
     every = found.rows[side]
-    return Chosen(line, found.by, period, every, every[kept], ", ".join(names) or "all")
+    return Chosen(asked, period, every, every[kept], ", ".join(names) or "all")
 
 
 @require_safe
@@ -250,17 +262,17 @@ def working(request: PageRequest) -> HttpResponse:
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
         not_counted=(("lost for something else", len(rows) - len(order)),) if len(rows) > len(order) else (),
     )
-    back = f"{reverse('conversion:lost')}?{_query(line, by=found.by)}"
+    back = f"{reverse('conversion:lost')}?{found.asked.query()}"
     return panel_response(request, line, panel, back)
 
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The rows as a file, or the reasons within them in numbers or money as the page shows."""
-    line, found = read_lost(request)
-    rows, money_asked = _table(line, found), by_value(request)
+    asked, found = read_lost(request)
+    rows, money_asked = _table(asked.line, found), asked.measure == "value"
     sheets = {"": lambda: _rows_sheet(found, rows)}
-    if crossed_rows := _crossed(line, found, rows):
+    if crossed_rows := _crossed(asked, found, rows):
         sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, money_asked)
     return chosen_sheet(request, sheets, kind)
 

@@ -20,13 +20,14 @@ from wise_tally.domain.deals.what_if_actions import adopt_probabilities
 from wise_tally.domain.formats import count, money, percent, score
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
-from wise_tally.pages.conversion.query import BY, by_of, line_of, tabs, with_breakdown
+from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.page_query import choice
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
@@ -35,6 +36,13 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, 
 
 # A whole year, so that every season counts once.
 PAST_PERIODS = 4
+
+
+@dataclass(frozen=True)
+class CheckQuery(RowsQuery):
+    """The page, with the back-test where it is asked for."""
+
+    backtest: str = choice(("", "yes"))
 
 
 @dataclass(frozen=True)
@@ -73,8 +81,8 @@ def _place(rate: float | None) -> str:
 @changing_needs(May.SET_RULES)
 def page(request: PageRequest) -> HttpResponse:
     """Set and seen by stage; what adopting would do is shown before it is done."""
-    by = by_of(request)
-    line = with_breakdown(line_of(request), by)
+    asked = CheckQuery.of(request)
+    line, by = asked.line, asked.by
     whole = probability_check(line.book, line.snapshot, line.period, line.scope)[0]
     rows = _rows(line, whole.stages)
     chosen, wrong = _chosen(request, rows)
@@ -88,17 +96,18 @@ def page(request: PageRequest) -> HttpResponse:
         "off": [row.name for row in rows if row.rate.off],
         "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
         "by": by,
-        "query": f"{line.query()}&by={by}",
+        "query": asked.query(),
         "by_words": words_of(by),
-        "by_links": [(name, words, line.query() + f"&by={name}") for name, words in choices(BY)],
+        "by_links": asked.links("by", dict(choices(BY))),
+        "test_query": asked.query(backtest="yes"),
         "chosen": chosen,
         "from_on": request.POST.get("from_on", ""),
         "effect": _effect(line, chosen) if chosen and not wrong else None,
         "wrong": wrong,
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
-        **(_tested(line) if "backtest" in request.GET else {}),
+        **(_tested(line) if asked.backtest else {}),
         "footer": Footer(
-            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", line.query())
+            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", asked.query())
         ),
     }
     return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
@@ -239,8 +248,8 @@ def _tested(line: FilterLine) -> dict[str, Any]:
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """The working of a stage's seen rate."""
-    by = by_of(request)
-    line = with_breakdown(line_of(request), by)
+    asked = RowsQuery.of(request)
+    line, by = asked.line, asked.by
     key, row = request.GET.get("stage", ""), request.GET.get("row", "")
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by)
     group = next((g for g in groups if (g.key or "") == row), None)

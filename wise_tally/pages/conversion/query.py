@@ -1,6 +1,9 @@
 """What is asked of conversion beyond the filter line: cohort, counting, breakdown; and the place's tabs."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Self
+from urllib.parse import urlencode
 
 from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.conversion import BASES, ConversionOptions
@@ -8,8 +11,9 @@ from wise_tally.core.size_bands import SIZE, with_size_bands
 from wise_tally.core.trees import NONE
 from wise_tally.web.breakdowns import choices
 from wise_tally.web.filter_line import FilterLine, only_process, read_scope
-from wise_tally.web.request.choices import chosen
-from wise_tally.web.request.refusals import NothingYet, Refused
+from wise_tally.web.page_query import PageQuery, choice, several, text
+from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.refusals import NothingYet
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.tabs import Tab, tabs_of
 
@@ -29,11 +33,6 @@ TABS = (
 def tabs(line: FilterLine, here: str) -> list[Tab]:
     """All pages, the present one marked."""
     return tabs_of(line, TABS, f"conversion:{here}")
-
-
-def by_of(request: PageRequest) -> str:
-    """The breakdown asked for; raises Refused."""
-    return chosen(request.GET, "by", tuple(name for name, _ in choices(BY)), "company")
 
 
 def with_breakdown(line: FilterLine, by: str) -> FilterLine:
@@ -56,24 +55,55 @@ def line_of(request: PageRequest) -> FilterLine:
     return line
 
 
-def by_value(request: PageRequest) -> bool:
-    """Whether money is asked for instead of numbers; raises Refused."""
-    return chosen(request.GET, "measure", ("number", "value"), "number") == "value"
+@dataclass(frozen=True)
+class RowsQuery(PageQuery):
+    """A page of one process with the rows of a breakdown."""
+
+    by: str = choice(lambda: dict(choices(BY)), "company")
+
+    @classmethod
+    def of(cls, request: PageRequest) -> Self:
+        """The question of a request, its book knowing the breakdown; raises Refused."""
+        asked = cls.read(line_of(request), request.GET)
+        return replace(asked, line=with_breakdown(asked.line, asked.by))
+
+    def row_query(self, key: str | None) -> str:
+        """The address by which workings of one row open."""
+        return f"{self.query()}&{urlencode({'row': key or ''})}"
 
 
-def options_of(line: FilterLine, request: PageRequest) -> ConversionOptions:
-    """How the cohort is taken and counted, as the address says; raises Refused."""
-    basis = chosen(request.GET, "basis", BASES, "created")
-    counting = chosen(request.GET, "counting", ("reached", "strict"), "reached")
-    decided = chosen(request.GET, "decided", ("all", "only"), "all")
-    stages = {line.book.reference.stages[i].key: i for i in line.book.reference.open_stages(line.scope.process)}
-    left = request.GET.getlist("leave_out")
-    if unknown := [key for key in left if key not in stages]:
-        raise Refused(f"“{unknown[0][:60]}” is not an open stage here; accepted: {', '.join(stages)}.", 404)
-    return ConversionOptions(
-        basis=basis,
-        strict=counting == "strict",
-        decided_only=decided == "only",
-        by_value=by_value(request),
-        leave_out=frozenset(stages[key] for key in left),
-    )
+@dataclass(frozen=True)
+class ConversionQuery(RowsQuery):
+    """How the cohort is taken and counted."""
+
+    measure: str = choice(("number", "value"))
+    basis: str = choice(BASES)
+    counting: str = choice(("reached", "strict"))
+    decided: str = choice(("all", "only"))
+    per: str = choice(("", "deal"))
+    against: str = text()
+    leave_out: tuple[str, ...] = several()
+
+    @property
+    def per_deal(self) -> bool:
+        """Whether a deal's stays in a stage are added up."""
+        return self.per == "deal"
+
+    @cached_property
+    def options(self) -> ConversionOptions:
+        """What the core is asked; raises Refused for a stage that is none of the process."""
+        reference = self.line.book.reference
+        stages = {reference.stages[i].key: i for i in reference.open_stages(self.line.scope.process)}
+        for key in self.leave_out:
+            one_of(key, stages, "is not an open stage here", 404)
+        return ConversionOptions(
+            basis=self.basis,
+            strict=self.counting == "strict",
+            decided_only=self.decided == "only",
+            by_value=self.measure == "value",
+            leave_out=frozenset(stages[key] for key in self.leave_out),
+        )
+
+    def toggled(self, key: str) -> str:
+        """The page's address with a stage left out that is shown, or put back that is left out."""
+        return replace(self, leave_out=tuple(sorted({*self.leave_out} ^ {key}))).query()

@@ -11,7 +11,7 @@ from wise_tally.core.exits import WAYS
 from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
 from wise_tally.pages.conversion.probability_check import read_back_test
-from wise_tally.pages.conversion.query import by_of, line_of, options_of, with_breakdown
+from wise_tally.pages.conversion.query import ConversionQuery, RowsQuery
 from wise_tally.pages.conversion.views import broken_down, exits_shown, passing, winning_months
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet
@@ -27,9 +27,8 @@ RATES = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
 @require_safe
 def passing_table(request: PageRequest, kind: str) -> HttpResponse:
     """The stages, or the rows of the breakdown."""
-    by = by_of(request)
-    line = with_breakdown(line_of(request), by)
-    options = options_of(line, request)
+    asked = ConversionQuery.of(request)
+    line, by, options = asked.line, asked.by, asked.options
     sheets = {
         "": lambda: _stages(line, options),
         "rows": lambda: _passing_rows(line, options, by),
@@ -82,8 +81,8 @@ def _exits(line: FilterLine, options: ConversionOptions) -> Sheet:
 @require_safe
 def time_table(request: PageRequest, kind: str) -> HttpResponse:
     """Time in stage by row and stage, days to win, or days to win by month closed."""
-    by, per_deal = by_of(request), request.GET.get("per") == "deal"
-    line = with_breakdown(line_of(request), by)
+    asked = ConversionQuery.of(request)
+    line, by, per_deal = asked.line, asked.by, asked.per_deal
     scope = (line.book, line.snapshot, line.period, line.scope)
     won = [(row.name or WITHOUT, row) for row in days_to_win(*scope, by) if row.deals]
     sheets = {
@@ -120,8 +119,8 @@ def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
 @require_safe
 def seen_table(request: PageRequest, kind: str) -> HttpResponse:
     """Set and seen of the whole, by row of the breakdown, or what the back-test found."""
-    by = by_of(request)
-    line = with_breakdown(line_of(request), by)
+    asked = RowsQuery.of(request)
+    line, by = asked.line, asked.by
     sheets = {
         "": lambda: _of_rows("set and seen", "company", RATES, _rates(line, "company")),
         "rows": lambda: _of_rows("set and seen rows", by, RATES, _rates(line, by)),

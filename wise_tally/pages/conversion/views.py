@@ -1,10 +1,8 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from operator import itemgetter
-from typing import Any
-from urllib.parse import urlencode
 
 import numpy as np
 from django.contrib import messages
@@ -26,7 +24,7 @@ from wise_tally.domain.process.actions import StageEdit, rule_in_force, set_stag
 from wise_tally.domain.process.models import Stage
 from wise_tally.pages.conversion.comparison import Against, distinct, read_against
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
-from wise_tally.pages.conversion.query import BY, by_of, line_of, options_of, tabs, with_breakdown
+from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, tabs
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
@@ -38,52 +36,31 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
-
-def _query(line: FilterLine, request: PageRequest, keep: str = "", toggle: str = "", **changes: str) -> str:
-    """The page's address with parts changed; empty parts are dropped but for the one to `keep`.
-
-    The stage to `toggle` is left out, or put back where it is left out.
-    """
-    names = ("basis", "measure", "counting", "decided", "by", "per", "against")
-    own = {name: request.GET.get(name, "") for name in names} | changes
-    left = set(request.GET.getlist("leave_out")) ^ ({toggle} if toggle else set())
-    given = [*line.given, *((name, value) for name, value in own.items() if value or name == keep)]
-    return urlencode([*given, *(("leave_out", key) for key in sorted(left))])
+SWITCHES = {
+    "measure": ("number", "value"),
+    "basis": BASES,
+    "counting": ("reached", "strict"),
+    "decided": ("all", "only"),
+}
 
 
-def _stages_to_leave_out(line: FilterLine, request: PageRequest) -> list[tuple[str, str, bool]]:
+def _stages_to_leave_out(asked: ConversionQuery) -> list[tuple[str, str, bool]]:
     """The open stages of the process: name, the address that leaves it out or puts it back, whether it is left out."""
-    left, stages = request.GET.getlist("leave_out"), line.book.reference.stages
-    shown = (stages[index] for index in line.book.reference.open_stages(line.scope.process, with_retired=False))
-    return [(stage.name, _query(line, request, toggle=stage.key), stage.key in left) for stage in shown]
-
-
-def _switches(line: FilterLine, request: PageRequest) -> list[dict[str, Any]]:
-    """The choices above the bars, each a link."""
-    shown = []
-    for name, words in (
-        ("measure", ("number", "value")),
-        ("basis", BASES),
-        ("counting", ("reached", "strict")),
-        ("decided", ("all", "only")),
-    ):
-        current = request.GET.get(name, words[0])
-        links = [(word, _query(line, request, **{name: word}), word == current) for word in words]
-        shown.append({"name": name, "links": links})
-    return shown
+    reference = asked.line.book.reference
+    shown = (reference.stages[i] for i in reference.open_stages(asked.line.scope.process, with_retired=False))
+    return [(stage.name, asked.toggled(stage.key), stage.key in asked.leave_out) for stage in shown]
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Passing: bars of falling length, the loss between them, rates with their bases named."""
-    by = by_of(request)
-    line = with_breakdown(line_of(request), by)
-    options = options_of(line, request)
+    asked = ConversionQuery.of(request)
+    line, by, options = asked.line, asked.by, asked.options
     found, whole, rows = passing(line, options)
     groups = () if by == "company" else broken_down(line, found, options, by)
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope)[0]
-    against, held = read_against(line, request)
-    other = _other(line, request, against[held], options) if held else None
+    against, held = read_against(asked, request.viewer)
+    other = _other(asked, against[held]) if held else None
     leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
         "line": line,
@@ -91,28 +68,25 @@ def page(request: PageRequest) -> HttpResponse:
         "rows": rows,
         "other": other,
         "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
-        "against": [(name, words, _query(line, request, against=name)) for name, words in distinct(against, held)],
-        "held": held,
-        "alone": _query(line, request, against=""),
+        "against": replace(asked, against=held).links("against", {**distinct(against, held), "": "nothing"}),
         "leak": max(leaks, key=itemgetter(0), default=None),
         "winning": winning,
         "exits": exits_shown(line, options),
         "ways": WAYS,
         "options": options,
-        "switches": _switches(line, request),
-        "stages": _stages_to_leave_out(line, request),
-        "by": by,
-        "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
-        "groups": [
-            (own_scope(line, by, group.key), _query(line, request, row=group.key or "", keep="row"), group)
-            for group in groups
+        "switches": [
+            (name, asked.links(name, dict(zip(words, words, strict=True)))) for name, words in SWITCHES.items()
         ],
+        "stages": _stages_to_leave_out(asked),
+        "by": by,
+        "by_links": asked.links("by", dict(choices(BY))),
+        "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in groups],
         "tabs": tabs(line, "page"),
         "by_words": words_of(by),
         "several": by == PRODUCT_GROUP,
-        "working": _query(line, request, by=""),
-        "query": _query(line, request),
-        "footer": _footer(line, request, whole.totals.created, whole.totals.without_history),
+        "working": asked.query(by=None),
+        "query": asked.query(),
+        "footer": _footer(asked, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
 
@@ -164,14 +138,10 @@ class Other:
     working: str
 
 
-def _other(line: FilterLine, request: PageRequest, against: Against, options: ConversionOptions) -> Other:
-    there = against.line
-    _, whole, shown = passing(there, options)
-    given = {"process": line.process_value, **against.changes}
-    own = [(name, request.GET[name]) for name in ("basis", "measure", "counting", "decided") if request.GET.get(name)]
-    left = [("leave_out", key) for key in request.GET.getlist("leave_out")]
-    query = "&".join(part for part in (line.query(**given), urlencode([*own, *left])) if part)
-    return Other(against.words, whole, shown, query)
+def _other(asked: ConversionQuery, against: Against) -> Other:
+    _, whole, shown = passing(against.line, asked.options)
+    changes = {"process": asked.line.process_value, **against.changes}
+    return Other(against.words, whole, shown, asked.query(by=None, per=None, against=None, **changes))
 
 
 def own_scope(line: FilterLine, by: str, key: str | None) -> str:
@@ -181,20 +151,19 @@ def own_scope(line: FilterLine, by: str, key: str | None) -> str:
     return line.query(where=key) if by == "territory" else line.query(who=f"{by}:{key}")
 
 
-def _footer(line: FilterLine, request: PageRequest, counted: int, lacking: int) -> Footer:
-    query = _query(line, request)
+def _footer(asked: ConversionQuery, counted: int, lacking: int) -> Footer:
+    line = asked.line
     of_process = int((line.book.deals.process[line.snapshot.deal] == line.scope.process).sum())
     url = f"{reverse('deals:page')}?{line.query(process=line.process_value)}&status=all"
-    return Footer(
-        counted, max(0, of_process - counted), url, lacking=lacking, exports=exports("conversion:table", query)
-    )
+    files = exports("conversion:table", asked.query())
+    return Footer(counted, max(0, of_process - counted), url, lacking=lacking, exports=files)
 
 
 @require_safe
 def time(request: PageRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
-    by, per_deal = by_of(request), request.GET.get("per") == "deal"
-    line = with_breakdown(line_of(request), by)
+    asked = ConversionQuery.of(request)
+    line, by, per_deal = asked.line, asked.by, asked.per_deal
     every = stay_lines(line.book, line.snapshot, line.period, line.scope)
     groups = times_of(line.book, every, line.scope, by, per_deal)
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope, by)
@@ -202,7 +171,7 @@ def time(request: PageRequest) -> HttpResponse:
     @cache
     def opened(key: str | None) -> str:
         """The query of a row's working: of the whole where there is no breakdown."""
-        return _query(line, request, row=key or "", keep="row") if by != "company" else _query(line, request)
+        return asked.row_query(key) if by != "company" else asked.query()
 
     answer = {
         "line": line,
@@ -212,15 +181,15 @@ def time(request: PageRequest) -> HttpResponse:
         "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
-        "per_query": _query(line, request, per="" if per_deal else "deal"),
+        "per_links": asked.links("per", {"": "per stay", "deal": "a deal’s stays added up"}),
         "overstays": _overstays(request, line),
         "tabs": tabs(line, "time"),
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
         "by_words": words_of(by),
         "by": by,
-        "by_links": [(name, words, _query(line, request, by=name)) for name, words in choices(BY)],
-        "query": _query(line, request),
-        "footer": Footer(deals_with_stays(every), exports=exports("conversion:time-table", _query(line, request))),
+        "by_links": asked.links("by", dict(choices(BY))),
+        "query": asked.query(),
+        "footer": Footer(deals_with_stays(every), exports=exports("conversion:time-table", asked.query())),
     }
     return render(request, "conversion/time.html", answer)
 
@@ -252,24 +221,21 @@ def _overstays(request: PageRequest, line: FilterLine) -> list[DealRow]:
     return list(deal_rows(line, order.tolist(), request.viewer).values())
 
 
-def row_of(line: FilterLine, request: PageRequest) -> tuple[FilterLine, Row]:
-    """The row whose figure is opened, and the line whose book knows its breakdown; the whole where none is named."""
+def row_of(asked: ConversionQuery, request: PageRequest) -> Row:
+    """The row whose figure is opened; the whole where the address names none. Raises Refused."""
     if "row" not in request.GET:
-        return line, Row(per_deal=request.GET.get("per") == "deal")
-    by = by_of(request)
-    line = with_breakdown(line, by)
-    return line, row_named(line, by, request.GET["row"], request.GET.get("per") == "deal")
+        return Row(per_deal=asked.per_deal)
+    return row_named(asked.line, asked.by, request.GET["row"], asked.per_deal)
 
 
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """The working of a rate, a count or a duration. Days to win may count every process, as dashboards do."""
-    of_all = figure == "days_to_win" and "every" in request.GET
-    line = read_scope(request, "year") if of_all else line_of(request)
-    line, row = row_of(line, request)
-    found = conversion_panel(line, options_of(line, request), figure, request.GET.get("stage", ""), row)
-    back = reverse("conversion:page") + "?" + _query(line, request)
-    return panel_response(request, line, found, back)
+    asked = ConversionQuery.of(request)
+    if figure == "days_to_win" and "every" in request.GET:
+        asked = replace(asked, line=read_scope(request, "year"))
+    found = conversion_panel(asked.line, asked.options, figure, request.GET.get("stage", ""), row_of(asked, request))
+    return panel_response(request, asked.line, found, f"{reverse('conversion:page')}?{asked.query()}")
 
 
 @require_POST

@@ -18,6 +18,8 @@ from wise_tally.core.conversion import (
 )
 from wise_tally.core.drop_off import from_start_interval, losses, reaching, stopped_at
 from wise_tally.core.exits import WAYS, ended_stays, exits
+from wise_tally.core.figure import Family
+from wise_tally.core.figures_of_process import OF_PROCESS
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON
@@ -31,8 +33,6 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, by_amoun
 
 # Figures that are deals of the cohort: those that reached a stage and their money, and those that stopped there.
 REACHED, STOPPED = ("reached", "value"), ("lost", "undecided")
-EXITS = {"exits": "ended", **{f"exits-{way}": way for way in WAYS}}
-FIGURES = (*REACHED, *STOPPED, *EXITS, "step", "from_start", "of_created", "of_closed", "days_to_win", "time")
 LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
 COHORTS = {
     "created": "deals created in the period",
@@ -70,12 +70,12 @@ def cohort_of(line: FilterLine, options: ConversionOptions, row: Row) -> Cohort:
 
 def conversion_panel(line: FilterLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
     """The panel of a figure; raises Refused for figures, stages or rows that do not exist."""
-    one_of(figure, FIGURES, "is not a figure of this place", 404)
+    one_of(figure, OF_PROCESS, "is not a figure of this place", 404)
     if figure == "days_to_win":
         return _days_to_win(line, row)
     if figure == "time":
         return _time(line, stage, row)
-    if figure in EXITS:
+    if OF_PROCESS[figure].family == Family.EXITS:
         return _exits(line, options, figure, stage)
     groups = conversion(line.book, line.snapshot, line.period, line.scope, options, row.by)
     whole = next((group for group in groups if group.node == row.node), None)
@@ -121,13 +121,14 @@ def _stage(line: FilterLine, options: ConversionOptions, of: Of, figure: str, in
     row = whole.stages[index]
     name = line.book.reference.stages[row.stage].name
     rows, inside = counted_deals(line, options, of_row, figure, row.stage)
-    terms, total, words, text = _stage_terms(line, options, whole, figure, index)
+    named = OF_PROCESS[figure]
+    terms, total = _stage_terms(line, options, whole, figure, index)
     return Panel(
-        title=_title(f"{words.capitalize()}, {name}", whole),
-        definition=f"{text} Cohort: {COHORTS[options.basis]}.",
+        title=_title(f"{named.title}, {name}", whole),
+        definition=f"{named.definition} Cohort: {COHORTS[options.basis]}.",
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
-        total_words=words,
+        total_words=named.term,
         **by_amount(line, rows[inside]),
         not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
@@ -144,7 +145,7 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
     stopped = at[inside]
     loss = losses(line.book, line.snapshot, cohort_of(line, options, of_row), options)[index]
-    words = {"lost": "lost", "undecided": "not decided yet"}
+    words = {key: OF_PROCESS[key].term for key in STOPPED}
     parts = {"lost": (loss.lost, loss.lost_minor), "undecided": (loss.undecided, loss.undecided_minor)}
     other = "undecided" if figure == "lost" else "lost"
     number, total = parts[figure]
@@ -170,8 +171,8 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
 
 def _stage_terms(
     line: FilterLine, options: ConversionOptions, whole: ConversionGroup, figure: str, index: int
-) -> tuple[list[tuple[str, str]], str, str, str]:
-    """Terms, total, the figure's name and its definition."""
+) -> tuple[list[tuple[str, str]], str]:
+    """Terms and total."""
     rows, stages = whole.stages, line.book.reference.stages
     row, name = rows[index], stages[rows[index].stage].name
 
@@ -182,25 +183,16 @@ def _stage_terms(
         following = rows[index + 1]
         terms = [(f"reached {stages[following.stage].name}", base(following)), (f"÷ reached {name}", base(row))]
         terms += _interval(row.step_interval)
-        return (
-            terms,
-            str(percent(row.step)),
-            "step",
-            "Deals that reached the next shown stage ÷ deals that reached this one.",
-        )
+        return terms, str(percent(row.step))
     if figure == "from_start":
         terms = [(f"reached {name}", base(row)), (f"÷ reached {stages[rows[0].stage].name}", base(rows[0]))]
         terms += _interval(from_start_interval(rows[0], row, options.by_value))
-        text = "Deals that reached this stage ÷ deals that reached the first shown."
-        return terms, str(percent(row.from_start)), "from start", text
+        return terms, str(percent(row.from_start))
     terms = [
         ("deals in the cohort", str(count(whole.totals.created))),
         ("value that reached it", str(money(row.value))),
     ]
-    text = "Deals that stood in this stage or a later one of the process; a won deal reached all."
-    if figure == "value":
-        return terms, str(money(row.value)), "value", f"{text} Their whole amounts on the as-of day."
-    return terms, str(count(row.reached)), "reached", text
+    return terms, str(money(row.value) if figure == "value" else count(row.reached))
 
 
 def _interval(found: Interval | None) -> list[tuple[str, str]]:
@@ -222,10 +214,6 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
         ]
         inside, rate = found.in_cohort, whole.totals.win_rate_of_created
         out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still undecided", whole.totals.undecided))
-        text, words = (
-            "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
-            "win rate of created",
-        )
     else:
         closed = totals.closed_won + totals.closed_lost
         terms = [
@@ -234,15 +222,13 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
         ]
         inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
         out = (("lost", whole.totals.closed_lost),)
-        text, words = "Deals won in the period ÷ deals won or lost in it, whenever created.", "win rate of closed"
-    if options.by_value:
-        text += " By value: amounts instead of numbers."
+    named = OF_PROCESS[figure]
     return Panel(
-        title=_title(words.capitalize(), whole),
-        definition=text,
+        title=_title(named.title, whole),
+        definition=named.definition + (" By value: amounts instead of numbers." if options.by_value else ""),
         terms=tuple(terms),
         total=str(percent(rate)),
-        total_words=words,
+        total_words=named.term,
         **by_amount(line, found.rows[inside & (kind == WON)]),
         not_counted=out,
         note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
@@ -260,7 +246,7 @@ def _days_to_win(line: FilterLine, of: Row) -> Panel:
     order = np.argsort(-spent, kind="stable")
     return Panel(
         title="Days to win",
-        definition="From the creation of each deal won in the period to its entry into the won stage, in days of 24 hours.",
+        definition=OF_PROCESS["days_to_win"].definition,
         terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("mean", str(days(row.mean)))),
         total=str(days(row.median)),
         total_words="median",
@@ -276,7 +262,7 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
     rows = exits(line.book, line.snapshot, line.period, line.scope, options)
     row = rows[_shown(line, [one.stage for one in rows], key)]
     found = ended_stays(line.book, line.snapshot, line.period, line.scope)
-    name, words = reference.stages[row.stage].name, EXITS[figure]
+    name, words = reference.stages[row.stage].name, OF_PROCESS[figure].term
     inside, (number, amount) = found.stage == row.stage, row.ended
     if words in WAYS:
         way = WAYS.index(words)
@@ -288,8 +274,7 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
     ]
     return Panel(
         title=f"{words.capitalize()} from {name}" if words in WAYS else f"Stays in {name} that ended",
-        definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
-        "or to lost; by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
+        definition=OF_PROCESS[figure].definition,
         terms=tuple(terms),
         total=str(money(amount) if options.by_value else count(number)),
         total_words=words,
@@ -323,7 +308,7 @@ def _time(line: FilterLine, key: str, of: Row) -> Panel:
     )
     return Panel(
         title=f"Time in {reference.stages[row.stage].name}",
-        definition="Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
+        definition=OF_PROCESS["time"].definition,
         terms=terms,
         total=str(days(row.km_median)),
         total_words="median",

@@ -12,6 +12,7 @@ from wise_tally.book.store import books
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
+from wise_tally.core.figures_of_deals import OF_DEAL, OF_LIST
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.contact_intervals import interval_of
@@ -26,19 +27,12 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, named_deals, panel_response
 
-LIST_FIGURES = {
-    "deals": "Number of the deals in the list.",
-    "amount": "Sum of the whole amounts of the deals in the list; credit is not divided.",
-    "weighted": "Sum over the deals in the list of amount × probability, each rounded to the minor unit; won count in full, "
-    "lost not at all.",
-}
-
 
 @require_safe
 def of_list(request: PageRequest, figure: str) -> HttpResponse:
     """How a total of the list came about: its deals by stage."""
     line = read_scope(request)
-    one_of(figure, LIST_FIGURES, "is not a total of the list", 404)
+    one_of(figure, OF_LIST, "is not a total of the list", 404)
     found = listing(line, request)
     snapshot, rows, reference = line.snapshot, found.all_places, line.book.reference
     column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
@@ -54,7 +48,7 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
     total = {"deals": count(found.total), "amount": money(found.amount_minor), "weighted": money(found.weighted_minor)}
     panel = Panel(
         title=f"{figure.capitalize()} of the list",
-        definition=LIST_FIGURES[figure],
+        definition=OF_LIST[figure].definition,
         terms=tuple(terms),
         total=total[figure],
         total_words=figure,
@@ -71,20 +65,24 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
 def of_deal(request: PageRequest, key: str, figure: str) -> HttpResponse:
     """How a figure of one deal came about."""
     deal, line = open_deal(request, key), read_scope(request)
-    one_of(figure, DEAL_FIGURES, "is not a figure of a deal", 404)
+    one_of(figure, TERMS_OF, "is not a figure of a deal", 404)
     index = books.stored().index_of(deal.pk)
     row = int(np.searchsorted(line.snapshot.deal, -1 if index is None else index))
     if index is None or row >= len(line.snapshot.deal) or line.snapshot.deal[row] != index:
         raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
-    panel = DEAL_FIGURES[figure](line, deal, row)
+    terms, total = TERMS_OF[figure](line, deal, row)
+    named = OF_DEAL[figure]
+    panel = Panel(
+        f"{named.title}, {deal.name}", named.definition, tuple(PanelTerm(*t) for t in terms), total, named.term
+    )
     return panel_response(request, line, panel, f"{reverse('deals:deal', args=[key])}?{line.query()}")
 
 
-def _panel(deal: Deal, words: str, definition: str, terms: list[tuple[str, str]], total: str) -> Panel:
-    return Panel(f"{words.capitalize()}, {deal.name}", definition, tuple(PanelTerm(*t) for t in terms), total, words)
+Terms = list[tuple[str, str]]
+TermsAndTotal = tuple[Terms, str]
 
 
-def _weighted(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _weighted(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     snapshot = line.snapshot
     stage = line.book.reference.stages[int(snapshot.stage[row])]
     own = line.book.revisions.probability_bp[int(snapshot.row[row])] >= 0 and stage.own_probability
@@ -93,11 +91,10 @@ def _weighted(line: FilterLine, deal: Deal, row: int) -> Panel:
         ("amount", money(int(snapshot.amount_minor[row]))),
         (f"× probability, {of}", points(int(snapshot.probability_bp[row]))),
     ]
-    text = "Amount × probability, rounded half to even. Won is 100 %, lost 0."
-    return _panel(deal, "weighted", text, terms, money(int(snapshot.weighted_minor[row])))
+    return terms, money(int(snapshot.weighted_minor[row]))
 
 
-def _stay(line: FilterLine, deal: Deal, row: int) -> list[tuple[str, str]]:
+def _stay(line: FilterLine, deal: Deal, row: int) -> Terms:
     rev, snapshot = line.book.revisions, line.snapshot
     entered = int(rev.effective_at[line.book.entered_row[int(snapshot.row[row])]])
     stage = line.book.reference.stages[int(snapshot.stage[row])].name
@@ -108,45 +105,40 @@ def _moment(seconds: int) -> datetime:
     return datetime.fromtimestamp(seconds, UTC)
 
 
-def _days(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _days(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     spent = float(days_in_stage(line.book, line.snapshot, np.array([row]))[0])
-    text = "Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours."
-    return _panel(deal, "days in the stage", text, _stay(line, deal, row), age(spent))
+    return _stay(line, deal, row), age(spent)
 
 
-def _over(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _over(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     spent = float(days_in_stage(line.book, line.snapshot, np.array([row]))[0])
     over = float(days_over(line.book, line.snapshot, np.array([row]))[0])
     typical = line.book.reference.rules_on(line.as_of)[int(line.snapshot.stage[row])].typical_days
     terms = [*_stay(line, deal, row), ("days in the stage", age(spent)), ("− typical days", days(typical))]
-    text = "Days beyond the typical days of the stage; none while they are not passed, or where the stage has none."
-    return _panel(deal, "overstay", text, terms, age(None if np.isnan(over) else over))
+    return terms, age(None if np.isnan(over) else over)
 
 
-def _stays(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _stays(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     found = stays_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = []
     for stay in found:
         over = f", {days(stay.over)} over" if stay.over else ""
         name = line.book.reference.stages[stay.stage].name
         terms.append((f"{name}, entered {moment(_moment(stay.entered_at))}{over}", days(stay.days)))
-    text = "Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; over "
-    text += "is what lies beyond the typical days."
-    return _panel(deal, "stays", text, terms, days(sum(stay.days for stay in found)))
+    return terms, days(sum(stay.days for stay in found))
 
 
-def _slips(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _slips(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     found = slips_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = [
         (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{count(s.after - s.before)} days")
         for s in found
     ]
-    text = "Changes that moved the expected close later, between two dates, both while open."
     total = f"{count(len(found))} slips, {count(sum(s.after - s.before for s in found))} days"
-    return _panel(deal, "slips", text, terms, total)
+    return terms, total
 
 
-def _margin(line: FilterLine, deal: Deal, at: int) -> Panel:
+def _margin(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
     terms, margins = [], []
     for row in deal.lines.select_related("product").order_by("pk"):
         amount = line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)
@@ -156,45 +148,38 @@ def _margin(line: FilterLine, deal: Deal, at: int) -> Panel:
         sold = f"{quantity(row.quantity_10000ths)} × {money(row.unit_price_minor)}"
         less = f" less {points(row.discount_bp)}" if row.discount_bp else ""
         terms.append((f"{row.product.name}: {sold}{less}, {cost}", money(margin)))
-    text = "Sum over the lines of quantity × price less discount, less quantity × cost; none where a line has no cost."
-    return _panel(deal, "margin", text, terms, money(margin_of_lines(margins)))
+    return terms, money(margin_of_lines(margins))
 
 
-def _lines(line: FilterLine, deal: Deal, at: int) -> Panel:
+def _lines(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
     terms = [
         (row.product.name, money(line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)))
         for row in deal.lines.select_related("product").order_by("pk")
     ]
     if not deal.amount_from_lines:
         terms.append(("the amount was typed; the lines stand beside it", ""))
-    text = "The deal’s amount as of the day; where it follows the lines, quantity × price less discount of each."
-    return _panel(deal, "amount", text, terms, money(int(line.snapshot.amount_minor[at])))
+    return terms, money(int(line.snapshot.amount_minor[at]))
 
 
-def _contact(line: FilterLine, deal: Deal, row: int) -> Panel:
+def _contact(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     last, spent = last_contacts([deal], line.ends_at)[deal.pk], contact_days([deal], line.ends_at)[deal.pk]
     interval = interval_of(deal)
     since = ("last contact", moment(last)) if last else ("no contact; created", moment(deal.created_at))
     terms = [since, ("days since then", age(spent)), ("÷ contact interval", days(float(interval)))]
-    text = (
-        "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
-    )
-    "is that of the account’s class, else of the process, else fourteen days."
-    return _panel(deal, "contact gap", text, terms, count(contact_gap(spent, interval)))
+    return terms, count(contact_gap(spent, interval))
 
 
-def _payments(line: FilterLine, deal: Deal, at: int) -> Panel:
+def _payments(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
     terms, whole = [], 0
     for row in deal.payments.order_by("due_on", "pk"):
         value = whole_minor(Plan(row.due_on, row.amount_minor, row.every, row.times))
         whole += value or 0
         often = f", every {row.every}, {count(row.times) if row.times else 'without end'}" if row.every else ""
         terms.append((f"from {day(row.due_on)}{often}", money(value)))
-    text = "Sum of all payments planned; what recurs without end has no sum and is left aside."
-    return _panel(deal, "payments", text, terms, money(whole))
+    return terms, money(whole)
 
 
-DEAL_FIGURES: dict[str, Callable[[FilterLine, Deal, int], Panel]] = {
+TERMS_OF: dict[str, Callable[[FilterLine, Deal, int], TermsAndTotal]] = {
     "weighted": _weighted,
     "probability": _weighted,
     "days": _days,

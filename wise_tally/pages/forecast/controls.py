@@ -2,10 +2,11 @@
 
 from dataclasses import dataclass
 
+from wise_tally.core.figure import Figure
 from wise_tally.core.measures import DEALS, IN_HUNDREDTHS, QUANTITY
 from wise_tally.domain.formats import currency_sign
 from wise_tally.domain.org.access import Viewer
-from wise_tally.pages.forecast.columns import Column, chosen_columns, columns_of
+from wise_tally.pages.forecast.columns import chosen_columns, columns_of
 from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ROWS, WITHIN, ForecastQuery
 from wise_tally.web.breakdowns import choices, words_of
 
@@ -26,7 +27,7 @@ class Controls:
 
     pickers: list[Control]
     kept: list[tuple[str, str]]
-    columns: list[tuple[Column, bool]]
+    columns: list[tuple[Figure, bool]]
     by_words: str
     expand: str
     fold: str
@@ -35,7 +36,7 @@ class Controls:
 
 def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
     """The controls of a question."""
-    shown = {column.name for column in chosen_columns(viewer, asked)}
+    shown = {column.key for column in chosen_columns(viewer, asked)}
     pickers = [
         Control("by", "Rows by", choices(ROWS), asked.by),
         Control("within", "then by", [("", "nothing"), *choices(WITHIN, asked.by)], asked.within),
@@ -46,13 +47,13 @@ def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
     names = {picker.name for picker in pickers}
     every = columns_of(asked.line.book.reference)
     if asked.form == "year":
-        money = [(c.name, c.words) for c in every.values() if c.shape == "money" and c.name != "seen"]
+        money = [(c.key, c.head) for c in every.values() if c.takes_measures and c.key != "pace"]
         pickers.append(Control("figure", "showing", money, asked.figure or "weighted"))
         names.add("figure")
     return Controls(
         pickers=pickers,
         kept=[(name, value) for name, value in asked.given if name not in names],
-        columns=[(column, column.name in shown) for column in every.values()],
+        columns=[(column, column.key in shown) for column in every.values()],
         by_words=words_of(asked.by),
         expand=asked.fresh(rows="all"),
         fold=asked.fresh(rows="none"),
@@ -65,8 +66,8 @@ def unit_of(asked: ForecastQuery) -> str:
     return {DEALS: "deals", QUANTITY: "pieces"}.get(asked.measure) or currency_sign()
 
 
-def exported(asked: ForecastQuery, column: Column, value: int | float | None) -> int | float | None:
+def exported(asked: ForecastQuery, column: Figure, value: int | float | None) -> int | float | None:
     """A value as table files hold it: numbers as such, money in minor units."""
-    if asked.measure in IN_HUNDREDTHS and column.shape == "money" and value is not None:
+    if asked.measure in IN_HUNDREDTHS and column.kind == "money" and value is not None:
         return value / 100
     return value

@@ -7,6 +7,7 @@ import numpy as np
 
 from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping, pair
 from wise_tally.core.buckets import FIGURES
+from wise_tally.core.figure import Figure
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
 from wise_tally.core.lines import Filter, number_of_deals
 from wise_tally.core.observed_weight import weighted_by_observed
@@ -14,7 +15,7 @@ from wise_tally.core.row_targets import row_targets
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.formats import short
-from wise_tally.pages.forecast.columns import Column, DealAttributes, value_of
+from wise_tally.pages.forecast.columns import BesideRows, value_of
 from wise_tally.pages.forecast.query import PEOPLE, ForecastQuery
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.filter_line import in_tree_order
@@ -66,7 +67,7 @@ def grid_nodes(asked: ForecastQuery) -> list[Node]:
     return list(makers.get(asked.by, _flat)(asked))
 
 
-def grid_rows(asked: ForecastQuery, columns: list[Column]) -> list[GridRow]:
+def grid_rows(asked: ForecastQuery, columns: list[Figure]) -> list[GridRow]:
     """The rows to draw with their deals where they are opened."""
     nodes = grid_nodes(asked)
     shown = shown_nodes(asked, nodes)
@@ -80,13 +81,11 @@ def grid_rows(asked: ForecastQuery, columns: list[Column]) -> list[GridRow]:
     return [_row(asked, node, largest[node.depth], columns, (attributes[node.by], most)) for node in shown]
 
 
-def attributes_by_breakdown(
-    asked: ForecastQuery, breakdowns: set[str], columns: list[Column]
-) -> dict[str, DealAttributes]:
+def attributes_by_breakdown(asked: ForecastQuery, breakdowns: set[str], columns: list[Figure]) -> dict[str, BesideRows]:
     """What the records of each breakdown do not hold; only what a column shows is computed."""
-    line, names = asked.line, {column.name for column in columns}
+    line, names = asked.line, {column.key for column in columns}
     return {
-        by: DealAttributes(
+        by: BesideRows(
             weighted_by_observed(line.book, asked.snapshot, line.period, line.scope, by) if "seen" in names else {},
             row_targets(line.book, asked.snapshot, line.period, line.scope, by, to_date=True),
         )
@@ -114,7 +113,7 @@ def shown_nodes(asked: ForecastQuery, nodes: list[Node]) -> list[Node]:
 
 
 def _row(
-    asked: ForecastQuery, node: Node, largest: int, columns: list[Column], extra: tuple[DealAttributes, int]
+    asked: ForecastQuery, node: Node, largest: int, columns: list[Figure], extra: tuple[BesideRows, int]
 ) -> GridRow:
     attributes, most = extra
     row, counted = node.row, asked.line.book.reference.surest_first
@@ -250,7 +249,7 @@ def _flat(asked: ForecastQuery) -> Iterator[Node]:
         yield from found.nodes(node, 1, row.name or f"without {words_of(asked.by)}")
 
 
-def _deals(asked: ForecastQuery, node: Node, columns: list[Column], most: int) -> dict[str, object]:
+def _deals(asked: ForecastQuery, node: Node, columns: list[Figure], most: int) -> dict[str, object]:
     """The deals won or open in the period below a row, the open ones first, the largest first."""
     line, snapshot = asked.line, asked.snapshot
     lines = asked.lines(node.by)
@@ -261,8 +260,8 @@ def _deals(asked: ForecastQuery, node: Node, columns: list[Column], most: int) -
     tables = []
     for column in columns:
         values = np.zeros(len(rows), dtype=np.int64)
-        if column.name in lines.buckets.names:
-            np.add.at(values, deal_place, lines.value_minor(column.name)[inside])
+        if column.key in lines.buckets.names:
+            np.add.at(values, deal_place, lines.value_minor(column.key)[inside])
         tables.append(values)
     order = np.lexsort((-amount, snapshot.kind[rows]))[:most]
     deals = tuple(

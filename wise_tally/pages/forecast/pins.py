@@ -5,40 +5,28 @@ from typing import Any
 import numpy as np
 
 from wise_tally.core.buckets import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, deciding_day
+from wise_tally.core.figure import Figure
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.measures import CLOSE, IN_HUNDREDTHS
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.working import lines_inside
 from wise_tally.pages.forecast.query import ForecastQuery, read_question
-from wise_tally.pages.forecast.working import RESTS_ON, counted_snapshot, panel
+from wise_tally.pages.forecast.working import counted_snapshot, forecast_figure, panel
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import node_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import PinnedFigure, provides
 
-DERIVED = ("quota", "call", "pace", "chance", "chance_seen", "coverage")
-# Ratios and differences rest on the deals of another figure.
-WHOLE_FIGURE = {
-    "gap": "won",
-    "attainment": "won",
-    "to_date": "won",
-    "mean_won": "won",
-    "win_rate": "won",
-    "lost_share": "lost",
-}
-# Of these each deal counts as one.
-BY_NUMBER = ("deals_won", "deals_lost", "deals_open", "win_rate", "lost_share")
-
 
 @provides("forecast:working")
-def forecast_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
+def pinned_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """A figure of money of one node, with the tests each deal passes."""
-    asked, figure = read_question(request), str(named["figure"])
-    token = request.GET.get("node", "company:")
-    found = panel(asked, figure, token)
-    if figure in DERIVED:
+    asked, key = read_question(request), str(named["figure"])
+    token, figure = request.GET.get("node", "company:"), forecast_figure(asked.line, key)
+    found = panel(asked, key, token)
+    if not figure.counts:
         raise Refused("This figure does not rest on deals alone.")
     basis = "won deals by the day of closing, open ones by the expected close"
     if asked.basis != CLOSE:
@@ -46,21 +34,20 @@ def forecast_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure
     return PinnedFigure(found.title, found.total, asked.line, basis, _counted(asked, figure, token))
 
 
-def _counted(asked: ForecastQuery, figure: str, token: str) -> Counted:
+def _counted(asked: ForecastQuery, figure: Figure, token: str) -> Counted:
     line = asked.line
-    book, snapshot = line.book, counted_snapshot(asked, figure)
-    measured = RESTS_ON.get(figure, WHOLE_FIGURE.get(figure, figure))
+    book, snapshot = line.book, counted_snapshot(asked, figure.key)
     by, node = node_of(book, token, line.as_of)
     lines = forecast_lines(book, snapshot, line.period, line.scope, by)
     inside = lines_inside(book, lines, by, node)
     size = len(book.deals.key)
-    counts = lines.counts(measured) & inside
+    counts = lines.counts(figure.counts) & inside
     value = np.zeros(size, dtype=np.int64)
-    np.add.at(value, snapshot.deal[lines.lines.rows[counts]], lines.value_minor(measured)[counts])
-    is_money = asked.measure not in IN_HUNDREDTHS and figure not in BY_NUMBER
+    np.add.at(value, snapshot.deal[lines.lines.rows[counts]], lines.value_minor(figure.counts)[counts])
+    is_money = asked.measure not in IN_HUNDREDTHS and not figure.by_number
     if not is_money:
         value[snapshot.deal[lines.lines.rows[counts]]] = 1
-    return Counted(value, _tests(line, lines, measured, (inside, counts)), is_money)
+    return Counted(value, _tests(line, lines, figure.counts, (inside, counts)), is_money)
 
 
 def _tests(

@@ -25,10 +25,9 @@ from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_colum
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
 from wise_tally.pages.forecast.outlook import outlook
 from wise_tally.pages.forecast.overview import counted_here, grid_rows
-from wise_tally.pages.forecast.pins import DERIVED
 from wise_tally.pages.forecast.query import MEASURE_WORDS, ForecastQuery, read_question
 from wise_tally.pages.forecast.tabs import tabs
-from wise_tally.pages.forecast.working import panel
+from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
 from wise_tally.web.deal_rows import deal_rows, stage_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -180,7 +179,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         "panel": panel(asked, figure, request.GET.get("node", "company:")),
         "line": line,
         "back": reverse("forecast:page") + "?" + asked.query(),
-        "all_url": counted_list(request) if figure not in DERIVED else "",
+        "all_url": counted_list(request) if forecast_figure(asked.line, figure).counts else "",
     }
     return render(request, "web/working.html", answer)
 
@@ -206,7 +205,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     if asked.form == "year":
         return sheet_response(year_sheet(asked), kind)
     chosen = chosen_columns(request.viewer, asked)
-    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.name for c in chosen if c.shape == "money")
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.key for c in chosen if c.kind == "money")
     rows = [
         (
             row.node.name,
@@ -215,4 +214,4 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         )
         for row in grid_rows(replace(asked, open=frozenset(), rows="" if asked.rows == "all" else asked.rows), chosen)
     ]
-    return sheet_response(Sheet("forecast", ("row", "level", *(c.name for c in chosen)), money, rows), kind)
+    return sheet_response(Sheet("forecast", ("row", "level", *(c.key for c in chosen)), money, rows), kind)

@@ -1,16 +1,19 @@
 """The working of a forecast figure as a panel to draw; the core computes it with the figure's own lines."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
-from wise_tally.core.attainment import AttainmentRow, lost_share, won_share
+from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.book import BookAsOf
 from wise_tally.core.breakdowns import MEMBER
-from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calls import calls_in_force
-from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.errors import UnknownBreakdown, UnknownFigure
+from wise_tally.core.figure import Family, Figure, Kind, Number
+from wise_tally.core.figures import figure_named
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
 from wise_tally.core.measures import AMOUNT
-from wise_tally.core.money import divide_half_even, ratio
+from wise_tally.core.money import ratio
 from wise_tally.core.observed_weight import observed_snapshot
 from wise_tally.core.outcome import outcome_either_way, outcome_of_lines, stakes
 from wise_tally.core.row_targets import person_of_node, row_targets
@@ -21,27 +24,10 @@ from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.bins import bins_of
 from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ForecastQuery
 from wise_tally.web.deal_rows import names_of
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import node_of
-from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
-
-RATIOS = (
-    "quota",
-    "gap",
-    "coverage",
-    "attainment",
-    "call",
-    "pace",
-    "to_date",
-    "chance",
-    "chance_seen",
-    "lost_share",
-    "win_rate",
-    "mean_won",
-)
-# Numbers of deals and another weighing rest on the deals of a figure of money.
-RESTS_ON = {"deals_won": "won", "deals_open": "open", "deals_lost": "lost", "seen": "weighted"}
 
 
 @dataclass(frozen=True)
@@ -49,6 +35,7 @@ class Place:
     """The row whose figure is opened."""
 
     asked: ForecastQuery
+    figure: Figure
     by: str
     node: int
     row: ForecastRow
@@ -64,6 +51,24 @@ class Place:
         """A value of the measure in its unit."""
         return str(UNITS[self.asked.measure](minor))
 
+    def shown(self, kind: Kind, value: Number) -> str:
+        """A value of any kind as people read it."""
+        if kind == Kind.MONEY:
+            return self.written(None if value is None else round(value))
+        written: dict[Kind, Callable[[Any], str]] = {Kind.COUNT: count, Kind.PERCENT: percent, Kind.TIMES: times}
+        return written[kind](value)
+
+    def panel(self, terms: tuple[PanelTerm, ...], total: str, **deals: Any) -> Panel:
+        """The figure's panel: what it is called and counts, its terms and its total."""
+        return Panel(
+            title=f"{self.figure.title}, {self.row.name or 'without one'}",
+            definition=self.figure.definition,
+            terms=terms,
+            total=total,
+            total_words=self.figure.title.lower(),
+            **deals,
+        )
+
 
 def counted_snapshot(asked: ForecastQuery, figure: str) -> BookAsOf:
     """The snapshot that a figure counts: with what was seen of stages where it says so."""
@@ -71,21 +76,32 @@ def counted_snapshot(asked: ForecastQuery, figure: str) -> BookAsOf:
     return observed_snapshot(line.book, asked.snapshot, line.period) if figure == "seen" else asked.snapshot
 
 
-def panel(asked: ForecastQuery, figure: str, token: str) -> Panel:
+def panel(asked: ForecastQuery, key: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for figures or nodes that do not exist."""
     line = asked.line
-    reference = line.book.reference
-    allowed = [*FIGURES, *RATIOS, *RESTS_ON, *(f"category:{i}" for i in range(len(reference.categories)))]
-    one_of(figure, allowed, "is not a figure of the forecast", 404)
+    figure = forecast_figure(line, key)
     try:
         by, node = node_of(line.book, token, line.as_of)
     except (LookupError, UnknownBreakdown):
         raise Refused(
             f"“{token[:60]}” names no row; accepted: company:, team:ID, person:ID, territory:ID.", 404
         ) from None
-    index = Place(asked, by, node, _row(asked, by, node))
-    found = _derived(figure, index) if figure in RATIOS else _panel_of_deals(figure, index)
+    place = Place(asked, figure, by, node, _row(asked, by, node))
+    derived = figure.formula or key in SPECIAL_TERMS
+    found = _derived(place) if derived else _panel_of_deals(place)
     return found if asked.is_plain else replace(found, note=f"{found.note} {_of_measure(asked)}".strip())
+
+
+def forecast_figure(line: FilterLine, key: str) -> Figure:
+    """The figure of the forecast that a key names; raises Refused."""
+    names = tuple(category.name for category in line.book.reference.categories)
+    try:
+        figure = figure_named(key, names)
+    except UnknownFigure:
+        figure = None
+    if figure is None or figure.family not in (Family.FORECAST, Family.OBSERVED):
+        raise Refused(f"“{key[:60]}” is not a figure of the forecast.", 404)
+    return figure
 
 
 def _of_measure(asked: ForecastQuery) -> str:
@@ -102,15 +118,15 @@ def _row(asked: ForecastQuery, by: str, node: int) -> ForecastRow:
     return found
 
 
-def _panel_of_deals(figure: str, index: Place) -> Panel:
-    line, measured = index.asked.line, RESTS_ON.get(figure, figure)
-    snapshot = counted_snapshot(index.asked, figure)
-    found = forecast_working(line.book, snapshot, line.period, line.scope, measured, index.by, index.node)
-    return _panel_of_money(index, figure, found)
+def _panel_of_deals(place: Place) -> Panel:
+    line, figure = place.asked.line, place.figure
+    snapshot = counted_snapshot(place.asked, figure.key)
+    found = forecast_working(line.book, snapshot, line.period, line.scope, figure.counts, place.by, place.node)
+    return _panel_of_money(place, found)
 
 
-def _panel_of_money(index: Place, figure: str, found: Working) -> Panel:
-    line, written = index.asked.line, index.written
+def _panel_of_money(place: Place, found: Working) -> Panel:
+    line, written, by_number = place.asked.line, place.written, place.figure.by_number
     reference = line.book.reference
     terms = []
     for term in found.terms:
@@ -121,18 +137,15 @@ def _panel_of_money(index: Place, figure: str, found: Working) -> Panel:
         text = f"{name}, {number}"
         if term.probability_bp is not None:
             text = f"{name} {points(term.probability_bp)} × {written(term.amount_minor)}, {number}"
-        terms.append(PanelTerm(text, str(term.deals) if figure.startswith("deals_") else written(term.value_minor)))
+        terms.append(PanelTerm(text, str(term.deals) if by_number else written(term.value_minor)))
     first = found.counted[:FIRST_DEALS]
     keys = [line.book.deals.key[deal.deal] for deal in first]
     names = names_of(line.book, [deal.deal for deal in first])
     rest = found.counted[FIRST_DEALS:]
     counted = len({deal.deal for deal in found.counted})
-    return Panel(
-        title=f"{words.label(figure, reference)}, {index.row.name or 'without one'}",
-        definition=words.definition(figure, reference),
-        terms=tuple(terms),
-        total=str(counted) if figure.startswith("deals_") else written(found.value_minor),
-        total_words=words.label(figure, reference).lower(),
+    return place.panel(
+        tuple(terms),
+        str(counted) if by_number else written(found.value_minor),
         deals=tuple(PanelDeal(k, names.get(k, k), written(d.value_minor)) for k, d in zip(keys, first, strict=True)),
         counted=counted,
         folded=len(rest),
@@ -146,117 +159,93 @@ def _panel_of_money(index: Place, figure: str, found: Working) -> Panel:
 Terms = list[tuple[str, str]]
 
 
-def _derived(figure: str, index: Place) -> Panel:
-    reference, row, written = index.asked.line.book.reference, index.row, index.written
-    terms = {
-        "quota": _quota_terms,
-        "gap": lambda p: [("quota", written(row.quota)), ("− won", written(row.won))],
-        "coverage": lambda p: [("open", written(row.open)), ("÷ gap", written(row.gap))],
-        "attainment": lambda p: [("won", written(row.won)), ("÷ quota", written(row.quota))],
-        "call": _call_terms,
-        "pace": _pace_terms,
-        "to_date": lambda p: [("won", written(row.won)), ("÷ pace", written(p.attained.pace))],
-        "chance": _chance_terms,
-        "chance_seen": _chance_terms,
-        "lost_share": lambda p: _shares("deals lost", row.deals_lost, row),
-        "win_rate": lambda p: _shares("deals won", row.deals_won, row),
-        "mean_won": lambda p: [("won", written(row.won)), ("÷ deals won", count(row.deals_won))],
-    }[figure](index if figure != "chance_seen" else replace(index, asked=_weighted_by_observed(index.asked)))
-    totals = {
-        "quota": written(row.quota),
-        "gap": written(row.gap),
-        "coverage": times(row.coverage),
-        "attainment": percent(row.attainment),
-        "call": written(row.call),
-        "pace": written(index.attained.pace),
-        "to_date": percent(index.attained.to_date),
-        "lost_share": percent(lost_share(row)),
-        "win_rate": percent(won_share(row)),
-        "mean_won": written(divide_half_even(row.won, row.deals_won) if row.deals_won else None),
-    }
-    total = totals.get(figure) or terms.pop()[1]
-    note = (
-        ""
-        if row.quota is not None or figure in ("call", "lost_share", "win_rate", "mean_won")
-        else "No quota holds for this row and period, so there is none."
-    )
-    return Panel(
-        title=f"{words.label(figure, reference)}, {row.name or 'without one'}",
-        definition=words.definition(figure, reference),
-        terms=tuple(PanelTerm(name, str(value)) for name, value in terms),
-        total=str(total),
-        total_words=words.label(figure, reference).lower(),
-        note=note,
-    )
+def _derived(place: Place) -> Panel:
+    figure, row = place.figure, AttainmentRow(place.row, place.attained.pace_target)
+    if figure.key in SPECIAL_TERMS:
+        terms = SPECIAL_TERMS[figure.key](place)
+    else:
+        terms = [(part.words, place.shown(part.kind, part.value(row))) for part in figure.formula if part.value]
+    total = place.shown(figure.kind, figure.of(row)) if figure.value else terms.pop()[1]
+    panel = place.panel(tuple(PanelTerm(name, str(value)) for name, value in terms), total)
+    if figure.of_quota and place.row.quota is None:
+        return replace(panel, note="No quota holds for this row and period, so there is none.")
+    return panel
 
 
-def _shares(words: str, part: int, row: ForecastRow) -> Terms:
-    return [(words, count(part)), ("÷ deals won or lost", count(row.deals_lost + row.deals_won))]
-
-
-def _quota_terms(index: Place) -> Terms:
-    target, written = index.row.target, index.written
+def _quota_terms(place: Place) -> Terms:
+    target, written = place.row.target, place.written
     terms = [("own quota, as set", written(target.own)), ("sum of the parts’ quotas", written(target.of_parts))]
     if target.difference is not None:
         terms.append(("difference", written(target.difference)))
     return terms
 
 
-def _call_terms(index: Place) -> Terms:
-    line = index.asked.line
+def _call_terms(place: Place) -> Terms:
+    line = place.asked.line
     reference = line.book.reference
-    subject = (index.by, NONE if index.by == "company" else index.node)
-    if index.by == MEMBER:
-        subject = ("person", person_of_node(line.book, line.snapshot)(index.node))
+    subject = (place.by, NONE if place.by == "company" else place.node)
+    if place.by == MEMBER:
+        subject = ("person", person_of_node(line.book, line.snapshot)(place.node))
     call = calls_in_force(reference, line.as_of, line.period).get(subject)
     if call is not None:
-        return [(f"called by {reference.people[call.made_by].name}", index.written(call.amount_minor))]
-    return [("weighted, for comparison", index.written(index.row.weighted))]
+        return [(f"called by {reference.people[call.made_by].name}", place.written(call.amount_minor))]
+    return [("weighted, for comparison", place.written(place.row.weighted))]
 
 
-def _pace_terms(index: Place) -> Terms:
-    share = ratio(index.attained.pace or 0, index.row.quota)
+def _pace_terms(place: Place) -> Terms:
+    share = ratio(place.attained.pace or 0, place.row.quota)
     return [
-        ("quota of the whole period", index.written(index.row.quota)),
+        ("quota of the whole period", place.written(place.row.quota)),
         ("share due by the as-of day", percent(share)),
     ]
 
 
-def _weighted_by_observed(asked: ForecastQuery) -> ForecastQuery:
-    line = asked.line
-    return replace(asked, line=replace(line, snapshot=observed_snapshot(line.book, line.snapshot, line.period)))
+def _chance_terms_by_observed(place: Place) -> Terms:
+    line = place.asked.line
+    observed = replace(line, snapshot=observed_snapshot(line.book, line.snapshot, line.period))
+    return _chance_terms(replace(place, asked=replace(place.asked, line=observed)))
 
 
-def _chance_terms(index: Place) -> Terms:
-    line, written = index.asked.line, index.written
-    lines = forecast_lines(line.book, index.asked.snapshot, line.period, line.scope, "company")
-    if index.asked.decided[0]:
-        return _either_way_terms(index, lines)
+def _chance_terms(place: Place) -> Terms:
+    line, written = place.asked.line, place.written
+    lines = forecast_lines(line.book, place.asked.snapshot, line.period, line.scope, "company")
+    if place.asked.decided[0]:
+        return _either_way_terms(place, lines)
     found = outcome_of_lines(lines)
-    if index.asked.part is not None:
-        part = bins_of(found)[index.asked.part]
+    if place.asked.part is not None:
+        part = bins_of(found)[place.asked.part]
         ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
         return [*ends, ("", percent(part.chance, 2))]
-    terms = [("won so far", written(found.won_minor)), ("quota", written(index.row.quota))]
+    terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
     terms += [(f"P{q}: {q} % of outcomes are at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
-    return [*terms, ("step of the grid", written(found.step_minor)), ("", percent(found.chance_of(index.row.quota)))]
+    return [*terms, ("step of the grid", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]
 
 
-def _either_way_terms(index: Place, lines: ForecastLines) -> Terms:
+def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     """The chance of quota if one deal is won, or is not."""
-    outcome, key = index.asked.decided
-    book, snapshot = index.asked.line.book, index.asked.snapshot
+    outcome, key = place.asked.decided
+    book, snapshot = place.asked.line.book, place.asked.snapshot
     won, rows, amount = stakes(lines)
     keys = [book.deals.key[int(deal)] for deal in snapshot.deal[rows]]
     if key not in keys:
         raise Refused(f"“{key[:60]}” is no open deal of this period; accepted: one that the page lists.", 404)
-    found = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], index.row.quota)
+    found = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], place.row.quota)
     name = names_of(book, [book.index_by_key[key]]).get(key, key)
     fate = "is won" if outcome == "won" else "is not won"
     terms = [
-        ("chance as it is", percent(found.whole.chance_of(index.row.quota))),
-        ("quota", index.written(index.row.quota)),
+        ("chance as it is", percent(found.whole.chance_of(place.row.quota))),
+        ("quota", place.written(place.row.quota)),
     ]
-    terms.append((f"amount of {name}", index.written(int(amount[keys.index(key)]))))
+    terms.append((f"amount of {name}", place.written(int(amount[keys.index(key)]))))
     chance = found.chances[0][0 if outcome == "won" else 1]
     return [*terms, (f"if it {fate}, the others as they are", percent(chance)), ("", percent(chance))]
+
+
+# Figures whose working no formula of the register explains; of the chance the last term is the total.
+SPECIAL_TERMS: dict[str, Callable[[Place], Terms]] = {
+    "quota": _quota_terms,
+    "call": _call_terms,
+    "pace": _pace_terms,
+    "chance": _chance_terms,
+    "chance_seen": _chance_terms_by_observed,
+}

@@ -2,10 +2,13 @@
 
 from dataclasses import dataclass
 
+from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.calendar import MONTHS_IN, Period
+from wise_tally.core.figure import Figure
 from wise_tally.core.forecast import ForecastRow, forecast_of_periods
 from wise_tally.core.measures import IN_HUNDREDTHS
-from wise_tally.pages.forecast.columns import Column, columns_of, figure_of
+from wise_tally.core.targets import NO_TARGET
+from wise_tally.pages.forecast.columns import columns_of
 from wise_tally.pages.forecast.controls import exported
 from wise_tally.pages.forecast.overview import Node, grid_nodes, is_open, shown_nodes, toggled
 from wise_tally.pages.forecast.query import ForecastQuery
@@ -36,7 +39,7 @@ class YearRow:
 class YearTable:
     """The periods and rows of a year."""
 
-    column: Column
+    column: Figure
     heads: list[tuple[str, bool]]
     rows: list[YearRow]
 
@@ -57,7 +60,7 @@ def year_table(asked: ForecastQuery) -> YearTable:
     """One figure of every row and period; each cell is the forecast of that period and opens its working."""
     line, name = asked.line, asked.figure or "weighted"
     column = columns_of(line.book.reference).get(name)
-    if column is None or column.shape != "money" or name in ("seen", "pace"):
+    if column is None or not column.takes_measures or name == "pace":
         raise Refused(f"“{name[:40]}” is not a figure of money of the grid; accepted: one of the list.")
     periods, nodes = periods_of(asked), grid_nodes(asked)
     found = {by: _by_node(asked, periods, by) for by in {node.by for node in nodes}}
@@ -78,9 +81,9 @@ def _by_node(asked: ForecastQuery, periods: list[Period], by: str) -> list[dict[
     return [{row.node: row for row in rows} for rows in tables]
 
 
-def _value(column: Column, rows: dict[int, ForecastRow], node: Node) -> int | float | None:
+def _value(column: Figure, rows: dict[int, ForecastRow], node: Node) -> int | float | None:
     """The node's value in one period; None where it has no row there."""
-    return figure_of(column, rows[node.row.node]) if node.row.node in rows else None
+    return column.of(AttainmentRow(rows[node.row.node], NO_TARGET)) if node.row.node in rows else None
 
 
 def year_sheet(asked: ForecastQuery) -> Sheet:

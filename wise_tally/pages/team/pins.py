@@ -9,7 +9,6 @@ from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.pages.team import contact_gap, deals_by_rep
 from wise_tally.pages.team.matrix import Question, part_panel
 from wise_tally.pages.team.tallies.views import deals_behind, panel_of, read, require_deals_behind
-from wise_tally.pages.team.tallies.words import MEASURES
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import PinnedFigure, provides
@@ -36,10 +35,8 @@ def tally_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     row = request.GET.get("row", "")
     found = panel_of(request, line, tally, row)
     behind = deals_behind(line, tally, row)
-    is_money = MEASURES[tally.show].shape == "money"
-    return figure_of_deals(
-        line, (found.title, found.total, MEASURES[tally.show].words), behind.rows, behind.adds, is_money
-    )
+    words = (found.title, found.total, tally.figure.head)
+    return figure_of_deals(line, words, behind.rows, behind.adds, tally.figure.kind == "money")
 
 
 def _part(asked: Question) -> PinnedFigure:

@@ -8,6 +8,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
 from wise_tally.core.customer import AGEING, ageing_place
+from wise_tally.core.figures_of_deals import OF_ACCOUNT
 from wise_tally.domain.deals.models import Account
 from wise_tally.domain.formats import age, count, day, moment, money
 from wise_tally.domain.org.clock import end_of_today
@@ -54,7 +55,7 @@ def _deals(asked: SheetRequest, words: str) -> Panel:
     amount = line.snapshot.amount_minor[rows]
     return Panel(
         title=f"{words.capitalize()} deals, {account.name}",
-        definition=f"Sum of the whole amounts of the customer’s {words} deals that you may see, of every date.",
+        definition=OF_ACCOUNT[words].definition,
         terms=(PanelTerm(f"{count(len(rows))} {words} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words=words,
@@ -69,8 +70,7 @@ def _unpaid(asked: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
         for invoice in unpaid_of(line, account)
         if ageing_place(invoice.due_on, line.as_of) in indices
     ]
-    text = "Invoices issued by the day and not paid by it, by days past due; due on the day itself is not past due."
-    return _sum(account, words, text, rows)
+    return _sum(account, words, OF_ACCOUNT["unpaid"].definition, rows)
 
 
 def _sold_rows(asked: SheetRequest, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
@@ -95,7 +95,7 @@ def _sold_rows(asked: SheetRequest, which: int, of_year: bool) -> tuple[Period, 
 
 
 def _words(span: Period) -> str:
-    return f"Invoices issued from {day(span.starts_on)} to {day(span.ends_on)}, credit notes subtracted."
+    return f"{OF_ACCOUNT['sales'].definition} The span: {day(span.starts_on)} to {day(span.ends_on)}."
 
 
 def _sold(asked: SheetRequest, which: int, of_year: bool) -> Panel:
@@ -109,8 +109,9 @@ def _change(asked: SheetRequest, of_year: bool) -> Panel:
         span, rows = _sold_rows(asked, which, of_year)
         sums.append(sum(value for _, value in rows))
         terms.append(PanelTerm(f"{sign}{day(span.starts_on)} to {day(span.ends_on)}", money(sums[-1])))
-    text = "Sales of these days less those of the same days a year before, by the day an invoice was issued."
-    return Panel(f"Change of sales, {asked[2].name}", text, tuple(terms), money(sums[0] - sums[1]), "change")
+    change = OF_ACCOUNT["sales-change"]
+    total = money(sums[0] - sums[1])
+    return Panel(f"{change.title}, {asked[2].name}", change.definition, tuple(terms), total, "change")
 
 
 def _orders(asked: SheetRequest) -> Panel:
@@ -121,7 +122,7 @@ def _orders(asked: SheetRequest) -> Panel:
         for order in account.orders.filter(open=True)
         if wanted is None or (f"{order.ships_on:%B %Y}" if order.ships_on else "no ship date") == wanted
     ]
-    return _sum(account, "open orders", "Orders not yet delivered, as the ledger says today.", rows)
+    return _sum(account, "open orders", OF_ACCOUNT["orders"].definition, rows)
 
 
 @require_safe

@@ -8,9 +8,9 @@ from django.urls import reverse
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString
 
+from wise_tally.core.figure import Figure
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.domain import formats
-from wise_tally.pages.forecast.columns import Column
 from wise_tally.pages.forecast.overview import GridRow
 from wise_tally.pages.forecast.query import ForecastQuery
 from wise_tally.web.deal_rows import DealRow
@@ -47,23 +47,23 @@ def signed_of(value: int | None, measure: str) -> str:
     return ("+" if value and value > 0 else "") + str(measured(measure, value))
 
 
-def shape_of(asked: ForecastQuery, column: Column) -> str:
+def shape_of(asked: ForecastQuery, column: Figure) -> str:
     """How values of a column are written."""
-    if column.shape == "money":
+    if column.kind == "money":
         return "hundredths" if asked.measure in IN_HUNDREDTHS else "whole"
-    return column.shape
+    return column.kind
 
 
 @register.simple_tag
-def column_cell(asked: ForecastQuery, column: Column, row: GridRow, index: int) -> SafeString:
+def column_cell(asked: ForecastQuery, column: Figure, row: GridRow, index: int) -> SafeString:
     """The value of a column in a row, opening its working."""
-    return opens(column.name, row.working, row.values[index], shape_of(asked, column))
+    return opens(column.key, row.working, row.values[index], shape_of(asked, column))
 
 
 @register.simple_tag
-def measured_cell(asked: ForecastQuery, column: Column, working: str, value: int | float | None) -> SafeString | str:
+def measured_cell(asked: ForecastQuery, column: Figure, working: str, value: int | float | None) -> SafeString | str:
     """The value of a column for a working's query; nothing where the row has none."""
-    return "" if value is None else opens(column.name, working, value, shape_of(asked, column))
+    return "" if value is None else opens(column.key, working, value, shape_of(asked, column))
 
 
 @register.simple_tag

@@ -6,10 +6,11 @@ from urllib.parse import parse_qsl, urlencode
 
 from wise_tally.core.activity import KINDS
 from wise_tally.core.breakdowns import OF_FORECAST, pair
+from wise_tally.core.figure import Figure
+from wise_tally.core.figures import REPORTED
 from wise_tally.core.measures import AMOUNT, BASES, CLOSE, MEASURES
-from wise_tally.core.tally import TallyQuery, breakdowns_of, may_hold_within
+from wise_tally.core.tally import TallyQuery
 from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
-from wise_tally.pages.team.tallies.words import MEASURES as WORDS
 from wise_tally.web.breakdowns import with_own
 from wise_tally.web.filter_line import PARTS
 from wise_tally.web.request.choices import chosen
@@ -52,10 +53,12 @@ class TallyQuestion:
     @property
     def is_of_the_day(self) -> bool:
         """Whether it counts what stands on the day, whatever the period."""
-        return self.show in ("stage_open", "stage_deals", "stage_overstaying", "overstaying") and self.drawing not in (
-            "year",
-            "week",
-        )
+        return self.figure.is_of_the_day and self.drawing not in ("year", "week")
+
+    @property
+    def figure(self) -> Figure:
+        """What is counted."""
+        return REPORTED[self.show]
 
     @property
     def asked(self) -> TallyQuery:
@@ -76,15 +79,15 @@ class TallyQuestion:
 
 def read_tally(given: Mapping[str, str]) -> TallyQuestion:
     """The tally of an address; what cannot go together gives way to what was chosen first. Raises Refused."""
-    show, every = chosen(given, "show", tuple(WORDS)), with_own(BY)
-    allowed = breakdowns_of(show) or every
+    show, every = chosen(given, "show", REPORTED), with_own(BY)
+    allowed = REPORTED[show].breakdowns or every
     by = chosen(given, "by", every)
     within = chosen(given, "within", ("", *every[1:]))
     by = by if by in allowed else allowed[0]
     found = TallyQuestion(
         show=show,
         by=by,
-        within=within if may_hold_within(show) and by not in ("company", within) else "",
+        within=within if REPORTED[show].may_hold_within and by not in ("company", within) else "",
         bucket=chosen(given, "bucket", tuple(BUCKET_WORDS)),
         against=chosen(given, "against", tuple(COMPARED)),
         draw=chosen(given, "draw", ("", *DRAWINGS)),

@@ -13,24 +13,14 @@ from wise_tally.core.activity import METRIC
 from wise_tally.core.breakdowns import Grouping, Pairs, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.errors import UnknownBreakdown
+from wise_tally.core.figure import Family, Kind, Number
 from wise_tally.core.measures import IN_HUNDREDTHS
 from wise_tally.core.same_days import same_days
-from wise_tally.core.tally import (
-    OF_CASH,
-    OF_FORECAST,
-    STAGE,
-    Number,
-    Sides,
-    TallyValue,
-    buckets,
-    change_of,
-    tally_values,
-)
+from wise_tally.core.tally import STAGE, Sides, TallyValue, buckets, change_of, tally_values
 from wise_tally.core.trees import NONE
 from wise_tally.domain import formats
 from wise_tally.domain.deals.models import Lead
 from wise_tally.pages.team.tallies.query import TallyQuestion
-from wise_tally.pages.team.tallies.words import COUNT, MEASURES, MONEY
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.deal_columns import attributes_of
@@ -71,7 +61,7 @@ class Result:
 
     heads: tuple[str, ...]
     rows: tuple[ResultRow, ...]
-    shape: str
+    shape: Kind
     unit: str
     in_hundredths: bool
     note: str = ""
@@ -80,7 +70,7 @@ class Result:
 
     def write(self, value: Number, is_short: bool = False) -> str:
         """A value as people read it."""
-        if self.shape == MONEY:
+        if self.shape == Kind.MONEY:
             whole = None if value is None else round(value)
             if self.in_hundredths:
                 return formats.hundredths(whole)
@@ -118,7 +108,7 @@ class Result:
         if not rest:
             return ""
         number = f"{len(rest)} more row{'' if len(rest) == 1 else 's'} not drawn"
-        if self.shape not in (MONEY, COUNT):
+        if self.shape not in (Kind.MONEY, Kind.COUNT):
             return number
         added = sum(cell.value or 0 for row in rest for cell in (row.cells if self.is_over_time else row.cells[:1]))
         return f"{number}, {self.write(added)}{' ' + self.unit if self.unit else ''} together"
@@ -153,19 +143,19 @@ class Computing:
         return Sides(leads=rows, lead_sources=tuple(names))
 
     def _sides(self, period: Period) -> Sides:
-        show = self.tally.show
-        if show == METRIC:
+        family = self.tally.figure.family
+        if family == Family.ACTIVITIES:
             return Sides(done=done_in(self.line, period).of_kind(self.tally.kind))
-        if show in OF_CASH:
+        if family == Family.CASH:
             return Sides(plans=attributes_of(self.line).plans())
-        return self._leads if show == "leads" else Sides()
+        return self._leads if family == Family.LEADS else Sides()
 
     def values(self, period: Period) -> tuple[TallyValue, ...]:
         """The rows of one span."""
         line, tally = self.line, self.tally
         asked = tally.asked
         by = scope_node(line)[0]
-        if asked.by == "company" and tally.show in OF_FORECAST and by != "company":
+        if asked.by == "company" and tally.figure.family == Family.FORECAST and by != "company":
             # Of a team or person the whole is that node's row, which has its quota.
             rows = tally_values(line.book, line.snapshot, period, line.scope, replace(asked, by=by), Sides())
             return tuple(replace(row, node=0) for row in rows if row.node == scope_node(line)[1])
@@ -173,15 +163,15 @@ class Computing:
 
     def url(self, node: int, period: Period) -> str:
         """The address of the working of a value."""
-        line, tally = self.line, self.tally
-        if tally.show in OF_FORECAST:
+        line, tally, family = self.line, self.tally, self.tally.figure.family
+        if family == Family.FORECAST:
             token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)
             own = {"measure": tally.measure, "basis": tally.basis, "node": token}
             return f"{reverse('forecast:working', args=[tally.show])}?{line.query(period=period.text)}&{urlencode(own)}"
-        if tally.show in OF_CASH:
+        if family == Family.CASH:
             side = {"cash": "all", "cash_won": "won", "cash_open": "open"}[tally.show]
             return f"{reverse('attainment:cash-working', args=[side])}?{line.query(period=period.text)}"
-        if tally.show == METRIC:
+        if family == Family.ACTIVITIES:
             own = {"measure": METRIC, "kind": tally.kind, "by": tally.by if tally.by != "company" else "person"}
             token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)
             return f"{reverse('attainment:working', args=['won'])}?{line.query(period=period.text)}&{urlencode({**own, 'node': token})}"
@@ -224,7 +214,7 @@ def compute(computing: Computing) -> Result:
 
 
 def _cell(computing: Computing, row: TallyValue | None, node: int, period: Period, largest: float) -> Cell:
-    value = row.value if row else (0 if MEASURES[computing.tally.show].shape in (MONEY, COUNT) else None)
+    value = row.value if row else (0 if computing.tally.figure.kind in (Kind.MONEY, Kind.COUNT) else None)
     few = row is not None and row.sample is not None and row.sample < SMALL_SAMPLE
     return Cell(
         value,
@@ -241,7 +231,7 @@ def _head(tally: TallyQuestion, period: Period) -> str:
         return (
             f"{period.starts_on:%b}" if period.kind == "month" else words.replace(" FY20", " ’").replace("week ", "w ")
         )
-    return MEASURES[tally.show].words if not tally.against else period_words(period)
+    return tally.figure.head if not tally.against else period_words(period)
 
 
 def _name(computing: Computing, node: int, name: str | None) -> str:
@@ -301,10 +291,10 @@ def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
 
 def _result(computing: Computing, heads: tuple[str, ...], rows: tuple[ResultRow, ...]) -> Result:
     tally = computing.tally
-    shape = MEASURES[tally.show].shape
-    in_hundredths = shape == MONEY and tally.show in OF_FORECAST and tally.measure in IN_HUNDREDTHS
+    shape = tally.figure.kind
+    in_hundredths = tally.figure.takes_measures and tally.measure in IN_HUNDREDTHS
     change: Number = None
     if tally.against and tally.by == "company" and rows and len(heads) > 1:
         change = change_of(*(cell.value for cell in rows[0].cells))
-    unit = formats.currency_sign() if shape == MONEY and not in_hundredths else ""
+    unit = formats.currency_sign() if shape == Kind.MONEY and not in_hundredths else ""
     return Result(heads, rows, shape, unit, in_hundredths, change=change, is_over_time=bool(tally.bucket))

@@ -11,21 +11,14 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.core.activity import KINDS, METRIC
+from wise_tally.core.activity import KINDS
 from wise_tally.core.breakdowns import grouping
+from wise_tally.core.figure import Family, Figure, Kind, Number, Part
+from wise_tally.core.figures import GROUPS, REPORTED
 from wise_tally.core.lines import rows_inside
 from wise_tally.core.measures import BASES, MEASURES
 from wise_tally.core.money import ratio
-from wise_tally.core.tally import (
-    BUCKETS,
-    OF_STAGES,
-    OF_WINNING,
-    CountedDeals,
-    breakdowns_of,
-    counted_deals,
-    may_hold_within,
-    stage_deals,
-)
+from wise_tally.core.tally import BUCKETS, CountedDeals, counted_deals, stage_deals
 from wise_tally.domain.dashboards.actions import (
     BoardRefused,
     arrange,
@@ -43,8 +36,7 @@ from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.tallies.tiles import PIN_WORDS, tile_of
-from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DEFINITIONS, DRAWINGS, GROUPS, takes_counting
-from wise_tally.pages.team.tallies.words import MEASURES as WORDS
+from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.conditions import filter_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -110,7 +102,7 @@ def _name(tally: TallyQuestion) -> str:
     """A name that says what the tally shows."""
     if tally.drawing in ("year", "week"):
         return DRAWINGS[tally.drawing].capitalize()
-    words = WORDS[tally.show].words
+    words = tally.figure.head
     by = f", by {words_of(tally.by)}" if tally.by not in ("company", "stage") else ""
     within = f" and {words_of(tally.within)}" if tally.within else ""
     bucket = f", {BUCKET_WORDS[tally.bucket]}" if tally.bucket else ""
@@ -118,16 +110,18 @@ def _name(tally: TallyQuestion) -> str:
 
 
 def _measures(tally: TallyQuestion) -> list[tuple[str, Options]]:
-    return [(group, [(name, WORDS[name].words, name == tally.show) for name in names]) for group, names in GROUPS]
+    return [
+        (group, [(one.key, one.head, one.key == tally.show) for one in figures]) for group, figures in GROUPS.items()
+    ]
 
 
 def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
     """The selects beside the measure: name, label, options. Those that make no difference are left out."""
-    allowed = breakdowns_of(tally.show)
+    allowed = tally.figure.breakdowns
     every = choices(BY)
     by = every if allowed is None else [(name, words_of(name)) for name in allowed]
     found = [("by", "rows", _options(by, tally.by))]
-    if may_hold_within(tally.show) and tally.by != "company" and not tally.bucket:
+    if tally.figure.may_hold_within and tally.by != "company" and not tally.bucket:
         second = [("", "no second breakdown"), *(one for one in every[1:] if one[0] != tally.by)]
         found.append(("within", "columns", _options(second, tally.within)))
     if not tally.within:
@@ -136,12 +130,12 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
         )
     if not tally.within and not tally.bucket:
         found.append(("against", "held against", _options(list(COMPARED.items()), tally.against)))
-    if takes_counting(tally.show):
+    if tally.figure.takes_measures:
         found.append(
             ("measure", "counting", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
         )
         found.append(("basis", "by the day of", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
-    if tally.show == METRIC:
+    if tally.figure.family == Family.ACTIVITIES:
         kinds = [("", "all that people do"), *((name, as_words(name)) for name in KINDS)]
         found.append(("kind", "kind", _options(kinds, tally.kind)))
     found.append(("draw", "drawn as", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
@@ -251,65 +245,70 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 def working(request: PageRequest) -> HttpResponse:
     """How a value of a measure of whole deals came about: the deals it counts, for one row."""
     line, tally = read(request)
-    if tally.show != "leads":
+    if tally.figure.family != Family.LEADS:
         require_deals_behind(tally)
     row = request.GET.get("row", "")
     back = f"{reverse('team:tally')}?{line.query()}&{urlencode(tally.own())}"
-    all_url = counted_list(request) if tally.show in DEFINITIONS else ""
+    all_url = counted_list(request) if tally.figure.counts else ""
     return panel_response(request, line, panel_of(request, line, tally, row), back, all_url)
 
 
 def require_deals_behind(tally: TallyQuestion) -> None:
     """Raise Refused for a measure whose working stands elsewhere, or that rests on no deals."""
-    if tally.show not in DEFINITIONS:
-        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {', '.join(DEFINITIONS)}.", 404)
+    if not _opens_here(tally.figure):
+        accepted = ", ".join(one.key for one in REPORTED.values() if _opens_here(one))
+        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {accepted}.", 404)
+
+
+def _opens_here(figure: Figure) -> bool:
+    return bool(figure.counts) and figure.family != Family.FORECAST
 
 
 def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: str) -> Panel:
     """The working of a row's value."""
-    computing = Computing(line, tally, lambda: visible(request).leads())
+    computing, figure = Computing(line, tally, lambda: visible(request).leads()), tally.figure
     result = compute(computing)
-    if tally.show == "leads":
-        total = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
-        text = "Leads that came in the period by their source, of the people of the scope."
-        return Panel("Leads", text, (), count(int(total.value or 0) if total else 0), "leads")
-    behind = deals_behind(line, tally, row)
-    rows, adds = behind.rows, behind.adds
-    order = np.argsort(-adds, kind="stable")
-    shape = WORDS[tally.show].shape
-    part_shape, of_words, part_words = WORDS[tally.show].parts if shape == "percent" else (shape, "deals counted", "")
-    if shape == "days" and tally.show in OF_WINNING:
-        value: float | None = (
-            float(np.median(adds) if tally.show == "days_to_win" else adds.mean()) if len(adds) else None
-        )
-    elif shape == "percent":
-        value = ratio(int(adds.sum()), int(behind.base.sum()))
-    else:
-        value = int(adds.sum())
     found = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
-    total_value = found.value if found else value
-    written: Callable[[Any], str] = PARTS_WRITTEN.get(part_shape, lambda value: count(int(value)))
-    terms = [PanelTerm(of_words, written(behind.base.sum()) if part_words else count(len(rows)))]
-    if part_words:
-        terms += [PanelTerm(part_words, written(adds.sum())), PanelTerm("their share", percent(value))]
+    if figure.family == Family.LEADS:
+        return Panel(figure.title, figure.definition, (), count(int((found.value if found else 0) or 0)), figure.head)
+    behind = deals_behind(line, tally, row)
+    adds = behind.adds
+    order = np.argsort(-adds, kind="stable")
+    base, part = figure.formula or (Part("deals counted", Kind.COUNT), Part("", figure.kind))
+    written = PARTS_WRITTEN[part.kind]
+    terms = [PanelTerm(base.words, PARTS_WRITTEN[base.kind](behind.base.sum()))]
+    if figure.formula:
+        share = percent(ratio(int(adds.sum()), int(behind.base.sum())))
+        terms += [PanelTerm(part.words, written(adds.sum())), PanelTerm("their share", share)]
+    total = found.value if found else _of_deals(figure, behind)
+    exact = figure.kind == Kind.MONEY
     return Panel(
-        title=f"{WORDS[tally.show].words.capitalize()}, {_row_name(line, tally, row)}",
-        definition=DEFINITIONS[tally.show],
+        title=f"{figure.head.capitalize()}, {_row_name(line, tally, row)}",
+        definition=figure.definition,
         terms=tuple(terms),
-        total=result.write(total_value)
-        if shape != "money"
-        else money(None if total_value is None else round(total_value)),
-        total_words=WORDS[tally.show].words,
-        deals=named_deals(line, rows[order].tolist(), [written(v) for v in adds[order][:FIRST_DEALS]]),
-        counted=len(rows),
-        folded=max(0, len(rows) - FIRST_DEALS),
-        folded_value="" if shape in ("days", "percent") else written(adds[order][FIRST_DEALS:].sum()),
+        total=money(None if total is None else round(total)) if exact else result.write(total),
+        total_words=figure.head,
+        deals=named_deals(line, behind.rows[order].tolist(), [written(v) for v in adds[order][:FIRST_DEALS]]),
+        counted=len(adds),
+        folded=max(0, len(adds) - FIRST_DEALS),
+        folded_value="" if figure.kind in (Kind.DAYS, Kind.PERCENT) else written(adds[order][FIRST_DEALS:].sum()),
     )
 
 
-PARTS_WRITTEN: dict[str, Callable[[Any], str]] = {
-    "money": lambda value: money(int(value)),
-    "days": lambda value: days(float(value)),
+def _of_deals(figure: Figure, behind: CountedDeals) -> Number:
+    """The value of deals that no row of the tally holds."""
+    if figure.kind == Kind.DAYS:
+        taken = np.median if figure.key == "days_to_win" else np.mean
+        return float(taken(behind.adds)) if len(behind.adds) else None
+    if figure.kind == Kind.PERCENT:
+        return ratio(int(behind.adds.sum()), int(behind.base.sum()))
+    return int(behind.adds.sum())
+
+
+PARTS_WRITTEN: dict[Kind, Callable[[Any], str]] = {
+    Kind.MONEY: lambda value: money(int(value)),
+    Kind.DAYS: lambda value: days(float(value)),
+    Kind.COUNT: lambda value: count(int(value)),
 }
 
 
@@ -330,7 +329,7 @@ def _node(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
 def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> CountedDeals:
     """The deals behind a row, and what each adds."""
     book, snapshot = line.book, line.snapshot
-    if tally.show in OF_STAGES:
+    if tally.figure.family == Family.STAGES:
         keys = [stage.key for stage in book.reference.stages]
         if row not in keys:
             raise Refused(f"There is no stage “{row[:60]}” here; accepted: one of the page.", 404)

@@ -1,0 +1,53 @@
+"""Renew the figures of docs/measures.md from the register; run it with the project's Python from the top folder."""
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from wise_tally.core.breakdowns import REGISTER as BREAKDOWNS
+from wise_tally.core.figure import Figure
+from wise_tally.core.figures import GROUPS, REGISTER
+from wise_tally.core.figures_of_deals import OF_ACCOUNT, OF_DEAL, OF_LIST
+from wise_tally.core.figures_of_process import OF_PROCESS
+
+PAGE = Path(__file__).parent.parent / "docs" / "measures.md"
+BEGIN, END = "<!-- figures: made by tools/measures_page.py -->\n", "<!-- end of figures -->\n"
+ELSEWHERE = {"Conversion and time": OF_PROCESS, "A list of deals": OF_LIST, "A deal": OF_DEAL, "A customer": OF_ACCOUNT}
+
+
+def _line(figure: Figure, terms: Iterable[str]) -> str:
+    said = [f"- **{', '.join(dict.fromkeys(terms))}** ({figure.kind}): {figure.definition}"]
+    if figure.formula:
+        first, second = figure.formula
+        said.append(
+            f"*{first.words} {second.words}*." if second.words[0] in "−÷" else f"*{second.words} ÷ {first.words}*."
+        )
+    if figure.breakdowns:
+        said.append(f"Rows: {', '.join(BREAKDOWNS[one].label for one in figure.breakdowns)}.")
+    if figure.none or figure.of_quota:
+        said.append(f"None: {' or '.join(filter(None, ('no quota' if figure.of_quota else '', figure.none)))}.")
+    return " ".join(said)
+
+
+def _lines(figures: Iterable[Figure]) -> list[str]:
+    """A line a figure; those that are defined alike share one."""
+    alike: dict[tuple[str, str], list[Figure]] = {}
+    for figure in figures:
+        alike.setdefault((figure.kind, figure.definition), []).append(figure)
+    return [_line(found[0], (one.term for one in found)) for found in alike.values()]
+
+
+def figures_text() -> str:
+    """All figures of the register, by group."""
+    unreported = [one for one in REGISTER.values() if not one.group]
+    parts = {**GROUPS, "Forecast pages only": unreported, **{name: list(of.values()) for name, of in ELSEWHERE.items()}}
+    return "\n".join(f"### {name}\n\n" + "\n".join(_lines(of)) + "\n" for name, of in parts.items())
+
+
+def renewed(page: str) -> str:
+    """The page with its figures as the register has them."""
+    before, _, rest = page.partition(BEGIN)
+    return f"{before}{BEGIN}\n{figures_text()}\n{END}{rest.partition(END)[2]}"
+
+
+if __name__ == "__main__":
+    PAGE.write_text(renewed(PAGE.read_text(encoding="utf-8")), encoding="utf-8")

@@ -1,0 +1,396 @@
+"""The register of figures: what each is called, counts and rests on, how it is worked out, and what none means.
+
+Everything that offers, computes, words or explains a figure asks here: columns of the forecast, reports, workings, pins, files,
+the interfaces, and docs/measures.md, which is made from it.
+"""
+
+from functools import partial
+
+from wise_tally.core.activity import BY as BY_PEOPLE
+from wise_tally.core.attainment import AttainmentRow, lost_share, mean_won, won_share
+from wise_tally.core.errors import UnknownFigure
+from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
+
+BY_OWNER = "by owner on the day."
+FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Numbers of deals", "Rates and sizes", "Time"
+OF_STAGES, CARE, WORK, CASH = "By stage", "Care", "Work and leads", "Cash"
+WON = Part("won", Kind.MONEY, lambda r: r.forecast.won)
+DEALS_COUNTED = (Part("deals counted", Kind.COUNT), Part("of these won", Kind.COUNT))
+CLOSED = Part("÷ deals won or lost", Kind.COUNT, lambda r: r.forecast.deals_won + r.forecast.deals_lost)
+
+
+def _closed(row: AttainmentRow) -> int:
+    return row.forecast.deals_won + row.forecast.deals_lost
+
+
+def _sum(key: str, term: str, definition: str, group: str = FORECAST, label: str = "") -> Figure:
+    """A sum over deals of the period."""
+    value: OfRow = lambda row: getattr(row.forecast, key)  # noqa: E731 - one line of the record
+    return Figure(key, term, Kind.MONEY, definition, group=group, value=value, counts=key, in_grid=True, label=label)
+
+
+def _number(key: str, term: str, definition: str, of: str, in_grid: bool = True) -> Figure:
+    """A number of deals."""
+    value: OfRow = lambda row: getattr(row.forecast, key)  # noqa: E731 - one line of the record
+    return Figure(key, term, Kind.COUNT, definition, group=NUMBERS, value=value, counts=of, in_grid=in_grid)
+
+
+_OF_FORECAST = (
+    _sum("won", "won", "Amounts of deals won in the period."),
+    _sum("open", "open", "Amounts of open deals of counted categories expected to close in the period."),
+    _sum(
+        "weighted_open",
+        "weighted open",
+        "For every open counted deal expected to close in the period: amount × probability, rounded per deal.",
+    ),
+    _sum(
+        "weighted",
+        "weighted",
+        "Won in the period plus, for every open counted deal expected to close in it, amount × probability, rounded per deal.",
+    ),
+    Figure(
+        "seen",
+        "weighted by seen rates",
+        Kind.MONEY,
+        "Won in the period plus, for every open counted deal expected to close in it, amount × the win rate seen of its "
+        "stage in the four quarters before; a stage with fewer than 20 decided deals keeps its set probability.",
+        Family.OBSERVED,
+        counts="weighted",
+        in_grid=True,
+    ),
+    _sum(
+        "commit_forecast",
+        "commit forecast",
+        "Won plus open deals of the surest counted category.",
+        label="won + commit",
+    ),
+    _sum(
+        "best_case_forecast",
+        "best-case forecast",
+        "Won plus open deals of the two surest counted categories.",
+        label="won + commit + best case",
+    ),
+    Figure(
+        "call",
+        "call",
+        Kind.MONEY,
+        "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "
+        "a person without a call standing at the weighted figure.",
+        value=lambda r: r.forecast.call,
+        in_grid=True,
+    ),
+    Figure(
+        "quota",
+        "quota",
+        Kind.MONEY,
+        "The node's own quota where set, else the sum of its parts'; rows cut to the period by days.",
+        group=TARGETS,
+        value=lambda r: r.forecast.quota,
+        of_quota=True,
+        in_grid=True,
+    ),
+    Figure(
+        "gap",
+        "gap to quota",
+        Kind.MONEY,
+        "Quota minus won. Below 0 the quota is passed.",
+        group=TARGETS,
+        value=lambda r: r.forecast.gap,
+        counts="won",
+        formula=(Part("quota", Kind.MONEY, lambda r: r.forecast.quota), Part("− won", Kind.MONEY, WON.value)),
+        of_quota=True,
+        in_grid=True,
+    ),
+    Figure(
+        "attainment",
+        "attainment",
+        Kind.PERCENT,
+        "Won divided by quota. Open deals never count as achieved.",
+        group=TARGETS,
+        value=lambda r: r.forecast.attainment,
+        counts="won",
+        formula=(WON, Part("÷ quota", Kind.MONEY, lambda r: r.forecast.quota)),
+        none="the quota is 0",
+        of_quota=True,
+        in_grid=True,
+    ),
+    Figure(
+        "coverage",
+        "coverage",
+        Kind.TIMES,
+        "Open divided by the gap; none where the gap is not above 0.",
+        group=TARGETS,
+        value=lambda r: r.forecast.coverage,
+        formula=(
+            Part("open", Kind.MONEY, lambda r: r.forecast.open),
+            Part("÷ gap", Kind.MONEY, lambda r: r.forecast.gap),
+        ),
+        none="quota reached",
+        of_quota=True,
+        in_grid=True,
+    ),
+    Figure(
+        "pace",
+        "pace",
+        Kind.MONEY,
+        "The quota's rows cut off after the as-of day.",
+        group=TARGETS,
+        value=lambda r: r.pace,
+        of_quota=True,
+        in_grid=True,
+    ),
+    Figure(
+        "to_date",
+        "attainment to date",
+        Kind.PERCENT,
+        "Won divided by pace: above 100 % the node is ahead of its quota so far.",
+        group=TARGETS,
+        value=lambda r: r.to_date,
+        counts="won",
+        formula=(WON, Part("÷ pace", Kind.MONEY, lambda r: r.pace)),
+        none="the quota is 0",
+        of_quota=True,
+        in_grid=True,
+    ),
+    _sum("lost", "lost", "Amounts of deals lost in the period."),
+    _sum("overdue", "overdue", "Open counted deals of the period whose expected close is before the as-of day."),
+    _sum(
+        "overdue_before",
+        "due before the period",
+        "Open counted deals that were expected before the period began.",
+    ),
+    _sum("undated", "undated", "Open counted deals without an expected close: in no period."),
+    Figure(
+        "chance",
+        "chance of quota",
+        Kind.PERCENT,
+        "The share of all outcomes of the open counted deals, each won or not by its probability, "
+        "that reach the quota. Independence of the deals is assumed.",
+        Family.OBSERVED,
+        of_quota=True,
+    ),
+    Figure(
+        "chance_seen",
+        "chance of quota by seen rates",
+        Kind.PERCENT,
+        "The share of all outcomes that reach the quota, each open counted deal won by the win rate seen of its stage. "
+        "Independence of the deals is assumed.",
+        Family.OBSERVED,
+        of_quota=True,
+    ),
+    _number("deals_won", "deals won", "Number of deals won in the period, each once.", "won"),
+    _number(
+        "deals_open",
+        "deals open",
+        "Number of open deals of counted categories expected to close in the period, each once.",
+        "open",
+    ),
+    _number("deals_lost", "deals lost", "Number of deals lost in the period, each once.", "lost", in_grid=False),
+    Figure(
+        "win_rate",
+        "win rate of closed",
+        Kind.PERCENT,
+        "Deals won divided by deals won or lost in the period, by number.",
+        group=RATES,
+        value=lambda r: won_share(r.forecast),
+        counts="won",
+        formula=(Part("deals won", Kind.COUNT, lambda r: r.forecast.deals_won), CLOSED),
+        none="no deals closed",
+        sample=_closed,
+    ),
+    Figure(
+        "lost_share",
+        "lost of closed",
+        Kind.PERCENT,
+        "Deals lost divided by deals won or lost in the period, by number.",
+        group=RATES,
+        value=lambda r: lost_share(r.forecast),
+        counts="lost",
+        formula=(Part("deals lost", Kind.COUNT, lambda r: r.forecast.deals_lost), CLOSED),
+        none="no deals closed",
+        sample=_closed,
+    ),
+    Figure(
+        "mean_won",
+        "average size won",
+        Kind.MONEY,
+        "Won divided by the number of deals won in the period.",
+        group=RATES,
+        value=lambda r: mean_won(r.forecast),
+        counts="won",
+        formula=(WON, Part("÷ deals won", Kind.COUNT, lambda r: r.forecast.deals_won)),
+        none="no deals won",
+        sample=lambda r: r.forecast.deals_won,
+    ),
+)
+_stage = partial(Figure, family=Family.STAGES, breakdowns=("stage",))
+_cash = partial(Figure, kind=Kind.MONEY, family=Family.CASH, group=CASH, breakdowns=("company",))
+_OF_REPORTS = (
+    Figure(
+        "created",
+        "deals created",
+        Kind.COUNT,
+        f"Deals by the local day of their creation, {BY_OWNER}",
+        Family.CREATED,
+        NUMBERS,
+        counts="created",
+    ),
+    Figure(
+        "created_value",
+        "value created",
+        Kind.MONEY,
+        f"Amounts, as of the day, of deals created in the period, {BY_OWNER}",
+        Family.CREATED,
+        NUMBERS,
+        counts="created_value",
+    ),
+    Figure(
+        "won_of_created",
+        "win rate of created",
+        Kind.PERCENT,
+        f"Of the deals created in the period those won by the as-of day, {BY_OWNER}",
+        Family.CREATED,
+        RATES,
+        formula=DEALS_COUNTED,
+        none="no deals created",
+        counts="won_of_created",
+    ),
+    Figure(
+        "average_discount",
+        "average discount",
+        Kind.PERCENT,
+        "What discounts take off the list value (quantity × price) of the products of deals won in the period, as a share of it; "
+        + BY_OWNER,
+        Family.LINES,
+        RATES,
+        formula=(Part("list value", Kind.MONEY), Part("discount", Kind.MONEY)),
+        none="no products in won deals",
+        counts="average_discount",
+    ),
+    Figure(
+        "days_to_win",
+        "days to win, median",
+        Kind.DAYS,
+        "Days from creation to winning of deals won in the period, by the owner at the closing; the median.",
+        Family.WINNING,
+        TIME,
+        counts="days_to_win",
+    ),
+    Figure(
+        "mean_days_to_win",
+        "days to win, mean",
+        Kind.DAYS,
+        "Days from creation to winning of deals won in the period, by the owner at the closing; the mean.",
+        Family.WINNING,
+        TIME,
+        counts="mean_days_to_win",
+    ),
+    _stage(
+        "stage_days",
+        "days in stage, median",
+        Kind.DAYS,
+        "Kaplan–Meier median of the stays entered in the period: every way out of the stage is an event, running stays are censored.",
+        group=TIME,
+    ),
+    _stage(
+        "stage_open",
+        "open, by stage",
+        Kind.MONEY,
+        "Amounts of open deals in the stage they stand in, whatever their expected close.",
+        group=OF_STAGES,
+        counts="stage_open",
+    ),
+    _stage(
+        "stage_deals",
+        "open deals, by stage",
+        Kind.COUNT,
+        "Open deals in the stage they stand in, whatever their expected close.",
+        group=OF_STAGES,
+        counts="stage_deals",
+    ),
+    _stage(
+        "stage_overstaying",
+        "overstaying, by stage",
+        Kind.COUNT,
+        "Stays running on the day that are longer than the typical days of their stage.",
+        group=OF_STAGES,
+    ),
+    Figure(
+        "slips",
+        "slips",
+        Kind.COUNT,
+        f"How often an expected close moved later in the period, both dates while open, {BY_OWNER}",
+        Family.CARE,
+        CARE,
+        counts="slips",
+    ),
+    Figure(
+        "overstaying",
+        "overstaying deals",
+        Kind.COUNT,
+        f"Open deals beyond the typical days of their stage, {BY_OWNER}",
+        Family.CARE,
+        CARE,
+        counts="overstaying",
+    ),
+    Figure(
+        "activities",
+        "activities done",
+        Kind.COUNT,
+        "Done activities by the people of the scope in the period, a team’s by its members of the day.",
+        Family.ACTIVITIES,
+        WORK,
+        breakdowns=BY_PEOPLE,
+    ),
+    Figure(
+        "leads",
+        "leads",
+        Kind.COUNT,
+        "Leads that came in the period by their source, of the people of the scope.",
+        Family.LEADS,
+        WORK,
+        breakdowns=("company", "source", "person"),
+    ),
+    _cash(
+        "cash", "cash due", definition="Payments planned to fall due in the period, of won and of open counted deals."
+    ),
+    _cash(
+        "cash_won", "cash due from won deals", definition="Payments planned to fall due in the period, of won deals."
+    ),
+    _cash(
+        "cash_open",
+        "cash due from open deals",
+        definition="Payments planned to fall due in the period, of open counted deals, each × its probability.",
+    ),
+)
+REGISTER = {one.key: one for one in (*_OF_FORECAST, *_OF_REPORTS)}
+# What reports show, by group, and what stands in columns of the forecast.
+REPORTED = {key: one for key, one in REGISTER.items() if one.group}
+GROUPS = {
+    group: [one for one in REPORTED.values() if one.group == group]
+    for group in dict.fromkeys(f.group for f in REPORTED.values())
+}
+IN_GRID = {key: one for key, one in REGISTER.items() if one.in_grid}
+_CATEGORY = "category:"
+
+
+def category_figure(index: int, name: str) -> Figure:
+    """The money of open deals in a forecast category."""
+    return Figure(
+        f"{_CATEGORY}{index}",
+        f"open in {name}",
+        Kind.MONEY,
+        f"Amounts of open deals expected to close in the period in the forecast category “{name}”.",
+        value=lambda row: row.forecast.categories[index],
+        counts=f"{_CATEGORY}{index}",
+        label=name,
+    )
+
+
+def figure_named(key: str, categories: tuple[str, ...] = ()) -> Figure:
+    """The figure of a key; `category:N` is that of the Nth forecast category. Raises UnknownFigure."""
+    if key.startswith(_CATEGORY) and key[len(_CATEGORY) :] in map(str, range(len(categories))):
+        return category_figure(int(key[len(_CATEGORY) :]), categories[int(key[len(_CATEGORY) :])])
+    if key not in REGISTER:
+        raise UnknownFigure(f"“{key[:60]}” is no figure; accepted: {', '.join(REGISTER)}.")
+    return REGISTER[key]

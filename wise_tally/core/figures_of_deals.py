@@ -1,0 +1,82 @@
+"""The register of figures of one deal, of a list of deals, and of a customer; see `figures` for those of forecasts and reports."""
+
+from functools import partial
+
+from wise_tally.core.customer import AGEING
+from wise_tally.core.figure import Family, Figure, Kind
+
+_list = partial(Figure, family=Family.LIST)
+_deal = partial(Figure, family=Family.DEAL)
+_days, _sum = partial(_deal, kind=Kind.DAYS), partial(_deal, kind=Kind.MONEY)
+_WEIGHTED = "Amount × probability, rounded half to even. Won is 100 %, lost 0."
+_SLIPS = "Changes that moved the expected close later, between two dates, both while open."
+_GAP = (
+    "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
+    "is that of the account’s class, else of the process, else fourteen days."
+)
+_LIST = (
+    _list("deals", "deals", Kind.COUNT, "Number of the deals in the list."),
+    _list("amount", "amount", Kind.MONEY, "Sum of the whole amounts of the deals in the list; credit is not divided."),
+    _list(
+        "weighted",
+        "weighted",
+        Kind.MONEY,
+        "Sum over the deals in the list of amount × probability, each rounded to the minor unit; won count in full, "
+        "lost not at all.",
+    ),
+)
+_DEAL = (
+    _sum(
+        "amount",
+        "amount",
+        definition="The deal’s amount as of the day; where it follows the lines, quantity × price less discount of each.",
+    ),
+    _sum("weighted", "weighted", definition=_WEIGHTED),
+    _sum("probability", "weighted", definition=_WEIGHTED),
+    _sum(
+        "margin",
+        "margin",
+        definition="Sum over the lines of quantity × price less discount, less quantity × cost; none where a line has no cost.",
+    ),
+    _sum(
+        "payments",
+        "payments",
+        definition="Sum of all payments planned; what recurs without end has no sum and is left aside.",
+    ),
+    _days(
+        "days",
+        "days in the stage",
+        definition="Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours.",
+    ),
+    _days(
+        "over",
+        "overstay",
+        definition="Days beyond the typical days of the stage; none while they are not passed, or where the stage has none.",
+    ),
+    _days(
+        "stays",
+        "stays",
+        definition="Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; "
+        "over is what lies beyond the typical days.",
+    ),
+    _deal("slips", "slips", Kind.COUNT, _SLIPS),
+    _deal("slipped", "slips", Kind.COUNT, _SLIPS),
+    _deal("gap", "contact gap", Kind.COUNT, _GAP),
+    _deal("contacted", "contact gap", Kind.COUNT, _GAP),
+)
+_account = partial(Figure, kind=Kind.MONEY, family=Family.ACCOUNT)
+_UNPAID = "Invoices issued by the day and not paid by it, by days past due; due on the day itself is not past due."
+_SOLD = "Invoices issued in the span, credit notes subtracted."
+_CHANGE = "Sales of these days less those of the same days a year before, by the day an invoice was issued."
+_DEALS = "Sum of the whole amounts of the customer’s open, or past, deals that you may see, of every date."
+_ACCOUNT = (
+    _account("open", "open", definition=_DEALS),
+    _account("past", "past", definition=_DEALS),
+    _account("unpaid", "unpaid", definition=_UNPAID),
+    _account("past-due", "past due", definition=_UNPAID),
+    *(_account(f"age-{place}", words, definition=_UNPAID) for place, (words, _) in enumerate(AGEING)),
+    *(_account(key, "sales", definition=_SOLD) for key in ("sales", "sales-before", "year", "year-before")),
+    *(_account(key, "change of sales", definition=_CHANGE) for key in ("sales-change", "year-change")),
+    _account("orders", "open orders", definition="Orders not yet delivered, as the ledger says today."),
+)
+OF_LIST, OF_DEAL, OF_ACCOUNT = ({one.key: one for one in part} for part in (_LIST, _DEAL, _ACCOUNT))

@@ -1,0 +1,71 @@
+"""The register of figures of conversion and of time in stage; see `figures` for those of forecasts and reports."""
+
+from functools import partial
+
+from wise_tally.core.figure import Family, Figure, Kind
+
+STOOD = "Deals that stood in this stage or a later one of the process; a won deal reached all."
+_conversion = partial(Figure, family=Family.CONVERSION)
+_exit = partial(
+    Figure,
+    kind=Kind.COUNT,
+    definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
+    "or to lost; by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
+    family=Family.EXITS,
+)
+# Of a stage: deals that reached it, those that stopped there, and the rates between stages.
+_ALL = (
+    _conversion("reached", "reached", Kind.COUNT, STOOD, counts="reached"),
+    _conversion("value", "value", Kind.MONEY, f"{STOOD} Their whole amounts on the as-of day.", counts="value"),
+    _conversion(
+        "lost", "lost", Kind.COUNT, "Deals that reached this stage and not the next, and were lost.", counts="lost"
+    ),
+    _conversion(
+        "undecided",
+        "not decided yet",
+        Kind.COUNT,
+        "Deals that reached this stage and not the next, and are neither won nor lost.",
+        counts="undecided",
+    ),
+    _conversion("step", "step", Kind.PERCENT, "Deals that reached the next shown stage ÷ deals that reached this one."),
+    _conversion(
+        "from_start",
+        "from start",
+        Kind.PERCENT,
+        "Deals that reached this stage ÷ deals that reached the first shown.",
+    ),
+    _conversion(
+        "of_created",
+        "win rate of created",
+        Kind.PERCENT,
+        "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
+        counts="of_created",
+    ),
+    _conversion(
+        "of_closed",
+        "win rate of closed",
+        Kind.PERCENT,
+        "Deals won in the period ÷ deals won or lost in it, whenever created.",
+        counts="of_closed",
+    ),
+    _exit("exits", "ended"),
+    _exit("exits-forward", "forward"),
+    _exit("exits-back", "back"),
+    _exit("exits-won", "won"),
+    _exit("exits-lost", "lost"),
+    Figure(
+        "days_to_win",
+        "days to win",
+        Kind.DAYS,
+        "From the creation of each deal won in the period to its entry into the won stage, in days of 24 hours.",
+        Family.WINNING,
+    ),
+    Figure(
+        "time",
+        "time in stage",
+        Kind.DAYS,
+        "Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
+        Family.STAGES,
+    ),
+)
+OF_PROCESS = {one.key: one for one in _ALL}

@@ -1,0 +1,143 @@
+"""What the address of a page holds beside its scope: each page declares its parameters once, as fields of a PageQuery.
+
+A field made by `choice`, `text`, `several`, `day` or `whole` is read from the address, refused in words where it is not accepted,
+and written back into every address that the page makes; a field made otherwise is none of the address.
+"""
+
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import Field, dataclass, field, fields
+from datetime import date
+from typing import Any, Self
+from urllib.parse import urlencode
+
+from django.http import QueryDict
+
+from wise_tally.web.filter_line import PARTS, FilterLine
+from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.refusals import Refused
+
+MOST_TEXT, MOST_SEVERAL = 200, 1_000
+Accepted = Collection[str] | Callable[[], Collection[str]]
+
+
+@dataclass(frozen=True)
+class Link:
+    """An entry among which a page lets choose: its words, the address of the page with it, whether it is chosen."""
+
+    words: str
+    query: str
+    chosen: bool
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """How a part of an address is read (raises Refused) and written; `always`: written even where it is the usual one."""
+
+    read: Callable[[str, list[str]], Any]
+    write: Callable[[Any], list[str]] = lambda value: [str(value)] if value not in ("", None) else []
+    always: bool = False
+    name: str = ""
+    accepted: Accepted | None = None
+
+
+def _declared(parameter: Parameter, default: Any) -> Any:
+    return field(default=default, metadata={"parameter": parameter})
+
+
+def choice(accepted: Accepted, default: str | None = None, always: bool = False, name: str = "") -> Any:
+    """One of the accepted texts (or of what the function gives); the first is the usual one unless `default` is."""
+    usual = next(iter(accepted() if callable(accepted) else accepted)) if default is None else default
+
+    def read(called: str, texts: list[str]) -> str:
+        return one_of(texts[-1], accepted() if callable(accepted) else accepted, f"is not accepted as {called}")
+
+    return _declared(Parameter(read, always=always, name=name, accepted=accepted), usual)
+
+
+def text(most: int = MOST_TEXT, default: str = "", name: str = "") -> Any:
+    """Any text, cut to `most` characters."""
+    return _declared(Parameter(lambda _, texts: texts[-1].strip()[:most], name=name), default)
+
+
+def several(name: str = "") -> Any:
+    """Any number of texts, each once, in their order."""
+
+    def read(_: str, texts: list[str]) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(one[:MOST_TEXT] for one in texts[:MOST_SEVERAL]))
+
+    return _declared(Parameter(read, list, name=name), ())
+
+
+def day(name: str = "") -> Any:
+    """A day; None where the address names none."""
+
+    def read(called: str, texts: list[str]) -> date:
+        try:
+            return date.fromisoformat(texts[-1])
+        except ValueError:
+            raise Refused(f"“{texts[-1][:40]}” is not a date of {called}; accepted: YYYY-MM-DD.") from None
+
+    return _declared(Parameter(read, lambda value: [value.isoformat()] if value else [], name=name), None)
+
+
+def whole(least: int, most: int, name: str = "") -> Any:
+    """A whole number within bounds; None where the address names none."""
+
+    def read(called: str, texts: list[str]) -> int:
+        one = texts[-1]
+        if not (one.isascii() and one.isdigit() and least <= int(one[:9]) <= most):
+            raise Refused(f"“{one[:20]}” is not accepted as {called}; accepted: a whole number from {least} to {most}.")
+        return int(one)
+
+    return _declared(Parameter(read, name=name), None)
+
+
+@dataclass(frozen=True)
+class PageQuery:
+    """The question of one page: its scope and what it declares. Every address made here is accepted by the page."""
+
+    line: FilterLine
+
+    @classmethod
+    def parameters(cls) -> dict[str, tuple[Field[Any], Parameter]]:
+        """The parts of the address by name."""
+        found = ((one, one.metadata.get("parameter")) for one in fields(cls))
+        return {parameter.name or one.name: (one, parameter) for one, parameter in found if parameter}
+
+    @classmethod
+    def read(cls, line: FilterLine, given: QueryDict, **usual: Any) -> Self:
+        """The question of an address; `usual` are values of this viewer where the address says nothing. Raises Refused."""
+        values = dict(usual)
+        for name, (one, parameter) in cls.parameters().items():
+            if texts := [text for text in given.getlist(name) if text]:
+                values[one.name] = parameter.read(name, texts)
+        return cls(line, **values)
+
+    def own(self, **changes: str | None) -> list[tuple[str, str]]:
+        """What is declared as the address names it, with parts changed; None and empty texts go."""
+        found: list[tuple[str, str]] = []
+        for name, (one, parameter) in self.parameters().items():
+            value = getattr(self, one.name)
+            texts = [changes[name] or ""] if name in changes else parameter.write(value)
+            if parameter.always or texts != parameter.write(one.default):
+                found += [(name, text) for text in texts if text]
+        return found
+
+    def query(self, **changes: str | None) -> str:
+        """The page's address with parts of the scope or of its own changed."""
+        scope = {
+            name: changes.get(name, value) for name, value in {**dict.fromkeys(PARTS), **dict(self.line.given)}.items()
+        }
+        return urlencode([*((name, value) for name, value in scope.items() if value), *self.own(**changes)])
+
+    def carried(self, *without: str) -> list[tuple[str, str]]:
+        """The parts of the address that a form carries along, but for those that it sets itself."""
+        return [(name, value) for name, value in (*self.line.given, *self.own()) if name not in without]
+
+    def links(self, name: str, entries: Mapping[str, str], **changes: str | None) -> list[Link]:
+        """A link for each value of a parameter (value: words), the chosen one marked; `changes` go with each."""
+        chosen = getattr(self, self.parameters()[name][0].name)
+        return [
+            Link(words, self.query(**{name: value, **changes}), value == chosen) for value, words in entries.items()
+        ]
