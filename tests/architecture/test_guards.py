@@ -49,6 +49,19 @@ def test_the_core_runs_without_django():
     assert subprocess.run([sys.executable, "-c", code], cwd=ROOT, check=False).returncode == 0
 
 
+def test_tests_of_the_core_need_no_database():
+    """Nor do the books and oracles that they use."""
+    used = ["answers", "naive", "plain_book", "plain_plans", "random_world", "small_books"]
+    for path in [
+        *(ROOT / "tests" / "core").glob("*.py"),
+        *(ROOT / "tests" / "support" / f"{name}.py" for name in used),
+    ]:
+        named = re.findall(r"^(?:from|import) (\S+)", path.read_text(), re.M)
+        assert not [
+            n for n in named if n.startswith(("django", "wise_tally")) and not n.startswith("wise_tally.core")
+        ], path
+
+
 def test_rows_become_core_records_only_in_the_shelf_and_views_do_not_save():
     for path in PRODUCT.rglob("*.py"):
         text = path.read_text()

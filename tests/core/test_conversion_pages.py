@@ -12,7 +12,6 @@ from sklearn.metrics import brier_score_loss
 from tests.support.naive import ZONE, Naive, cents, local
 from tests.support.random_world import random_world
 from tests.support.world import World
-from wise_tally.book.store import books
 from wise_tally.core.backtest import back_test, brier, checkpoints
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
@@ -53,12 +52,10 @@ def test_what_is_unusual_follows_the_scaled_deviation_of_scipy():
     assert usual([None] * 3 + [1.0] * 11)[-1] is None
 
 
-@pytest.mark.django_db
 @pytest.mark.parametrize("seed", range(3))
-def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
+def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed):
     world = random_world(seed + 20, 80)
-    world.read(tmp_path)
-    book, naive = books.current(), Naive(world.tables, AS_OF)
+    book, naive = world.book(), Naive(world.tables, AS_OF)
     snapshot = book.as_of(AS_OF)
     fiscal = book.reference.fiscal
     months = tuple(fiscal.shifted(fiscal.containing(AS_OF, "month"), step) for step in range(-20, 1))
@@ -112,13 +109,11 @@ def test_spans_and_losses_are_those_of_a_loop_over_the_rows(seed, tmp_path):
         assert found.per_day == pytest.approx(expected)
 
 
-@pytest.mark.django_db
 @pytest.mark.parametrize("seed", range(3))
-def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
+def test_back_test_and_records_look_at_each_day_as_it_stood(seed):
     """Each guess is the forecast of that day; with seen rates it never uses a deal decided later."""
     world = random_world(seed + 40, 120)
-    world.read(tmp_path)
-    book = books.current()
+    book = world.book()
     snapshot = book.as_of(AS_OF)
     quarters = tuple(
         book.reference.fiscal.shifted(book.reference.fiscal.containing(AS_OF, "quarter"), -s) for s in (1, 2, 3)
@@ -166,11 +161,9 @@ def test_back_test_and_records_look_at_each_day_as_it_stood(seed, tmp_path):
     assert naive.states.keys() >= then.states.keys()
 
 
-@pytest.mark.django_db
-def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists(tmp_path):
+def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists():
     world = random_world(77, 150)
-    world.read(tmp_path)
-    book = books.current()
+    book = world.book()
     snapshot, period = book.as_of(AS_OF), book.reference.fiscal.parse("2024-01-01/2025-11-20")
     banded = with_size_bands(book, snapshot, SCOPE)
     groups = {g.name: g for g in conversion(banded, snapshot, period, SCOPE, ConversionOptions(), SIZE)}
@@ -193,13 +186,11 @@ def test_bands_groups_and_rows_hold_the_deals_that_their_working_lists(tmp_path)
     assert [s.running for s in per_deal] == [s.running for s in time_in_stage(book, snapshot, period, SCOPE)[0].stages]
 
 
-@pytest.mark.django_db
-def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
+def test_a_lead_counts_once_in_each_step_it_reached():
     world = World()
     world.deal("d1", ("2025-02-01", "s1", 100, None), ("2025-03-01", "w", 100, None))
     world.deal("d2", ("2025-02-01", "s1", 50, None), ("2025-04-01", "l", 50, None))
-    world.read(tmp_path)
-    snapshot = books.current().as_of(AS_OF)
+    snapshot = world.book().as_of(AS_OF)
     came = int(datetime(2025, 1, 22, 9, tzinfo=ZONE).timestamp())
     closed = came + 10 * 86_400
     status = [STATUSES.index(name) for name in (QUALIFIED, NEW, QUALIFIED, "dropped", NEW)]
@@ -225,7 +216,7 @@ def test_a_lead_counts_once_in_each_step_it_reached(tmp_path):
     assert lead_figures(snapshot, leads, 1).won_rate == 0
     assert lead_figures(snapshot, leads, -1).qualified_rate == 0
     # As of a day before it was closed, a lead was still being worked on; owners and local days make the scope.
-    book = books.current()
+    book = world.book()
     early, period = book.as_of(date(2025, 1, 25)), book.reference.fiscal.parse("2025-01-22/2025-01-22")
     assert (
         len(leads_in(book, snapshot, leads, book.reference.fiscal.parse("2025-01-23/2025-12-31"), Filter()).value) == 0

@@ -10,7 +10,6 @@ import pytest
 from tests.core.test_oracle import window
 from tests.support.naive import Naive, local
 from tests.support.random_world import random_world
-from wise_tally.book.store import books
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.figures import REPORTED
@@ -27,16 +26,15 @@ from wise_tally.core.people_table import (
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.tally import Sides, TallyQuery, buckets, counted_deals, tally_values
 
-pytestmark = pytest.mark.django_db
 SEEDS = range(5)
 PLAIN = [m for m in REPORTED if m not in ("activities", "leads") and not m.startswith("cash")]
 
 
-def world_of(seed, tmp_path):
+def world_of(seed):
     """A random world, its book, a period, and the naive reading of the same day."""
-    world = random_world(seed, 70).read(tmp_path)
+    world = random_world(seed, 70)
     start, end, day = window(seed)
-    book = books.current()
+    book = world.book()
     return book, book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
 
 
@@ -46,9 +44,9 @@ def asked(book, snapshot, period, measure, by="company"):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_counts_of_deals_equal_a_loop(seed, tmp_path):
+def test_counts_of_deals_equal_a_loop(seed):
     """Created, their value, won of them, slips in the period, overstaying: by owner and by team, with all above."""
-    book, snapshot, period, naive = world_of(seed, tmp_path)
+    book, snapshot, period, naive = world_of(seed)
     inside = lambda on: period.starts_on <= on <= period.ends_on  # noqa: E731 - one line says it
     plain = {name: defaultdict(int) for name in ("created", "created_value", "won", "slips")}
     for key, state in naive.states.items():
@@ -82,9 +80,9 @@ def test_counts_of_deals_equal_a_loop(seed, tmp_path):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed, tmp_path):
+def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed):
     """Additive measures add up over owners; deals behind a value are as many as it says; a wrong breakdown is refused."""
-    book, snapshot, period, _ = world_of(seed, tmp_path)
+    book, snapshot, period, _ = world_of(seed)
     for name in ("created", "created_value", "slips", "overstaying", "won", "open", "weighted", "overdue"):
         whole = asked(book, snapshot, period, name)[""]
         assert sum(asked(book, snapshot, period, name, "person").values()) == whole, name
@@ -113,9 +111,9 @@ def test_buckets_follow_one_another():
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_people_against_columns_equal_a_loop(seed, tmp_path):
+def test_people_against_columns_equal_a_loop(seed):
     """Credited parts and deals by stage; people add up to the whole; a deal of two counts once in it."""
-    book, snapshot, _, naive = world_of(seed, tmp_path)
+    book, snapshot, _, naive = world_of(seed)
     stages = [stage.key for stage in book.reference.stages]
     plain, deals, all_deals = defaultdict(int), defaultdict(set), defaultdict(set)
     for key, state in naive.states.items():
@@ -144,9 +142,9 @@ def test_people_against_columns_equal_a_loop(seed, tmp_path):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_months_hold_every_deal_once(seed, tmp_path):
+def test_months_hold_every_deal_once(seed):
     """Open ones before, in, after the months or without a date; closed ones in the month of their closing alone."""
-    book, snapshot, _, naive = world_of(seed, tmp_path)
+    book, snapshot, _, naive = world_of(seed)
     months = [book.reference.fiscal.part(2025, "month", n) for n in range(4, 10)]
     first, last = months[0].starts_on, months[-1].ends_on
     for kind, number in (("open", OPEN), ("won", WON), ("lost", LOST)):
@@ -168,10 +166,10 @@ def test_months_hold_every_deal_once(seed, tmp_path):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_a_week_sets_out_what_stood_the_evening_before(seed, tmp_path):
+def test_a_week_sets_out_what_stood_the_evening_before(seed):
     """Open counted deals due in the week as of Sunday, against what is won by the day: the naive forecast of both days."""
-    world = random_world(seed, 70).read(tmp_path)
-    book = books.current()
+    world = random_world(seed, 70)
+    book = world.book()
     for day in (date(2024, 9, 18), date(2025, 3, 6), date(2025, 8, 29)):
         week = book.reference.fiscal.containing(day, "week")
         evening = week.starts_on - timedelta(days=1)

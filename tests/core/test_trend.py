@@ -6,18 +6,15 @@ from random import Random
 import pytest
 
 from tests.support.random_world import random_world
-from wise_tally.book.store import books
 from wise_tally.core.calendar import Period
 from wise_tally.core.daily_trend import trend
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 
 
-@pytest.mark.django_db
 @pytest.mark.parametrize("seed", range(8))
-def test_each_day_of_the_trend_is_the_forecast_of_that_day(seed, tmp_path):
-    random_world(seed).read(tmp_path)
-    book, random = books.current(), Random(f"trend{seed}")
+def test_each_day_of_the_trend_is_the_forecast_of_that_day(seed):
+    book, random = random_world(seed).book(), Random(f"trend{seed}")
     reference, told = book.reference, 0
     for _ in range(4):
         start = date(2024, random.randint(1, 12), random.randint(1, 28))

@@ -6,7 +6,6 @@ from random import Random
 import pytest
 
 from tests.support.random_world import random_world
-from wise_tally.book.store import books
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.what_if import Supposed, WhatIf, supposed
@@ -15,12 +14,10 @@ AS_OF = date(2025, 3, 10)
 LAST = {"won": "w", "lost": "l"}
 
 
-@pytest.mark.django_db
 @pytest.mark.parametrize("seed", range(6))
-def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed, tmp_path):
+def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed):
     random, world = Random(seed), random_world(seed, 40)
-    world.read(tmp_path / "before")
-    book = books.current()
+    book = world.book()
     snapshot, period = book.as_of(AS_OF), book.reference.fiscal.parse("2024-06-01/2026-05-31")
     wishes, later = {}, AS_OF.isoformat()
     for at in random.sample(range(len(snapshot.deal)), 12):
@@ -55,8 +52,7 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
         world.add("deal_revisions", **done)
     found = supposed(book, snapshot, WhatIf(wishes))
     tables = [forecast(book, found, period, Filter(), by) for by in ("company", "person", "team", "source")]
-    world.read(tmp_path / "after")
-    after = books.current()
+    after = world.book()
     real = after.as_of(AS_OF)
     for by, table in zip(("company", "person", "team", "source"), tables, strict=True):
         assert [
@@ -64,12 +60,10 @@ def test_what_is_supposed_gives_the_figures_of_a_book_in_which_it_was_done(seed,
         ] == [(r.key, r.won, r.lost, r.open, r.weighted, r.undated) for r in table]
 
 
-@pytest.mark.django_db
-def test_a_supposed_probability_of_a_stage_leaves_those_of_deals_alone(tmp_path):
+def test_a_supposed_probability_of_a_stage_leaves_those_of_deals_alone():
     world = random_world(2, 60)
     world.tables["stages"][1]["own_probability"] = "true"
-    world.read(tmp_path)
-    book = books.current()
+    book = world.book()
     snapshot = book.as_of(AS_OF)
     stage = next(i for i, s in enumerate(book.reference.stages) if s.key == "s2")
     found = supposed(book, snapshot, WhatIf(stages={stage: 1_234}))

@@ -222,12 +222,10 @@ def test_what_changed_since_the_last_meeting(demo, sign_in):
     """The demo's head of sales meets on Mondays; a meeting kept today is what tomorrow compares with."""
     client = sign_in("m1")
     presets = client.get("/forecast/changed/").context["presets"]
-    assert [query for words, query, _ in presets if words == "the last meeting, 16 Nov 2026"] == [
-        "from=2026-11-16&measure=weighted"
-    ]
+    assert [link.query for link in presets if link.words == "the last meeting, 16 Nov 2026"] == ["from=2026-11-16"]
     assert client.post("/forecast/changed/meeting/?who=person:r09").status_code == 302
     # Today's own meeting is not what today is compared with.
-    words = [words for words, *_ in client.get("/forecast/changed/?who=person:r09").context["presets"]]
+    words = [link.words for link in client.get("/forecast/changed/?who=person:r09").context["presets"]]
     assert not any("meeting" in text for text in words)
     client.post("/forecast/changed/meeting/?who=person:r09")
     assert Meeting.objects.filter(person_key="r09").count() == 1

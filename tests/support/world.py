@@ -6,8 +6,7 @@ import json
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-from wise_tally.interfaces.figures import Question, figures
-from wise_tally.package.reading import read_package
+from tests.support.plain_book import book_of
 
 BASE = {
     "settings": [
@@ -103,14 +102,22 @@ class World:
         )
         return folder
 
+    def book(self):
+        """The core's book of these tables, without a database."""
+        return book_of(self)
+
     def read(self, folder: Path):
         """Read into the database."""
+        from wise_tally.package.reading import read_package
+
         read_package(self.write(folder), datetime(2026, 11, 23, 12, tzinfo=UTC))
         return self
 
 
 def ask(figure, period, as_of, **options):
-    """The rows of a figure by key, and its scope under "scope"."""
+    """The rows of a figure by key as the interface gives them, and its scope under "scope"."""
+    from wise_tally.interfaces.figures import Question, figures
+
     answer = figures(Question(figure, date.fromisoformat(as_of), period, **options))
     rows = {(row["key"], row["group"]) if "group" in row else row["key"]: row for row in answer["rows"]}
     return rows | {"scope": answer["scope"]}

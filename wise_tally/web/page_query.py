@@ -1,6 +1,6 @@
 """What the address of a page holds beside its scope: each page declares its parameters once, as fields of a PageQuery.
 
-A field made by `choice`, `text`, `several`, `day` or `whole` is read from the address, refused in words where it is not accepted,
+A field made by `choice`, `text`, `several`, `one_day` or `whole` is read from the address, refused in words where it is not accepted,
 and written back into every address that the page makes; a field made otherwise is none of the address.
 """
 
@@ -16,7 +16,7 @@ from wise_tally.web.filter_line import PARTS, FilterLine
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 
-MOST_TEXT, MOST_SEVERAL = 200, 1_000
+MOST_TEXT, MOST_OF_SEVERAL, MOST_SEVERAL = 200, 400, 1_000
 Accepted = Collection[str] | Callable[[], Collection[str]]
 
 
@@ -64,12 +64,12 @@ def several(name: str = "") -> Any:
     """Any number of texts, each once, in their order."""
 
     def read(_: str, texts: list[str]) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(one[:MOST_TEXT] for one in texts[:MOST_SEVERAL]))
+        return tuple(dict.fromkeys(one[:MOST_OF_SEVERAL] for one in texts[:MOST_SEVERAL]))
 
     return _declared(Parameter(read, list, name=name), ())
 
 
-def day(name: str = "") -> Any:
+def one_day(name: str = "") -> Any:
     """A day; None where the address names none."""
 
     def read(called: str, texts: list[str]) -> date:
@@ -94,10 +94,8 @@ def whole(least: int, most: int, name: str = "") -> Any:
 
 
 @dataclass(frozen=True)
-class PageQuery:
-    """The question of one page: its scope and what it declares. Every address made here is accepted by the page."""
-
-    line: FilterLine
+class OwnQuery:
+    """What a page without a scope declares. Every address made here is accepted by the page."""
 
     @classmethod
     def parameters(cls) -> dict[str, tuple[Field[Any], Parameter]]:
@@ -106,16 +104,16 @@ class PageQuery:
         return {parameter.name or one.name: (one, parameter) for one, parameter in found if parameter}
 
     @classmethod
-    def read(cls, line: FilterLine, given: QueryDict, **usual: Any) -> Self:
-        """The question of an address; `usual` are values of this viewer where the address says nothing. Raises Refused."""
-        values = dict(usual)
+    def values(cls, given: QueryDict) -> dict[str, Any]:
+        """What an address says of the declared fields; raises Refused."""
+        values = {}
         for name, (one, parameter) in cls.parameters().items():
             if texts := [text for text in given.getlist(name) if text]:
                 values[one.name] = parameter.read(name, texts)
-        return cls(line, **values)
+        return values
 
     def own(self, **changes: str | None) -> list[tuple[str, str]]:
-        """What is declared as the address names it, with parts changed; None and empty texts go."""
+        """What is declared as the address names it, with parts changed; None, empty and usual ones go."""
         found: list[tuple[str, str]] = []
         for name, (one, parameter) in self.parameters().items():
             value = getattr(self, one.name)
@@ -123,6 +121,29 @@ class PageQuery:
             if parameter.always or texts != parameter.write(one.default):
                 found += [(name, text) for text in texts if text]
         return found
+
+    def query(self, **changes: str | None) -> str:
+        """The page's address with parts changed."""
+        return urlencode(self.own(**changes))
+
+    def links(self, name: str, entries: Mapping[str, str], **changes: str | None) -> list[Link]:
+        """A link for each value of a parameter (value: words), the chosen one marked; `changes` go with each."""
+        chosen = getattr(self, self.parameters()[name][0].name)
+        return [
+            Link(words, self.query(**{name: value, **changes}), value == chosen) for value, words in entries.items()
+        ]
+
+
+@dataclass(frozen=True)
+class PageQuery(OwnQuery):
+    """The question of a page: its scope and what it declares."""
+
+    line: FilterLine
+
+    @classmethod
+    def read(cls, line: FilterLine, given: QueryDict, **usual: Any) -> Self:
+        """The question of an address; `usual` are values of this viewer where the address says nothing. Raises Refused."""
+        return cls(line, **{**usual, **cls.values(given)})
 
     def query(self, **changes: str | None) -> str:
         """The page's address with parts of the scope or of its own changed."""
@@ -134,10 +155,3 @@ class PageQuery:
     def carried(self, *without: str) -> list[tuple[str, str]]:
         """The parts of the address that a form carries along, but for those that it sets itself."""
         return [(name, value) for name, value in (*self.line.given, *self.own()) if name not in without]
-
-    def links(self, name: str, entries: Mapping[str, str], **changes: str | None) -> list[Link]:
-        """A link for each value of a parameter (value: words), the chosen one marked; `changes` go with each."""
-        chosen = getattr(self, self.parameters()[name][0].name)
-        return [
-            Link(words, self.query(**{name: value, **changes}), value == chosen) for value, words in entries.items()
-        ]

@@ -10,13 +10,13 @@ from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
+from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.process.models import Process, Stage
 from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
 from wise_tally.web.footer import Footer
-from wise_tally.web.request.choices import one_of
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.page_query import PageQuery, choice, several
 from wise_tally.web.request.viewing import PageRequest
 
 CARDS = 25
@@ -37,31 +37,35 @@ class Lane:
     list_query: str
 
 
+@dataclass(frozen=True)
+class BoardQuery(PageQuery):
+    """How the board is cut, which lanes are hidden, and whether only deals due in the period stand on it."""
+
+    view: str = choice(("list", "lanes"))
+    by: str = choice(BY, always=True)
+    within: str = choice(WITHIN)
+    hide: tuple[str, ...] = several()
+
+    def hiding(self, *keys: str) -> str:
+        """The address with just these lanes hidden."""
+        return replace(self, hide=keys).query()
+
+
 def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     """Lanes of the open deals of the scope; by stage it is one process at a time."""
-    by = request.GET.get("by", "stage")
-    one_of(by, BY, "is no way to cut lanes")
-    line = request.filter_line = only_process(line) if by == "stage" else line
-    hidden, within = request.GET.getlist("hide"), request.GET.get("within", "")
-    if within not in WITHIN:
-        raise Refused(f"“{within[:40]}” is not accepted as within; accepted: period, or nothing.")
-    if not within:
-        line = request.filter_line = replace(line, any_period=True)
-    lanes = _lanes(request, line, by, hidden)
-    own = [*line.given, ("view", "lanes"), *([("within", within)] if within else [])]
+    asked = BoardQuery.read(line, request.GET)
+    line = only_process(line) if asked.by == "stage" else line
+    line = request.filter_line = line if asked.within else replace(line, any_period=True)
+    asked = replace(asked, line=line)
+    lanes = _lanes(asked, request.viewer)
     return {
         "line": line,
-        "by": by,
-        "other_by": [(name, urlencode([*own, ("by", name)])) for name in BY],
+        "by": asked.by,
+        "by_links": asked.links("by", {name: name for name in BY}, hide=None),
         "lanes": lanes,
-        "within": within,
-        "within_query": urlencode(
-            [*line.given, ("view", "lanes"), ("by", by), *([] if within else [("within", "period")])]
-        ),
-        "hidden": [
-            (name, urlencode([*own, ("by", by), *(("hide", h) for h in hidden if h != name)])) for name in hidden
-        ],
-        "targets": _targets(line, by),
+        "due_links": asked.links("within", {"period": f"due in {line.period_label}", "": "of every date"}),
+        "hidden": [(key, asked.hiding(*(one for one in asked.hide if one != key))) for key in asked.hide],
+        "targets": _targets(line, asked.by),
         "may_edit": not line.is_past,
         "undo": last_change(request),
         "here": request.get_full_path(),
@@ -70,11 +74,12 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     }
 
 
-def _lanes(request: PageRequest, line: FilterLine, by: str, hidden: list[str]) -> list[Lane]:
+def _lanes(asked: BoardQuery, viewer: Viewer) -> list[Lane]:
+    line, by, hidden = asked.line, asked.by, asked.hide
     reference, snapshot = line.book.reference, line.snapshot
     at = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
     at = at[snapshot.kind[at] == OPEN]
-    if request.GET.get("within"):
+    if asked.within:
         at = at[due_between(snapshot, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]
     if by == "stage":
         order = reference.open_stages(line.scope.process, with_retired=False) if reference.processes else ()
@@ -90,10 +95,8 @@ def _lanes(request: PageRequest, line: FilterLine, by: str, hidden: list[str]) -
     largest = np.lexsort((-snapshot.amount_minor[at], lane))
     shown = {i: at[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
     wanted = [p for i, node in enumerate(order) if nodes[node].key not in hidden for p in shown[i]]
-    rows = deal_rows(line, wanted, request.viewer)
+    rows = deal_rows(line, wanted, viewer)
     rules = reference.rules_on(line.as_of)
-    own = [*line.given, ("view", "lanes"), ("by", by)]
-    own += [("within", "period")] if request.GET.get("within") else []
     return [
         Lane(
             key=nodes[node].key,
@@ -101,18 +104,19 @@ def _lanes(request: PageRequest, line: FilterLine, by: str, hidden: list[str]) -
             totals=totals[i],
             cards=[rows[p] for p in shown[i] if p in rows],
             typical_days=rules[node].typical_days if by == "stage" else None,
-            hide_query=urlencode([*own, *(("hide", h) for h in [*hidden, nodes[node].key])]),
-            list_query=_list_query(request, line, by, nodes[node]),
+            hide_query=asked.hiding(*hidden, nodes[node].key),
+            list_query=_list_query(asked, nodes[node]),
         )
         for i, node in enumerate(order)
         if nodes[node].key not in hidden
     ]
 
 
-def _list_query(request: PageRequest, line: FilterLine, by: str, node: Any) -> str:
+def _list_query(asked: BoardQuery, node: Any) -> str:
     """The list of exactly the deals of a lane."""
-    own = [("stage", node.key)] if by == "stage" else [("f", f"category:is:{node.name}")]
-    if request.GET.get("within"):
+    line = asked.line
+    own = [("stage", node.key)] if asked.by == "stage" else [("f", f"category:is:{node.name}")]
+    if asked.within:
         own += [("f", f"close:from:{line.period.starts_on}"), ("f", f"close:to:{line.period.ends_on}")]
     return urlencode([*line.given, *own])
 

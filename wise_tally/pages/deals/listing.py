@@ -1,7 +1,6 @@
 """The list of deals: filters, order and paging on whole columns, names read for one page."""
 
-from dataclasses import dataclass
-from urllib.parse import urlencode
+from dataclasses import dataclass, replace
 
 import numpy as np
 from django.db.models import Q
@@ -14,6 +13,7 @@ from wise_tally.pages.deals.columns import Column, all_columns, usual_columns
 from wise_tally.pages.deals.filters import JOINS, Clause, matching, read_clauses
 from wise_tally.web import deal_columns
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.page_query import PageQuery, choice, several, text
 from wise_tally.web.paging import Page, page_of
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
@@ -41,24 +41,49 @@ QUICK = {
 
 
 @dataclass(frozen=True)
-class Listing:
-    """The deals of a list in their order, one page of them, and everything that made it so (totals in minor units)."""
+class ListQuery(PageQuery):
+    """What a list keeps, in which order and with which columns."""
 
+    status: str = choice((*STATUSES, "all", "period"))
+    find: str = text()
+    stage: str = text()
+    only: str = choice(("", *QUICK))
+    join: str = choice(JOINS)
+    sort: str = text(default="-amount")
+    cols: str = text(MOST_ADDRESS)
+    # The address of a working, where the list is of exactly the deals that its figure counts.
+    counted: str = text(MOST_ADDRESS)
+    clauses: tuple[str, ...] = several(name="f")
+    page: str = text()
+    edit: str = choice(("", "yes"))
+
+    def without(self, gone: Clause) -> str:
+        """The list's address without one filter."""
+        return replace(self, clauses=tuple(one for one in self.clauses if one != gone.text)).query()
+
+    def sorted_by(self, name: str) -> str:
+        """The address with a column as the first to sort by, turned round if it is; the others follow."""
+        sorts = self.sort.split(",")
+        first = name if sorts[:1] == [f"-{name}"] else f"-{name}"
+        rest = [sort for sort in sorts if sort.removeprefix("-") != name]
+        return self.query(sort=",".join([first, *rest][:MOST_SORTS]))
+
+
+@dataclass(frozen=True)
+class Listing:
+    """The deals of a list in their order, one page of them, and what made it so (totals in minor units)."""
+
+    asked: ListQuery
     all_places: Ints
     page: Page
     amount_minor: int
     weighted_minor: int
-    status: str
     sorts: tuple[str, ...]
-    find: str
-    stage: str
-    only: str
-    join: str
     clauses: tuple[Clause, ...]
     columns: tuple[Column, ...]
     known: dict[str, Column]
-    # The address of a working, where the list is of exactly the deals that its figure counts, and the figure's words.
-    counted: tuple[str, str] = ("", "")
+    # What the figure is whose deals these are; empty where they are those of the scope.
+    counted_words: str = ""
 
     @property
     def places(self) -> list[int]:
@@ -70,78 +95,56 @@ class Listing:
         """How many deals the list has."""
         return len(self.all_places)
 
-    @property
-    def own(self) -> list[tuple[str, str]]:
-        """The list's own part of the address; what is as usual is left out."""
-        names = tuple(column.name for column in self.columns)
-        parts = [("status", self.status if self.status != "open" else ""), ("find", self.find), ("stage", self.stage)]
-        parts += [("only", self.only), ("join", self.join if self.clauses and self.join != "all" else "")]
-        parts += [("sort", ",".join(self.sorts) if self.sorts != ("-amount",) else "")]
-        parts += [("cols", ",".join(names) if names != usual_columns(self.status) else "")]
-        parts += [("counted", self.counted[0])]
-        return [(n, v) for n, v in parts if v] + [("f", clause.text) for clause in self.clauses]
-
-    def query(self, line: FilterLine, **changes: str) -> str:
-        """The list's address with parts changed; an empty part is dropped."""
-        parts = [(name, value) for name, value in self.own if name not in changes]
-        return urlencode([*line.given, *parts, *((name, value) for name, value in changes.items() if value)])
-
-    def without(self, line: FilterLine, gone: Clause) -> str:
-        """The list's address without one filter."""
-        return urlencode([*line.given, *(part for part in self.own if part != ("f", gone.text))])
-
-    def sorted_by(self, line: FilterLine, name: str) -> str:
-        """The address with a column as the first to sort by, turned round if it is; the others follow."""
-        first = name if self.sorts[:1] == (f"-{name}",) else f"-{name}"
-        rest = [sort for sort in self.sorts if sort.removeprefix("-") != name]
-        return self.query(line, sort=",".join([first, *rest][:MOST_SORTS]))
-
 
 def listing(line: FilterLine, request: PageRequest) -> Listing:
     """The deals of the scope that the filters keep. Raises Refused naming what is accepted."""
-    given, columns = request.GET, all_columns()
-    status = one_of(given.get("status") or "open", (*STATUSES, "all", "period"), "is not accepted as status")
-    only = one_of(given.get("only", ""), ("", *QUICK), "is not accepted as only")
-    join = one_of(given.get("join") or "all", JOINS, "is not accepted as join")
-    sorts = _sorts(given.get("sort") or "-amount", columns)
-    shown = _shown(given.get("cols", ""), columns, status)
-    clauses = read_clauses(given, columns)
-    find, stage = given.get("find", "").strip()[:200], given.get("stage", "")
+    columns, asked = all_columns(), ListQuery.read(line, request.GET)
+    sorts, shown = _sorts(asked.sort, columns), _shown(asked.cols, columns, asked.status)
+    clauses = read_clauses(request.GET, columns)
     rows = np.unique(credited_lines(line.book, line.snapshot, line.scope, "company").rows)
-    rows = rows[_matching(line, rows, status, stage)]
-    rows, counted = _counted(request, line, rows)
-    if find:
-        called = deal_columns.deals_where(line, Q(name__icontains=find))
-        called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=find))
+    rows = rows[_matching(line, rows, asked.status, asked.stage)]
+    rows, counted_words = _counted(request, line, rows, asked.counted)
+    if asked.find:
+        called = deal_columns.deals_where(line, Q(name__icontains=asked.find))
+        called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=asked.find))
         rows = rows[called[line.snapshot.deal[rows]]]
-    rows = rows[matching(line, rows, clauses, join)]
-    rows = _quick(line, rows, only)
+    rows = rows[matching(line, rows, clauses, asked.join)]
+    rows = _quick(line, rows, asked.only)
     rows = rows[_order(line, rows, sorts, columns)]
     totals = list_totals(line.snapshot, rows)
     page = page_of(request, len(rows), PAGE)
-    names = (tuple(sorts), find, stage, only, join, tuple(clauses), shown, columns, counted)
-    return Listing(rows, page, totals.amount_minor, totals.weighted_minor, status, *names)
+    # Addresses of other views of this list begin at its first page, and say nothing that is as usual.
+    names = ",".join(column.name for column in shown)
+    asked = replace(
+        asked,
+        cols="" if names == ",".join(usual_columns(asked.status)) else names,
+        join=asked.join if clauses else JOINS[0],
+        clauses=tuple(clause.text for clause in clauses),
+        page="",
+        edit="",
+    )
+    made = (tuple(sorts), tuple(clauses), shown, columns, counted_words)
+    return Listing(asked, rows, page, totals.amount_minor, totals.weighted_minor, *made)
 
 
-def _counted(request: PageRequest, line: FilterLine, rows: Ints) -> tuple[Ints, tuple[str, str]]:
-    """Only the deals that a figure counts, where the address names its working."""
-    address = request.GET.get("counted", "")[:MOST_ADDRESS]
+def _counted(request: PageRequest, line: FilterLine, rows: Ints, address: str) -> tuple[Ints, str]:
+    """Only the deals that the figure of a working counts, where its address is given, and what it is."""
     if not address:
-        return rows, ("", "")
+        return rows, ""
     working = counted_at(request, address)
     figure = None if working else figure_at(request, address)
     # Reading the figure read its own filter line; the page's is this one.
     request.filter_line = line
     if working:
         title, deals = working
-        return rows[np.isin(line.snapshot.deal[rows], deals)], (address, title)
+        return rows[np.isin(line.snapshot.deal[rows], deals)], title
     if figure is None:
         raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
-    return rows[figure.counted.counts[line.snapshot.deal[rows]]], (address, f"{figure.title}: {figure.total}")
+    return rows[figure.counted.counts[line.snapshot.deal[rows]]], f"{figure.title}: {figure.total}"
 
 
-def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
-    found = [part for part in text.split(",") if part]
+def _sorts(given: str, columns: dict[str, Column]) -> list[str]:
+    found = [part for part in given.split(",") if part]
     for part in found:
         one_of(part.removeprefix("-"), tuple(columns), "is not accepted as sort")
     if len(found) > MOST_SORTS:
@@ -149,8 +152,8 @@ def _sorts(text: str, columns: dict[str, Column]) -> list[str]:
     return found
 
 
-def _shown(text: str, columns: dict[str, Column], status: str) -> tuple[Column, ...]:
-    names = list(dict.fromkeys(part for part in text.split(",") if part)) or usual_columns(status)
+def _shown(given: str, columns: dict[str, Column], status: str) -> tuple[Column, ...]:
+    names = list(dict.fromkeys(part for part in given.split(",") if part)) or usual_columns(status)
     return tuple(columns[one_of(name, tuple(columns), "is not accepted as cols")] for name in names)
 
 

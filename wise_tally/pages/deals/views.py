@@ -57,13 +57,13 @@ def page(request: PageRequest) -> HttpResponse:
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
     found = listing(line, request)
-    line = request.filter_line = replace(line, any_period=found.status != "period")
+    line = request.filter_line = replace(line, any_period=found.asked.status != "period")
     return render(request, "deals/page.html", list_context(request, line, found))
 
 
 def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict[str, Any]:
     """What the page of the list shows."""
-    rows = deal_rows(line, found.places, request.viewer)
+    asked, rows = found.asked, deal_rows(line, found.places, request.viewer)
     data = row_data(line, rows, found.columns)
     shown = [column.name for column in found.columns]
     return {
@@ -71,32 +71,30 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "list": found,
         "rows": list(rows.values()),
         "table": [(row, cells(found.columns, data[index])) for index, row in rows.items()],
-        "heads": [(column, found.sorted_by(line, column.name), _sign(found, column.name)) for column in found.columns],
+        "heads": [(column, asked.sorted_by(column.name), _sign(found, column.name)) for column in found.columns],
         "sorted_words": _sorted_words(found),
         "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
-        "quick": [
-            (name, words, found.query(line, only="" if name == found.only else name)) for name, words in QUICK.items()
-        ],
-        "clauses": [(clause, found.without(line, clause)) for clause in found.clauses],
+        "quick": [(name, words, asked.query(only="" if name == asked.only else name)) for name, words in QUICK.items()],
+        "clauses": [(clause, asked.without(clause)) for clause in found.clauses],
         "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in found.known.values()],
         "tests": TESTS,
-        "joins": [(name, found.query(line, join=name)) for name in JOINS],
-        "own": found.own,
+        "joins": asked.links("join", {name: name for name in JOINS}),
+        "own": asked.own(),
         "views": views_of(request.viewer),
-        "view_query": found.query(line),
+        "view_query": asked.query(),
         "bulk": bulk_choices(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
         "in_place": "edit" in request.GET and not line.is_past,
         "categories": list(Category.objects.order_by("rank")),
-        "edit_query": found.query(line, page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
+        "edit_query": asked.query(page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
-        **neighbours(found.page, lambda number: found.query(line, page=number)),
-        "all_query": found.query(line, counted=""),
-        "footer": Footer(found.total, exports=exports("deals:table", found.query(line))),
+        **neighbours(found.page, lambda number: asked.query(page=number)),
+        "all_query": asked.query(counted=None),
+        "footer": Footer(found.total, exports=exports("deals:table", asked.query())),
     }
 
 

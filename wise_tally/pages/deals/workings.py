@@ -57,7 +57,7 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
         folded=max(0, found.total - FIRST_DEALS),
         folded_value=money(int(column[order[FIRST_DEALS:]].sum())),
     )
-    back = f"{reverse('deals:page')}?{found.query(line)}"
+    back = f"{reverse('deals:page')}?{found.asked.query()}"
     return panel_response(request, line, panel, back, back)
 
 

@@ -1,6 +1,6 @@
 """The line above the grid that says how it counts: rows, second level, measure, day, form, columns."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wise_tally.core.figure import Figure
 from wise_tally.core.measures import DEALS, IN_HUNDREDTHS, QUANTITY
@@ -52,7 +52,7 @@ def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
         names.add("figure")
     return Controls(
         pickers=pickers,
-        kept=[(name, value) for name, value in asked.given if name not in names],
+        kept=replace(asked, open=(), shut=()).carried(*names),
         columns=[(column, column.key in shown) for column in every.values()],
         by_words=words_of(asked.by),
         expand=asked.fresh(rows="all"),

@@ -134,8 +134,12 @@ def _row(
 def toggled(asked: ForecastQuery, token: str, opened: bool) -> str:
     """The address with one row shut that is open, or opened that is shut."""
     if opened:
-        return replace(asked, open=asked.open - {token}, shut=asked.shut | {token}).query()
-    return replace(asked, open=asked.open | {token}, shut=asked.shut - {token}).query()
+        return replace(asked, open=_without(asked.open, token), shut=(*asked.shut, token)).query()
+    return replace(asked, open=(*asked.open, token), shut=_without(asked.shut, token)).query()
+
+
+def _without(tokens: tuple[str, ...], gone: str) -> tuple[str, ...]:
+    return tuple(token for token in tokens if token != gone)
 
 
 def _bar_words(asked: ForecastQuery, node: Node, pace: int | None) -> str:

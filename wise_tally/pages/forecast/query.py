@@ -12,8 +12,8 @@ from wise_tally.core.what_if import supposed
 from wise_tally.pages.forecast.bins import BINS
 from wise_tally.pages.forecast.scratch import Scratch
 from wise_tally.web.breakdowns import with_own, words_of
-from wise_tally.web.filter_line import FilterLine, read_scope
-from wise_tally.web.request.choices import chosen
+from wise_tally.web.filter_line import read_scope
+from wise_tally.web.page_query import PageQuery, choice, several, text, whole
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -32,24 +32,33 @@ MEASURE_WORDS = {
 BASIS_WORDS = {CLOSE: "expected close", "payment": "first payment due"}
 
 
+def _own_rows() -> tuple[str, ...]:
+    return with_own(ROWS)
+
+
+def _own_within() -> tuple[str, ...]:
+    return with_own(("", *WITHIN))
+
+
 @dataclass(frozen=True)
-class ForecastQuery:
+class ForecastQuery(PageQuery):
     """The question of one page; every part is in its address and falls back on the first accepted one."""
 
-    line: FilterLine
-    by: str = PEOPLE
-    within: str = ""
-    measure: str = AMOUNT
-    basis: str = CLOSE
-    form: str = ""
-    figure: str = ""
-    rows: str = ""
-    open: frozenset[str] = frozenset()
-    shut: frozenset[str] = frozenset()
+    by: str = choice(_own_rows, PEOPLE)
+    within: str = choice(_own_within, "")
+    measure: str = choice(MEASURES)
+    basis: str = choice(BASES)
+    form: str = choice(FORMS)
+    figure: str = text(80)
+    rows: str = choice(FOLDS)
+    # Rows opened and shut by hand.
+    open: tuple[str, ...] = several()
+    shut: tuple[str, ...] = several()
     # A column of the drawn distribution, in the working of the chance.
-    part: int | None = None
-    # One open deal taken as won or lost, by outcome and identifier, in the working of the chance.
-    decided: tuple[str, str] = ("", "")
+    part: int | None = whole(0, BINS - 1)
+    # One open deal taken as won or as lost, in the working of the chance.
+    won: str = text()
+    lost: str = text()
 
     @cached_property
     def snapshot(self) -> BookAsOf:
@@ -88,26 +97,17 @@ class ForecastQuery:
         return "hundredths" if self.measure in IN_HUNDREDTHS else "whole"
 
     @property
-    def given(self) -> list[tuple[str, str]]:
-        """Scope and question as the address names them, without what is open."""
-        named = [(name, getattr(self, name)) for name in ("by", "within", "measure", "basis", "form", "figure", "rows")]
-        usual = ForecastQuery(self.line)
-        return [*self.line.given, *((name, value) for name, value in named if value != getattr(usual, name))]
-
-    def query(self, **changes: str) -> str:
-        """The page's address with parts changed; what is open stays."""
-        parts = {**dict(self.given), **changes}
-        folded = [*(("open", token) for token in sorted(self.open)), *(("shut", token) for token in sorted(self.shut))]
-        return urlencode([*((name, value) for name, value in parts.items() if value), *folded])
+    def decided(self) -> tuple[str, str]:
+        """The outcome and identifier of the deal taken as decided; empty for none."""
+        return next(((name, key) for name, key in (("won", self.won), ("lost", self.lost)) if key), ("", ""))
 
     def fresh(self, **changes: str) -> str:
         """The page's address with parts changed and nothing opened or shut by hand."""
-        parts = {**dict(self.given), **changes}
-        return urlencode([(name, value) for name, value in parts.items() if value])
+        return replace(self, open=(), shut=()).query(**changes)
 
     def working(self, token: str, **changes: str) -> str:
         """The query that opens the working of a node's figure."""
-        counted = [(name, value) for name, value in self.given if name in ("measure", "basis")]
+        counted = [(name, value) for name, value in self.own() if name in ("measure", "basis")]
         return urlencode([*{**dict(self.line.given), **changes}.items(), *counted, ("node", token)])
 
 
@@ -116,27 +116,7 @@ def read_question(request: PageRequest) -> ForecastQuery:
     line = read_scope(request)
     if request.GET.get("suppose"):
         line = replace(line, snapshot=supposed(line.book, line.snapshot, Scratch.of(request).for_core(line)))
-    own = with_own(())
-    asked = ForecastQuery(
-        line=line,
-        by=chosen(request.GET, "by", (*ROWS, *own)),
-        within=chosen(request.GET, "within", ("", *WITHIN, *own)),
-        measure=chosen(request.GET, "measure", MEASURES),
-        basis=chosen(request.GET, "basis", BASES),
-        form=chosen(request.GET, "form", FORMS),
-        figure=request.GET.get("figure", "")[:80],
-        rows=chosen(request.GET, "rows", FOLDS),
-        open=frozenset(request.GET.getlist("open")),
-        shut=frozenset(request.GET.getlist("shut")),
-        part=_part(request.GET.get("part", "")),
-        decided=next(((name, request.GET[name]) for name in ("won", "lost") if request.GET.get(name)), ("", "")),
-    )
+    asked = ForecastQuery.read(line, request.GET)
     if asked.within in (asked.by, "person" if asked.by == PEOPLE else asked.by):
         raise Refused(f"Rows by {words_of(asked.by)} cannot hold the same within; accepted: another second level.")
     return asked
-
-
-def _part(text: str) -> int | None:
-    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < BINS):
-        raise Refused(f"“{text[:20]}” is no column of the drawing; accepted: a whole number from 0 to {BINS - 1}.")
-    return int(text) if text else None

@@ -23,8 +23,8 @@ from wise_tally.core.bridge import (
     bridge_rows,
     shift_of,
 )
-from wise_tally.core.measures import AMOUNT, valued
 from wise_tally.core.measures import MEASURES as MEASURES_OF_DEALS
+from wise_tally.core.measures import valued
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import day
@@ -39,7 +39,7 @@ from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.page_query import Link, PageQuery, choice, one_day, text
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -93,20 +93,13 @@ class ShiftCell:
 
 
 @dataclass(frozen=True)
-class ChangesQuery:
-    """Two days and a measure, and which bar or cell is opened."""
+class ChangesQuery(PageQuery):
+    """Two days and a measure, and which bar or cell is opened. A week back is usual; addresses name the day, as it moves."""
 
-    line: FilterLine
-    since: date
-    measure: str
-    opened: str
-    counting: str = AMOUNT
-
-    def query(self, **changes: str) -> str:
-        """The page's address with parts changed."""
-        counting = self.counting if self.counting != AMOUNT else ""
-        own = {"from": self.since.isoformat(), "measure": self.measure, "counting": counting, "open": self.opened}
-        return self.line.query(**own | changes)
+    since: date = one_day(name="from")
+    measure: str = choice(MEASURES, "weighted")
+    counting: str = choice(MEASURES_OF_DEALS)
+    opened: str = text(name="open")
 
 
 def sides(asked: ChangesQuery) -> tuple[BookAsOf, BookAsOf]:
@@ -126,18 +119,10 @@ def read_moves(asked: ChangesQuery) -> tuple[Moves, ShiftTable]:
 def read_change(request: PageRequest) -> ChangesQuery:
     """The two days, measure and what is opened of a request; raises Refused."""
     line = read_scope(request)
-    measure = request.GET.get("measure", "weighted")
-    one_of(measure, MEASURES, "is not a measure of the bridge")
-    text = request.GET.get("from", "")
-    try:
-        since = date.fromisoformat(text) if text else line.as_of - timedelta(days=7)
-    except ValueError:
-        raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
-    if since > line.as_of:
-        raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
-    counting = request.GET.get("counting", AMOUNT)
-    one_of(counting, MEASURES_OF_DEALS, "cannot be counted here")
-    return ChangesQuery(line, since, measure, request.GET.get("open", ""), counting)
+    asked = ChangesQuery.read(line, request.GET, since=line.as_of - timedelta(days=7))
+    if asked.since > line.as_of:
+        raise Refused(f"{asked.since} is after {line.as_of}; accepted: a day up to it.")
+    return asked
 
 
 @require_safe
@@ -153,15 +138,16 @@ def page(request: PageRequest) -> HttpResponse:
         "since": asked.since,
         "measure": asked.measure,
         "measure_words": MEASURE_WORDS[asked.measure],
-        "measures": [(name, words, asked.query(measure=name)) for name, words in MEASURE_WORDS.items()],
+        "measures": asked.links("measure", MEASURE_WORDS),
         "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
         "counting": asked.counting,
-        "countings": [(n, MEASURE_OF[n], asked.query(counting=n, open="")) for n in MEASURES_OF_DEALS],
+        "countings": asked.links("counting", MEASURE_OF, open=None),
         "presets": _presets(asked, request.viewer),
         "bars": bars,
         "start": bars[0].amount_minor,
         "end": bars[-1].amount_minor,
         "change": bars[-1].amount_minor - bars[0].amount_minor,
+        "carried": asked.carried("from", "open"),
         "whole_query": asked.query(open=""),
         "query": asked.query(),
         "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
@@ -221,14 +207,14 @@ def meeting(request: PageRequest) -> HttpResponse:
     return redirect(f"{reverse('forecast:changed')}?{line.query()}")
 
 
-def _presets(asked: ChangesQuery, viewer: Viewer) -> list[tuple[str, str, bool]]:
-    """Days that people compare with, as words and addresses."""
+def _presets(asked: ChangesQuery, viewer: Viewer) -> list[Link]:
+    """Days that people compare with."""
     as_of, start = asked.line.as_of, asked.line.period.starts_on - timedelta(days=1)
     days = [("a week ago", as_of - timedelta(days=7)), ("four weeks ago", as_of - timedelta(days=28))]
     days += [("the period’s start", start)] if start < as_of else []
     met = last_meeting(viewer, person_of(asked.line), as_of)
     days += [(f"the last meeting, {day(met)}", met)] if met else []
-    return [(words, asked.query(**{"from": on.isoformat(), "open": ""}), on == asked.since) for words, on in days]
+    return [Link(words, asked.query(**{"from": on.isoformat(), "open": None}), on == asked.since) for words, on in days]
 
 
 def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:

@@ -1,58 +1,60 @@
 """Contact gap: whose open deals have not been talked about for how many contact intervals, weighted by money."""
 
+from dataclasses import dataclass
+from functools import cached_property
+
 import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.money import Ints
 from wise_tally.core.people_table import missed_columns
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.selectors import last_contacts
-from wise_tally.pages.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
+from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
 from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, named
-from wise_tally.web.files.tables import exports, sheet_response
+from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
-from wise_tally.web.footer import Footer
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.working.panel import panel_response
 
 HEADS = ("none missed", "1", "2", "3", "more")
 PLANNED = ("phone", "mail", "meeting", "site_visit")
 
 
-def read(request: PageRequest) -> Question:
+@dataclass(frozen=True)
+class GapQuery(PeopleQuery):
     """Open deals of the scope by the contact intervals missed, whatever their expected close."""
-    line = read_scope(request)
-    is_open = line.snapshot.kind == OPEN
-    rows = np.flatnonzero(is_open)
-    missed = np.zeros(len(is_open), dtype=np.int64)
-    missed[rows] = deal_columns.gaps(line, rows)
-    return read_opened(request, Question(line, missed_columns(missed, is_open), HEADS))
+
+    @cached_property
+    def columns(self) -> tuple[Ints, tuple[str, ...]]:
+        """A column a number of missed intervals."""
+        is_open = self.line.snapshot.kind == OPEN
+        rows = np.flatnonzero(is_open)
+        missed = np.zeros(len(is_open), dtype=np.int64)
+        missed[rows] = deal_columns.gaps(self.line, rows)
+        return missed_columns(missed, is_open), HEADS
+
+
+def read(request: PageRequest) -> Question:
+    """The matrix that an address asks for."""
+    return read_opened(request, GapQuery.read(read_scope(request), request.GET))
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
     asked = read(request)
-    whole, rows = drawn(asked)
-    shown = opened_rows(request, asked)
     answer = {
-        "line": asked.line,
+        **page_context(request, asked, "team:gaps-table"),
         "tabs": tabs(asked.line, "gaps"),
-        "asked": asked,
-        "heads": asked.heads,
-        "whole": whole,
-        "rows": rows,
+        "asked": asked.asked,
         "kinds": PLANNED,
-        "here": request.get_full_path(),
-        "footer": Footer(whole.cells[-1].cell.deals, exports=exports("team:gaps-table", asked.query())),
-        **shown,
     }
-    if shown["opened"] is not None:
-        answer["opened"] = _with_contacts(shown["opened"], asked.line)
+    if answer["opened"] is not None:
+        answer["opened"] = _with_contacts(answer["opened"], asked.line)
     return render(request, "team/contact_gap.html", answer)
 
 
@@ -73,13 +75,7 @@ DEFINITION = (
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """How a cell came about."""
-    asked = read(request)
-    return panel_response(
-        request,
-        asked.line,
-        part_panel(asked, DEFINITION),
-        f"{reverse('team:gaps')}?{asked.query()}",
-    )
+    return part_working(request, read(request), DEFINITION, "team:gaps")
 
 
 @require_safe

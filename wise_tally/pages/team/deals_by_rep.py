@@ -1,9 +1,11 @@
 """Open by rep, for the Monday meeting: what each has open, won or lost, by stage or by month, and the deals behind."""
 
+from dataclasses import dataclass
+from functools import cached_property
+
 import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
-from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.buckets import deciding_day
@@ -12,30 +14,44 @@ from wise_tally.core.money import Ints
 from wise_tally.core.people_table import month_columns, stage_columns
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
-from wise_tally.pages.team.matrix import Question, drawn, opened_rows, part_panel, people_sheet, read_opened
+from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
 from wise_tally.pages.team.query import tabs
-from wise_tally.web.files.tables import exports, sheet_response
+from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
-from wise_tally.web.footer import Footer
-from wise_tally.web.request.choices import chosen
+from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.working.panel import panel_response
 
 KINDS = {"open": OPEN, "won": WON, "lost": LOST}
 ALONG = {"stage": "by stage", "month": "by month"}
 MONTHS = 6
 
 
-def read(request: PageRequest) -> Question:
-    """The table that an address asks for. Open deals count whatever their expected close, closed ones in the period."""
-    line = read_scope(request)
-    show, along = chosen(request.GET, "show", dict(KINDS)), chosen(request.GET, "along", dict(ALONG))
-    column, heads = (stages_of if along == "stage" else months_of)(line, show)
-    if show != "open":
+@dataclass(frozen=True)
+class ByRepQuery(PeopleQuery):
+    """Open deals count whatever their expected close, closed ones in the period."""
+
+    show: str = choice(KINDS)
+    along: str = choice(ALONG)
+
+    @cached_property
+    def columns(self) -> tuple[Ints, tuple[str, ...]]:
+        """By stage or by month, as asked."""
+        line = self.line
+        column, heads = (stages_of if self.along == "stage" else months_of)(line, self.show)
+        if self.show == "open":
+            return column, heads
         day = deciding_day(line.snapshot)
         inside = (day >= line.period.starts_on.toordinal()) & (day <= line.period.ends_on.toordinal())
-        column = np.where(inside, column, NONE)
-    return read_opened(request, Question(line, column, heads, (("show", show), ("along", along))))
+        return np.where(inside, column, NONE), heads
+
+
+def read(request: PageRequest) -> Question:
+    """The table that an address asks for."""
+    return read_opened(request, _asked(request))
+
+
+def _asked(request: PageRequest) -> ByRepQuery:
+    return ByRepQuery.read(read_scope(request), request.GET)
 
 
 def stages_of(line: FilterLine, show: str) -> tuple[Ints, tuple[str, ...]]:
@@ -71,22 +87,14 @@ def _months_shown(line: FilterLine, show: str) -> list[Period]:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The table and the deals behind its opened part."""
-    asked = read(request)
-    chosen = dict(asked.extra)
-    whole, rows = drawn(asked)
+    asked = _asked(request)
     answer = {
-        "line": asked.line,
+        **page_context(request, read_opened(request, asked), "team:open-table"),
         "tabs": tabs(asked.line, "open"),
         "asked": asked,
-        "heads": asked.heads,
-        "whole": whole,
-        "rows": rows,
-        "shows": [(name, asked.query(show=name), name == chosen["show"]) for name in KINDS],
-        "alongs": [(words, asked.query(along=name), name == chosen["along"]) for name, words in ALONG.items()],
-        "is_open": chosen["show"] == "open",
-        "here": request.get_full_path(),
-        "footer": Footer(whole.cells[-1].cell.deals, exports=exports("team:open-table", asked.query())),
-        **opened_rows(request, asked),
+        "shows": asked.links("show", {name: name for name in KINDS}),
+        "alongs": asked.links("along", ALONG),
+        "is_open": asked.show == "open",
     }
     return render(request, "team/open_by_rep.html", answer)
 
@@ -100,13 +108,7 @@ DEFINITION = (
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """How a cell came about."""
-    asked = read(request)
-    return panel_response(
-        request,
-        asked.line,
-        part_panel(asked, DEFINITION),
-        f"{reverse('team:open')}?{asked.query()}",
-    )
+    return part_working(request, read(request), DEFINITION, "team:open")
 
 
 @require_safe

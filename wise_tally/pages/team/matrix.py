@@ -6,6 +6,8 @@ from typing import Any
 from urllib.parse import urlencode
 
 import numpy as np
+from django.http import HttpResponse
+from django.urls import reverse
 
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, PeopleRow, people_deals, people_table
@@ -14,27 +16,61 @@ from wise_tally.domain.formats import count, money
 from wise_tally.domain.org.access import May
 from wise_tally.domain.process.models import Category
 from wise_tally.web.deal_rows import deal_rows, stage_choices
-from wise_tally.web.files.tables import Sheet
+from wise_tally.web.files.tables import Sheet, exports
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.leavers import name_of_person
+from wise_tally.web.page_query import PageQuery
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
+from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
 MOST_DEALS = 60
 
 
 @dataclass(frozen=True)
-class Question:
-    """A table of people: the column of each deal of the snapshot (-1 outside), the columns in words, what is asked beside."""
+class PeopleQuery(PageQuery):
+    """A table of people: the column of each deal of the snapshot (-1 outside) and the columns in words, as a page sets them."""
 
-    line: FilterLine
-    column: Ints
-    heads: tuple[str, ...]
-    extra: tuple[tuple[str, str], ...] = ()
+    @property
+    def column(self) -> Ints:
+        """The column of each deal."""
+        return self.columns[0]
+
+    @property
+    def heads(self) -> tuple[str, ...]:
+        """The columns in words."""
+        return self.columns[1]
+
+    @cached_property
+    def columns(self) -> tuple[Ints, tuple[str, ...]]:
+        """Both."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class Question:
+    """The table with the row (empty for the whole, None for none) and the part of it that the address opens."""
+
+    asked: PeopleQuery
     person: str | None = None
     part: int | None = None
+
+    @property
+    def line(self) -> FilterLine:
+        """The scope."""
+        return self.asked.line
+
+    @property
+    def heads(self) -> tuple[str, ...]:
+        """The columns in words."""
+        return self.asked.heads
+
+    @property
+    def column(self) -> Ints:
+        """The column of each deal."""
+        return self.asked.column
 
     @cached_property
     def table(self) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
@@ -46,10 +82,6 @@ class Question:
     def is_opened(self) -> bool:
         """Whether a row or a part of one is opened."""
         return self.person is not None
-
-    def query(self, **changes: str) -> str:
-        """The address with parts changed; empty ones are dropped."""
-        return self.line.query(**dict(self.extra) | changes)
 
     def _person(self) -> int:
         if not self.person:
@@ -75,13 +107,13 @@ class Question:
         return rows[order], amount[order]
 
 
-def read_opened(request: PageRequest, question: Question) -> Question:
+def read_opened(request: PageRequest, asked: PeopleQuery) -> Question:
     """The question with the row and part that the address opens; raises Refused."""
     person, text = request.GET.get("rep"), request.GET.get("part", "")
-    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(question.heads)):
-        raise Refused(f"“{text[:20]}” is no column; accepted: a whole number from 0 to {len(question.heads) - 1}.")
+    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(asked.heads)):
+        raise Refused(f"“{text[:20]}” is no column; accepted: a whole number from 0 to {len(asked.heads) - 1}.")
     part = int(text) if text else None
-    return Question(question.line, question.column, question.heads, question.extra, person, part)
+    return Question(asked, person, part)
 
 
 @dataclass(frozen=True)
@@ -120,7 +152,7 @@ def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
 
 
 def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
-    cells, of_row = [], f"{question.query()}&{urlencode({'rep': key})}"
+    cells, of_row = [], f"{question.asked.query()}&{urlencode({'rep': key})}"
     for index, cell in enumerate((*row.cells, row.whole)):
         part = str(index) if index < len(row.cells) else ""
         here = question.person == key and (str(question.part) if question.part is not None else "") == part
@@ -148,6 +180,26 @@ def opened_rows(request: PageRequest, question: Question) -> dict[str, Any]:
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
     }
+
+
+def page_context(request: PageRequest, question: Question, files: str) -> dict[str, Any]:
+    """What a page of such a table shows, the deals behind its opened part included; `files` names its table files."""
+    whole, rows = drawn(question)
+    return {
+        "line": question.line,
+        "heads": question.heads,
+        "whole": whole,
+        "rows": rows,
+        "here": request.get_full_path(),
+        "footer": Footer(whole.cells[-1].cell.deals, exports=exports(files, question.asked.query())),
+        **opened_rows(request, question),
+    }
+
+
+def part_working(request: PageRequest, question: Question, definition: str, page: str) -> HttpResponse:
+    """How a cell came about; `page` names the page it belongs to."""
+    back = f"{reverse(page)}?{question.asked.query()}"
+    return panel_response(request, question.line, part_panel(question, definition), back)
 
 
 def part_panel(question: Question, definition: str) -> Panel:

@@ -24,6 +24,7 @@ from wise_tally.pages.deals.customers.forms import AccountForm
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
 from wise_tally.web.forms.own_fields import own_initial
+from wise_tally.web.page_query import PageQuery, text
 from wise_tally.web.paging import Page, neighbours, page_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -51,41 +52,44 @@ class AccountRow:
 
 
 @dataclass(frozen=True)
+class AccountQuery(PageQuery):
+    """The filters of the list."""
+
+    find: str = text()
+    territory: str = text(name="where")
+    owner: str = text()
+    page: str = text()
+
+
+@dataclass(frozen=True)
 class AccountList:
     """Accounts with the filters that made the list, as of a day: one page of it, or all."""
 
-    line: FilterLine
+    asked: AccountQuery
     rows: list[AccountRow]
     page: Page
-    find: str
-    territory: str
-    owner: str
-
-    def query(self, **changes: str) -> str:
-        """The list's own address with parts changed."""
-        return self.line.query(**{"find": self.find, "where": self.territory, "owner": self.owner} | changes)
 
 
 def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     line = read_day(request)
     reference, day = line.book.reference, line.as_of
     found = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
-    find, where, owner = (request.GET.get(name, "").strip()[:200] for name in ("find", "where", "owner"))
-    if find:
-        found = found.filter(name__icontains=find)
-    if where:
+    asked = AccountQuery.read(line, request.GET)
+    if asked.find:
+        found = found.filter(name__icontains=asked.find)
+    if where := asked.territory:
         tree, keys = reference.territory_tree(day), [node.key for node in reference.territories]
         if where not in keys:
             raise Refused(f"There is no territory “{where[:60]}”; accepted: {', '.join(sorted(keys)[:12])}.", 404)
         found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
-    if owner:
-        found = found.filter(owner__key=owner)
+    if asked.owner:
+        found = found.filter(owner__key=asked.owner)
     page = page_of(request, found.count(), PAGE)
     shown = list(found if whole else found[page.first : page.last])
     rows = [
         row for first in range(0, len(shown), AT_ONCE) for row in _rows(request, line, shown[first : first + AT_ONCE])
     ]
-    return AccountList(line, rows, page, find, where, owner)
+    return AccountList(asked, rows, page)
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
@@ -117,13 +121,13 @@ def page(request: PageRequest) -> HttpResponse:
     """The list of accounts."""
     found, viewer = _listed(request), request.viewer
     answer = {
-        "line": found.line,
+        "line": found.asked.line,
         "list": found,
         "territories": Territory.objects.order_by("name"),
         "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
-        **neighbours(found.page, lambda number: found.query(page=number)),
-        "exports": exports("customers:table", found.query()),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
+        **neighbours(found.page, lambda number: found.asked.query(page=number)),
+        "exports": exports("customers:table", found.asked.query(page=None)),
     }
     return render(request, "customers/accounts.html", answer)
 

@@ -34,9 +34,10 @@ from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import Source, Stage, StageKind
 from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import FilterLine, read_day
+from wise_tally.web.filter_line import read_day
 from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
+from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import Page, neighbours, page_of
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
@@ -81,36 +82,37 @@ def _opened_again(lead: Lead, moment: datetime) -> Lead:
 
 
 @dataclass(frozen=True)
+class LeadQuery(PageQuery):
+    """The filters of the list."""
+
+    status: str = choice(STATUSES, "open")
+    source: str = text()
+    find: str = text()
+    page: str = text()
+
+
+@dataclass(frozen=True)
 class LeadList:
     """Leads with the filters that made the list, as of a day: one page of it, or all."""
 
-    line: FilterLine
+    asked: LeadQuery
     rows: list[tuple[Lead, float]]
     page: Page
-    status: str
-    source: str
-    find: str
-
-    def query(self, **changes: str) -> str:
-        """The list's own address with parts changed."""
-        return self.line.query(**{"status": self.status, "source": self.source, "find": self.find} | changes)
 
 
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
-    status, source = request.GET.get("status", "open"), request.GET.get("source", "")
-    one_of(status, STATUSES, "is not a status of leads")
-    found = _as_of(visible(request).leads(), status, line.ends_at).select_related("owner", "deal")
+    asked = LeadQuery.read(line, request.GET)
+    found = _as_of(visible(request).leads(), asked.status, line.ends_at).select_related("owner", "deal")
     found = found.order_by("-created_at", "key")
-    find = request.GET.get("find", "").strip()[:200]
-    if find:
-        found = found.filter(name__icontains=find) | found.filter(customer__icontains=find)
-    if source:
-        found = found.filter(source=source)
+    if asked.find:
+        found = found.filter(name__icontains=asked.find) | found.filter(customer__icontains=asked.find)
+    if asked.source:
+        found = found.filter(source=asked.source)
     page, moment = page_of(request, found.count(), PAGE), line.ends_at
     shown = found if whole else found[page.first : page.last]
     rows = [(_opened_again(lead, moment), age_days(lead, moment)) for lead in shown]
-    return LeadList(line, rows, page, status, source, find)
+    return LeadList(asked, rows, page)
 
 
 @require_safe
@@ -118,13 +120,13 @@ def page(request: PageRequest) -> HttpResponse:
     """The list of leads, the newest first."""
     found, viewer = _listed(request), request.viewer
     answer = {
-        "line": found.line,
+        "line": found.asked.line,
         "list": found,
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.line.is_past,
-        **neighbours(found.page, lambda number: found.query(page=number)),
-        "exports": exports("customers:leads-table", found.query()),
+        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
+        **neighbours(found.page, lambda number: found.asked.query(page=number)),
+        "exports": exports("customers:leads-table", found.asked.query(page=None)),
     }
     return render(request, "customers/leads.html", answer)
 

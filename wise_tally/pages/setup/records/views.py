@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
-from urllib.parse import urlencode
 
 from django.contrib import messages
 from django.contrib.auth import logout
@@ -18,6 +17,7 @@ from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
 from wise_tally.pages.setup.records.backup import BackupRefused, backups_made, make_backup, restore_backup
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.page_query import OwnQuery, one_day, text
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -27,19 +27,13 @@ MOST_IN_A_FILE = 20_000
 
 
 @dataclass(frozen=True)
-class AuditAsked:
+class AuditQuery(OwnQuery):
     """Whose entries, with which words, from when to when."""
 
-    who: str
-    find: str
-    first: date | None
-    last: date | None
-
-    @property
-    def query(self) -> str:
-        """The address of these entries."""
-        days = {"from": self.first or "", "to": self.last or ""}
-        return urlencode({k: v for k, v in {"who": self.who, "find": self.find, **days}.items() if v})
+    who: str = text(300)
+    find: str = text(100)
+    first: date | None = one_day(name="from")
+    last: date | None = one_day(name="to")
 
     def entries(self) -> QuerySet[AuditEntry]:
         """The entries, the newest first."""
@@ -49,30 +43,18 @@ class AuditAsked:
         return entries_of(self.who, self.find, *bounds)
 
 
-def _asked(request: PageRequest) -> AuditAsked:
-    days = []
-    for name in ("from", "to"):
-        text = request.GET.get(name, "")
-        try:
-            days.append(date.fromisoformat(text) if text else None)
-        except ValueError as error:
-            raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from error
-    find = request.GET.get("find", "").strip()[:100]
-    return AuditAsked(request.GET.get("who", "")[:300], find, days[0], days[1])
-
-
 @require_safe
 @all_needs(May.READ_RECORDS)
 def audit(request: PageRequest) -> HttpResponse:
     """Who changed what when, a sentence each; narrowed by person, words and days."""
-    asked = _asked(request)
+    asked = AuditQuery(**AuditQuery.values(request.GET))
     page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
     answer = {
         "entries": page,
         "told": [(entry, change_in_words(entry)) for entry in page],
         "asked": asked,
         "people": people_of(),
-        "files": exports("setup:audit-table", asked.query),
+        "files": exports("setup:audit-table", asked.query()),
     }
     return render(request, "setup/audit.html", answer)
 
@@ -81,7 +63,7 @@ def audit(request: PageRequest) -> HttpResponse:
 @all_needs(May.READ_RECORDS)
 def audit_table(request: PageRequest, kind: str) -> HttpResponse:
     """All found entries as a file, in words and with the whole values before and after."""
-    entries = _asked(request).entries()
+    entries = AuditQuery(**AuditQuery.values(request.GET)).entries()
     if (found := entries.count()) > MOST_IN_A_FILE:
         raise Refused(
             f"{found} entries are too many for a file; accepted: up to {MOST_IN_A_FILE}. Narrow them by words.", 422

@@ -1,0 +1,114 @@
+"""Addresses: what a page says its address may hold is accepted, and every address that it makes of it is, too."""
+
+import re
+from datetime import date
+from html import unescape
+from urllib.parse import urlencode
+
+import pytest
+from django.urls import reverse
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from wise_tally.pages.attainment.commissions import Commissions
+from wise_tally.pages.attainment.period_comparison import ComparisonQuery
+from wise_tally.pages.attainment.query import AttainmentQuery
+from wise_tally.pages.conversion.forecast_accuracy import AccuracyQuery
+from wise_tally.pages.conversion.loss_reasons import LossQuery
+from wise_tally.pages.conversion.probability_check import CheckQuery
+from wise_tally.pages.conversion.query import ConversionQuery
+from wise_tally.pages.deals.board import BoardQuery
+from wise_tally.pages.deals.customers.accounts import AccountQuery
+from wise_tally.pages.deals.customers.leads import LeadQuery
+from wise_tally.pages.deals.listing import ListQuery
+from wise_tally.pages.forecast.query import ForecastQuery
+from wise_tally.pages.forecast.what_changed import ChangesQuery
+from wise_tally.pages.setup.records.views import AuditQuery
+from wise_tally.pages.team.contact_gap import GapQuery
+from wise_tally.pages.team.deals_by_rep import ByRepQuery
+from wise_tally.web.page_query import OwnQuery
+
+pytestmark = pytest.mark.django_db
+PAGES = {
+    "attainment:commissions": Commissions,
+    "attainment:compared": ComparisonQuery,
+    "attainment:page": AttainmentQuery,
+    "conversion:lost": LossQuery,
+    "conversion:page": ConversionQuery,
+    "conversion:records": AccuracyQuery,
+    "conversion:seen": CheckQuery,
+    "conversion:time": ConversionQuery,
+    "customers:accounts": AccountQuery,
+    "customers:leads": LeadQuery,
+    "deals:page": ListQuery,
+    "forecast:changed": ChangesQuery,
+    "forecast:page": ForecastQuery,
+    "setup:audit": AuditQuery,
+    "team:gaps": GapQuery,
+    "team:open": ByRepQuery,
+}
+SCOPE = {
+    "period": ("", "FY2027-Q2", "FY2026", "2026-10", "2026-10-05/2026-12-20"),
+    "as_of": ("", "2026-10-05", "2025-04-30"),
+    "who": ("", "team:north", "person:r03"),
+    "where": ("", "headwaters"),
+    "process": ("", "renewal"),
+    "kept": ("", "source:is:Referral"),
+}
+# What free texts of an address may say: some of these a page refuses in words.
+TEXTS = {"against": ("", "before", "year"), "figure": ("", "won", "gap"), "leave_out": ("ns_survey",), "sort": ("", "close,-amount"),
+         "cols": ("", "amount,stage"), "stage": ("",), "counted": ("",), "won": ("",), "lost": ("",), "f": ("gap:from:1",),
+         "open": ("", "team:north"), "shut": ("team:north",)}  # fmt: skip
+LINKS_FOLLOWED = 4
+
+
+def concrete(kind):
+    """All page queries that are not only a base of others."""
+    return (
+        {kind}
+        if not kind.__subclasses__()
+        else {k for one in kind.__subclasses__() for k in concrete(one)}
+        | {one for one in kind.__subclasses__() if one in PAGES.values()}
+    )
+
+
+def test_every_page_query_is_tried_here():
+    BoardQuery  # noqa: B018 - the list in lanes: its links are followed from the list
+    assert concrete(OwnQuery) - set(PAGES.values()) <= {BoardQuery}
+
+
+def drawn(data, kind):
+    """A query of a page: any accepted value of any parameter, and any scope."""
+    asked = [(name, data.draw(st.sampled_from(values))) for name, values in SCOPE.items()]
+    for name, (_, parameter) in kind.parameters().items():
+        if parameter.accepted is not None:
+            accepted = parameter.accepted() if callable(parameter.accepted) else parameter.accepted
+            asked.append((name, data.draw(st.sampled_from([*accepted]))))
+        else:
+            usual = ("", "2026-10-01") if name in ("from", "to") else ("", "a")
+            asked.append((name, data.draw(st.sampled_from(TEXTS.get(name, usual)))))
+    return urlencode([(name, value) for name, value in asked if value])
+
+
+@pytest.mark.parametrize("name", PAGES)
+@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_an_address_that_a_page_makes_is_accepted_by_it(demo, sign_in, name, data):
+    client, page = sign_in("m1" if not name.startswith("setup") else "a1"), reverse(name)
+    query = drawn(data, PAGES[name])
+    answer = client.get(f"{page}?{query}", follow=True)
+    assert answer.status_code in (200, 400, 404), query
+    if answer.status_code != 200:
+        # Only what does not go together is refused, in words that say what does.
+        assert re.search("accepted|names no|holds the same|cannot|period", answer.content.decode()), query
+        return
+    made = sorted(set(re.findall(r'href="(\?[^"]+)"', answer.content.decode())))
+    for href in data.draw(st.permutations(made))[:LINKS_FOLLOWED]:
+        assert client.get(page + unescape(href), follow=True).status_code == 200, (query, unescape(href))
+
+
+def test_an_address_says_only_what_is_not_as_usual(demo, sign_in):
+    asked = sign_in("m1").get("/conversion/?by=company&basis=created&counting=strict&per=").context["query"]
+    assert asked == "counting=strict"
+    changed = sign_in("m1").get("/forecast/changed/").context["query"]
+    assert changed == f"from={date(2026, 11, 16)}"
