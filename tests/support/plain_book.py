@@ -5,9 +5,9 @@ from fractions import Fraction
 
 import numpy as np
 
+from tests.support.plain_attributes import PlainAttributes
 from wise_tally.core.book import Book, Credits, Deals, Revisions
 from wise_tally.core.calendar import FiscalCalendar
-from wise_tally.core.deal_attributes import DealAttributes
 from wise_tally.core.reference_data import (
     ALWAYS,
     LOST,
@@ -66,7 +66,7 @@ class _Reader:
 
     def book(self):
         """Reference data, deals, revisions in effect and credits."""
-        attributes = DealAttributes(len(self.rows("deals")))
+        attributes = PlainAttributes(self.tables)
         return Book(self.reference(), self.deals(), self.revisions(), self.credits(), attributes=attributes)
 
     def reference(self):

@@ -12,7 +12,6 @@ from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents
 from tests.support.random_world import random_world
 from tests.support.world import World
-from wise_tally.book.store import books
 from wise_tally.core.attainment import attainment
 from wise_tally.core.breakdowns import grouping
 from wise_tally.core.conversion import ConversionOptions, conversion
@@ -24,7 +23,6 @@ from wise_tally.core.reconcile import scope_tests
 from wise_tally.core.tally import Sides, TallyQuery, tally_values
 from wise_tally.core.time_in_stage import days_to_win
 
-pytestmark = pytest.mark.django_db
 SEEDS = range(5)
 
 
@@ -35,11 +33,11 @@ def kept_to(book, by, key, as_of):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_figures_of_one_value_equal_a_loop_over_its_deals(seed, tmp_path):
+def test_figures_of_one_value_equal_a_loop_over_its_deals(seed):
     """Forecast by person and team, cohorts, days to win and reconciling, for each source and for those without."""
-    world = random_world(seed, 60).read(tmp_path)
+    world = random_world(seed, 60)
     start, end, day = window(seed)
-    book = books.current()
+    book = world.book()
     snapshot, period = book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}")
     for source in ("fair", "web", None):
         scope = kept_to(book, "source", source, day)
@@ -61,11 +59,10 @@ def test_figures_of_one_value_equal_a_loop_over_its_deals(seed, tmp_path):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_two_values_at_once_are_both_kept(seed, tmp_path):
+def test_two_values_at_once_are_both_kept(seed):
     """Source and deal type together; the values of one breakdown add up to the other kept alone."""
-    random_world(seed, 60).read(tmp_path)
     start, end, day = window(seed)
-    book = books.current()
+    book = random_world(seed, 60).book()
     snapshot, period = book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}")
     (fair,) = kept_to(book, "source", "fair", day).only
     alone = forecast(book, snapshot, period, Filter(only=(fair,)), "company")[0]
@@ -75,7 +72,7 @@ def test_two_values_at_once_are_both_kept(seed, tmp_path):
         assert sum(getattr(row, figure) for row in both) == getattr(alone, figure)
 
 
-def test_quotas_meet_only_what_they_carry(tmp_path):
+def test_quotas_meet_only_what_they_carry():
     """A source's quota belongs to deals of that source; plain ones and other values do not; two values meet a row of both."""
     world = World()
     world.deal("d1", ("2025-05-02", "w", "70.00", None), source="fair", deal_type="new")
@@ -84,8 +81,7 @@ def test_quotas_meet_only_what_they_carry(tmp_path):
     world.quota("company", "", "2025-04-01", "2025-06-30", "10.00", source="fair", deal_type="new")
     world.quota("person", "a", "2025-04-01", "2025-06-30", "30.00", source="fair")
     world.deal("d2", ("2025-05-03", "w", "5.00", None), source="web", deal_type="new")
-    world.read(tmp_path)
-    day, book = date(2025, 6, 30), books.current()
+    day, book = date(2025, 6, 30), world.book()
     snapshot, period = book.as_of(day), book.reference.fiscal.parse("FY2026-Q1")
 
     def row(scope, by="company"):
@@ -122,11 +118,11 @@ def with_lines(seed):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
-def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
+def test_a_product_group_keeps_its_part_of_each_deal(seed):
     """The groups, and the deals with nothing of a group, add up to the whole, for money and for quantity sold."""
-    world = with_lines(seed).read(tmp_path)
+    world = with_lines(seed)
     start, end, day = window(seed)
-    book = books.current()
+    book = world.book()
     period = book.reference.fiscal.parse(f"{start}/{end}")
     groups = grouping(book, PRODUCT_GROUP, day).keys
     sold = defaultdict(lambda: defaultdict(int))
@@ -156,13 +152,12 @@ def test_a_product_group_keeps_its_part_of_each_deal(seed, tmp_path):
             assert sum(row.won for row in rows) == kept[key].won
 
 
-def test_a_tally_of_a_kept_scope(tmp_path):
+def test_a_tally_of_a_kept_scope():
     """Created and won follow the kept value too."""
     world = World()
     for number, source in enumerate(("fair", "fair", "web")):
         world.deal(f"d{number}", (f"2025-05-0{number + 1}", "w", f"{number + 1}0.00", None), source=source)
-    world.read(tmp_path)
-    day, book = date(2025, 6, 30), books.current()
+    day, book = date(2025, 6, 30), world.book()
     snapshot, period = book.as_of(day), book.reference.fiscal.parse("FY2026-Q1")
     scope = kept_to(book, "source", "fair", day)
     for measure, value in (
