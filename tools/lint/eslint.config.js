@@ -1,0 +1,11 @@
+// Scripts are plain ones of the browser: no modules, no build.
+import js from "@eslint/js";
+import globals from "globals";
+
+export default [
+  js.configs.recommended,
+  {
+    languageOptions: { sourceType: "script", globals: { ...globals.browser, Alpine: "readonly", Idiomorph: "readonly" } },
+    rules: { "no-var": "error", "prefer-const": "error", eqeqeq: "error", "no-implicit-globals": "error" },
+  },
+];
