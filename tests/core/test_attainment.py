@@ -9,7 +9,18 @@ import pytest
 from tests.support.answers import ask
 from tests.support.naive import Naive
 from tests.support.random_world import random_world
-from wise_tally.core.attainment import DaysOf, deals_needed, ranks, so_far
+from tests.support.world import World
+from wise_tally.core.attainment import (
+    DaysOf,
+    deals_needed,
+    four_quarters_before,
+    lost_share,
+    mean_won,
+    ranks,
+    side_by_side,
+    so_far,
+    won_share,
+)
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
@@ -121,3 +132,109 @@ def test_money_adds_up_in_any_scope(seed):
                 for by, keep in (("person", None), ("team", roots), ("territory", tops | {None}))
             }
             assert sums == dict.fromkeys(sums, whole), (text, day, narrowed)
+
+
+def row_of(book, text, on, by="company"):
+    """The first row of a forecast."""
+    return forecast(book, book.as_of(on), book.reference.fiscal.parse(text), Filter(), by)[0]
+
+
+def won_book(won, lost, amount=1_000):
+    """A book in which so many deals were won and lost in May 2025."""
+    world = World()
+    for number in range(won + lost):
+        states = (
+            ("2025-04-01", "s1", "1.00", None),
+            ("2025-05-01", "w" if number < won else "l", f"{amount / 100:.2f}", None),
+        )
+        world.deal(f"d{number:02}", *states)
+    return world
+
+
+@pytest.mark.parametrize(
+    ("won", "lost", "amount", "gap", "needed"),
+    [
+        (5, 5, 1_000, 1, 1),
+        (5, 5, 1_000, 500, 1),
+        (5, 5, 1_000, 501, 2),
+        (5, 5, 1_000, 0, None),
+        (5, 5, 1_000, -1, None),
+        (5, 4, 1_000, 500, None),
+        (0, 10, 1_000, 500, None),
+        (10, 0, 0, 500, None),
+        (10, 0, 0.1, 1, None),
+    ],
+)
+def test_deals_needed_at_the_edges(won, lost, amount, gap, needed):
+    """Two closed deals for one won of 10.00: each brings 5.00; fewer than ten closed, or nothing won, say nothing."""
+    assert deals_needed(gap, row_of(won_book(won, lost, amount).book(), "FY2026", date(2025, 12, 31))) == needed
+
+
+def test_shares_and_means_of_closed_deals():
+    """Of three won and one lost a quarter is lost; nothing closed has neither."""
+    row = row_of(won_book(3, 1, 1_001).book(), "FY2026", date(2025, 12, 31))
+    assert (lost_share(row), won_share(row), mean_won(row)) == (0.25, 0.75, 1_001)
+    empty = row_of(won_book(1, 0).book(), "FY2026", date(2025, 4, 2))
+    assert (lost_share(empty), won_share(empty), mean_won(empty)) == (None, None, None)
+
+
+def test_four_quarters_before_are_those_that_are_over():
+    """Fiscal years from April: in the middle of the second quarter of FY2026 they run from its day a year back."""
+    found = four_quarters_before(FiscalCalendar(4), date(2025, 8, 15))
+    assert (str(found.starts_on), str(found.ends_on), found.kind) == ("2024-07-01", "2025-06-30", "span")
+    assert found.text == "2024-07-01/2025-06-30"
+    first_day = four_quarters_before(FiscalCalendar(4), date(2025, 7, 1))
+    assert first_day == found
+
+
+def test_spans_side_by_side_have_a_place_for_rows_that_one_of_them_lacks():
+    """A source with deals in one span only: its place in the other is empty or holds nothing."""
+    world = World().deal("d1", ("2025-05-01", "w", "10.00", None), source="fair")
+    world.deal("d2", ("2025-08-01", "w", "20.00", None), source="web")
+    book = world.book()
+    spans = [book.reference.fiscal.parse(text) for text in ("FY2026-Q1", "FY2026-Q2")]
+    found = side_by_side(book, book.as_of(date(2025, 12, 31)), spans, Filter(), "source")
+    assert {node: [row and row.won for row in rows] for node, rows in found.items()} == {0: [1_000, 0], 1: [0, 2_000]}
+    # Without the attribute there is a row only where a deal has none.
+    world.deal("d3", ("2025-08-02", "w", "5.00", None))
+    book = world.book()
+    one = side_by_side(book, book.as_of(date(2025, 12, 31)), spans, Filter(), "source")
+    assert [row and row.won for row in one[-1]] == [None, 500]
+
+
+def test_sums_so_far_add_up_targets_of_the_months_that_have_one():
+    """Of April to June only May and June have a target; open counts from the month of the day on."""
+    world = (
+        World()
+        .quota("company", "", "2025-05-01", "2025-05-31", "100")
+        .quota("company", "", "2025-06-01", "2025-06-30", "50")
+    )
+    world.deal("d1", ("2025-04-10", "w", "30.00", None)).deal("d2", ("2025-04-10", "s3", "7.00", "2025-05-20"))
+    world.deal("d3", ("2025-04-10", "s3", "5.00", "2025-06-20")).deal("d4", ("2025-05-02", "w", "40.00", None))
+    book = world.book()
+    months = book.reference.fiscal.months_of(2026)[:3]
+    found = so_far(book, book.as_of(date(2025, 5, 10)), months, Filter(), ("company", 0))
+    assert [(one.won, one.target, one.open) for one in found] == [
+        (3_000, 0, None),
+        (7_000, 10_000, 700),
+        (7_000, 15_000, 1_200),
+    ]
+    assert [one.attainment for one in found] == [None, 0.7, 7 / 15]
+    without = so_far(
+        won_book(1, 0).book(), won_book(1, 0).book().as_of(date(2025, 5, 10)), months, Filter(), ("company", 0)
+    )
+    assert [one.target for one in without] == [None, None, None]
+    # A team's own target, not the whole's.
+    of_team = so_far(
+        world.quota("team", "t1", "2025-04-01", "2025-04-30", "9").book(),
+        world.book().as_of(date(2025, 5, 10)),
+        months,
+        Filter(team=0),
+        ("team", 0),
+    )
+    assert [one.target for one in of_team] == [900, 900, 900]
+
+
+def test_one_minor_unit_is_still_a_gap():
+    days = DaysOf(30, 60)
+    assert (days.needed_per_week(1), days.needed_per_week(9), days.needed_per_week(-1)) == (0, 1, None)
