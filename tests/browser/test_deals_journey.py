@@ -59,11 +59,11 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     expect(first.locator(".cell-said", has_text="Saved")).to_be_visible()
     deal = Deal.objects.get(next_step="Ask for the plan")
     assert (deal.name, str(deal.next_step_on)) == (name, "2026-12-04")
-    lead = page.locator("article.due", has_text="Work on it").first
-    lead.locator("text=Work on it").click()
+    lead = page.locator("article.due", has_text="Start working").first
+    lead.locator("text=Start working").click()
     page.wait_for_load_state()
     page.goto(page.url.split("/today")[0] + f"/deals/{deal.key}/")
     page.fill("#act-subject", "Talked about access")
-    page.click("text=Write down")
+    page.click("text=Log activity")
     expect(page.locator("body")).to_contain_text("Talked about access")
     assert Activity.objects.filter(subject="Talked about access", deal=deal, status="done").exists()

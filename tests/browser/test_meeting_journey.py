@@ -30,7 +30,7 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     """The rep of the demo is Iva Marrin; the head of sales adjusts her, then calls for the whole."""
     before = ask("forecast", QUARTER, AS_OF)[""]["call"]
     rep = visit("rep", "/forecast/calls/")
-    expect(row(rep, "Iva Marrin")).to_contain_text("not called")
+    expect(row(rep, "Iva Marrin")).to_contain_text("not submitted")
     call_for(rep, "Iva Marrin", "90 000", "the weir signs")
     expect(row(rep, "Iva Marrin")).to_contain_text(str(whole(9_000_000)))
     expect(row(rep, "Iva Marrin")).to_contain_text("the weir signs")
@@ -71,17 +71,17 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
     page.locator(".fig", has_text="Win rate of created").locator(".open-figure").click()
     page.locator("[data-pin]").click()
     page.wait_for_load_state()
-    page.locator(".fig", has_text="Win rate of closed").locator(".open-figure").click()
+    page.locator(".fig", has_text="Win rate of closed deals").locator(".open-figure").click()
     panel = page.locator("#working")
     expect(panel).to_contain_text("Against Win rate of created, pinned:")
     expect(panel).to_contain_text("is not one of the deals created in the period")
-    panel.locator("text=Deal by deal").click()
+    panel.locator("text=Compare deal by deal").click()
     expect(page.locator("h2").first).to_contain_text("Only in Win rate of created")
 
 
 def test_a_day_of_the_trend_opens_its_book(visit):
     page = visit("manager", f"/forecast/through/?period={QUARTER}")
-    page.locator("summary", has_text="as a table").click()
+    page.locator("summary", has_text="Show as table").click()
     page.locator("main details td:first-child a").nth(7).click()
     page.wait_for_load_state()
     assert "as_of=2026-11-16" in page.url

@@ -54,15 +54,15 @@ def test_a_year_is_spread_held_and_saved(visit):
     page = visit("manager")
     page.goto(page.url.split("/forecast")[0] + "/setup/quotas/?year=2028")
     page.fill("#total", "6000000")
-    page.click("text=Spread over the months")
+    page.click("text=Distribute over months")
     expect(page.locator("#unsaved")).to_contain_text("12 cells filled in")
-    page.click("text=Hold cells…")
+    page.click("text=Lock cells…")
     page.check("input[name='h:person:r01:2027-04-01']")
     page.fill("input[name='q:person:r01:2027-04-01']", "99")
     page.select_option("#levels", "all")
     page.click("button[value=spread-down]")
     expect(page.locator("#unsaved")).to_be_visible()
-    page.click("text=Save the quotas")
+    page.click("text=Save quotas")
     expect(page.locator(".message")).to_contain_text("cells set")
     found = ask("forecast", "FY2028", "2026-11-23")[""]
     assert (found["quota"], found["quota_of_parts"]) == ("6000000.00", "6000000.00")
@@ -89,6 +89,6 @@ def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
     page.click("button[name=take]")
     expect(page.locator("main")).to_contain_text("Taken in.")
     assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before + 100_000
-    page.click("text=Undo the whole import")
+    page.click("text=Undo import")
     expect(page.locator("main")).to_contain_text("Everything is as it was before it")
     assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before

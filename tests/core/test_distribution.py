@@ -42,9 +42,9 @@ def test_a_thousand_random_plans_sum_exactly_and_stay_within_one_step_of_their_s
 
 def test_what_cannot_be_spread_says_why():
     for arguments, says in (
-        ((0, [0, 0], ["a", "b"]), "All weights are 0"),
-        ((10, [], []), "nothing to spread to"),
-        ((10, [1, -1], ["a", "b"]), "below 0"),
+        ((0, [0, 0], ["a", "b"]), "All shares are 0"),
+        ((10, [], []), "no rows below"),
+        ((10, [1, -1], ["a", "b"]), "cannot be negative"),
         ((10, [1, 1], ["a", "b"], 1, {0: 11}), "more than the total"),
         ((10, [1, 1], ["a", "b"], 1, {0: 4, 1: 4}), "less than the total"),
     ):

@@ -115,7 +115,7 @@ def test_quotas_are_refused_on_an_old_state_or_an_overlap(tmp_path):
             NOW,
         )
     assert changed.value.now == 10_000
-    with pytest.raises(QuotaOverlaps, match="share no day"):
+    with pytest.raises(QuotaOverlaps, match="overlaps this period"):
         set_quotas(
             ADMIN,
             books.current().reference,

@@ -210,7 +210,7 @@ def test_forty_faults_are_reported_at_once_and_the_thousandth_ends_the_list(tmp_
         world.add("accounts", account_id=f"a{number}", name="n", territory_id="nowhere")
     report = fault_of(world.write(tmp_path / "many"))
     assert (len(report.faults), report.more) == (1000, 100)
-    assert report.lines()[-1] == "and 100 more faults"
+    assert report.lines()[-1] == "and 100 more errors"
 
 
 def test_odd_but_good_files_are_read(tmp_path):

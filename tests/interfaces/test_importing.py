@@ -88,7 +88,7 @@ def test_tables_come_as_text_with_the_row_on_which_each_record_begins():
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as package:
         package.writestr("hello.txt", "x")
-    with pytest.raises(UploadRefused, match="no workbook"):
+    with pytest.raises(UploadRefused, match="not a workbook"):
         read_table("x.xlsx", out.getvalue())
 
 
@@ -116,7 +116,7 @@ def test_a_spoiled_workbook_is_refused_at_once(how):
         for part in good.infolist():
             bad.writestr(part.filename, sheet if part.filename.endswith("sheet1.xml") else good.read(part))
     began = monotonic()
-    with pytest.raises(UploadRefused, match="accepted"):
+    with pytest.raises(UploadRefused, match=r"Choose|Use|accepted|Split|Remove"):
         read_table("x.xlsx", out.getvalue())
     assert monotonic() - began < 2
 
@@ -168,12 +168,12 @@ def test_an_import_is_not_undone_over_later_changes(tmp_path, settings):
     assert account.key == derived_key("Dock")
     Lead.objects.create(key="l", name="l", created_at=NOW)
     Account.objects.filter(pk=account.pk).update(country="IE")
-    with pytest.raises(journal.UndoRefused, match="were changed or taken away since"):
+    with pytest.raises(journal.UndoRefused, match="changed or deleted later"):
         undo_run(run, ADMIN, NOW)
     Account.objects.filter(pk=account.pk).update(country="")
     undo_run(run, ADMIN, NOW)
     assert not Account.objects.exists()
-    with pytest.raises(journal.UndoRefused, match="Only an import that was taken"):
+    with pytest.raises(journal.UndoRefused, match="Only a finished import"):
         undo_run(ImportRun.objects.get(), ADMIN, NOW)
     assert AuditEntry.objects.filter(action="import undone").count() == 1
 

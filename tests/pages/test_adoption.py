@@ -24,8 +24,8 @@ def test_adopting_shows_its_effect_and_leaves_earlier_days_alone(demo, sign_in):
     assert len(effect.quarters) > 1
     assert rules.count() == count, "nothing is done by looking"
     for wrong, says in (
-        ({"stage": []}, "Tick the stages"),
-        ({"stage": ["ns_offer"], "from_on": "2020-01-01"}, "not a day from today on"),
+        ({"stage": []}, "Select at least one stage"),
+        ({"stage": ["ns_offer"], "from_on": "2020-01-01"}, "not a valid date"),
     ):
         refused = client.post(SEEN, wrong | {"confirmed": "yes"})
         assert (refused.status_code, says in refused.content.decode()) == (422, True)

@@ -35,7 +35,7 @@ def test_what_would_change_is_shown_then_done_and_put_back_together(demo, sign_i
         "territory": "lakeland",
     }
     shown = text(client.post("/deals/", edit))
-    assert "Not done yet" in shown
+    assert "Not saved yet." in shown
     assert "expected close" in shown
     assert "→ Odran Tully" in shown
     assert DealRevision.objects.count() == count
@@ -46,7 +46,7 @@ def test_what_would_change_is_shown_then_done_and_put_back_together(demo, sign_i
             "r02", "commit", "2026-12-20", "lakeland")  # fmt: skip
         assert (last.stage, last.amount_minor) == (before[key].stage, before[key].amount_minor)
     assert ask("forecast", QUARTER, AS_OF, by="person") != figures
-    assert "Put them back" in text(client.get("/deals/"))
+    assert "Undo" in text(client.get("/deals/"))
     assert client.post("/deals/", {"what": "undo"}).status_code == 302
     assert ask("forecast", QUARTER, AS_OF, by="person") == figures
     for key in keys:
@@ -56,7 +56,7 @@ def test_what_would_change_is_shown_then_done_and_put_back_together(demo, sign_i
             before[key].territory,
             before[key].category,
         )
-    assert "Put them back" not in text(client.get("/deals/"))
+    assert "Undo" not in text(client.get("/deals/"))
 
 
 def test_one_deal_that_cannot_change_stops_all_and_says_why(demo, sign_in):
@@ -71,7 +71,9 @@ def test_one_deal_that_cannot_change_stops_all_and_says_why(demo, sign_in):
     refused = client.post("/deals/", {"deal": boxes, "stage": "ns_terms", "confirmed": "yes"})
     assert text(refused).count("campaign must be filled") == 3
     old = [box.replace(box.split(":")[0], "1", 1) for box in boxes]
-    assert "was changed by somebody else" in text(client.post("/deals/", {"deal": old, "category": "early"}))
+    assert "Somebody else has changed this deal in the meantime." in text(
+        client.post("/deals/", {"deal": old, "category": "early"})
+    )
     assert DealRevision.objects.count() == count
     client.post("/deals/", {"deal": boxes, "stage": "ns_won"})
     assert not OutboxMessage.objects.exists(), "a preview sends nothing"
@@ -94,11 +96,11 @@ def test_one_deal_that_cannot_change_stops_all_and_says_why(demo, sign_in):
 
 
 BAD = [
-    ({}, "0 deals are ticked"),
-    ({"deal": ["x:d9001", "5"]}, "0 deals are ticked"),
-    ({"deal": ["1:d9001"]}, "Choose what the ticked"),
+    ({}, "0 deals are selected"),
+    ({"deal": ["x:d9001", "5"]}, "0 deals are selected"),
+    ({"deal": ["1:d9001"]}, "Choose at least one change: stage, owner, close date, category or territory."),
     ({"deal": ["1:nowhere"], "owner": "r02"}, "is not there"),
-    ({"deal": ["1:d9001"], "owner": "nobody"}, "is no owner"),
+    ({"deal": ["1:d9001"], "owner": "nobody"}, "is not a valid owner"),
     ({"deal": ["1:d9001"], "expected_close": "soon"}, "YYYY-MM-DD"),
     ({"deal": [f"1:d{n}" for n in range(501)], "owner": "r02"}, "1 to 500 at once"),
 ]

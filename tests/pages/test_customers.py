@@ -147,10 +147,10 @@ def test_a_lead_from_taking_in_to_a_deal(demo, sign_in):
 
 def test_activities_are_planned_done_put_off_and_bad_ones_kept_as_typed(demo, sign_in):
     client = sign_in("r08")
-    for typed, says in (({"kind": "phone", "subject": ""}, "Say what it is about"),
+    for typed, says in (({"kind": "phone", "subject": ""}, "Enter a subject."),
                         ({"kind": "dance", "subject": "x"}, "dance"),
                         ({"kind": "mail", "subject": "x", "on": "2027-01-01"}, "cannot lie ahead"),
-                        ({"kind": "mail", "subject": "kept words", "planned": "on"}, "needs a day")):  # fmt: skip
+                        ({"kind": "mail", "subject": "kept words", "planned": "on"}, "Enter a date for the planned activity.")):  # fmt: skip
         refused = client.post("/customers/activities/", {"deal": "d9001", **typed})
         assert refused.status_code == 422
         assert says in text(refused)
@@ -294,7 +294,7 @@ def test_own_fields_of_accounts_and_leads_are_typed_checked_and_kept(demo, sign_
         name = f"own:{'account' if 'accounts' in add else 'lead'}_km"
         wrong = client.post(add, base | {name: "long"})
         assert wrong.status_code == 422
-        assert "km of bank: “long” is no number" in text(wrong)
+        assert "km of bank: “long” is not a number" in text(wrong)
         assert 'value="long"' in text(wrong)
         made = client.post(add, base | {name: "12.5"})
         assert made.status_code == 302
@@ -318,13 +318,13 @@ def test_names_without_letters_match_nothing_and_a_past_close_is_asked_everywher
     lead = Lead.objects.get(name="²")
     refused = client.post(f"/customers/lead/{lead.key}/change/", deal | {"expected_close": "2026-11-01"})
     assert refused.status_code == 422
-    assert "is past; accepted" in text(refused)
+    assert "is in the past. Choose today or later, or leave it empty." in text(refused)
     last = last_revision(Deal.objects.get(key="d9001"))
     shown = client.post("/deals/", {"deal": f"{last.pk}:d9001", "expected_close": "2026-11-01"})
-    assert "The expected close 1 Nov 2026 is past" in text(shown)
+    assert "1 Nov 2026 is in the past" in text(shown)
     ahead = client.get("/customers/account/ac001/?month=FY2027-M12")
     assert ahead.status_code == 400
-    assert "has not begun" in text(ahead)
+    assert "has not started yet" in text(ahead)
 
 
 def test_what_is_kept_of_a_person_is_handed_out_and_erased(demo, sign_in):

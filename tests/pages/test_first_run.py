@@ -32,9 +32,9 @@ def begin(client, **typed):
 
 @pytest.mark.django_db
 def test_who_comes_first_becomes_administrator_and_nobody_after(client):
-    assert "Nobody can sign in yet" in text(client.get("/sign-in/"))
-    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Something is empty"),
-                        ({"username": "w" * 65}, "too long")):  # fmt: skip
+    assert "Create the first account. It will be the administrator." in text(client.get("/sign-in/"))
+    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Fill in the organisation, your name and a user name."),
+                        ({"username": "w" * 65}, "Use at most 200 characters")):  # fmt: skip
         refused = begin(client, **typed)
         assert refused.status_code == 422
         assert says in text(refused)
@@ -42,7 +42,7 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
     assert begin(client).url == "/setup/start/"
     assert client.get("/").url == "/setup/start/"
     page = text(client.get("/setup/start/"))
-    assert "Still missing for a forecast: a process with stages, quotas, deals" in page
+    assert "Still needed for a forecast: a process with stages, quotas, deals" in page
     for address in (
         "/forecast/",
         "/deals/",
@@ -105,7 +105,7 @@ def bring_in(client, kind, content):
     posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
     posted |= {"dates": "ymd", "numbers": "plain", "process": matching.process, "make_accounts": "on", "take": "yes"}
     done = client.post(answer.redirect_chain[-1][0], posted, follow=True)
-    assert "Taken in" in text(done), text(done)
+    assert "Imported." in text(done), text(done)
 
 
 def demo_tables():
@@ -150,7 +150,7 @@ def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
     lines = [f"{row['name']}, {row['email']}, Fells, {row['role']}" for row in people.values()]
     wrong = client.post("/setup/start/", {"people": "\n".join([*lines, "Xan, x@y.z, Moon"])})
     assert wrong.status_code == 422
-    assert "“Moon” is no team" in text(wrong)
+    assert "does not exist. Use a team entered above, or leave it empty." in text(wrong)
     assert Person.objects.count() == 1, "all or nothing"
     client.post("/setup/start/", {"people": "\n".join(lines)})
     assert Person.objects.count() == 1 + len(people)
@@ -170,7 +170,7 @@ def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
     assert (cents(found["open"]), cents(found["won"])) == (expected, won)
     assert expected > 0
     assert won > 0
-    assert "Still missing for a forecast: quotas." in text(client.get("/setup/start/"))
+    assert "Still needed for a forecast: quotas." in text(client.get("/setup/start/"))
 
 
 @pytest.mark.django_db(transaction=True)

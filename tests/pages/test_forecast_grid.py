@@ -132,13 +132,13 @@ def test_money_by_first_payment_falls_in_its_period(demo, sign_in):
 @pytest.mark.parametrize(
     ("query", "says"),
     [
-        ("by=colour", "accepted: people, territory"),
+        ("by=colour", "Choose one of: people, territory"),
         ("by=source&within=source", "another second level"),
         ("within=person", "another second level"),
-        ("measure=hope", "accepted: amount, margin"),
-        ("basis=hope", "accepted: close, payment"),
-        ("form=hope", "accepted: year"),
-        ("rows=hope", "accepted: all, none"),
+        ("measure=hope", "Choose one of: amount, margin"),
+        ("basis=hope", "Choose one of: close, payment"),
+        ("form=hope", "Choose one of: year"),
+        ("rows=hope", "Choose one of: all, none"),
     ],
 )
 def test_what_the_grid_does_not_know_is_named(query, says, demo, sign_in):

@@ -122,7 +122,9 @@ def test_all_sign_ins_of_a_person_end_at_once_and_a_leavers_for_good(with_passwo
 def test_the_last_administrator_gets_no_last_day_and_who_goes_leaves_the_name(demo, sign_in):
     admin = sign_in("a1")
     me = {"name": "Wilf Ansty", "role": "admin", "active_to": "2027-01-01"}
-    assert "is the last administrator" in text(admin.post("/setup/lists/people/a1/", me))
+    assert "is the only administrator. Make somebody else administrator first." in text(
+        admin.post("/setup/lists/people/a1/", me)
+    )
     admin.post("/setup/lists/people/", {"name": "Short Stay", "role": "rep"})
     admin.post("/setup/people/short_stay/", {"what": "sign-in"})
     admin.post("/setup/people/short_stay/", {"what": "sign-in-name", "name": "stay"})

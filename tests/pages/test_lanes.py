@@ -85,7 +85,7 @@ def test_lanes_are_hidden_and_shown_and_bad_cuts_are_refused(demo, sign_in):
     assert "show ns_offer" in text(page)
     refused = client.get(f"{LANES}&by=colour")
     assert refused.status_code == 400
-    assert "accepted: stage, category" in text(refused)
+    assert "Choose one of: stage, category" in text(refused)
     own = sign_in("r01").get(LANES)
     assert {card.owner_name for lane in own.context["lanes"] for card in lane.cards} >= {"Iva Marrin"}
     assert all(

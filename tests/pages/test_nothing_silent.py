@@ -59,7 +59,7 @@ def test_a_drawing_says_what_it_does_not_draw(demo, sign_in):
     assert result.write(sum(sums[4:])) in result.not_in_lines
     assert result.not_in_lines in page.content.decode()
     few = client.get("/forecast/working/won/?period=2026-11-01/2026-11-23&node=person:r01").content.decode()
-    assert "Open as a list" in few or "more, see all" in few
+    assert "Open as a list" in few or "more – show all" in few
 
 
 def test_lists_of_programs_are_whole_or_say_where_they_go_on(demo, client):

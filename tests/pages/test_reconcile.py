@@ -32,10 +32,10 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     """Pinned and reconciled in three clicks: open one, pin it, open the other."""
     client = sign_in("m1")
     created, closed = (f"/conversion/working/{name}/?{SCOPE}" for name in ("of_created", "of_closed"))
-    assert "pin to reconcile" in text(client.get(created))
+    assert "Pin to compare" in text(client.get(created))
     pin(client, created)
     opened = text(client.get(closed))
-    assert "Against Win rate of created, pinned:" in opened
+    assert "Compared with the pinned figure “Win rate of created deals”:" in opened
     book = books.current()
     snapshot = book.as_of(TODAY)
     first, last = date(2025, 4, 1).toordinal(), date(2026, 3, 31).toordinal()
@@ -44,7 +44,7 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     ended = {int(snapshot.deal[i]) for i in mine if snapshot.kind[i] != OPEN and first <= snapshot.closed_on[i] <= last}
     assert f"{len(made & ended)} deals in both" in opened
     assert (
-        f"{len(ended - made)} only here; most often such a deal is not one of the deals created in the period" in opened
+        f"{len(ended - made)} only here; most often because it is not one of the deals created in the period" in opened
     )
     sides = pin(client, created, closed)["sides"]
     assert [side["total"] for side in sides] == [len(made - ended), len(ended - made), len(made & ended)]
@@ -66,11 +66,11 @@ def test_figures_of_money_reconcile_to_the_cent(demo, sign_in):
         totals[1] += sum(item.second_value for _, _, item, _ in side["rows"])
     assert totals == [cents(value) for value in told]
     only_first = {key: words for key, _, _, words in answer["sides"][0]["rows"]}
-    assert only_first["d9001"] == "has another status"
+    assert only_first["d9001"] == "has a different status"
     at = {book.deals.key[int(d)]: i for i, d in enumerate(book.as_of(TODAY).deal)}
     snapshot = book.as_of(TODAY)
     for key, words in only_first.items():
-        if words == "has another status":
+        if words == "has a different status":
             assert snapshot.kind[at[key]] == OPEN or snapshot.closed_on[at[key]] > date(2026, 11, 2).toordinal()
         elif words == "belongs to somebody else":
             assert book.reference.people[snapshot.owner[at[key]]].key not in ("r08",) or snapshot.kind[at[key]] == WON

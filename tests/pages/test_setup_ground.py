@@ -84,10 +84,10 @@ def person(**typed):
     return {"name": "New One", "email": "", "role": "rep", "active_from": "", "active_to": "", **typed}
 
 
-PERSON_FAULTS = [({"name": ""}, "1 to 200 characters"), ({"email": "no address"}, "name@place"),
+PERSON_FAULTS = [({"name": ""}, "Enter a name (up to 200 characters)."), ({"email": "no address"}, "is not an e-mail address. Enter one such as name@company.com, or leave it empty."),
                  ({"role": "king"}, "king"), ({"active_from": "yesterday"}, "YYYY-MM-DD"),
                  ({"active_from": "2026-02-01", "active_to": "2026-01-01"}, "last day is before"),
-                 ({"name": "Iva Marrin"}, "is the same person")]  # fmt: skip
+                 ({"name": "Iva Marrin"}, "has the same name or e-mail. Choose another name or e-mail.")]  # fmt: skip
 
 
 @pytest.mark.parametrize(("typed", "says"), PERSON_FAULTS)
@@ -106,7 +106,9 @@ def test_the_last_administrator_stays(demo, sign_in):
         ("/setup/lists/people/a1/", person(name="A")),
         ("/setup/lists/people/a1/remove/", {}),
     ):
-        assert "is the last administrator" in text(client.post(address, posted))
+        assert "is the only administrator. Make somebody else administrator first." in text(
+            client.post(address, posted)
+        )
     client.post("/setup/lists/people/", person(name="Second", role="admin"))
     assert client.post("/setup/lists/people/a1/", person(name="A")).status_code == 302
     assert Person.objects.get(key="a1").role == "rep"
@@ -138,14 +140,14 @@ def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, si
     client = sign_in("m1")
     Source.objects.all().delete()
     name = Deal.objects.exclude(source="").values_list("source", flat=True)[0]
-    assert "put it on the list" in text(client.get("/setup/lists/sources/"))
+    assert "Add to list" in text(client.get("/setup/lists/sources/"))
     client.post("/setup/lists/sources/", {"name": name})
     listed = {entry.name: entry.key for entry in Source.objects.all()}
     address = f"/setup/lists/sources/{listed[name]}/"
-    assert "is there already" in text(client.post("/setup/lists/sources/", {"name": name.upper()}))
+    assert "already exists. Choose another name." in text(client.post("/setup/lists/sources/", {"name": name.upper()}))
     refused = client.post(address + "remove/")
     assert refused.status_code == 409
-    assert "stands on" in text(refused)
+    assert "is used by" in text(refused)
     count = Deal.objects.filter(source=name).count()
     before = ask("forecast", QUARTER, AS_OF, by="source")[name]
     client.post(address, {"name": "Renamed"})
@@ -158,13 +160,15 @@ def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, si
 
 def test_categories_have_unique_ranks_and_two_editors_see_both_values(demo, sign_in):
     client = sign_in("m1")
-    assert "has rank 1" in text(client.post("/setup/lists/categories/", {"name": "Sure", "rank": "1", "counted": "on"}))
+    assert "Rank 1 is used by" in text(
+        client.post("/setup/lists/categories/", {"name": "Sure", "rank": "1", "counted": "on"})
+    )
     page = text(client.get("/setup/lists/categories/early/"))
     seen = page.split('name="seen" value="')[1].split('"')[0].replace("&quot;", '"')
     client.post("/setup/lists/categories/early/", {"name": "Early on", "rank": "3", "counted": "on", "seen": seen})
     late = client.post("/setup/lists/categories/early/", {"name": "Young", "rank": "3", "counted": "on", "seen": seen})
     assert late.status_code == 422
-    assert "set this to “Early on” meanwhile" in text(late)
+    assert "has changed this to “Early on”" in text(late)
     assert 'value="Young"' in text(late)
     assert Category.objects.get(key="early").name == "Early on"
 
@@ -172,13 +176,17 @@ def test_categories_have_unique_ranks_and_two_editors_see_both_values(demo, sign
 def test_own_fields_keep_their_values(demo, sign_in):
     client, address = sign_in("m1"), "/setup/lists/own-fields/"
     posted = {"name": "Basin", "applies_to": "deal", "kind": "choice", "choices": "upper; lower"}
-    assert "two or more" in text(client.post(address, posted | {"choices": "upper"}))
-    assert "Only a choice" in text(client.post(address, posted | {"kind": "text"}))
+    assert "Enter at least two options, separated by ;" in text(client.post(address, posted | {"choices": "upper"}))
+    assert "Options are only possible for the kind “choice”. Leave this empty." in text(
+        client.post(address, posted | {"kind": "text"})
+    )
     assert client.post(address, posted).status_code == 302
     field = OwnField.objects.get(name="Basin")
     OwnFieldValue.objects.create(field=field, subject_key="d9001", value="upper")
-    assert "Values use “upper”" in text(client.post(f"{address}{field.key}/", posted | {"choices": "lower; middle"}))
-    assert "which would go with it" in text(client.post(f"{address}{field.key}/remove/"))
+    assert "The option “upper” is in use" in text(
+        client.post(f"{address}{field.key}/", posted | {"choices": "lower; middle"})
+    )
+    assert "Only fields without values can be deleted" in text(client.post(f"{address}{field.key}/remove/"))
     assert "values are kept" in text(client.post(f"{address}{field.key}/", posted | {"kind": "number", "choices": ""}))
 
 
@@ -191,8 +199,8 @@ def test_a_node_with_quotas_stays(demo, sign_in):
     client.post("/setup/quotas/?year=2027", {f"q:{cell}": "5", f"seen:{cell}": ""})
     refused = client.post("/setup/lists/teams/empty_team/remove/")
     assert refused.status_code == 409
-    assert "has 1 quotas and 0 calls" in text(refused)
-    assert "still referred to by" in text(client.post("/setup/lists/territories/lakeland/remove/"))
+    assert "has 1 quota and 0 submitted forecasts" in text(refused)
+    assert "Change these first." in text(client.post("/setup/lists/territories/lakeland/remove/"))
 
 
 def test_products_and_money_as_typed(demo, sign_in):
@@ -210,9 +218,9 @@ def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, clien
     admin = sign_in("a1")
     page = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
     for typed, says in (
-        ({"currency": "EUX"}, "ISO 4217"),
-        ({"currency": "JPY"}, "as many"),
-        ({"time_zone": "Mars"}, "IANA"),
+        ({"currency": "EUX"}, "three-letter code, for example EUR"),
+        ({"currency": "JPY"}, "are already in use. Choose a currency with the same number of decimals."),
+        ({"time_zone": "Mars"}, "is not a time zone"),
     ):
         assert says in text(admin.post("/setup/organisation/", page | typed))
     late = admin.post("/setup/organisation/", page | {"seen": '{"organisation": "Old"}'})
@@ -225,7 +233,7 @@ def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, clien
     assert rep.get(f"/forecast/?who=person:{mate}").status_code == 200
     assert rep.get(f"/attainment/?who=team:{team_of('r01')}").status_code == 200
     assert rep.get(f"/forecast/?who=person:{other}").status_code == 403
-    assert "Counting" in text(rep.get("/forecast/"))
+    assert "Showing" in text(rep.get("/forecast/"))
     assert ask("forecast", QUARTER, AS_OF, person="r01")["scope"]
     Person.objects.create(key="v1", name="V", role="viewer", user=User.objects.create(username="v1"))
     assert sign_in("v1").get(f"/forecast/?who=person:{other}").status_code == 200
@@ -254,7 +262,9 @@ def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
     owned, closed = owned_by(giver), ask("forecast", *BEFORE, by="person")["r12"]
     assert owned.deals == len(deals) > 0
     client = sign_in("a1")
-    assert "somebody else of the firm" in text(client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r12"}))
+    assert "Choose the person who takes over." in text(
+        client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r12"})
+    )
     client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r13"})
     assert not owned_by(giver).anything
     assert Account.objects.filter(owner=taker).count() >= owned.accounts
@@ -279,7 +289,7 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
                                                       "unit_price_minor": "1300", "unit_cost_minor": "640"})  # fmt: skip
     found = {entry.action: (entry.before, entry.after) for entry in AuditEntry.objects.order_by("pk")}
     assert found["person moved"] == ("team fells", "team coast")
-    assert found["team moved"] == ("under South region (south)", "under the company")
+    assert found["team moved"] == ("under South region (south)", "under the organisation")
     assert found["territory moved"] == ("under Coast and Estuary (coastal)", "under Lakes (lakeland)")
     assert found["commission rate set"] == ("3\u202f%", "4\u202f%")
     assert '"unit_price_minor": 125000' in found["product changed"][0]

@@ -39,7 +39,7 @@ def test_from_a_year_total_to_every_rep_and_back_undone(demo, sign_in):
     client, before = sign_in("m1"), Quota.objects.count()
     planned = [ask("forecast", "FY2028", AS_OF, by=by) for by in ("person", "team", "company")]
     curve = {f"m{n}": share for n, share in enumerate(["5", "6", "7", "8", "9", "10", "10", "9", "8", "7", "6", "15"])}
-    assert "sums to 99 %" in text(
+    assert "add up to 99 %" in text(
         client.post("/setup/quotas/parts/", {"curve": "y", "name": "Theirs", **curve, "m11": "14"})
     )
     assert client.post("/setup/quotas/parts/", {"curve": "y", "name": "Theirs", **curve}).status_code == 302
@@ -92,7 +92,10 @@ def test_rolling_up_and_copying_last_year(demo, sign_in):
     people = [row(rolled, t) for t in {k.rsplit(":", 1)[0][2:] for k in rolled if k.startswith("q:person:")}]
     assert row(rolled, "company:") == [sum(p[m] or 0 for p in people) for m in range(12)]
     assert "not a tool" in text(client.post(PAGE, copied | {"tool": "magic"}))
-    for typed, says in (({"given": "1,2,3"}, "3 weights for 4 rows"), ({"given": "0,0,0,0"}, "All weights are 0")):
+    for typed, says in (
+        ({"given": "1,2,3"}, "3 shares for 4 rows"),
+        ({"given": "0,0,0,0"}, "All shares are 0. Enter at least one share above 0."),
+    ):
         answer = client.post(PAGE, copied | {"tool": "spread-down", "row": "company:", "weights": "given", **typed})
         assert answer.status_code == 422
         assert says in text(answer)
@@ -112,14 +115,14 @@ def test_a_sheet_goes_out_filled_and_comes_back_previewed(demo, sign_in):
     client, page = sign_in("m1"), "/setup/quotas/?year=2027"
     before = Quota.objects.count()
     same = client.post(page, {"tool": "sheet", "file": workbook(client, lambda sheet: None)})
-    assert "Nothing would change" in text(same)
+    assert "Nothing to change." in text(same)
 
     def raise_one(sheet):
         sheet["D5"] = 77_777.5
 
     preview = client.post(page, {"tool": "sheet", "file": workbook(client, raise_one)})
-    assert "1 cells filled in" in text(preview)
-    assert "becomes 77777.50" in text(preview)
+    assert "1 cell filled in" in text(preview)
+    assert "→ 77777.50" in text(preview)
     assert Quota.objects.count() == before
     client.post(page, posted_of(preview) | {"what": "sheet"})
     assert Quota.objects.filter(value=7_777_750).count() == 1
@@ -132,10 +135,10 @@ def moved(sheet):
 
 
 BAD_SHEETS = [
-    (lambda s: setattr(s["D5"], "value", "=1+1") or setattr(s["D5"], "data_type", "s"), "D5 holds a formula"),
-    (lambda s: s.__setitem__("E6", "lots"), "E6: “lots” is not accepted"),
-    (lambda s: s.__setitem__("E6", -3), "E6: “-3” is not accepted"),
-    (lambda s: s.__setitem__("B4", "nobody"), "is not a row of this plan"),
+    (lambda s: setattr(s["D5"], "value", "=1+1") or setattr(s["D5"], "data_type", "s"), "D5 contains a formula"),
+    (lambda s: s.__setitem__("E6", "lots"), "E6: “lots” is not valid"),
+    (lambda s: s.__setitem__("E6", -3), "E6: “-3” is not valid"),
+    (lambda s: s.__setitem__("B4", "nobody"), "is not in this plan. Choose a row from the list."),
     (moved, "Row 1, column A says “Plan”; accepted there: “subject”"),
     (lambda s: s.__setitem__("D1", "2031-01"), "column D says “2031-01”"),
 ]
@@ -152,9 +155,9 @@ def test_faults_of_a_sheet_are_named_by_cell_and_nothing_is_saved(demo, sign_in,
 
 @pytest.mark.parametrize(
     ("name", "content", "says"),
-    [("x.xlsx", b"PK\x03\x04 nothing", "cannot be read as a workbook"), ("x.pdf", b"%PDF", "neither .csv nor .xlsx"),
-     ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "a zip file named .csv"),
-     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "stands twice")],
+    [("x.xlsx", b"PK\x03\x04 nothing", "The workbook cannot be read. Save it again as XLSX or CSV."), ("x.pdf", b"%PDF", "is not a CSV or XLSX file. Choose another file."),
+     ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "This file is a workbook with the ending .csv. Rename it to .xlsx or save it as CSV."),
+     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "A person appears twice. Enter each person once.")],
 )  # fmt: skip
 def test_files_that_are_no_tables_are_refused(demo, sign_in, name, content, says):
     answer = sign_in("m1").post(PAGE, {"tool": "sheet", "file": SimpleUploadedFile(name, content)})
@@ -177,7 +180,7 @@ def test_other_metrics_territories_and_custom_periods(demo, sign_in):
     campaign = f"/setup/quotas/?year=2027&period={period.key}"
     cell = "company::2026-12-24"
     overlaps = client.post(campaign, {f"q:{cell}": "9", f"seen:{cell}": ""})
-    assert "covers part of this span" in text(overlaps)
+    assert "overlaps this period. Choose dates that do not overlap." in text(overlaps)
     assert (
         client.post(
             campaign + "&metric=activities&activity_kind=phone", {f"q:{cell}": "9", f"seen:{cell}": ""}

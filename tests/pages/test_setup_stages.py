@@ -31,7 +31,7 @@ def form(client, **changed):
 
 STAGE_FAULTS = [("probability__ns_offer", "101", "0 to 100"), ("probability__ns_offer", "abc", "12.5"),
                 ("typical_days__ns_offer", "-1", "days from 0"), ("name__ns_offer", "", "needs a name"),
-                ("name__ns_offer", "terms", "Two stages are named"), ("from_on", "2020-01-01", "or a later day")]  # fmt: skip
+                ("name__ns_offer", "terms", "Give each stage its own name."), ("from_on", "2020-01-01", "is not valid. Choose today (")]  # fmt: skip
 
 
 @pytest.mark.parametrize(("field", "typed", "says"), STAGE_FAULTS)
@@ -109,7 +109,7 @@ def test_stages_are_added_ordered_retired_and_restored(demo, sign_in):
     assert 'value="restore"' in again.content.decode()
     client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "restore"})
     assert not Stage.objects.get(key="ns_plan").retired
-    for kind, says in (("won", "exactly one won"), ("open", "is there already")):
+    for kind, says in (("won", "exactly one won"), ("open", "already exists. Choose another name.")):
         posted = {"name": "Offer", "kind": kind, "probability": "45"}
         assert says in client.post(PAGE + "add/", posted, follow=True).content.decode()
     client.post(PAGE + "add/", {"name": "Trial run", "kind": "open", "probability": "77", "category": "commit"})
@@ -126,7 +126,7 @@ def test_merging_moves_deals_from_now_on_and_leaves_the_past(demo, sign_in):
     count = DealRevision.objects.count()
     asked = {"stage": "ns_survey", "what": "merge", "into": "ns_plan"}
     shown = client.post(PAGE + "retire/", asked)
-    assert "Not done yet" in shown.content.decode()
+    assert "Not saved yet." in shown.content.decode()
     assert DealRevision.objects.count() == count
     weighted = cents(ask("forecast", "2000-01-01/2100-01-01", AS_OF, by="process")["new_site"]["weighted_open"])
     text = client.post(PAGE + "retire/", asked | {"confirmed": "yes"}, follow=True)
@@ -159,6 +159,8 @@ def test_processes_start_from_the_neutral_starter_or_empty(db, client):
     client.post("/setup/processes/", {"name": "Tender", "from": "empty"})
     kinds = {p.name: [s.kind for s in p.stages.order_by("position")] for p in Process.objects.all()}
     assert kinds == {"Direct": ["open"] * 4 + ["won", "lost"], "Tender": ["won", "lost"]}
-    assert "is there already" in client.post("/setup/processes/", {"name": "direct"}).content.decode()
+    assert (
+        "already exists. Choose another name." in client.post("/setup/processes/", {"name": "direct"}).content.decode()
+    )
     assert client.get("/setup/stages/direct/").status_code == 200
     assert client.get("/forecast/").status_code == 200

@@ -62,12 +62,12 @@ def test_tiles_follow_the_page_but_for_what_is_their_own(demo, sign_in):
     alone = mine.get("/team/tally/?show=won&by=source&period=FY2027-Q2&process=renewal").context["tile"].result
     assert sums["all_renewals"] == sum(row.cells[0].value for row in alone.rows) < sums["won-by-source"]
     rep = sign_in("r08", apart=True).get(f"/team/?board={board.key}")
-    assert "not open to you" in {tile.key: tile for tile in rep.context["tiles"]}["north_only"].refused
+    assert "do not have access" in {tile.key: tile for tile in rep.context["tiles"]}["north_only"].refused
     assert rep.status_code == 200
 
 
 def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
-    """Order, width, taking off; a change made on an old state is refused; more than eight tallies are warned of."""
+    """Order, width, taking off; a change made on an old state is refused; More than eight are hard to read tallies are warned of."""
     mine = sign_in("m1", apart=True)
     mine.post("/team/boards/team/copy/", {"name": "Ours"})
     board = Dashboard.objects.get(name="Ours")
@@ -88,7 +88,7 @@ def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
     assert board.tiles.get(tally=before[2]).wide
     for tally in ("win-rate", "days-in-stage", "leads-by-source"):
         mine.post(address, {"what": "add", "tally": tally})
-    assert "more than eight" in mine.get(f"/team/?board={board.key}").content.decode()
+    assert "More than eight are hard to read" in mine.get(f"/team/?board={board.key}").content.decode()
     assert sign_in("r08", apart=True).post(address, {"what": "off", "tally": before[2]}).status_code == 404
     kept = placed()
     mine.post(f"/team/boards/{board.key}/settings/", {"what": "away"})
@@ -116,7 +116,7 @@ def test_who_begins_with_which_dashboard(demo, sign_in):
         assert shown(rep) == name
     assert shown(sign_in("r01", apart=True)) == "For reps"
     rep.post("/team/boards/process/start/", {"start": "yes"})
-    assert shown(rep) == "Process"
+    assert shown(rep) == "Conversion"
     rep.post("/team/boards/", {"name": "Mine"})
     mine = Dashboard.objects.get(name="Mine")
     refused = rep.post(f"/team/boards/{mine.key}/settings/", {"name": "Mine", "audience": "all"})

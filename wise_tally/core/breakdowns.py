@@ -160,9 +160,7 @@ def customer_classes(invoices: Ints, customer: Ints, as_of: date, begins_minor: 
 
 
 _ALL = (
-    Breakdown(
-        "company", "no breakdown", lambda book, _: Grouping("company", ("",), (book.reference.organisation,), None)
-    ),
+    Breakdown("company", "total", lambda book, _: Grouping("company", ("",), (book.reference.organisation,), None)),
     Breakdown("team", "team", _teams),
     Breakdown("person", "person", _people),
     Breakdown("territory", "territory", _territories, lambda _, snapshot: snapshot.territory),
@@ -189,7 +187,7 @@ _ALL = (
         limits=True,
     ),
     _facet("partner"),
-    _facet("deal_type_group", "group of deal types"),
+    _facet("deal_type_group", "deal type group"),
     _facet("campaign"),
     _facet("industry"),
     _facet("country"),
@@ -197,7 +195,7 @@ _ALL = (
     # By invoices of the twelve months that end on the day; the organisation sets the classes.
     _facet(CUSTOMER_SIZE, "size of the customer"),
     # Its bands come from the scope: `size_bands.with_size_bands` puts them into the book.
-    _facet("size", "size of the deal", of_forecast=False),
+    _facet("size", "deal size", of_forecast=False),
 )
 REGISTER = {one.key: one for one in _ALL}
 # Rows of forecast, attainment and reports, besides the whole; and what a selection can be limited to.

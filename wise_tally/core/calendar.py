@@ -83,7 +83,7 @@ class FiscalCalendar:
             monday = date.fromisocalendar(year, number, 1)
             sunday = monday + timedelta(days=6)
         except (ValueError, OverflowError):
-            raise UnknownPeriod(f"There is no week {year}-W{number:02}; accepted: {ACCEPTED}.") from None
+            raise UnknownPeriod(f"There is no week {year}-W{number:02}. Use one of: {ACCEPTED}.") from None
         return Period(monday, sunday, "week", f"{year:04}-W{number:02}")
 
     def parse(self, text: str) -> Period:
@@ -101,11 +101,11 @@ class FiscalCalendar:
             raise
         except (ValueError, OverflowError):
             pass
-        raise UnknownPeriod(f"“{text}” is not a period; accepted: {ACCEPTED}.")
+        raise UnknownPeriod(f"“{text}” is not a valid period. Use for example {ACCEPTED}.")
 
     def _span(self, starts_on: date, ends_on: date) -> Period:
         if ends_on < starts_on:
-            raise UnknownPeriod(f"The period {starts_on}/{ends_on} ends before it starts; accepted: {ACCEPTED}.")
+            raise UnknownPeriod(f"The period ends before it starts. Choose an end date on or after {starts_on}.")
         return Period(starts_on, ends_on, "span", f"{starts_on}/{ends_on}")
 
     def shifted(self, period: Period, step: int) -> Period:
@@ -121,7 +121,7 @@ class FiscalCalendar:
             moved = timedelta(days=period.days * step)
             starts_on, ends_on = period.starts_on + moved, period.ends_on + moved
         except (ValueError, OverflowError):
-            raise UnknownPeriod(f"There is no such period beside {period.text}; accepted: {ACCEPTED}.") from None
+            raise UnknownPeriod(f"There is no period next to {period.text}.") from None
         return self.containing(starts_on, "week") if period.kind == "week" else self._span(starts_on, ends_on)
 
     def months_of(self, year: int) -> tuple[Period, ...]:

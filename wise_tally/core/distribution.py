@@ -23,9 +23,9 @@ def spread(
     """
     held = dict(held or {})
     if not weights:
-        raise CoreError("There is nothing to spread to; accepted: a row with parts below it.")
+        raise CoreError("There are no rows below to distribute to. Choose a row with rows below it.")
     if any(weight < 0 for weight in weights):
-        raise CoreError("A weight is below 0; accepted: weights from 0.")
+        raise CoreError("Shares cannot be negative. Enter 0 or more.")
     rest = total - sum(held.values())
     free = [index for index in range(len(weights)) if index not in held]
     if rest < 0 or (rest and not free):
@@ -35,7 +35,7 @@ def spread(
         )
     free_weights = [weights[index] for index in free]
     if free and sum(free_weights) == 0:
-        raise CoreError("All weights are 0; accepted: at least one weight above 0.")
+        raise CoreError("All shares are 0. Enter at least one share above 0.")
     names = [identifiers[index] for index in free]
     parts = [units * step for units in apportion(rest // step, free_weights, names)]
     if over := rest % step:
@@ -50,9 +50,7 @@ def check_curve(months_bp: Sequence[int]) -> None:
     if len(months_bp) != MONTHS or any(share < 0 for share in months_bp):
         raise CoreError("A season curve has twelve percentages from 0 to 100, one a month.")
     if sum(months_bp) != WHOLE_BP:
-        raise CoreError(
-            f"The season curve sums to {sum(months_bp) / 100:g} %; accepted: twelve shares that sum to 100 %."
-        )
+        raise CoreError(f"The months add up to {sum(months_bp) / 100:g} %. They must add up to 100 %.")
 
 
 def grown(value: int, percent_bp: int) -> int:

@@ -11,9 +11,9 @@ from wise_tally.core.attainment import AttainmentRow, lost_share, mean_won, won_
 from wise_tally.core.errors import UnknownFigure
 from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
 
-BY_OWNER = "by owner on the day."
-FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Numbers of deals", "Rates and sizes", "Time"
-OF_STAGES, CARE, WORK, CASH = "By stage", "Care", "Work and leads", "Cash"
+BY_OWNER = "by current owner."
+FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Deal counts", "Rates and sizes", "Time"
+OF_STAGES, CARE, WORK, CASH = "By stage", "Deal health", "Activities and leads", "Cash"
 WON = Part("won", Kind.MONEY, lambda r: r.forecast.won)
 DEALS_COUNTED = (Part("deals counted", Kind.COUNT), Part("of these won", Kind.COUNT))
 CLOSED = Part("÷ deals won or lost", Kind.COUNT, lambda r: r.forecast.deals_won + r.forecast.deals_lost)
@@ -36,24 +36,24 @@ def _number(key: str, term: str, definition: str, of: str, in_grid: bool = True)
 
 
 _OF_FORECAST = (
-    _sum("won", "won", "Amounts of deals won in the period."),
-    _sum("open", "open", "Amounts of open deals of counted categories expected to close in the period."),
+    _sum("won", "won", "Total amount of deals won in the period."),
+    _sum("open", "open", "Total amount of open deals in the forecast with a close date in the period."),
     _sum(
         "weighted_open",
-        "weighted open",
-        "For every open counted deal expected to close in the period: amount × probability, rounded per deal.",
+        "weighted pipeline",
+        "Open deals in the forecast due in the period, each at amount × probability.",
     ),
     _sum(
         "weighted",
         "weighted",
-        "Won in the period plus, for every open counted deal expected to close in it, amount × probability, rounded per deal.",
+        "Won so far plus every open deal due in the period at amount × probability.",
     ),
     Figure(
         "seen",
-        "weighted by seen rates",
+        "weighted at actual win rates",
         Kind.MONEY,
         "Won in the period plus, for every open counted deal expected to close in it, amount × the win rate seen of its "
-        "stage in the four quarters before; a stage with fewer than 20 decided deals keeps its set probability.",
+        "stage in the four quarters before; stages with fewer than 20 closed deals keep the set probability.",
         Family.OBSERVED,
         counts="weighted",
         in_grid=True,
@@ -61,21 +61,21 @@ _OF_FORECAST = (
     _sum(
         "commit_forecast",
         "commit forecast",
-        "Won plus open deals of the surest counted category.",
+        "Won plus open deals in category “commit”.",
         label="won + commit",
     ),
     _sum(
         "best_case_forecast",
         "best-case forecast",
-        "Won plus open deals of the two surest counted categories.",
+        "Won plus open deals in “commit” and “best case”.",
         label="won + commit + best case",
     ),
     Figure(
         "call",
-        "call",
+        "submitted forecast",
         Kind.MONEY,
-        "The latest call for exactly this subject and period; without one, the sum of the parts' calls, "
-        "a person without a call standing at the weighted figure.",
+        "The latest figure submitted for this person or team and period. If there is none, the total of the people below; "
+        "people who have not submitted count with their weighted forecast.",
         value=lambda r: r.forecast.call,
         in_grid=True,
     ),
@@ -83,7 +83,8 @@ _OF_FORECAST = (
         "quota",
         "quota",
         Kind.MONEY,
-        "The node's own quota where set, else the sum of its parts'; rows cut to the period by days.",
+        "The quota set here or, if none is set, the total of the teams and people below. Split by days where a quota covers "
+        "only part of the period.",
         group=TARGETS,
         value=lambda r: r.forecast.quota,
         of_quota=True,
@@ -93,7 +94,7 @@ _OF_FORECAST = (
         "gap",
         "gap to quota",
         Kind.MONEY,
-        "Quota minus won. Below 0 the quota is passed.",
+        "Quota minus won. A negative gap means the quota is exceeded.",
         group=TARGETS,
         value=lambda r: r.forecast.gap,
         counts="won",
@@ -105,7 +106,7 @@ _OF_FORECAST = (
         "attainment",
         "attainment",
         Kind.PERCENT,
-        "Won divided by quota. Open deals never count as achieved.",
+        "Won ÷ quota. Open deals do not count.",
         group=TARGETS,
         value=lambda r: r.forecast.attainment,
         counts="won",
@@ -118,7 +119,7 @@ _OF_FORECAST = (
         "coverage",
         "coverage",
         Kind.TIMES,
-        "Open divided by the gap; none where the gap is not above 0.",
+        "Open pipeline ÷ gap to quota. Not shown when the quota is reached.",
         group=TARGETS,
         value=lambda r: r.forecast.coverage,
         formula=(
@@ -133,7 +134,7 @@ _OF_FORECAST = (
         "pace",
         "pace",
         Kind.MONEY,
-        "The quota's rows cut off after the as-of day.",
+        "The part of the quota that should be reached by today.",
         group=TARGETS,
         value=lambda r: r.pace,
         of_quota=True,
@@ -143,7 +144,7 @@ _OF_FORECAST = (
         "to_date",
         "attainment to date",
         Kind.PERCENT,
-        "Won divided by pace: above 100 % the node is ahead of its quota so far.",
+        "Won ÷ the part of the quota due by today (pace). Above 100 % means ahead of plan.",
         group=TARGETS,
         value=lambda r: r.to_date,
         counts="won",
@@ -153,18 +154,18 @@ _OF_FORECAST = (
         in_grid=True,
     ),
     _sum("lost", "lost", "Amounts of deals lost in the period."),
-    _sum("overdue", "overdue", "Open counted deals of the period whose expected close is before the as-of day."),
+    _sum("overdue", "overdue", "Open deals of the period whose close date has passed."),
     _sum(
         "overdue_before",
-        "due before the period",
-        "Open counted deals that were expected before the period began.",
+        "overdue from earlier periods",
+        "Open deals that were due before the period started.",
     ),
-    _sum("undated", "undated", "Open counted deals without an expected close: in no period."),
+    _sum("undated", "no close date", "Open deals without a close date. They are in no period’s forecast."),
     Figure(
         "chance",
         "chance of quota",
         Kind.PERCENT,
-        "The share of all outcomes of the open counted deals, each won or not by its probability, "
+        "The chance that won plus open deals, each won or lost by its probability, "
         "that reach the quota. Independence of the deals is assumed.",
         Family.OBSERVED,
         of_quota=True,
@@ -173,16 +174,16 @@ _OF_FORECAST = (
         "chance_seen",
         "chance of quota by seen rates",
         Kind.PERCENT,
-        "The share of all outcomes that reach the quota, each open counted deal won by the win rate seen of its stage. "
-        "Independence of the deals is assumed.",
+        "The chance that won plus open deals reach the quota, with each stage’s actual win rate. "
+        "Deals are assumed to be won or lost independently of each other.",
         Family.OBSERVED,
         of_quota=True,
     ),
-    _number("deals_won", "deals won", "Number of deals won in the period, each once.", "won"),
+    _number("deals_won", "deals won", "Number of deals won in the period.", "won"),
     _number(
         "deals_open",
-        "deals open",
-        "Number of open deals of counted categories expected to close in the period, each once.",
+        "open deals",
+        "Number of open deals in the forecast due in the period.",
         "open",
     ),
     _number("deals_lost", "deals lost", "Number of deals lost in the period, each once.", "lost", in_grid=False),
@@ -202,7 +203,7 @@ _OF_FORECAST = (
         "lost_share",
         "lost of closed",
         Kind.PERCENT,
-        "Deals lost divided by deals won or lost in the period, by number.",
+        "Deals lost ÷ all deals closed (won or lost) in the period.",
         group=RATES,
         value=lambda r: lost_share(r.forecast),
         counts="lost",
@@ -212,7 +213,7 @@ _OF_FORECAST = (
     ),
     Figure(
         "mean_won",
-        "average size won",
+        "average deal size won",
         Kind.MONEY,
         "Won divided by the number of deals won in the period.",
         group=RATES,
@@ -230,14 +231,14 @@ _OF_REPORTS = (
         "created",
         "deals created",
         Kind.COUNT,
-        f"Deals by the local day of their creation, {BY_OWNER}",
+        f"Deals by creation date, {BY_OWNER}",
         Family.CREATED,
         NUMBERS,
         counts="created",
     ),
     Figure(
         "created_value",
-        "value created",
+        "value of new deals",
         Kind.MONEY,
         f"Amounts, as of the day, of deals created in the period, {BY_OWNER}",
         Family.CREATED,
@@ -246,7 +247,7 @@ _OF_REPORTS = (
     ),
     Figure(
         "won_of_created",
-        "win rate of created",
+        "win rate of created deals",
         Kind.PERCENT,
         f"Of the deals created in the period those won by the as-of day, {BY_OWNER}",
         Family.CREATED,
@@ -269,16 +270,16 @@ _OF_REPORTS = (
     ),
     Figure(
         "days_to_win",
-        "days to win, median",
+        "median days to win",
         Kind.DAYS,
-        "Days from creation to winning of deals won in the period, by the owner at the closing; the median.",
+        "Days from creation to winning of deals won in the period, by the owner at closing (median).",
         Family.WINNING,
         TIME,
         counts="days_to_win",
     ),
     Figure(
         "mean_days_to_win",
-        "days to win, mean",
+        "average days to win",
         Kind.DAYS,
         "Days from creation to winning of deals won in the period, by the owner at the closing; the mean.",
         Family.WINNING,
@@ -287,7 +288,7 @@ _OF_REPORTS = (
     ),
     _stage(
         "stage_days",
-        "days in stage, median",
+        "median days in stage",
         Kind.DAYS,
         "Kaplan–Meier median of the stays entered in the period: every way out of the stage is an event, running stays are censored.",
         group=TIME,
@@ -310,7 +311,7 @@ _OF_REPORTS = (
     ),
     _stage(
         "stage_overstaying",
-        "overstaying, by stage",
+        "stalled deals by stage",
         Kind.COUNT,
         "Stays running on the day that are longer than the typical days of their stage.",
         group=OF_STAGES,
@@ -326,7 +327,7 @@ _OF_REPORTS = (
     ),
     Figure(
         "overstaying",
-        "overstaying deals",
+        "stalled deals",
         Kind.COUNT,
         f"Open deals beyond the typical days of their stage, {BY_OWNER}",
         Family.CARE,
@@ -335,7 +336,7 @@ _OF_REPORTS = (
     ),
     Figure(
         "activities",
-        "activities done",
+        "completed activities",
         Kind.COUNT,
         "Done activities by the people of the scope in the period, a team’s by its members of the day.",
         Family.ACTIVITIES,
@@ -346,7 +347,7 @@ _OF_REPORTS = (
         "leads",
         "leads",
         Kind.COUNT,
-        "Leads that came in the period by their source, of the people of the scope.",
+        "Leads created in the period, by source.",
         Family.LEADS,
         WORK,
         breakdowns=("company", "source", "person"),
@@ -392,5 +393,5 @@ def figure_named(key: str, categories: tuple[str, ...] = ()) -> Figure:
     if key.startswith(_CATEGORY) and key[len(_CATEGORY) :] in map(str, range(len(categories))):
         return category_figure(int(key[len(_CATEGORY) :]), categories[int(key[len(_CATEGORY) :])])
     if key not in REGISTER:
-        raise UnknownFigure(f"“{key[:60]}” is no figure; accepted: {', '.join(REGISTER)}.")
+        raise UnknownFigure(f"“{key[:60]}” is not a figure. Choose one of: {', '.join(REGISTER)}.")
     return REGISTER[key]

@@ -8,15 +8,17 @@ from wise_tally.core.figure import Family, Figure, Kind
 _list = partial(Figure, family=Family.LIST)
 _deal = partial(Figure, family=Family.DEAL)
 _days, _sum = partial(_deal, kind=Kind.DAYS), partial(_deal, kind=Kind.MONEY)
-_WEIGHTED = "Amount × probability, rounded half to even. Won is 100 %, lost 0."
-_SLIPS = "Changes that moved the expected close later, between two dates, both while open."
+_WEIGHTED = "Amount × probability. Won is 100 %, lost 0 %."
+_SLIPS = "Changes that moved the close date of the open deal to a later day."
 _GAP = (
-    "Whole contact intervals missed since anybody last phoned, met, wrote to or visited the customer; an interval "
+    "Number of contact intervals missed since the last call, meeting, e-mail or visit. The interval "
     "is that of the account’s class, else of the process, else fourteen days."
 )
 _LIST = (
     _list("deals", "deals", Kind.COUNT, "Number of the deals in the list."),
-    _list("amount", "amount", Kind.MONEY, "Sum of the whole amounts of the deals in the list; credit is not divided."),
+    _list(
+        "amount", "amount", Kind.MONEY, "Total amount of the deals in the list (full amounts, without credit splits)."
+    ),
     _list(
         "weighted",
         "weighted",
@@ -36,22 +38,22 @@ _DEAL = (
     _sum(
         "margin",
         "margin",
-        definition="Sum over the lines of quantity × price less discount, less quantity × cost; none where a line has no cost.",
+        definition="Quantity × price − discount − quantity × cost, added over all products. Not shown if a product has no cost.",
     ),
     _sum(
         "payments",
         "payments",
-        definition="Sum of all payments planned; what recurs without end has no sum and is left aside.",
+        definition="Total of all planned payments. Payments without an end date are not included.",
     ),
     _days(
         "days",
         "days in the stage",
-        definition="Elapsed time from the entry into the present stage to the end of the as-of day, in days of 24 hours.",
+        definition="Time since the deal entered its current stage, in days.",
     ),
     _days(
         "over",
         "overstay",
-        definition="Days beyond the typical days of the stage; none while they are not passed, or where the stage has none.",
+        definition="Days in the stage beyond its typical days. Empty if not exceeded or if no typical days are set.",
     ),
     _days(
         "stays",
@@ -65,7 +67,7 @@ _DEAL = (
     _deal("contacted", "contact gap", Kind.COUNT, _GAP),
 )
 _account = partial(Figure, kind=Kind.MONEY, family=Family.ACCOUNT)
-_UNPAID = "Invoices issued by the day and not paid by it, by days past due; due on the day itself is not past due."
+_UNPAID = "Unpaid invoices, by days past due. An invoice due today is not past due."
 _SOLD = "Invoices issued in the span, credit notes subtracted."
 _CHANGE = "Sales of these days less those of the same days a year before, by the day an invoice was issued."
 _DEALS = "Sum of the whole amounts of the customer’s open, or past, deals that you may see, of every date."
@@ -77,6 +79,6 @@ _ACCOUNT = (
     *(_account(f"age-{place}", words, definition=_UNPAID) for place, (words, _) in enumerate(AGEING)),
     *(_account(key, "sales", definition=_SOLD) for key in ("sales", "sales-before", "year", "year-before")),
     *(_account(key, "change of sales", definition=_CHANGE) for key in ("sales-change", "year-change")),
-    _account("orders", "open orders", definition="Orders not yet delivered, as the ledger says today."),
+    _account("orders", "open orders", definition="Orders not yet delivered, according to the ledger today."),
 )
 OF_LIST, OF_DEAL, OF_ACCOUNT = ({one.key: one for one in part} for part in (_LIST, _DEAL, _ACCOUNT))

@@ -4,7 +4,7 @@ from functools import partial
 
 from wise_tally.core.figure import Family, Figure, Kind
 
-STOOD = "Deals that stood in this stage or a later one of the process; a won deal reached all."
+STOOD = "Deals that were in this stage or a later one. Won deals count in every stage."
 _conversion = partial(Figure, family=Family.CONVERSION)
 _exit = partial(
     Figure,
@@ -16,36 +16,36 @@ _exit = partial(
 # Of a stage: deals that reached it, those that stopped there, and the rates between stages.
 _ALL = (
     _conversion("reached", "reached", Kind.COUNT, STOOD, counts="reached"),
-    _conversion("value", "value", Kind.MONEY, f"{STOOD} Their whole amounts on the as-of day.", counts="value"),
+    _conversion("value", "value", Kind.MONEY, f"{STOOD} Their full amounts today.", counts="value"),
     _conversion(
         "lost", "lost", Kind.COUNT, "Deals that reached this stage and not the next, and were lost.", counts="lost"
     ),
     _conversion(
         "undecided",
-        "not decided yet",
+        "still open",
         Kind.COUNT,
         "Deals that reached this stage and not the next, and are neither won nor lost.",
         counts="undecided",
     ),
-    _conversion("step", "step", Kind.PERCENT, "Deals that reached the next shown stage ÷ deals that reached this one."),
+    _conversion("step", "step", Kind.PERCENT, "Deals that reached the next stage ÷ deals that reached this one."),
     _conversion(
         "from_start",
         "from start",
         Kind.PERCENT,
-        "Deals that reached this stage ÷ deals that reached the first shown.",
+        "Deals that reached this stage ÷ deals that reached the first stage.",
     ),
     _conversion(
         "of_created",
-        "win rate of created",
+        "win rate of created deals",
         Kind.PERCENT,
-        "Won deals of the cohort ÷ all deals of the cohort. Undecided deals are in the base and draw the rate down.",
+        "Won deals ÷ all deals of this selection. Open deals are included, so the rate rises as they close.",
         counts="of_created",
     ),
     _conversion(
         "of_closed",
         "win rate of closed",
         Kind.PERCENT,
-        "Deals won in the period ÷ deals won or lost in it, whenever created.",
+        "Deals won ÷ deals won or lost in the period, whenever they were created.",
         counts="of_closed",
     ),
     _exit("exits", "ended"),
@@ -57,14 +57,14 @@ _ALL = (
         "days_to_win",
         "days to win",
         Kind.DAYS,
-        "From the creation of each deal won in the period to its entry into the won stage, in days of 24 hours.",
+        "Days from creating a deal to winning it, for deals won in the period.",
         Family.WINNING,
     ),
     Figure(
         "time",
         "time in stage",
         Kind.DAYS,
-        "Kaplan–Meier median: every way out of the stage is an event, stays still running count as censored.",
+        "Median time until a deal leaves the stage. Deals still in the stage are taken into account (Kaplan–Meier method).",
         Family.STAGES,
     ),
 )

@@ -1,5 +1,6 @@
 """How money, days, rates and numbers are written everywhere: pages, files, messages and the audit."""
 
+import re
 from contextvars import ContextVar
 from datetime import date, datetime
 from decimal import ROUND_HALF_EVEN, Decimal
@@ -189,6 +190,19 @@ def quantity(ten_thousandths: int | None) -> str:
         if ten_thousandths % 10_000
         else str(ten_thousandths // 10_000)
     )
+
+
+def plural(number: int | None, one: str, many: str = "") -> str:
+    """A number with what is counted: 1 deal, 2 deals, 3 cities; `many` where no rule gives it."""
+    if number == 1:
+        return f"{count(number)} {one}"
+    last = (
+        one[:-1] + "ies" if re.search("[^aeiou]y$", one) else f"{one}{'es' if re.search('(s|x|ch|sh)$', one) else 's'}"
+    )
+    return f"{count(number)} {many or IRREGULAR.get(one, last)}"
+
+
+IRREGULAR = {"person": "people"}
 
 
 def as_words(name: str) -> str:

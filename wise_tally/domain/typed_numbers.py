@@ -17,7 +17,7 @@ def typed_percent(text: str) -> int | str:
     accepted = "a percentage from 0 to 100 with at most 2 decimals, such as 12.5"
     value = _typed(text, 2, accepted)
     if isinstance(value, int) and value > 10_000:
-        return f"“{text[:40]}” is above 100; accepted: {accepted}."
+        return f"“{text[:40]}” is above 100. Enter {accepted}."
     return value
 
 
@@ -39,5 +39,5 @@ def typed_quantity(text: str) -> int | str:
 def _typed(text: str, decimals: int, accepted: str) -> int | str:
     found = TYPED.fullmatch(text.strip().translate(SPACES))
     if not found or len(found[2] or "") > decimals:
-        return f"“{text[:40]}” is not accepted; accepted: {accepted}."
+        return f"“{text[:40]}” is not valid. Enter {accepted}."
     return int(found[1] + (found[2] or "").ljust(decimals, "0"))

@@ -107,7 +107,7 @@ def _whose(asked: FiguresQuery) -> Row:
 def ask(question: Question, viewer: Viewer | None = None) -> FiguresQuery:
     """Find period and identifiers; raises OptionRefused naming what is accepted."""
     if question.figure not in FIGURES:
-        raise OptionRefused(f"“{question.figure}” is not a figure; accepted: {', '.join(FIGURES)}.")
+        raise OptionRefused(f"“{question.figure}” is not a figure. Choose one of: {', '.join(FIGURES)}.")
     if question.by not in OF_FIGURES:
         raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(OF_FIGURES)}.")
     book = books.current()
@@ -131,7 +131,7 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
         return NONE
     if key not in keys:
         known = ", ".join(sorted(keys)[:12]) + (" …" if len(keys) > 12 else "")
-        raise OptionRefused(f"“{key}” is not a {what}; accepted: {known or 'none is set up yet'}.")
+        raise OptionRefused(f"“{key}” is not a {what}. Choose one of: {known}.")
     return keys.index(key)
 
 
@@ -191,7 +191,7 @@ def options_of(asked: FiguresQuery) -> ConversionOptions:
     unknown = [key for key in question.leave_out if key not in stages]
     if unknown:
         raise OptionRefused(
-            f"“{unknown[0]}” is not an open stage of the process; accepted: {', '.join(sorted(stages))}."
+            f"“{unknown[0]}” is not an open stage of the process. Choose one of: {', '.join(sorted(stages))}."
         )
     return ConversionOptions(
         basis=question.basis,
@@ -302,11 +302,11 @@ def _bridge(asked: FiguresQuery) -> list[Row]:
     if question.since is None:
         raise OptionRefused("A bridge needs the earlier day; give --from YYYY-MM-DD.")
     if question.since > question.as_of:
-        raise OptionRefused(f"--from {question.since} is after --as-of {question.as_of}; accepted: a day not after it.")
-    if question.by != "company":
         raise OptionRefused(
-            "A bridge has causes as rows; accepted: --by company, with --team, --person and other filters."
+            f"--from {question.since} is after --as-of {question.as_of}. Choose an earlier --from date."
         )
+    if question.by != "company":
+        raise OptionRefused("The bridge has causes as rows. Use --by company, with --team, --person or other filters.")
     before = asked.book.as_of(question.since)
     rows = bridge(asked.book, before, asked.snapshot, asked.period, asked.scope, question.measure)
     asked.extra = {"from": question.since.isoformat(), "measure": question.measure}

@@ -6,6 +6,7 @@ from typing import Any
 
 from babel.numbers import list_currencies
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.targets.models import MONEY_METRICS
 from wise_tally.package.cells import NUMBER, shown
@@ -241,7 +242,9 @@ def _revisions(check: Checker, parsed: Parsed) -> None:
             and (closes[place] - 719_163) * 86_400 < start - 86_400
         )
     if early:
-        check.report.notes.append(f"deal_revisions.csv: {early} rows expect the close before the deal was created")
+        check.report.notes.append(
+            f"deal_revisions.csv: {plural(early, 'row')} expect the close before the deal was created"
+        )
 
 
 def _shares(check: Checker, parsed: Parsed) -> None:

@@ -38,7 +38,7 @@ class Report:
     def lines(self) -> list[str]:
         """The report, a line a fault."""
         found = [str(fault) for fault in sorted(self.faults, key=lambda f: (f.file, f.row))]
-        return [*found, f"and {self.more} more faults"] if self.more else found
+        return [*found, f"and {self.more} more errors"] if self.more else found
 
 
 class PackageRefused(Exception):
@@ -46,5 +46,5 @@ class PackageRefused(Exception):
 
     def __init__(self, report: Report) -> None:
         first = "; ".join(str(fault) for fault in report.faults[:3])
-        super().__init__(f"{len(report.faults) + report.more} faults; nothing was read: {first}")
+        super().__init__(f"{len(report.faults) + report.more} errors; nothing was imported: {first}")
         self.report = report

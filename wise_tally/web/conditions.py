@@ -18,12 +18,12 @@ def read_only(book: Book, text: str, as_of: date) -> Only:
     for part in filter(None, text.split("/")):
         by, _, key = (unquote(side) for side in part.rpartition(":"))
         if not may_limit(by):
-            raise Refused(f"“{by[:40]}” cannot be kept to one value; accepted: {', '.join(LIMITING)}.")
+            raise Refused(f"“{by[:40]}” cannot be a filter. Choose one of: {', '.join(LIMITING)}.")
         try:
             found.append((by, node_named(grouping(book, by, as_of), key)))
         except (LookupError, UnknownBreakdown):
             known = ", ".join(_known(book, by, as_of)[:12]) or "none yet"
-            raise Refused(f"There is no {words_of(by)} “{key[:60]}”; accepted: {known}.", 404) from None
+            raise Refused(f"{words_of(by)} “{key[:60]}” not found. Choose one of: {known}.", 404) from None
     return tuple(found)
 
 

@@ -128,7 +128,7 @@ class FilterLine:
     def process_label(self) -> str:
         """Which process is counted."""
         index = self.scope.process
-        return "every process" if index == NONE else self.book.reference.processes[index][1]
+        return "all processes" if index == NONE else self.book.reference.processes[index][1]
 
     @cached_property
     def only_label(self) -> str:
@@ -137,7 +137,7 @@ class FilterLine:
 
     @property
     def query_without_only(self) -> str:
-        """The same scope with all deals again."""
+        """The same scope with Remove this filter."""
         return self.page_query(kept=None)
 
     @cached_property
@@ -186,7 +186,7 @@ class FilterLine:
     @cached_property
     def choices_process(self) -> tuple[Choice, ...]:
         """All processes."""
-        return (Choice("", "every process"), *(Choice(key, name) for key, name in self.book.reference.processes))
+        return (Choice("", "all processes"), *(Choice(key, name) for key, name in self.book.reference.processes))
 
     @cached_property
     def choices_period(self) -> tuple[Choice, ...]:
@@ -288,12 +288,12 @@ def _who(text: str | None, book: Book) -> dict[str, int]:
         return {}
     kind, _, key = text.partition(":")
     if not key:
-        raise Refused(f"“{text[:60]}” is not accepted as “who”; accepted: team:ID or person:ID.")
+        raise Refused(f"“{text[:60]}” is not a person or team. Choose one from the list.")
     if kind == "team":
         return {"team": _find("team", key, [team.key for team in book.reference.teams])}
     if kind == "person":
         return {"person": _find("person", key, [person.key for person in book.reference.people])}
-    raise Refused(f"“{text[:60]}” is not accepted as “who”; accepted: team:ID or person:ID.")
+    raise Refused(f"“{text[:60]}” is not a person or team. Choose one from the list.")
 
 
 def _find(what: str, key: str | None, keys: list[str]) -> int:
@@ -301,7 +301,7 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
         return NONE
     if key not in keys:
         known = ", ".join(sorted(keys)[:12])
-        raise Refused(f"There is no {what} “{key[:60]}”; accepted: {known}.", 404)
+        raise Refused(f"{what} “{key[:60]}” not found. Choose one of: {known}.", 404)
     return keys.index(key)
 
 
@@ -313,7 +313,7 @@ def _as_of(text: str | None, day: date) -> date:
         if len(text) != 10 or not 1900 <= as_of.year < 2200:
             raise ValueError
     except ValueError:
-        raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD from 1900 to 2199.") from None
+        raise Refused(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199.") from None
     return as_of
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Footer:
-    """Deals counted and not, what is undated and overdue (minor units), links to exports."""
+    """What is included and not (`what`: one of it), without a close date and overdue (minor units), links to files."""
 
     counted: int
     not_counted: int = 0
@@ -19,4 +19,4 @@ class Footer:
     # What deals count for, and how many have none of it.
     without: tuple[str, int] | None = None
     exports: tuple[tuple[str, str], ...] = ()
-    what: str = "deals"
+    what: str = "deal"

@@ -76,7 +76,7 @@ def one_day(name: str = "") -> Any:
         try:
             return date.fromisoformat(texts[-1])
         except ValueError:
-            raise Refused(f"“{texts[-1][:40]}” is not a date of {called}; accepted: YYYY-MM-DD.") from None
+            raise Refused(f"“{texts[-1][:40]}” is not a date. Enter a date as YYYY-MM-DD.") from None
 
     return _declared(Parameter(read, lambda value: [value.isoformat()] if value else [], name=name), None)
 
@@ -87,7 +87,7 @@ def whole(least: int, most: int, name: str = "") -> Any:
     def read(called: str, texts: list[str]) -> int:
         one = texts[-1]
         if not (one.isascii() and one.isdigit() and least <= int(one[:9]) <= most):
-            raise Refused(f"“{one[:20]}” is not accepted as {called}; accepted: a whole number from {least} to {most}.")
+            raise Refused(f"“{one[:20]}” is not valid as {called}. Enter a whole number from {least} to {most}.")
         return int(one)
 
     return _declared(Parameter(read, name=name), None)

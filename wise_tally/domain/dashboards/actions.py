@@ -47,20 +47,20 @@ def dashboards_of(viewer: Viewer, teams: Sequence[str]) -> QuerySet[Dashboard]:
 def _owner(viewer: Viewer) -> Person:
     person = Person.objects.filter(key=viewer.key).first()
     if person is None:
-        raise PermissionDenied("Tallies are kept by people of the firm; you are not among them.")
+        raise PermissionDenied("Only people of this organisation can save reports.")
     return person
 
 
 def _name(text: str, what: str) -> str:
     name = text.strip()
     if not name or len(name) > 200:
-        raise BoardRefused(f"The {what} needs a name; accepted: 1 to 200 characters.")
+        raise BoardRefused(f"Enter a name for the {what} (up to 200 characters).")
     return name
 
 
 def _require_own(viewer: Viewer, owner: Person, what: str) -> None:
     if owner.key != viewer.key and not viewer.may(May.SET_ORGANISATION):
-        raise PermissionDenied(f"This {what} belongs to somebody else; make a copy of your own to change it.")
+        raise PermissionDenied(f"This {what} belongs to somebody else. Make a copy to change it.")
 
 
 @transaction.atomic
@@ -68,7 +68,7 @@ def save_tally(viewer: Viewer, name: str, query: str, shared: bool, now: datetim
     """Keep a question under a name; one's own of that name is replaced. Raises BoardRefused."""
     owner, name = _owner(viewer), _name(name, "tally")
     if len(query) > MOST_QUERY:
-        raise BoardRefused("The tally keeps too many choices; accepted: an address of up to 2,000 characters.")
+        raise BoardRefused("The report has too many settings. Remove some filters.")
     tally = Tally.objects.filter(owner=owner, name=name).first()
     if tally is None:
         tally = Tally(key=new_key(Tally, name), name=name, owner=owner)
@@ -83,13 +83,13 @@ def save_tally(viewer: Viewer, name: str, query: str, shared: bool, now: datetim
 def change_tally(viewer: Viewer, tally: Tally, what: str, now: datetime) -> None:
     """Share a tally, keep it to oneself, or take it away with its tiles. Raises BoardRefused or PermissionDenied."""
     if what not in CHANGES:
-        raise BoardRefused(f"“{what[:20]}” is not accepted; accepted: {', '.join(CHANGES)}.")
+        raise BoardRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
     _require_own(viewer, tally.owner, "tally")
     if what == "away":
         others = Dashboard.objects.filter(tiles__tally=tally.key).exclude(owner=tally.owner).first()
         if others is not None:
             raise BoardRefused(
-                f"It stands on the dashboard “{others.name}” of {others.owner.name}; accepted: once it is off it."
+                f"The report is on the dashboard “{others.name}” of {others.owner.name}. Remove it there first."
             )
         Tile.objects.filter(tally=tally.key).delete()
         tally.delete()
@@ -111,7 +111,7 @@ def make_dashboard(viewer: Viewer, name: str, tiles: Sequence[tuple[str, bool]],
 
 def _put(board: Dashboard, tiles: Sequence[tuple[str, bool]]) -> None:
     if len(tiles) > MOST_TILES:
-        raise BoardRefused(f"A dashboard holds up to {MOST_TILES} tallies, and is hard to read with more than eight.")
+        raise BoardRefused(f"A dashboard can hold up to {MOST_TILES} reports.")
     board.tiles.all().delete()
     Tile.objects.bulk_create(
         Tile(dashboard=board, place=index, tally=key, wide=wide) for index, (key, wide) in enumerate(tiles)
@@ -126,7 +126,7 @@ def arrange(
     _require_own(viewer, board.owner, "dashboard")
     board = Dashboard.objects.get(pk=board.pk)
     if expected is not None and expected != board.number:
-        raise BoardChanged("The dashboard was changed in another window; look at it as it stands now.")
+        raise BoardChanged("The dashboard has changed in the meantime. Reload the page.")
     before = ",".join(board.tiles.order_by("place").values_list("tally", flat=True))
     _put(board, tiles)
     board.number += 1
@@ -141,7 +141,7 @@ def set_dashboard(viewer: Viewer, board: Dashboard, name: str, audience: str, st
     kind, _, key = audience.partition(":")
     known = audience in ("", ALL) or (kind == "role" and key in Role.values)
     if not known and not (kind == "team" and Team.objects.filter(key=key).exists()):
-        raise BoardRefused(f"“{audience[:60]}” is nobody; accepted: all, role:ROLE, team:ID, or nothing for oneself.")
+        raise BoardRefused(f"“{audience[:60]}” is not valid. Choose everyone, a role, a team or only yourself.")
     if audience:
         viewer.require(May.SET_RULES)
         if starts:

@@ -148,7 +148,7 @@ def merge_accounts(viewer: Viewer, reference: ReferenceData, twin: Account, kept
     for account in (twin, kept):
         _require(viewer, reference, account, now)
     if twin.pk == kept.pk:
-        raise ValueError("An account cannot be merged into itself; accepted: another account.")
+        raise ValueError("An account cannot be merged into itself. Choose another account.")
     before = ACCOUNTS.text(twin)
     moved = sum(model._default_manager.filter(account=twin).update(account=kept) for model in BELONGING)
     lacking = [name for name in ACCOUNT_COLUMNS if not getattr(kept, name) and getattr(twin, name)]

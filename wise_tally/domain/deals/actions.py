@@ -22,6 +22,7 @@ from wise_tally.domain.deals.entry import (
 )
 from wise_tally.domain.deals.models import Deal, DealCredit, DealRevision
 from wise_tally.domain.deals.selectors import last_revisions
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer, require_change, require_giving
 from wise_tally.domain.org.actions import BEGINNING, audit
 from wise_tally.domain.org.book_number import reference_changed, revisions_added
@@ -54,7 +55,7 @@ class OldState(Exception):
     """The deal changed since the page was opened; `now` is its present state."""
 
     def __init__(self, now: DealRevision) -> None:
-        super().__init__("The deal was changed by somebody else since this page was opened.")
+        super().__init__("Somebody else has changed this deal in the meantime.")
         self.now = now
 
 
@@ -192,9 +193,7 @@ def _revised(deal: Deal, last: DealRevision, state: DealState, closing: Closing)
 
 def _require_stage(deal: Deal, last: DealRevision, state: DealState) -> None:
     if state.sets_probability and state.probability_bp is not None and not state.stage.own_probability:
-        raise StageRefused(
-            f"In “{state.stage.name}” every deal has the stage’s probability; accepted: none of its own."
-        )
+        raise StageRefused(f"The probability cannot be changed per deal in “{state.stage.name}”. Leave it empty.")
     if state.stage.process_id != deal.process_id:
         raise StageRefused(f"“{state.stage.name}” is a stage of another process.")
     if state.stage.retired and state.stage != last.stage:
@@ -249,7 +248,7 @@ def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRev
         lacking += missing_before(entering.stage, facts_of(deal, entering, viewer, today))
     if lacking:
         words = "; ".join(item.words for item in lacking)
-        raise StageRefused(f"Before a deal enters “{entering.stage.name}”: {words}.", lacking)
+        raise StageRefused(f"Needed before “{entering.stage.name}”: {words}.", lacking)
 
 
 def require_owner(viewer: Viewer, reference: ReferenceData, owner: Person, today: date) -> None:
@@ -266,7 +265,7 @@ def set_credits(
     last = last_revision(deal)
     require_owner(viewer, reference, last.owner, local_day(now, reference.time_zone))
     if sum(shares.values()) != 10_000:
-        raise ValueError(f"The shares sum to {sum(shares.values()) / 100:g}; accepted: shares that sum to 100.")
+        raise ValueError(f"The shares add up to {sum(shares.values()) / 100:g} %. They must add up to 100 %.")
     if not deal.credits.exists():
         DealCredit.objects.create(deal=deal, person=last.owner, share_bp=10_000, from_on=BEGINNING)
     deal.credits.filter(from_on=from_on).delete()
@@ -287,11 +286,11 @@ def merge_stage(viewer: Viewer, source: Stage, target: Stage, now: datetime) -> 
     if source == target or source.process_id != target.process_id or {source.kind, target.kind} != {StageKind.OPEN}:
         raise StageRefused("Two different open stages of one process can be merged.")
     if target.retired:
-        raise StageRefused(f"The stage “{target.name}” is retired; accepted: a stage in use.")
+        raise StageRefused(f"The stage “{target.name}” is retired. Choose another stage.")
     reason = f"stage “{source.name}” merged into “{target.name}”"
     moved = move_all(viewer, last_revisions().filter(stage=source), {"stage": target}, reason, now)
     Stage.objects.filter(pk=source.pk).update(retired=True)
-    audit(viewer, "stages merged", f"{moved} deals moved", now, source.name, target.name)
+    audit(viewer, "stages merged", f"{plural(moved, 'deal')} moved", now, source.name, target.name)
     reference_changed()
     return moved
 

@@ -125,9 +125,11 @@ def add_file(
     require_deal(viewer, reference, deal, local_day(now, reference.time_zone))
     name = PurePath(name.replace("\\", "/")).name[:200]
     if not name.lower().endswith(ENDINGS):
-        raise FileRefused(f"“{name[:60]}” is of a kind that is not kept; accepted: {', '.join(ENDINGS)}.")
+        raise FileRefused(f"This file type is not allowed. Use one of: {', '.join(ENDINGS)}.")
     if len(content) > MOST_BYTES:
-        raise FileRefused(f"The file has {len(content) / 1e6:.0f} MB; accepted: up to {MOST_BYTES // 1_000_000} MB.")
+        raise FileRefused(
+            f"The file has {len(content) / 1e6:.0f} MB. Use a file of up to {MOST_BYTES // 1_000_000} MB."
+        )
     kept = KeptFile.objects.create(
         key=new_key(KeptFile, name), deal=deal, name=name, at=now, by=viewer.key, content=content
     )

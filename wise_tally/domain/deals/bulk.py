@@ -21,6 +21,7 @@ from wise_tally.domain.deals.actions import (
 )
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.revert import revert
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.process.models import Category, Stage
@@ -77,7 +78,7 @@ class BulkRefused(Exception):
     """Deals that cannot be changed so, with the reason of each; nothing was changed."""
 
     def __init__(self, faults: list[tuple[Deal, str]]) -> None:
-        super().__init__(f"{len(faults)} deals cannot be changed so.")
+        super().__init__(f"{plural(len(faults), 'deal')} cannot be changed so.")
         self.faults = faults
 
 

@@ -43,10 +43,10 @@ def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: dateti
     """A new deal with its first revision; a deal without a territory takes its account's. Raises DealRefused."""
     owner = next((i for i, person in enumerate(reference.people) if person.key == new.owner.key), None)
     if owner is None:
-        raise DealRefused("The owner is not among the people; accepted: somebody of the workspace.")
+        raise DealRefused("The owner was not found. Choose a person from the list.")
     require_change(viewer, reference, local_day(now, reference.time_zone), owner)
     if new.stage.kind != StageKind.OPEN or new.stage.retired:
-        raise DealRefused(f"A deal cannot begin in “{new.stage.name}”; accepted: an open stage in use.")
+        raise DealRefused(f"A deal cannot start in “{new.stage.name}”. Choose an open stage.")
     moment = now.replace(microsecond=0)
     deal = Deal.objects.create(
         key=new_key(Deal, new.name),

@@ -3,7 +3,7 @@
 from datetime import date
 
 from wise_tally.domain.deals.models import DealRevision
-from wise_tally.domain.formats import day, money, points
+from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.domain.process.models import Stage, StageKind
 
 
@@ -22,25 +22,25 @@ def difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
     if then.territory_id != now.territory_id:
         found.append(f"territory {_name(then.territory)} → {_name(now.territory)}")
     if then.category_id != now.category_id:
-        found.append(f"own category {_name(then.category)} → {_name(now.category)}")
+        found.append(f"category {_name(then.category)} → {_name(now.category)}")
     if then.probability_bp != now.probability_bp:
-        found.append(f"own probability {points(then.probability_bp)} → {points(now.probability_bp)}")
+        found.append(f"probability {points(then.probability_bp)} → {points(now.probability_bp)}")
     if now.lost_reason and now.lost_reason != then.lost_reason:
         found.append(f"lost: {now.lost_reason}")
-    return tuple(found) or ("nothing in the state",)
+    return tuple(found) or ("no change to stage, amount, close date, owner or category",)
 
 
 def _direction(then: Stage, now: Stage) -> str:
     """What is unusual about a move."""
     if then.kind != StageKind.OPEN and now.kind == StageKind.OPEN:
-        return "opened again: "
+        return "reopened: "
     return "back: " if now.kind == StageKind.OPEN and now.position < then.position else ""
 
 
 def _slip(then: date | None, now: date | None) -> str:
     if then is None or now is None or now <= then:
         return ""
-    return f", slipped {(now - then).days} days"
+    return f", slipped {plural((now - then).days, 'day')}"
 
 
 def _name(thing: object) -> str:

@@ -106,7 +106,7 @@ def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
     if target.kind == StageKind.OPEN:
         required = required.filter(position__lt=target.position)
     stood = set(deal.revisions.filter(void=False).values_list("stage_id", flat=True)) | {present.pk, target.pk}
-    return [f"{stage.name} is not to be skipped" for stage in required.order_by("position") if stage.pk not in stood]
+    return [f"{stage.name} must not be skipped" for stage in required.order_by("position") if stage.pk not in stood]
 
 
 class DetailRefused(Exception):
@@ -153,14 +153,16 @@ def write_details(deal: Deal, kept: Mapping[str, Mapping[str, str | None]]) -> N
 def own_value(field: OwnField, text: str) -> str:
     """A typed value of an own field as kept; raises DetailRefused with what is accepted."""
     if field.kind == "choice" and text not in field.choices.split(";"):
-        raise DetailRefused(f"{field.name}: “{text[:40]}” is no choice; accepted: {field.choices.replace(';', ', ')}.")
+        raise DetailRefused(
+            f"{field.name}: “{text[:40]}” is not one of the options. Choose one of: {field.choices.replace(';', ', ')}."
+        )
     if field.kind == "number" and not re.fullmatch(r"-?\d{1,11}(\.\d{1,4})?", text, re.ASCII):
-        raise DetailRefused(f"{field.name}: “{text[:40]}” is no number; accepted: a number such as 12.5.")
+        raise DetailRefused(f"{field.name}: “{text[:40]}” is not a number. Enter a number such as 12.5.")
     if field.kind == "date":
         try:
             date.fromisoformat(text)
         except ValueError as error:
-            raise DetailRefused(f"{field.name}: “{text[:40]}” is no date; accepted: YYYY-MM-DD.") from error
+            raise DetailRefused(f"{field.name}: “{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.") from error
     return text[:10_000]
 
 

@@ -9,6 +9,7 @@ from django.db.models import QuerySet
 from wise_tally.domain.deals.actions import move_all
 from wise_tally.domain.deals.models import Account, DealRevision, Lead
 from wise_tally.domain.deals.selectors import last_revisions
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import revisions_added
@@ -51,12 +52,12 @@ def hand_over(viewer: Viewer, giver: Person, taker: Person, now: datetime) -> Ow
     """
     viewer.require(May.SET_ORGANISATION)
     if giver == taker:
-        raise ValueError("One cannot hand over to oneself; accepted: somebody else.")
+        raise ValueError("Choose another person to take over.")
     owned = owned_by(giver)
     move_all(viewer, open_deals_of(giver), {"owner": taker}, f"handed over from {giver.name}", now)
     Account.objects.filter(owner=giver).update(owner=taker)
     Lead.objects.filter(owner=giver, status__in=OPEN_LEADS).update(owner=taker)
-    words = f"{owned.deals} deals, {owned.accounts} accounts, {owned.leads} leads"
+    words = f"{plural(owned.deals, 'deal')}, {plural(owned.accounts, 'account')}, {plural(owned.leads, 'lead')}"
     audit(viewer, "handed over", words, now, f"{giver.name} ({giver.key})", f"{taker.name} ({taker.key})")
     revisions_added()
     return owned

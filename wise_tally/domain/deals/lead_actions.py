@@ -65,7 +65,7 @@ def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: dat
     if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status in CLOSED:
-        raise LeadRefused(f"This lead is {lead.status} already; accepted: leads that are new or being worked on.")
+        raise LeadRefused(f"This lead is already {lead.status}. Only new or working leads can be changed.")
 
 
 @transaction.atomic
@@ -82,7 +82,7 @@ def drop_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, because: str
     """Close a lead that comes to nothing, with the reason."""
     _require_open(viewer, reference, lead, now)
     if not because:
-        raise LeadRefused("Say why the lead is dropped; accepted: a few words.")
+        raise LeadRefused("Enter a reason for disqualifying the lead.")
     _close(lead, "dropped", now)
     Lead.objects.filter(pk=lead.pk).update(dropped_because=because[:200])
     audit(viewer, "lead dropped", lead.key, now, after=because)
@@ -94,7 +94,7 @@ def take_up_again(viewer: Viewer, reference: ReferenceData, lead: Lead, now: dat
     if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
         raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
     if lead.status != "dropped":
-        raise LeadRefused("Only a dropped lead can be taken up again.")
+        raise LeadRefused("Only disqualified leads can be reopened.")
     Lead.objects.filter(pk=lead.pk).update(status="working", closed_at=None, dropped_because="")
     audit(viewer, "lead taken up again", lead.key, now, before=lead.dropped_because)
 

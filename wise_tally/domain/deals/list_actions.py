@@ -8,6 +8,7 @@ from django.db import models, transaction
 from django.db.models import Count
 
 from wise_tally.domain.deals.models import Deal, DealRevision, Lead
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.book_number import old_rows_changed
 from wise_tally.domain.org.records import InUse, save_record, take_away
@@ -58,5 +59,5 @@ def remove_named(viewer: Viewer, model: type[models.Model], key: str, now: datet
     name = model._default_manager.values_list("name", flat=True).get(key=key)
     count = in_use(model).get(name, 0)
     if count:
-        raise InUse(f"“{name}” stands on {count} deals or leads; accepted: change these first.")
+        raise InUse(f"“{name}” is used by {plural(count, 'deal')} or leads. Change these first.")
     take_away(viewer, model, key, now)

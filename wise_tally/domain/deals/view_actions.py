@@ -31,9 +31,9 @@ def save_view(viewer: Viewer, name: str, query: str, shared: bool, now: datetime
     name = name.strip()
     owner = Person.objects.filter(key=viewer.key).first()
     if not name or len(name) > 200 or owner is None:
-        raise ViewRefused("The view needs a name; accepted: 1 to 200 characters.")
+        raise ViewRefused("Enter a name for the view (up to 200 characters).")
     if len(query) > 10_000:
-        raise ViewRefused("The view has too many filters to be kept; accepted: up to 10,000 characters.")
+        raise ViewRefused("The view has too many filters. Remove some.")
     view = SavedView.objects.filter(owner=owner, name=name).first()
     if view is None:
         view = SavedView.objects.create(
@@ -50,7 +50,7 @@ def save_view(viewer: Viewer, name: str, query: str, shared: bool, now: datetime
 def change_view(viewer: Viewer, view: SavedView, what: str, now: datetime) -> None:
     """Make a view the start of one's list, share it, or take it away; a shared one of others is copied to be a start."""
     if what not in CHANGES:
-        raise ViewRefused(f"“{what[:20]}” is not accepted; accepted: {', '.join(CHANGES)}.")
+        raise ViewRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
     own = view.owner.key == viewer.key
     if what == "start":
         if not own:

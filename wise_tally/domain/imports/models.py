@@ -9,9 +9,9 @@ from wise_tally.domain.org.models import Person
 class ImportStatus(models.TextChoices):
     """How far an import is."""
 
-    MATCHING = "matching", "columns to be matched"
+    MATCHING = "matching", "columns not matched yet"
     RUNNING = "running", "running"
-    REFUSED = "refused", "has faults, nothing was taken"
+    REFUSED = "refused", "errors, nothing imported"
     DONE = "done", "taken"
     UNDONE = "undone", "undone"
 

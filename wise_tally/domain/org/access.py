@@ -16,12 +16,12 @@ class May(Enum):
     """What a role may do."""
 
     CHANGE_OWN_DEALS = "change own deals"
-    CHANGE_DEALS_BELOW = "change deals of the own part of the tree"
+    CHANGE_DEALS_BELOW = "change deals of their teams"
     CHANGE_ALL_DEALS = "change every deal"
     SET_RULES = "set stages, lists and quotas"
     SET_ORGANISATION = "set people, teams, territories and the organisation"
-    IMPORT = "bring tables in and undo that"
-    READ_RECORDS = "read audit and outbox"
+    IMPORT = "import data and undo imports"
+    READ_RECORDS = "read the audit log and outbox"
 
 
 ROLES: dict[str, frozenset[May]] = {
@@ -52,7 +52,7 @@ class Viewer:
     def require(self, what: May) -> None:
         """Raise PermissionDenied unless the role allows it."""
         if not self.may(what):
-            raise PermissionDenied(f"This needs the right to {what.value}; ask an administrator.")
+            raise PermissionDenied(f"You need the right to {what.value}. Ask an administrator.")
 
     @property
     def sees_own_only(self) -> bool:
@@ -102,7 +102,7 @@ def allowed_scope(viewer: Viewer, reference: ReferenceData, as_of: date, asked: 
     own = _own(viewer, reference)
     if viewer.sees_own_only and not viewer.sees_team:
         if (asked.person not in (NONE, own)) or asked.team != NONE:
-            raise PermissionDenied("You see your own deals and figures; those of others are not open to you.")
+            raise PermissionDenied("You can only see your own deals and figures.")
         return replace(asked, person=own)
     if viewer.sees_own_only and asked.team == NONE and asked.person in (NONE, own):
         return replace(asked, person=own)
@@ -141,7 +141,7 @@ def may_change_deal(viewer: Viewer, reference: ReferenceData, today: date, owner
 def require_change(viewer: Viewer, reference: ReferenceData, today: date, owner: int) -> None:
     """Raise PermissionDenied unless the viewer may change deals of this owner."""
     if not may_change_deal(viewer, reference, today, owner):
-        message = "This deal belongs to somebody else; its owner, a manager above or an administrator may change it."
+        message = "This deal belongs to somebody else. Its owner, their manager or an administrator can change it."
         raise PermissionDenied(message)
 
 

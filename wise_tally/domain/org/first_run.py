@@ -27,11 +27,9 @@ def first_administrator(organisation: str, name: str, username: str, password: s
     if not nobody_yet():
         raise PermissionDenied("This workspace has people already; sign in, or ask an administrator.")
     if not name or not username or not organisation:
-        raise OrganisationRefused(
-            "Something is empty; accepted: the organisation, your name, and a name to sign in with."
-        )
+        raise OrganisationRefused("Fill in the organisation, your name and a user name.")
     if len(username) > 64 or len(name) > 200 or len(organisation) > 200:
-        raise OrganisationRefused("Something is too long; accepted: up to 200 characters, to sign in up to 64.")
+        raise OrganisationRefused("Use at most 200 characters (64 for the user name).")
     try:
         validate_password(password, User(username=username, first_name=name[:150]))
     except ValidationError as error:
@@ -91,10 +89,12 @@ def add_people(viewer: Viewer, text: str, now: datetime) -> Added:
         team = Team.objects.filter(name__iexact=team_name).first()
         if team_name and team is None:
             raise OrganisationRefused(
-                f"Line {number}: “{team_name[:60]}” is no team; accepted: a team above, or nothing."
+                f"Line {number}: the team “{team_name[:60]}” does not exist. Use a team entered above, or leave it empty."
             )
         if role and role not in Role.values:
-            raise OrganisationRefused(f"Line {number}: “{role[:40]}” is no role; accepted: {', '.join(Role.values)}.")
+            raise OrganisationRefused(
+                f"Line {number}: “{role[:40]}” is not a role. Choose one of: {', '.join(Role.values)}."
+            )
         if Person.objects.filter(name__iexact=name).exists():
             there += 1
             continue

@@ -69,7 +69,7 @@ def agree(viewer: Viewer, whose: tuple[str, date], text: str, due_on: date | Non
     """Keep what was agreed with somebody on a day; it is carried over until it is done. Raises MeetingRefused."""
     by, text = _holder(viewer), text.strip()
     if not text or len(text) > MOST_TEXT:
-        raise MeetingRefused("Say what was agreed; accepted: 1 to 10,000 characters.")
+        raise MeetingRefused("Enter the agreed action.")
     key = new_key(AgreedAction, f"{whose[0]} {text[:30]}")
     action = AgreedAction.objects.create(
         key=key, person_key=whose[0], by=by, agreed_on=whose[1], text=text, due_on=due_on

@@ -41,13 +41,11 @@ def save_person(
     same_mail = others.filter(email__iexact=values["email"]) if values["email"] else others.none()
     twin = same_mail.first() or others.filter(name__iexact=values["name"], email=values["email"]).first()
     if twin is not None:
-        raise OrganisationRefused(
-            f"{twin.name} ({twin.key}) is the same person; accepted: another name or mail address."
-        )
+        raise OrganisationRefused(f"{twin.name} has the same name or e-mail. Choose another name or e-mail.")
     if values["role"] != Role.ADMIN or values["active_to"]:
         _require_admin_without(key)
     if values["active_from"] and values["active_to"] and values["active_to"] < values["active_from"]:
-        raise OrganisationRefused("The last day is before the first; accepted: a last day after it, or none.")
+        raise OrganisationRefused("The last day is before the first day. Choose a later last day, or leave it empty.")
     person = save_record(viewer, Person, key, values, now, expected, RIGHT)
     assert isinstance(person, Person)
     return person
@@ -59,9 +57,7 @@ def _require_admin_without(key: str | None) -> None:
     # Somebody with a last day will not administer for long.
     others = Person.objects.filter(role=Role.ADMIN, active_to=None).exclude(pk=person.pk) if person else None
     if person and others is not None and not others.exists():
-        raise OrganisationRefused(
-            f"{person.name} is the last administrator; accepted: make somebody else administrator first."
-        )
+        raise OrganisationRefused(f"{person.name} is the only administrator. Make somebody else administrator first.")
 
 
 @transaction.atomic
@@ -130,10 +126,10 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
         [(day, NONE if above is None else place[above]) for day, above in sorted(rows[pk].items())] for pk, _ in numbers
     ]
     if loop_on_any_date(history) is not None:
-        above_name = parent.name if parent else "the company"
+        above_name = parent.name if parent else "the organisation"
         raise OrganisationRefused(
             f"{node.name} cannot stand under {above_name}: one of them would stand below itself on some date;"
-            " accepted: a node that is not below it."
+            " Choose one that is not below it."
         )
 
 
@@ -184,4 +180,4 @@ def move_territory(
 
 
 def _under(parent: Team | Territory | None) -> str:
-    return f"under {parent.name} ({parent.key})" if parent else "under the company"
+    return f"under {parent.name} ({parent.key})" if parent else "under the organisation"

@@ -18,7 +18,7 @@ class ChangedMeanwhile(Exception):
     """Somebody else changed the record since the page was opened; `now` holds its present values by name."""
 
     def __init__(self, now: Mapping[str, Any]) -> None:
-        super().__init__("Somebody else changed this since the page was opened.")
+        super().__init__("Somebody else has changed this in the meantime.")
         self.now = now
 
 
@@ -103,8 +103,8 @@ def take_away(viewer: Viewer, model: type[models.Model], key: str, now: datetime
         record.delete()
     except ProtectedError as error:
         kinds = sorted({str(item._meta.verbose_name_plural) for item in error.protected_objects})
-        raise InUse(f"{name} is still referred to by {', '.join(kinds)}; accepted: move these first.") from error
-    audit(viewer, f"{model._meta.verbose_name} taken away", name, now, before=name)
+        raise InUse(f"{name} is still used by {', '.join(kinds)}. Change these first.") from error
+    audit(viewer, f"{model._meta.verbose_name} deleted", name, now, before=name)
     reference_changed()
 
 

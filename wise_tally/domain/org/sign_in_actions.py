@@ -79,7 +79,7 @@ def rename_sign_in(viewer: Viewer, person: Person, name: str, now: datetime) -> 
     viewer.require(May.SET_ORGANISATION)
     user, name = person.user, name.strip()
     if user is None:
-        raise OrganisationRefused(f"{person.name} cannot sign in yet; accepted: somebody who can.")
+        raise OrganisationRefused(f"{person.name} cannot sign in yet. Choose somebody who can.")
     if (
         not name
         or len(name) > 64
@@ -87,7 +87,7 @@ def rename_sign_in(viewer: Viewer, person: Person, name: str, now: datetime) -> 
         or User.objects.filter(username__iexact=name).exclude(pk=user.pk).exists()
     ):
         raise OrganisationRefused(
-            "This name is empty, too long, holds an @, or is taken; accepted: up to 64 other characters."
+            "This user name is empty, too long, contains an @, or is taken. Enter up to 64 other characters."
         )
     before = user.username
     User.objects.filter(pk=user.pk).update(username=name)

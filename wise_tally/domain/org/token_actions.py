@@ -8,6 +8,7 @@ from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import QuerySet
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import ApiToken, Person
@@ -38,9 +39,9 @@ def give_token(viewer: Viewer, name: str, now: datetime) -> str:
     if person is None:
         raise PermissionDenied("A token is somebody's of the firm; you are not among its people.")
     if not name or len(name) > 200:
-        raise TokenRefused("Say what the token is for; accepted: 1 to 200 characters.")
+        raise TokenRefused("Enter what the token is for.")
     if person.tokens.count() >= MOST_TOKENS:
-        raise TokenRefused(f"You hold {MOST_TOKENS} tokens; accepted: take one away first.")
+        raise TokenRefused(f"You already have {plural(MOST_TOKENS, 'token')}. Delete one first.")
     token = secrets.token_urlsafe(32)
     made = ApiToken.objects.create(person=person, name=name, digest=_digest(token), made_at=now)
     audit(viewer, "token given", f"{person.key} {made.pk}", now, after=name)

@@ -107,7 +107,7 @@ def drop_future_rule(viewer: Viewer, rule: StageRule, now: datetime) -> None:
     """Take back a rule that is not in force yet; raises RuleInPast for any other."""
     viewer.require(May.SET_RULES)
     if rule.effective_at <= now:
-        raise RuleInPast("This rule is or was in force; accepted: rules of a later day. Set a new one instead.")
+        raise RuleInPast("This setting has already been in effect and cannot be deleted. Set a new value instead.")
     audit(viewer, "stage rule taken back", f"{rule.stage.name} ({rule.stage.key})", now, before=str(rule.effective_at))
     rule.delete()
     reference_changed()

@@ -6,7 +6,7 @@ SHIPPED = (
     ("commit", "commit", 1, True),
     ("best_case", "best case", 2, True),
     ("early", "early", 3, True),
-    ("left_out", "left out", 4, False),
+    ("left_out", "excluded", 4, False),
 )
 
 

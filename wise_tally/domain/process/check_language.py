@@ -14,6 +14,8 @@ from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
 
+from wise_tally.domain.formats import plural
+
 FIELDS = (
     "amount", "probability", "expected close", "account", "contact", "partner", "territory", "deal type",
     "source", "campaign", "next step", "lost reason", "category", "products",
@@ -76,27 +78,29 @@ def read_check(text: str, own_fields: Mapping[str, str] | None = None, people: f
             check = Check(plain, asks, parts["subject"].strip(), parts.get("bound") or "")
             _require_known(check, own_fields or {}, people)
             return check
-    raise CheckWrong(f"“{plain[:60]}” is no check; accepted: {ACCEPTED}.")
+    raise CheckWrong(f"“{plain[:60]}” is not a rule. Use one of: {ACCEPTED}.")
 
 
 def _require_known(check: Check, own_fields: Mapping[str, str], people: frozenset[str]) -> None:
     subject = check.subject
     if check.asks == "done" and subject not in KINDS:
-        raise CheckWrong(f"“{subject}” is no activity; accepted: {', '.join(KINDS)}.")
+        raise CheckWrong(f"“{subject}” is not an activity. Choose one of: {', '.join(KINDS)}.")
     if check.asks == "mover":
         unknown = [name for name in _movers(subject) if name not in ROLES and name not in people]
         if unknown:
-            raise CheckWrong(f"“{unknown[0]}” is neither a role nor a person; accepted: {', '.join(ROLES)}, or who.")
+            raise CheckWrong(
+                f"“{unknown[0]}” is neither a role nor a person. Use one of: {', '.join(ROLES)}, or a person’s name."
+            )
     if check.asks not in ("filled", "at least", "at most", "within", "not past"):
         return
     kinds = {**dict.fromkeys(FIELDS, "text"), **dict.fromkeys(NUMBERS, "number"), **dict.fromkeys(DATES, "date")}
     kinds |= dict(own_fields)
     if subject not in kinds:
-        raise CheckWrong(f"“{subject}” is no field; accepted: {', '.join(kinds)}.")
+        raise CheckWrong(f"“{subject}” is not a field. Choose one of: {', '.join(kinds)}.")
     wanted = {"at least": "number", "at most": "number", "within": "date", "not past": "date"}.get(check.asks)
     if wanted and kinds[subject] != wanted:
         some = ", ".join(name for name, kind in kinds.items() if kind == wanted)
-        raise CheckWrong(f"“{subject}” is no {wanted}; accepted: {some}.")
+        raise CheckWrong(f"“{subject}” is not a {wanted}. Choose one of: {some}.")
 
 
 def _movers(subject: str) -> list[str]:
@@ -132,9 +136,9 @@ MISSING = {
     "filled": lambda c: f"{c.subject} must be filled",
     "at least": lambda c: f"{c.subject} must be at least {c.bound}",
     "at most": lambda c: f"{c.subject} must be at most {c.bound}",
-    "within": lambda c: f"{c.subject} must lie within {c.bound} days from today",
-    "not past": lambda c: f"{c.subject} must not be past",
+    "within": lambda c: f"{c.subject} must lie within {plural(c.bound, 'day')} from today",
+    "not past": lambda c: f"{c.subject} must not be in the past",
     "answered": lambda c: f"“{c.subject}” must be answered{' ' + c.bound if c.bound else ''}",
     "done": lambda c: f"a {c.subject} must be done",
-    "mover": lambda c: f"only {c.subject} may move a deal here",
+    "mover": lambda c: f"only {c.subject} can move a deal here",
 }

@@ -115,7 +115,7 @@ class Document(models.TextChoices):
     """What is made from a deal's lines and goes with a notice."""
 
     NONE = "", "nothing"
-    OFFER = "offer", "a printable offer"
+    OFFER = "offer", "quote (printable)"
     INVOICE = "invoice", "a draft invoice"
 
 

@@ -71,7 +71,7 @@ def set_checks(
         EntryCheck(stage=stage, position=index, text=check.text) for index, check in enumerate(checks, 1)
     )
     after = "\n".join(check.text for check in checks)
-    audit(viewer, "entry checks set", f"{stage.name} ({stage.key})", now, before, after)
+    audit(viewer, "entry criteria set", f"{stage.name} ({stage.key})", now, before, after)
 
 
 @transaction.atomic
@@ -84,7 +84,7 @@ def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetim
     wrong = [line for line in values["activities"].splitlines() if line.strip() and not PLANNED.fullmatch(line.strip())]
     if wrong:
         raise MomentRefused(
-            f"“{wrong[0][:60]}” is no activity to plan; accepted: KIND after NUMBER days: what for, with one of"
+            f"“{wrong[0][:60]}” is not an activity to plan. Write KIND after NUMBER days: what for, with one of"
             f" {', '.join(KINDS)}, such as “phone after 3 days: ask for the plan”."
         )
     kept = guide_of(stage)
@@ -98,7 +98,7 @@ def add_file(viewer: Viewer, stage: Stage, name: str, content: bytes, now: datet
     """A file that helps in the stage; one of the same name is replaced."""
     viewer.require(May.SET_RULES)
     if not content or len(content) > MOST_FILE_BYTES:
-        raise MomentRefused(f"The file has {len(content)} bytes; accepted: 1 to {MOST_FILE_BYTES:,} bytes.")
+        raise MomentRefused(f"The file has {len(content)} bytes. Use a file of 1 to {MOST_FILE_BYTES:,} bytes.")
     StageFile.objects.update_or_create(stage=stage, name=name[-200:], defaults={"content": content})
     audit(viewer, "stage file added", f"{stage.name} ({stage.key})", now, after=name[-200:])
 
@@ -123,11 +123,11 @@ def save_notice(viewer: Viewer, stage: Stage, key: str | None, values: dict[str,
             f"{who}; accepted, one a line: {', '.join(RECIPIENTS)}, a person's identifier, or a mail address."
         )
     if not values["subject"].strip():
-        faults.append("A notice needs a subject; accepted: 1 to 200 characters.")
+        faults.append("Enter a subject.")
     names = re.findall(r"\{([^}]*)\}", values["subject"] + values["body"])
     if strange := [name for name in names if name not in PLACEHOLDERS]:
         right = ", ".join("{" + name + "}" for name in PLACEHOLDERS)
-        faults.append(f"“{{{strange[0][:40]}}}” is no detail of a deal; accepted: {right}.")
+        faults.append(f"“{{{strange[0][:40]}}}” is not a field of a deal. Use one of: {right}.")
     if faults:
         raise MomentRefused("\n".join(faults))
     kept = {**values, "recipients": "\n".join(lines), "subject": values["subject"].strip()[:200]}

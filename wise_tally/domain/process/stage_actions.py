@@ -113,10 +113,10 @@ def set_retired(viewer: Viewer, stage: Stage, retired: bool, now: datetime) -> N
     """Retire a stage (its deals stay until they move) or restore it; raises StageNeeded for the last of a closed kind."""
     viewer.require(May.SET_RULES)
     if retired and stage.kind == StageKind.WON:
-        raise StageNeeded("A process needs its won stage; accepted: any other stage.")
+        raise StageNeeded("The won stage cannot be retired.")
     others = stage.process.stages.filter(kind=stage.kind, retired=False).exclude(pk=stage.pk)
     if retired and stage.kind == StageKind.LOST and not others.exists():
-        raise StageNeeded("A process needs at least one lost stage; add another before this one is retired.")
+        raise StageNeeded("A process needs at least one lost stage. Add another one first.")
     if stage.retired == retired:
         return
     Stage.objects.filter(pk=stage.pk).update(retired=retired)

@@ -9,7 +9,7 @@ from django.db import transaction
 from django.db.models import QuerySet
 
 from wise_tally.core.reference_data import ReferenceData
-from wise_tally.domain.formats import money
+from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.access import May, Viewer, visible_teams
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
@@ -65,7 +65,7 @@ class QuotaChanged(Exception):
     """Somebody else set this cell meanwhile."""
 
     def __init__(self, cell: QuotaCell, now: int | None) -> None:
-        super().__init__("The cell was set by somebody else since the page was opened.")
+        super().__init__("Somebody else has changed this cell in the meantime.")
         self.cell, self.now = cell, now
 
 
@@ -74,7 +74,7 @@ class QuotaOverlaps(Exception):
 
     def __init__(self, cell: QuotaCell, other: Quota) -> None:
         super().__init__(
-            f"A quota from {other.starts_on} to {other.ends_on} covers part of this span; accepted: spans that share no day."
+            f"A quota from {other.starts_on} to {other.ends_on} overlaps this period. Choose dates that do not overlap."
         )
         self.cell = cell
 
@@ -109,7 +109,7 @@ def set_quotas(
         person = Person.objects.filter(key=viewer.key).first()
         QuotaChange.objects.create(at=now, person=person, what=what, cells={"kind": kind.columns, "cells": kept})
         was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[index] for row in kept[:50]}) for index in (4, 5))
-        audit(viewer, "quotas set", f"{len(cells)} cells, {what}", now, was, is_now)
+        audit(viewer, "quotas set", f"{plural(len(cells), 'cell')}, {what}", now, was, is_now)
         reference_changed()
     return len(cells)
 
@@ -155,7 +155,7 @@ def undo_quotas(viewer: Viewer, reference: ReferenceData, change: QuotaChange, n
         last = rows.order_by("set_at", "pk").last()
         if last is None or last.value != after:
             raise CannotUndo(
-                f"{key or 'The company'}, {starts}: this cell was set again since; accepted: undo that first."
+                f"{key or 'The company'}, {day(starts)}: this cell was changed later. Undo that change first."
             )
         if before is None and rows.count() == 1:
             last.delete()
@@ -164,7 +164,7 @@ def undo_quotas(viewer: Viewer, reference: ReferenceData, change: QuotaChange, n
             _write(cell, kind, now.replace(microsecond=0))
     QuotaChange.objects.filter(pk=change.pk).update(undone=True)
     count = len(change.cells["cells"])
-    audit(viewer, "quotas put back", f"{count} cells, {change.what}", now)
+    audit(viewer, "quotas put back", f"{plural(count, 'cell')}, {change.what}", now)
     reference_changed()
     return count
 
@@ -235,7 +235,8 @@ def require_untargeted(subject: str, key: str, name: str) -> None:
     quotas, calls = Quota.objects.filter(**rows).count(), Call.objects.filter(**rows).count()
     if quotas or calls:
         raise InUse(
-            f"{name} has {quotas} quotas and {calls} calls; accepted: a node without. Give it a last day, or move it instead."
+            f"{name} has {plural(quotas, 'quota')} and {plural(calls, 'submitted forecast')} and cannot be deleted. "
+            "Set a last day or move it instead."
         )
 
 
@@ -259,9 +260,9 @@ def make_call(
 ) -> Call:
     """Say what a period will bring; earlier calls are kept. Raises PermissionDenied or CallRefused."""
     if not may_call(viewer, reference, of.subject, of.subject_key, local_day(now, reference.time_zone)):
-        raise PermissionDenied("This call is not yours; a rep calls the own period, a manager for those below.")
+        raise PermissionDenied("You cannot submit this forecast. Reps submit their own, managers those of their team.")
     if amount_minor < 0:
-        raise CallRefused("A call cannot be below 0; accepted: an amount from 0, or a difference that stays above it.")
+        raise CallRefused("A forecast cannot be negative. Enter 0 or more.")
     if (of.subject, of.subject_key) != ("person", viewer.key) and not reason.strip():
         raise CallRefused("No reason is given. Say why; it is kept with the amount.")
     person = Person.objects.get(key=viewer.key)

@@ -5,6 +5,7 @@ from typing import Any
 
 from django.db import transaction
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.targets.models import CommissionStatement
@@ -31,5 +32,11 @@ def issue_statement(
         issued_at=now.replace(microsecond=0),
         defaults={"issued_by": viewer.key, "lines": lines},
     )[0]
-    audit(viewer, "commission statement", f"{subject} {key} {span[0]}/{span[1]}", now, after=f"{len(lines)} lines")
+    audit(
+        viewer,
+        "commission statement",
+        f"{subject} {key} {span[0]}/{span[1]}",
+        now,
+        after=f"{plural(len(lines), 'line')}",
+    )
     return statement

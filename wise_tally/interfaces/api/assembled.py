@@ -44,7 +44,7 @@ def _invalid(request: PageRequest, error: ValidationError) -> HttpResponse:
 
 @api.exception_handler(AuthenticationError)
 def _unknown(request: PageRequest, error: AuthenticationError) -> HttpResponse:
-    answer = _problem(request, "A personal token is needed; accepted: Authorization: Bearer TOKEN.", 401)
+    answer = _problem(request, "An API token is required. Send the header “Authorization: Bearer TOKEN”.", 401)
     answer["WWW-Authenticate"] = "Bearer"
     return answer
 

@@ -188,7 +188,7 @@ def deal(request: PageRequest, deal_id: Key, options: Query[DayOption]) -> dict[
     line = _everything(request, options.as_of)
     place = int(np.searchsorted(line.snapshot.deal, index))
     if place >= len(line.snapshot.deal) or int(line.snapshot.deal[place]) != index:
-        raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
+        raise Refused(f"The deal did not exist yet on {line.as_of}. Choose a later date.", 404)
     return _states(line, [place])[0]
 
 

@@ -23,7 +23,7 @@ def _among(accepted: Iterable[str]) -> Callable[[str], str]:
 
     def check(text: str) -> str:
         if text not in words:
-            raise ValueError(f"“{text[:40]}” is not accepted; accepted: {', '.join(words)}")
+            raise ValueError(f"“{text[:40]}” is not valid. Choose one of: {', '.join(words)}.")
         return text
 
     return check

@@ -67,7 +67,7 @@ def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]
     named = {t.key: (t.name, t.query) for t in tallies_of(viewer).filter(key=key)}
     named |= {key: (SHIPPED[key].name, SHIPPED[key].query)} if key in SHIPPED else {}
     if key not in named:
-        raise Refused(f"There is no tally “{key}” here; accepted: one of /api/tallies.", 404)
+        raise Refused(f"Report “{key}” not found. See /api/tallies for the list.", 404)
     name, query = named[key]
     tally = read_kept(query)
     given = {part: str(value) for part, value in scope.model_dump().items() if value}

@@ -14,7 +14,7 @@ from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, pay
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.money import sum_by_group
 from wise_tally.core.reference_data import WON
-from wise_tally.domain.formats import count, day, money, points
+from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.pages.attainment.query import tabs
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.deal_rows import accounts_numbered, names_of
@@ -186,7 +186,7 @@ def _account(cash: Cash, key: str) -> int:
     named = accounts_numbered(row[0] for row in cash.by_account())
     number = next((number for number, account in named.items() if account.key == key), None)
     if number is None:
-        raise Refused(f"There is no account “{key[:60]}”; accepted: one that the page shows.", 404)
+        raise Refused(f"Account “{key[:60]}” not found. Go back and choose one from the page.", 404)
     return number
 
 
@@ -198,9 +198,9 @@ def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     is_won = snapshot.kind[found.rows] == WON
     terms = [
-        (f"of won deals, in full, {count(int(is_won.sum()))} payments", money(int(found.value_minor[is_won].sum()))),
+        (f"of won deals, in full, {plural(int(is_won.sum()), 'payment')}", money(int(found.value_minor[is_won].sum()))),
         (
-            f"of open deals × probability, {count(int((~is_won).sum()))} payments",
+            f"open deals × probability, {plural(int((~is_won).sum()), 'payment')}",
             money(int(found.value_minor[~is_won].sum())),
         ),
     ]
@@ -213,7 +213,7 @@ def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
     return Panel(
         f"Cash due{', ' + words if words else ''}",
         "Payments of won deals in full and of open deals of counted categories × their probability, rounded per payment, by the day "
-        "they are due. Cash is not booking: a deal is booked whole on the day it is won. Deals without a payment plan bring none here.",
+        "they are due. Bookings differ: a deal is booked in full on the day it is won. Deals without planned payments are not included.",
         tuple(PanelTerm(*term) for term in kept),
         money(int(found.value_minor.sum())),
         "due",

@@ -31,7 +31,7 @@ from wise_tally.core.commission import (
 )
 from wise_tally.core.lines import Filter
 from wise_tally.domain.deals.models import Partner
-from wise_tally.domain.formats import count, day, money, points
+from wise_tally.domain.formats import count, day, money, plural, points
 from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pay
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
@@ -121,7 +121,7 @@ class Commissions(PageQuery):
         Raises Refused for a subject that is not there or whose pay the viewer may not know.
         """
         if key not in self.group.keys or not self.may_know(key):
-            raise Refused(f"There is no {self.subject} “{key[:60]}” here; accepted: one that the page shows.", 404)
+            raise Refused(f"{self.subject} “{key[:60]}” not found. Go back and choose one from the page.", 404)
         return replace(self, line=replace(self.line, scope=Filter()))
 
     def rows(self) -> list[tuple[str, str, CommissionSum]]:
@@ -153,7 +153,7 @@ def _read(request: PageRequest) -> Commissions:
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
-    """What everybody of the scope earns in the period."""
+    """What all people in this selection earns in the period."""
     asked = _read(request)
     whole = together(summed(asked.lines))
     answer = {
@@ -223,14 +223,14 @@ def issue(request: PageRequest, key: str) -> HttpResponse:
     """Keep the statement as handed out today."""
     asked = _read(request).whole_of(key)
     if asked.line.is_past:
-        raise Refused("A statement is handed out as of today; accepted: the page as it stands today.", 422)
+        raise Refused("Statements can only be issued as of today. Switch to today first.", 422)
     lines = [
         [one.deal, one.on, one.taken_back, one.amount_minor, one.commission_minor]
         for one in asked.stated(asked.of(key))
     ]
     span = (asked.line.period.starts_on, asked.line.period.ends_on)
     issue_statement(request.viewer, (asked.subject, key), span, lines, now())
-    messages.success(request, "The statement is kept as it stands; what changes from now on is shown beside it.")
+    messages.success(request, "Statement issued. Later changes are listed below it.")
     return redirect(f"{reverse('attainment:statement', args=[key])}?{asked.query()}")
 
 
@@ -242,7 +242,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
     asked = asked.whole_of(key) if key and request.GET.get("all") else asked
     if key and key not in asked.group.keys:
-        raise Refused(f"There is no {asked.subject} “{key[:60]}”; accepted: one that the page shows.", 404)
+        raise Refused(f"{asked.subject} “{key[:60]}” not found. Go back and choose one from the page.", 404)
     lines = asked.of(key) if key else asked.lines
     if deal:
         on = _ordinal(request.GET.get("on", ""))
@@ -259,7 +259,7 @@ def _ordinal(text: str) -> int:
     try:
         return date.fromisoformat(text).toordinal()
     except ValueError:
-        raise Refused(f"“{text[:20]}” is not a date; accepted: YYYY-MM-DD.") from None
+        raise Refused(f"“{text[:20]}” is not a date. Enter a date as YYYY-MM-DD.") from None
 
 
 def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
@@ -273,7 +273,7 @@ def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
     terms.append(
         (f"× rate in force on {day(line.on) if not line.taken_back else 'the day of closing'}", points(line.rate_bp))
     )
-    note = "Taken back: the deal left won on this day, so what it earned goes." if line.taken_back else ""
+    note = "Clawed back: the deal was reopened on this day." if line.taken_back else ""
     title = f"Commission, {asked.group.names[line.subject]}"
     terms_of = tuple(PanelTerm(*term) for term in terms)
     return Panel(title, DEFINITION, terms_of, money(line.commission_minor), "commission", note=note)
@@ -300,10 +300,10 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
     whole = together(summed(lines))
     column = "credited_minor" if figure == "credited" else "commission_minor"
     terms = [
-        (f"{words}, {count(len(part))} lines", money(getattr(together(summed(part)), column)))
+        (f"{words}, {plural(len(part), 'line')}", money(getattr(together(summed(part)), column)))
         for words, part in (("earned", earned), ("taken back", back))
     ]
-    name = asked.group.names[asked.group.keys.index(key)] if key else "everybody of the scope"
+    name = asked.group.names[asked.group.keys.index(key)] if key else "all people in this selection"
     return Panel(
         f"{figure.replace('_', ' ').capitalize()}, {name}",
         DEFINITION,
@@ -311,7 +311,9 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
         money(getattr(whole, f"{figure}_minor")),
         figure.replace("_", " "),
         **_deals(asked.line, back if figure == "taken_back" else lines, figure),
-        note=f"{count(whole.without_rate)} lines have no rate and earn nothing." if whole.without_rate else "",
+        note=f"{count(whole.without_rate)} deals have no commission rate and earn nothing."
+        if whole.without_rate
+        else "",
     )
 
 

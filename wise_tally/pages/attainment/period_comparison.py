@@ -27,7 +27,7 @@ COMPARED = (
     ("won", "won", "whole"),
     ("deals_won", "deals won", "count"),
     ("deals_lost", "deals lost", "count"),
-    ("lost_share", "lost of closed", "percent"),
+    ("lost_share", "loss rate of closed deals", "percent"),
 )
 
 

@@ -23,15 +23,15 @@ from wise_tally.web.tabs import Tab, tabs_of
 
 MEASURES = {
     AMOUNT: "won amount",
-    DEALS: "number of deals",
+    DEALS: "deals won",
     "margin": "margin",
     QUANTITY: "quantity",
     METRIC: "activities",
 }
 TABS = (
-    ("attainment:page", "Won and quota", ""),
-    ("attainment:year", "Through the year", ""),
-    ("attainment:compared", "Against before", ""),
+    ("attainment:page", "Won vs quota", ""),
+    ("attainment:year", "Year progress", ""),
+    ("attainment:compared", "Period comparison", ""),
     ("attainment:commissions", "Commissions", ""),
     ("attainment:cash", "Cash calendar", ""),
 )

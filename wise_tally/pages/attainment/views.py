@@ -45,7 +45,7 @@ def page(request: PageRequest) -> HttpResponse:
         "by_words": words_of(asked.by),
         "by_links": asked.links("by", by),
         "measures": asked.links("measure", MEASURES, kind=None),
-        "kinds": asked.links("kind", {name: as_words(name) or "all that people do" for name in ("", *KINDS)}),
+        "kinds": asked.links("kind", {name: as_words(name) or "all kinds" for name in ("", *KINDS)}),
         "whole": whole,
         "whole_working": asked.working(token),
         "needed": days.needed_per_week(whole.forecast.gap),
@@ -66,7 +66,7 @@ def _footer(asked: AttainmentQuery) -> Footer:
         undated=None if asked.in_hundredths else whole.undated,
         overdue=None if asked.in_hundredths else whole.overdue,
         exports=exports("attainment:table", asked.query()),
-        what="activities" if asked.counts_activities else "deals",
+        what="activity" if asked.counts_activities else "deal",
     )
 
 

@@ -24,7 +24,7 @@ def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
     try:
         by, node = node_of(asked.line.book, token, asked.line.as_of)
     except (LookupError, UnknownBreakdown):
-        raise Refused(f"“{token[:60]}” names no row; accepted: one that the page shows.", 404) from None
+        raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
     record = asked.row(by, node)
     name = record.forecast.name or "without one"
     if figure == "needed":
@@ -49,8 +49,8 @@ def _terms(*terms: tuple[str, str]) -> tuple[PanelTerm, ...]:
 def _needed(asked: AttainmentQuery, name: str, gap: int | None) -> Panel:
     days = DaysOf.at(asked.line.period, asked.line.as_of)
     return Panel(
-        f"Needed a week, {name}",
-        "The gap divided by the remaining weeks, a day being a seventh of one; today is over. None without a gap or without days left.",
+        f"Needed per week, {name}",
+        "Gap ÷ weeks left in the period (today not included).",
         _terms(("gap to quota", _written(asked, gap)), ("× 7 ÷ days that remain", count(days.remaining))),
         _written(asked, days.needed_per_week(gap)),
         "needed a week",
@@ -60,8 +60,8 @@ def _needed(asked: AttainmentQuery, name: str, gap: int | None) -> Panel:
 def _at_pace(asked: AttainmentQuery, name: str, won: int) -> Panel:
     days = DaysOf.at(asked.line.period, asked.line.as_of)
     return Panel(
-        f"At today’s pace, {name}",
-        "What the period would end with if the rest of it went as the days so far: so far divided by the share of days passed.",
+        f"Projected at current pace, {name}",
+        "Expected result if the rest of the period goes like the days so far: result so far ÷ share of days passed.",
         _terms(
             ("done so far" if asked.counts_activities else "won so far", _written(asked, won)),
             ("÷ days passed", count(days.passed)),
@@ -77,7 +77,7 @@ def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple
     closed = closed_by(asked, row[0]).get(row[1])
     span = four_quarters_before(line.book.reference.fiscal, line.as_of)
     if closed is None:
-        raise Refused("This row has closed no deal in the last four quarters.", 404)
+        raise Refused("No deals closed in the last four quarters.", 404)
     mean = mean_won(closed)
     return Panel(
         f"Deals still needed, {name}",
@@ -111,7 +111,7 @@ def _activities(asked: AttainmentQuery, figure: str, row: tuple[str, int]) -> Pa
         "won": ("done", hundredths(record.forecast.won)),
         "quota": ("target", hundredths(record.forecast.quota)),
         "pace": ("target so far", hundredths(record.pace)),
-        "gap": ("still to do", hundredths(record.forecast.gap)),
+        "gap": ("remaining", hundredths(record.forecast.gap)),
         "attainment": ("done of the target", percent(record.forecast.attainment)),
         "to_date": ("done against the target so far", percent(record.to_date)),
         "open": ("open", hundredths(record.forecast.open)),
@@ -120,7 +120,7 @@ def _activities(asked: AttainmentQuery, figure: str, row: tuple[str, int]) -> Pa
     if figure in ("quota", "pace"):
         terms = [
             ("own target", hundredths(record.forecast.target.own)),
-            ("sum of the parts’", hundredths(record.forecast.target.of_parts)),
+            ("total of teams and people below", hundredths(record.forecast.target.of_parts)),
         ]
     elif figure != "won":
         terms += [values["won"], values["quota"], values["pace"]]

@@ -58,5 +58,5 @@ def read_against(asked: ConversionQuery, viewer: Viewer) -> tuple[dict[str, Agai
         # Stepping on to a period that has not begun is no mistake.
         return found, ""
     if name and name not in found:
-        raise Refused(f"“{name[:40]}” cannot be held against this scope; accepted: {', '.join(found)}.")
+        raise Refused(f"“{name[:40]}” cannot be compared with this selection. Choose one of: {', '.join(found)}.")
     return found, name

@@ -22,7 +22,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
 PERIODS = 6
 MEASURES = ("commit", "commit_won", "slip_rate", "call_error")
 # What may stand side by side for each period, in words.
-BY_PERIOD = {"commit_won": "kept", "slip_rate": "slipped", "call_error": "called over won"}
+BY_PERIOD = {"commit_won": "kept", "slip_rate": "slipped", "call_error": "over-forecast"}
 
 
 @dataclass(frozen=True)
@@ -92,18 +92,16 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     line, _, found = read_records(request)
     record = next((one for one in found if one.key == request.GET.get("person")), None)
     if figure not in MEASURES or record is None:
-        raise Refused(
-            f"“{figure[:40]}” is no record here; accepted: {', '.join(MEASURES)} of a person of the page.", 404
-        )
+        raise Refused(f"“{figure[:40]}” is not on this page. Go back and open the figure again.", 404)
     back = f"{reverse('conversion:records')}?{line.query()}"
     return panel_response(request, line, _panel(record, figure), back)
 
 
 DEFINITIONS = {
-    "commit": "Amounts of deals of the surest counted category due in the period, as they stood at its middle.",
+    "commit": "Amount in “commit” due in the period, as of mid-period.",
     "commit_won": "Deals of the surest counted category due in the period, as they stood at its middle: the amounts won in the period in "
     "the end ÷ the amounts committed then.",
-    "slip_rate": "Deals due in the period at its middle: those still open at its end with a later expected close ÷ all of them.",
+    "slip_rate": "Of the deals due at mid-period, the share that was still open at the end with a later close date.",
     "call_error": "The person’s own call in force at the middle of the period less what was won in it, ÷ what was won.",
 }
 
@@ -126,10 +124,13 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
                 )
             )
         elif own.called is not None:
-            terms.append((f"{period}: called {money(own.called)}, won {money(own.won)}", money(own.call_error)))
-    words = {"commit": "commit", "commit_won": "commit kept", "slip_rate": "slipped", "call_error": "called too much"}[
-        figure
-    ]
+            terms.append((f"{period}: submitted {money(own.called)}, won {money(own.won)}", money(own.call_error)))
+    words = {
+        "commit": "commit",
+        "commit_won": "commit won",
+        "slip_rate": "slipped",
+        "call_error": "forecast too high by",
+    }[figure]
     total = money(record.together.commit) if figure == "commit" else percent(getattr(record.together, figure))
     return Panel(
         f"{words.capitalize()}, {record.name}", DEFINITIONS[figure], tuple(PanelTerm(*t) for t in terms), total, words

@@ -33,7 +33,7 @@ def read_leads(request: PageRequest) -> tuple[FilterLine, list[str], LeadRows]:
 
 def _rows(line: FilterLine, names: list[str], leads: LeadRows) -> list[tuple[str, LeadFigures]]:
     values = np.unique(leads.value).tolist()
-    rows = [(names[v] if v != NONE else "without a source", lead_figures(line.snapshot, leads, v)) for v in values]
+    rows = [(names[v] if v != NONE else "no source", lead_figures(line.snapshot, leads, v)) for v in values]
     return sorted(rows, key=lambda row: -row[1].leads)
 
 
@@ -60,7 +60,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     text = request.GET.get("source")
     if figure not in COLUMNS or (text and text not in names):
         raise Refused(
-            f"“{figure[:40]}” is not a figure of leads here; accepted: {', '.join(COLUMNS)}, with a source of the page.",
+            f"“{figure[:40]}” is not a figure of leads here. Choose one of: {', '.join(COLUMNS)}, with a source of the page.",
             404,
         )
     value = None if text is None else names.index(text) if text else NONE
@@ -75,11 +75,11 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     amount = line.snapshot.amount_minor[rows]
     order = np.argsort(-amount, kind="stable")
     terms = [
-        ("leads that came in the period", count(found.leads)),
+        ("leads created in the period", count(found.leads)),
         ("still open", count(found.open)),
         ("dropped", count(found.dropped)),
         ("qualified", count(found.qualified)),
-        ("with a deal in the book", count(found.deals)),
+        ("with a deal", count(found.deals)),
         ("of these won", count(found.won)),
         ("won amounts", money(found.won_minor)),
     ]

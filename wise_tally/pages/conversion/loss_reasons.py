@@ -18,7 +18,7 @@ from wise_tally.core.loss_reasons import LostTable, crossed, lost_by, lost_from,
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
-from wise_tally.domain.formats import count, currency_sign, money, percent
+from wise_tally.domain.formats import currency_sign, money, percent, plural
 from wise_tally.pages.conversion.query import line_of, tabs
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_columns import lost_reason_places
@@ -32,7 +32,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
 # What only lost deals have, and each breakdown in which a deal stands once.
-OF_LOST = {"reason": "reason", "stage": "stage it was lost from", "month": "month closed"}
+OF_LOST = {"reason": "reason", "stage": "stage", "month": "month closed"}
 BY = (*OF_LOST, *(by for by in OF_FORECAST if by not in (*OF_LOST, "process", PRODUCT_GROUP)))
 MOST_REASONS = 8
 Sides = tuple[Ints, Ints]
@@ -204,7 +204,7 @@ def page(request: PageRequest) -> HttpResponse:
 def _place(text: str, sides: Sides) -> int:
     known = {str(value): value for side in sides for value in side.tolist()}
     if text not in known:
-        raise Refused(f"“{text[:20]}” is no row here; accepted: one that the page shows.", 404)
+        raise Refused(f"The row “{text[:20]}” does not exist. Go back and choose one from the page.", 404)
     return int(known[text])
 
 
@@ -254,13 +254,13 @@ def working(request: PageRequest) -> HttpResponse:
         definition=f"Deals lost in {period_words(found.period)}, by the owner on the day, with their amounts as of the day."
         " The reason is that of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
         terms=(
-            PanelTerm(f"{count(len(order))} deals", money(int(amount.sum()))),
-            PanelTerm("share of all that was lost", percent(ratio(int(amount.sum()), whole))),
+            PanelTerm(f"{plural(len(order), 'deal')}", money(int(amount.sum()))),
+            PanelTerm("share of all lost deals", percent(ratio(int(amount.sum()), whole))),
         ),
         total=money(int(amount.sum())),
         total_words="lost",
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("lost for something else", len(rows) - len(order)),) if len(rows) > len(order) else (),
+        not_counted=(("lost for another reason", len(rows) - len(order)),) if len(rows) > len(order) else (),
     )
     back = f"{reverse('conversion:lost')}?{found.asked.query()}"
     return panel_response(request, line, panel, back)

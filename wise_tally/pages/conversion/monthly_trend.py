@@ -28,13 +28,13 @@ MONTHS = 36
 SHOWN = 24
 # What is followed month by month: name, words, how it is written.
 FOLLOWED = (
-    ("created", "deals created", "count"),
-    ("created_value", "value created", "money"),
-    ("mean_created", "mean size created", "money"),
+    ("created", "new deals", "count"),
+    ("created_value", "value of new deals", "money"),
+    ("mean_created", "average size of new deals", "money"),
     ("won", "deals won", "count"),
     ("win_rate", "win rate of closed", "percent"),
-    ("mean_won", "mean won amount", "money"),
-    ("days_to_win", "mean days to win", "days"),
+    ("mean_won", "average deal size won", "money"),
+    ("days_to_win", "average days to win", "days"),
 )
 
 
@@ -138,7 +138,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     index = next((i for i, month in enumerate(months) if month.text == request.GET.get("month")), None)
     if figure not in names or index is None:
         accepted = f"velocity, or one of {', '.join(names)} with a month of the page"
-        raise Refused(f"“{figure[:40]}” is not followed here; accepted: {accepted}.", 404)
+        raise Refused(f"“{figure[:40]}” is not on this page. Choose one of: {accepted}.", 404)
     return panel_response(request, line, _month_panel(line, figure, months, index), back)
 
 
@@ -149,9 +149,10 @@ def _velocity_panel(found: Velocity) -> Panel:
         ("× mean won amount", money(None if found.mean_won is None else round(found.mean_won))),
         ("÷ mean days to win", days(found.days_to_win)),
     ]
-    text = "Money a day that the open deals bring at the pace and luck of the period. Open deals: of the scope, whatever their close."
+    text = "Sales per day the open deals would bring at this period’s win rate, deal size and days to win. "
+    text += "All open deals of the selection count."
     total = money(None if found.per_day is None else round(found.per_day))
-    return Panel("Velocity", text, tuple(PanelTerm(*term) for term in terms), total, "a day")
+    return Panel("Sales velocity", text, tuple(PanelTerm(*term) for term in terms), total, "per day")
 
 
 def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index: int) -> Panel:
@@ -160,7 +161,7 @@ def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index:
     values = [getattr(figure, name) for figure in figures]
     found, mark = figures[index], usual(values, is_over(months[-1], line.as_of))[index]
     parts = {
-        "mean_created": [("value created", money(found.created_value)), ("÷ deals created", count(found.created))],
+        "mean_created": [("value of new deals", money(found.created_value)), ("÷ deals created", count(found.created))],
         "win_rate": [("won", count(found.won)), ("÷ won or lost", count(found.won + found.lost))],
         "mean_won": [("won", money(found.won_value)), ("÷ deals won", count(found.won))],
         "days_to_win": [("deals won", count(found.won))],
@@ -168,21 +169,19 @@ def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index:
         name, [(f"deals created in {period_words(months[index])}", count(found.created))] if "created" in name else []
     )
     terms = [PanelTerm(*part) for part in parts]
-    note = "Fewer than twelve months before it are known, so nothing is said about how usual it is."
+    note = "There are fewer than 12 earlier months, so unusual values are not marked."
     if not is_over(months[index], line.as_of):
         note = "The month is not over; it is compared with whole months when it is."
     if mark is not None:
         low, high = mark.median - mark.reach, mark.median + mark.reach
         terms.append(PanelTerm("median of the twelve months before", WRITTEN[shape](mark.median)))
-        terms.append(PanelTerm("usual from", WRITTEN[shape](low)))
+        terms.append(PanelTerm("normal range from", WRITTEN[shape](low)))
         terms.append(PanelTerm("to", WRITTEN[shape](high)))
-        note = "Usual is the median ± 3 × 1.4826 × the median absolute deviation of the twelve months before."
+        note = "Normal range: median ± 3 × 1.4826 × median absolute deviation of the 12 months before."
         if values[index] is not None and mark.is_unusual(values[index]):
-            note += " This month lies outside."
+            note += " This month is outside the normal range."
     title = f"{words.capitalize()}, {period_words(months[index])}"
-    definition = (
-        "Deals of the process by the owner on the day; created by the local day of creation, closed by that of closing."
-    )
+    definition = "Deals of this process, by current owner, in the month they were created or closed."
     rows = deals_behind(line.book, line.snapshot, months[index], line.scope, name)
     return Panel(
         title, definition, tuple(terms), WRITTEN[shape](values[index]), words, **by_amount(line, rows), note=note

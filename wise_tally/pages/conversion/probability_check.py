@@ -120,11 +120,11 @@ def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], 
     wanted = request.POST.getlist("stage")
     found = {row.key: row.rate.observed_bp for row in rows if row.key in wanted and row.rate.observed_bp is not None}
     if not found or len(found) < len(wanted):
-        return {}, "Tick the stages to adopt; accepted: stages with a seen rate."
+        return {}, "Select at least one stage that has an actual win rate."
     if _day(request) is None:
         return (
             {},
-            f"“{request.POST.get('from_on', '')[:40]}” is not a day from today on; accepted: YYYY-MM-DD, or nothing for today.",
+            f"“{request.POST.get('from_on', '')[:40]}” is not a valid date. Enter today or a later date, or leave it empty for today.",
         )
     return found, ""
 
@@ -164,7 +164,7 @@ def _adopt(request: PageRequest, line: FilterLine, chosen: dict[str, int]) -> Ht
     changed = adopt_probabilities(request.viewer, chosen, day, now())
     messages.success(
         request,
-        f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. What stood before stays readable.",
+        f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. Past dates keep the old values.",
     )
     return redirect(f"{reverse('conversion:seen')}?{line.query()}")
 
@@ -193,9 +193,9 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
         stages = line.book.reference.stages
         one = next((one for one in found.scores if stages[one.stage].key == stage), None)
         if one is None:
-            raise Refused(f"“{stage[:60]}” has no score here; accepted: a stage of the list.", 404)
+            raise Refused(f"“{stage[:60]}” has no Brier score. Choose a stage from the list.", 404)
         base = PanelTerm("open deals at the checkpoints that are decided since", count(one.deals))
-        text = "Mean of (probability − outcome)² over these deals, the outcome 1 for won and 0 for lost: 0 is perfect."
+        text = "Average of (probability − outcome)² over these deals; outcome is 1 for won, 0 for lost. 0 is perfect."
         return Panel(
             f"Brier score, {name}, {stages[one.stage].name}", text, (base,), score(getattr(one, side)), "score"
         )
@@ -205,10 +205,8 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
         )
         for g in found.guesses
     )
-    text = "Forecast less what was won in the end, the mean over all checkpoints"
-    text += (
-        "; of its size, whatever the sign." if what == "error" else ", with its sign: below 0 too little was expected."
-    )
+    text = "Forecast − actually won, average over all dates checked"
+    text += "; of its size, whatever the sign." if what == "error" else "; negative means the forecast was too low."
     return Panel(f"Mean {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"mean {what}")
 
 
@@ -256,7 +254,7 @@ def working(request: PageRequest) -> HttpResponse:
     stages = line.book.reference.stages
     rate = next((r for r in group.stages if stages[r.stage].key == key), None) if group else None
     if group is None or rate is None:
-        raise Refused(f"“{key[:60]}” has no seen rate in this row; accepted: a stage that the page shows.", 404)
+        raise Refused(f"“{key[:60]}” has no actual win rate in this row. Choose another stage.", 404)
     return panel_response(
         request, line, _panel(line, by, group.node, group.name, rate), f"{reverse('conversion:seen')}?{line.query()}"
     )
@@ -267,7 +265,7 @@ def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRat
     rows = decided_in(line.book, line.snapshot, line.period, line.scope, rate.stage, (by, node))
     terms = [
         PanelTerm("won", count(rate.won)),
-        PanelTerm("÷ decided deals that first reached it in the period", count(rate.decided)),
+        PanelTerm("÷ closed deals that first reached it in the period", count(rate.decided)),
     ]
     if rate.interval:
         terms.append(
@@ -276,12 +274,12 @@ def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRat
     terms.append(PanelTerm("set", percent(rate.set_rate)))
     note = ""
     if rate.decided < ENOUGH_WITH_HISTORY:
-        note = f"Fewer than {ENOUGH_WITH_HISTORY} decided deals: the set probability is not called off by so few."
+        note = f"Fewer than {ENOUGH_WITH_HISTORY} closed deals: too few to judge the set probability."
     elif rate.off:
-        note = "The set probability lies outside the interval: what was set and what was seen differ."
+        note = "The set probability is outside the likely range: it is too high or too low."
     words = [("won" if line.snapshot.probability_bp[index] else "lost") for index in rows[:FIRST_DEALS]]
     return Panel(
-        title=f"Seen in {stage.name}" + (f", {name or 'without one'}" if by != "company" else ""),
+        title=f"Actual win rate from {stage.name}" + (f", {name or 'without one'}" if by != "company" else ""),
         definition="Of the deals that first reached the stage in the period and are decided on the day, the share won. A stage "
         "that was skipped is reached when the later one is entered.",
         terms=tuple(terms),

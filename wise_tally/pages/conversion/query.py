@@ -20,13 +20,13 @@ from wise_tally.web.tabs import Tab, tabs_of
 # All but the process, of which these pages show one, and the stage, which they show side by side.
 BY = ("company", *(by for by in OF_FORECAST if by not in ("process", "stage")), SIZE)
 TABS = (
-    ("conversion:page", "Passing", ""),
-    ("conversion:leads", "Leads", ""),
+    ("conversion:page", "Stage conversion", ""),
+    ("conversion:leads", "Lead conversion", ""),
     ("conversion:time", "Time in stage", ""),
-    ("conversion:seen", "Set and seen", ""),
-    ("conversion:records", "Records", ""),
-    ("conversion:lost", "Lost, why", ""),
-    ("conversion:over-time", "Over time", ""),
+    ("conversion:seen", "Probability check", ""),
+    ("conversion:records", "Forecast accuracy", ""),
+    ("conversion:lost", "Loss reasons", ""),
+    ("conversion:over-time", "Monthly trend", ""),
 )
 
 
@@ -47,8 +47,8 @@ def line_of(request: PageRequest) -> FilterLine:
     line = only_process(read_scope(request, "year"))
     if line.scope.process == NONE:
         raise NothingYet(
-            "Here stands how deals pass through the stages of a process; there is no process yet.",
-            "Set one up",
+            "Stage conversion appears here once you have a sales process.",
+            "Set up a process",
             "setup:processes",
         )
     request.filter_line = line

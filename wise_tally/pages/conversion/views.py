@@ -18,6 +18,7 @@ from wise_tally.core.drop_off import losses
 from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import owner_filtered
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.actions import StageEdit, rule_in_force, set_stages
@@ -181,7 +182,7 @@ def time(request: PageRequest) -> HttpResponse:
         "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
-        "per_links": asked.links("per", {"": "per stay", "deal": "a deal’s stays added up"}),
+        "per_links": asked.links("per", {"": "per stay", "deal": "all times of a deal added up"}),
         "overstays": _overstays(request, line),
         "tabs": tabs(line, "time"),
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
@@ -251,15 +252,15 @@ def set_typical(request: PageRequest) -> HttpResponse:
     for key in request.POST.getlist("stage"):
         median = rows[key].km_median if key in rows else None
         if median is None:
-            raise Refused(f"“{key[:60]}” has no median in this scope; accepted: stages with one.", 422)
+            raise Refused(f"“{key[:60]}” has no median in this selection. Choose another stage.", 422)
         stage = Stage.objects.get(key=key)
         held = rule_in_force(stage, now())
         columns = (stage.name, held.probability_bp, held.category, round(median * 100))
         edits.append(StageEdit(stage, *columns, stage.own_probability, stage.required))
     if not edits:
-        raise Refused("No stage is ticked; accepted: one or more of the list.", 422)
+        raise Refused("Select at least one stage.", 422)
     changed = set_stages(request.viewer, edits, today(), now())
     messages.success(
-        request, f"Typical days of {changed} stages set to what was seen. Earlier days keep what held then."
+        request, f"Typical days updated for {plural(changed, 'stage')}. Past dates keep the earlier values."
     )
     return redirect(f"{reverse('conversion:time')}?{line.query()}")

@@ -33,10 +33,10 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, by_amoun
 
 # Figures that are deals of the cohort: those that reached a stage and their money, and those that stopped there.
 REACHED, STOPPED = ("reached", "value"), ("lost", "undecided")
-LACKING = "Some of these deals came without their history and fewer than 20 with it remain, so no rate is given."
+LACKING = "Fewer than 20 of these deals have history, so no rate is shown."
 COHORTS = {
     "created": "deals created in the period",
-    "entered": "deals that first reached the first shown stage in the period",
+    "entered": "deals that entered the first stage in the period",
     "decided": "deals closed in the period",
 }
 
@@ -59,7 +59,7 @@ def row_named(line: FilterLine, by: str, key: str, per_deal: bool = False) -> Ro
     try:
         return Row(by, node_named(grouping(line.book, by, line.as_of), key), per_deal)
     except LookupError:
-        raise Refused(f"“{key[:60]}” is no row of this breakdown; accepted: one that the page shows.", 404) from None
+        raise Refused(f"The row “{key[:60]}” does not exist. Go back and choose one from the page.", 404) from None
 
 
 def cohort_of(line: FilterLine, options: ConversionOptions, row: Row) -> Cohort:
@@ -130,7 +130,7 @@ def _stage(line: FilterLine, options: ConversionOptions, of: Of, figure: str, in
         total=total,
         total_words=named.term,
         **by_amount(line, rows[inside]),
-        not_counted=((f"of the cohort did not reach {name}", whole.totals.created - row.reached),),
+        not_counted=((f"did not reach {name}", whole.totals.created - row.reached),),
         note=LACKING if lacks_history(row.reached, row.without_history) else "",
     )
 
@@ -139,7 +139,7 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
     """Deals that reached a stage and not the next: the lost ones, or those not decided yet."""
     whole, of_row = of
     if index + 1 == len(whole.stages):
-        raise Refused("Won is the end: nothing is lost after it; accepted: a stage before it.", 404)
+        raise Refused("No deals are lost after Won. Choose an earlier stage.", 404)
     row, following = (whole.stages[at] for at in (index, index + 1))
     name, then = (line.book.reference.stages[one.stage].name for one in (row, following))
     at, inside = counted_deals(line, options, of_row, figure, row.stage)
@@ -156,7 +156,7 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
     ]
     return Panel(
         title=_title(f"{words[figure].capitalize()} after {name}", whole),
-        definition=f"Deals that reached {name} and not {then}, {words[figure]}, with their amounts on the as-of day."
+        definition=f"Deals that reached {name} but not {then} and are {words[figure]}, with their amounts today."
         f" Cohort: {COHORTS[options.basis]}.",
         terms=(
             *(PanelTerm(term, str(count(value))) for term, value in terms),
@@ -196,7 +196,7 @@ def _stage_terms(
 
 
 def _interval(found: Interval | None) -> list[tuple[str, str]]:
-    return [("Wilson interval, 95 %", f"{percent(found.low)} to {percent(found.high)}")] if found else []
+    return [("likely range (95 %, Wilson)", f"{percent(found.low)} to {percent(found.high)}")] if found else []
 
 
 def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
@@ -273,7 +273,7 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
         for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
     ]
     return Panel(
-        title=f"{words.capitalize()} from {name}" if words in WAYS else f"Stays in {name} that ended",
+        title=f"{words.capitalize()} from {name}" if words in WAYS else f"Deals that left {name}",
         definition=OF_PROCESS[figure].definition,
         terms=tuple(terms),
         total=str(money(amount) if options.by_value else count(number)),
@@ -296,15 +296,15 @@ def _time(line: FilterLine, key: str, of: Row) -> Panel:
         f"{days(int(lines.seconds[i]) / 86_400)}{'' if lines.ended[i] else ' so far'}" for i in order[:FIRST_DEALS]
     ]
     terms = (
-        PanelTerm("stays entered in the period", str(count(row.stays))),
-        PanelTerm("of them completed", str(count(row.completed))),
-        PanelTerm("mean of completed", str(days(row.mean))),
-        PanelTerm("median of completed", str(days(row.median))),
+        PanelTerm("entered in the period", str(count(row.stays))),
+        PanelTerm("of these, left the stage", str(count(row.completed))),
+        PanelTerm("average days (left)", str(days(row.mean))),
+        PanelTerm("median days (left)", str(days(row.median))),
         PanelTerm("75th percentile", str(days(row.km_p75))),
-        PanelTerm("running on the day, whenever entered", str(count(row.running))),
-        PanelTerm("their mean age", str(days(row.running_mean_age))),
+        PanelTerm("in the stage now", str(count(row.running))),
+        PanelTerm("their average days so far", str(days(row.running_mean_age))),
         PanelTerm("typical days, as set", str(days(row.typical_days))),
-        PanelTerm("longer than these", str(count(row.overstaying))),
+        PanelTerm("stalled (longer than typical)", str(count(row.overstaying))),
     )
     return Panel(
         title=f"Time in {reference.stages[row.stage].name}",

@@ -13,6 +13,7 @@ from django.urls import reverse
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import NO_CLOSING, Closing
 from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
@@ -51,7 +52,7 @@ def bulk(request: PageRequest) -> HttpResponse:
     if not confirmed:
         return _preview(request, expected, changes, [], closing)
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
-    messages.success(request, f"{len(changes)} deals changed.")
+    messages.success(request, f"{plural(len(changes), 'deal')} changed.")
     return redirect(safe_next(request, reverse("deals:page")))
 
 
@@ -77,7 +78,7 @@ def _chosen(request: PageRequest) -> dict[str, int]:
         if number.isdecimal() and len(number) < 16 and key:
             expected[key] = int(number)
     if not expected or len(expected) > MOST:
-        raise Refused(f"{len(expected)} deals are ticked; accepted: 1 to {MOST} at once.", 422)
+        raise Refused(f"{len(expected)} deals are selected. Select 1 to {MOST} at once.", 422)
     return expected
 
 
@@ -94,7 +95,9 @@ def _edit(request: PageRequest) -> BulkEdit:
         try:
             close = date.fromisoformat(typed["expected_close"])
         except ValueError as error:
-            raise Refused(f"“{typed['expected_close'][:40]}” is not a date; accepted: YYYY-MM-DD.", 422) from error
+            raise Refused(
+                f"“{typed['expected_close'][:40]}” is not a date. Enter a date as YYYY-MM-DD.", 422
+            ) from error
     edit = BulkEdit(
         Stage.objects.filter(key=typed["stage"], retired=False).first(),
         Person.objects.filter(key=typed["owner"]).first(),
@@ -104,11 +107,11 @@ def _edit(request: PageRequest) -> BulkEdit:
     )
     lost = [name for name in FIELDS if typed[name] and getattr(edit, name) is None]
     if lost:
-        raise Refused(f"“{typed[lost[0]][:60]}” is no {lost[0].replace('_', ' ')}; accepted: one of the list.", 422)
-    if edit.is_empty:
         raise Refused(
-            "Choose what the ticked deals shall have; accepted: stage, owner, expected close, category, territory.", 422
+            f"“{typed[lost[0]][:60]}” is not a valid {lost[0].replace('_', ' ')}. Choose one from the list.", 422
         )
+    if edit.is_empty:
+        raise Refused("Choose at least one change: stage, owner, close date, category or territory.", 422)
     return edit
 
 
@@ -160,7 +163,7 @@ def _undo(request: PageRequest) -> HttpResponse:
         count = put_back(request.viewer, books.current().reference, [tuple(row) for row in kept], now())
     except BulkRefused as refused:
         names = ", ".join(deal.name for deal, _ in refused.faults[:5])
-        raise Refused(f"Nothing was put back: {names} – {refused.faults[0][1]}", 409) from refused
+        raise Refused(f"Nothing was undone. {names}: {refused.faults[0][1]}", 409) from refused
     request.session["last_bulk"] = []
-    messages.success(request, f"{count} deals put back to what they were.")
+    messages.success(request, f"{plural(count, 'deal')} restored.")
     return redirect(safe_next(request, reverse("deals:page")))

@@ -65,7 +65,7 @@ def _close_of_open(line: FilterLine, rows: Ints) -> np.ndarray:
 BUILT_IN = (
     Column("customer", "customer", "text", field="account__name"),
     Column("stage", "stage", "choice", _of_snapshot("stage"), lambda line: _keyed(line.book.reference.stages)),
-    Column("days", "days in it", "days", lambda line, at: days_in_stage(line.book, line.snapshot, at)),
+    Column("days", "days in stage", "days", lambda line, at: days_in_stage(line.book, line.snapshot, at)),
     Column("owner", "owner", "choice", _of_snapshot("owner"), lambda line: _keyed(line.book.reference.people)),
     Column("close", "expected close", "day", _close_of_open),
     Column(
@@ -82,7 +82,7 @@ BUILT_IN = (
         _of_snapshot("territory"),
         lambda line: _keyed(line.book.reference.territories),
     ),
-    Column("over", "days over", "days", lambda line, at: days_over(line.book, line.snapshot, at)),
+    Column("over", "days over typical", "days", lambda line, at: days_over(line.book, line.snapshot, at)),
     Column("slips", "slips", "count", lambda line, at: slips(line.book, line.snapshot).count[line.snapshot.deal[at]]),
     Column(
         "slipped",
@@ -101,7 +101,7 @@ BUILT_IN = (
     Column("competitor", "competitor", "text", field="competitor"),
     Column("next_step", "next step", "text", field="next_step"),
     Column("next_on", "next step due", "day", field="next_step_on"),
-    Column("gap", "contact gap", "count", deal_columns.gaps),
+    Column("gap", "missed contacts", "count", deal_columns.gaps),
     Column("contacted", "days since contact", "days", deal_columns.contact_days),
     Column("margin", "margin", "money", deal_columns.margins),
     Column("reason", "lost reason", "text", texts=lambda line: deal_columns.lost_reasons(line.snapshot)),
@@ -189,7 +189,7 @@ def _cell(column: Column, data: RowData) -> Cell:
     if column.own:
         return Cell("text", data.own.get(column.own, ""), css)
     if column.name == "days":
-        return Cell("days", row.days_in_stage, css, "over" if row.overstays else "", name="days")
+        return Cell("days", row.days_in_stage, css, "stalled" if row.overstays else "", name="days")
     if column.name == "close":
         slipped = f"slipped {row.slips}×" if row.slips and row.is_open else ""
         close = row.expected_close if row.is_open else None

@@ -25,12 +25,12 @@ def account_named(visible: Visibility, text: str) -> Account | None:
         return found[0]
     if found:
         keys = ", ".join(called.values_list("key", flat=True)[:5])
-        raise forms.ValidationError(f"Several accounts are called “{text[:60]}”; accepted: an identifier ({keys}).")
+        raise forms.ValidationError(f"Several accounts are named “{text[:60]}”. Enter the account ID instead: {keys}.")
     likely = ", ".join(account.name for account in visible.likely_accounts(text))
     if not likely and (elsewhere := visible.twin_elsewhere(text)):
         raise forms.ValidationError(elsewhere)
     accepted = likely or "the name of an account that is there"
-    raise forms.ValidationError(f"There is no account “{text[:60]}”; accepted: {accepted}.")
+    raise forms.ValidationError(f"There is no account “{text[:60]}”. Choose one of: {accepted}.")
 
 
 class AccountField(forms.CharField):

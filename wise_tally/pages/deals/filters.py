@@ -68,7 +68,7 @@ def read_clauses(given: QueryDict, columns: dict[str, Column]) -> list[Clause]:
     if name := given.get("new_column", ""):
         found.append(_clause(columns, name, given.get("new_test", ""), given.get("new_value", "")))
     if len(found) > MOST:
-        raise Refused(f"{len(found)} filters are too many; accepted: up to {MOST}.")
+        raise Refused(f"Too many filters ({len(found)}). Use up to {MOST}.")
     return found
 
 
@@ -78,12 +78,12 @@ def _clause(columns: dict[str, Column], name: str, test: str, value: str) -> Cla
     accepted = OF_KIND.get(column.kind, NUMBERS)
     if test not in accepted:
         words = ", ".join(TESTS[one] for one in accepted)
-        raise Refused(f"“{TESTS.get(test, test[:40])}” does not suit {column.words}; accepted: {words}.")
+        raise Refused(f"“{TESTS.get(test, test[:40])}” cannot be used with {column.words}. Choose one of: {words}.")
     value = value.strip()[:200]
     if test in WITHOUT_VALUE:
         value = ""
     elif not value:
-        raise Refused(f"Say what {column.words} {TESTS[test]}; accepted: a value.")
+        raise Refused(f"Enter a value for “{column.words} {TESTS[test]}”.")
     return Clause(column, test, value)
 
 
@@ -139,7 +139,7 @@ def number_of(clause: Clause) -> float:
             return number
     except ValueError:
         pass
-    raise Refused(f"{clause.column.words}: “{text[:40]}” is no number; accepted: a number such as 14.")
+    raise Refused(f"{clause.column.words}: “{text[:40]}” is not a number. Enter a number such as 14.")
 
 
 def _day_of(clause: Clause) -> date:
@@ -149,7 +149,7 @@ def _day_of(clause: Clause) -> date:
             return day
     except ValueError:
         pass
-    raise Refused(f"{clause.column.words}: “{clause.value[:40]}” is no date; accepted: YYYY-MM-DD.")
+    raise Refused(f"{clause.column.words}: “{clause.value[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
 
 
 def _choice(line: FilterLine, values: np.ndarray, clause: Clause) -> Flags:
@@ -162,7 +162,9 @@ def _choice(line: FilterLine, values: np.ndarray, clause: Clause) -> Flags:
     indices = [i for i, (key, name) in enumerate(names) if wanted in (key.casefold(), name.casefold())]
     if not indices:
         accepted = ", ".join(dict.fromkeys(name for _, name in names[:40]))
-        raise Refused(f"There is no {clause.column.words} “{clause.value[:60]}”; accepted: {accepted or 'none yet'}.")
+        raise Refused(
+            f"{clause.column.words} “{clause.value[:60]}” not found. Choose one of: {accepted or 'none yet'}."
+        )
     found = np.isin(values, indices)
     return np.asarray(found if clause.test == "is" else ~found)
 

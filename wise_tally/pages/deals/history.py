@@ -7,7 +7,7 @@ from itertools import pairwise
 from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.parts import PARTS, lines_total
-from wise_tally.domain.formats import day, money
+from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.org.records import expected_values
 
@@ -59,7 +59,7 @@ def _part_words(row: AuditEntry) -> tuple[str, ...]:
         amounts = [money(lines_total(value.get("rows", []))) for value in (before, after)]
         return (f"lines {amounts[0]} → {amounts[1]}",)
     if "rows" in after:
-        return (f"{PARTS[name].words}: {len(after['rows'])} rows, before {len(before.get('rows', []))}",)
+        return (f"{PARTS[name].words}: {plural(len(after['rows']), 'row')}, before {len(before.get('rows', []))}",)
     own = {**before.pop("own", {})}, {**after.pop("own", {})}
     before, after = {**before, **own[0]}, {**after, **own[1]}
     changed = [key for key in after | before if before.get(key) != after.get(key)]
@@ -70,7 +70,7 @@ def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ..
     if not rows:
         return []
     first = (
-        f"came in at {rows[0].stage.name}",
+        f"created in {rows[0].stage.name}",
         f"amount {money(rows[0].amount_minor)}",
         f"expected {day(rows[0].expected_close)}",
     )

@@ -26,17 +26,17 @@ PAGE = 50
 STATUSES = {"open": OPEN, "won": WON, "lost": LOST}
 MOST_SORTS = 3
 BIG_SHARE = 10
-# Quick sets with what each holds.
+# Quick filters: name and what each keeps.
 QUICK = {
-    "closing this month": "open deals expected to close in the present month",
-    "closing next month": "open deals expected to close in the month after",
-    "overdue": "open deals whose expected close is past",
-    "undated": "open deals without an expected close",
-    "no next step": "deals without a next step",
-    "overstaying": "open deals longer in their stage than its typical days",
-    "slipped twice": "deals whose expected close moved later at least twice",
-    "untouched": "open deals that have not changed for more than 30 days",
-    "big": "the tenth of the listed deals with the largest amounts",
+    "closing this month": ("closing this month", "open deals due to close this month"),
+    "closing next month": ("closing next month", "open deals due to close next month"),
+    "overdue": ("overdue", "open deals whose close date has passed"),
+    "undated": ("no close date", "open deals without a close date"),
+    "no next step": ("no next step", "deals without a next step"),
+    "overstaying": ("stalled", "open deals longer in their stage than the typical days"),
+    "slipped twice": ("slipped twice or more", "deals whose close date was moved later at least twice"),
+    "untouched": ("no change in 30 days", "open deals with no change in the last 30 days"),
+    "big": ("largest 10 %", "the 10 % of listed deals with the largest amounts"),
 }
 
 
@@ -139,7 +139,7 @@ def _counted(request: PageRequest, line: FilterLine, rows: Ints, address: str) -
         title, deals = working
         return rows[np.isin(line.snapshot.deal[rows], deals)], title
     if figure is None:
-        raise Refused("These deals cannot be listed; accepted: the link of a working that lists deals.", 404)
+        raise Refused("These deals cannot be listed. Open the list from a figure’s calculation.", 404)
     return rows[figure.counted.counts[line.snapshot.deal[rows]]], f"{figure.title}: {figure.total}"
 
 
@@ -148,7 +148,7 @@ def _sorts(given: str, columns: dict[str, Column]) -> list[str]:
     for part in found:
         one_of(part.removeprefix("-"), tuple(columns), "is not accepted as sort")
     if len(found) > MOST_SORTS:
-        raise Refused(f"{len(found)} columns to sort by are too many; accepted: up to {MOST_SORTS}.")
+        raise Refused(f"Too many sort columns ({len(found)}). Use up to {MOST_SORTS}.")
     return found
 
 
@@ -170,7 +170,7 @@ def _matching(line: FilterLine, rows: Ints, status: str, stage: str) -> np.ndarr
         index = next((i for i, s in enumerate(reference.stages) if s.key == stage), None)
         if index is None:
             accepted = ", ".join(s.key for s in reference.stages)
-            raise Refused(f"There is no stage “{stage[:60]}”; accepted: {accepted}.", 404)
+            raise Refused(f"Stage “{stage[:60]}” not found. Choose one of: {accepted}.", 404)
         keep &= snapshot.stage[rows] == index
     return keep
 

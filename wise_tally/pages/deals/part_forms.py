@@ -57,22 +57,22 @@ def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
         return (
             Column("product", "product", "record", products),
             Column("quantity_10000ths", "quantity", "quantity"),
-            Column("unit_price_minor", "price of one", "money", required=False),
-            Column("unit_cost_minor", "cost of one", "money", required=False),
+            Column("unit_price_minor", "unit price", "money", required=False),
+            Column("unit_cost_minor", "unit cost", "money", required=False),
             Column("discount_bp", "discount, %", "percent", required=False),
         )
     if name == "payments":
         return (
             Column("due_on", "due on", "date"),
             Column("amount_minor", "amount", "money"),
-            Column("every", "again", "word", EVERY, required=False),
-            Column("times", "how often in all", "whole", required=False),
+            Column("every", "repeats", "word", EVERY, required=False),
+            Column("times", "number of payments", "whole", required=False),
         )
     if name == "contacts":
         known = tuple(deal.account.contacts.order_by("name").values_list("key", "name")) if deal.account else ()
-        return (Column("contact", "who", "record", known), Column("role", "role in the deal", "text"))
+        return (Column("contact", "contact", "record", known), Column("role", "role in the deal", "text"))
     people = tuple(Person.objects.order_by("name").values_list("key", "name"))
-    return (Column("person", "who", "record", people), Column("share_bp", "share, %", "percent"))
+    return (Column("person", "person", "record", people), Column("share_bp", "share, %", "percent"))
 
 
 def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
@@ -122,7 +122,7 @@ def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
         if isinstance(value, Wrong):
             wrong, value = value.words, None
         elif cell.column.required and not cell.typed:
-            wrong = "is empty; accepted: a value, or the whole row empty"
+            wrong = "is empty. Enter a value or clear the whole row."
         if wrong:
             form.faults.append(f"Row {number + 1}, {cell.column.label}: {wrong}.".replace("..", "."))
             row[index] = Cell(cell.column, cell.field, cell.typed, wrong=True)
@@ -152,16 +152,18 @@ def _read(cell: Cell) -> Any:
     kind, text = cell.column.kind, cell.typed
     if kind in ("record", "word"):
         known = dict(cell.column.choices)
-        return text if text in known else Wrong(f"“{text[:40]}” is not there; accepted: one of the list")
+        return text if text in known else Wrong(f"“{text[:40]}” was not found. Choose one from the list.")
     if kind == "date":
         try:
             day = date.fromisoformat(text)
-            return day.isoformat() if len(text) == 10 and 1900 <= day.year < 2200 else Wrong("accepted: YYYY-MM-DD")
+            return (
+                day.isoformat() if len(text) == 10 and 1900 <= day.year < 2200 else Wrong("Enter a date as YYYY-MM-DD.")
+            )
         except ValueError:
-            return Wrong(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD")
+            return Wrong(f"“{text[:40]}” is not a date; Enter a date as YYYY-MM-DD.")
     if kind == "whole":
         whole = text.isascii() and text.isdigit() and 0 < int(text[:6]) <= 999 and len(text) < 4
-        return int(text) if whole else Wrong(f"“{text[:20]}” is not accepted; accepted: a whole number from 1 to 999")
+        return int(text) if whole else Wrong(f"“{text[:20]}” is not valid. Enter a whole number from 1 to 999.")
     if kind == "text":
         return text[:200]
     readers: dict[str, Callable[[str], int | str]] = {"percent": typed_percent, "quantity": typed_quantity}
@@ -176,11 +178,11 @@ def _check_whole(form: RowForm, kept: list[dict[str, Any]]) -> None:
     if form.name == "credits" and kept:
         total = sum(row["share_bp"] for row in kept)
         if total != 10_000:
-            form.faults.append(f"The shares sum to {bare(total)}; accepted: shares that sum to 100.")
+            form.faults.append(f"The shares add up to {bare(total)} %. They must add up to 100 %.")
     for column in ("person", "contact"):
         values = [row[column] for row in kept if column in row]
         if len(values) != len(set(values)):
-            form.faults.append("Somebody stands twice; accepted: each once.")
+            form.faults.append("A person appears twice. Enter each person once.")
     if form.name == "payments":
         for number, row in enumerate(kept, 1):
             if row["times"] and not row["every"]:

@@ -13,6 +13,7 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.deals.view_actions import views_of
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
@@ -76,7 +77,10 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
-        "quick": [(name, words, asked.query(only="" if name == asked.only else name)) for name, words in QUICK.items()],
+        "quick": [
+            (*words, asked.query(only="" if key == asked.only else key), key == asked.only)
+            for key, words in QUICK.items()
+        ],
         "clauses": [(clause, asked.without(clause)) for clause in found.clauses],
         "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in found.known.values()],
         "tests": TESTS,
@@ -120,7 +124,7 @@ def choose_columns(request: PageRequest) -> HttpResponse:
         if text:
             if not (text.isascii() and text.isdigit() and len(text) < 4):
                 raise Refused(
-                    f"“{text[:20]}” is not a place; accepted: whole numbers, or nothing to hide a column.", 422
+                    f"“{text[:20]}” is not a position. Enter a whole number, or leave it empty to hide the column.", 422
                 )
             chosen.append((int(text), index, name))
     query = QueryDict(request.POST.get("query", ""), mutable=True)
@@ -135,7 +139,8 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     found = listing(line, request)
     if found.total > MOST_ROWS:
         raise Refused(
-            f"The list has {found.total} deals; accepted: up to {MOST_ROWS} in one file. Filter it first.", 422
+            f"The list has {plural(found.total, 'deal')}; a file can hold {MOST_ROWS}. Filter the list first.",
+            422,
         )
     rows = deal_rows(line, found.all_places.tolist())
     data = row_data(line, rows, found.columns)

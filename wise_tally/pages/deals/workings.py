@@ -18,7 +18,7 @@ from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.contact_intervals import interval_of
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.selectors import contact_days, last_contacts
-from wise_tally.domain.formats import age, count, day, days, moment, money, points, quantity
+from wise_tally.domain.formats import age, count, day, days, moment, money, plural, points, quantity
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.listing import listing
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -43,7 +43,7 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
         value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
         name = f"{reference.stages[stage].name}, {reference.processes[reference.stages[stage].process][1]}"
         shown = count(totals.deals) if figure == "deals" else money(value)
-        terms.append(PanelTerm(f"{name}, {count(totals.deals)} deals", shown))
+        terms.append(PanelTerm(f"{name}, {plural(totals.deals, 'deal')}", shown))
     order = rows[np.argsort(-column[rows], kind="stable")]
     total = {"deals": count(found.total), "amount": money(found.amount_minor), "weighted": money(found.weighted_minor)}
     panel = Panel(
@@ -69,7 +69,7 @@ def of_deal(request: PageRequest, key: str, figure: str) -> HttpResponse:
     index = books.stored().index_of(deal.pk)
     row = int(np.searchsorted(line.snapshot.deal, -1 if index is None else index))
     if index is None or row >= len(line.snapshot.deal) or line.snapshot.deal[row] != index:
-        raise Refused(f"On {line.as_of} this deal did not stand in the book; accepted: a later day.", 404)
+        raise Refused(f"This deal did not exist yet on {line.as_of}. Choose a later date.", 404)
     terms, total = TERMS_OF[figure](line, deal, row)
     named = OF_DEAL[figure]
     panel = Panel(
@@ -86,7 +86,7 @@ def _weighted(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     snapshot = line.snapshot
     stage = line.book.reference.stages[int(snapshot.stage[row])]
     own = line.book.revisions.probability_bp[int(snapshot.row[row])] >= 0 and stage.own_probability
-    of = "its own" if own and snapshot.kind[row] == OPEN else f"of {stage.name}"
+    of = "set on this deal" if own and snapshot.kind[row] == OPEN else f"of stage {stage.name}"
     terms = [
         ("amount", money(int(snapshot.amount_minor[row]))),
         (f"× probability, {of}", points(int(snapshot.probability_bp[row]))),
@@ -131,10 +131,10 @@ def _stays(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
 def _slips(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     found = slips_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = [
-        (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{count(s.after - s.before)} days")
+        (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{plural(s.after - s.before, 'day')}")
         for s in found
     ]
-    total = f"{count(len(found))} slips, {count(sum(s.after - s.before for s in found))} days"
+    total = f"{plural(len(found), 'slip')}, {plural(sum(s.after - s.before for s in found), 'day')}"
     return terms, total
 
 
@@ -144,7 +144,7 @@ def _margin(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
         amount = line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)
         margin = line_margin(row.quantity_10000ths, amount, row.unit_cost_minor)
         margins.append(margin)
-        cost = "no cost known" if row.unit_cost_minor is None else f"cost {money(row.unit_cost_minor)}"
+        cost = "no cost entered" if row.unit_cost_minor is None else f"cost {money(row.unit_cost_minor)}"
         sold = f"{quantity(row.quantity_10000ths)} × {money(row.unit_price_minor)}"
         less = f" less {points(row.discount_bp)}" if row.discount_bp else ""
         terms.append((f"{row.product.name}: {sold}{less}, {cost}", money(margin)))
@@ -157,7 +157,7 @@ def _lines(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
         for row in deal.lines.select_related("product").order_by("pk")
     ]
     if not deal.amount_from_lines:
-        terms.append(("the amount was typed; the lines stand beside it", ""))
+        terms.append(("amount entered by hand; products are shown for comparison", ""))
     return terms, money(int(line.snapshot.amount_minor[at]))
 
 

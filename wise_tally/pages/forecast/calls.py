@@ -240,13 +240,13 @@ def _history_sheet(history: list[Told]) -> Sheet:
         for told in history
         if (call := told.call)
     ]
-    return Sheet("history of calls", header, frozenset({"called", "difference"}), cells)
+    return Sheet("submitted forecasts", header, frozenset({"called", "difference"}), cells)
 
 
 def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
     text = request.POST["due"]
     if text and text not in "0123456":
-        raise CallRefused(f"“{text[:10]}” is not a weekday; accepted: one of the list, or none.")
+        raise CallRefused(f"“{text[:10]}” is not a weekday. Choose one from the list.")
     set_calls_due(request.viewer, int(text) if text else None, now())
     return redirect(f"{reverse('forecast:calls')}?{line.query()}")
 
@@ -254,7 +254,7 @@ def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
 def _call(request: PageRequest, line: FilterLine, typed: dict[str, str]) -> None:
     """Keep a call: an amount, or with + or − before it a difference to what is called so far."""
     if line.is_past:
-        raise CallRefused("Calls are made as of today; look at today to call.")
+        raise CallRefused("Forecasts can only be submitted as of today. Switch to today first.")
     subject, _, key = typed["node"].partition(":")
     row = next((row for row in _rows(request, line) if (row.subject, row.key) == (subject, key)), None)
     if row is None:
@@ -264,7 +264,7 @@ def _call(request: PageRequest, line: FilterLine, typed: dict[str, str]) -> None
         sign, text = (1 if text[0] == "+" else -1), text[1:]
     value = typed_money(text, currency_decimals())
     if isinstance(value, str):
-        raise CallRefused(f"{value} With + or − before it, it is a difference to what is called so far.")
+        raise CallRefused(f"{value} Start with + or − to change the amount submitted so far.")
     amount = as_difference(row.row.call, sign * value) if sign else value
     of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
     make_call(request.viewer, line.book.reference, of, amount, typed["reason"], now())

@@ -38,10 +38,10 @@ def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
     """The controls of a question."""
     shown = {column.key for column in chosen_columns(viewer, asked)}
     pickers = [
-        Control("by", "Rows by", choices(ROWS), asked.by),
+        Control("by", "Group by", choices(ROWS), asked.by),
         Control("within", "then by", [("", "nothing"), *choices(WITHIN, asked.by)], asked.within),
         Control("measure", "counting", list(MEASURE_WORDS.items()), asked.measure),
-        Control("basis", "dated by", list(BASIS_WORDS.items()), asked.basis),
+        Control("basis", "date used", list(BASIS_WORDS.items()), asked.basis),
         Control("form", "for", [("", "this period"), ("year", "all periods of the year")], asked.form),
     ]
     names = {picker.name for picker in pickers}

@@ -67,7 +67,10 @@ def page(request: PageRequest) -> HttpResponse:
         "quota": quota,
         "node": scope_node(line)[2],
         "won": won,
-        "sides": [_side("as set", "chance", as_set, quota), _side("as seen", "chance_seen", as_observed, quota)],
+        "sides": [
+            _side("at set probabilities", "chance", as_set, quota),
+            _side("at actual win rates", "chance_seen", as_observed, quota),
+        ],
         "bins": bins,
         "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
         "quota_at": _mark(bins, quota),
@@ -111,4 +114,4 @@ def _bins_sheet(line: FilterLine) -> Sheet:
 def _deciding_sheet(line: FilterLine) -> Sheet:
     quota = whole_attainment(line).forecast.quota
     rows = [(row.name, amount, *chances) for row, amount, chances in _deciding(line, quota)]
-    return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if not"), frozenset({"amount"}), rows)
+    return Sheet("deciding deals", ("deal", "amount", "chance if won", "chance if lost"), frozenset({"amount"}), rows)

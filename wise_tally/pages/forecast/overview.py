@@ -168,7 +168,7 @@ class _Rows:
         for row in below:
             assert self.pairs is not None
             token = token_of(self.pairs, row.node)
-            named = row.name or f"without {words_of(self.asked.within)}"
+            named = row.name or f"no {words_of(self.asked.within)}"
             yield Node(self.pairs.by, depth + 1, row, False, token, named)
 
 
@@ -250,7 +250,7 @@ def _flat(asked: ForecastQuery) -> Iterator[Node]:
     found = _rows(asked, asked.by)
     yield _company(asked)
     for node, row in found.rows.items():
-        yield from found.nodes(node, 1, row.name or f"without {words_of(asked.by)}")
+        yield from found.nodes(node, 1, row.name or f"no {words_of(asked.by)}")
 
 
 def _deals(asked: ForecastQuery, node: Node, columns: list[Figure], most: int) -> dict[str, object]:

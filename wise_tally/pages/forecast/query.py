@@ -118,5 +118,5 @@ def read_question(request: PageRequest) -> ForecastQuery:
         line = replace(line, snapshot=supposed(line.book, line.snapshot, Scratch.of(request).for_core(line)))
     asked = ForecastQuery.read(line, request.GET)
     if asked.within in (asked.by, "person" if asked.by == PEOPLE else asked.by):
-        raise Refused(f"Rows by {words_of(asked.by)} cannot hold the same within; accepted: another second level.")
+        raise Refused(f"Rows cannot be grouped by {words_of(asked.by)} twice. Choose another second level.")
     return asked

@@ -71,7 +71,7 @@ def read_typed(request: PageRequest, line: FilterLine, scratch: Scratch, expecte
         else:
             scratch.deals.pop(key, None)
     if len(scratch.deals) > MOST:
-        wrong.append(f"{len(scratch.deals)} deals are too many for one what-if; accepted: up to {MOST}.")
+        wrong.append(f"Too many deals in one scenario ({len(scratch.deals)}). Use up to {MOST}.")
     rules = line.book.reference.rules_on(line.as_of)
     for stage, rule in zip(line.book.reference.stages, rules, strict=True):
         if f"stage:{stage.key}" not in request.POST:
@@ -112,5 +112,5 @@ def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[st
         if day != snapshot.expected_close[row]:
             found["close"] = close
     except ValueError:
-        wrong.append(f"“{close[:40]}” is not a date; accepted: YYYY-MM-DD.")
+        wrong.append(f"“{close[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
     return found

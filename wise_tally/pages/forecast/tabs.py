@@ -4,13 +4,13 @@ from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.tabs import Tab, tabs_of
 
 TABS = (
-    ("forecast:page", "Grid", ""),
+    ("forecast:page", "Overview", ""),
     ("deals:page", "By category", "view=lanes&by=category&within=period"),
-    ("forecast:through", "Through the period", ""),
+    ("forecast:through", "Trend", ""),
     ("forecast:changed", "What changed", ""),
-    ("forecast:range", "Range", ""),
+    ("forecast:range", "Outcome range", ""),
     ("forecast:what-if", "What if", ""),
-    ("forecast:calls", "Calls", ""),
+    ("forecast:calls", "Submitted forecasts", ""),
 )
 
 

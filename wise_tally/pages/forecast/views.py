@@ -104,8 +104,11 @@ def _aside(asked: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]
     """What is never silently dropped: overdue, due before, undated, categories not counted; words, figure, value."""
     reference = asked.line.book.reference
     rest = [index for index in range(len(reference.categories)) if index not in reference.surest_first]
-    found = [("overdue in the period", "overdue", top.overdue), ("due before it", "overdue_before", top.overdue_before)]
-    found += [("undated", "undated", top.undated)]
+    found = [
+        ("overdue in this period", "overdue", top.overdue),
+        ("overdue from earlier periods", "overdue_before", top.overdue_before),
+    ]
+    found += [("no close date", "undated", top.undated)]
     return [*found, *((f"in {reference.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
 
 

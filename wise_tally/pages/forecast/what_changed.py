@@ -46,14 +46,14 @@ from wise_tally.web.request.viewing import PageRequest
 MOST_DEALS = 100
 CAUSE_WORDS = {
     "created": "new deals",
-    "scope_in": "came into the scope",
-    "scope_out": "left the scope",
-    "period_in": "expected close moved into the period",
-    "period_out": "expected close moved out of the period",
+    "scope_in": "moved into this team or territory",
+    "scope_out": "moved out of this team or territory",
+    "period_in": "close date moved into the period",
+    "period_out": "close date moved out of the period",
     "amount": "amount changed",
     "won": "won",
     "lost": "lost",
-    "reopened": "opened again",
+    "reopened": "reopened",
     "category": "category changed",
     "probability": "probability changed",
 }
@@ -64,7 +64,7 @@ MEASURE_WORDS = {
     "best_case_forecast": "won + commit + best case",
     "open": "open",
 }
-PLACE_WORDS = {"won": "won", "lost": "lost", "other_period": "other period", "not_there": "not there"}
+PLACE_WORDS = {"won": "won", "lost": "lost", "other_period": "other period", "not_there": "not created yet"}
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,7 @@ def read_change(request: PageRequest) -> ChangesQuery:
     line = read_scope(request)
     asked = ChangesQuery.read(line, request.GET, since=line.as_of - timedelta(days=7))
     if asked.since > line.as_of:
-        raise Refused(f"{asked.since} is after {line.as_of}; accepted: a day up to it.")
+        raise Refused(f"{asked.since:%-d %b %Y} is after {line.as_of:%-d %b %Y}. Choose an earlier date.")
     return asked
 
 
@@ -201,9 +201,7 @@ def meeting(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     viewer = request.viewer
     hold_meeting(viewer, person_of(line), line.today, now())
-    messages.success(
-        request, "Kept: you meet today. The next meeting can compare with how the book stands this evening."
-    )
+    messages.success(request, "Meeting recorded. At the next one you can compare with today’s data.")
     return redirect(f"{reverse('forecast:changed')}?{line.query()}")
 
 
@@ -302,7 +300,7 @@ def opened_deals(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[
         there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
         return f"from {indices[i][1]}", np.flatnonzero(there), moves.end - moves.start
     accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
-    raise Refused(f"“{asked.opened[:60]}” cannot be opened; accepted: {accepted}.")
+    raise Refused(f"“{asked.opened[:60]}” cannot be opened. Choose one of: {accepted}.")
 
 
 def _deals(asked: ChangesQuery, words: str, deals: Ints, change: Ints) -> OpenedDeals:

@@ -8,7 +8,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_rows
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
-from wise_tally.domain.formats import UNITS, count, day
+from wise_tally.domain.formats import UNITS, day, plural
 from wise_tally.pages.forecast.what_changed import (
     CAUSE_WORDS,
     MEASURE_WORDS,
@@ -49,7 +49,7 @@ def _whole(asked: ChangesQuery, moves: Moves) -> Panel:
     first, *causes, last = bridge_rows(moves)
     terms = [PanelTerm(day(asked.since), UNITS[asked.counting](first.amount_minor))]
     terms += [
-        PanelTerm(f"{CAUSE_WORDS[row.cause]}, {count(row.deals)} deals", UNITS[asked.counting](row.amount_minor))
+        PanelTerm(f"{CAUSE_WORDS[row.cause]}, {plural(row.deals, 'deal')}", UNITS[asked.counting](row.amount_minor))
         for row in causes
         if row.deals
     ]
@@ -66,9 +66,9 @@ def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> Panel:
     words, deals, change = opened_deals(asked, moves, shift)
     if kind == "cause":
         up, down = change[change > 0], change[change < 0]
-        terms = [PanelTerm(f"raised it, {count(len(up))} deals", UNITS[asked.counting](int(up.sum())))]
-        terms.append(PanelTerm(f"lowered it, {count(len(down))} deals", UNITS[asked.counting](int(down.sum()))))
-        text = f"What the step “{words}” changed. Step {CAUSES.index(rest) + 1} of {len(CAUSES)}. {STEPS}"
+        terms = [PanelTerm(f"increases, {plural(len(up), 'deal')}", UNITS[asked.counting](int(up.sum())))]
+        terms.append(PanelTerm(f"decreases, {plural(len(down), 'deal')}", UNITS[asked.counting](int(down.sum()))))
+        text = f"Effect of “{words}”. Step {CAUSES.index(rest) + 1} of {len(CAUSES)}. {STEPS}"
     else:
         keys = [key for key, _ in place_names(asked.line)]
         first, _, second = rest.partition(":")
@@ -77,7 +77,7 @@ def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> Panel:
             PanelTerm(f"amount on {day(asked.since)}", UNITS[asked.counting](int(shift.before[cell].sum()))),
             PanelTerm(f"amount on {day(asked.line.as_of)}", UNITS[asked.counting](int(shift.after[cell].sum()))),
         ]
-        text = "Deals that stood in the row’s place on the first day and stand in the column’s on the last."
+        text = "Deals that were in the row’s category on the first date and in the column’s on the second."
     moved = np.zeros_like(change)
     moved[deals] = change[deals]
     total = UNITS[asked.counting](int(moved.sum()))
@@ -92,7 +92,7 @@ def _of_deal(asked: ChangesQuery, moves: Moves, key: str) -> Panel:
     deal = book.index_by_key.get(key, NONE)
     # A deal outside the scope has no part in the figure, and is not named.
     if deal == NONE or not (moves.start[deal] or moves.end[deal] or any(row[deal] for row in moves.moved)):
-        raise Refused(f"There is no deal “{key[:60]}”; accepted: one that moved the figure.", 404)
+        raise Refused(f"Deal “{key[:60]}” not found. Go back and choose one from the page.", 404)
     terms = [PanelTerm(day(asked.since), UNITS[asked.counting](int(moves.start[deal])))]
     moved = [int(row[deal]) for row in moves.moved]
     terms += [PanelTerm(CAUSE_WORDS[c], UNITS[asked.counting](v)) for c, v in zip(CAUSES, moved, strict=True) if v]

@@ -19,6 +19,7 @@ from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
 from wise_tally.domain.deals.bulk import BulkRefused, Said
 from wise_tally.domain.deals.what_if_actions import apply_what_if
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import LostReason, StageKind
@@ -194,7 +195,7 @@ def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[li
     closing = _closing(request, scratch)
     if closing and closing.is_asked:
         return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
-    said = Said(reason or "tried in a what-if", closing.closing if closing else NO_CLOSING)
+    said = Said(reason or "applied from a what-if scenario", closing.closing if closing else NO_CLOSING)
     viewer = request.viewer
     try:
         changes = apply_what_if(viewer, line.book.reference, scratch.wishes(), scratch.stages, said, now())
@@ -203,6 +204,6 @@ def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[li
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
     Scratch({}, {}).keep(request)
     moved = f"{len(changes)} deal{'' if len(changes) == 1 else 's'}"
-    stages = f" and the probabilities of {len(scratch.stages)} stages" if scratch.stages else ""
-    messages.success(request, f"{moved}{stages} changed. The list of deals puts the deals back together.")
+    stages = f" and the probabilities of {plural(len(scratch.stages), 'stage')}" if scratch.stages else ""
+    messages.success(request, f"{moved}{stages} changed. You can undo this in the deal list.")
     return [], []

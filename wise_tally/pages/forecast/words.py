@@ -10,12 +10,12 @@ REASONS = {
     "won_elsewhere": "won outside the period",
     "lost_here": "lost in the period",
     "lost_elsewhere": "lost outside the period",
-    "due_before": "open, expected before the period",
-    "other_period": "open, expected in another period",
-    "undated": "open, without an expected close",
+    "due_before": "open, due before the period",
+    "other_period": "open, due in another period",
+    "undated": "open, no close date",
     "open": "open in category",
     "overdue": "overdue in category",
-    "category": "in the uncounted category",
+    "category": "in a category that is not in the forecast:",
 }
 
 
@@ -27,13 +27,15 @@ def reason(code: str, category: int, reference: ReferenceData) -> str:
 
 def no_quota_reason(asked: ForecastQuery) -> str:
     """Why quota, gap and coverage are none in this question; empty where they are not."""
-    line, none = asked.line, "so quota, gap and coverage are none here."
+    line, none = asked.line, "so no quota, gap or coverage is shown."
     if asked.basis != CLOSE:
         return f"Quotas are reached on the day of closing, not of payment, {none}"
     if asked.measure not in METRICS:
-        return f"No target is of the {MEASURE_WORDS[asked.measure]}, {none}"
+        return f"There is no target for {MEASURE_WORDS[asked.measure]}, {none}"
     if line.scope.process != NONE:
-        return "Quotas are not set per process, so quota, gap and coverage are none under this filter."
+        return (
+            "Quotas are not set per process, so no quota, gap or coverage is shown. Choose “all processes” to see them."
+        )
     if line.scope.territory != NONE and asked.by == PEOPLE:
-        return "People's quotas are not set per territory, so quota, gap and coverage are none under this filter."
+        return "People’s quotas are not set per territory, so no quota, gap or coverage is shown."
     return ""

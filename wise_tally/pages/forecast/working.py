@@ -83,9 +83,7 @@ def panel(asked: ForecastQuery, key: str, token: str) -> Panel:
     try:
         by, node = node_of(line.book, token, line.as_of)
     except (LookupError, UnknownBreakdown):
-        raise Refused(
-            f"“{token[:60]}” names no row; accepted: company:, team:ID, person:ID, territory:ID.", 404
-        ) from None
+        raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
     place = Place(asked, figure, by, node, _row(asked, by, node))
     derived = figure.formula or key in SPECIAL_TERMS
     found = _derived(place) if derived else _panel_of_deals(place)
@@ -168,7 +166,7 @@ def _derived(place: Place) -> Panel:
     total = place.shown(figure.kind, figure.of(row)) if figure.value else terms.pop()[1]
     panel = place.panel(tuple(PanelTerm(name, str(value)) for name, value in terms), total)
     if figure.of_quota and place.row.quota is None:
-        return replace(panel, note="No quota holds for this row and period, so there is none.")
+        return replace(panel, note="No quota is set for this row and period.")
     return panel
 
 
@@ -188,7 +186,7 @@ def _call_terms(place: Place) -> Terms:
         subject = ("person", person_of_node(line.book, line.snapshot)(place.node))
     call = calls_in_force(reference, line.as_of, line.period).get(subject)
     if call is not None:
-        return [(f"called by {reference.people[call.made_by].name}", place.written(call.amount_minor))]
+        return [(f"submitted by {reference.people[call.made_by].name}", place.written(call.amount_minor))]
     return [("weighted, for comparison", place.written(place.row.weighted))]
 
 
@@ -196,7 +194,7 @@ def _pace_terms(place: Place) -> Terms:
     share = ratio(place.attained.pace or 0, place.row.quota)
     return [
         ("quota of the whole period", place.written(place.row.quota)),
-        ("share due by the as-of day", percent(share)),
+        ("share due by today", percent(share)),
     ]
 
 
@@ -217,8 +215,8 @@ def _chance_terms(place: Place) -> Terms:
         ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
         return [*ends, ("", percent(part.chance, 2))]
     terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
-    terms += [(f"P{q}: {q} % of outcomes are at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
-    return [*terms, ("step of the grid", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]
+    terms += [(f"P{q}: {q} % chance of at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
+    return [*terms, ("calculation step", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]
 
 
 def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
@@ -228,7 +226,7 @@ def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     won, rows, amount = stakes(lines)
     keys = [book.deals.key[int(deal)] for deal in snapshot.deal[rows]]
     if key not in keys:
-        raise Refused(f"“{key[:60]}” is no open deal of this period; accepted: one that the page lists.", 404)
+        raise Refused("This deal is not open in this period. Go back and choose one from the page.", 404)
     found = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], place.row.quota)
     name = names_of(book, [book.index_by_key[key]]).get(key, key)
     fate = "is won" if outcome == "won" else "is not won"
@@ -238,7 +236,7 @@ def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     ]
     terms.append((f"amount of {name}", place.written(int(amount[keys.index(key)]))))
     chance = found.chances[0][0 if outcome == "won" else 1]
-    return [*terms, (f"if it {fate}, the others as they are", percent(chance)), ("", percent(chance))]
+    return [*terms, (f"if this deal {fate} and the others stay as they are", percent(chance)), ("", percent(chance))]
 
 
 # Figures whose working no formula of the register explains; of the chance the last term is the total.

@@ -61,7 +61,7 @@ def year_table(asked: ForecastQuery) -> YearTable:
     line, name = asked.line, asked.figure or "weighted"
     column = columns_of(line.book.reference).get(name)
     if column is None or not column.takes_measures or name == "pace":
-        raise Refused(f"“{name[:40]}” is not a figure of money of the grid; accepted: one of the list.")
+        raise Refused(f"“{name[:40]}” is not a figure of money of the grid. Choose one from the list.")
     periods, nodes = periods_of(asked), grid_nodes(asked)
     found = {by: _by_node(asked, periods, by) for by in {node.by for node in nodes}}
     rows = []

@@ -40,7 +40,7 @@ def page(request: PageRequest) -> HttpResponse:
             typed[subject] = request.POST.get(f"days-{index}", "").strip()
             if typed[subject] and not _is_days(typed[subject]):
                 faults[subject] = (
-                    f"“{typed[subject][:20]}” is not accepted; accepted: whole days from 1 to {MOST_DAYS}, or nothing."
+                    f"“{typed[subject][:20]}” is not valid. Enter whole days from 1 to {MOST_DAYS}, or leave it empty."
                 )
         if not faults:
             days = {subject: int(text) if text else None for subject, text in typed.items()}

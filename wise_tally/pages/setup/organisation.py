@@ -69,14 +69,12 @@ class OrganisationForm(LedgerForm):
     """Name, currency, time zone, fiscal year, what reps see."""
 
     organisation = NameField(label="Organisation")
-    currency = forms.CharField(label="Currency", max_length=3, help_text="an ISO 4217 code such as EUR")
-    time_zone = forms.CharField(label="Time zone", max_length=64, help_text="an IANA name such as Europe/Dublin")
+    currency = forms.CharField(label="Currency", max_length=3, help_text="three-letter code, for example EUR")
+    time_zone = forms.CharField(label="Time zone", max_length=64, help_text="for example Europe/Dublin")
     fiscal_year_start_month = forms.TypedChoiceField(
-        label="The fiscal year starts on the first of", coerce=int, choices=list(enumerate(MONTHS, 1))
+        label="First month of the fiscal year", coerce=int, choices=list(enumerate(MONTHS, 1))
     )
-    reps_see_team = forms.BooleanField(
-        label="Reps see the figures of their own team and the deals behind them", required=False
-    )
+    reps_see_team = forms.BooleanField(label="Reps can see their team’s figures and deals", required=False)
     all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
 
     customer_sizes = SizesField(
@@ -90,12 +88,12 @@ class OrganisationForm(LedgerForm):
         """A known code, with the decimals of what is kept."""
         code: str = self.cleaned_data["currency"].upper()
         if code not in list_currencies():
-            raise forms.ValidationError(f"“{code}” is not a currency; accepted: an ISO 4217 code such as EUR.")
+            raise forms.ValidationError(f"“{code}” is not a currency. Enter a three-letter code, for example EUR.")
         kept = Workspace.current().currency
         money = DealRevision.objects.exists() or Quota.objects.exists()
         if money and get_currency_precision(code) != get_currency_precision(kept):
             raise forms.ValidationError(
-                f"Money is kept with the decimals of {kept}; accepted: a currency with as many."
+                f"The decimals of {kept} are already in use. Choose a currency with the same number of decimals."
             )
         return code
 
@@ -103,7 +101,7 @@ class OrganisationForm(LedgerForm):
         """A known zone."""
         zone: str = self.cleaned_data["time_zone"]
         if zone not in available_timezones():
-            raise forms.ValidationError(f"“{zone}” is not a time zone; accepted: an IANA name such as Europe/Dublin.")
+            raise forms.ValidationError(f"“{zone}” is not a time zone. Enter one such as Europe/Dublin.")
         return zone
 
 
@@ -118,7 +116,7 @@ def organisation(request: PageRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         try:
             set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))
-            messages.success(request, "The settings were saved.")
+            messages.success(request, "Saved.")
             return redirect("setup:organisation")
         except ChangedMeanwhile as changed:
             seen = expected_values(request.POST.get("seen", ""))

@@ -40,17 +40,17 @@ def steps() -> list[Step]:
     teams, people = Team.objects.count(), Person.objects.count()
     deals = len(book.deals.key)
     return [
-        Step("organisation", "Currency, time zone, fiscal year", "Everything is counted in one currency and by one calendar.",
-             "looked at" if set_up else "", reverse("setup:organisation")),
-        Step("process", "The way of selling", "Stages with their probabilities, from a neutral starter or from nothing.",
+        Step("organisation", "Currency, time zone, fiscal year", "All figures use one currency and one calendar.",
+             "done" if set_up else "", reverse("setup:organisation")),
+        Step("process", "Sales process", "Stages and probabilities, from a template or empty.",
              _count(len(reference.processes), "process", "processes"), reverse("setup:processes")),
-        Step("teams", "Teams", "One a line; a line that begins with spaces stands under the one above.",
+        Step("teams", "Teams", "One per line. Indent a line to place it under the team above.",
              _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"])),
-        Step("people", "People", "One a line: name, mail address, team, role (rep, manager, admin or viewer).",
-             _count(people - 1, "person beside you", "people beside you"), reverse("setup:entries", args=["people"])),
-        Step("targets", "Targets", "A year's figure spread over months and people, or read from a sheet.",
+        Step("people", "People", "One per line: name, e-mail, team, role (rep, manager, admin or viewer).",
+             _count(people - 1, "other person", "other people"), reverse("setup:entries", args=["people"])),
+        Step("targets", "Targets", "A yearly target distributed over months and people, or uploaded from a spreadsheet.",
              _count(len(reference.quotas), "quota", "quotas"), reverse("setup:quotas")),
-        Step("deals", "The deals", "From any CSV or XLSX, or a whole package.",
+        Step("deals", "Deals", "Import from a CSV or XLSX file.",
              _count(deals, "deal", "deals"), reverse("imports:imports")),
     ]  # fmt: skip
 
@@ -72,7 +72,7 @@ def start(request: PageRequest) -> HttpResponse:
             elif "people" in request.POST:
                 found = add_people(viewer, typed["people"], now())
             else:
-                raise Refused("Type teams or people; accepted: one a line.")
+                raise Refused("Enter teams or people, one per line.")
             messages.success(request, f"{found.added} added, {found.there} were there already.")
             return redirect("setup:start")
         except OrganisationRefused as refused:

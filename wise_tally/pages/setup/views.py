@@ -63,33 +63,33 @@ def _sections(viewer: Viewer) -> list[Section]:
     ]
     return [
         Section(
-            "The organisation",
+            "Organisation",
             [
-                Link("Organisation and fiscal calendar", reverse("setup:organisation")),
+                Link("Organisation and fiscal year", reverse("setup:organisation")),
                 Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Person, "people")),
                 Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territories")),
-                Link("Everybody, as a list", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
-                Link("Tokens for programs and spreadsheets", reverse("tokens"), "read-only"),
+                Link("All people", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
+                Link("API tokens", reverse("tokens"), "read-only"),
             ],
         ),
         Section(
-            "The way of selling",
+            "Sales process",
             [
-                Link("Processes", reverse("setup:processes")),
+                Link("Sales processes", reverse("setup:processes")),
                 *processes,
                 Link("Contact intervals", reverse("setup:contact-intervals")),
                 *_lists(LISTS),
             ],
         ),
-        Section("What is sold, and by whom else", _lists(("products", "partners"))),
+        Section("Products and partners", _lists(("products", "partners"))),
         Section(
-            "The targets",
+            "Targets",
             [
                 Link("Quota plan", reverse("setup:quotas")),
-                Link("Season curves and custom periods", reverse("setup:quota-parts")),
+                Link("Seasonality and custom periods", reverse("setup:quota-parts")),
             ],
         ),
-        *([Section("What comes in and what is written down", _records())] if viewer.may(May.IMPORT) else []),
+        *([Section("Data and administration", _records())] if viewer.may(May.IMPORT) else []),
     ]
 
 
@@ -97,8 +97,8 @@ def _records() -> list[Link]:
     return [
         Link("Imports", reverse("imports:imports"), "CSV and XLSX"),
         Link("Outbox", reverse("setup:outbox"), "simulated mail"),
-        Link("Audit", reverse("setup:audit"), "who changed what when"),
-        Link("Backups", reverse("setup:backups"), "make, check, put back"),
+        Link("Audit log", reverse("setup:audit"), "who changed what, and when"),
+        Link("Backups", reverse("setup:backups"), "create and restore"),
     ]
 
 

@@ -20,7 +20,7 @@ from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.viewing import PageRequest
 
-HEADS = ("none missed", "1", "2", "3", "more")
+HEADS = ("in time", "1", "2", "3", "more")
 PLANNED = ("phone", "mail", "meeting", "site_visit")
 
 

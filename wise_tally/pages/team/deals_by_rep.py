@@ -67,7 +67,7 @@ def months_of(line: FilterLine, show: str) -> tuple[Ints, tuple[str, ...]]:
     """The month each deal is expected to close in, or was closed in, and the months' names."""
     months = _months_shown(line, show)
     column, heads = month_columns(line.snapshot, months, KINDS[show]), [period_words(month) for month in months]
-    return column, (f"before {heads[0]}", *heads, "later", "no date") if show == "open" else tuple(heads)
+    return column, (f"before {heads[0]}", *heads, "later", "no close date") if show == "open" else tuple(heads)
 
 
 def _months_shown(line: FilterLine, show: str) -> list[Period]:
@@ -114,4 +114,4 @@ def working(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The table as a file."""
-    return sheet_response(people_sheet(read(request), "open by rep"), kind)
+    return sheet_response(people_sheet(read(request), "deals by rep"), kind)

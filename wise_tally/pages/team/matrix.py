@@ -88,7 +88,7 @@ class Question:
             return NONE
         keys = [person.key for person in self.line.book.reference.people]
         if self.person not in keys:
-            raise Refused(f"There is no person “{self.person[:60]}” here; accepted: one of the page.", 404)
+            raise Refused(f"Person “{self.person[:60]}” not found. Go back and choose one from the page.", 404)
         return keys.index(self.person)
 
     @property
@@ -111,7 +111,7 @@ def read_opened(request: PageRequest, asked: PeopleQuery) -> Question:
     """The question with the row and part that the address opens; raises Refused."""
     person, text = request.GET.get("rep"), request.GET.get("part", "")
     if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(asked.heads)):
-        raise Refused(f"“{text[:20]}” is no column; accepted: a whole number from 0 to {len(asked.heads) - 1}.")
+        raise Refused(f"“{text[:20]}” is not a column. Enter a whole number from 0 to {len(asked.heads) - 1}.")
     part = int(text) if text else None
     return Question(asked, person, part)
 
@@ -208,7 +208,7 @@ def part_panel(question: Question, definition: str) -> Panel:
     return Panel(
         title=question.opened_words,
         definition=definition,
-        terms=(PanelTerm(f"credited parts of {count(len(rows))} deals", money(int(amount.sum()))),),
+        terms=(PanelTerm(f"credited amounts of {count(len(rows))} deals", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words="together",
         **listed(question.line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),

@@ -21,6 +21,7 @@ from wise_tally.core.people_table import PeopleCell, people_deals, people_table
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import Changes, changes
+from wise_tally.domain.formats import day, plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.meeting_actions import (
@@ -85,7 +86,7 @@ def people(request: PageRequest) -> HttpResponse:
         "line": line,
         "tabs": tabs(line, "one-to-ones"),
         "rows": rows,
-        "footer": Footer(len(rows), what="people"),
+        "footer": Footer(len(rows), what="person"),
     }
     return render(request, "team/one_to_ones.html", answer)
 
@@ -105,9 +106,9 @@ def _since(request: PageRequest, line: FilterLine, key: str) -> tuple[date, bool
         try:
             since = date.fromisoformat(text)
         except ValueError:
-            raise Refused(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD.") from None
+            raise Refused(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.") from None
         if since > line.as_of:
-            raise Refused(f"{since} is after {line.as_of}; accepted: a day up to it.")
+            raise Refused(f"{day(since)} is after {day(line.as_of)}. Choose an earlier date.")
         return since, False
     met = last_meeting(request.viewer, key, line.as_of)
     return met or line.as_of - timedelta(days=USUAL_DAYS), met is not None
@@ -176,12 +177,12 @@ def _lists(request: PageRequest, line: FilterLine, at: Ints, amount: Ints) -> li
     missed = deal_columns.gaps(line, at)
     remarks = {
         "Biggest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
-        "Beyond typical days": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over in {row.stage_name}"),
+        "Beyond typical days": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over typical in {row.stage_name}"),
         "Slipped": (
             moved.count[deal] > 0,
-            lambda row, i: f"{moved.count[deal][i]}×, {moved.days[deal][i]} days together",
+            lambda row, i: f"{moved.count[deal][i]}×, {plural(int(moved.days[deal][i]), 'day')} in total",
         ),
-        "Contact missed": (missed > 0, lambda row, i: f"{missed[i]} interval{'' if missed[i] == 1 else 's'}"),
+        "Contact missed": (missed > 0, lambda row, i: plural(int(missed[i]), "missed contact")),
     }
     order = np.argsort(-amount, kind="stable")
     chosen = {title: [int(i) for i in order if keep[i]][:FEW] for title, (keep, _) in remarks.items()}
@@ -244,7 +245,7 @@ def _agreed(request: PageRequest, line: FilterLine, key: str) -> dict[str, Any]:
 class ActionForm(LedgerForm):
     """What was agreed, and by when."""
 
-    text = forms.CharField(max_length=10_000, error_messages={"required": "Say what was agreed."})
+    text = forms.CharField(max_length=10_000, error_messages={"required": "Enter the agreed action."})
     due_on = DateField()
 
 
@@ -254,7 +255,7 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
     """Keep today's notes, or what was agreed, or both; the meeting is kept as held today."""
     line, viewer = _line(request, key), request.viewer
     if line.is_past:
-        raise Refused("A meeting is held today; accepted: the page as it stands today.", 422)
+        raise Refused("Meetings can only be recorded as of today. Switch to today first.", 422)
     whose = (key, line.today)
     form = ActionForm(request.POST)
     if request.POST.get("text", "").strip() and not form.is_valid():
@@ -270,7 +271,7 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
         ) from None
     except MeetingRefused as refused:
         raise Refused(str(refused), 422) from None
-    messages.success(request, "Kept. The next one-to-one begins from here.")
+    messages.success(request, "Saved. The next one-to-one compares with today.")
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")
 
 

@@ -6,9 +6,9 @@ from wise_tally.web.tabs import Tab, tabs_of
 TABS = (
     ("team:page", "Dashboards", ""),
     ("team:week", "This week", ""),
-    ("team:open", "Open by rep", ""),
-    ("team:one-to-ones", "One-to-one", ""),
-    ("team:gaps", "Contact gap", ""),
+    ("team:open", "Deals by rep", ""),
+    ("team:one-to-ones", "One-to-ones", ""),
+    ("team:gaps", "Contact gaps", ""),
 )
 
 

@@ -123,16 +123,16 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     """What all set out together, or have won, person by person."""
     line = read_scope(request, "week")
     if figure not in ("set_out", "won"):
-        raise Refused(f"“{figure[:40]}” is no sum of the week; accepted: set_out, won.", 404)
+        raise Refused(f"“{figure[:40]}” is not a sum of the week. Choose one of: set_out, won.", 404)
     lines = week_lines(line, week_of(line))
     values = [(one.row.name, getattr(one.row, f"{figure}_minor")) for one in lines]
     text = (
-        "What each person called for the week, else what was expected to close in it as the book stood on the evening before."
+        "The forecast each person submitted for the week or, if none, the deals due to close in it, as of the evening before."
         if figure == "set_out"
-        else "Credited amounts of deals won in the week, person by person."
+        else "Credited amounts of deals won in the week, by person."
     )
     panel = Panel(
-        "Set out to close" if figure == "set_out" else "Won so far",
+        "Planned to close" if figure == "set_out" else "Won so far",
         text,
         tuple(PanelTerm(name, money(value)) for name, value in values if value),
         money(week_together([one.row for one in lines])[0 if figure == "set_out" else 1]),

@@ -87,7 +87,7 @@ def _chosen(request: PageRequest, line: FilterLine, boards: dict[str, Board]) ->
     if key in boards:
         return boards[key]
     if request.GET.get("board"):
-        raise Refused(f"There is no dashboard “{key[:60]}” here; accepted: {', '.join(list(boards)[:12])}.", 404)
+        raise Refused(f"Dashboard “{key[:60]}” not found. Choose one of: {', '.join(list(boards)[:12])}.", 404)
     starts = {board.kept.audience: board for board in boards.values() if board.kept and board.kept.starts}
     # The nearest team goes before the role, the role before all.
     wanted = audiences_of(request.viewer, teams_of(request, line))
@@ -143,7 +143,7 @@ def _audiences() -> list[tuple[str, str]]:
     """For whom a dashboard may be."""
     roles = [(f"role:{value}", f"every {label}") for value, label in Role.choices]
     teams = [(f"team:{key}", name) for key, name in Team.objects.order_by("name").values_list("key", "name")]
-    return [("", "only oneself"), (ALL, "everybody"), *roles, *teams]
+    return [("", "only me"), (ALL, "everybody"), *roles, *teams]
 
 
 def _own_board(request: PageRequest, key: str) -> Dashboard:
@@ -182,7 +182,7 @@ def copy(request: PageRequest, key: str) -> HttpResponse:
         made = make_dashboard(request.viewer, name, board.placed, now())
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
-    messages.success(request, f"“{made.name}” is yours to arrange.")
+    messages.success(request, f"“{made.name}” was created. You can now edit its layout.")
     return _back(request, made.key)
 
 
@@ -227,10 +227,10 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
     if what == "order":
         wanted = order.split(",")
         if sorted(wanted) != sorted(keys):
-            raise Refused("The order names other tallies than stand here; look at the page anew.", 422)
+            raise Refused("The dashboard has changed in the meantime. Reload the page.", 422)
         return [placed[keys.index(key)] for key in wanted]
     if tally not in keys:
-        raise Refused("This tally does not stand here any more; look at the page anew.", 422)
+        raise Refused("This report is no longer on the dashboard. Reload the page.", 422)
     at = keys.index(tally)
     if what == "off":
         return [one for one in placed if one[0] != tally]
@@ -238,7 +238,7 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
         return [(key, not wide if key == tally else wide) for key, wide in placed]
     step = {"before": -1, "after": 1}.get(what)
     if step is None:
-        raise Refused(f"“{what[:20]}” is not accepted; accepted: order, add, off, wide, before, after.")
+        raise Refused(f"“{what[:20]}” is not valid. Choose one of: order, add, off, wide, before, after.")
     to = min(max(at + step, 0), len(placed) - 1)
     moved = [one for one in placed if one[0] != tally]
     return [*moved[:to], placed[at], *moved[to:]]
@@ -293,13 +293,13 @@ def pack(request: PageRequest) -> HttpResponse:
     keys = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards]
     asked = [boards[key] for key in keys] or list(boards.values())
     if len(asked) > MOST_OF_A_PACK:
-        raise Refused(f"{len(asked)} dashboards are too many for one pack; accepted: up to {MOST_OF_A_PACK}.")
+        raise Refused(f"{len(asked)} dashboards are too many for one pack. Choose up to {MOST_OF_A_PACK}.")
     packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in asked]
     answer = {
         "line": line,
         "tabs": tabs(line, "page"),
         "packed": packed,
         "organisation": grouping(line.book, "company", line.as_of).names[0],
-        "footer": Footer(sum(len(tiles) for _, tiles in packed), what="tallies"),
+        "footer": Footer(sum(len(tiles) for _, tiles in packed), what="report"),
     }
     return render(request, "team/pack.html", answer)

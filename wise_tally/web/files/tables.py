@@ -49,7 +49,8 @@ def chosen_sheet(request: PageRequest, sheets: Mapping[str, Callable[[], Sheet]]
     if name not in sheets:
         accepted = ", ".join(sorted(filter(None, sheets)))
         raise Refused(
-            f"“{name[:40]}” is no table of this page; accepted: {accepted}, or nothing for the main one.", 404
+            f"“{name[:40]}” is not a table of this page. Choose one of: {accepted}, or leave it empty for the main one.",
+            404,
         )
     return sheet_response(sheets[name](), kind)
 

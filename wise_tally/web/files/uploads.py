@@ -33,10 +33,10 @@ class UploadedTable:
 def read_upload(file: UploadedFile | None) -> UploadedTable:
     """The table of an uploaded CSV or XLSX file; raises UploadRefused."""
     if file is None or not file.name:
-        raise UploadRefused("Choose a file; accepted: CSV or XLSX.")
+        raise UploadRefused("Choose a CSV or XLSX file.")
     if (file.size or 0) > MOST_BYTES:
         size = (file.size or 0) / 1e6
-        raise UploadRefused(f"The file has {size:.0f} MB; accepted: up to {MOST_BYTES // 1_000_000} MB. Split it.")
+        raise UploadRefused(f"The file has {size:.0f} MB. Split it into files of up to {MOST_BYTES // 1_000_000} MB.")
     return read_table(file.name, file.read())
 
 
@@ -47,15 +47,15 @@ def read_table(name: str, content: bytes) -> UploadedTable:
         return _xlsx(content)
     if ending in ("csv", "txt", "tsv"):
         return _csv(content)
-    raise UploadRefused(f"“{name[:80]}” is neither .csv nor .xlsx; accepted: CSV or XLSX.")
+    raise UploadRefused(f"“{name[:80]}” is not a CSV or XLSX file. Choose another file.")
 
 
 def _csv(content: bytes) -> UploadedTable:
     if content[:2] == b"PK":
-        raise UploadRefused("This is a zip file named .csv; accepted: CSV text, or a workbook named .xlsx.")
+        raise UploadRefused("This file is a workbook with the ending .csv. Rename it to .xlsx or save it as CSV.")
     text, note = _decoded(content)
     if "\0" in text:
-        raise UploadRefused("The file holds NUL bytes and is no text; accepted: CSV as UTF-8 text.")
+        raise UploadRefused("The file is not a text file. Save it as CSV (UTF-8).")
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t|", key=first.count)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
@@ -68,7 +68,7 @@ def _csv(content: bytes) -> UploadedTable:
             begins = reader.line_num + 1
     except csv.Error as error:
         raise UploadRefused(
-            f"Line {reader.line_num} cannot be read as CSV ({error}); accepted: RFC 4180, quotes doubled inside quotes."
+            f"Line {reader.line_num} cannot be read as CSV ({error}). Check the quotes in this line."
         ) from error
     return _table(rows, note)
 
@@ -87,25 +87,25 @@ def _xlsx(content: bytes) -> UploadedTable:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as package:
             if sum(item.file_size for item in package.infolist()) > MOST_UNPACKED:
-                raise UploadRefused("The workbook unpacks to more than 50 MB; accepted: a smaller one, or CSV.")
+                raise UploadRefused("The workbook unpacks to more than 50 MB. Use a smaller one, or CSV.")
             if "[Content_Types].xml" not in package.namelist():
-                raise UploadRefused("This is a zip file named .xlsx, but no workbook; accepted: CSV or XLSX.")
+                raise UploadRefused("This file is not a workbook. Upload CSV or XLSX.")
         rows = rows_of(content)
     except WorkbookRefused as refused:
         raise UploadRefused(str(refused)) from refused
     except zipfile.BadZipFile as error:
-        raise UploadRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
+        raise UploadRefused("The workbook cannot be read. Save it again as XLSX or CSV.") from error
     return _table(rows, "")
 
 
 def _table(rows: list[tuple[int, list[str]]], note: str) -> UploadedTable:
     if not rows:
-        raise UploadRefused("The file is empty; accepted: a header line and rows below it.")
+        raise UploadRefused("The file is empty. It needs a header row and at least one data row.")
     header = [cell.strip() for cell in rows[0][1]]
     while header and not header[-1]:
         header.pop()
     doubled = sorted({name for name in header if name and header.count(name) > 1})
     if doubled:
-        raise UploadRefused(f"The heading “{doubled[0]}” stands twice; accepted: headings that differ.")
+        raise UploadRefused(f"The column heading “{doubled[0]}” appears twice. Give each column its own heading.")
     width = len(header)
     return UploadedTable(header, [(n, (cells + [""] * width)[:width]) for n, cells in rows[1:]], note)

@@ -29,7 +29,7 @@ def rows_of(content: bytes) -> Rows:
     try:
         done = subprocess.run(command, input=content, capture_output=True, timeout=MOST_SECONDS, check=True)
     except subprocess.SubprocessError as error:
-        raise WorkbookRefused("The file cannot be read as a workbook; accepted: CSV or XLSX.") from error
+        raise WorkbookRefused("The file cannot be read as a workbook. Use CSV or XLSX.") from error
     answer: dict[str, Any] = json.loads(done.stdout)
     if refused := answer.get("refused"):
         raise WorkbookRefused(refused)
@@ -39,7 +39,7 @@ def rows_of(content: bytes) -> Rows:
 def _read(content: bytes) -> Rows:
     sheet = CalamineWorkbook.from_filelike(io.BytesIO(content)).get_sheet_by_index(0)
     if sheet.total_height > MOST_ROWS:
-        raise WorkbookRefused(f"The workbook has more than {MOST_ROWS:,} rows; accepted: fewer, or CSV.")
+        raise WorkbookRefused(f"The workbook has more than {MOST_ROWS:,} rows. Split it, or use CSV.")
     rows: Rows = []
     width: int | None = None
     for number, cells in enumerate(sheet.iter_rows(), 1):
@@ -50,7 +50,7 @@ def _read(content: bytes) -> Rows:
         if width is None:
             width = max(index for index, text in enumerate(texts, 1) if text)
             if width > MOST_COLUMNS:
-                raise WorkbookRefused(f"The header has more than {MOST_COLUMNS} columns; accepted: fewer, or CSV.")
+                raise WorkbookRefused(f"The header has more than {MOST_COLUMNS} columns. Remove some, or use CSV.")
         rows.append((number, texts[:width]))
     return rows
 
@@ -77,7 +77,7 @@ def main() -> None:
     except WorkbookRefused as refused:
         answer = {"refused": str(refused)}
     except CalamineError:
-        answer = {"refused": "The file cannot be read as a workbook; accepted: CSV or XLSX."}
+        answer = {"refused": "The file cannot be read as a workbook. Use CSV or XLSX."}
     json.dump(answer, sys.stdout)
 
 

@@ -130,7 +130,7 @@ def _stage(form: DealForm, deal: Deal) -> Stage | None:
     stage = Stage.objects.filter(key=form.typed["stage"], process=deal.process_id).first()
     if stage is None:
         names = ", ".join(deal.process.stages.order_by("position").values_list("name", flat=True))
-        form.faults["stage"] = f"This is not a stage of {deal.process.name}; accepted: {names}."
+        form.faults["stage"] = f"This is not a stage of {deal.process.name}. Choose one of: {names}."
     return stage
 
 
@@ -138,7 +138,7 @@ def _category(form: DealForm) -> Category | None:
     category = Category.objects.filter(key=form.typed["category"]).first()
     if form.typed["category"] and category is None:
         names = ", ".join(Category.objects.order_by("rank").values_list("name", flat=True))
-        form.faults["category"] = f"This is not a forecast category; accepted: {names}, or the stage’s."
+        form.faults["category"] = f"This is not a forecast category. Choose one of: {names}, or the stage’s."
     return category
 
 
@@ -168,5 +168,5 @@ def read_day(text: str, name: str, faults: dict[str, str]) -> date | None:
             return day
     except ValueError:
         pass
-    faults[name] = f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD from 1900 to 2199, or none."
+    faults[name] = f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199, or leave it empty."
     return None

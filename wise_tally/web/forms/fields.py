@@ -33,7 +33,7 @@ class NameField(forms.CharField):
     """A name of 1 to 200 characters."""
 
     def __init__(self, **options: Any) -> None:
-        words = {"required": "A name is needed; accepted: 1 to 200 characters."}
+        words = {"required": "Enter a name (up to 200 characters)."}
         super().__init__(**{"max_length": 200, "error_messages": words, **options})
 
 
@@ -90,7 +90,7 @@ class DateField(forms.CharField):
                 return day
         except ValueError:
             pass
-        raise forms.ValidationError(f"“{text[:40]}” is not a date; accepted: YYYY-MM-DD from 1900 to 2199.")
+        raise forms.ValidationError(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199.")
 
 
 class KeyChoice(forms.ChoiceField):

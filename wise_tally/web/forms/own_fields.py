@@ -22,7 +22,7 @@ class NewCloseField(DateField):
         """The date of what was typed."""
         day = super().clean(value)
         if day and day < today():
-            raise forms.ValidationError(f"{day} is past; accepted: a day from today on, or none.")
+            raise forms.ValidationError(f"{day} is in the past. Choose today or later, or leave it empty.")
         return day
 
 

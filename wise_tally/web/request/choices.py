@@ -8,7 +8,7 @@ from wise_tally.web.request.refusals import Refused
 def one_of(text: str, accepted: Collection[str], what: str, status: int = 400) -> str:
     """The text where it is accepted; raises Refused with `what` it is not, such as “is no figure of the forecast”."""
     if text not in accepted:
-        raise Refused(f"“{text[:60]}” {what}; accepted: {', '.join(filter(None, accepted))}.", status)
+        raise Refused(f"“{text[:60]}” {what}. Choose one of: {', '.join(filter(None, accepted))}.", status)
     return text
 
 

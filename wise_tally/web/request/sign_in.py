@@ -27,7 +27,7 @@ from wise_tally.web.request.sessions import end_all
 from wise_tally.web.request.typed_again import KEPT, is_kept_for
 from wise_tally.web.request.viewing import PageRequest
 
-WRONG = "Name and password do not belong together; check both."
+WRONG = "Wrong user name or password. Check both."
 # From one address, whatever the names, before it has to wait: an office shares one, a guesser tries many names.
 MOST_OF_AN_ADDRESS = 50
 DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)

@@ -28,6 +28,7 @@ FILTERS = (
     formats.money_input,
     formats.quantity,
     formats.as_words,
+    formats.plural,
 )
 for write in FILTERS:
     register.filter(write)

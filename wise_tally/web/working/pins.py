@@ -18,6 +18,7 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.book.store import books
 from wise_tally.core.errors import CoreError
 from wise_tally.core.reconcile import Counted, Difference, Reconciled, reconcile
+from wise_tally.domain.formats import plural
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.filter_line import PARTS, FilterLine
 from wise_tally.web.request.permissions import safe_next
@@ -26,18 +27,18 @@ from wise_tally.web.request.viewing import PageRequest
 
 MOST_SHOWN = 100
 WORDS = {
-    "not_there": "was not there on that day",
+    "not_there": "did not exist on that date",
     "process": "belongs to another process",
-    "territory": "lies in another territory",
+    "territory": "is in another territory",
     "whose": "belongs to somebody else",
-    "kept": "is not among the deals that the scope keeps",
+    "kept": "is removed by a filter",
     "basis": "is not in the base of this figure",
-    "status": "has another status",
-    "period": "falls in another period",
-    "category": "stands in another forecast category",
+    "status": "has a different status",
+    "period": "is in another period",
+    "category": "is in another forecast category",
     "definition": "is not what this figure counts",
-    "value": "adds something else: another amount, probability or share",
-    "": "adds the same to both",
+    "value": "counts with a different amount, probability or share",
+    "": "counts the same in both",
 }
 
 
@@ -101,7 +102,7 @@ def pin(request: PageRequest) -> HttpResponse:
     address = request.POST.get("address", "")[:2_000]
     found = figure_at(request, address)
     if found is None:
-        raise Refused("This figure cannot be pinned; accepted: a figure whose working lists deals.", 422)
+        raise Refused("This figure cannot be pinned because it does not list deals.", 422)
     kept = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
     request.session["pins"] = [*kept, {"address": address, "title": found.title}][-2:]
     return redirect(back)
@@ -171,12 +172,12 @@ class Summary:
     @property
     def words(self) -> list[str]:
         """What is only here or only there, with the commonest reason."""
-        found = [f"{len(self.result.both)} deals in both"]
+        found = [f"{plural(len(self.result.both), 'deal')} in both"]
         sides = (("only_second", "here", self.pinned), ("only_first", "there", self.here))
         for side, where, missing_from in sides:
             if reasons := self.result.by_reason(side):
                 words = reason_words(next(iter(reasons)), missing_from)
-                found.append(f"{sum(reasons.values())} only {where}; most often such a deal {words}")
+                found.append(f"{sum(reasons.values())} only {where}; most often because it {words}")
         return found
 
 

@@ -11,7 +11,7 @@ from wise_tally.pages.setup.records.backup import folder, make_backup
 class Command(BaseCommand):
     """Prints where the copy stands."""
 
-    help = "Make a checked backup of the database."
+    help = "Create and check a backup of the database."
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Make one backup."""

@@ -16,7 +16,7 @@ from wise_tally.interfaces.command_line import ensure_database
 class Command(BaseCommand):
     """Make the demo; a demo of another day that nobody changed is made anew."""
 
-    help = "Make the demo database when missing."
+    help = "Create the demo database if it does not exist."
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Build once a day at most, and never over what somebody typed."""

@@ -5,6 +5,7 @@ from typing import Any
 
 from django.core.management import CommandParser
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import now
@@ -16,7 +17,7 @@ from wise_tally.package.writing import write_package
 class Command(OneLineCommand):
     """Write a package."""
 
-    help = "Write the whole workspace as a package."
+    help = "Export the whole workspace as a data package."
 
     def add_arguments(self, parser: CommandParser) -> None:
         """The folder."""
@@ -26,9 +27,9 @@ class Command(OneLineCommand):
         """Write and say how much."""
         folder: Path = options["folder"]
         if folder.exists() and not folder.is_dir():
-            refuse(f"“{folder}” is a file; accepted: a folder, made when missing.")
+            refuse(f"“{folder}” is a file. Give a folder; it is created if missing.")
         ensure_database()
         counts = write_package(folder, now())
         # Whoever can run commands on the server can read all of it; that it was done is written down.
         audit(Viewer("", "the command line", Role.ADMIN, ()), "package exported", str(folder), now())
-        print(f"wrote {sum(counts.values())} rows of {len(counts)} tables to {folder}")
+        print(f"wrote {plural(sum(counts.values()), 'row')} of {len(counts)} tables to {folder}")

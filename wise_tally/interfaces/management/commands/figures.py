@@ -27,7 +27,7 @@ def a_date(text: str) -> date:
     return day
 
 
-a_date.__name__ = "date (accepted: YYYY-MM-DD from 1900 to 2199)"
+a_date.__name__ = "date (YYYY-MM-DD, 1900 to 2199)"
 
 
 class Command(OneLineCommand):
@@ -107,7 +107,7 @@ def print_table(answer: dict[str, Any]) -> None:
     scope = answer["scope"]
     print(f"{answer['figure']} · {scope['period']} · as of {scope['as_of']} · by {scope['by']}")
     if not rows:
-        print("no rows in this scope")
+        print("no rows for this selection")
         return
     cells = [list(rows[0]), *([_short(value) for value in row.values()] for row in rows)]
     widths = [max(len(row[i]) for row in cells) for i in range(len(cells[0]))]

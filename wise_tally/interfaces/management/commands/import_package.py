@@ -6,6 +6,7 @@ from typing import Any
 
 from django.core.management import CommandParser
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.clock import now
 from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.package.faults import PackageRefused
@@ -15,7 +16,7 @@ from wise_tally.package.reading import read_package
 class Command(OneLineCommand):
     """Read a package."""
 
-    help = "Read a package into the workspace: every row or, with faults, none."
+    help = "Import a data package. If any row has an error, nothing is imported."
 
     def add_arguments(self, parser: CommandParser) -> None:
         """The folder."""
@@ -25,7 +26,7 @@ class Command(OneLineCommand):
         """Faults go to standard error with exit status 1."""
         folder: Path = options["folder"]
         if not folder.is_dir():
-            refuse(f"“{folder}” is not a folder; accepted: a folder with datapackage.json.")
+            refuse(f"“{folder}” is not a folder. Give a folder that contains datapackage.json.")
         ensure_database()
         try:
             report = read_package(folder, now())
@@ -34,4 +35,4 @@ class Command(OneLineCommand):
             raise SystemExit(1) from None
         for note in report.notes:
             print(note)
-        print(f"read {sum(report.rows.values())} rows of {len(report.rows)} tables")
+        print(f"read {plural(sum(report.rows.values()), 'row')} of {len(report.rows)} tables")

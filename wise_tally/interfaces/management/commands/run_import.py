@@ -14,7 +14,7 @@ from wise_tally.pages.setup.imports.run import carry_out
 class Command(BaseCommand):
     """Interrupting it is safe: everything or nothing is taken, and it can be started again."""
 
-    help = "Carry one import out."
+    help = "Run one import."
 
     def add_arguments(self, parser: CommandParser) -> None:
         """The run and who asked for it."""

@@ -80,7 +80,7 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     if where := asked.territory:
         tree, keys = reference.territory_tree(day), [node.key for node in reference.territories]
         if where not in keys:
-            raise Refused(f"There is no territory “{where[:60]}”; accepted: {', '.join(sorted(keys)[:12])}.", 404)
+            raise Refused(f"Territory “{where[:60]}” not found. Choose one of: {', '.join(sorted(keys)[:12])}.", 404)
         found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
     if asked.owner:
         found = found.filter(owner__key=asked.owner)
@@ -226,7 +226,7 @@ def merge(request: PageRequest, key: str) -> HttpResponse:
     chosen = request.POST.get("twin") or request.GET.get("twin", "")
     twin = visible_account(request, chosen) if chosen else None
     if twin is not None and twin.pk == account.pk:
-        raise Refused("An account cannot be merged into itself; accepted: another account.")
+        raise Refused("An account cannot be merged into itself. Choose another account.")
     if twin is not None and request.method == "POST":
         merge_accounts(request.viewer, books.current().reference, twin, account, now())
         return redirect("customers:account", key=account.key)

@@ -39,7 +39,7 @@ def _about(request: PageRequest) -> About:
     for name in ABOUT:
         if key := request.POST.get(name):
             return _opened(request, name, key)
-    raise Refused("Say what this is about; accepted: a deal, an account or a lead.")
+    raise Refused("Choose a deal, an account or a lead.")
 
 
 def _refused(request: PageRequest, form: Any, words: str, action: str, about: dict[str, str]) -> HttpResponse:
@@ -56,7 +56,7 @@ def add(request: PageRequest) -> HttpResponse:
     """Write an activity down or plan one."""
     about, form = _about(request), ActivityForm(request.POST)
     if not form.is_valid():
-        return _refused(request, form, "The activity was not kept.", request.path, _hidden(request))
+        return _refused(request, form, "The activity was not saved.", request.path, _hidden(request))
     add_activity(request.viewer, books.current().reference, about, form.cleaned(), now())
     return redirect(safe_next(request, "/"))
 
@@ -64,13 +64,13 @@ def add(request: PageRequest) -> HttpResponse:
 class PutOffForm(LedgerForm):
     """The day an activity is put off to."""
 
-    on = DateField(label="Put off to")
+    on = DateField(label="New date")
     what = forms.CharField(widget=forms.HiddenInput, initial="put off")
 
     def clean_on(self) -> Any:
         """A day is needed."""
         if self.cleaned_data["on"] is None:
-            raise forms.ValidationError("Choose a day; accepted: YYYY-MM-DD.")
+            raise forms.ValidationError("Choose a date.")
         return self.cleaned_data["on"]
 
 
@@ -87,12 +87,12 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     elif what == "put off":
         form = PutOffForm(request.POST)
         if not form.is_valid():
-            return _refused(request, form, "The activity was not put off.", request.path, {})
+            return _refused(request, form, "The activity was not rescheduled.", request.path, {})
         change_activity(viewer, reference, found, {"at": noon_of(form.cleaned_data["on"]), "status": "planned"}, now())
     elif what == "away":
         take_activity_away(viewer, reference, found, now())
     else:
-        raise Refused(f"“{what[:20]}” is not accepted; accepted: done, open again, put off, away.")
+        raise Refused(f"“{what[:20]}” is not valid. Choose done, reopen, reschedule or delete.")
     return redirect(safe_next(request, "/"))
 
 
@@ -107,7 +107,7 @@ def add_a_note(request: PageRequest) -> HttpResponse:
     """Write a note."""
     about, form = _about(request), NoteForm(request.POST)
     if not form.is_valid():
-        return _refused(request, form, "The note was not kept.", request.path, _hidden(request))
+        return _refused(request, form, "The note was not saved.", request.path, _hidden(request))
     add_note(request.viewer, books.current().reference, about, form.cleaned_data["text"], now())
     return redirect(safe_next(request, "/"))
 

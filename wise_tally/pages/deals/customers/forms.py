@@ -94,9 +94,9 @@ class ContactForm(LedgerForm):
     """Somebody at a customer's."""
 
     name = NameField(label="Name")
-    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    email = forms.EmailField(label="E-mail", required=False, max_length=200)
     phone = forms.CharField(label="Phone", required=False, max_length=200)
-    job_title = forms.CharField(label="Job", required=False, max_length=200)
+    job_title = forms.CharField(label="Job title", required=False, max_length=200)
 
 
 class LeadForm(OwnedForm):
@@ -104,12 +104,12 @@ class LeadForm(OwnedForm):
 
     name = NameField(label="Name")
     customer = forms.CharField(label="Organisation", required=False, max_length=200)
-    email = forms.EmailField(label="Mail", required=False, max_length=200)
+    email = forms.EmailField(label="E-mail", required=False, max_length=200)
     phone = forms.CharField(label="Phone", required=False, max_length=200)
     source = forms.ChoiceField(label="Source", required=False)
-    status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "being worked on")])
+    status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "working")])
     field_order = ("name", "customer", "email", "phone", "source", "owner", "status")
-    nobody = "nobody yet"
+    nobody = "unassigned"
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
@@ -121,7 +121,7 @@ class ActivityForm(LedgerForm):
     """A phone call, meeting, mail, visit or task: done, or planned for a day."""
 
     kind = forms.ChoiceField(choices=DONE_KINDS)
-    subject = forms.CharField(max_length=10_000, error_messages={"required": "Say what it is about."})
+    subject = forms.CharField(max_length=10_000, error_messages={"required": "Enter a subject."})
     on = DateField()
     planned = forms.BooleanField(required=False)
 
@@ -130,7 +130,7 @@ class ActivityForm(LedgerForm):
         clean = super().clean() or {}
         day, planned = clean.get("on"), clean.get("planned")
         if planned and day is None and "on" not in self.errors:
-            self.add_error("on", "A planned activity needs a day; accepted: YYYY-MM-DD.")
+            self.add_error("on", "Enter a date for the planned activity.")
         if not planned and day is not None and day > today():
             self.add_error("on", "What is done cannot lie ahead; tick planned, or choose a day up to today.")
         return clean

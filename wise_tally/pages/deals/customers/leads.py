@@ -187,10 +187,10 @@ class QualifyForm(LedgerForm):
         mine = [p.key for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
         stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
         choices = {
-            "account": choices_of(likely, "a new customer, named below"),
+            "account": choices_of(likely, "New customer (enter the name below)"),
             "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
             "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
-            "territory": choices_of(Territory.objects.order_by("name"), "the customer’s"),
+            "territory": choices_of(Territory.objects.order_by("name"), "same as customer"),
         }
         for name, offered in choices.items():
             field = self.fields[name]
@@ -274,7 +274,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
 def _save(request: PageRequest, found: Lead) -> HttpResponse:
     form = LeadForm(request.viewer, found.owner, request.POST)
     if not form.is_valid():
-        return _lead_page(request, found, 422, form=form, refused="Not saved; look at the marked fields.")
+        return _lead_page(request, found, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:
         viewer, expected = request.viewer, request.POST.get("seen", "")
         save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
@@ -286,7 +286,7 @@ def _save(request: PageRequest, found: Lead) -> HttpResponse:
 def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
     form = QualifyForm(request, found, request.POST)
     if not form.is_valid():
-        return _lead_page(request, found, 422, qualify=form, refused="Not done; look at the marked fields.")
+        return _lead_page(request, found, 422, qualify=form, refused="Not saved. Correct the marked fields.")
     deal = qualify_lead(request.viewer, books.current().reference, found, form.wanted(found), now())
     return redirect("deals:deal", key=deal.key)
 

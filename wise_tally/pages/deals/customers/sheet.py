@@ -127,7 +127,7 @@ def _month_asked(request: PageRequest, line: FilterLine) -> Period:
     fiscal = line.book.reference.fiscal
     month = fiscal.parse(request.GET["month"]) if request.GET.get("month") else fiscal.containing(line.as_of, "month")
     if month.starts_on > line.as_of:
-        raise Refused(f"{period_words(month)} has not begun on {line.as_of}; accepted: a month up to it.")
+        raise Refused(f"{period_words(month)} has not started yet. Choose an earlier month.")
     return month
 
 

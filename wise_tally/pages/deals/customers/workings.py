@@ -56,7 +56,7 @@ def _deals(asked: SheetRequest, words: str) -> Panel:
     return Panel(
         title=f"{words.capitalize()} deals, {account.name}",
         definition=OF_ACCOUNT[words].definition,
-        terms=(PanelTerm(f"{count(len(rows))} {words} deals", money(int(amount.sum()))),),
+        terms=(PanelTerm(f"{count(len(rows))} {words} deal{'' if len(rows) == 1 else 's'}", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words=words,
         **listed(line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
@@ -132,8 +132,8 @@ def of_lead(request: PageRequest, key: str) -> HttpResponse:
     until = ("closed", moment(lead.closed_at)) if lead.closed_at else ("the end of today", moment(end_of_today()))
     panel = Panel(
         title=f"Days, {lead.name}",
-        definition="From the lead’s coming to its being qualified or dropped; while it is open, to now. Days of 24 hours.",
-        terms=(PanelTerm("came in", moment(lead.created_at)), PanelTerm(*until)),
+        definition="Days from creating the lead to qualifying or disqualifying it, or until today.",
+        terms=(PanelTerm("created", moment(lead.created_at)), PanelTerm(*until)),
         total=age(age_days(lead, end_of_today())),
         total_words="days",
     )

@@ -12,7 +12,7 @@ from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Activity, Deal
 from wise_tally.domain.deals.selectors import planned_about_deals
-from wise_tally.domain.formats import age, as_words, count, day, money
+from wise_tally.domain.formats import age, as_words, count, day, money, plural
 from wise_tally.domain.org.access import Viewer
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows, deals_at
@@ -80,13 +80,13 @@ def in_order(line: FilterLine, found: Flagged) -> Ints:
 
 REASON_WORDS = (
     "next step due",
-    "an activity is planned",
+    "planned activity due",
     "closes this week",
     "expected close is past",
-    "over in its stage",
-    "slipped at least twice",
-    "no expected close",
-    "contact intervals missed",
+    "stalled in its stage",
+    "close date moved later at least twice",
+    "no close date",
+    "contact overdue",
 )
 
 
@@ -96,13 +96,13 @@ def due_panel(line: FilterLine, found: Flagged) -> Panel:
     amount = line.snapshot.amount_minor[order]
     counts = found.flags.sum(axis=1).tolist()
     return Panel(
-        title="Deals that want a look",
-        definition="Open deals of the scope for which at least one of these reasons holds; a deal with several counts once.",
+        title="Deals needing attention",
+        definition="Open deals in this selection with at least one of these reasons. Each deal counts once.",
         terms=tuple(PanelTerm(words, count(int(n))) for words, n in zip(REASON_WORDS, counts, strict=True) if n),
         total=count(len(order)),
         total_words="deals",
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("open, with nothing due", len(found.rows) - len(order)),) if len(found.rows) > len(order) else (),
+        not_counted=(("open, nothing due", len(found.rows) - len(order)),) if len(found.rows) > len(order) else (),
     )
 
 
@@ -132,19 +132,19 @@ def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow
     i, row, deal, planned = of
     if reason == STEP and deal.next_step_on:
         when = "overdue since" if deal.next_step_on < line.as_of else "due today,"
-        return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'unnamed'}"]
+        return [f"next step {when} {day(deal.next_step_on)}: {deal.next_step or 'no description'}"]
     if reason == ACTIVITY:
         return [f"{as_words(a.kind)} planned for {day(a.at)}: {a.subject}" for a in planned]
     if reason == GAP:
         spent = float(found.contact_days[i])
-        return [f"no contact for {age(spent)}, {int(found.missed[i])} intervals missed"]
+        return [f"no contact for {age(spent)}, {plural(int(found.missed[i]), 'missed contact')}"]
     return [
         {
             STEP: "next step due",
             CLOSING: f"closes this week, {day(row.expected_close)}",
             PAST: f"expected close is past, {day(row.expected_close)}",
             OVER: f"{age(float(found.over[i]))} over in its stage",
-            SLIPPED: f"slipped {int(found.slips[i])} times",
-            UNDATED: "no expected close",
+            SLIPPED: f"close date moved later {plural(int(found.slips[i]), 'time')}",
+            UNDATED: "no close date",
         }[reason]
     ]

@@ -172,7 +172,7 @@ def _results(request: PageRequest, text: str) -> list[Result]:
     if may_see.people is not None:
         people = people.filter(key__in=may_see.people)
     return results + [
-        Result("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "their deals")
+        Result("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "show deals")
         for p in people[:FOUND]
     ]
 

@@ -16,6 +16,7 @@ from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
+from wise_tally.domain.formats import plural
 from wise_tally.package.tables import TABLES
 
 NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
@@ -142,9 +143,7 @@ def undo(journals: dict[str, TableJournal]) -> None:
             for table, journal in journals.items():
                 _put_back(table, journal)
     except IntegrityError as error:
-        raise UndoRefused(
-            "Something that came later refers to what the import brought; accepted: undo or take away that first."
-        ) from error
+        raise UndoRefused("Later records depend on this import. Delete these first, then undo the import.") from error
 
 
 def _require_unchanged(table: str, journal: TableJournal) -> None:
@@ -153,8 +152,8 @@ def _require_unchanged(table: str, journal: TableJournal) -> None:
     changed = [number for number, mark in left.items() if now.get(number) != mark]
     if changed:
         raise UndoRefused(
-            f"{len(changed)} rows of {table.split('_', 1)[1]} that the import brought were changed or taken away since;"
-            " accepted: an import that nothing was changed after."
+            f"{plural(len(changed), 'row')} of {table.split('_', 1)[1]} of the import changed or deleted later."
+            " The import cannot be undone."
         )
 
 
@@ -164,9 +163,7 @@ def _put_back(table: str, journal: TableJournal) -> None:
     assignments = ", ".join(f'"{name}" = %s' for name in journal.columns)
     later = _later_revisions(table, journal)
     if later:
-        raise UndoRefused(
-            f"{later} deals of the import were changed since; accepted: an import nothing was changed after."
-        )
+        raise UndoRefused(f"{plural(later, 'imported deal')} changed later, so this import cannot be undone.")
     with connection.cursor() as cursor:
         cursor.executemany(f"DELETE FROM {table} WHERE id = %s", [(number,) for number in journal.inserted])
         cursor.executemany(

@@ -15,6 +15,7 @@ from django.db.models import Max
 
 from wise_tally.core.money import apportion
 from wise_tally.domain.deals.models import Account, Invoice, Order, Product
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Workspace
@@ -37,7 +38,7 @@ def fetch_ledger(viewer: Viewer, today: date, now: datetime) -> dict[str, int]:
     with tempfile.TemporaryDirectory() as folder:
         write_tables(Path(folder), "ledger", {"invoices": invoices, "orders": orders})
         report = read_package(Path(folder), now)
-    audit(viewer, "ledger fetched", f"{len(invoices)} invoices, {len(orders)} orders", now)
+    audit(viewer, "ledger fetched", f"{plural(len(invoices), 'invoice')}, {plural(len(orders), 'order')}", now)
     return report.rows
 
 

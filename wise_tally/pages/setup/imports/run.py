@@ -14,6 +14,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
@@ -37,7 +38,7 @@ class WithFaults(Exception):
     """The file has faults and nothing was taken."""
 
     def __init__(self, faults: list[RowFault], more: int) -> None:
-        super().__init__(f"{len(faults) + more} faults")
+        super().__init__(f"{len(faults) + more} errors")
         self.faults, self.more = faults, more
 
 
@@ -153,7 +154,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     done = read_package(Path(name), now, lambda words: tell(run, _percent(words), words))
                     changes = journal.written()
                     count = journal.keep(changes, folder_of(run) / "journal.gz")
-                    words = f"{run.kind} from {run.file_name}: {len(prepared.rows)} rows, {count} changed"
+                    words = f"{run.kind} from {run.file_name}: {plural(len(prepared.rows), 'row')}, {count} changed"
                     audit(viewer, "import taken", words, now)
                 break
             except PackageRefused as refused:
@@ -227,7 +228,7 @@ def _write_faulty(run: ImportRun, table: UploadedTable, faults: list[RowFault]) 
     """The rows with faults as they were sent, with what is wrong beside them, to be mended and sent again."""
     wrong: dict[int, list[str]] = {}
     for fault in faults:
-        wrong.setdefault(fault.row, []).append(f"{fault.column}: {fault.wrong}; accepted: {fault.right}")
+        wrong.setdefault(fault.row, []).append(f"{fault.column}: {fault.wrong}. Expected: {fault.right}")
     with (folder_of(run) / "faulty.csv").open("w", encoding="utf-8", newline="") as file:
         out = csv.writer(file)
         out.writerow([*table.header, "what is wrong"])
@@ -238,7 +239,7 @@ def undo_run(run: ImportRun, viewer: Viewer, now: datetime) -> None:
     """Undo a whole import; raises UndoRefused where something came after it."""
     viewer.require(May.IMPORT)
     if run.status != ImportStatus.DONE:
-        raise journal.UndoRefused("Only an import that was taken can be undone.")
+        raise journal.UndoRefused("Only a finished import can be undone.")
     journals = journal.read_journal(folder_of(run) / "journal.gz")
     with transaction.atomic():
         journal.undo(journals)

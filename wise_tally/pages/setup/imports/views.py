@@ -9,6 +9,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 
 from wise_tally.demo.build import build_demo
 from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.formats import plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
@@ -52,7 +53,7 @@ def imports(request: PageRequest) -> HttpResponse:
     if request.method == "POST":
         try:
             if kind not in KINDS:
-                raise UploadRefused(f"“{kind[:20]}” cannot be brought in; accepted: {', '.join(KINDS)}.")
+                raise UploadRefused(f"“{kind[:20]}” cannot be imported. Choose one of: {', '.join(KINDS)}.")
             file = request.FILES.get("file")
             table = read_upload(file)
             assert file is not None
@@ -71,7 +72,9 @@ def imports(request: PageRequest) -> HttpResponse:
 def ledger(request: PageRequest) -> HttpResponse:
     """Take in what the simulated ledger has since the last time."""
     rows = fetch_ledger(request.viewer, today(), now())
-    messages.success(request, f"The ledger brought {rows['invoices']} invoices and {rows['orders']} orders.")
+    messages.success(
+        request, f"The ledger brought {plural(rows['invoices'], 'invoice')} and {plural(rows['orders'], 'order')}."
+    )
     return redirect("imports:imports")
 
 
@@ -88,7 +91,7 @@ def one(request: PageRequest, number: int) -> HttpResponse:
     try:
         table = table_of(run)
     except (OSError, UploadRefused) as error:
-        raise Refused("The file of this import is not there any more; send it again.", 410) from error
+        raise Refused("The file is no longer available. Upload it again.", 410) from error
     matching, wrong = _matching(request, run, table)
     if request.method == "POST" and not wrong and "take" in request.POST:
         begin(run, matching, len(table.rows), request.viewer, now())
@@ -119,9 +122,12 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
     )
     missing = [name for name in kind.needed if name not in columns]
     if missing:
-        return matching, f"No column is matched for {', '.join(words_of(n) for n in missing)}; accepted: a column each."
+        return (
+            matching,
+            f"No column is matched for {', '.join(words_of(n) for n in missing)}. Choose a column for each.",
+        )
     if matching.dates not in DATE_FORMS or matching.numbers not in NUMBER_FORMS:
-        return matching, "Choose a form of dates and of numbers from the lists."
+        return matching, "Choose a date format and a number format."
     if run.kind == "deals" and not Process.objects.filter(key=matching.process).exists():
         return matching, "Choose the process of deals that do not name theirs; add one first where there is none."
     return matching, ""
@@ -197,14 +203,12 @@ def change(request: PageRequest, number: int) -> HttpResponse:
             undo_run(run, viewer, now())
         except UndoRefused as refused:
             raise Refused(str(refused), 409) from refused
-        messages.success(request, "The whole import was undone.")
+        messages.success(request, "Import undone.")
         return redirect("imports:import", number=run.pk)
     if request.POST.get("what") == "forget" and run.status in (ImportStatus.MATCHING, ImportStatus.REFUSED):
         forget_run(run, viewer)
         return redirect("imports:imports")
-    raise Refused(
-        "An import that was taken can be undone, a file that was not can be forgotten; accepted: undo, forget."
-    )
+    raise Refused("Choose to undo a finished import or to discard a file.")
 
 
 @require_POST
@@ -212,8 +216,8 @@ def change(request: PageRequest, number: int) -> HttpResponse:
 def look_around(request: PageRequest) -> HttpResponse:
     """Fill an empty workspace with the demo firm, after a backup that empties it again."""
     if Process.objects.exists() or Deal.objects.exists():
-        raise Refused("This workspace is not empty; accepted: the demo in a database of its own, by ./tally demo.", 409)
+        raise Refused("This workspace is not empty. Start the demo in its own database with ./tally demo.", 409)
     made = make_backup(now())
     build_demo(today(), now())
-    messages.success(request, f"The demo firm is in. Put {made.name} back on the backups page to empty the workspace.")
+    messages.success(request, f"Demo data loaded. Restore {made.name} under Backups to empty the workspace.")
     return redirect("forecast:page")

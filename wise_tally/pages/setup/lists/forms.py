@@ -6,6 +6,7 @@ from typing import Any
 from django import forms
 
 from wise_tally.domain.deals.models import OwnField
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.process.models import Category, DealType, LostReason, Source
 from wise_tally.web.forms.fields import (
@@ -30,15 +31,15 @@ class RecordForm(LedgerForm):
         """A fault beside the name where another record has it."""
         name = self.cleaned_data.get("name")
         if name and model.objects.filter(name__iexact=name).exclude(key=self.key or "").exists():
-            self.add_error("name", f"{words} named “{name}” is there already; accepted: another name.")
+            self.add_error("name", f"{words} “{name}” already exists. Choose another name.")
 
 
 class CategoryForm(RecordForm):
     """A forecast category."""
 
     name = NameField(label="Name")
-    rank = forms.IntegerField(label="Rank", min_value=1, max_value=99, help_text="1 is the surest")
-    counted = forms.BooleanField(label="Counted in the forecast", required=False, initial=True)
+    rank = forms.IntegerField(label="Rank", min_value=1, max_value=99, help_text="1 is the most certain")
+    counted = forms.BooleanField(label="Included in the forecast", required=False, initial=True)
 
     def clean(self) -> None:
         """Ranks and names are unique."""
@@ -46,16 +47,14 @@ class CategoryForm(RecordForm):
         rank = self.cleaned_data.get("rank")
         other = Category.objects.filter(rank=rank or 0).exclude(key=self.key or "").first()
         if other:
-            self.add_error("rank", f"“{other.name}” has rank {rank}; accepted: a rank that no other category has.")
+            self.add_error("rank", f"Rank {rank} is used by “{other.name}”. Choose another rank.")
 
 
 class DealTypeForm(RecordForm):
     """A deal type with its group."""
 
     name = NameField(label="Name")
-    group = forms.CharField(
-        label="Group", max_length=200, required=False, help_text="such as new business or existing customers"
-    )
+    group = forms.CharField(label="Group", max_length=200, required=False, help_text="for example new business")
 
     def clean(self) -> None:
         """Names are unique."""
@@ -89,7 +88,7 @@ class OwnFieldForm(RecordForm):
     applies_to = forms.ChoiceField(label="On", choices=[("deal", "deals"), ("account", "accounts"), ("lead", "leads")])
     kind = forms.ChoiceField(label="Kind", choices=[(k, k) for k in ("choice", "text", "number", "date")])
     choices = forms.CharField(
-        label="Choices", max_length=10_000, required=False, help_text="separated by ; for a choice", strip=True
+        label="Choices", max_length=10_000, required=False, help_text="separate with ;", strip=True
     )
 
     def clean(self) -> None:
@@ -98,20 +97,21 @@ class OwnFieldForm(RecordForm):
         choices = [part.strip() for part in typed.get("choices", "").split(";") if part.strip()]
         typed["choices"] = ";".join(choices)
         if typed.get("kind") == "choice" and len(choices) < 2:
-            self.add_error("choices", "A choice needs choices; accepted: two or more, separated by ;")
+            self.add_error("choices", "Enter at least two options, separated by ;")
         if typed.get("kind") != "choice" and choices:
-            self.add_error("choices", "Only a choice has choices; accepted: nothing here for another kind.")
+            self.add_error("choices", "Options are only possible for the kind “choice”. Leave this empty.")
         if len(set(choices)) < len(choices):
-            self.add_error("choices", "A choice stands twice; accepted: choices that differ.")
+            self.add_error("choices", "An option appears twice. Enter each option once.")
         kept = OwnField.objects.filter(key=self.key or "").first()
         if kept and kept.values.exists():
             if (kept.kind, kept.applies_to) != (typed.get("kind"), typed.get("applies_to")):
                 self.add_error(
-                    "kind", f"{kept.values.count()} values are kept; accepted: the kind and place it has now."
+                    "kind",
+                    f"The field already has {plural(kept.values.count(), 'value')}, so its kind and record type cannot be changed.",
                 )
             gone = set(kept.values.values_list("value", flat=True)) - set(choices)
             if kept.kind == "choice" and gone:
-                self.add_error("choices", f"Values use “{sorted(gone)[0]}”; accepted: choices that keep those in use.")
+                self.add_error("choices", f"The option “{sorted(gone)[0]}” is in use. Keep it in the list.")
 
 
 class ProductForm(RecordForm):
@@ -119,8 +119,8 @@ class ProductForm(RecordForm):
 
     name = NameField(label="Name")
     product_group = forms.CharField(label="Product group", max_length=200, required=False)
-    unit_price_minor = MoneyField(label="Price of one")
-    unit_cost_minor = MoneyField(label="Cost of one")
+    unit_price_minor = MoneyField(label="Unit price")
+    unit_cost_minor = MoneyField(label="Unit cost")
 
 
 class PartnerForm(RecordForm):
@@ -166,7 +166,7 @@ class PersonForm(RecordForm):
     """Somebody of the firm."""
 
     name = NameField(label="Name")
-    email = forms.CharField(label="Mail address", max_length=200, required=False)
+    email = forms.CharField(label="E-mail", max_length=200, required=False)
     role = forms.ChoiceField(label="Role", choices=Role.choices, initial=Role.REP)
     active_from = DateField(label="First day")
     active_to = DateField(label="Last day")
@@ -175,7 +175,9 @@ class PersonForm(RecordForm):
         """Something before and after one @."""
         text: str = self.cleaned_data["email"]
         if text and not re.fullmatch(r"[^@\s]+@[^@\s]+", text):
-            raise forms.ValidationError(f"“{text[:40]}” is not a mail address; accepted: name@place, or nothing.")
+            raise forms.ValidationError(
+                f"“{text[:40]}” is not an e-mail address. Enter one such as name@company.com, or leave it empty."
+            )
         return text
 
 

@@ -11,7 +11,7 @@ from django.db import models, transaction
 from wise_tally.book.store import books
 from wise_tally.domain.deals.list_actions import TEXTS, in_use, remove_named, save_named
 from wise_tally.domain.deals.models import OwnField, OwnFieldValue, Partner, Product
-from wise_tally.domain.formats import day, money
+from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.access import May, Viewer, has_left
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Team, Territory
@@ -83,7 +83,7 @@ def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
     viewer.require(May.SET_RULES)
     count = OwnFieldValue.objects.filter(field__key=key).count()
     if count:
-        raise InUse(f"The field holds {count} values, which would go with it; accepted: a field without values.")
+        raise InUse(f"The field is used {plural(count, 'time')}. Only fields without values can be deleted.")
     take_away(viewer, OwnField, key, now)
 
 
@@ -112,7 +112,7 @@ REGISTERS = {
             "categories",
             "Forecast categories",
             "category",
-            "How sure an open deal is. Rank 1 is the surest; categories that are not counted stay out of the forecast.",
+            "How certain an open deal is. Rank 1 is the most certain. Categories marked “not included” are not part of the forecast.",
             Category,
             forms.CategoryForm,
             (("rank", lambda c: c.rank), ("counted", lambda c: "counted" if c.counted else "not counted")),
@@ -123,7 +123,7 @@ REGISTERS = {
             "deal-types",
             "Deal types",
             "deal type",
-            "Types of deals in groups, such as new business and existing customers. A new name goes to all deals.",
+            "Types of deals, grouped, such as new business and existing customers. Renaming changes all deals.",
             DealType,
             forms.DealTypeForm,
             (("group", lambda t: t.group),),
@@ -134,7 +134,7 @@ REGISTERS = {
             "sources",
             "Sources",
             "source",
-            "Where leads and deals came from. A new name goes to all leads and deals.",
+            "Where leads and deals come from. Renaming changes all leads and deals.",
             Source,
             forms.SourceForm,
             (),
@@ -142,9 +142,9 @@ REGISTERS = {
         ),
         Register(
             "lost-reasons",
-            "Lost reasons",
+            "Loss reasons",
             "lost reason",
-            "Why deals are lost. Deals lost before a renaming keep the words of that day.",
+            "Why deals are lost. Renaming does not change deals already lost.",
             LostReason,
             forms.LostReasonForm,
             (),
@@ -152,9 +152,9 @@ REGISTERS = {
         ),
         Register(
             "own-fields",
-            "Own fields",
+            "Custom fields",
             "field",
-            "Fields of the firm's own on deals, accounts and leads.",
+            "Fields you add to deals, accounts and leads.",
             OwnField,
             forms.OwnFieldForm,
             (
@@ -170,7 +170,7 @@ REGISTERS = {
             "products",
             "Products",
             "product",
-            "What is sold, with its group, price and cost.",
+            "Products with group, unit price and unit cost.",
             Product,
             forms.ProductForm,
             (
@@ -185,7 +185,7 @@ REGISTERS = {
             "partners",
             "Partners",
             "partner",
-            "Resellers and consultants who bring deals.",
+            "Resellers and consultants who bring in deals.",
             Partner,
             forms.PartnerForm,
             (
@@ -198,7 +198,7 @@ REGISTERS = {
             "teams",
             "Teams",
             "team",
-            "Teams and who manages them. Where a team stands in the tree is set with a date on the people page.",
+            "Teams and their managers. Change the hierarchy on the People and teams page.",
             Team,
             forms.TeamForm,
             (("manager", lambda t: t.manager.name if t.manager else ""),),
@@ -209,7 +209,7 @@ REGISTERS = {
             "territories",
             "Territories",
             "territory",
-            "Territories. Where one stands in the tree is set with a date on the territory page.",
+            "Territories. Change the hierarchy on the Territories page.",
             Territory,
             forms.TerritoryForm,
             (),
@@ -220,14 +220,14 @@ REGISTERS = {
             "people",
             "People",
             "person",
-            "Everybody who owns deals, manages or reads. Joiners have a first day, leavers a last.",
+            "Everyone who owns deals, manages or views figures, with first and last working day.",
             Person,
             forms.PersonForm,
             (
                 ("role", lambda p: p.get_role_display()),
                 ("first day", lambda p: day(p.active_from) if p.active_from else ""),
                 ("last day", lambda p: day(p.active_to) if p.active_to else ""),
-                ("signs in", lambda p: "yes" if p.user_id else "not yet"),
+                ("can sign in", lambda p: "yes" if p.user_id else "no"),
             ),
             _save_person,
             _remove_person,

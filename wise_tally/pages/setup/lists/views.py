@@ -61,8 +61,8 @@ def saved(request: PageRequest, register: Register, key: str | None, form: Any) 
         seen = expected_values(request.POST.get("seen", ""))
         for name, value in changed.now.items():
             if seen.get(name) != value:
-                form.add_error(name, f"Somebody else set this to “{value}” meanwhile; save again to put yours over it.")
-        form.add_error(None, "Somebody else changed this meanwhile. What you typed stands below; nothing was saved.")
+                form.add_error(name, f"Somebody else has changed this to “{value}”. Save again to overwrite.")
+        form.add_error(None, "Not saved: somebody else has changed this. Your entries are below.")
     return None
 
 
@@ -79,7 +79,7 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
         viewer.require(register.right)
         form = register.form(request.POST, initial=kept, key=key)
         if form.is_valid() and saved(request, register, key, form):
-            messages.success(request, "The change was saved.")
+            messages.success(request, "Saved.")
             return redirect("setup:entry", slug=slug, key=key)
     answer = {
         "register": register,
@@ -104,5 +104,5 @@ def remove(request: PageRequest, slug: str, key: str) -> HttpResponse:
         register.remove(viewer, key, now())
     except (InUse, OrganisationRefused) as refused:
         raise Refused(str(refused), 409) from refused
-    messages.success(request, "It was taken away.")
+    messages.success(request, "Deleted.")
     return redirect("setup:entries", slug=slug)

@@ -13,6 +13,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.domain.deals.handover import hand_over
 from wise_tally.domain.deals.models import Partner
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Team, Territory
@@ -86,9 +87,7 @@ def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date)
         name = territory.name
     else:
         name = _move_in_teams(request, kind, key, above_key, from_on)
-    messages.success(
-        request, f"{name} is moved from {from_on} on; figures as they stood before use the tree of that day."
-    )
+    messages.success(request, f"{name} moves on {from_on}. Earlier dates keep the old structure.")
 
 
 def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
@@ -98,12 +97,12 @@ def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, fr
     if kind == "person":
         person = Person.objects.filter(key=key).first()
         if person is None or team_above is None:
-            raise OrganisationRefused("A person moves into a team; accepted: one of the teams.")
+            raise OrganisationRefused("Choose a team for this person.")
         move_person(viewer, person, team_above, from_on, now())
         return person.name
     team = Team.objects.filter(key=key).first()
     if team is None:
-        raise OrganisationRefused("Choose what moves; accepted: a team or a person of the tree.")
+        raise OrganisationRefused("Choose the person or team to move.")
     move_team(viewer, team, team_above, from_on, now())
     return team.name
 
@@ -163,7 +162,7 @@ def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
         set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())
     else:
         set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)
-    messages.success(request, f"The rate holds from {typed['from_on']} on.")
+    messages.success(request, f"The rate applies from {typed['from_on']}.")
     return redirect("setup:entry", slug=slug, key=key)
 
 
@@ -187,15 +186,16 @@ def person(request: PageRequest, key: str) -> HttpResponse:
         messages.success(request, "The name to sign in with was changed.")
     elif what == "open":
         open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
-        messages.success(request, "What may be read was saved.")
+        messages.success(request, "Access saved.")
     elif what == "hand-over":
         taker = Person.objects.filter(key=request.POST.get("taker", "")).first()
         if taker is None or taker == found:
-            raise Refused("Choose to whom; accepted: somebody else of the firm.", 422)
+            raise Refused("Choose the person who takes over.", 422)
         given = hand_over(viewer, found, taker, now())
         messages.success(
-            request, f"{given.deals} deals, {given.accounts} accounts and {given.leads} leads went to {taker.name}."
+            request,
+            f"{plural(given.deals, 'deal')}, {plural(given.accounts, 'account')} and {plural(given.leads, 'lead')} went to {taker.name}.",
         )
     else:
-        raise Refused("Choose what to do; accepted: sign-in, sign-in-name, open, hand-over.")
+        raise Refused("Choose what to do.")
     return redirect("setup:entry", slug="people", key=key)

@@ -6,6 +6,7 @@ from typing import Any
 from wise_tally.core.calendar import Period
 from wise_tally.core.distribution import check_curve
 from wise_tally.core.errors import CoreError
+from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.records import save_record
 from wise_tally.domain.targets.models import CustomPeriod, SeasonCurve
@@ -36,7 +37,7 @@ class CurveForm(LedgerForm):
         self.cleaned_data["months_bp"] = known
         name = self.cleaned_data.get("name")
         if name and SeasonCurve.objects.filter(name__iexact=name).exists():
-            self.add_error("name", f"A curve named “{name}” is there already; accepted: another name.")
+            self.add_error("name", f"A curve named “{name}” already exists. Choose another name.")
 
 
 class CustomPeriodForm(LedgerForm):
@@ -50,7 +51,9 @@ class CustomPeriodForm(LedgerForm):
         """The last day is not before the first."""
         first, last = self.cleaned_data.get("starts_on"), self.cleaned_data.get("ends_on")
         if first and last and last < first:
-            self.add_error("ends_on", f"{last} is before {first}; accepted: a last day from the first on.")
+            self.add_error(
+                "ends_on", f"The last day {day(last)} is before the first day {day(first)}. Choose a later last day."
+            )
 
 
 def save_curve(viewer: Viewer, form: CurveForm, now: datetime) -> None:

@@ -61,9 +61,7 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
     for number, cells in table.rows:
         node = by_token.get(f"{cells[0].strip()}:{cells[1].strip()}")
         if node is None:
-            faults[f"row {number}"] = (
-                f"“{cells[0][:20]} {cells[1][:64]}” is not a row of this plan; accepted: its rows."
-            )
+            faults[f"row {number}"] = f"“{cells[0][:20]}” is not in this plan. Delete the row or correct it."
             continue
         for index, period in enumerate(view.periods, len(FIXED)):
             text, name = cells[index].strip(), cell_name(node, period.starts_on)
@@ -71,10 +69,10 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
                 continue
             where = f"{letters(index)}{number}"
             if name in typed:
-                faults[where] = f"{where}: {node.name} stands in two rows; accepted: one row each."
+                faults[where] = f"{where}: {node.name} appears twice. Keep one row."
             typed[name] = text
             if text.startswith("="):
-                faults[name] = f"{where} holds a formula; accepted: a number, as values not formulas."
+                faults[name] = f"{where} contains a formula. Replace it by its value."
             elif isinstance(wrong := view.typed(text), str):
                 faults[name] = f"{where}: {wrong}"
             else:

@@ -11,7 +11,7 @@ from wise_tally.core.distribution import grown, spread
 from wise_tally.core.errors import CoreError
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
-from wise_tally.domain.formats import currency_decimals
+from wise_tally.domain.formats import currency_decimals, plural
 from wise_tally.domain.targets.models import SeasonCurve
 from wise_tally.domain.typed_numbers import typed_count, typed_percent
 from wise_tally.pages.setup.quotas.grid import Typed, cell_name, read_holds, saved_values
@@ -59,7 +59,7 @@ class Filling:
         token = self.posted.get("row", "")
         found = next((node for node in self.nodes if node.token == token), None)
         if found is None:
-            raise CoreError(f"“{token[:60]}” is not a row of this plan; accepted: one of the rows shown.")
+            raise CoreError(f"“{token[:60]}” is not in this plan. Choose a row from the list.")
         return found
 
 
@@ -80,7 +80,7 @@ def fill(
     filling = Filling(book, view, nodes, today, posted, values, names, step or (1 if view.kind.is_money else 100))
     tool = {"spread-year": _year, "spread-down": _down, "roll-up": _up, "copy-year": _copy}.get(posted.get("tool", ""))
     if tool is None:
-        raise CoreError(f"This is not a tool of the plan; accepted: {', '.join(TOOLS)}.")
+        raise CoreError(f"This is not a tool of the plan. Choose one of: {', '.join(TOOLS)}.")
     tool(filling)
     return {
         name: view.shown(value) if value != kept[name] or name not in typed else typed[name]
@@ -95,7 +95,7 @@ def _year(filling: Filling) -> None:
     if isinstance(total, str):
         raise CoreError(f"The year's total: {total}")
     if not filling.view.by_month:
-        raise CoreError("A custom period has one cell; accepted: type its value into the cell.")
+        raise CoreError("A custom period has only one value. Type it into the cell.")
     cells = [(node, period) for period in filling.view.periods]
     names = [period.starts_on.isoformat() for period in filling.view.periods]
     parts = spread(total, _season(filling), names, filling.step, filling.held_of(cells))
@@ -114,7 +114,7 @@ def _season(filling: Filling) -> list[int]:
         return [row.won for row in sums_by_period(filling.book, snapshot, tuple(months), Filter())]
     curve = SeasonCurve.objects.filter(key=chosen).first()
     if curve is None:
-        raise CoreError("This season curve is not there; accepted: equal months, last year's won, or a kept curve.")
+        raise CoreError("This seasonal pattern does not exist. Choose one from the list.")
     return [int(share) for share in curve.months_bp]
 
 
@@ -133,7 +133,7 @@ def _down_from(filling: Filling, node: PlanNode, deep: bool) -> None:
             continue
         cells = [(child, period) for child in children]
         if not children:
-            raise CoreError(f"{node.name} has no rows below it; accepted: a row with parts.")
+            raise CoreError(f"{node.name} has no rows below it. Choose another row.")
         parts = spread(value, weights, [child.token for child in children], filling.step, filling.held_of(cells))
         for child, part, weight in zip(children, parts, weights, strict=True):
             # Who has no share and no quota yet keeps none, instead of a quota of 0.
@@ -157,7 +157,7 @@ def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
     won: dict[tuple[str, int], int] = {}
     for subject in {child.subject for child in children}:
         if subject == "partner":
-            raise CoreError("Won by partner is not known here; accepted: equal or given weights.")
+            raise CoreError("Last year’s results are not available per partner. Choose equal or custom shares.")
         rows = forecast(filling.book, snapshot, period, Filter(), subject)
         won |= {(subject, row.node): row.won for row in rows}
     return [won.get((child.subject, child.index), 0) for child in children]
@@ -168,7 +168,7 @@ def _given(text: str, children: list[PlanNode]) -> list[int]:
     names = ", ".join(child.name for child in children)
     if len(parts) != len(children):
         raise CoreError(
-            f"{len(parts)} weights for {len(children)} rows; accepted: one for each of {names}, as 3, 2.5, 1"
+            f"{plural(len(parts), 'share')} for {plural(len(children), 'row')}. Enter one for each of {names}, for example 3, 2.5, 1."
         )
     weights = []
     for part in parts:
@@ -200,7 +200,7 @@ def _copy(filling: Filling) -> None:
         raise CoreError(percent)
     sign = -1 if text.startswith("-") else 1
     if not filling.view.by_month:
-        raise CoreError("A custom period has no year before; accepted: a fiscal year.")
+        raise CoreError("A custom period cannot be copied from last year. Choose a fiscal year.")
     months = tuple(filling.book.reference.fiscal.months_of(filling.view.year - 1))
     before = replace(filling.view, year=filling.view.year - 1, periods=months)
     kept = saved_values(filling.book, before, filling.nodes, filling.today)

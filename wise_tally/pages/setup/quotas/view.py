@@ -84,19 +84,19 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
     default = reference.fiscal.fiscal_year_of(today)
     text = given.get("year", str(default))
     if not (text.isascii() and text.isdigit() and 1902 <= int(text[:5]) <= 2198):
-        raise Refused(f"“{text[:20]}” is not a fiscal year; accepted: a year such as {default}.")
+        raise Refused(f"“{text[:20]}” is not a fiscal year. Enter a year such as {default}.")
     tree, metric = given.get("tree", "people"), given.get("metric", str(Metric.WON_AMOUNT))
     one_of(tree, TREES, "cannot be planned")
     one_of(metric, Metric.values, "is not a metric")
     kind = QuotaKind(metric, **{name: given.get(name, "")[:200] for name in FILTERS})
     if kind.activity_kind and (kind.activity_kind not in ACTIVITY_KINDS or metric != Metric.ACTIVITIES):
-        raise Refused(f"An activity kind goes with activities only; accepted: {', '.join(ACTIVITY_KINDS)}.")
+        raise Refused(f"An activity kind goes with activities only. Choose one of: {', '.join(ACTIVITY_KINDS)}.")
     custom = given.get("period", "")
     periods = reference.fiscal.months_of(int(text))
     if custom:
         found = CustomPeriod.objects.filter(key=custom).first()
         if found is None:
-            raise Refused(f"“{custom[:64]}” is not a custom period; accepted: one of the list below the plan.", 404)
+            raise Refused(f"“{custom[:64]}” is not a custom period. Choose one from the list.", 404)
         periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
     return PlanView(int(text), tree, kind, custom, tuple(periods))
 

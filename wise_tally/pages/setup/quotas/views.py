@@ -12,6 +12,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from wise_tally.book.store import books
 from wise_tally.core.errors import CoreError
 from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, visible_teams
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.targets.actions import (
@@ -38,8 +39,8 @@ from wise_tally.web.request.viewing import PageRequest
 
 SHOWN_CHANGES = 5
 WHAT = {
-    "spread-year": "spread over the year",
-    "spread-down": "spread down",
+    "spread-year": "distributed over the year",
+    "spread-down": "distributed to rows below",
     "roll-up": "rolled up",
     "copy-year": "copied from the year before",
     "sheet": "read from a sheet",
@@ -50,7 +51,7 @@ def opened(request: PageRequest) -> tuple[PlanView, list[PlanNode]]:
     """The view asked for and the rows that the viewer may open."""
     book, viewer = books.current(), request.viewer
     if viewer.sees_own_only:
-        raise PermissionDenied("Quotas of others are not open to you; your own stand on Attainment.")
+        raise PermissionDenied("You cannot see other people’s quotas. Yours is on the Attainment page.")
     view = read_view(request.GET.dict(), book.reference, today())
     return view, nodes_of(book, view, today(), visible_teams(viewer, book.reference, today()))
 
@@ -90,7 +91,7 @@ def _save(
                 set_holds(
                     viewer, books.current().reference, view.kind, *read_holds(request.POST.dict(), view, nodes), now()
                 )
-            messages.success(request, f"{count} cells set." if count else "Nothing was changed.")
+            messages.success(request, f"{plural(count, 'cell')} set." if count else "Nothing was changed.")
             return redirect(f"{reverse('setup:quotas')}?{view.query()}")
         except QuotaChanged as changed:
             message = f"Set to {view.shown(changed.now) or 'nothing'} by somebody else meanwhile; save again to put yours over it."
@@ -145,7 +146,7 @@ def _headings(view: PlanView) -> list[tuple[str, bool]]:
         return [("the period", False)]
     found: list[tuple[str, bool]] = []
     for number, month in enumerate(view.periods, 1):
-        found.append((f"{month.starts_on:%b %y}", False))
+        found.append((f"{month.starts_on:%b %Y}", False))
         if number % 3 == 0:
             found.append((f"Q{number // 3}", True))
     return found
@@ -173,12 +174,12 @@ def undo(request: PageRequest) -> HttpResponse:
     number = request.POST.get("change", "")
     change = QuotaChange.objects.filter(pk=int(number) if number.isdecimal() and len(number) < 16 else 0).first()
     if change is None:
-        raise Refused("This change is not there; accepted: one of the list below the plan.", 404)
+        raise Refused("This change no longer exists. Choose one from the list below the plan.", 404)
     try:
         count = undo_quotas(request.viewer, books.current().reference, change, now())
     except CannotUndo as cannot:
         raise Refused(str(cannot), 409) from cannot
-    messages.success(request, f"{count} cells put back to what they were.")
+    messages.success(request, f"{plural(count, 'cell')} restored.")
     return redirect("setup:quotas")
 
 

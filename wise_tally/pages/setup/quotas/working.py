@@ -15,9 +15,9 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
 
 SUMS = {
-    "own": "Sum of the quotas set for the node itself, month by month.",
-    "parts": "Sum of the quotas of the node’s parts, a part’s being its own where set, else the sum of its parts’.",
-    "difference": "What is set for the node itself less the sum of its parts.",
+    "own": "Total of the monthly quotas set for this row.",
+    "parts": "Total of the quotas of the rows below; rows without a quota count with the total of theirs.",
+    "difference": "Quota set for this row − total of the rows below.",
 }
 QUARTERS = ("1", "2", "3", "4")
 
@@ -27,11 +27,11 @@ def working(request: PageRequest, what: str) -> HttpResponse:
     """How a sum of the plan came about; `what` is own, parts, difference, or the number of a quarter."""
     view, nodes = opened(request)
     if what not in (*SUMS, *QUARTERS):
-        raise Refused(f"“{what[:40]}” is not a sum of the plan; accepted: {', '.join((*SUMS, *QUARTERS))}.", 404)
+        raise Refused(f"“{what[:40]}” is not a sum of the plan. Choose one of: {', '.join((*SUMS, *QUARTERS))}.", 404)
     token = request.GET.get("node", "")
     node = next((node for node in nodes if node.token == token), None)
     if node is None:
-        raise Refused(f"“{token[:60]}” is no row of the plan; accepted: one of its rows.", 404)
+        raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404)
     return panel_response(request, None, _panel(view, node, what), f"{reverse('setup:quotas')}?{view.query()}")
 
 

@@ -78,14 +78,14 @@ def check(path: Path) -> None:
         finally:
             copy.close()
     except sqlite3.Error as error:
-        raise BackupRefused(f"{path.name} is no whole database ({error}); accepted: a backup made here.") from error
+        raise BackupRefused(f"{path.name} is not a complete database ({error}). Choose another backup.") from error
     if whole != "ok":
-        raise BackupRefused(f"{path.name} is damaged ({whole[:80]}); accepted: another backup.")
+        raise BackupRefused(f"{path.name} is damaged ({whole[:80]}). Choose another backup.")
     with connection.cursor() as cursor:
         cursor.execute("SELECT app, name FROM django_migrations")
         ours = {tuple(row) for row in cursor.fetchall()}
     if theirs != ours:
-        raise BackupRefused(f"{path.name} was made by another version; accepted: a backup of this version.")
+        raise BackupRefused(f"{path.name} was made by another version. Choose a backup of this version.")
 
 
 def restore_backup(viewer: Viewer, name: str, now: datetime) -> Backup:
@@ -93,7 +93,7 @@ def restore_backup(viewer: Viewer, name: str, now: datetime) -> Backup:
     viewer.require(May.SET_ORGANISATION)
     path = folder() / name
     if not NAME.fullmatch(name) or not path.exists():
-        raise BackupRefused(f"“{name[:80]}” is not a backup; accepted: one of the list.")
+        raise BackupRefused(f"“{name[:80]}” is not a backup. Choose one from the list.")
     check(path)
     before, number = make_backup(now), present_number()
     tokens = set(ApiToken.objects.values_list("digest", flat=True))

@@ -11,6 +11,7 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.audit_words import change_in_words, entries_of, people_of
 from wise_tally.domain.org.clock import now, zone
@@ -66,7 +67,8 @@ def audit_table(request: PageRequest, kind: str) -> HttpResponse:
     entries = AuditQuery(**AuditQuery.values(request.GET)).entries()
     if (found := entries.count()) > MOST_IN_A_FILE:
         raise Refused(
-            f"{found} entries are too many for a file; accepted: up to {MOST_IN_A_FILE}. Narrow them by words.", 422
+            f"{plural(found, 'entry')} are too many for one file (limit {MOST_IN_A_FILE}). Search to narrow them down.",
+            422,
         )
     rows = [
         (e.at.isoformat(), e.who or "the application", e.action, e.detail, change_in_words(e), e.before, e.after)
@@ -101,15 +103,15 @@ def backups(request: PageRequest) -> HttpResponse:
     if request.method == "POST":
         try:
             if request.POST.get("what") == "make":
-                messages.success(request, f"{make_backup(now()).name} was made and checked.")
+                messages.success(request, f"{make_backup(now()).name} was created and checked.")
             elif request.POST.get("what") == "restore":
                 before = restore_backup(request.viewer, request.POST.get("name", ""), now())
                 # Everybody signs in anew: whoever had a sign-in then need not have one now.
                 logout(request)
-                messages.success(request, f"The backup is in place; what was there before is kept as {before.name}.")
+                messages.success(request, f"Backup restored. The previous data was saved as {before.name}.")
                 return redirect("sign-in")
             else:
-                raise BackupRefused("Choose what to do; accepted: make, restore.")
+                raise BackupRefused("Choose to create or to restore a backup.")
         except BackupRefused as refused:
             raise Refused(str(refused), 409) from refused
         return redirect("setup:backups")

@@ -75,7 +75,7 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date,
         if form.from_on < today or form.from_on.year > 2199 or len(typed_day) != 10:
             raise ValueError
     except ValueError:
-        form.faults["from_on"] = f"“{typed_day[:40]}” is not accepted; accepted: {today} or a later day as YYYY-MM-DD."
+        form.faults["from_on"] = f"“{typed_day[:40]}” is not valid. Choose today ({today}) or a later date."
     categories = {category.key: category for category in Category.objects.all()}
     for kept in saved_rows(stages, now):
         row = _typed_row(posted, kept)
@@ -113,7 +113,7 @@ def _read_row(row: StageRow, form: StageForm, categories: dict[str, Category]) -
     if not values["name"] or len(values["name"]) > 200:
         row.faults["name"] = "A stage needs a name of 1 to 200 characters."
     if any(other.values["name"].casefold() == values["name"].casefold() for other in form.rows):
-        row.faults["name"] = f"Two stages are named “{values['name']}”; accepted: names that differ."
+        row.faults["name"] = f"Two stages have the name “{values['name']}”. Give each stage its own name."
     if not row.is_open:
         probability: int | str = row.stage.probability_bp
         days: int | str | None = None
@@ -124,7 +124,9 @@ def _read_row(row: StageRow, form: StageForm, categories: dict[str, Category]) -
     if isinstance(days, str):
         row.faults["typical_days"] = days
     if values["category"] and values["category"] not in categories:
-        row.faults["category"] = f"This is not a category; accepted: {', '.join(c.name for c in categories.values())}."
+        row.faults["category"] = (
+            f"This is not a category. Choose one of: {', '.join(c.name for c in categories.values())}."
+        )
     form.faults |= {f"{name}:{row.stage.key}": text for name, text in row.faults.items()}
     if not row.faults and isinstance(probability, int) and not isinstance(days, str):
         category = categories.get(values["category"])

@@ -70,7 +70,7 @@ def change(request: PageRequest, process: str, stage: str) -> HttpResponse:
     here, viewer = _stage_of(process, stage), request.viewer
     work = CHANGES.get(request.POST.get("what", ""))
     if work is None:
-        raise Refused(f"Choose what to save; accepted: {', '.join(CHANGES)}.")
+        raise Refused("Choose what to save.")
     typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
     try:
         messages.success(request, work(viewer, here, typed, request))
@@ -81,42 +81,40 @@ def change(request: PageRequest, process: str, stage: str) -> HttpResponse:
 
 def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
-    return "What is asked before was saved. It holds for deals that enter from now on."
+    return "Entry criteria saved. They apply to deals that enter from now on."
 
 
 def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
     set_guide(viewer, stage, values, now(), request.POST.get("seen"))
-    return "What helps while a deal is here was saved."
+    return "Stage guide saved."
 
 
 def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     file = request.FILES.get("file")
     if file is None or not file.name or (file.size or 0) > MOST_FILE_BYTES:
-        raise MomentRefused(f"Choose a file; accepted: 1 to {MOST_FILE_BYTES:,} bytes.")
+        raise MomentRefused(f"Choose a file of up to {MOST_FILE_BYTES:,} bytes.")
     add_file(viewer, stage, file.name, file.read(), now())
     return f"{file.name} was added."
 
 
 def _remove_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     remove_file(viewer, stage, request.POST.get("name", ""), now())
-    return "The file was taken away."
+    return "File deleted."
 
 
 def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     document = typed.get("document", "")
     if document not in Document.values:
-        raise MomentRefused(
-            f"Choose the document; accepted: {', '.join(str(v) or 'nothing' for v in Document.values)}."
-        )
+        raise MomentRefused(f"Choose a document: {', '.join(str(v) or 'nothing' for v in Document.values)}.")
     values = {name: typed.get(name, "") for name in ("recipients", "subject", "body")}
     save_notice(viewer, stage, None, {**values, "document": document}, now())
-    return "The notice was added."
+    return "Notification added."
 
 
 def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     remove_notice(viewer, stage, typed.get("notice", ""), now())
-    return "The notice was taken away."
+    return "Notification deleted."
 
 
 CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], PageRequest], str]] = {

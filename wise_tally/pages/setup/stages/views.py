@@ -12,6 +12,7 @@ from wise_tally.book.store import books
 from wise_tally.core.effect import Effect, StageChange, effect_of
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import StageRefused, merge_stage
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.actions import RuleInPast, StageEdit, drop_future_rule, set_stages
@@ -46,7 +47,7 @@ def stage_of(process: Process, key: str) -> Stage:
     """A stage of the process, named by an address or a form."""
     found = process.stages.filter(key=key).first()
     if found is None:
-        raise Refused(f"“{key[:64]}” is not a stage of {process.name}; accepted: one of its stages.", 404)
+        raise Refused(f"“{key[:64]}” is not a stage of {process.name}. Go back and choose one from the page.", 404)
     return found
 
 
@@ -65,7 +66,7 @@ def stages(request: PageRequest, process: str) -> HttpResponse:
         return _page(request, found, form.rows, form=form, effect=_effect(form.edits))
     changed = set_stages(viewer, form.edits, form.from_on, now())
     messages.success(
-        request, f"{changed} stages changed from {form.from_on} on." if changed else "Nothing was changed."
+        request, f"{plural(changed, 'stage')} changed from {form.from_on}." if changed else "Nothing was changed."
     )
     return redirect("setup:stages", process=found.key)
 
@@ -146,7 +147,7 @@ def add(request: PageRequest, process: str) -> HttpResponse:
         category = Category.objects.filter(key=typed.get("category", "")).first()
         try:
             stage = add_stage(request.viewer, found, NewStage(name, kind, int(percent), category, None), now())
-            messages.success(request, f"{stage.name} was added. It counts from now on.")
+            messages.success(request, f"{stage.name} was added. It can be used from now on.")
             return redirect("setup:stages", process=found.key)
         except NameTaken as taken:
             wrong = str(taken)
@@ -168,7 +169,7 @@ def move(request: PageRequest, process: str) -> HttpResponse:
         stage = stage_of(found, request.POST.get("stage", ""))
         step = {"up": -1, "down": 1}.get(request.POST.get("to", ""))
         if step is None or stage.key not in keys:
-            raise Refused("An open stage moves up or down; accepted: up, down.")
+            raise Refused("Only open stages can be moved up or down.")
         index = keys.index(stage.key)
         other = min(max(index + step, 0), len(keys) - 1)
         keys[index], keys[other] = keys[other], keys[index]
@@ -191,14 +192,14 @@ def retire(request: PageRequest, process: str) -> HttpResponse:
             if "confirmed" not in request.POST:
                 return _stage_page(request, found, stage, {"into": target, "effect": _merge_effect(stage, target)})
             count = merge_stage(viewer, stage, target, now())
-            text = f"{count} deals moved from {stage.name} to {target.name}; {stage.name} is retired."
+            text = f"{plural(count, 'deal')} moved from {stage.name} to {target.name}; {stage.name} is retired."
         elif what in ("retire", "restore"):
             set_retired(viewer, stage, what == "retire", now())
             text = (
                 f"{stage.name} is {'retired; its deals stay until they move' if what == 'retire' else 'in use again'}."
             )
         else:
-            raise Refused("A stage can be retired, restored or merged; accepted: retire, restore, merge.")
+            raise Refused("Choose to retire, restore or merge the stage.")
     except (StageNeeded, StageRefused) as refused:
         raise Refused(str(refused), 409) from refused
     messages.success(request, text)
@@ -220,7 +221,7 @@ def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
             drop_future_rule(request.viewer, rule, now())
         except RuleInPast as refused:
             raise Refused(str(refused), 409) from refused
-        messages.success(request, "The later rule was taken back.")
+        messages.success(request, "The planned change was deleted.")
         return redirect("setup:stage", process=found.key, stage=here.key)
     return _stage_page(request, found, here, None)
 
@@ -258,7 +259,7 @@ def processes(request: PageRequest) -> HttpResponse:
         if not typed or len(typed) > 200:
             wrong = "A process needs a name of 1 to 200 characters."
         elif same.exists():
-            wrong = f"A process named “{typed}” is there already; accepted: another name."
+            wrong = f"A process named “{typed}” already exists. Choose another name."
         elif renamed:
             rename_process(viewer, renamed, typed, now())
             return redirect("setup:processes")

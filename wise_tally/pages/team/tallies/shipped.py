@@ -20,27 +20,29 @@ class ShippedBoard:
 
 
 SHIPPED = {
-    "won-and-quota": ShippedTally("Won against quota", "draw=year"),
-    "per-person": ShippedTally("Per person", "by=person&draw=ink"),
-    "won-by-source": ShippedTally("Won, by source", "show=won&by=source"),
-    "open-by-stage": ShippedTally("Open, by stage", "show=stage_open&by=stage"),
-    "created-by-month": ShippedTally("Deals created", "show=created&bucket=last_12_months"),
+    "won-and-quota": ShippedTally("Won vs quota", "draw=year"),
+    "per-person": ShippedTally("Attainment by person", "by=person&draw=ink"),
+    "won-by-source": ShippedTally("Won by source", "show=won&by=source"),
+    "open-by-stage": ShippedTally("Open pipeline by stage", "show=stage_open&by=stage"),
+    "created-by-month": ShippedTally("New deals by month", "show=created&bucket=last_12_months"),
     "days-to-win": ShippedTally("Days to win", "show=days_to_win&against=before"),
-    "coverage-by-team": ShippedTally("Coverage, by team", "show=coverage&by=team"),
-    "weighted-by-month": ShippedTally("Weighted, by month", "show=weighted&bucket=month"),
-    "slips-by-person": ShippedTally("Slips, by person", "show=slips&by=person"),
-    "overstaying-by-person": ShippedTally("Overstaying, by person", "show=overstaying&by=person"),
-    "overdue-by-person": ShippedTally("Overdue, by person", "show=overdue&by=person"),
-    "open-by-territory": ShippedTally("Open, by territory and deal type", "show=open&by=territory&within=deal_type"),
-    "win-rate": ShippedTally("Win rate of closed", "show=win_rate&against=before"),
+    "coverage-by-team": ShippedTally("Pipeline coverage by team", "show=coverage&by=team"),
+    "weighted-by-month": ShippedTally("Weighted forecast by month", "show=weighted&bucket=month"),
+    "slips-by-person": ShippedTally("Slipped close dates by person", "show=slips&by=person"),
+    "overstaying-by-person": ShippedTally("Stalled deals by person", "show=overstaying&by=person"),
+    "overdue-by-person": ShippedTally("Overdue deals by person", "show=overdue&by=person"),
+    "open-by-territory": ShippedTally(
+        "Open pipeline by territory and deal type", "show=open&by=territory&within=deal_type"
+    ),
+    "win-rate": ShippedTally("Win rate of closed deals", "show=win_rate&against=before"),
     "win-rate-by-quarter": ShippedTally("Win rate of closed, by quarter", "show=win_rate&bucket=last_8_quarters"),
-    "won-of-created-by-source": ShippedTally("Win rate of created, by source", "show=won_of_created&by=source"),
-    "days-in-stage": ShippedTally("Days in stage, median", "show=stage_days&by=stage"),
-    "size-by-quarter": ShippedTally("Average size won", "show=mean_won&bucket=last_8_quarters"),
+    "won-of-created-by-source": ShippedTally("Win rate of created deals by source", "show=won_of_created&by=source"),
+    "days-in-stage": ShippedTally("Median days in stage", "show=stage_days&by=stage"),
+    "size-by-quarter": ShippedTally("Average deal size won", "show=mean_won&bucket=last_8_quarters"),
     "leads-by-source": ShippedTally("Leads, by source", "show=leads&by=source"),
-    "this-week": ShippedTally("This week, by person", "draw=week"),
-    "phone-by-person": ShippedTally("Phone calls done, by person", "show=activities&by=person&kind=phone"),
-    "mail-by-person": ShippedTally("Mails, by person", "show=activities&by=person&kind=mail"),
+    "this-week": ShippedTally("This week by person", "draw=week"),
+    "phone-by-person": ShippedTally("Phone calls by person", "show=activities&by=person&kind=phone"),
+    "mail-by-person": ShippedTally("E-mails by person", "show=activities&by=person&kind=mail"),
     "created-by-week": ShippedTally("Deals created, by week", "show=created&bucket=last_13_weeks"),
 }
 BOARDS = {
@@ -67,7 +69,7 @@ BOARDS = {
         ),
     ),
     "process": ShippedBoard(
-        "Process",
+        "Conversion",
         (
             ("win-rate", False),
             ("days-in-stage", False),

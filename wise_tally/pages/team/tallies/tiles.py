@@ -87,7 +87,7 @@ def tile_of(
         result = compute(Computing(own, tally, lambda: visible(request).leads()))
         return Tile(key, name, tally, own, wide, result)
     except PermissionDenied:
-        return Tile(key, name, tally, None, wide, refused="Its part of the scope is not open to you.")
+        return Tile(key, name, tally, None, wide, refused="You do not have access to this data.")
     except (Refused, CoreError) as error:
         return Tile(key, name, tally, None, wide, refused=str(error))
 
@@ -140,11 +140,11 @@ def tiles_of(request: PageRequest, line: FilterLine, placed: Sequence[tuple[str,
             tiles.append(
                 Tile(
                     key,
-                    "A tally that is gone",
+                    "Deleted report",
                     TallyQuestion(),
                     None,
                     wide,
-                    refused="It was taken away; take the tile off.",
+                    refused="This report was deleted. Remove it from the dashboard.",
                 )
             )
             continue

@@ -92,7 +92,7 @@ def page(request: PageRequest) -> HttpResponse:
         "name": request.GET.get("name", "") or _name(tally),
         "query": query,
         "footer": Footer(
-            len(tile.result.rows) if tile.result else 0, what="rows", exports=exports("team:tally-table", query)
+            len(tile.result.rows) if tile.result else 0, what="row", exports=exports("team:tally-table", query)
         ),
     }
     return render(request, "team/tally.html", answer)
@@ -122,23 +122,23 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
     by = every if allowed is None else [(name, words_of(name)) for name in allowed]
     found = [("by", "rows", _options(by, tally.by))]
     if tally.figure.may_hold_within and tally.by != "company" and not tally.bucket:
-        second = [("", "no second breakdown"), *(one for one in every[1:] if one[0] != tally.by)]
+        second = [("", "none"), *(one for one in every[1:] if one[0] != tally.by)]
         found.append(("within", "columns", _options(second, tally.within)))
     if not tally.within:
         found.append(
             ("bucket", "over time", _options([(name, BUCKET_WORDS[name]) for name in ("", *BUCKETS)], tally.bucket))
         )
     if not tally.within and not tally.bucket:
-        found.append(("against", "held against", _options(list(COMPARED.items()), tally.against)))
+        found.append(("against", "compare with", _options(list(COMPARED.items()), tally.against)))
     if tally.figure.takes_measures:
         found.append(
             ("measure", "counting", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
         )
-        found.append(("basis", "by the day of", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
+        found.append(("basis", "date used", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
     if tally.figure.family == Family.ACTIVITIES:
         kinds = [("", "all that people do"), *((name, as_words(name)) for name in KINDS)]
         found.append(("kind", "kind", _options(kinds, tally.kind)))
-    found.append(("draw", "drawn as", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
+    found.append(("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
     return found
 
 
@@ -162,15 +162,15 @@ def save(request: PageRequest) -> HttpResponse:
         if key := request.POST.get("board", ""):
             board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
             if board is None:
-                raise Refused("There is no such dashboard of yours; accepted: one of the list.", 404)
+                raise Refused("This dashboard does not exist or is not yours. Choose one from the list.", 404)
             placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
             if saved.key not in [one for one, _ in placed]:
                 arrange(viewer, board, [*placed, (saved.key, False)], None, now())
-            messages.success(request, f"“{saved.name}” stands on {board.name}.")
+            messages.success(request, f"“{saved.name}” was added to {board.name}.")
             return redirect(f"{reverse('team:page')}?{line.query()}&board={board.key}")
     except BoardRefused as refused:
         raise Refused(str(refused), 422) from None
-    messages.success(request, f"“{saved.name}” is kept.")
+    messages.success(request, f"“{saved.name}” was saved.")
     return redirect(f"{reverse('team:tallies')}?{line.query()}")
 
 
@@ -192,7 +192,7 @@ def saved_reports(request: PageRequest) -> HttpResponse:
         "shared": shared,
         "shipped": shipped,
         "away": request.session.get(AWAY),
-        "footer": Footer(len(own) + len(shared), what="kept tallies"),
+        "footer": Footer(len(own) + len(shared), what="saved report"),
     }
     return render(request, "team/tallies.html", answer)
 
@@ -257,7 +257,7 @@ def require_deals_behind(tally: TallyQuestion) -> None:
     """Raise Refused for a measure whose working stands elsewhere, or that rests on no deals."""
     if not _opens_here(tally.figure):
         accepted = ", ".join(one.key for one in REPORTED.values() if _opens_here(one))
-        raise Refused(f"“{tally.show}” opens its working elsewhere; accepted: {accepted}.", 404)
+        raise Refused(f"“{tally.show}” is explained on another page. Choose one of: {accepted}.", 404)
 
 
 def _opens_here(figure: Figure) -> bool:
@@ -279,7 +279,7 @@ def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: 
     terms = [PanelTerm(base.words, PARTS_WRITTEN[base.kind](behind.base.sum()))]
     if figure.formula:
         share = percent(ratio(int(adds.sum()), int(behind.base.sum())))
-        terms += [PanelTerm(part.words, written(adds.sum())), PanelTerm("their share", share)]
+        terms += [PanelTerm(part.words, written(adds.sum())), PanelTerm("win rate", share)]
     total = found.value if found else _of_deals(figure, behind)
     exact = figure.kind == Kind.MONEY
     return Panel(
@@ -323,7 +323,7 @@ def _node(line: FilterLine, tally: TallyQuestion, row: str) -> tuple[str, int]:
     try:
         return node_of(line.book, f"{tally.by}:{row}", line.as_of)
     except LookupError:
-        raise Refused(f"There is no row “{row[:60]}” here; accepted: one of the page.", 404) from None
+        raise Refused(f"Row “{row[:60]}” not found. Go back and choose one from the page.", 404) from None
 
 
 def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> CountedDeals:
@@ -332,7 +332,7 @@ def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> CountedDea
     if tally.figure.family == Family.STAGES:
         keys = [stage.key for stage in book.reference.stages]
         if row not in keys:
-            raise Refused(f"There is no stage “{row[:60]}” here; accepted: one of the page.", 404)
+            raise Refused(f"Stage “{row[:60]}” not found. Go back and choose one from the page.", 404)
         rows, adds = stage_deals(book, snapshot, line.scope, (tally.show, keys.index(row)))
         return CountedDeals(rows, adds, np.ones(len(rows), dtype=np.int64))
     found = counted_deals(book, snapshot, line.period, line.scope, tally.show)

@@ -3,7 +3,7 @@
 from wise_tally.core.tally import BUCKETS
 
 BUCKET_WORDS = {
-    "": "not over time",
+    "": "no time axis",
     "week": "by week of the period",
     "month": "by month of the period",
     "quarter": "by quarter of the period",
@@ -12,15 +12,15 @@ BUCKET_WORDS = {
     "last_8_quarters": "last eight quarters",
 }
 assert set(BUCKET_WORDS) == {"", *BUCKETS}
-COMPARED = {"": "nothing", "before": "the period before", "year": "the same days last year"}
+COMPARED = {"": "no comparison", "before": "previous period", "year": "same days last year"}
 DRAWINGS = {
-    "figure": "one figure",
+    "figure": "single figure",
     "bars": "bars",
-    "ink": "ink bars against quota",
+    "ink": "bars against quota",
     "line": "line",
     "columns": "columns",
     "table": "table",
-    "matrix": "matrix",
+    "matrix": "heat table",
     "year": "the year against quota",
     "week": "this week, by person",
 }

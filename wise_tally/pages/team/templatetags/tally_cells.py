@@ -21,7 +21,7 @@ def value(result: Result, cell: Cell, css: str = "") -> SafeString:
     if not cell.small or cell.value is None:
         return link
     return format_html(
-        '{} <span class="quiet small" title="Fewer than 20 deals behind it: read it with care">small</span>', link
+        '{} <span class="quiet small" title="Based on fewer than 20 deals; uncertain">small</span>', link
     )
 
 

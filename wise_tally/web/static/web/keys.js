@@ -58,7 +58,7 @@ document.addEventListener("alpine:init", () => {
     box.tabIndex = 0;
     box.setAttribute("role", "group");
     const name = box.querySelector("h2, caption");
-    box.setAttribute("aria-label", `Scrolls sideways: ${name ? name.textContent.trim() : `table ${place + 1}`}`);
+    box.setAttribute("aria-label", `Scrollable table: ${name ? name.textContent.trim() : `table ${place + 1}`}`);
   });
   const moves = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
   function walk(event) {
@@ -107,7 +107,7 @@ document.addEventListener("alpine:init", () => {
       label();
     }
   });
-  const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Switch single keys on" : "Switch single keys off"; };
+  const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Turn shortcuts on" : "Turn shortcuts off"; };
   document.addEventListener("page:followed", () => { rove(); scrollable(); });
   document.addEventListener("ajax:merged", () => {
     rove();

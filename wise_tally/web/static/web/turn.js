@@ -5,7 +5,7 @@
   let timer = null;
   const go = () => { timer = setTimeout(() => location.assign(turns), seconds * 1000); };
   hold.addEventListener("click", () => {
-    if (timer) { clearTimeout(timer); timer = null; hold.textContent = "go on"; } else { go(); hold.textContent = "hold"; }
+    if (timer) { clearTimeout(timer); timer = null; hold.textContent = "Resume"; } else { go(); hold.textContent = "Pause"; }
   });
   go();
 })();
