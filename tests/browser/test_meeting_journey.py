@@ -29,7 +29,7 @@ def row(page, name):
 def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     """The rep of the demo is Iva Marrin; the head of sales adjusts her, then calls for the whole."""
     before = ask("forecast", QUARTER, AS_OF)[""]["call"]
-    rep = visit("rep", "/forecast/calls/")
+    rep = visit("rep", "/forecast/submitted/")
     expect(row(rep, "Iva Marrin")).to_contain_text("not submitted")
     call_for(rep, "Iva Marrin", "90 000", "the weir signs")
     expect(row(rep, "Iva Marrin")).to_contain_text(str(whole(9_000_000)))
@@ -37,7 +37,7 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     call_for(rep, "Iva Marrin", "lots", "no number")
     expect(rep.locator("[role=alert]", has_text="Not called")).to_contain_text("“lots” is not accepted")
     expect(rep.get_by_label("Call for Iva Marrin", exact=True)).to_have_value("lots")
-    head = visit("manager", "/forecast/calls/")
+    head = visit("manager", "/forecast/submitted/")
     call_for(head, "Iva Marrin", "-15000", "access is not agreed")
     expect(row(head, "Iva Marrin")).to_contain_text(str(whole(7_500_000)))
     told = ask("forecast", QUARTER, AS_OF)[""]
@@ -47,7 +47,7 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     expect(head.locator(".fig", has_text="Called for").locator(".large")).to_have_text(short(165_000_000))
     assert [(c.made_by.key, c.amount_minor) for c in Call.objects.order_by("-pk")[:3]][::-1] == [
         ("r01", 9_000_000), ("m1", 7_500_000), ("m1", 165_000_000)]  # fmt: skip
-    admin = visit("admin", "/forecast/calls/")
+    admin = visit("admin", "/forecast/submitted/")
     history = admin.locator("table[data-grid]")
     expect(history).to_contain_text("access is not agreed")
     expect(history).to_contain_text("Ines Marchbank")
@@ -80,7 +80,7 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
 
 
 def test_a_day_of_the_trend_opens_its_book(visit):
-    page = visit("manager", f"/forecast/through/?period={QUARTER}")
+    page = visit("manager", f"/forecast/trend/?period={QUARTER}")
     page.locator("summary", has_text="Show as table").click()
     page.locator("main details td:first-child a").nth(7).click()
     page.wait_for_load_state()

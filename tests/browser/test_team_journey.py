@@ -45,7 +45,7 @@ def test_a_tally_by_keyboard(visit):
     """The same without a mouse: selects by typing, the button by Enter; tiles are moved by their buttons."""
     page = visit("manager")
     base = page.url.split("/forecast")[0]
-    page.goto(f"{base}/team/tally/")
+    page.goto(f"{base}/team/report/")
     page.get_by_label("measure").focus()
     page.keyboard.type("slips")
     page.get_by_role("heading", name="Slips").wait_for()
@@ -75,7 +75,7 @@ def test_the_monday_meeting_goes_no_further_than_an_account_sheet(visit):
     """From a rep's part to its deals, one edited where it stands, to the customer and back to the same place."""
     page = visit("manager")
     base = page.url.split("/forecast")[0]
-    page.goto(f"{base}/team/open/")
+    page.goto(f"{base}/team/deals-by-rep/")
     row = page.locator(".people-matrix tr", has_text="Joss Merrow")
     row.locator("td").nth(5).locator("a").last.click()
     page.get_by_role("heading", name=re.compile("^Joss Merrow, Terms")).wait_for()
@@ -96,14 +96,14 @@ def test_a_one_to_one_on_one_page(visit):
     """What was agreed is ticked, a deal is moved, a note and an action are kept; nothing else is opened."""
     page = visit("manager")
     base = page.url.split("/forecast")[0]
-    page.goto(f"{base}/team/one-to-one/r08/")
+    page.goto(f"{base}/team/one-to-ones/r08/")
     page.get_by_role("button", name=re.compile("^Done: Get the survey")).click()
     page.get_by_text("Nothing is carried over").wait_for()
     deal = page.locator(".in-place tr", has_text="Barrage network").first
     deal.get_by_label(re.compile("^Expected close of")).fill("2026-12-18")
     deal.get_by_label(re.compile("^Expected close of")).press("Enter")
     deal.get_by_text("Saved").wait_for()
-    assert "/team/one-to-one/r08/" in page.url
+    assert "/team/one-to-ones/r08/" in page.url
     page.get_by_label("Notes of today").fill("The board meets on the 18th.")
     page.get_by_label("What is agreed").fill("Bring the reference from Skerry")
     page.get_by_label("By when").fill("2026-12-11")

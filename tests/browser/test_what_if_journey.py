@@ -52,7 +52,7 @@ def test_a_what_if_is_tried_opened_applied_and_put_back(visit):
 
 
 def test_what_was_seen_is_adopted_after_its_effect_is_shown(visit):
-    page = visit("manager", "/conversion/set-and-seen/?period=FY2026&process=new_site")
+    page = visit("manager", "/conversion/probability-check/?period=FY2026&process=new_site")
     box = page.locator("input[name=stage][value=ns_offer]")
     box.focus()
     page.keyboard.press("Space")

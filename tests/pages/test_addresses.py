@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from wise_tally.pages.attainment.commissions import Commissions
 from wise_tally.pages.attainment.period_comparison import ComparisonQuery
 from wise_tally.pages.attainment.query import AttainmentQuery
-from wise_tally.pages.conversion.forecast_accuracy import AccuracyQuery
 from wise_tally.pages.conversion.loss_reasons import LossQuery
 from wise_tally.pages.conversion.probability_check import CheckQuery
 from wise_tally.pages.conversion.query import ConversionQuery
@@ -21,12 +20,14 @@ from wise_tally.pages.deals.board import BoardQuery
 from wise_tally.pages.deals.customers.accounts import AccountQuery
 from wise_tally.pages.deals.customers.leads import LeadQuery
 from wise_tally.pages.deals.listing import ListQuery
+from wise_tally.pages.forecast.forecast_accuracy import AccuracyQuery
 from wise_tally.pages.forecast.query import ForecastQuery
 from wise_tally.pages.forecast.what_changed import ChangesQuery
 from wise_tally.pages.setup.records.views import AuditQuery
 from wise_tally.pages.team.contact_gap import GapQuery
 from wise_tally.pages.team.deals_by_rep import ByRepQuery
 from wise_tally.web.page_query import OwnQuery
+from wise_tally.web.request.old_addresses import MOVED
 
 pytestmark = pytest.mark.django_db
 PAGES = {
@@ -35,7 +36,7 @@ PAGES = {
     "attainment:page": AttainmentQuery,
     "conversion:lost": LossQuery,
     "conversion:page": ConversionQuery,
-    "conversion:records": AccuracyQuery,
+    "forecast:accuracy": AccuracyQuery,
     "conversion:seen": CheckQuery,
     "conversion:time": ConversionQuery,
     "customers:accounts": AccountQuery,
@@ -112,3 +113,11 @@ def test_an_address_says_only_what_is_not_as_usual(demo, sign_in):
     assert asked == "counting=strict"
     changed = sign_in("m1").get("/forecast/changed/").context["query"]
     assert changed == f"from={date(2026, 11, 16)}"
+
+
+@pytest.mark.parametrize("old", MOVED)
+def test_whoever_kept_an_earlier_address_is_sent_on(demo, sign_in, old):
+    answer = sign_in("m1").get(f"/{old}?who=team:north&as_of=2026-10-05")
+    assert (answer.status_code, answer.url) == (301, f"/{MOVED[old]}?who=team:north&as_of=2026-10-05")
+    # What stands below it moved with it, whatever that is.
+    assert sign_in("m1").get(f"/{old}table.csv").url == f"/{MOVED[old]}table.csv"

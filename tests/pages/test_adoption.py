@@ -6,7 +6,7 @@ from tests.support.world import ask
 from wise_tally.domain.process.models import Stage
 
 pytestmark = pytest.mark.django_db
-SEEN = "/conversion/set-and-seen/?period=FY2026&process=new_site"
+SEEN = "/conversion/probability-check/?period=FY2026&process=new_site"
 
 
 def test_adopting_shows_its_effect_and_leaves_earlier_days_alone(demo, sign_in):
@@ -54,7 +54,7 @@ def test_the_truths_of_the_demo_stand_on_these_pages(demo, sign_in):
     over = client.get("/conversion/time/?by=person&period=FY2027&process=new_site").context["groups"]
     plan = {g.name: next(r.time.overstaying for r in g.rows if r.key == "ns_plan") or 0 for g in over}
     assert max(plan, key=plan.get) == "Odran Tully"
-    records = client.get("/conversion/records/").context["people"]
+    records = client.get("/forecast/accuracy/").context["people"]
     called = {record.name: record.together.call_error or 0 for record, _ in records}
     assert max(called, key=called.get) == "Teague Arlen"
     rates = {}
@@ -76,5 +76,5 @@ def test_pages_of_an_empty_period_say_so(demo, sign_in):
         page = client.get(f"/conversion/{path}?period=FY2010")
         assert page.status_code == 200
         assert "No " in page.content.decode() or "too few" in page.content.decode()
-    assert client.get("/conversion/lost/?by=hope").status_code == 400
+    assert client.get("/conversion/loss-reasons/?by=hope").status_code == 400
     assert client.get("/conversion/?against=hope").status_code == 400

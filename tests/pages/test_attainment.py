@@ -157,7 +157,7 @@ def test_against_before_cuts_at_the_same_day(demo, sign_in):
     """This quarter to 23 November against the quarter before to 23 August, and the year before; each cell opens that span."""
     client = sign_in("m1")
     for against, then in (("before", "2026-07-01/2026-08-23"), ("year", "2025-10-01/2025-11-23")):
-        page = client.get(f"/attainment/compared/?by=person&against={against}").context
+        page = client.get(f"/attainment/period-comparison/?by=person&against={against}").context
         told = {span: ask("forecast", span, AS_OF, by="person") for span in ("2026-10-01/2026-11-23", then)}
         for row in page["rows"]:
             key = Person.objects.get(name=row.name).key
@@ -177,11 +177,11 @@ def test_the_year_adds_up_month_by_month(demo, sign_in):
     """The last month is the whole year's won and quota; open stands on top from the present month on."""
     client = sign_in("m1")
     for measure in ("amount", "deals", "margin"):
-        shown = client.get(f"/attainment/year/?measure={measure}").context["cumulative"]
+        shown = client.get(f"/attainment/year-progress/?measure={measure}").context["cumulative"]
         assert [month.sums.open is None for month in shown.months] == [True] * 7 + [False] * 5
         assert all(a.sums.won <= b.sums.won for a, b in pairwise(shown.months))
     told = ask("forecast", "FY2027", AS_OF)[""]
-    shown = client.get("/attainment/year/").context["cumulative"]
+    shown = client.get("/attainment/year-progress/").context["cumulative"]
     assert (shown.won, shown.target, shown.open) == tuple(cents(told[name]) for name in ("won", "quota", "open"))
 
 
@@ -215,7 +215,7 @@ BAD = (
     "/attainment/working/nothing/",
     "/attainment/working/needed/?node=person:nobody",
     "/attainment/working/won/?node=company:",
-    "/attainment/compared/?against=never",
+    "/attainment/period-comparison/?against=never",
     "/attainment/commissions/?of=dog",
     "/attainment/commissions/of/nobody/",
     "/attainment/commissions/working/sum/",
@@ -226,16 +226,16 @@ BAD = (
     "/attainment/cash/working/won/?kind=gold",
     "/attainment/cash/working/won/?account=none",
     "/team/?board=none",
-    "/team/tally/?show=moods",
-    "/team/tally/?bucket=decade",
-    "/team/tally/working/?show=won",
-    "/team/tally/working/?show=created&by=person&row=nobody",
-    "/team/open/?show=closed",
-    "/team/open/?along=mood",
-    "/team/contact-gap/?rep=r08&part=9",
+    "/team/report/?show=moods",
+    "/team/report/?bucket=decade",
+    "/team/report/working/?show=won",
+    "/team/report/working/?show=created&by=person&row=nobody",
+    "/team/deals-by-rep/?show=closed",
+    "/team/deals-by-rep/?along=mood",
+    "/team/contact-gaps/?rep=r08&part=9",
     "/team/this-week/working/lost/",
-    "/team/one-to-one/r08/?since=soon",
-    "/team/one-to-one/r08/?since=2027-01-01",
+    "/team/one-to-ones/r08/?since=soon",
+    "/team/one-to-ones/r08/?since=2027-01-01",
 )
 
 

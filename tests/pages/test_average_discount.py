@@ -45,7 +45,7 @@ def plain(by):
 
 @pytest.mark.parametrize("by", FILED)
 def test_rows_equal_a_loop_over_product_lines(demo, sign_in, by):
-    sheet = sign_in("a1").get(f"/team/tally/table.csv?show=average_discount&by={by}&period={PERIOD}").content.decode()
+    sheet = sign_in("a1").get(f"/team/report/table.csv?show=average_discount&by={by}&period={PERIOD}").content.decode()
     rows = {row[0]: row[1] for row in list(csv.reader(sheet.splitlines()))[1:]}
     expected = plain(by)
     assert len(expected) > 1 or by == "stage"
@@ -62,7 +62,7 @@ def test_a_reps_rate_opens_its_deals_and_programs_read_it(demo, sign_in, client)
     name, (listed, discount) = max(plain("person").items(), key=lambda one: one[1][0])
     key = Person.objects.get(name=name).key
     query = f"show=average_discount&by=person&period={PERIOD}"
-    panel = boss.get(f"/team/tally/working/?{query}&row={key}").content.decode()
+    panel = boss.get(f"/team/report/working/?{query}&row={key}").content.decode()
     assert f"{discount / listed * 100:.1f}" in panel
     assert "list value" in panel
     query = query.partition("&period")[0]

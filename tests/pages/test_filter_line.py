@@ -41,7 +41,7 @@ def test_previous_and_next_period_and_the_pickers_keep_the_rest(demo, sign_in):
     ("address", "kept"),
     [
         ("/team/?board=process", "board=process"),
-        ("/team/tally/?show=created&by=source&bucket=month", "show=created&by=source&bucket=month"),
+        ("/team/report/?show=created&by=source&bucket=month", "show=created&by=source&bucket=month"),
         ("/conversion/?by=source&leave_out=ns_survey", "by=source&leave_out=ns_survey"),
         ("/deals/?f=gap:from:1&f=owner:is:Odran+Tully&page=2", "f=gap%3Afrom%3A1&f=owner%3Ais%3AOdran+Tully"),
     ],

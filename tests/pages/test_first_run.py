@@ -33,7 +33,7 @@ def begin(client, **typed):
 @pytest.mark.django_db
 def test_who_comes_first_becomes_administrator_and_nobody_after(client):
     assert "Create the first account. It will be the administrator." in text(client.get("/sign-in/"))
-    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Fill in the organisation, your name and a user name."),
+    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Fill in the organisation"),
                         ({"username": "w" * 65}, "Use at most 200 characters")):  # fmt: skip
         refused = begin(client, **typed)
         assert refused.status_code == 422
@@ -49,8 +49,8 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
         "/attainment/",
         "/attainment/?measure=activities&by=person",
         "/attainment/?by=product_group&measure=quantity",
-        "/attainment/year/",
-        "/attainment/compared/",
+        "/attainment/year-progress/",
+        "/attainment/period-comparison/",
         "/attainment/commissions/",
         "/attainment/commissions/?of=partner",
         "/attainment/cash/",
@@ -60,13 +60,13 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
         "/team/?board=this-week",
         "/team/wall/",
         "/team/pack/",
-        "/team/tally/?show=won&by=person&bucket=last_12_months",
-        "/team/tally/?show=stage_days&by=stage",
-        "/team/tally/?show=open&by=source&within=deal_type",
-        "/team/open/",
-        "/team/open/?along=month&show=won",
-        "/team/one-to-one/",
-        "/team/contact-gap/",
+        "/team/report/?show=won&by=person&bucket=last_12_months",
+        "/team/report/?show=stage_days&by=stage",
+        "/team/report/?show=open&by=source&within=deal_type",
+        "/team/deals-by-rep/",
+        "/team/deals-by-rep/?along=month&show=won",
+        "/team/one-to-ones/",
+        "/team/contact-gaps/",
         "/team/this-week/",
         "/setup/contact-intervals/",
         "/tokens/",
@@ -74,16 +74,16 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
         "/setup/quotas/",
         "/setup/tree/teams/",
         "/forecast/changed/",
-        "/forecast/range/",
-        "/forecast/through/",
-        "/forecast/calls/",
+        "/forecast/outcome-range/",
+        "/forecast/trend/",
+        "/forecast/submitted/",
         "/deals/?view=lanes",
         "/deals/new-deal/",
         "/today/",
         "/find/?q=nobody",
         "/customers/accounts/",
         "/customers/leads/",
-        "/reconcile/",
+        "/compare/",
     ):
         assert client.get(address).status_code == 200, address
     client.logout()

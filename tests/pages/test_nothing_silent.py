@@ -51,7 +51,7 @@ def test_a_rate_of_0_and_what_cannot_be_computed_are_rows(tmp_path):
 def test_a_drawing_says_what_it_does_not_draw(demo, sign_in):
     """Rows without the attribute are rows like others; what lines leave out is written with its number and its sum."""
     client = sign_in("m1")
-    page = client.get("/team/tally/?show=won&by=product_group&bucket=month&draw=line&period=FY2027")
+    page = client.get("/team/report/?show=won&by=product_group&bucket=month&draw=line&period=FY2027")
     result = page.context["tile"].result
     sums = [sum(cell.value or 0 for cell in row.cells) for row in result.rows]
     assert sums == sorted(sums, reverse=True), "the largest first, whatever it is called"
@@ -116,7 +116,7 @@ def test_who_leaves_has_no_targets_from_the_day_after(demo, sign_in):
 def test_attainment_and_comparison_break_down_as_the_forecast_does(demo, sign_in):
     client = sign_in("m1")
     for by in ("process", "campaign", "industry", "country", "deal_type_group", "own:site_access"):
-        for page in ("/attainment/", "/attainment/compared/", "/team/tally/"):
+        for page in ("/attainment/", "/attainment/period-comparison/", "/team/report/"):
             answer = client.get(f"{page}?by={by}&period=FY2027-Q3")
             assert answer.status_code == 200, (page, by)
     whole = client.get("/attainment/?by=own:site_access&period=FY2027-Q3").context
@@ -195,7 +195,7 @@ def test_a_clock_put_back_never_lets_an_old_state_overwrite_a_newer_one(demo, si
 
 def test_a_manager_says_why(demo, sign_in):
     client = sign_in("m1")
-    page = "/forecast/calls/?period=FY2027-Q3"
+    page = "/forecast/submitted/?period=FY2027-Q3"
     refused = client.post(page, {"node": "person:r01", "amount": "5000", "reason": " "})
     assert (refused.status_code, "No reason is given" in refused.content.decode()) == (422, True)
     assert client.post(page, {"node": "person:r01", "amount": "5000", "reason": "no survey yet"}).status_code == 302
@@ -205,9 +205,9 @@ def test_a_manager_says_why(demo, sign_in):
 def test_adopting_names_the_quarters_that_move(demo, sign_in):
     """Each quarter by its own forecast before and after; nothing is said of quarters that stay."""
     client = sign_in("m1")
-    shown = client.post("/conversion/set-and-seen/?process=new_site&period=FY2026", {"stage": ["ns_offer"]}).context[
-        "effect"
-    ]
+    shown = client.post(
+        "/conversion/probability-check/?process=new_site&period=FY2026", {"stage": ["ns_offer"]}
+    ).context["effect"]
     assert len(shown.quarters) > 1
     assert all(before != after for _, before, after in shown.quarters)
     moved = sum(after - before for _, before, after in shown.quarters)

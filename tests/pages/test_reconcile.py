@@ -21,7 +21,7 @@ def text(answer):
 def pin(client, *addresses):
     for address in addresses:
         assert client.post("/pins/", {"address": address, "next": "/forecast/"}).status_code == 302
-    return client.get("/reconcile/").context
+    return client.get("/compare/").context
 
 
 def ids(side):
@@ -50,7 +50,7 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     assert [side["total"] for side in sides] == [len(made - ended), len(ended - made), len(made & ended)]
     assert sides[0]["reasons"][0] == ("is not one of the deals won or lost in the period", len(made - ended))
     client.post("/pins/", {"what": "forget"})
-    assert client.get("/reconcile/").context["sides"] is None
+    assert client.get("/compare/").context["sides"] is None
 
 
 def test_figures_of_money_reconcile_to_the_cent(demo, sign_in):
@@ -85,6 +85,6 @@ def test_what_cannot_be_pinned_or_seen_is_refused(demo, sign_in):
     assert rep.post("/pins/", {"address": "/forecast/working/won/?who=team:rivers"}).status_code == 422
     for address in ("/forecast/working/won/", "/forecast/working/open/"):
         rep.post("/pins/", {"address": address})
-    sides = rep.get("/reconcile/").context["sides"]
+    sides = rep.get("/compare/").context["sides"]
     mine = {row[0] for row in rep.get("/deals/table.json?status=all").json()["rows"]}
     assert all(ids(side) <= mine for side in sides), "only deals that the viewer may open"

@@ -94,7 +94,7 @@ def test_rolling_up_and_copying_last_year(demo, sign_in):
     assert "not a tool" in text(client.post(PAGE, copied | {"tool": "magic"}))
     for typed, says in (
         ({"given": "1,2,3"}, "3 shares for 4 rows"),
-        ({"given": "0,0,0,0"}, "All shares are 0. Enter at least one share above 0."),
+        ({"given": "0,0,0,0"}, "All shares are 0"),
     ):
         answer = client.post(PAGE, copied | {"tool": "spread-down", "row": "company:", "weights": "given", **typed})
         assert answer.status_code == 422
@@ -155,9 +155,9 @@ def test_faults_of_a_sheet_are_named_by_cell_and_nothing_is_saved(demo, sign_in,
 
 @pytest.mark.parametrize(
     ("name", "content", "says"),
-    [("x.xlsx", b"PK\x03\x04 nothing", "The workbook cannot be read. Save it again as XLSX or CSV."), ("x.pdf", b"%PDF", "is not a CSV or XLSX file. Choose another file."),
-     ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "This file is a workbook with the ending .csv. Rename it to .xlsx or save it as CSV."),
-     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "A person appears twice. Enter each person once.")],
+    [("x.xlsx", b"PK\x03\x04 nothing", "The workbook cannot be read"), ("x.pdf", b"%PDF", "is not a CSV or XLSX file"),
+     ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "a workbook with the ending .csv"),
+     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "A person appears twice")],
 )  # fmt: skip
 def test_files_that_are_no_tables_are_refused(demo, sign_in, name, content, says):
     answer = sign_in("m1").post(PAGE, {"tool": "sheet", "file": SimpleUploadedFile(name, content)})

@@ -137,14 +137,14 @@ def test_a_running_period_is_compared_with_as_many_days(demo, sign_in):
 
     for period, before in (("FY2027-Q3", (date(2026, 7, 1), date(2026, 8, 23))),
                            ("FY2027-Q2", (date(2026, 4, 1), date(2026, 6, 30)))):  # fmt: skip
-        page = client.get(f"/conversion/lost/?process=new_site&period={period}")
+        page = client.get(f"/conversion/loss-reasons/?process=new_site&period={period}")
         assert page.context["whole"].deals_before == lost_between(*before)
     running = "1 Jul 2026 to 23 Aug 2026"
-    lost = client.get("/conversion/lost/?period=FY2027-Q3").content.decode()
+    lost = client.get("/conversion/loss-reasons/?period=FY2027-Q3").content.decode()
     assert (running in lost, "1 Oct 2026 to 23 Nov 2026" in lost) == (True, True)
     assert running in client.get("/conversion/?period=FY2027-Q3&against=before").content.decode()
-    assert running in client.get("/conversion/over-time/?period=FY2027-Q3").content.decode()
-    months = client.get("/conversion/over-time/").context["series"]
+    assert running in client.get("/conversion/monthly-trend/?period=FY2027-Q3").content.decode()
+    months = client.get("/conversion/monthly-trend/").context["series"]
     assert all(series.cells[-1].unusual is None for series in months), (
         "the running month is not held against whole ones"
     )
@@ -155,8 +155,8 @@ FURTHER = (
     "/today/",
     "/deals/d9001/",
     "/team/",
-    "/team/one-to-one/",
-    "/team/one-to-one/r08/",
+    "/team/one-to-ones/",
+    "/team/one-to-ones/r08/",
     "/customers/account/ac001/",
 )
 

@@ -13,7 +13,7 @@ KEPT = "show=won&by=source"
 
 
 def keep(client, name, **more):
-    return client.post("/team/tally/keep/?process=renewal", {"kept": KEPT, "name": name, **more})
+    return client.post("/team/report/keep/?process=renewal", {"kept": KEPT, "name": name, **more})
 
 
 def test_a_tally_is_kept_shared_copied_and_taken_away(demo, sign_in):
@@ -22,24 +22,24 @@ def test_a_tally_is_kept_shared_copied_and_taken_away(demo, sign_in):
     assert keep(mine, "Renewals by source", pin="process").status_code == 302
     tally = Tally.objects.get(name="Renewals by source")
     assert tally.query == "by=source&process=renewal"
-    assert "Renewals by source" not in other.get("/team/tallies/").content.decode()
-    assert other.post(f"/team/tallies/{tally.key}/", {"what": "share"}).status_code == 404
-    mine.post(f"/team/tallies/{tally.key}/", {"what": "share"})
-    assert "Renewals by source" in other.get("/team/tallies/").content.decode()
-    assert other.post(f"/team/tallies/{tally.key}/", {"what": "away"}).status_code == 403
+    assert "Renewals by source" not in other.get("/team/saved-reports/").content.decode()
+    assert other.post(f"/team/saved-reports/{tally.key}/", {"what": "share"}).status_code == 404
+    mine.post(f"/team/saved-reports/{tally.key}/", {"what": "share"})
+    assert "Renewals by source" in other.get("/team/saved-reports/").content.decode()
+    assert other.post(f"/team/saved-reports/{tally.key}/", {"what": "away"}).status_code == 403
     keep(other, "Renewals by source")
     assert Tally.objects.filter(name="Renewals by source").count() == 2
     keep(mine, "Renewals by source", shared="yes")
     tally.refresh_from_db()
     assert (tally.query, tally.shared) == ("by=source", True)
-    mine.post(f"/team/tallies/{tally.key}/", {"what": "away"})
+    mine.post(f"/team/saved-reports/{tally.key}/", {"what": "away"})
     assert not Tally.objects.filter(pk=tally.pk).exists()
     assert AuditEntry.objects.filter(action="tally: away", before="by=source").exists()
-    away = mine.get("/team/tallies/").context["away"]
+    away = mine.get("/team/saved-reports/").context["away"]
     back = {"kept": away["query"], "name": away["name"], "shared": "yes", "pin": away["parts"], "what": "put back"}
-    mine.post("/team/tally/keep/?process=new_site", back)
+    mine.post("/team/report/keep/?process=new_site", back)
     assert Tally.objects.get(owner__key="m1", name="Renewals by source").query == "by=source"
-    assert not mine.get("/team/tallies/").context["away"]
+    assert not mine.get("/team/saved-reports/").context["away"]
     assert keep(mine, " ").status_code == 422
     assert keep(mine, "x" * 201).status_code == 422
 
@@ -48,18 +48,18 @@ def test_tiles_follow_the_page_but_for_what_is_their_own(demo, sign_in):
     """One filter line for all; a tile with its own process says so and shows it; one not open to the viewer says so."""
     mine = sign_in("m1", apart=True)
     keep(mine, "All renewals", pin="process")
-    mine.post("/team/tally/keep/?who=team:north", {"kept": KEPT, "name": "North only", "pin": "who"})
-    mine.post("/team/boards/", {"name": "Two"})
+    mine.post("/team/report/keep/?who=team:north", {"kept": KEPT, "name": "North only", "pin": "who"})
+    mine.post("/team/dashboards/", {"name": "Two"})
     board = Dashboard.objects.get(name="Two")
     for tally in ("all_renewals", "north_only", "won-by-source"):
-        mine.post(f"/team/boards/{board.key}/change/", {"what": "add", "tally": tally})
-    mine.post(f"/team/boards/{board.key}/settings/", {"name": "Two", "audience": "all"})
+        mine.post(f"/team/dashboards/{board.key}/change/", {"what": "add", "tally": tally})
+    mine.post(f"/team/dashboards/{board.key}/settings/", {"name": "Two", "audience": "all"})
     page = mine.get(f"/team/?board={board.key}&period=FY2027-Q2")
     tiles = {tile.key: tile for tile in page.context["tiles"]}
     assert tiles["all_renewals"].pinned == "Renewal and extension"
     assert {tile.line.period.text for tile in tiles.values()} == {"FY2027-Q2"}
     sums = {key: sum(row.cells[0].value for row in tile.result.rows) for key, tile in tiles.items()}
-    alone = mine.get("/team/tally/?show=won&by=source&period=FY2027-Q2&process=renewal").context["tile"].result
+    alone = mine.get("/team/report/?show=won&by=source&period=FY2027-Q2&process=renewal").context["tile"].result
     assert sums["all_renewals"] == sum(row.cells[0].value for row in alone.rows) < sums["won-by-source"]
     rep = sign_in("r08", apart=True).get(f"/team/?board={board.key}")
     assert "do not have access" in {tile.key: tile for tile in rep.context["tiles"]}["north_only"].refused
@@ -69,9 +69,9 @@ def test_tiles_follow_the_page_but_for_what_is_their_own(demo, sign_in):
 def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
     """Order, width, taking off; a change made on an old state is refused; More than eight are hard to read tallies are warned of."""
     mine = sign_in("m1", apart=True)
-    mine.post("/team/boards/team/copy/", {"name": "Ours"})
+    mine.post("/team/dashboards/team/copy/", {"name": "Ours"})
     board = Dashboard.objects.get(name="Ours")
-    address, number = f"/team/boards/{board.key}/change/", str(board.number)
+    address, number = f"/team/dashboards/{board.key}/change/", str(board.number)
 
     def placed():
         return list(board.tiles.order_by("place").values_list("tally", flat=True))
@@ -91,10 +91,10 @@ def test_a_dashboard_is_arranged_on_the_state_that_was_seen(demo, sign_in):
     assert "More than eight are hard to read" in mine.get(f"/team/?board={board.key}").content.decode()
     assert sign_in("r08", apart=True).post(address, {"what": "off", "tally": before[2]}).status_code == 404
     kept = placed()
-    mine.post(f"/team/boards/{board.key}/settings/", {"what": "away"})
+    mine.post(f"/team/dashboards/{board.key}/settings/", {"what": "away"})
     assert not Dashboard.objects.filter(name="Ours").exists()
     assert mine.get("/team/").context["away"] == "Ours"
-    mine.post("/team/boards/", {"what": "put back"})
+    mine.post("/team/dashboards/", {"what": "put back"})
     board = Dashboard.objects.get(name="Ours")
     assert placed() == kept
     assert board.tiles.get(tally=before[2]).wide
@@ -110,16 +110,16 @@ def test_who_begins_with_which_dashboard(demo, sign_in):
     shown = lambda client: client.get("/team/").context["board"].name  # noqa: E731 - one line says it
     assert shown(rep) == "Team"
     for name, audience in (("For reps", "role:rep"), ("For rivers", "team:rivers")):
-        boss.post("/team/boards/", {"name": name})
+        boss.post("/team/dashboards/", {"name": name})
         key = Dashboard.objects.get(name=name).key
-        boss.post(f"/team/boards/{key}/settings/", {"name": name, "audience": audience, "starts": "yes"})
+        boss.post(f"/team/dashboards/{key}/settings/", {"name": name, "audience": audience, "starts": "yes"})
         assert shown(rep) == name
     assert shown(sign_in("r01", apart=True)) == "For reps"
-    rep.post("/team/boards/process/start/", {"start": "yes"})
+    rep.post("/team/dashboards/process/start/", {"start": "yes"})
     assert shown(rep) == "Conversion"
-    rep.post("/team/boards/", {"name": "Mine"})
+    rep.post("/team/dashboards/", {"name": "Mine"})
     mine = Dashboard.objects.get(name="Mine")
-    refused = rep.post(f"/team/boards/{mine.key}/settings/", {"name": "Mine", "audience": "all"})
+    refused = rep.post(f"/team/dashboards/{mine.key}/settings/", {"name": "Mine", "audience": "all"})
     assert refused.status_code == 403
     assert boss.get(f"/team/?board={mine.key}").status_code == 404
 
@@ -127,7 +127,7 @@ def test_who_begins_with_which_dashboard(demo, sign_in):
 def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     """Notes and actions of a one-to-one; a second window's notes are not lost; the rep ticks; the next compares with it."""
     boss, rep, other = (sign_in(key, apart=True) for key in ("m1", "r08", "r01"))
-    page = "/team/one-to-one/r08/"
+    page = "/team/one-to-ones/r08/"
     kept = {"notes": "Port signs in December.", "seen": "", "text": "Ring the harbour master", "due_on": "2026-11-27"}
     assert boss.post(f"{page}notes/", kept).status_code == 302
     meeting = Meeting.objects.get(by__key="m1", person_key="r08")
@@ -146,7 +146,7 @@ def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     assert boss.post(f"{page}notes/", {**kept, "due_on": "soon", "seen": meeting.notes}).status_code == 422
     assert boss.get(f"{page}?as_of=2026-11-30").context["since"] == date(2026, 11, 23)
     Meeting.objects.create(by_id=meeting.by_id, person_key="r01", held_on=date(2026, 11, 20), notes="not for others")
-    viewer_page = sign_in("r01", apart=True).get("/team/one-to-one/r01/").content.decode()
+    viewer_page = sign_in("r01", apart=True).get("/team/one-to-ones/r01/").content.decode()
     assert "not for others" in viewer_page
 
 
@@ -155,7 +155,7 @@ def test_the_interval_is_the_firms_own(demo, sign_in):
     boss = sign_in("m1", apart=True)
 
     def beyond():
-        whole = boss.get("/team/contact-gap/").context["whole"].cells
+        whole = boss.get("/team/contact-gaps/").context["whole"].cells
         return sum(cell.cell.deals for cell in whole[1:5]), whole[5].cell.deals
 
     before = beyond()
@@ -174,7 +174,7 @@ def test_the_interval_is_the_firms_own(demo, sign_in):
 def test_open_by_rep_opens_the_deals_behind_a_part_and_edits_them(demo, sign_in):
     """The part is the sum of its deals' parts; after an edit the page is the same place."""
     boss = sign_in("m1", apart=True)
-    place = "/team/open/?along=stage&rep=r08&part=4"
+    place = "/team/deals-by-rep/?along=stage&rep=r08&part=4"
     page = boss.get(place)
     cell = next(row for row in page.context["rows"] if row.key == "r08").cells[4].cell
     assert cell.amount_minor == sum(part for _, part in page.context["opened"]) == page.context["opened_minor"]
@@ -185,8 +185,8 @@ def test_open_by_rep_opens_the_deals_behind_a_part_and_edits_them(demo, sign_in)
     assert boss.get(place).context["opened_minor"] == cell.amount_minor - 2_000_000
     account = boss.get(f"/customers/account/ac001/?next={place.replace('&', '%26')}").content.decode()
     assert place.replace("&", "&amp;") in account
-    assert boss.get("/team/open/?part=77&rep=r08").status_code == 400
-    assert boss.get("/team/open/?rep=nobody").status_code == 404
+    assert boss.get("/team/deals-by-rep/?part=77&rep=r08").status_code == 400
+    assert boss.get("/team/deals-by-rep/?rep=nobody").status_code == 404
 
 
 def test_a_statement_is_kept_and_compared(demo, sign_in):
@@ -214,7 +214,7 @@ def test_a_statement_is_kept_and_compared(demo, sign_in):
 def test_a_week_reads_calls_and_targets(demo, sign_in):
     """The call for a week goes before what was due; phone targets are the quota's share of the week."""
     rep, boss = sign_in("r08", apart=True), sign_in("m1", apart=True)
-    rep.post("/forecast/calls/?period=2026-W48", {"node": "person:r08", "amount": "12345.00", "reason": "the port"})
+    rep.post("/forecast/submitted/?period=2026-W48", {"node": "person:r08", "amount": "12345.00", "reason": "the port"})
     line = next(one for one in boss.get("/team/this-week/").context["lines"] if one.key == "r08")
     assert (line.row.set_out_minor, line.row.called) == (1_234_500, True)
     target = line.done[0][1].forecast.quota

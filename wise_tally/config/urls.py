@@ -4,6 +4,7 @@ from django.urls import include, path
 
 from wise_tally.interfaces.api.assembled import api
 from wise_tally.web.request import sign_in, typed_again
+from wise_tally.web.request.old_addresses import old_addresses
 from wise_tally.web.working import pins
 
 handler500 = "wise_tally.web.request.gate.broken"
@@ -13,7 +14,7 @@ urlpatterns = [
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
     path("password/", sign_in.password, name="password"),
     path("pins/", pins.pin, name="pin"),
-    path("reconcile/", pins.page, name="reconcile"),
+    path("compare/", pins.page, name="reconcile"),
     path("typed/", typed_again.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("api/", api.urls),
@@ -27,4 +28,5 @@ urlpatterns = [
     path("team/", include("wise_tally.pages.team.urls")),
     path("setup/imports/", include("wise_tally.pages.setup.imports.urls")),
     path("setup/", include("wise_tally.pages.setup.urls")),
+    *old_addresses,
 ]

@@ -205,6 +205,17 @@ def plural(number: int | None, one: str, many: str = "") -> str:
 IRREGULAR = {"person": "people"}
 
 
+# The kinds of activities, the same everywhere.
+ACTIVITIES = {
+    "phone": "Phone call",
+    "meeting": "Meeting",
+    "mail": "E-mail",
+    "site_visit": "Site visit",
+    "task": "Task",
+    "web_visit": "Web visit",
+}
+
+
 def as_words(name: str) -> str:
-    """A kept word as people read it: site_visit → site visit."""
-    return name.replace("_", " ")
+    """A kept word as people read it: site_visit → Site visit, deal_type → deal type."""
+    return ACTIVITIES.get(name, name.replace("_", " "))

@@ -24,7 +24,6 @@ TABS = (
     ("conversion:leads", "Lead conversion", ""),
     ("conversion:time", "Time in stage", ""),
     ("conversion:seen", "Probability check", ""),
-    ("conversion:records", "Forecast accuracy", ""),
     ("conversion:lost", "Loss reasons", ""),
     ("conversion:over-time", "Monthly trend", ""),
 )

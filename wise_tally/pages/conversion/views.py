@@ -11,7 +11,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from wise_tally.core.conversion import BASES, Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
+from wise_tally.core.conversion import Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.drop_off import losses
@@ -37,11 +37,12 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
-SWITCHES = {
-    "measure": ("number", "value"),
-    "basis": BASES,
-    "counting": ("reached", "strict"),
-    "decided": ("all", "only"),
+# The choices above the bars: parameter, label, and the words of each value.
+SWITCHES: dict[str, tuple[str, dict[str, str]]] = {
+    "measure": ("Show", {"number": "number", "value": "amount"}),
+    "basis": ("Deals", {"created": "created", "entered": "entered first stage", "decided": "closed"}),
+    "counting": ("Reached", {"reached": "stage or later", "strict": "stage itself only"}),
+    "decided": ("Include", {"all": "all", "only": "closed deals only"}),
 }
 
 
@@ -75,9 +76,7 @@ def page(request: PageRequest) -> HttpResponse:
         "exits": exits_shown(line, options),
         "ways": WAYS,
         "options": options,
-        "switches": [
-            (name, asked.links(name, dict(zip(words, words, strict=True)))) for name, words in SWITCHES.items()
-        ],
+        "switches": [(label, asked.links(name, words)) for name, (label, words) in SWITCHES.items()],
         "stages": _stages_to_leave_out(asked),
         "by": by,
         "by_links": asked.links("by", dict(choices(BY))),

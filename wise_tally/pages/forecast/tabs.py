@@ -11,6 +11,7 @@ TABS = (
     ("forecast:range", "Outcome range", ""),
     ("forecast:what-if", "What if", ""),
     ("forecast:calls", "Submitted forecasts", ""),
+    ("forecast:accuracy", "Forecast accuracy", ""),
 )
 
 

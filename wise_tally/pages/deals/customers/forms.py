@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 from django import forms
 
 from wise_tally.book.store import books
+from wise_tally.domain.formats import ACTIVITIES
 from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person, Territory, Workspace
@@ -15,14 +16,8 @@ from wise_tally.domain.process.models import Source
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 
-DONE_KINDS = (
-    ("phone", "phone"),
-    ("meeting", "meeting"),
-    ("mail", "mail"),
-    ("site_visit", "site visit"),
-    ("task", "task"),
-)
-KIND_WORDS = dict((*DONE_KINDS, ("web_visit", "web visit")))
+DONE_KINDS = [(kind, words) for kind, words in ACTIVITIES.items() if kind != "web_visit"]
+KIND_WORDS = ACTIVITIES
 
 
 class OwnedForm(LedgerForm):

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
 from wise_tally.domain.formats import count, money, percent
-from wise_tally.pages.conversion.query import tabs
+from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -22,7 +22,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
 PERIODS = 6
 MEASURES = ("commit", "commit_won", "slip_rate", "call_error")
 # What may stand side by side for each period, in words.
-BY_PERIOD = {"commit_won": "kept", "slip_rate": "slipped", "call_error": "over-forecast"}
+BY_PERIOD = {"commit_won": "commit won", "slip_rate": "slipped", "call_error": "over-forecast"}
 
 
 @dataclass(frozen=True)
@@ -66,18 +66,18 @@ def page(request: PageRequest) -> HttpResponse:
     shown = asked.each
     answer = {
         "line": line,
-        "tabs": tabs(line, "records"),
+        "tabs": tabs(line, "accuracy"),
         "periods": [period_words(period) for period in periods],
         "people": [(record, _cells(record, periods, shown)) for record in found],
         "each": BY_PERIOD[shown],
-        "each_working": reverse("conversion:records-working", args=[shown]),
+        "each_working": reverse("forecast:accuracy-working", args=[shown]),
         "each_links": asked.links("each", BY_PERIOD),
         "footer": Footer(
             sum(own.due for record in found for own in record.together.periods),
-            exports=exports("conversion:records-table", line.query()),
+            exports=exports("forecast:accuracy-table", line.query()),
         ),
     }
-    return render(request, "conversion/records.html", answer)
+    return render(request, "forecast/accuracy.html", answer)
 
 
 def _cells(record: PersonRecord, periods: list[Period], figure: str) -> list[float | None]:
@@ -93,7 +93,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     record = next((one for one in found if one.key == request.GET.get("person")), None)
     if figure not in MEASURES or record is None:
         raise Refused(f"“{figure[:40]}” is not on this page. Go back and open the figure again.", 404)
-    back = f"{reverse('conversion:records')}?{line.query()}"
+    back = f"{reverse('forecast:accuracy')}?{line.query()}"
     return panel_response(request, line, _panel(record, figure), back)
 
 
