@@ -203,7 +203,7 @@ def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[li
         return list(refused.faults), []
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
     Scratch({}, {}).keep(request)
-    moved = f"{len(changes)} deal{'' if len(changes) == 1 else 's'}"
+    moved = plural(len(changes), "deal")
     stages = f" and the probabilities of {plural(len(scratch.stages), 'stage')}" if scratch.stages else ""
     messages.success(request, f"{moved}{stages} changed. You can undo this in the deal list.")
     return [], []

@@ -15,6 +15,7 @@ from wise_tally.domain.deals.contact_intervals import (
     saved_intervals,
     set_intervals,
 )
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import Process
@@ -45,7 +46,7 @@ def page(request: PageRequest) -> HttpResponse:
         if not faults:
             days = {subject: int(text) if text else None for subject, text in typed.items()}
             changed = set_intervals(request.viewer, days, now())
-            messages.success(request, f"{changed} interval{'' if changed == 1 else 's'} saved.")
+            messages.success(request, f"{plural(changed, 'interval')} saved.")
             return redirect("setup:contact-intervals")
     rows = [
         (index, name, subject[0] == INDUSTRY, typed[subject], faults.get(subject, ""))

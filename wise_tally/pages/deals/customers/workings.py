@@ -10,7 +10,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.customer import AGEING, ageing_place
 from wise_tally.core.figures_of_deals import OF_ACCOUNT
 from wise_tally.domain.deals.models import Account
-from wise_tally.domain.formats import age, count, day, moment, money
+from wise_tally.domain.formats import age, count, day, moment, money, plural
 from wise_tally.domain.org.clock import end_of_today
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.leads import age_days, visible_lead
@@ -56,7 +56,7 @@ def _deals(asked: SheetRequest, words: str) -> Panel:
     return Panel(
         title=f"{words.capitalize()} deals, {account.name}",
         definition=OF_ACCOUNT[words].definition,
-        terms=(PanelTerm(f"{count(len(rows))} {words} deal{'' if len(rows) == 1 else 's'}", money(int(amount.sum()))),),
+        terms=(PanelTerm(plural(len(rows), f"{words} deal"), money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words=words,
         **listed(line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),

@@ -143,7 +143,7 @@ def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow
             STEP: "next step due",
             CLOSING: f"closes this week, {day(row.expected_close)}",
             PAST: f"expected close is past, {day(row.expected_close)}",
-            OVER: f"{age(float(found.over[i]))} over in its stage",
+            OVER: f"stalled: {age(float(found.over[i]))} over the typical time in its stage",
             SLIPPED: f"close date moved later {plural(int(found.slips[i]), 'time')}",
             UNDATED: "no close date",
         }[reason]

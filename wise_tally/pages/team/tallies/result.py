@@ -107,7 +107,7 @@ class Result:
         rest = self.rows[most:]
         if not rest:
             return ""
-        number = f"{len(rest)} more row{'' if len(rest) == 1 else 's'} not drawn"
+        number = f"{formats.plural(len(rest), 'more row')} not drawn"
         if self.shape not in (Kind.MONEY, Kind.COUNT):
             return number
         added = sum(cell.value or 0 for row in rest for cell in (row.cells if self.is_over_time else row.cells[:1]))
