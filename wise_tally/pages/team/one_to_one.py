@@ -176,13 +176,13 @@ def _lists(request: PageRequest, line: FilterLine, at: Ints, amount: Ints) -> li
     over, moved = days_over(line.book, line.snapshot, at), slips(line.book, line.snapshot)
     missed = deal_columns.gaps(line, at)
     remarks = {
-        "Biggest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
-        "Beyond typical days": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over typical in {row.stage_name}"),
-        "Slipped": (
+        "Largest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
+        "Stalled deals": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over typical in {row.stage_name}"),
+        "Close date moved": (
             moved.count[deal] > 0,
             lambda row, i: f"{moved.count[deal][i]}×, {plural(int(moved.days[deal][i]), 'day')} in total",
         ),
-        "Contact missed": (missed > 0, lambda row, i: plural(int(missed[i]), "missed contact")),
+        "Contact overdue": (missed > 0, lambda row, i: plural(int(missed[i]), "missed contact")),
     }
     order = np.argsort(-amount, kind="stable")
     chosen = {title: [int(i) for i in order if keep[i]][:FEW] for title, (keep, _) in remarks.items()}
