@@ -195,3 +195,16 @@ def test_figures_are_printed_as_json_csv_and_table(firm, capsys):
     assert table[0] == "forecast · FY2027 · as of 2026-11-23 · by person"
     assert len(table) == len(rows) + 2
     assert "–" in table[2], "none is shown as a dash"
+
+
+@given(st.integers(1, 10**15))
+def test_an_axis_has_round_marks_up_to_what_it_shows(largest):
+    """At most five, of one step that people count in, and the top mark is reached by less than one step of air."""
+    from wise_tally.web.ticks import round_ticks
+
+    ticks = round_ticks(largest)
+    step = ticks[0]
+    assert ticks == [step * place for place in range(1, len(ticks) + 1)]
+    assert len(ticks) <= 5
+    assert largest <= ticks[-1] < largest + step
+    assert str(step).rstrip("0") in ("1", "2", "25", "5")

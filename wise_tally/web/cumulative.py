@@ -8,6 +8,7 @@ from wise_tally.core.book import BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.nodes import scope_node, working_query
+from wise_tally.web.ticks import round_ticks
 
 WIDTH, HEIGHT = 560, 150
 
@@ -67,7 +68,8 @@ def cumulative(
 
 
 def _drawn(line: FilterLine, months: list[Month], working: str) -> Cumulative:
-    largest = max([1, *(max(m.sums.won, m.with_open or 0, m.sums.target or 0) for m in months)])
+    ticks = round_ticks(max([1, *(max(m.sums.won, m.with_open or 0, m.sums.target or 0) for m in months)]))
+    largest = ticks[-1]
     passed = [m for m in months if m.sums.period.starts_on <= line.as_of]
     ahead = [m for m in months if m.with_open is not None]
     won = [(0, 0), *((m.x, m.sums.won) for m in passed)]
@@ -92,7 +94,7 @@ def _drawn(line: FilterLine, months: list[Month], working: str) -> Cumulative:
         target=last.sums.target,
         open=last.sums.open,
         working=working,
-        lines=[(largest * step // 4, _y(largest * step // 4, largest)) for step in range(1, 5)],
+        lines=[(tick, _y(tick, largest)) for tick in ticks],
     )
 
 
