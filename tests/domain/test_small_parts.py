@@ -175,9 +175,9 @@ def test_history_reads_as_sentences(db, tmp_path):
     last, back, slip, first = (entry.changes for entry in entries)
     assert last == ("one → lost", "expected close 10 Mar 2025 → –", "category commit → none", "lost: price")
     assert back[:3] == ("back: two → one", "amount 10.00 → 12.00", "expected close 15 Mar 2025 → 10 Mar 2025")
-    assert back[3:] == ("owner B → A", "own category none → commit")
+    assert back[3:] == ("owner B → A", "category none → commit")
     assert slip == ("expected close 1 Mar 2025 → 15 Mar 2025, slipped 14 days", "owner A → B")
-    assert first == ("came in at two", "amount 10.00", "expected 1 Mar 2025")
+    assert first == ("created in two", "amount 10.00", "expected 1 Mar 2025")
     assert len(history(Deal.objects.get(), int(datetime(2025, 1, 3, tzinfo=UTC).timestamp()))) == 2, "as it stood"
 
 
