@@ -8,6 +8,7 @@ import tempfile
 from datetime import UTC, date, datetime
 from zlib import crc32
 
+import hypothesis
 import pytest
 from django.db import transaction
 from django.db.backends.signals import connection_created
@@ -16,6 +17,9 @@ from django.dispatch import receiver
 # Of this user and this copy of the project: two copies tested at once do not meet.
 PLACE = f"wise-tally-tests-{os.getuid()}-{crc32(os.path.dirname(__file__).encode()):08x}"
 os.environ.setdefault("WISE_TALLY_DATABASE", os.path.join(tempfile.gettempdir(), PLACE, "unused.sqlite3"))
+# A busy machine is no fault of an example.
+hypothesis.settings.register_profile("wise_tally", deadline=None)
+hypothesis.settings.load_profile("wise_tally")
 TODAY = date(2026, 11, 23)
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 

@@ -28,7 +28,7 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.click("text=Mark as lost")
     page.fill("dialog [name=lost_reason]", "Price")
     page.keyboard.press("Enter")
-    expect(page.locator(".facts")).to_contain_text("lost because")
+    expect(page.locator(".facts")).to_contain_text("loss reason")
     assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"
     page.locator(".undo", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
     expect(page.locator(".facts")).to_contain_text("expected close")

@@ -122,7 +122,7 @@ def test_an_amount_is_saved_with_enter_and_with_tab_and_esc_leaves_it(place, vis
     keyboard.press("Control+A")
     keyboard.type("a lot")
     keyboard.press("Tab")
-    expect(row.row.locator(".cell-said .wrong")).to_contain_text("“a lot” is not accepted")
+    expect(row.row.locator(".cell-said .wrong")).to_contain_text("“a lot” is not valid")
     expect(amount).to_have_value("a lot")
     assert deal_now().amount_minor == 44_500
 

@@ -51,7 +51,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     page.click("text=Preview effect")
     expect(page.locator("#effect")).to_contain_text("Not saved yet")
     page.click("text=Save stages")
-    expect(page.locator(".message")).to_contain_text("1 stages changed")
+    expect(page.locator(".message")).to_contain_text("1 stage changed from 23 Nov 2026")
     page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")

@@ -15,7 +15,7 @@ QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
 
 def call_for(page, name, amount, why):
     """Type a call into somebody's row by keyboard and send it with Enter."""
-    page.get_by_label(f"Call for {name}", exact=True).fill(amount)
+    page.get_by_label(f"Forecast of {name}", exact=True).fill(amount)
     page.keyboard.press("Tab")
     page.keyboard.type(why)
     page.keyboard.press("Enter")
@@ -35,8 +35,8 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     expect(row(rep, "Iva Marrin")).to_contain_text(str(whole(9_000_000)))
     expect(row(rep, "Iva Marrin")).to_contain_text("the weir signs")
     call_for(rep, "Iva Marrin", "lots", "no number")
-    expect(rep.locator("[role=alert]", has_text="Not called")).to_contain_text("“lots” is not accepted")
-    expect(rep.get_by_label("Call for Iva Marrin", exact=True)).to_have_value("lots")
+    expect(rep.locator("[role=alert]", has_text="Not submitted")).to_contain_text("“lots” is not valid")
+    expect(rep.get_by_label("Forecast of Iva Marrin", exact=True)).to_have_value("lots")
     head = visit("manager", "/forecast/submitted/")
     call_for(head, "Iva Marrin", "-15000", "access is not agreed")
     expect(row(head, "Iva Marrin")).to_contain_text(str(whole(7_500_000)))
@@ -44,7 +44,7 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     weighted = ask("forecast", QUARTER, AS_OF, by="person")["r01"]["weighted"]
     assert float(told["call"]) == float(before) - float(weighted) + 75_000
     call_for(head, "Ferrow & Lisk Hydrometry", "1650000", "with what comes in December")
-    expect(head.locator(".fig", has_text="Called for").locator(".large")).to_have_text(short(165_000_000))
+    expect(head.locator(".fig", has_text="Submitted for").locator(".large")).to_have_text(short(165_000_000))
     assert [(c.made_by.key, c.amount_minor) for c in Call.objects.order_by("-pk")[:3]][::-1] == [
         ("r01", 9_000_000), ("m1", 7_500_000), ("m1", 165_000_000)]  # fmt: skip
     admin = visit("admin", "/forecast/submitted/")
@@ -73,7 +73,7 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
     page.wait_for_load_state()
     page.locator(".fig", has_text="Win rate of closed deals").locator(".open-figure").click()
     panel = page.locator("#working")
-    expect(panel).to_contain_text("Against Win rate of created, pinned:")
+    expect(panel).to_contain_text("Compared with the pinned figure “Win rate of created deals”")
     expect(panel).to_contain_text("is not one of the deals created in the period")
     panel.locator("text=Compare deal by deal").click()
     expect(page.locator("h2").first).to_contain_text("Only in Win rate of created")
@@ -81,7 +81,7 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
 
 def test_a_day_of_the_trend_opens_its_book(visit):
     page = visit("manager", f"/forecast/trend/?period={QUARTER}")
-    page.locator("summary", has_text="Show as table").click()
+    page.locator("summary", has_text="as a table").click()
     page.locator("main details td:first-child a").nth(7).click()
     page.wait_for_load_state()
     assert "as_of=2026-11-16" in page.url

@@ -27,7 +27,7 @@ def test_a_tally_by_mouse_stands_on_a_dashboard_within_a_minute(visit):
     page.get_by_label("over time").select_option("month")
     page.locator(".people-matrix").wait_for()
     page.get_by_label("Name").fill("Created by source")
-    page.get_by_label("Put on").select_option(label="Meeting")
+    page.get_by_label("Add to dashboard").select_option(label="Meeting")
     page.get_by_label("Share with everyone").check()
     page.get_by_role("button", name="Save report").click()
     page.get_by_role("heading", name="Created by source").wait_for()
@@ -52,7 +52,7 @@ def test_a_tally_by_keyboard(visit):
     page.get_by_label("rows").focus()
     page.keyboard.type("person")
     page.get_by_role("heading", name="Slipped close dates by person").wait_for()
-    page.get_by_label("Put on").focus()
+    page.get_by_label("Add to dashboard").focus()
     page.keyboard.type("Monday")
     page.get_by_label("Share with everyone").focus()
     page.keyboard.press("Space")
@@ -87,7 +87,7 @@ def test_the_monday_meeting_goes_no_further_than_an_account_sheet(visit):
     assert page.url.split("#")[0] == place
     page.locator("#deals").get_by_role("link", name="Orrin Upper Water Board", exact=True).click()
     page.get_by_text("Past due").first.wait_for()
-    page.get_by_role("link", name="back to where you were").click()
+    page.get_by_role("link", name="‹ Back").click()
     page.get_by_role("heading", name=re.compile("^Joss Merrow, Terms")).wait_for()
     assert page.url == place
 
@@ -98,15 +98,15 @@ def test_a_one_to_one_on_one_page(visit):
     base = page.url.split("/forecast")[0]
     page.goto(f"{base}/team/one-to-ones/r08/")
     page.get_by_role("button", name=re.compile("^Done: Get the survey")).click()
-    page.get_by_text("Nothing is carried over").wait_for()
+    page.get_by_text("No open actions").wait_for()
     deal = page.locator(".in-place tr", has_text="Barrage network").first
     deal.get_by_label(re.compile("^Expected close of")).fill("2026-12-18")
     deal.get_by_label(re.compile("^Expected close of")).press("Enter")
     deal.get_by_text("Saved").wait_for()
     assert "/team/one-to-ones/r08/" in page.url
-    page.get_by_label("Notes of today").fill("The board meets on the 18th.")
-    page.get_by_label("What is agreed").fill("Bring the reference from Skerry")
-    page.get_by_label("By when").fill("2026-12-11")
+    page.get_by_label("Notes for today").fill("The board meets on the 18th.")
+    page.get_by_label("Agreed action").fill("Bring the reference from Skerry")
+    page.get_by_label("Due date").fill("2026-12-11")
     page.get_by_role("button", name="Save notes").click()
     page.get_by_text("Bring the reference from Skerry").wait_for()
-    assert page.get_by_label("Notes of today").input_value() == "The board meets on the 18th."
+    assert page.get_by_label("Notes for today").input_value() == "The board meets on the 18th."

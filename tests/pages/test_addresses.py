@@ -92,7 +92,7 @@ def drawn(data, kind):
 
 
 @pytest.mark.parametrize("name", PAGES)
-@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=6, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(data=st.data())
 def test_an_address_that_a_page_makes_is_accepted_by_it(demo, sign_in, name, data):
     client, page = sign_in("m1" if not name.startswith("setup") else "a1"), reverse(name)
@@ -121,3 +121,23 @@ def test_whoever_kept_an_earlier_address_is_sent_on(demo, sign_in, old):
     assert (answer.status_code, answer.url) == (301, f"/{MOVED[old]}?who=team:north&as_of=2026-10-05")
     # What stands below it moved with it, whatever that is.
     assert sign_in("m1").get(f"/{old}table.csv").url == f"/{MOVED[old]}table.csv"
+
+
+@pytest.mark.parametrize(
+    ("address", "said", "place"),
+    [
+        ("/conversion/?by=foo", "Part of the address is not valid: by=foo.", "Conversion"),
+        ("/forecast/?period=nonsense", "Part of the address is not valid: period=nonsense.", "Forecast"),
+        ("/attainment/?who=person:nobody", "Part of the address is not valid: who=person:nobody.", "Attainment"),
+        ("/forecast/working/hope/", "“hope” is not a figure of the forecast.", "Forecast"),
+    ],
+)
+def test_a_link_that_does_not_work_says_which_part_and_leads_on(demo, sign_in, address, said, place):
+    client = sign_in("m1")
+    refused = client.get(address)
+    html = refused.content.decode()
+    assert refused.status_code in (400, 404)
+    assert "This link does not work" in html
+    assert said in html
+    onwards = re.search(rf'href="([^"]*)">Go to the {place} page', html)[1]
+    assert client.get(onwards).status_code == 200

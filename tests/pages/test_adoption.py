@@ -72,7 +72,7 @@ def test_the_truths_of_the_demo_stand_on_these_pages(demo, sign_in):
 
 def test_pages_of_an_empty_period_say_so(demo, sign_in):
     client = sign_in("m1")
-    for path in ("", "leads/", "time/", "set-and-seen/", "lost/"):
+    for path in ("", "lead-conversion/", "time/", "probability-check/", "loss-reasons/"):
         page = client.get(f"/conversion/{path}?period=FY2010")
         assert page.status_code == 200
         assert "No " in page.content.decode() or "too few" in page.content.decode()

@@ -171,7 +171,7 @@ def names(patterns, prefix=""):
         if isinstance(pattern, URLResolver):
             space = f"{pattern.namespace}:" if pattern.namespace else ""
             yield from names(pattern.url_patterns, prefix + space)
-        elif isinstance(pattern, URLPattern):
+        elif isinstance(pattern, URLPattern) and pattern.name:
             yield prefix + str(pattern.name)
 
 

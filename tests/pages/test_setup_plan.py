@@ -138,7 +138,7 @@ BAD_SHEETS = [
     (lambda s: setattr(s["D5"], "value", "=1+1") or setattr(s["D5"], "data_type", "s"), "D5 contains a formula"),
     (lambda s: s.__setitem__("E6", "lots"), "E6: “lots” is not valid"),
     (lambda s: s.__setitem__("E6", -3), "E6: “-3” is not valid"),
-    (lambda s: s.__setitem__("B4", "nobody"), "is not in this plan. Choose a row from the list."),
+    (lambda s: s.__setitem__("B4", "nobody"), "is not in this plan. Delete the row or correct it."),
     (moved, "Row 1, column A says “Plan”; accepted there: “subject”"),
     (lambda s: s.__setitem__("D1", "2031-01"), "column D says “2031-01”"),
 ]
@@ -157,7 +157,7 @@ def test_faults_of_a_sheet_are_named_by_cell_and_nothing_is_saved(demo, sign_in,
     ("name", "content", "says"),
     [("x.xlsx", b"PK\x03\x04 nothing", "The workbook cannot be read"), ("x.pdf", b"%PDF", "is not a CSV or XLSX file"),
      ("x.csv", b"", "is empty"), ("x.csv", b"PK\x03\x04zip", "a workbook with the ending .csv"),
-     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "A person appears twice")],
+     ("x.csv", b'a,b\n"open', "cannot be read as CSV"), ("x.csv", b"a,a\n1,2\n", "heading “a” appears twice")],
 )  # fmt: skip
 def test_files_that_are_no_tables_are_refused(demo, sign_in, name, content, says):
     answer = sign_in("m1").post(PAGE, {"tool": "sheet", "file": SimpleUploadedFile(name, content)})

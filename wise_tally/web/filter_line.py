@@ -301,7 +301,7 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
         return NONE
     if key not in keys:
         known = ", ".join(sorted(keys)[:12])
-        raise Refused(f"{what} “{key[:60]}” not found. Choose one of: {known}.", 404)
+        raise Refused(f"{what.capitalize()} “{key[:60]}” not found. Choose one of: {known}.", 404)
     return keys.index(key)
 
 

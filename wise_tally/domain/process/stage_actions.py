@@ -28,7 +28,7 @@ class NameTaken(Exception):
     """A stage of the process has this name; `retired` is that stage where it may be restored."""
 
     def __init__(self, stage: Stage) -> None:
-        words = "is retired; restore it instead, its history is kept" if stage.retired else "is there already"
+        words = "is retired; restore it instead" if stage.retired else "already exists. Choose another name"
         super().__init__(f"A stage named “{stage.name}” {words}.")
         self.retired = stage if stage.retired else None
 

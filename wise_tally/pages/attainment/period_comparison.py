@@ -21,7 +21,7 @@ from wise_tally.web.nodes import scope_node, token_of
 from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
 
-AGAINST = {"before": "the period before", "year": "the same days last year"}
+AGAINST = {"before": "previous period", "year": "same days last year"}
 # What is compared: figure, words, how it is written.
 COMPARED = (
     ("won", "won", "whole"),

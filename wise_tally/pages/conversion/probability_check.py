@@ -17,7 +17,8 @@ from wise_tally.core.observed_rates import SeenRate, decided_in, probability_che
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 from wise_tally.core.what_if import WhatIf, stage_changes, supposed
 from wise_tally.domain.deals.what_if_actions import adopt_probabilities
-from wise_tally.domain.formats import count, money, percent, score
+from wise_tally.domain.formats import count, money, percent, plural, score
+from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
@@ -164,7 +165,7 @@ def _adopt(request: PageRequest, line: FilterLine, chosen: dict[str, int]) -> Ht
     changed = adopt_probabilities(request.viewer, chosen, day, now())
     messages.success(
         request,
-        f"{changed} {'probability' if changed == 1 else 'probabilities'} set from {day} on. Past dates keep the old values.",
+        f"{plural(changed, 'probability')} set from {shown_day(day)}. Past dates keep the old values.",
     )
     return redirect(f"{reverse('conversion:seen')}?{line.query()}")
 

@@ -40,7 +40,7 @@ def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
     pickers = [
         Control("by", "Group by", choices(ROWS), asked.by),
         Control("within", "then by", [("", "nothing"), *choices(WITHIN, asked.by)], asked.within),
-        Control("measure", "counting", list(MEASURE_WORDS.items()), asked.measure),
+        Control("measure", "measured in", list(MEASURE_WORDS.items()), asked.measure),
         Control("basis", "date used", list(BASIS_WORDS.items()), asked.basis),
         Control("form", "for", [("", "this period"), ("year", "all periods of the year")], asked.form),
     ]

@@ -9,6 +9,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.models import Person, Team, Territory, Workspace
 from wise_tally.domain.process.models import Process
@@ -66,9 +67,9 @@ def _sections(viewer: Viewer) -> list[Section]:
             "Organisation",
             [
                 Link("Organisation and fiscal year", reverse("setup:organisation")),
-                Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Person, "people")),
-                Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territories")),
-                Link("All people", reverse("setup:entries", args=["people"]), _count(Team, "teams")),
+                Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Team, "team")),
+                Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territory")),
+                Link("All people", reverse("setup:entries", args=["people"]), _count(Person, "person")),
                 Link("API tokens", reverse("tokens"), "read-only"),
             ],
         ),
@@ -116,5 +117,5 @@ def _lists(slugs: tuple[str, ...]) -> list[Link]:
     ]
 
 
-def _count(model: type[Person | Team | Territory], words: str) -> str:
-    return f"{model.objects.count()} {words}"
+def _count(model: type[Person | Team | Territory], one: str) -> str:
+    return plural(model.objects.count(), one)

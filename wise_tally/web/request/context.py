@@ -6,6 +6,7 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.urls import reverse
 
+from wise_tally.web.help import page_help
 from wise_tally.web.request.gate import REQUEST_ID
 
 PLACES = (
@@ -21,7 +22,7 @@ WITHIN = {"imports": "setup", "customers": "deals", "today": "deals"}
 
 
 def page(request: HttpRequest) -> dict[str, Any]:
-    """The six places with the scope carried along, who is signed in, the demo flag."""
+    """The six places with the scope carried along, who is signed in, the help of the page, the demo flag."""
     scope = getattr(request, "filter_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
     current = request.resolver_match.app_name if request.resolver_match else ""
@@ -40,5 +41,6 @@ def page(request: HttpRequest) -> dict[str, Any]:
         "demo": settings.DEMO,
         "filter_line": scope,
         "pins": pins,
+        "help": page_help(request.resolver_match.view_name) if request.resolver_match else None,
         "request_id": REQUEST_ID.get(),
     }

@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 
 from django.core.exceptions import PermissionDenied
 from django.db import OperationalError
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
@@ -79,16 +79,29 @@ class WorkspaceMiddleware:
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         """A refusal says what was wrong and what is accepted."""
-        if isinstance(error, Refused):
-            return render(request, "web/refused.html", {"message": str(error)}, status=error.status)
+        if isinstance(error, Refused | CoreError):
+            return _refused(request, str(error), error.status if isinstance(error, Refused) else 400)
         if isinstance(error, NothingYet):
             answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
             return render(request, "web/nothing_yet.html", answer)
-        if isinstance(error, CoreError):
-            return render(request, "web/refused.html", {"message": str(error)}, status=400)
         if isinstance(error, OperationalError) and "locked" in str(error):
             return render(request, "web/refused.html", {"message": BUSY}, status=503)
         if isinstance(error, PermissionDenied):
             note(request.viewer, "request denied", f"{request.method} {request.path}")  # type: ignore[attr-defined]
             return render(request, "web/refused.html", {"message": str(error)}, status=403)
         return None
+
+
+def _refused(request: HttpRequest, message: str, status: int) -> HttpResponse:
+    """What is read fails by its address, what is sent by what was typed."""
+    if request.method != "GET":
+        return render(request, "web/refused.html", {"message": message}, status=status)
+    answer = {"message": message, "part": _part_refused(request.GET, message)}
+    return render(request, "web/bad_link.html", answer, status=status)
+
+
+def _part_refused(query: QueryDict, message: str) -> str:
+    """The part of an address that a refusal quotes, such as by=foo; empty where it quotes none."""
+    quoted = message.partition("“")[2].partition("”")[0]
+    parts = (f"{name}={text[:60]}" for name, texts in query.lists() for text in texts if quoted and quoted in text)
+    return next(parts, "")

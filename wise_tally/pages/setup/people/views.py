@@ -13,7 +13,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.domain.deals.handover import hand_over
 from wise_tally.domain.deals.models import Partner
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import day, plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Team, Territory
@@ -87,7 +87,7 @@ def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date)
         name = territory.name
     else:
         name = _move_in_teams(request, kind, key, above_key, from_on)
-    messages.success(request, f"{name} moves on {from_on}. Earlier dates keep the old structure.")
+    messages.success(request, f"{name} moves on {day(from_on)}. Earlier dates keep the old structure.")
 
 
 def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
@@ -162,7 +162,7 @@ def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
         set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())
     else:
         set_commission(request.viewer, subject, key, typed["rate"], typed["from_on"], now(), record.commission_rate_bp)
-    messages.success(request, f"The rate applies from {typed['from_on']}.")
+    messages.success(request, f"The rate applies from {day(typed['from_on'])}.")
     return redirect("setup:entry", slug=slug, key=key)
 
 

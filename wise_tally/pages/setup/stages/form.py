@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
 
-from wise_tally.domain.formats import bare
+from wise_tally.domain.formats import bare, day
 from wise_tally.domain.process.actions import RuleInForce, StageEdit, rule_in_force
 from wise_tally.domain.process.models import Category, Stage, StageKind
 from wise_tally.domain.typed_numbers import typed_days, typed_percent
@@ -75,7 +75,7 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date,
         if form.from_on < today or form.from_on.year > 2199 or len(typed_day) != 10:
             raise ValueError
     except ValueError:
-        form.faults["from_on"] = f"“{typed_day[:40]}” is not valid. Choose today ({today}) or a later date."
+        form.faults["from_on"] = f"“{typed_day[:40]}” is not valid. Choose today ({day(today)}) or a later date."
     categories = {category.key: category for category in Category.objects.all()}
     for kept in saved_rows(stages, now):
         row = _typed_row(posted, kept)

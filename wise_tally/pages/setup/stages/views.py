@@ -12,7 +12,7 @@ from wise_tally.book.store import books
 from wise_tally.core.effect import Effect, StageChange, effect_of
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import StageRefused, merge_stage
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import day, plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.actions import RuleInPast, StageEdit, drop_future_rule, set_stages
@@ -66,7 +66,7 @@ def stages(request: PageRequest, process: str) -> HttpResponse:
         return _page(request, found, form.rows, form=form, effect=_effect(form.edits))
     changed = set_stages(viewer, form.edits, form.from_on, now())
     messages.success(
-        request, f"{plural(changed, 'stage')} changed from {form.from_on}." if changed else "Nothing was changed."
+        request, f"{plural(changed, 'stage')} changed from {day(form.from_on)}." if changed else "Nothing was changed."
     )
     return redirect("setup:stages", process=found.key)
 

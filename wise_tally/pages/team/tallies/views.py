@@ -132,7 +132,7 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
         found.append(("against", "compare with", _options(list(COMPARED.items()), tally.against)))
     if tally.figure.takes_measures:
         found.append(
-            ("measure", "counting", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
+            ("measure", "measured in", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
         )
         found.append(("basis", "date used", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
     if tally.figure.family == Family.ACTIVITIES:

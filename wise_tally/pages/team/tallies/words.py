@@ -21,6 +21,6 @@ DRAWINGS = {
     "columns": "columns",
     "table": "table",
     "matrix": "heat table",
-    "year": "the year against quota",
+    "year": "year progress",
     "week": "this week, by person",
 }
