@@ -9,6 +9,10 @@ from pathlib import Path
 
 import pytest
 
+from wise_tally.core.figures import REGISTER
+from wise_tally.core.figures_of_deals import OF_ACCOUNT, OF_DEAL, OF_LIST
+from wise_tally.core.figures_of_process import OF_PROCESS
+
 ROOT = Path(__file__).resolve().parents[2]
 PRODUCT = ROOT / "wise_tally"
 TEMPLATES = sorted(PRODUCT.rglob("templates/**/*.html"))
@@ -172,6 +176,16 @@ def test_the_page_of_measures_is_what_the_register_says():
     from measures_page import PAGE, renewed
 
     assert PAGE.read_text(encoding="utf-8") == renewed(PAGE.read_text(encoding="utf-8"))
+
+
+def test_every_definition_begins_in_everyday_words():
+    """One sentence of at most twenty words; formula and method come after it."""
+    records = [one for of in (REGISTER, OF_PROCESS, OF_LIST, OF_DEAL, OF_ACCOUNT) for one in of.values()]
+    assert len(records) > 80
+    for figure in records:
+        first = re.split(r"[.;] ", figure.definition)[0]
+        assert len(first.split()) <= 20, (figure.key, first)
+        assert not re.search(r"Kaplan|Wilson|cohort|quantile|censored|\bstays?\b", first), (figure.key, first)
 
 
 def test_shipped_front_end_files_match_their_checksums():

@@ -63,7 +63,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     cell = page.locator("input[name='q:company::2026-12-01']")
     cell.fill(str(int(cell.input_value()) + 100_000))
     page.click("text=Save quotas")
-    expect(page.locator(".message")).to_contain_text("1 cells set")
+    expect(page.locator(".message")).to_contain_text("1 cell set")
     page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")

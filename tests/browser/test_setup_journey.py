@@ -90,5 +90,5 @@ def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
     expect(page.locator("main")).to_contain_text("Imported.")
     assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before + 100_000
     page.click("text=Undo import")
-    expect(page.locator("main")).to_contain_text("Everything is as it was before it")
+    expect(page.locator("main")).to_contain_text("This import was undone")
     assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before

@@ -52,8 +52,9 @@ _OF_FORECAST = (
         "seen",
         "weighted at actual win rates",
         Kind.MONEY,
-        "Won in the period plus, for every open counted deal expected to close in it, amount × the win rate seen of its "
-        "stage in the four quarters before; stages with fewer than 20 closed deals keep the set probability.",
+        "Won plus open deals, each weighted by the actual win rate of its stage. Open deals are those included and expected to "
+        "close in the period; the rate is that of the four quarters before. Stages with fewer than 20 closed deals keep the set "
+        "probability.",
         Family.OBSERVED,
         counts="weighted",
         in_grid=True,
@@ -74,7 +75,7 @@ _OF_FORECAST = (
         "call",
         "submitted forecast",
         Kind.MONEY,
-        "The latest figure submitted for this person or team and period. If there is none, the total of the people below; "
+        "The latest amount submitted for this person or team. If there is none, the total of the people below; "
         "people who have not submitted count with their weighted forecast.",
         value=lambda r: r.forecast.call,
         in_grid=True,
@@ -83,8 +84,8 @@ _OF_FORECAST = (
         "quota",
         "quota",
         Kind.MONEY,
-        "The quota set here or, if none is set, the total of the teams and people below. Split by days where a quota covers "
-        "only part of the period.",
+        "The quota set here or, without one, the total of the teams and people below. It is split by days where a quota "
+        "covers only part of the period.",
         group=TARGETS,
         value=lambda r: r.forecast.quota,
         of_quota=True,
@@ -165,17 +166,17 @@ _OF_FORECAST = (
         "chance",
         "chance of quota",
         Kind.PERCENT,
-        "The chance that won plus open deals, each won or lost by its probability, "
-        "that reach the quota. Independence of the deals is assumed.",
+        "How likely it is that won and open deals together reach the quota. Each open deal is won or lost by its set "
+        "probability, independently of the others.",
         Family.OBSERVED,
         of_quota=True,
     ),
     Figure(
         "chance_seen",
-        "chance of quota by seen rates",
+        "chance of quota at actual win rates",
         Kind.PERCENT,
-        "The chance that won plus open deals reach the quota, with each stage’s actual win rate. "
-        "Deals are assumed to be won or lost independently of each other.",
+        "How likely it is that won and open deals together reach the quota, at actual win rates. Each open deal is won or "
+        "lost by the rate of its stage, independently of the others.",
         Family.OBSERVED,
         of_quota=True,
     ),
@@ -260,7 +261,7 @@ _OF_REPORTS = (
         "average_discount",
         "average discount",
         Kind.PERCENT,
-        "What discounts take off the list value (quantity × price) of the products of deals won in the period, as a share of it; "
+        "The share of the list value that discounts took off, for deals won in the period. List value is quantity × price; "
         + BY_OWNER,
         Family.LINES,
         RATES,
@@ -290,7 +291,8 @@ _OF_REPORTS = (
         "stage_days",
         "median days in stage",
         Kind.DAYS,
-        "Kaplan–Meier median of the stays entered in the period: every way out of the stage is an event, running stays are censored.",
+        "Half of the deals that entered the stage in the period left it sooner, half later. Kaplan–Meier median: every way out "
+        "is an event, deals still in the stage are censored.",
         group=TIME,
     ),
     _stage(
@@ -313,7 +315,7 @@ _OF_REPORTS = (
         "stage_overstaying",
         "stalled deals by stage",
         Kind.COUNT,
-        "Stays running on the day that are longer than the typical days of their stage.",
+        "Open deals that are in their stage for longer than its typical days.",
         group=OF_STAGES,
     ),
     Figure(

@@ -11,8 +11,8 @@ _days, _sum = partial(_deal, kind=Kind.DAYS), partial(_deal, kind=Kind.MONEY)
 _WEIGHTED = "Amount × probability. Won is 100 %, lost 0 %."
 _SLIPS = "Changes that moved the close date of the open deal to a later day."
 _GAP = (
-    "Number of contact intervals missed since the last call, meeting, e-mail or visit. The interval "
-    "is that of the account’s class, else of the process, else fourteen days."
+    "How many contact intervals passed since the last phone call, meeting, e-mail or visit. The interval is that of the "
+    "account’s class, else of the process, else 14 days."
 )
 _LIST = (
     _list("deals", "deals", Kind.COUNT, "Number of the deals in the list."),
@@ -23,22 +23,23 @@ _LIST = (
         "weighted",
         "weighted",
         Kind.MONEY,
-        "Sum over the deals in the list of amount × probability, each rounded to the minor unit; won count in full, "
-        "lost not at all.",
+        "Amount × probability, added over the deals in the list. Won deals count in full, lost ones not at all; each deal is "
+        "rounded to the minor unit.",
     ),
 )
 _DEAL = (
     _sum(
         "amount",
         "amount",
-        definition="The deal’s amount as of the day; where it follows the lines, quantity × price less discount of each.",
+        definition="The deal’s amount as of the day. Calculated from products, it is quantity × price less the discount of each.",
     ),
     _sum("weighted", "weighted", definition=_WEIGHTED),
     _sum("probability", "weighted", definition=_WEIGHTED),
     _sum(
         "margin",
         "margin",
-        definition="Quantity × price − discount − quantity × cost, added over all products. Not shown if a product has no cost.",
+        definition="What is left of the amount after the cost of the products. Quantity × price − discount − quantity × cost, added over "
+        "all products; not shown if a product has no cost.",
     ),
     _sum(
         "payments",
@@ -52,14 +53,14 @@ _DEAL = (
     ),
     _days(
         "over",
-        "overstay",
+        "days over typical",
         definition="Days in the stage beyond its typical days. Empty if not exceeded or if no typical days are set.",
     ),
     _days(
         "stays",
-        "stays",
-        definition="Each unbroken time in one open stage, from entering to leaving or the end of the as-of day, in days of 24 hours; "
-        "over is what lies beyond the typical days.",
+        "times in stages",
+        definition="How long the deal was in each stage, from entering to leaving it. A time still running ends with the as-of day; in "
+        "days of 24 hours. Over is what lies beyond the typical days.",
     ),
     _deal("slips", "slips", Kind.COUNT, _SLIPS),
     _deal("slipped", "slips", Kind.COUNT, _SLIPS),

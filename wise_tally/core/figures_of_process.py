@@ -9,8 +9,8 @@ _conversion = partial(Figure, family=Family.CONVERSION)
 _exit = partial(
     Figure,
     kind=Kind.COUNT,
-    definition="Stays in the stage that ended in the period, by where the deal went: to a later open stage, to an earlier one, to won "
-    "or to lost; by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
+    definition="How often a deal left the stage in the period, by where it went. Forward is a later open stage, back an earlier one; "
+    "by the owner on the day, with the deal’s whole amount. A deal that left the stage twice counts twice.",
     family=Family.EXITS,
 )
 # Of a stage: deals that reached it, those that stopped there, and the rates between stages.

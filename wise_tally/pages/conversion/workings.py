@@ -125,7 +125,7 @@ def _stage(line: FilterLine, options: ConversionOptions, of: Of, figure: str, in
     terms, total = _stage_terms(line, options, whole, figure, index)
     return Panel(
         title=_title(f"{named.title}, {name}", whole),
-        definition=f"{named.definition} Cohort: {COHORTS[options.basis]}.",
+        definition=f"{named.definition} Deals in this selection: {COHORTS[options.basis]}.",
         terms=tuple(PanelTerm(term, value) for term, value in terms),
         total=total,
         total_words=named.term,
@@ -157,7 +157,7 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
     return Panel(
         title=_title(f"{words[figure].capitalize()} after {name}", whole),
         definition=f"Deals that reached {name} but not {then} and are {words[figure]}, with their amounts today."
-        f" Cohort: {COHORTS[options.basis]}.",
+        f" Deals in this selection: {COHORTS[options.basis]}.",
         terms=(
             *(PanelTerm(term, str(count(value))) for term, value in terms),
             PanelTerm("their amounts", str(money(total))),
