@@ -61,7 +61,7 @@ def test_a_tally_by_keyboard(visit):
     page.get_by_role("heading", name="Monday").wait_for()
     page.get_by_text("Dashboard options").focus()
     page.keyboard.press("Enter")
-    page.get_by_role("link", name="Arrange").focus()
+    page.get_by_role("link", name="Edit layout").focus()
     page.keyboard.press("Enter")
     first = page.locator("ol .node").first.get_attribute("data-key")
     page.get_by_role("button", name=re.compile("^Move .* down$")).first.focus()
