@@ -129,7 +129,6 @@ def test_whoever_kept_an_earlier_address_is_sent_on(demo, sign_in, old):
         ("/conversion/?by=foo", "Part of the address is not valid: by=foo.", "Conversion"),
         ("/forecast/?period=nonsense", "Part of the address is not valid: period=nonsense.", "Forecast"),
         ("/attainment/?who=person:nobody", "Part of the address is not valid: who=person:nobody.", "Attainment"),
-        ("/forecast/working/hope/", "“hope” is not a figure of the forecast.", "Forecast"),
     ],
 )
 def test_a_link_that_does_not_work_says_which_part_and_leads_on(demo, sign_in, address, said, place):
@@ -141,3 +140,31 @@ def test_a_link_that_does_not_work_says_which_part_and_leads_on(demo, sign_in, a
     assert said in html
     onwards = re.search(rf'href="([^"]*)">Go to the {place} page', html)[1]
     assert client.get(onwards).status_code == 200
+
+
+def test_a_period_of_two_days_is_typed_in_the_filter_line(demo, sign_in):
+    """The form keeps the rest of the address, the links of the page go on with the period; wrong days say what to do."""
+    client = sign_in("m1")
+    html = client.get("/forecast/?who=team:north&by=territory").content.decode()
+    form = next(part for part in html.split("<form")[1:] if 'name="first_day"' in part).partition("</form>")[0]
+    carried = dict(re.findall(r'type="hidden" name="(\w+)" value="([^"]*)"', form))
+    assert carried == {"who": "team:north", "by": "territory"}
+    page = client.get("/forecast/", {**carried, "first_day": "2026-04-01", "last_day": "2026-06-15"})
+    assert "1 Apr 2026 to 15 Jun 2026" in page.content.decode()
+    assert "period=2026-04-01%2F2026-06-15" in page.content.decode()
+    assert not re.search(r'href="[^"]*first_day=', page.content.decode()), "links name the period once"
+    for days, said in (
+        (("2026-06-15", "2026-04-01"), "Choose an end date on or after 15 Jun 2026"),
+        (("2026-06-15", ""), "valid"),
+    ):
+        wrong = client.get("/forecast/", dict(zip(("first_day", "last_day"), days, strict=True)))
+        assert (wrong.status_code, said in wrong.content.decode()) == (400, True)
+
+
+def test_what_was_typed_wrong_is_no_broken_link(demo, sign_in):
+    """A filter typed into the list is answered by what to enter."""
+    refused = (
+        sign_in("m1").get("/deals/", {"new_column": "amount", "new_test": "from", "new_value": "lots"}).content.decode()
+    )
+    assert "“lots” is not valid. Enter a number" in refused
+    assert "This link does not work" not in refused

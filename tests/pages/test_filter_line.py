@@ -1,6 +1,7 @@
 """The filter line: one sentence that every page obeys, that survives moving between places and lives in the URL."""
 
 import re
+from html import unescape
 
 import pytest
 
@@ -75,3 +76,14 @@ def test_figures_of_a_narrow_scope_are_those_of_the_command(demo, sign_in):
     assert "Quotas are not set per process" in page, "the page says why quota and gap are none"
     panel = client.get(f"/forecast/working/weighted/?{SCOPE}&node=team:north").content.decode()
     assert filters.money(cents(row["weighted"])) in panel
+
+
+def test_an_earlier_day_lets_go_of_a_later_day_it_was_compared_with(demo, sign_in):
+    """Chosen from the filter line; a comparison that still fits stays."""
+    client = sign_in("m1")
+    html = unescape(client.get("/forecast/changed/?from=2026-10-01&measure=won").content.decode())
+    before_the_period = re.search(r'href="(\?[^"]*as_of=2026-09-30[^"]*)"', html)[1]
+    week_ago = re.search(r'href="(\?[^"]*as_of=2026-11-16[^"]*)"', html)[1]
+    assert "from=" not in before_the_period
+    assert "from=2026-10-01" in week_ago
+    assert client.get("/forecast/changed/" + before_the_period).status_code == 200

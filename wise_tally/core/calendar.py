@@ -105,7 +105,9 @@ class FiscalCalendar:
 
     def _span(self, starts_on: date, ends_on: date) -> Period:
         if ends_on < starts_on:
-            raise UnknownPeriod(f"The period ends before it starts. Choose an end date on or after {starts_on}.")
+            raise UnknownPeriod(
+                f"The period ends before it starts. Choose an end date on or after {starts_on:%-d %b %Y}."
+            )
         return Period(starts_on, ends_on, "span", f"{starts_on}/{ends_on}")
 
     def shifted(self, period: Period, step: int) -> Period:

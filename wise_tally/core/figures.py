@@ -52,9 +52,8 @@ _OF_FORECAST = (
         "seen",
         "weighted at actual win rates",
         Kind.MONEY,
-        "Won plus open deals, each weighted by the actual win rate of its stage. Open deals are those included and expected to "
-        "close in the period; the rate is that of the four quarters before. Stages with fewer than 20 closed deals keep the set "
-        "probability.",
+        "Won plus open deals due in the period, each weighted by the actual win rate of its stage. The rate is that of the four "
+        "quarters before. Stages with fewer than 20 closed deals keep the set probability.",
         Family.OBSERVED,
         counts="weighted",
         in_grid=True,
@@ -282,7 +281,7 @@ _OF_REPORTS = (
         "mean_days_to_win",
         "average days to win",
         Kind.DAYS,
-        "Days from creation to winning of deals won in the period, by the owner at the closing; the mean.",
+        "Days from creation to winning of deals won in the period, by the owner at the closing (average).",
         Family.WINNING,
         TIME,
         counts="mean_days_to_win",
@@ -340,7 +339,7 @@ _OF_REPORTS = (
         "activities",
         "completed activities",
         Kind.COUNT,
-        "Done activities by the people of the scope in the period, a team’s by its members of the day.",
+        "Activities done in the period by the people of this selection, a team’s by its members of the day.",
         Family.ACTIVITIES,
         WORK,
         breakdowns=BY_PEOPLE,
@@ -355,7 +354,9 @@ _OF_REPORTS = (
         breakdowns=("company", "source", "person"),
     ),
     _cash(
-        "cash", "cash due", definition="Payments planned to fall due in the period, of won and of open counted deals."
+        "cash",
+        "cash due",
+        definition="Payments planned to fall due in the period, of won deals and of open deals in the forecast.",
     ),
     _cash(
         "cash_won", "cash due from won deals", definition="Payments planned to fall due in the period, of won deals."
@@ -363,7 +364,7 @@ _OF_REPORTS = (
     _cash(
         "cash_open",
         "cash due from open deals",
-        definition="Payments planned to fall due in the period, of open counted deals, each × its probability.",
+        definition="Payments planned to fall due in the period, of open deals in the forecast, each × its probability.",
     ),
 )
 REGISTER = {one.key: one for one in (*_OF_FORECAST, *_OF_REPORTS)}

@@ -8,7 +8,7 @@ from urllib.parse import urlencode
 
 from wise_tally.book.store import books
 from wise_tally.core.book import Book, BookAsOf
-from wise_tally.core.calendar import Period
+from wise_tally.core.calendar import FiscalCalendar, Period
 from wise_tally.core.derived import Cache
 from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.lines import Filter
@@ -16,14 +16,18 @@ from wise_tally.core.trees import NONE, Tree
 from wise_tally.domain.org.access import Viewer, allowed_scope, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.web.conditions import only_words, read_only
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.refusals import BadLink, Refused
 from wise_tally.web.request.viewing import PageRequest
 
 PARTS = ("period", "who", "where", "process", "kept", "as_of")
 # What a page's address may choose that does not outlive a change of its scope: the page of a list, one figure's deals.
 PASSING = ("page", "counted", "node", "next", "name")
+# Two days typed for a period of one's own.
+SPAN = ("first_day", "last_day")
 # And what belongs to one process.
 OF_PROCESS = ("stage", "leave_out", "row")
+# Days that the as-of day is compared with.
+COMPARED_DAYS = ("from", "since")
 
 
 @dataclass(frozen=True)
@@ -74,6 +78,19 @@ class FilterLine:
         return urlencode({name: value for name, value in parts.items() if value})
 
     @property
+    def for_a_day(self) -> list[tuple[str, str]]:
+        """What a form carries along that asks for another as-of day."""
+        return self._without("as_of")
+
+    @property
+    def for_a_period(self) -> list[tuple[str, str]]:
+        """What a form carries along that asks for another period."""
+        return self._without("period")
+
+    def _without(self, part: str) -> list[tuple[str, str]]:
+        return [(name, value) for name, value in (*self.given, *self.rest) if name != part]
+
+    @property
     def day_query(self) -> str:
         """The past day as a query string, for pages of which only the day is chosen; empty for today."""
         return f"as_of={self.as_of}" if self.is_past else ""
@@ -84,9 +101,11 @@ class FilterLine:
         return self.query()
 
     def page_query(self, **changes: str | None) -> str:
-        """The same page with parts of its scope changed: its own choices stay, but for those of another process."""
+        """The same page with parts of its scope changed: its own choices stay, but for those that do not fit it."""
+        day = changes.get("as_of") or str(self.today)
         lost = OF_PROCESS if "process" in changes else ()
-        rest = urlencode([(name, value) for name, value in self.rest if name not in lost])
+        kept = [one for one in self.rest if one[0] not in lost and not (one[0] in COMPARED_DAYS and one[1] > day)]
+        rest = urlencode(kept)
         return "&".join(part for part in (self.query(**changes), rest) if part)
 
     @cached_property
@@ -137,7 +156,7 @@ class FilterLine:
 
     @property
     def query_without_only(self) -> str:
-        """The same scope with Remove this filter."""
+        """The same scope with all deals again."""
         return self.page_query(kept=None)
 
     @cached_property
@@ -226,7 +245,7 @@ def in_tree_order(tree: Tree, node: int = NONE, depth: int = 0) -> list[tuple[in
 def read_scope(request: PageRequest, default_kind: str = "quarter") -> FilterLine:
     """The filter line of a request, narrowed to what the viewer may see; raises Refused or PermissionDenied."""
     line = scope_of(request.viewer, request.GET, default_kind)
-    own = [(name, values) for name, values in request.GET.lists() if name not in (*PARTS, *PASSING)]
+    own = [(name, values) for name, values in request.GET.lists() if name not in (*PARTS, *PASSING, *SPAN)]
     line = replace(line, rest=tuple((name, value) for name, values in own for value in values))
     request.filter_line = line
     return line
@@ -243,8 +262,7 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
     book, day = books.current(), today()
     reference = book.reference
     as_of = _as_of(asked_for.get("as_of"), day)
-    text = asked_for.get("period")
-    period = reference.fiscal.parse(text) if text else reference.fiscal.containing(as_of, default_kind)
+    period = _period(asked_for, reference.fiscal) or reference.fiscal.containing(as_of, default_kind)
     who = _who(asked_for.get("who"), book)
     asked = Filter(
         process=_find("process", asked_for.get("process"), [key for key, _ in reference.processes]),
@@ -254,7 +272,8 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
         only=read_only(book, asked_for.get("kept", ""), as_of),
     )
     scope = allowed_scope(viewer, reference, as_of, asked)
-    given = tuple((name, asked_for[name]) for name in PARTS if asked_for.get(name))
+    said = {**asked_for, "period": period.text} if SPAN[0] in asked_for else asked_for
+    given = tuple((name, said[name]) for name in PARTS if said.get(name))
     visible = visible_teams(viewer, reference, as_of)
     return FilterLine(
         book=book,
@@ -266,6 +285,17 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
         whose_fixed=viewer.sees_own_only and not viewer.sees_team,
         choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, visible),
     )
+
+
+def _period(asked_for: Mapping[str, str], fiscal: FiscalCalendar) -> Period | None:
+    """The period that an address names or that two days typed make, None where it says none."""
+    if SPAN[0] in asked_for:
+        return fiscal.parse("/".join(asked_for.get(name, "") for name in SPAN))
+    text = asked_for.get("period")
+    try:
+        return fiscal.parse(text) if text else None
+    except UnknownPeriod as error:
+        raise BadLink(str(error), text or "") from error
 
 
 def _choices_who(book: Book, as_of: date, visible: frozenset[int] | None) -> tuple[Choice, ...]:
@@ -288,12 +318,12 @@ def _who(text: str | None, book: Book) -> dict[str, int]:
         return {}
     kind, _, key = text.partition(":")
     if not key:
-        raise Refused(f"“{text[:60]}” is not a person or team. Choose one from the list.")
+        raise BadLink(f"“{text[:60]}” is not a person or team. Choose one from the list.", text)
     if kind == "team":
         return {"team": _find("team", key, [team.key for team in book.reference.teams])}
     if kind == "person":
         return {"person": _find("person", key, [person.key for person in book.reference.people])}
-    raise Refused(f"“{text[:60]}” is not a person or team. Choose one from the list.")
+    raise BadLink(f"“{text[:60]}” is not a person or team. Choose one from the list.", text)
 
 
 def _find(what: str, key: str | None, keys: list[str]) -> int:
@@ -301,7 +331,7 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
         return NONE
     if key not in keys:
         known = ", ".join(sorted(keys)[:12])
-        raise Refused(f"{what.capitalize()} “{key[:60]}” not found. Choose one of: {known}.", 404)
+        raise BadLink(f"{what.capitalize()} “{key[:60]}” not found. Choose one of: {known}.", key, 404)
     return keys.index(key)
 
 

@@ -31,7 +31,7 @@ from wise_tally.core.commission import (
 )
 from wise_tally.core.lines import Filter
 from wise_tally.domain.deals.models import Partner
-from wise_tally.domain.formats import count, day, money, plural, points
+from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pay
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
@@ -121,7 +121,9 @@ class Commissions(PageQuery):
         Raises Refused for a subject that is not there or whose pay the viewer may not know.
         """
         if key not in self.group.keys or not self.may_know(key):
-            raise Refused(f"{self.subject} “{key[:60]}” not found. Go back and choose one from the page.", 404)
+            raise Refused(
+                f"{self.subject.capitalize()} “{key[:60]}” not found. Go back and choose one from the page.", 404
+            )
         return replace(self, line=replace(self.line, scope=Filter()))
 
     def rows(self) -> list[tuple[str, str, CommissionSum]]:
@@ -153,7 +155,7 @@ def _read(request: PageRequest) -> Commissions:
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
-    """What all people in this selection earns in the period."""
+    """What everybody in this selection earns in the period."""
     asked = _read(request)
     whole = together(summed(asked.lines))
     answer = {
@@ -242,7 +244,9 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
     asked = asked.whole_of(key) if key and request.GET.get("all") else asked
     if key and key not in asked.group.keys:
-        raise Refused(f"{asked.subject} “{key[:60]}” not found. Go back and choose one from the page.", 404)
+        raise Refused(
+            f"{asked.subject.capitalize()} “{key[:60]}” not found. Go back and choose one from the page.", 404
+        )
     lines = asked.of(key) if key else asked.lines
     if deal:
         on = _ordinal(request.GET.get("on", ""))
@@ -311,7 +315,7 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
         money(getattr(whole, f"{figure}_minor")),
         figure.replace("_", " "),
         **_deals(asked.line, back if figure == "taken_back" else lines, figure),
-        note=f"{count(whole.without_rate)} deals have no commission rate and earn nothing."
+        note=f"{plural(whole.without_rate, 'deal')} without a commission rate: no commission."
         if whole.without_rate
         else "",
     )

@@ -181,7 +181,9 @@ def time(request: PageRequest) -> HttpResponse:
         "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
-        "per_links": asked.links("per", {"": "per stay", "deal": "all times of a deal added up"}),
+        "per_links": asked.links(
+            "per", {"": "each time in a stage on its own", "deal": "all times of a deal added up"}
+        ),
         "overstays": _overstays(request, line),
         "tabs": tabs(line, "time"),
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,

@@ -160,7 +160,7 @@ def _read(cell: Cell) -> Any:
                 day.isoformat() if len(text) == 10 and 1900 <= day.year < 2200 else Wrong("Enter a date as YYYY-MM-DD.")
             )
         except ValueError:
-            return Wrong(f"“{text[:40]}” is not a date; Enter a date as YYYY-MM-DD.")
+            return Wrong(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
     if kind == "whole":
         whole = text.isascii() and text.isdigit() and 0 < int(text[:6]) <= 999 and len(text) < 4
         return int(text) if whole else Wrong(f"“{text[:20]}” is not valid. Enter a whole number from 1 to 999.")

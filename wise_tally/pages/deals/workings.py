@@ -69,7 +69,7 @@ def of_deal(request: PageRequest, key: str, figure: str) -> HttpResponse:
     index = books.stored().index_of(deal.pk)
     row = int(np.searchsorted(line.snapshot.deal, -1 if index is None else index))
     if index is None or row >= len(line.snapshot.deal) or line.snapshot.deal[row] != index:
-        raise Refused(f"This deal did not exist yet on {line.as_of}. Choose a later date.", 404)
+        raise Refused(f"This deal did not exist yet on {day(line.as_of)}. Choose a later date.", 404)
     terms, total = TERMS_OF[figure](line, deal, row)
     named = OF_DEAL[figure]
     panel = Panel(

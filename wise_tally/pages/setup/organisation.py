@@ -51,7 +51,7 @@ class SizesField(forms.CharField):
             begin = typed_money(amount, currency_decimals())
             if not name.strip() or isinstance(begin, str):
                 raise forms.ValidationError(
-                    f"“{line[:60]}” is no class. Type a name, a colon and the amount it begins at, such as “large: 250000”."
+                    f"“{line[:60]}” is not a class. Enter a name, a colon and the amount it begins at, such as “large: 250000”."
                 )
             kept.append(f"{name.strip()}: {money_input(begin)}")
             begins.append(begin)

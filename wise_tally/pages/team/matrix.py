@@ -12,7 +12,7 @@ from django.urls import reverse
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, PeopleRow, people_deals, people_table
 from wise_tally.core.trees import NONE
-from wise_tally.domain.formats import count, money
+from wise_tally.domain.formats import money, plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.process.models import Category
 from wise_tally.web.deal_rows import deal_rows, stage_choices
@@ -208,7 +208,7 @@ def part_panel(question: Question, definition: str) -> Panel:
     return Panel(
         title=question.opened_words,
         definition=definition,
-        terms=(PanelTerm(f"credited amounts of {count(len(rows))} deals", money(int(amount.sum()))),),
+        terms=(PanelTerm(f"credited amounts of {plural(len(rows), 'deal')}", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words="together",
         **listed(question.line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),

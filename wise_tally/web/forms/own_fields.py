@@ -8,6 +8,7 @@ from django import forms
 from wise_tally.domain.deals.entry import DetailRefused, own_value
 from wise_tally.domain.deals.models import OwnField
 from wise_tally.domain.deals.own_fields import own_kept
+from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.process.models import DealType, Source
 from wise_tally.web.forms.fields import DateField
@@ -22,7 +23,7 @@ class NewCloseField(DateField):
         """The date of what was typed."""
         day = super().clean(value)
         if day and day < today():
-            raise forms.ValidationError(f"{day} is in the past. Choose today or later, or leave it empty.")
+            raise forms.ValidationError(f"{shown_day(day)} is in the past. Choose today or later, or leave it empty.")
         return day
 
 

@@ -2,13 +2,13 @@
 
 from collections.abc import Collection, Mapping
 
-from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.refusals import BadLink
 
 
 def one_of(text: str, accepted: Collection[str], what: str, status: int = 400) -> str:
-    """The text where it is accepted; raises Refused with `what` it is not, such as “is no figure of the forecast”."""
+    """The text where it is accepted; raises BadLink with `what` it is not, such as “is no figure of the forecast”."""
     if text not in accepted:
-        raise Refused(f"“{text[:60]}” {what}. Choose one of: {', '.join(filter(None, accepted))}.", status)
+        raise BadLink(f"“{text[:60]}” {what}. Choose one of: {', '.join(filter(None, accepted))}.", text, status)
     return text
 
 

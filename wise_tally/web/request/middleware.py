@@ -18,7 +18,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Workspace
 from wise_tally.web.request.gate import too_large
-from wise_tally.web.request.refusals import NothingYet, Refused
+from wise_tally.web.request.refusals import BadLink, NothingYet, Refused
 from wise_tally.web.request.sessions import keep_or_end
 from wise_tally.web.request.typed_again import keep_typed
 
@@ -79,8 +79,12 @@ class WorkspaceMiddleware:
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         """A refusal says what was wrong and what is accepted."""
+        if isinstance(error, BadLink) and request.method == "GET":
+            answer = {"message": str(error), "part": _part_with(error.text, request.GET)}
+            return render(request, "web/bad_link.html", answer, status=error.status)
         if isinstance(error, Refused | CoreError):
-            return _refused(request, str(error), error.status if isinstance(error, Refused) else 400)
+            status = error.status if isinstance(error, Refused) else 400
+            return render(request, "web/refused.html", {"message": str(error)}, status=status)
         if isinstance(error, NothingYet):
             answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
             return render(request, "web/nothing_yet.html", answer)
@@ -92,16 +96,7 @@ class WorkspaceMiddleware:
         return None
 
 
-def _refused(request: HttpRequest, message: str, status: int) -> HttpResponse:
-    """What is read fails by its address, what is sent by what was typed."""
-    if request.method != "GET":
-        return render(request, "web/refused.html", {"message": message}, status=status)
-    answer = {"message": message, "part": _part_refused(request.GET, message)}
-    return render(request, "web/bad_link.html", answer, status=status)
-
-
-def _part_refused(query: QueryDict, message: str) -> str:
-    """The part of an address that a refusal quotes, such as by=foo; empty where it quotes none."""
-    quoted = message.partition("“")[2].partition("”")[0]
-    parts = (f"{name}={text[:60]}" for name, texts in query.lists() for text in texts if quoted and quoted in text)
+def _part_with(text: str, query: QueryDict) -> str:
+    """The part of an address that holds a text, such as by=foo; empty where none does."""
+    parts = (f"{name}={value[:60]}" for name, values in query.lists() for value in values if text and text in value)
     return next(parts, "")

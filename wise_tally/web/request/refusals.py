@@ -9,6 +9,14 @@ class Refused(Exception):
         self.status = status
 
 
+class BadLink(Refused):
+    """An address that no page makes; `text` is the part of it that is not accepted."""
+
+    def __init__(self, message: str, text: str, status: int = 400) -> None:
+        super().__init__(message, status)
+        self.text = text
+
+
 class NothingYet(Exception):
     """A page with nothing to show yet: what belongs there, and the next step as words and the name of its address."""
 

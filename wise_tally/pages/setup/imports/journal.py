@@ -16,7 +16,7 @@ from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import as_words, plural
 from wise_tally.package.tables import TABLES
 
 NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
@@ -152,7 +152,7 @@ def _require_unchanged(table: str, journal: TableJournal) -> None:
     changed = [number for number, mark in left.items() if now.get(number) != mark]
     if changed:
         raise UndoRefused(
-            f"{plural(len(changed), 'row')} of {table.split('_', 1)[1]} of the import changed or deleted later."
+            f"{plural(len(changed), 'row')} of {as_words(table.split('_', 1)[1])} of the import changed or deleted later."
             " The import cannot be undone."
         )
 

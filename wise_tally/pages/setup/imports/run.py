@@ -38,7 +38,7 @@ class WithFaults(Exception):
     """The file has faults and nothing was taken."""
 
     def __init__(self, faults: list[RowFault], more: int) -> None:
-        super().__init__(f"{len(faults) + more} errors")
+        super().__init__(plural(len(faults) + more, "error"))
         self.faults, self.more = faults, more
 
 
