@@ -279,7 +279,9 @@ class OpenedDeals:
 
 
 def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
-    return _deals(asked, *opened_deals(asked, moves, shift)) if asked.opened else None
+    # A single deal is opened in the panel beside the page, which takes the same address.
+    shown = asked.opened and not asked.opened.startswith("deal:")
+    return _deals(asked, *opened_deals(asked, moves, shift)) if shown else None
 
 
 def opened_deals(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[str, Ints, Ints]:

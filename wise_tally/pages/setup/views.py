@@ -86,7 +86,7 @@ def _sections(viewer: Viewer) -> list[Section]:
         Section(
             "Targets",
             [
-                Link("Quota plan", reverse("setup:quotas")),
+                *([] if viewer.sees_own_only else [Link("Quota plan", reverse("setup:quotas"))]),
                 Link("Seasonality and custom periods", reverse("setup:quota-parts")),
             ],
         ),
