@@ -19,7 +19,7 @@ from wise_tally.core.forecast_accuracy import middle_of, rep_records
 from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in
 from wise_tally.core.lines import Filter
 from wise_tally.core.loss_reasons import crossed, lost_by, lost_from, lost_in, months_lost
-from wise_tally.core.monthly_trend import spans, usual, velocity
+from wise_tally.core.monthly_trend import SpanFigures, of_three_months, spans, usual, velocity
 from wise_tally.core.observed_rates import decided_in, probability_check
 from wise_tally.core.observed_weight import look_back_of, observed_probabilities
 from wise_tally.core.size_bands import NAMES, SIZE, with_size_bands
@@ -226,3 +226,19 @@ def test_a_lead_counts_once_in_each_step_it_reached():
     assert len(leads_in(book, snapshot, leads, period, Filter(person=1)).value) == 1
     of_first = next(i for i, team in enumerate(book.reference.teams) if team.key == "t1")
     assert len(leads_in(book, snapshot, leads, period, Filter(team=of_first)).value) == 3
+
+
+def test_three_months_take_every_deal_alike():
+    """Rates and sizes of the three months' deals together, not the mean of three rates; numbers as a mean a month."""
+    months = [
+        SpanFigures(None, 10, 1_000, 1, 9, 500, 40.0),
+        SpanFigures(None, 20, 3_000, 0, 5, 0, None),
+        SpanFigures(None, 60, 8_000, 3, 0, 900, 20.0),
+        SpanFigures(None, 0, 0, 0, 0, 0, None),
+    ]
+    assert of_three_months(months, "created") == (None, None, 30, pytest.approx(80 / 3))
+    assert of_three_months(months, "win_rate") == (None, None, pytest.approx(4 / 18), pytest.approx(3 / 8))
+    assert of_three_months(months, "mean_won") == (None, None, 350, 300)
+    assert of_three_months(months, "days_to_win") == (None, None, 25, 20)
+    assert of_three_months(months[:1], "won") == (None,)
+    assert of_three_months([months[3]] * 3, "days_to_win") == (None, None, None)

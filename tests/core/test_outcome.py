@@ -16,6 +16,7 @@ from wise_tally.core.outcome import (
     MOST_CELLS,
     deciding,
     grid_step,
+    likely_by_day,
     outcome,
     outcome_either_way,
     outcome_of_lines,
@@ -160,3 +161,17 @@ def test_the_deals_that_decide_are_the_largest_with_either_end():
     # Too few deals were decided to weigh otherwise.
     assert as_set.probability == pytest.approx(as_observed.probability)
     assert as_set.mean_minor == 3_400
+
+
+def test_the_likely_range_of_a_day_counts_the_deals_due_by_then():
+    """Before any is due all that is won; on the last day of the period the outcome of the whole."""
+    book = scene()
+    lines = forecast_lines(book, book.as_of(day("2026-03-01")), YEAR, Filter(), "company")
+    close = lines.lines.snapshot.expected_close[lines.lines.rows[lines.counts("open")]]
+    first, last = int(close.min()), int(close.max())
+    found = likely_by_day(lines, [first - 1, first, last, YEAR.ends_on.toordinal()])
+    whole = outcome_of_lines(lines)
+    assert found[0] == (1_000, 1_000, 1_000)
+    assert found[-1] == found[-2] == tuple(whole.quantile(q) for q in (0.1, 0.5, 0.9))
+    due = ~lines.counts("open") | (lines.lines.snapshot.expected_close[lines.lines.rows] == first)
+    assert found[1] == tuple(outcome_of_lines(lines, due).quantile(q) for q in (0.1, 0.5, 0.9))

@@ -1,6 +1,7 @@
 """Help of the pages: each page of the navigation has one, short enough to be read, and the guide says the same."""
 
 import sys
+from html import unescape
 from pathlib import Path
 
 from django.urls import get_resolver
@@ -44,6 +45,8 @@ def test_the_guide_says_what_the_pages_say():
 
 def test_help_stands_on_the_page(demo, sign_in):
     html = sign_in("m1").get("/conversion/time/").content.decode()
-    assert html.count(page_help("conversion:time").line) == 2, "under the tabs and in the dialog"
+    assert html.count(page_help("conversion:time").line) == 1, "in the dialog: under the tabs stands the answer"
+    plain = unescape(sign_in("m1").get("/forecast/accuracy/").content.decode())
+    assert plain.count(page_help("forecast:accuracy").line) == 2, "without an answer also under the tabs"
     assert "What to do:" in html
     assert "What to do:" not in sign_in("m1").get("/password/").content.decode()

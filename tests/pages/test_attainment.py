@@ -31,12 +31,12 @@ def rows_of(client, query):
 def total_of(client, address):
     """The last line of a working as plain text."""
     found = re.findall(r'class="total">.*?</tr>', client.get(address).content.decode(), re.DOTALL)
-    return re.sub(r"<[^>]+>|\s", "", found[-1]).replace("\u202f", "")
+    return re.sub(r"<[^>]+>|\s", "", found[-1]).replace("\u00a0", "")
 
 
 def written(minor):
     """Money as a working writes it, without the thin spaces."""
-    return filters.money(minor).replace("\u202f", "")
+    return filters.money(minor).replace("\u00a0", "")
 
 
 @pytest.mark.parametrize("by", ["team", "person", "territory", "partner", "source"])

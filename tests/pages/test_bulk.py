@@ -2,6 +2,7 @@
 
 import pytest
 
+from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Deal, DealRevision
@@ -10,10 +11,6 @@ from wise_tally.domain.process.models import EntryCheck
 
 pytestmark = pytest.mark.django_db
 QUARTER, AS_OF = "FY2027-Q3", "2026-11-23"
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def ticked(client, number, query="process=new_site&stage=ns_offer"):

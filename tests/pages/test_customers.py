@@ -7,6 +7,7 @@ from django.contrib.auth.models import User
 from django.test import Client
 from django.utils import timezone
 
+from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.actions import last_revision
@@ -26,10 +27,6 @@ from wise_tally.domain.org.models import AuditEntry
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def test_the_sheet_of_the_falling_account_tells_its_story(demo, sign_in):

@@ -77,8 +77,8 @@ def test_a_file_holds_the_rows_that_its_page_shows(page, table, nth, demo, sign_
             float(re.sub(r"[^\d.]", "", str(value))) for value in row[1:] if re.fullmatch(r"-?[\d.]+", str(value))
         ]
         for text in cells[1:]:
-            if re.fullmatch(r"[\d\u202f]+", text):
-                whole = float(text.replace("\u202f", ""))
+            if re.fullmatch(r"[\d\u00a0]+", text):
+                whole = float(text.replace("\u00a0", ""))
                 assert any(abs(number - whole) <= 1 for number in numbers) or whole == 0, (cells, row)
     assert client.get(f"{table.split('?')[0]}?table=hope").status_code == 404
 

@@ -10,6 +10,7 @@ from django.contrib.auth.models import User
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.conftest import TODAY
+from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.demo import firm
@@ -19,10 +20,6 @@ from wise_tally.domain.org.models import Person, Team
 from wise_tally.domain.process.models import Process, Stage
 
 QUARTER = (date(2026, 10, 1), date(2026, 12, 31))
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def begin(client, **typed):

@@ -6,6 +6,7 @@ from random import Random
 import numpy as np
 import pytest
 
+from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.book.store import books
@@ -23,10 +24,6 @@ from wise_tally.domain.targets.models import Call
 
 pytestmark = pytest.mark.django_db
 QUARTER, AS_OF, TODAY = "FY2027-Q3", "2026-11-23", date(2026, 11, 23)
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def test_causes_and_shifts_sum_exactly_for_200_random_pairs_of_days(demo):

@@ -9,6 +9,7 @@ from django.test import Client, RequestFactory
 from django.urls import path
 
 from tests.conftest import NOW
+from tests.support.answers import text
 from wise_tally.config import urls
 from wise_tally.domain.org.access import viewer_of
 from wise_tally.domain.org.models import AuditEntry, Person
@@ -18,10 +19,6 @@ from wise_tally.web.request.gate import client_address
 
 pytestmark = pytest.mark.django_db
 OWN = "quite long enough"
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 @pytest.fixture

@@ -8,6 +8,7 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.conftest import NOW
+from tests.support.answers import text
 from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Account, Deal, DealRevision
@@ -20,10 +21,6 @@ from wise_tally.pages.setup.imports.run import carry_out
 
 pytestmark = pytest.mark.django_db
 AS_OF = "2026-11-23"
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def as_csv(rows, delimiter=","):

@@ -4,6 +4,7 @@ from datetime import date
 
 import pytest
 
+from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
@@ -12,10 +13,6 @@ from wise_tally.domain.process.models import EntryCheck
 
 pytestmark = pytest.mark.django_db
 LANES = "/deals/?view=lanes"
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def move(client, key, before=None, **typed):
@@ -82,7 +79,7 @@ def test_lanes_are_hidden_and_shown_and_bad_cuts_are_refused(demo, sign_in):
     client = sign_in("m1")
     page = client.get(f"{LANES}&hide=ns_offer&hide=ns_plan&process=new_site")
     assert [lane.key for lane in page.context["lanes"]] == ["ns_enquiry", "ns_survey", "ns_terms"]
-    assert "show ns_offer" in text(page)
+    assert "Show Offer" in text(page)
     refused = client.get(f"{LANES}&by=colour")
     assert refused.status_code == 400
     assert "Choose one of: stage, category" in text(refused)

@@ -6,14 +6,11 @@ from random import Random
 
 import pytest
 
+from tests.support.answers import text
 from wise_tally.domain.deals.models import Deal, OwnField, OwnFieldValue, SavedView
 from wise_tally.pages.deals.columns import all_columns
 
 pytestmark = pytest.mark.django_db
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 @pytest.fixture

@@ -39,8 +39,8 @@ ADDRESSES = (
 
 def amounts(text):
     """All exact amounts of a page in cents."""
-    found = re.findall(r"[−]?\d[\d\u202f]*\.\d\d(?!\d|\u202f)", text)
-    return [cents(t.replace("\u202f", "").replace("−", "-")) for t in found]
+    found = re.findall(r"[−]?\d[\d\u00a0]*\.\d\d(?!\d|\u00a0)", text)
+    return [cents(t.replace("\u00a0", "").replace("−", "-")) for t in found]
 
 
 def test_command_line_page_and_working_agree_to_the_cent(demo, sign_in):

@@ -4,6 +4,7 @@ from datetime import date
 
 import pytest
 
+from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.book.store import books
@@ -12,10 +13,6 @@ from wise_tally.core.reference_data import OPEN, WON
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)
 SCOPE = "period=FY2026&process=new_site"
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def pin(client, *addresses):

@@ -6,6 +6,7 @@ import pytest
 from django.contrib.auth.models import User
 
 from tests.pages.test_setup_stages import form as stage_form
+from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
@@ -15,10 +16,6 @@ from wise_tally.domain.process.models import Category, Source
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
 BEFORE = ("FY2027-Q2", "2026-09-30")
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def past():
@@ -293,7 +290,7 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
     assert found["person moved"] == ("team fells", "team coast")
     assert found["team moved"] == ("under South region (south)", "under the organisation")
     assert found["territory moved"] == ("under Coast and Estuary (coastal)", "under Lakes (lakeland)")
-    assert found["commission rate set"] == ("3\u202f%", "4\u202f%")
+    assert found["commission rate set"] == ("3\u00a0%", "4\u00a0%")
     assert '"unit_price_minor": 125000' in found["product changed"][0]
     assert '"unit_price_minor": 130000' in found["product changed"][1]
     page = text(client.get("/setup/audit/?find=territory"))

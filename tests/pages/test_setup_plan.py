@@ -7,6 +7,7 @@ import openpyxl
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.domain.targets.models import CustomPeriod, Quota, QuotaChange, QuotaHold, SeasonCurve
@@ -15,10 +16,6 @@ pytestmark = pytest.mark.django_db
 PAGE = "/setup/quotas/?year=2028"
 AS_OF = "2026-11-23"
 CELL = re.compile(r'name="(q|seen):([^"]+)" value="([^"]*)"')
-
-
-def text(answer):
-    return answer.content.decode()
 
 
 def posted_of(answer):

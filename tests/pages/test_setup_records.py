@@ -7,6 +7,7 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.domain.test_histories import ADMIN, NOW
+from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import World, ask
 from wise_tally.book.store import books
@@ -84,10 +85,6 @@ def test_sentences_that_cannot_be_read_say_what_is_accepted(sentence, says):
 MOMENTS = "/setup/stages/new_site/ns_terms/moments/"
 
 
-def text(answer):
-    return answer.content.decode()
-
-
 def change(client, **typed):
     """Move the large deal as its page would."""
     last = last_revision(Deal.objects.get(key="d9001"))
@@ -147,7 +144,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert message.subject == f"{deal.name} in Terms"
     assert message.to.startswith(f"{owner.name} <{owner.email}>")
     assert message.to.endswith("x@y.example")
-    assert "420\u202f000.00 EUR" in message.body
+    assert "420\u00a0000.00 EUR" in message.body
     client = sign_in("a1")
     assert "225.02" in text(client.get(f"/setup/outbox/{message.pk}/document/")), "2.5 × 100.01 less 10 % is 225.0225"
     assert message.subject in text(client.get("/setup/outbox/"))

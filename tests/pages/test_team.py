@@ -166,7 +166,7 @@ def test_the_interval_is_the_firms_own(demo, sign_in):
     boss.post("/setup/contact-intervals/", typed)
     assert before[0] > 0
     assert beyond() == (0, before[1])
-    assert "1000.0" in boss.get("/deals/d9001/working/gap/").content.decode().replace("\u202f", "")
+    assert "1000.0" in boss.get("/deals/d9001/working/gap/").content.decode().replace("\u00a0", "")
     boss.post("/setup/contact-intervals/", {})
     assert beyond()[0] > 0
 

@@ -61,7 +61,7 @@ PAGES = (
     "/setup/quotas/",
 )
 # What is counted and added up; plain facts of records (an amount typed, an invoice, an age) are not figures.
-LOOKS_LIKE_ONE = re.compile(r"\s*[−+▲▼]?\s*[−+]?\d[\d\u202f.,]*\s*(\u202f?%|k|m|×|d)?\s*")
+LOOKS_LIKE_ONE = re.compile(r"\s*[−+▲▼]?\s*[−+]?\d[\d\u00a0.,]*\s*(\u00a0?%|k|m|×|d)?\s*")
 
 
 class Figures(HTMLParser):
@@ -95,7 +95,7 @@ class Figures(HTMLParser):
 
 def digits(text):
     """The number a text shows, as a number; None where it is shortened."""
-    text = text.replace("\u202f", "").replace("−", "-").replace("▲", "").replace("▼", "").strip()
+    text = text.replace("\u00a0", "").replace("−", "-").replace("▲", "").replace("▼", "").strip()
     found = re.fullmatch(r"\+?(-?\d+(?:\.\d+)?)(%|×|d)?", text)
     return float(found[1]) if found else None
 

@@ -1,5 +1,6 @@
 """Rows of figures by key, asked of the core alone: money in minor units."""
 
+import re
 from dataclasses import fields
 from datetime import date
 
@@ -51,3 +52,9 @@ def ask(book, figure, span, day, by="company", options=None, *, since=None, meas
             key = stages[row.stage]
             found[key if by == "company" else (key, group.key)] = plain(row)
     return found
+
+
+def text(answer) -> str:
+    """What a page or a file says; a page with its runs of white space as one space each, as a browser shows them."""
+    said = answer.content.decode()
+    return re.sub(r"[ \n]+", " ", said) if "html" in answer["Content-Type"] else said

@@ -109,7 +109,7 @@ class Belongings:
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
-        digits = "".join(c for c in text if c not in " .,\u202f\u00a0’'")
+        digits = "".join(c for c in text if c not in " .,\u00a0\u00a0’'")
         quota, call, rate = self.numbers
         return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
 

@@ -5,7 +5,7 @@ import globals from "globals";
 export default [
   js.configs.recommended,
   {
-    languageOptions: { sourceType: "script", globals: { ...globals.browser, Alpine: "readonly", Idiomorph: "readonly" } },
+    languageOptions: { sourceType: "script", globals: { ...globals.browser, Alpine: "readonly", d3: "readonly", Idiomorph: "readonly" } },
     rules: { "no-var": "error", "prefer-const": "error", eqeqeq: "error", "no-implicit-globals": "error" },
   },
 ];

@@ -150,6 +150,28 @@ class Usual:
         return abs(value - self.median) > self.reach
 
 
+def of_three_months(figures: Sequence[SpanFigures], name: str) -> tuple[float | None, ...]:
+    """A figure over each month and the two before it: a mean a month of numbers, else worked out of all three together.
+
+    None for the first two. `name` is one of a month's own; rates, sizes and days take every deal of the three months alike.
+    """
+    found: list[float | None] = [None, None]
+    for index in range(2, len(figures)):
+        three = figures[index - 2 : index + 1]
+        if name == "days_to_win":
+            timed = [(one.days_to_win, one.won) for one in three if one.days_to_win is not None]
+            number = sum(won for _, won in timed)
+            found.append(sum(days * won for days, won in timed) / number if number else None)
+            continue
+        added = {
+            key: sum(getattr(one, key) for one in three)
+            for key in ("created", "created_value", "won", "lost", "won_value")
+        }
+        value = getattr(SpanFigures(three[-1].period, **added, days_to_win=None), name)
+        found.append(value / 3 if name in added else value)
+    return tuple(found[: len(figures)])
+
+
 def usual(values: Sequence[float | None], last_is_over: bool = True) -> tuple[Usual | None, ...]:
     """For each value what the twelve before it make of it; None where fewer than twelve are known, and for a last that is not over.
 

@@ -1,5 +1,6 @@
 """Outcome range: won plus the sum of independent yes/no outcomes of open counted deals, as an exact distribution."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from math import gcd
 
@@ -175,6 +176,16 @@ def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outco
     """The outcome of the lines given (of those `inside`): won as it is, open counted ones by their probability."""
     won_minor, rows, amount = stakes(lines, inside)
     return outcome(won_minor, amount, lines.lines.snapshot.probability_bp[rows])
+
+
+def likely_by_day(lines: ForecastLines, days: Sequence[int]) -> tuple[tuple[int, int, int], ...]:
+    """Where won may stand at the end of each day (ordinals): P10, P50 and P90 in minor units.
+
+    Won so far plus the open deals of the period expected to close by that day, each won with its probability.
+    """
+    close, is_open = lines.lines.snapshot.expected_close[lines.lines.rows], lines.counts("open")
+    found = [outcome_of_lines(lines, ~is_open | (close <= day)) for day in days]
+    return tuple((one.quantile(0.1), one.quantile(0.5), one.quantile(0.9)) for one in found)
 
 
 def stakes(lines: ForecastLines, inside: Flags | None = None) -> tuple[int, Ints, Ints]:

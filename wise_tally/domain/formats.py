@@ -12,7 +12,7 @@ from babel.numbers import get_currency_precision, get_currency_symbol
 
 from wise_tally.core.money import divide_half_even
 
-THIN = "\u202f"
+SPACE = "\u00a0"
 NONE_SIGN = "–"
 MINUS = "\u2212"
 
@@ -45,7 +45,7 @@ def currency_decimals() -> int:
 
 
 def _grouped(digits: str) -> str:
-    return f"{int(digits):,}".replace(",", THIN)
+    return f"{int(digits):,}".replace(",", SPACE)
 
 
 def money(minor: int | None) -> str:
@@ -79,7 +79,7 @@ def short(minor: int | None) -> str:
     ):
         if units >= size:
             scaled = units / (1_000_000 if letter == "m" else 1_000)
-            return f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{THIN}{letter}"
+            return f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{SPACE}{letter}"
     return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
 
 
@@ -98,7 +98,7 @@ UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundred
 
 def percent(rate: float | None, indices: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
-    return NONE_SIGN if rate is None else f"{rate * 100:.{indices}f}{THIN}%".replace("-", MINUS)
+    return NONE_SIGN if rate is None else f"{rate * 100:.{indices}f}{SPACE}%".replace("-", MINUS)
 
 
 def score(value: float | None) -> str:
@@ -108,7 +108,7 @@ def score(value: float | None) -> str:
 
 def points(basis_points: int | None) -> str:
     """Basis points as a percentage: 12.5 %."""
-    return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{THIN}%"
+    return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{SPACE}%"
 
 
 def bare(basis_points: int | None) -> str:
@@ -125,12 +125,12 @@ def times(value: float | None) -> str:
 
 def days(value: float | None) -> str:
     """Days with one decimal: 8.2 d."""
-    return NONE_SIGN if value is None else f"{value:.1f}{THIN}d"
+    return NONE_SIGN if value is None else f"{value:.1f}{SPACE}d"
 
 
 def age(value: float | None) -> str:
     """An age in whole days that have passed: 8 d, and 0 d on the first."""
-    return NONE_SIGN if value is None or isnan(value) else f"{_grouped(str(int(value)))}{THIN}d"
+    return NONE_SIGN if value is None or isnan(value) else f"{_grouped(str(int(value)))}{SPACE}d"
 
 
 def count(value: int | None) -> str:
@@ -168,7 +168,7 @@ def moment(value: datetime) -> str:
 
 def money_input(minor: int | None) -> str:
     """Money as typed in inputs: 1250.00."""
-    return "" if minor is None else str(money(minor)).replace(THIN, "").replace(MINUS, "-")
+    return "" if minor is None else str(money(minor)).replace(SPACE, "").replace(MINUS, "-")
 
 
 def currency_sign() -> str:

@@ -9,6 +9,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.results import of_cash
 from wise_tally.core.calendar import Period
 from wise_tally.core.cash import KINDS, CashPeriod, Payments, cash_calendar, payments_in, won_and_open
 from wise_tally.core.dashboard_counts import sums_by_period
@@ -16,6 +17,7 @@ from wise_tally.core.money import sum_by_group
 from wise_tally.core.reference_data import WON
 from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.pages.attainment.query import tabs
+from wise_tally.web.answers import say, workings
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.deal_rows import accounts_numbered, names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -131,8 +133,10 @@ def page(request: PageRequest) -> HttpResponse:
     named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
     names = {number: account.name for number, account in named.items()}
     keys = {number: account.key for number, account in named.items()}
+    told = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
     answer = {
         "line": line,
+        "say": say(told, workings("attainment:cash-working", query, "won")),
         "tabs": tabs(line, "cash"),
         "query": query,
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],

@@ -6,6 +6,7 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.results import of_comparison
 from wise_tally.core.attainment import lost_share, side_by_side
 from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
@@ -13,6 +14,7 @@ from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
 from wise_tally.pages.attainment.query import AttainmentQuery, tabs
+from wise_tally.web.answers import say, workings
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
@@ -22,6 +24,8 @@ from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
 
 AGAINST = {"before": "previous period", "year": "same days last year"}
+# The same in a sentence.
+IN_SENTENCES = {"before": "the same days of the period before", "year": "the same days last year"}
 # What is compared: figure, words, how it is written.
 COMPARED = (
     ("won", "won", "whole"),
@@ -112,8 +116,12 @@ def page(request: PageRequest) -> HttpResponse:
     asked = ComparisonQuery.of(request, "quarter")
     spans = spans_of(asked)
     whole = compared_rows(asked, scope_node(asked.line)[0], spans)
+    now, then = (whole[0].cells[0].now, whole[0].cells[0].then) if whole else (0, 0)
+    told = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[asked.against])
+    opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
     answer = {
         "line": asked.line,
+        "say": say(told, opens),
         "tabs": tabs(asked.line, "compared"),
         "by": asked.by,
         "by_words": words_of(asked.by),

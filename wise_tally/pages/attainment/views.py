@@ -1,5 +1,6 @@
 """Pages of attainment: won against quota and pace, per row and through the year."""
 
+from itertools import zip_longest
 from typing import Any
 
 from django.http import HttpResponse
@@ -8,15 +9,19 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.activity import KINDS, METRIC
+from wise_tally.core.answers.answer import Span
+from wise_tally.core.answers.forecast import of_trend
+from wise_tally.core.answers.results import of_attainment
 from wise_tally.core.attainment import DaysOf
 from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
-from wise_tally.pages.attainment.grid import rows_of
+from wise_tally.pages.attainment.grid import Row, rows_of
 from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, tabs
 from wise_tally.pages.attainment.working import panel_of
+from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.breakdowns import choices, words_of
-from wise_tally.web.cumulative import cumulative, year_of
+from wise_tally.web.cumulative import Cumulative, cumulative, year_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import scope_node
@@ -37,8 +42,13 @@ def page(request: PageRequest) -> HttpResponse:
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
     short = len(rows) <= FEW_ROWS and not asked.counts_activities
+    told = of_attainment(
+        span_of(line), whole.forecast.won, whole.pace, whole.forecast.quota, _behind(rows), not asked.in_hundredths
+    )
+    opened = asked.working(token)
     answer = {
         "line": line,
+        "say": say(told, _opens(asked, opened)),
         "tabs": tabs(line, "page"),
         "asked": asked,
         "by": asked.by,
@@ -51,12 +61,29 @@ def page(request: PageRequest) -> HttpResponse:
         "needed": days.needed_per_week(whole.forecast.gap),
         "at_pace": days.at_todays_pace(whole.forecast.won),
         "rows": rows,
-        "cumulative": cumulative(line, asked.snapshot, lambda span: asked.working(token, span)) if short else None,
+        "cumulative": _cumulative(asked, token) if short else None,
         "year": year_of(line).text,
         "carries": carries_quota(line.scope, asked.by),
         "footer": _footer(asked),
     }
     return render(request, "attainment/page.html", answer)
+
+
+def _opens(asked: AttainmentQuery, query: str) -> dict[str, str]:
+    """Where the figures of the answer open their working: those of deals in the forecast, of activities here."""
+    place = "attainment:working" if asked.counts_activities else "forecast:working"
+    return workings(place, query, "won", "to_date", "attainment", "gap")
+
+
+def _cumulative(asked: AttainmentQuery, token: str) -> Cumulative:
+    """The fiscal year of the scope in the measure asked for."""
+    return cumulative(asked.line, asked.snapshot, lambda span: asked.working(token, span), not asked.in_hundredths)
+
+
+def _behind(rows: list[Row]) -> list[tuple[str, int]]:
+    """The rows that have none below them, with how far each is behind its target to date."""
+    ends = [row for row, after in zip_longest(rows, rows[1:]) if after is None or after.depth <= row.depth]
+    return [(row.name, row.record.pace - row.record.forecast.won) for row in ends if row.record.pace is not None]
 
 
 def _footer(asked: AttainmentQuery) -> Footer:
@@ -78,14 +105,20 @@ def year(request: PageRequest) -> HttpResponse:
         asked = AttainmentQuery(asked.line, by=asked.by)
     line = asked.line
     token = scope_node(line)[2]
-    shown = cumulative(line, asked.snapshot, lambda span: asked.working(token, span))
+    shown = _cumulative(asked, token)
+    whole = asked.row(*scope_node(line)[:2], year_of(line))
+    left = DaysOf.at(year_of(line), line.as_of).remaining
+    told = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
     answer = {
         "line": line,
+        "say": say(
+            told, workings("forecast:working", asked.working(token, year_of(line)), "won", "pace", "gap", "attainment")
+        ),
         "tabs": tabs(line, "year"),
         "asked": asked,
         "year": year_of(line).text,
         "cumulative": shown,
-        "whole": asked.row(*scope_node(line)[:2], year_of(line)),
+        "whole": whole,
         "measures": asked.links("measure", {name: words for name, words in MEASURES.items() if name != METRIC}),
         "footer": _footer(asked),
     }

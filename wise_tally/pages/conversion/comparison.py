@@ -10,11 +10,14 @@ from wise_tally.pages.conversion.query import ConversionQuery
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.request.refusals import Refused
 
+LABELS = {BEFORE: "the period before", YEAR: "a year before"}
+
 
 @dataclass(frozen=True)
 class Against:
-    """The other scope: its line, in words, and the parts of the address that differ."""
+    """The other scope: as a choice and in words, its line, and the parts of the address that differ."""
 
+    label: str
     words: str
     line: FilterLine
     changes: dict[str, str | None]
@@ -30,25 +33,27 @@ def choices_of(line: FilterLine, viewer: Viewer) -> dict[str, Against]:
             continue
         # A running period says of itself, too, up to which day it counts.
         words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
-        found[name] = Against(words, replace(line, period=then), {"period": then.text})
+        found[name] = Against(LABELS[name], words, replace(line, period=then), {"period": then.text})
     scope, day = line.scope, line.as_of
     visible = visible_teams(viewer, reference, day)
     team = reference.team_of(scope.person, day.toordinal()) if scope.person != NONE else NONE
     if team != NONE and (visible is None or team in visible):
         other = replace(line, scope=replace(scope, person=NONE, team=team))
-        found["team"] = Against(reference.teams[team].name, other, {"who": f"team:{reference.teams[team].key}"})
+        found["team"] = Against(
+            reference.teams[team].name, reference.teams[team].name, other, {"who": f"team:{reference.teams[team].key}"}
+        )
     if scope.of_people and visible is None:
         everyone = replace(line, scope=Filter(scope.process, NONE, NONE, scope.territory))
-        found["everyone"] = Against("everyone", everyone, {"who": None})
+        found["everyone"] = Against("everyone", "everyone", everyone, {"who": None})
     return found
 
 
 def distinct(found: dict[str, Against], held: str) -> dict[str, str]:
-    """Name and words of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
+    """Name and label of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
     first = {one.words: name for name, one in reversed(found.items())}
     if held:
         first[found[held].words] = held
-    return {name: one.words for name, one in found.items() if first[one.words] == name}
+    return {name: one.label for name, one in found.items() if first[one.words] == name}
 
 
 def read_against(asked: ConversionQuery, viewer: Viewer) -> tuple[dict[str, Against], str]:

@@ -6,7 +6,7 @@ from itertools import zip_longest
 
 import numpy as np
 
-from wise_tally.core.conversion import ConversionGroup
+from wise_tally.core.conversion import ConversionGroup, StageReach
 from wise_tally.core.drop_off import Loss
 from wise_tally.core.statistics import Interval
 from wise_tally.core.time_in_stage import StageTime, StageTimeGroup
@@ -16,12 +16,12 @@ from wise_tally.web.ink import share
 
 @dataclass(frozen=True)
 class PassingRow:
-    """A stage: its bar, and what happens before the next."""
+    """A stage: its bar in parts (ink, where it begins, how wide it is), and what happens before the next."""
 
     key: str
     name: str
     is_won: bool
-    width: str
+    parts: tuple[tuple[str, str, str], ...]
     reached: int
     value: int
     from_start: float | None
@@ -42,7 +42,7 @@ def passing_rows(line: FilterLine, whole: ConversionGroup, lost: tuple[Loss, ...
                 key=stages[row.stage].key,
                 name=stages[row.stage].name,
                 is_won=following is None,
-                width=share((row.value if by_value else row.reached) * 86 // 100, largest),
+                parts=_parts(row, loss, largest, by_value),
                 reached=row.reached,
                 value=row.value,
                 from_start=row.from_start,
@@ -53,6 +53,20 @@ def passing_rows(line: FilterLine, whole: ConversionGroup, lost: tuple[Loss, ...
             )
         )
     return shown
+
+
+def _parts(row: StageReach, loss: Loss | None, largest: int, by_value: bool) -> tuple[tuple[str, str, str], ...]:
+    """A stage's bar: what moved on, what is still open, what was lost there; of the last stage, what was won."""
+    whole = row.value if by_value else row.reached
+    if loss is None:
+        return (("won", "0%", share(whole, largest)),)
+    still_open, lost = (loss.undecided_minor, loss.lost_minor) if by_value else (loss.undecided, loss.lost)
+    parts, begin = [], 0
+    for ink, size in (("moved", max(0, whole - still_open - lost)), ("best", still_open), ("gone-lost", lost)):
+        if size:
+            parts.append((ink, share(begin, largest), share(size, largest)))
+            begin += size
+    return tuple(parts)
 
 
 @dataclass(frozen=True)

@@ -6,11 +6,13 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.conversion import of_leads
 from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.pages.conversion.query import tabs
+from wise_tally.web.answers import say, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -41,10 +43,13 @@ def _rows(line: FilterLine, names: list[str], leads: LeadRows) -> list[tuple[str
 def page(request: PageRequest) -> HttpResponse:
     """What became of the leads of the period, by source."""
     line, names, leads = read_leads(request)
+    whole = lead_figures(line.snapshot, leads)
+    told = of_leads(whole.leads, whole.open, whole.qualified, whole.won, whole.qualified_rate)
     answer = {
         "line": line,
+        "say": say(told, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")),
         "tabs": tabs(line, "leads"),
-        "whole": lead_figures(line.snapshot, leads),
+        "whole": whole,
         "rows": _rows(line, names, leads),
         "footer": Footer(
             lead_figures(line.snapshot, leads).deals, exports=exports("conversion:leads-table", line.query())

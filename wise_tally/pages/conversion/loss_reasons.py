@@ -10,6 +10,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.conversion import of_losses
 from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
@@ -20,6 +21,7 @@ from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import currency_sign, money, percent, plural
 from wise_tally.pages.conversion.query import line_of, tabs
+from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_columns import lost_reason_places
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
@@ -172,7 +174,16 @@ def page(request: PageRequest) -> HttpResponse:
     line = asked.line
     rows = _table(line, found)
     largest = max([1, *(row.amount_minor for row in rows.rows)])
+    whole = rows.whole
+    told = of_losses(
+        whole.deals,
+        whole.amount_minor,
+        whole.amount_before if found.before else None,
+        [(found.name(row.value), row.amount_minor) for row in rows.rows],
+        found.words,
+    )
     answer = {
+        "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
         "line": line,
         "tabs": tabs(line, "lost"),
         "by": found.by,

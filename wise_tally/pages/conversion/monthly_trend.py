@@ -1,66 +1,33 @@
 """Over time: win rate of closed, deals created, average size and velocity, each against the period before."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.conversion import of_monthly_trend
 from wise_tally.core.calendar import Period
 from wise_tally.core.lines import owner_filtered
-from wise_tally.core.monthly_trend import SpanFigures, Usual, Velocity, deals_behind, spans, usual, velocity
+from wise_tally.core.monthly_trend import SpanFigures, Velocity, deals_behind, spans, usual, velocity
 from wise_tally.core.same_days import is_over, same_days
 from wise_tally.domain.formats import count, days, money, percent
+from wise_tally.pages.conversion.month_chart import DRAWN, FOLLOWED, SHOWN, MonthCell, Series, month_chart
 from wise_tally.pages.conversion.query import line_of, tabs
+from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
-from wise_tally.web.ink import share
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, by_amount, panel_response
 
 MONTHS = 36
-SHOWN = 24
 # What is followed month by month: name, words, how it is written.
-FOLLOWED = (
-    ("created", "new deals", "count"),
-    ("created_value", "value of new deals", "money"),
-    ("mean_created", "average size of new deals", "money"),
-    ("won", "deals won", "count"),
-    ("win_rate", "win rate of closed", "percent"),
-    ("mean_won", "average deal size won", "money"),
-    ("days_to_win", "average days to win", "days"),
-)
-
-
-@dataclass(frozen=True)
-class MonthCell:
-    """A value of one month, whether it is unusual, and the query of its working."""
-
-    value: float | None
-    unusual: Usual | None
-    height: str
-    top: str
-
-    @property
-    def stands_out(self) -> bool:
-        """Whether the months before make it unusual."""
-        return self.value is not None and self.unusual is not None and self.unusual.is_unusual(self.value)
-
-
-@dataclass(frozen=True)
-class Series:
-    """A followed value with a cell a month, the latest last."""
-
-    name: str
-    words: str
-    shape: str
-    cells: list[MonthCell]
 
 
 def months_of(line: FilterLine) -> tuple[Period, ...]:
@@ -75,11 +42,7 @@ def _series(figures: tuple[SpanFigures, ...], as_of: date) -> list[Series]:
     for name, words, shape in FOLLOWED:
         values = [getattr(figure, name) for figure in figures]
         marks, shown = usual(values, is_over(figures[-1].period, as_of)), values[-SHOWN:]
-        largest = max([value for value in shown if value is not None], default=0) or 1
-        cells = []
-        for value, mark in zip(shown, marks[-SHOWN:], strict=True):
-            part = round(10_000 * (value or 0) / largest)
-            cells.append(MonthCell(value, mark, share(part, 10_000), share(10_000 - part, 10_000)))
+        cells = [MonthCell(value, mark) for value, mark in zip(shown, marks[-SHOWN:], strict=True)]
         found.append(Series(name, words, shape, cells))
     return found
 
@@ -94,8 +57,10 @@ def page(request: PageRequest) -> HttpResponse:
     series = _series(figures, line.as_of)
     answer = {
         "line": line,
+        "say": _answer(line, months, series),
         "tabs": tabs(line, "over-time"),
         "series": series,
+        "pictures": [(one, month_chart(line, one, figures)) for one in series if one.name in DRAWN],
         "months": [(period_words(month), month.text) for month in months[-SHOWN:]],
         "table": [
             (period_words(month), month.text, [s.cells[index] for s in series])
@@ -111,6 +76,16 @@ def page(request: PageRequest) -> HttpResponse:
         ),
     }
     return render(request, "conversion/over_time.html", answer)
+
+
+def _answer(line: FilterLine, months: tuple[Period, ...], series: list[Series]) -> SafeString:
+    """What the last month that is over brought in new deals, and what was unusual in it, in one sentence."""
+    last = -1 if is_over(months[-1], line.as_of) else -2
+    new = [int(cell.value or 0) for cell in series[0].cells]
+    year = new[last - 12 : last]
+    unusual = [one.words for one in series if one.cells[last].stands_out]
+    mean = sum(year) / len(year) if any(year) else None
+    return say(of_monthly_trend(period_words(months[last]), new[last], mean, unusual), {})
 
 
 def _spans_compared(line: FilterLine) -> tuple[Period, Period | None]:

@@ -10,6 +10,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_safe
 
+from wise_tally.core.answers.conversion import of_probability_check
 from wise_tally.core.backtest import BackTest, back_test
 from wise_tally.core.effect import effect_of, quarters_moved
 from wise_tally.core.money import WHOLE_BP
@@ -22,6 +23,7 @@ from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
+from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words
@@ -92,6 +94,7 @@ def page(request: PageRequest) -> HttpResponse:
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
     answer = {
         "line": line,
+        "say": say(of_probability_check([_judged(row) for row in rows]), {}),
         "tabs": tabs(line, "seen"),
         "rows": rows,
         "off": [row.name for row in rows if row.rate.off],
@@ -112,6 +115,12 @@ def page(request: PageRequest) -> HttpResponse:
         ),
     }
     return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
+
+
+def _judged(row: SeenRow) -> tuple[str, bool | None, float, float | None]:
+    """A stage for the answer: off or in line, None with too few deals."""
+    enough = row.rate.interval is not None and row.rate.decided >= ENOUGH_WITH_HISTORY
+    return row.name, row.rate.off if enough else None, row.rate.set_rate, row.rate.observed
 
 
 def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], str]:

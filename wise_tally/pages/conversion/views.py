@@ -3,21 +3,33 @@
 from dataclasses import dataclass, replace
 from functools import cache
 from operator import itemgetter
+from urllib.parse import quote
 
 import numpy as np
 from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.answers.conversion import StageTime as Typical
+from wise_tally.core.answers.conversion import Step, of_conversion, of_time_in_stage
 from wise_tally.core.conversion import Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.deal_list import overstaying
 from wise_tally.core.drop_off import losses
 from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import owner_filtered
-from wise_tally.core.time_in_stage import DaysToWin, days_to_win, deals_with_stays, stay_lines, time_in_stage, times_of
+from wise_tally.core.time_in_stage import (
+    DaysToWin,
+    StageTimeGroup,
+    days_to_win,
+    deals_with_stays,
+    stay_lines,
+    time_in_stage,
+    times_of,
+)
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
@@ -27,6 +39,7 @@ from wise_tally.pages.conversion.comparison import Against, distinct, read_again
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, tabs
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
+from wise_tally.web.answers import say, workings
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.files.tables import exports
@@ -78,9 +91,11 @@ def page(request: PageRequest) -> HttpResponse:
         "options": options,
         "switches": [(label, asked.links(name, words)) for name, (label, words) in SWITCHES.items()],
         "stages": _stages_to_leave_out(asked),
+        "hidden_stages": len(asked.leave_out),
         "by": by,
         "by_links": asked.links("by", dict(choices(BY))),
         "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in groups],
+        "say": _answer(asked, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
         "tabs": tabs(line, "page"),
         "by_words": words_of(by),
         "several": by == PRODUCT_GROUP,
@@ -89,6 +104,29 @@ def page(request: PageRequest) -> HttpResponse:
         "footer": _footer(asked, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
+
+
+def _answer(asked: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow], worst: str) -> SafeString:
+    """The stage that loses most of the decided deals, in one sentence."""
+    steps = [
+        Step(row.name, row.reached, row.loss.lost, row.loss.lost_minor, row.loss.share)
+        for row in rows
+        if row.loss is not None
+    ]
+    totals, query = whole.totals, asked.query(by=None)
+    told = of_conversion(totals.created, totals.undecided, totals.win_rate_of_created, steps)
+    opens = workings("conversion:working", query, "of_created")
+    return say(told, opens | workings("conversion:working", f"{query}&stage={quote(worst)}", "lost"))
+
+
+def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeString:
+    """Where deals stay longer than typical, in one sentence; of the whole scope whatever the breakdown."""
+    stages = line.book.reference.stages
+    times = [
+        Typical(stages[row.stage].name, row.km_median, row.typical_days, row.overstaying or 0)
+        for row in (groups[0].stages if groups else ())
+    ]
+    return say(of_time_in_stage(times), {})
 
 
 def broken_down(line: FilterLine, found: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
@@ -132,6 +170,7 @@ def exits_shown(line: FilterLine, options: ConversionOptions) -> list[ExitsShown
 class Other:
     """The scope held against: in words, its totals and rows (bars on the scale of its own), the query of its workings."""
 
+    label: str
     words: str
     whole: ConversionGroup
     rows: list[PassingRow]
@@ -141,7 +180,7 @@ class Other:
 def _other(asked: ConversionQuery, against: Against) -> Other:
     _, whole, shown = passing(against.line, asked.options)
     changes = {"process": asked.line.process_value, **against.changes}
-    return Other(against.words, whole, shown, asked.query(by=None, per=None, against=None, **changes))
+    return Other(against.label, against.words, whole, shown, asked.query(by=None, per=None, against=None, **changes))
 
 
 def own_scope(line: FilterLine, by: str, key: str | None) -> str:
@@ -175,6 +214,9 @@ def time(request: PageRequest) -> HttpResponse:
 
     answer = {
         "line": line,
+        "say": _time_answer(
+            line, groups if by == "company" else times_of(line.book, every, line.scope, "company", per_deal)
+        ),
         "groups": time_groups(
             line, [(group, opened(group.key)) for group in groups if any(s.stays or s.running for s in group.stages)]
         ),

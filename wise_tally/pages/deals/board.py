@@ -6,6 +6,7 @@ from urllib.parse import urlencode
 
 import numpy as np
 
+from wise_tally.core.answers.results import of_deals
 from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
 from wise_tally.core.lines import credited_lines
 from wise_tally.core.reference_data import OPEN
@@ -13,6 +14,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.process.models import Process, Stage
 from wise_tally.pages.deals.undo import last_change
+from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
 from wise_tally.web.footer import Footer
@@ -57,14 +59,25 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     line = only_process(line) if asked.by == "stage" else line
     line = request.filter_line = line if asked.within else replace(line, any_period=True)
     asked = replace(asked, line=line)
-    lanes = _lanes(asked, request.viewer)
+    lanes, reference = _lanes(asked, request.viewer), line.book.reference
+    names = {one.key: one.name for one in reference.stages} | {one.key: one.name for one in reference.categories}
+    totals = [lane.totals for lane in lanes]
+    told = of_deals(
+        sum(one.deals for one in totals),
+        sum(one.amount_minor for one in totals),
+        sum(one.weighted_minor for one in totals),
+        None,
+    )
     return {
         "line": line,
+        "say": say(told, {}),
         "by": asked.by,
         "by_links": asked.links("by", {name: name for name in BY}, hide=None),
         "lanes": lanes,
         "due_links": asked.links("within", {"period": f"due in {line.period_label}", "": "of every date"}),
-        "hidden": [(key, asked.hiding(*(one for one in asked.hide if one != key))) for key in asked.hide],
+        "hidden": [
+            (names.get(key, key), asked.hiding(*(one for one in asked.hide if one != key))) for key in asked.hide
+        ],
         "targets": _targets(line, asked.by),
         "may_edit": not line.is_past,
         "undo": last_change(request),

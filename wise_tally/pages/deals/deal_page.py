@@ -44,15 +44,16 @@ def open_deal(request: PageRequest, key: str) -> Deal:
 
 @dataclass(frozen=True)
 class Step:
-    """A stage a deal may go to next: in words, and what its entry checks miss."""
+    """A stage a deal may go to next: in words, what its entry checks miss, and whether it is the way on."""
 
     words: str
     stage: Stage
     lacking: tuple[Lacking, ...]
+    on: bool = False
 
 
 def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ...]:
-    """On to the next stage in use, back to the one before, won; with what is missing before each."""
+    """On to the next stage in use, back to the one before, won and lost; with what is missing before each."""
     stages = list(deal.process.stages.filter(retired=False).order_by("position", "key"))
     open_stages = [stage for stage in stages if stage.kind == StageKind.OPEN]
     after = [stage for stage in open_stages if stage.position > last.stage.position]
@@ -63,15 +64,15 @@ def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ..
         from_stage = closed_from(deal) or open_stages[-1]
         again = from_stage if from_stage in open_stages else next(iter(before[-1:]), open_stages[-1])
         return (Step(f"Reopen in {again.name}", again, ()),)
-    on_and_won = [(f"Move to {stage.name}", stage) for stage in after[:1]]
-    on_and_won += [("Mark as won", stage) for stage in won]
-    wanted = [*on_and_won, *((f"Move back to {stage.name}", stage) for stage in before[-1:])]
-    wanted += [("Mark as lost" if len(lost) == 1 else f"Mark as {stage.name}", stage) for stage in lost]
+    onward = [(f"Move to {stage.name}", stage) for stage in after[:1]]
+    wanted = [*onward, *((f"Move back to {stage.name}", stage) for stage in before[-1:])]
+    wanted += [("Won" if len(won) == 1 else stage.name, stage) for stage in won]
+    wanted += [("Lost" if len(lost) == 1 else stage.name, stage) for stage in lost]
     facts = facts_of(deal, last, viewer, today())
     found = []
     for words, stage in wanted:
         lacking = [Lacking(text) for text in skipped_before(deal, last.stage, stage)]
-        found.append(Step(words, stage, (*lacking, *missing_before(stage, facts))))
+        found.append(Step(words, stage, (*lacking, *missing_before(stage, facts)), stage in after))
     return tuple(found)
 
 
@@ -83,6 +84,7 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
     row = _row(line, index, viewer)
     may_edit = not line.is_past and row is not None and row.may_change
     last = last_revision(deal)
+    steps = next_steps(deal, last, viewer) if may_edit else ()
     return {
         "line": line,
         "deal": deal,
@@ -97,7 +99,9 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "may_edit": may_edit,
         "here": request.get_full_path(),
         "undo": last_change(request, deal.key),
-        "steps": next_steps(deal, last, viewer) if may_edit else (),
+        "steps": [step for step in steps if step.stage.kind == StageKind.OPEN],
+        "next_step": next((step for step in steps if step.on or step.stage.kind == StageKind.WON), None),
+        "closings": [step for step in steps if step.stage.kind != StageKind.OPEN],
         **_belonging(deal, visible(request), may_edit),
         **_talk(deal, line),
         "footer": Footer(1 if row else 0),

@@ -7,9 +7,11 @@ from babel.numbers import get_currency_precision
 from django.http import HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.book.store import books
+from wise_tally.core.answers.results import of_deals
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.deals.view_actions import views_of
@@ -26,7 +28,8 @@ from wise_tally.pages.deals.filters import JOINS, TESTS
 from wise_tally.pages.deals.listing import QUICK, Listing, listing
 from wise_tally.pages.deals.parts import last_part
 from wise_tally.pages.deals.saved import start_view
-from wise_tally.web.deal_rows import deal_rows, stage_choices
+from wise_tally.web.answers import say, workings
+from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.deal_saving import put_back, save
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -62,6 +65,18 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "deals/page.html", list_context(request, line, found))
 
 
+def _answer(found: Listing, rows: list[DealRow]) -> SafeString:
+    """How many deals for how much, and one that outweighs the rest, in one sentence."""
+    largest = max(rows, key=lambda row: row.amount_minor or 0, default=None)
+    told = of_deals(
+        found.total,
+        found.amount_minor,
+        found.weighted_minor,
+        (largest.name, largest.amount_minor or 0) if largest else None,
+    )
+    return say(told, workings("deals:list-figure", found.asked.query(), "amount", "weighted", "deals"))
+
+
 def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict[str, Any]:
     """What the page of the list shows."""
     asked, rows = found.asked, deal_rows(line, found.places, request.viewer)
@@ -69,6 +84,7 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
     shown = [column.name for column in found.columns]
     return {
         "line": line,
+        "say": _answer(found, list(rows.values())),
         "list": found,
         "rows": list(rows.values()),
         "table": [(row, cells(found.columns, data[index])) for index, row in rows.items()],

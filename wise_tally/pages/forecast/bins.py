@@ -1,27 +1,27 @@
-"""The distribution of outcomes gathered into columns to draw."""
+"""The distribution of outcomes gathered into columns, and the picture of it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from wise_tally.core.outcome import Outcome
-from wise_tally.web.ink import share
+from wise_tally.domain.formats import percent, short
+from wise_tally.web.charts import Chart, Layer, Mark, Point, money_marks, rate_marks
 
 BINS = 60
 TAIL = 0.0005
+# A deal makes humps of its own where it is larger than this part of the range that holds eight of ten outcomes.
+HUMP = 0.6
 
 
 @dataclass(frozen=True)
 class Bin:
-    """A column of the drawing: from and to in minor units, the chance of ending there, its geometry."""
+    """A column of the drawing: from and to in minor units, and the chance of ending there."""
 
     from_minor: int
     to_minor: int
     chance: float
-    x: str
-    width: str
-    y: str
-    height: str
 
     @property
     def ends(self) -> tuple[int, int]:
@@ -36,11 +36,66 @@ def bins_of(found: Outcome) -> list[Bin]:
     edges = np.linspace(low, max(high, low + 1), BINS + 1)
     index = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
     chances = np.bincount(index, weights=found.probability, minlength=BINS)
-    largest = int(chances.max() * 1_000_000) or 1
-    drawn = []
-    for number, chance in enumerate(chances.tolist()):
-        part = int(chance * 1_000_000)
-        x, height = share(number, BINS), share(part, largest)
-        geometry = (x, share(1, BINS), share(largest - part, largest), height)
-        drawn.append(Bin(int(edges[number]), int(edges[number + 1]), chance, *geometry))
-    return drawn
+    return [Bin(int(edges[n]), int(edges[n + 1]), chance) for n, chance in enumerate(chances.tolist())]
+
+
+@dataclass(frozen=True)
+class Largest:
+    """The largest open deal: its name, what it brings in minor units, and its probability from 0 to 1."""
+
+    name: str
+    amount_minor: int
+    probability: float
+
+
+def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], largest: Largest | None = None) -> Chart:
+    """The chance of each outcome as columns, with the likely range, the quota and the humps that the largest deal makes."""
+    bins = bins_of(found)
+    first, width = bins[0].from_minor, max(1, bins[0].to_minor - bins[0].from_minor)
+
+    def place(minor: float) -> float:
+        """Where an amount stands among the columns, counted from the middle of the first."""
+        return (minor - first) / width - 0.5
+
+    reached = [one.chance if quota is not None and one.from_minor >= quota else None for one in bins]
+    p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
+    marks = [
+        Mark("now", f"{words} {short(at)}", at=place(at))
+        for words, at in (("1 in 10 below", p10), ("9 in 10 below", p90))
+    ]
+    if quota is not None and bins[0].from_minor <= quota <= bins[-1].to_minor:
+        marks.append(Mark("quota", f"quota {short(quota)}", at=place(quota)))
+    if largest and 0 < largest.probability < 1 and largest.amount_minor > HUMP * (p90 - p10):
+        # Without the deal the mean lies its expected part lower, with it the rest of its amount higher.
+        without = found.mean_minor - round(largest.amount_minor * largest.probability)
+        marks.append(Mark("none", f"without {largest.name}", at=place(without), row=1))
+        marks.append(Mark("none", f"with {largest.name}", at=place(without + largest.amount_minor), row=1))
+    last = bins[-1].to_minor
+    return Chart(
+        key="outcome",
+        conclusion=f"Chance of each outcome: middle {short(p50)}, eight of ten between {short(p10)} and {short(p90)}",
+        points=[
+            Point(
+                f"{short(one.from_minor)} to {short(one.to_minor)}",
+                [
+                    ("chance of ending here", percent(one.chance)),
+                    ("of ending here or above", percent(_from(bins, index))),
+                ],
+                href,
+                panel=True,
+            )
+            for index, (one, href) in enumerate(zip(bins, hrefs, strict=True))
+        ],
+        layers=[
+            Layer("columns", "soft", [one.chance for one in bins]),
+            Layer("columns", "solid", reached),
+        ],
+        y_words=rate_marks(max(one.chance for one in bins)),
+        x_words=[(place(at), words) for at, words in money_marks(last, max(first, 1))],
+        marks=marks,
+        enter="shows how this chance is calculated",
+    )
+
+
+def _from(bins: Sequence[Bin], index: int) -> float:
+    return sum(one.chance for one in bins[index:])

@@ -11,6 +11,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_safe
 
+from wise_tally.core.answers.forecast import of_submitted
 from wise_tally.core.calls import as_difference, calls_in_force, last_due
 from wise_tally.core.forecast import ForecastRow, forecast
 from wise_tally.core.observed_weight import observed_probabilities, weighted_by_observed
@@ -24,10 +25,12 @@ from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, m
 from wise_tally.domain.targets.models import Call
 from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, in_tree_order, period_words, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.leavers import leavers
+from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
@@ -175,12 +178,17 @@ def page(request: PageRequest) -> HttpResponse:
             wrong, status = str(denied), 403
     rows = _rows(request, line)
     seen = observed_probabilities(line.book, line.snapshot, line.period)
+    missing = [row.row.name for row in rows if row.is_missing]
+    top, people = (rows[0].row if rows else None), sum(row.subject == "person" for row in rows)
+    submitted, quota = (top.call, top.quota) if top else (None, None)
+    told = of_submitted(span_of(line), submitted, quota, len(missing), people)
     answer = {
         "line": line,
+        "say": say(told, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
         "tabs": tabs(line, "calls"),
         "rows": rows,
         "top": rows[0] if rows else None,
-        "missing": [row.row.name for row in rows if row.is_missing],
+        "missing": missing,
         "late": [row.row.name for row in rows if row.is_late],
         "history": _history(line, rows),
         "wrong": wrong,

@@ -1,13 +1,12 @@
 """Through the period: won, categories, weighted and calls day by day against quota and pace; each day opens its book."""
 
-from dataclasses import dataclass
 from datetime import date
 
-import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.forecast import of_trend
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.daily_trend import Trend, trend
 from wise_tally.core.forecast import forecast_lines
@@ -16,33 +15,15 @@ from wise_tally.core.targets import pace, quotas
 from wise_tally.core.trees import NONE
 from wise_tally.pages.forecast.overview import counted_here
 from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.pages.forecast.trend_chart import DayColumn, trend_chart
+from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.ink import Segment, share
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
 
 MOST_COLUMNS = 100
-
-
-@dataclass(frozen=True)
-class DayColumn:
-    """One day (or the last of a few) drawn as a stack of certainty, with its figures in minor units."""
-
-    day: int
-    won: int
-    categories: tuple[int, ...]
-    weighted: int
-    pace: int | None
-    call: int | None
-    x: str
-    width: str
-    stack: tuple[Segment, ...]
-    weighted_y: str
-    pace_y: str
-    call_y: str
-    query: str
 
 
 def _trend(line: FilterLine) -> Trend:
@@ -61,77 +42,56 @@ def page(request: PageRequest) -> HttpResponse:
     by, node, _ = scope_node(line)
     carried = carries_quota(line.scope, by)
     quota = quotas(reference, line.as_of, line.period).of(by, node).value if carried else None
-    columns, largest = _columns(line, found, quota)
+    columns = _columns(line, found)
+    told = of_trend(
+        span_of(line),
+        columns[-1].won if columns else 0,
+        pace(reference, line.as_of, line.period).of(by, node).value if carried else None,
+        quota,
+    )
+    node_query = f"{line.query()}&node={scope_node(line)[2]}"
+    lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
     answer = {
         "line": line,
+        "say": say(told, workings("forecast:working", node_query, "won", "pace", "gap", "attainment")),
         "tabs": tabs(line, "through"),
+        "chart": trend_chart(line, columns, lines, quota) if columns else None,
         "drawn": columns,
         "quota": quota,
-        "quota_y": share(largest - quota, largest) if quota is not None else "",
-        "largest": largest,
         "last": columns[-1] if columns else None,
-        "first_day": found.days[0] if len(found.days) else None,
         "node": scope_node(line)[2],
         "categories": [f"category:{c}" for c in reference.surest_first],
         "names": [reference.categories[c].name for c in reference.surest_first],
         "footer": Footer(
-            counted_here(forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")),
+            counted_here(lines),
             exports=exports("forecast:through-table", line.query()),
         ),
     }
     return render(request, "forecast/through.html", answer)
 
 
-def _columns(line: FilterLine, found: Trend, quota: int | None) -> tuple[list[DayColumn], int]:
-    """Columns to draw, at most a hundred, and the top of their scale in minor units."""
+def _columns(line: FilterLine, found: Trend) -> list[DayColumn]:
+    """The days so far, at most a hundred of them, the last among them."""
     reference, surest = line.book.reference, list(line.book.reference.surest_first)
     by, node, _ = scope_node(line)
     carried = carries_quota(line.scope, by)
-    stacks = np.vstack([found.won[None, :], found.categories[surest]])
-    largest = max(int(stacks.sum(axis=0).max(initial=1)), quota or 0, 1)
     every = -(-len(found.days) // MOST_COLUMNS)
-    indices = [i for i in range(len(found.days)) if (len(found.days) - 1 - i) % every == 0]
-    drawn = []
-    for number, i in enumerate(indices):
+    shown = []
+    for i in range((len(found.days) - 1) % every, len(found.days), every):
         day = date.fromordinal(int(found.days[i]))
-        at_pace = pace(reference, day, line.period).of(by, node).value if carried else None
         call = calls_in_force(reference, day, line.period).get((by, NONE if by == "company" else node))
-        called = call.amount_minor if call and carried else None
-        values = [int(value) for value in stacks[:, i]]
-        drawn.append(
+        shown.append(
             DayColumn(
                 day=int(found.days[i]),
-                won=values[0],
-                categories=tuple(values[1:]),
+                won=int(found.won[i]),
+                categories=tuple(int(value) for value in found.categories[surest, i]),
                 weighted=int(found.weighted[i]),
-                pace=at_pace,
-                call=called,
-                x=share(number, len(indices)),
-                width=share(1, len(indices)),
-                stack=_stack(values, largest),
-                weighted_y=_height(int(found.weighted[i]), largest),
-                pace_y=_height(at_pace, largest),
-                call_y=_height(called, largest),
+                pace=pace(reference, day, line.period).of(by, node).value if carried else None,
+                call=call.amount_minor if call and carried else None,
                 query=line.query(as_of=day.isoformat(), period=line.period.text),
             )
         )
-    return drawn, largest
-
-
-def _height(value: int | None, largest: int) -> str:
-    """Where a value stands, measured from the top; empty for none."""
-    return "" if value is None else share(max(largest - value, 0), largest)
-
-
-def _stack(values: list[int], largest: int) -> tuple[Segment, ...]:
-    """Won at the foot, the categories above it, the surest first: grade, top and height."""
-    grades = ["won", "commit", *["best"] * max(0, len(values) - 3), *(["early"] if len(values) > 2 else [])]
-    drawn, foot = [], 0
-    for grade, value in zip(grades, values, strict=False):
-        if value > 0:
-            drawn.append(Segment(grade, share(largest - foot - value, largest), share(value, largest)))
-            foot += value
-    return tuple(drawn)
+    return shown
 
 
 @require_safe

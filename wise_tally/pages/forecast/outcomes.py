@@ -5,18 +5,21 @@ from dataclasses import dataclass
 import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.forecast import of_outcome
 from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.observed_weight import observed_probabilities
 from wise_tally.core.outcome import Outcome, deciding, outcomes_set_and_observed, stakes
-from wise_tally.pages.forecast.bins import Bin, bins_of
+from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
 from wise_tally.pages.forecast.tabs import tabs
-from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.deal_rows import DealRow, deal_rows, names_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, whole_attainment
 from wise_tally.web.request.viewing import PageRequest
 
@@ -45,12 +48,6 @@ def _side(words: str, figure: str, found: Outcome, quota: int | None) -> Side:
     return Side(words, figure, found.mean_minor, p10, p50, p90, found.chance_of(quota))
 
 
-def _mark(bins: list[Bin], value: int | None) -> str:
-    """Where a value stands on the drawing; empty where it lies outside."""
-    low, high = bins[0].from_minor, bins[-1].to_minor
-    return share(value - low, high - low) if value is not None and low <= value <= high else ""
-
-
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Where the period may end, how likely the quota is, and the deals that decide it."""
@@ -59,10 +56,15 @@ def page(request: PageRequest) -> HttpResponse:
     quota = whole_attainment(line).forecast.quota
     as_set, as_observed = _outcomes(line)
     seen = observed_probabilities(line.book, line.snapshot, line.period)
-    won, rows, _ = stakes(lines)
+    won, rows, amounts = stakes(lines)
+    p10, p50, p90 = (as_set.quantile(q) for q in (0.1, 0.5, 0.9))
+    told = of_outcome(span_of(line), as_set.chance_of(quota), p10, p50, p90, len(rows))
+    node_query = f"{line.query()}&node={scope_node(line)[2]}"
+    chance = f"{reverse('forecast:working', args=['chance'])}?{node_query}"
     bins, stages = bins_of(as_set), line.book.reference.stages
     answer = {
         "line": line,
+        "say": say(told, workings("forecast:working", node_query, "chance", "won")),
         "tabs": tabs(line, "range"),
         "quota": quota,
         "node": scope_node(line)[2],
@@ -72,8 +74,9 @@ def page(request: PageRequest) -> HttpResponse:
             _side("at actual win rates", "chance_seen", as_observed, quota),
         ],
         "bins": bins,
-        "marks": [(words, _mark(bins, as_set.quantile(q))) for words, q in (("P10", 0.1), ("P50", 0.5), ("P90", 0.9))],
-        "quota_at": _mark(bins, quota),
+        "chart": outcome_chart(
+            as_set, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(line, rows, amounts)
+        ),
         "step": as_set.step_minor,
         "open_deals": len(rows),
         "deciding": _deciding(line, quota),
@@ -85,6 +88,18 @@ def page(request: PageRequest) -> HttpResponse:
         ),
     }
     return render(request, "forecast/range.html", answer)
+
+
+def _largest(line: FilterLine, rows: Ints, amounts: Ints) -> Largest | None:
+    """The largest open deal of the period, by the first part of its name; None where nothing is open."""
+    if not len(rows):
+        return None
+    index = int(amounts.argmax())
+    row = int(rows[index])
+    deal = int(line.snapshot.deal[row])
+    key = line.book.deals.key[deal]
+    name = names_of(line.book, [deal]).get(key, key).split(", ")[0]
+    return Largest(name, int(amounts[index]), int(line.snapshot.probability_bp[row]) / WHOLE_BP)
 
 
 Deciding = tuple[DealRow, int, tuple[float | None, float | None]]

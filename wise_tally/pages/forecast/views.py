@@ -7,9 +7,11 @@ import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.book.store import books
+from wise_tally.core.answers.forecast import Stake, deciding, of_forecast
 from wise_tally.core.calendar import Period
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.deal_list import untouched
@@ -23,13 +25,14 @@ from wise_tally.domain.process.models import Category
 from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
-from wise_tally.pages.forecast.outlook import outlook
+from wise_tally.pages.forecast.outlook import Outlook, outlook
 from wise_tally.pages.forecast.overview import counted_here, grid_rows
 from wise_tally.pages.forecast.query import MEASURE_WORDS, ForecastQuery, read_question
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
-from wise_tally.web.deal_rows import deal_rows, stage_choices
+from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.deal_rows import deal_rows, names_of, stage_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -73,6 +76,7 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         "top_working": asked.working(token),
         "unit": unit_of(asked),
         "outlook": shown,
+        "say": _answer(asked, top, shown) if shown is not None and asked.form != "year" else None,
         "periods": _strip_periods(asked),
         "no_quota": words.no_quota_reason(asked),
         "aside": _aside(asked, top),
@@ -98,6 +102,26 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         answer["deciding"] = [{"row": found[item.row], "deal": item} for item in shown.deciding]
         answer["moved"] = [{"row": found[item.row], "deal": item} for item in shown.moved if item.row is not None]
     return answer
+
+
+STAKED = ("won", "weighted", "gap", "open", "best_case_forecast", "attainment", "quota")
+
+
+def _answer(asked: ForecastQuery, top: ForecastRow, shown: Outlook) -> SafeString:
+    """The page in one sentence: the forecast against the quota, and the deal that decides."""
+    line, query = asked.line, asked.working(_top(asked)[1])
+    keys = line.book.deals.key
+    index = [int(line.snapshot.deal[item.row]) for item in shown.deciding]
+    names = names_of(line.book, index)
+    stakes = [
+        Stake(names.get(keys[deal], keys[deal]), item.amount_minor, item.chance_with, item.chance_without)
+        for deal, item in zip(index, shown.deciding, strict=True)
+    ]
+    one = deciding(stakes)
+    page = reverse("deals:deal", args=[keys[index[stakes.index(one)]]]) if one else ""
+    best = top.won + sum(top.categories[c] for c in line.book.reference.surest_first)
+    told = of_forecast(span_of(line), top.won, top.weighted, best, top.quota, stakes)
+    return say(told, workings("forecast:working", query, *STAKED) | {"deal": f"{page}?{line.query()}"})
 
 
 def _aside(asked: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:

@@ -9,8 +9,10 @@ from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.answers.forecast import of_change
 from wise_tally.core.book import BookAsOf
 from wise_tally.core.bridge import (
     CAUSES,
@@ -33,6 +35,7 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.meeting_actions import hold_meeting, last_meeting
 from wise_tally.pages.forecast.query import MEASURE_WORDS as MEASURE_OF
 from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -56,6 +59,13 @@ CAUSE_WORDS = {
     "reopened": "reopened",
     "category": "category changed",
     "probability": "probability changed",
+}
+SENTENCE_WORDS = {
+    "weighted": "The weighted forecast",
+    "won": "Won",
+    "commit_forecast": "The commit forecast",
+    "best_case_forecast": "The best-case forecast",
+    "open": "The open pipeline",
 }
 MEASURE_WORDS = {
     "weighted": "weighted",
@@ -134,6 +144,7 @@ def page(request: PageRequest) -> HttpResponse:
     indices, bars = place_names(line), _bars(asked, moves)
     answer = {
         "line": line,
+        "say": _answer(asked, bars),
         "tabs": tabs(line, "changed"),
         "since": asked.since,
         "measure": asked.measure,
@@ -162,6 +173,16 @@ def page(request: PageRequest) -> HttpResponse:
         ),
     }
     return render(request, "forecast/changed.html", answer)
+
+
+def _answer(asked: ChangesQuery, bars: list[Bar]) -> SafeString | None:
+    """The change in one sentence; only of money, which every cause of it counts in."""
+    if asked.counting != "amount":
+        return None
+    causes = [(bar.words, bar.amount_minor) for bar in bars[1:-1]]
+    start, end = bars[0].amount_minor, bars[-1].amount_minor
+    told = of_change(start, end, causes, day(asked.since), SENTENCE_WORDS[asked.measure])
+    return say(told, {"whole": f"{reverse('forecast:changed-working')}?{asked.query(open='')}"})
 
 
 @require_safe

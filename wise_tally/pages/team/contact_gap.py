@@ -8,6 +8,7 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.results import of_contact_gaps
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import missed_columns
 from wise_tally.core.reference_data import OPEN
@@ -15,6 +16,7 @@ from wise_tally.domain.deals.selectors import last_contacts
 from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
 from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
+from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import DealRow, named
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -47,8 +49,12 @@ def read(request: PageRequest) -> Question:
 def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
     asked = read(request)
+    context = page_context(request, asked, "team:gaps-table")
+    # The first column holds the deals that were contacted in time, the last one all of them.
+    late = [(row.name, sum(cell.cell.deals for cell in row.cells[1:-1])) for row in context["rows"]]
     answer = {
-        **page_context(request, asked, "team:gaps-table"),
+        **context,
+        "say": say(of_contact_gaps(late), {}),
         "tabs": tabs(asked.line, "gaps"),
         "asked": asked.asked,
         "kinds": PLANNED,

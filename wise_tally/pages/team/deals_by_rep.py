@@ -8,14 +8,24 @@ from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.results import of_deals_by_rep
 from wise_tally.core.buckets import deciding_day
 from wise_tally.core.calendar import Period
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import month_columns, stage_columns
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
-from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
+from wise_tally.pages.team.matrix import (
+    DrawnRow,
+    PeopleQuery,
+    Question,
+    page_context,
+    part_working,
+    people_sheet,
+    read_opened,
+)
 from wise_tally.pages.team.query import tabs
+from wise_tally.web.answers import say
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.page_query import choice
@@ -84,12 +94,19 @@ def _months_shown(line: FilterLine, show: str) -> list[Period]:
     return found
 
 
+def _people(rows: list[DrawnRow]) -> list[tuple[str, int, int]]:
+    """People with the deals and the amount of all their cells."""
+    return [(row.name, row.cells[-1].cell.deals, row.cells[-1].cell.amount_minor) for row in rows]
+
+
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The table and the deals behind its opened part."""
     asked = _asked(request)
+    context = page_context(request, read_opened(request, asked), "team:open-table")
     answer = {
-        **page_context(request, read_opened(request, asked), "team:open-table"),
+        **context,
+        "say": say(of_deals_by_rep(_people(context["rows"])), {}),
         "tabs": tabs(asked.line, "open"),
         "asked": asked,
         "shows": asked.links("show", {name: name for name in KINDS}),

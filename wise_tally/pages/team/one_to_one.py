@@ -1,6 +1,6 @@
 """The one-to-one: everything that a manager and a rep talk about once a week, on one page."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
@@ -13,7 +13,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.activity import OWN_DOING, activity_attainment
-from wise_tally.core.attainment import AttainmentRow, DaysOf
+from wise_tally.core.attainment import AttainmentRow, DaysOf, attainment
 from wise_tally.core.calendar import Period
 from wise_tally.core.deal_list import days_over, slips
 from wise_tally.core.money import Ints
@@ -73,9 +73,17 @@ def people(request: PageRequest) -> HttpResponse:
     here = Q(active_to=None) | Q(active_to__gte=line.as_of)
     found = Person.objects.filter(here, key__in=keys).exclude(role__in=("admin", "viewer")).order_by("name")
     viewer = request.viewer
+    people, scope = line.book.reference.people, replace(line.scope, person=NONE)
+    records = {
+        people[row.forecast.node].key: row
+        for row in attainment(line.book, line.snapshot, line.period, scope, "person")
+        if row.forecast.node != NONE
+    }
     rows = [
         (
             person,
+            records.get(person.key),
+            f"{line.query(who=None)}&node=person:{person.key}",
             last_meeting(viewer, person.key, line.as_of + timedelta(days=1)),
             open_actions(person.key, line.as_of).count(),
             f"{reverse('team:one-to-one', args=[person.key])}?{line.query(who=None)}",

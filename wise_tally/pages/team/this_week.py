@@ -10,12 +10,14 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.activity import activity_attainment
+from wise_tally.core.answers.results import of_week
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.calendar import Period
 from wise_tally.core.people_table import WeekRow, this_week, week_together
 from wise_tally.domain.formats import money
 from wise_tally.pages.team.query import tabs
 from wise_tally.web.activities_done import done_in
+from wise_tally.web.answers import say, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -97,6 +99,11 @@ def week_context(line: FilterLine) -> dict[str, Any]:
     }
 
 
+def _met(lines: list[WeekLine]) -> list[tuple[str, bool]]:
+    """Who planned something for the week, and whether it is won."""
+    return [(one.row.name, one.row.won_minor >= one.row.set_out_minor) for one in lines if one.row.set_out_minor]
+
+
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The week, person by person."""
@@ -105,6 +112,10 @@ def page(request: PageRequest) -> HttpResponse:
     fiscal = line.book.reference.fiscal
     answer = {
         "line": line,
+        "say": say(
+            of_week(found["set_out"], found["won"], _met(found["lines"]), found["week"].ends_on < line.as_of),
+            workings("team:week-working", line.query(period=found["week"].text), "won", "set_out"),
+        ),
         "tabs": tabs(line, "week"),
         "before": line.query(period=fiscal.shifted(found["week"], -1).text),
         "after": line.query(period=fiscal.shifted(found["week"], 1).text),

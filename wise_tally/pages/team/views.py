@@ -7,9 +7,14 @@ from django.contrib import messages
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.answers.forecast import Stake, of_dashboard
+from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.breakdowns import grouping
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.outcome import stakes
 from wise_tally.core.trees import NONE
 from wise_tally.domain.dashboards.actions import (
     ALL,
@@ -28,12 +33,15 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Role, Team
 from wise_tally.domain.org.preference_actions import preference, set_preference
+from wise_tally.pages.team.headlines import headlines
 from wise_tally.pages.team.query import tabs
 from wise_tally.pages.team.tallies.shipped import BOARDS, FIRST_BOARD, SHIPPED
 from wise_tally.pages.team.tallies.tiles import Tile, tiles_of
+from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.deal_rows import names_of
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.nodes import whole_attainment
+from wise_tally.web.nodes import scope_node, whole_attainment
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -114,6 +122,8 @@ def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[
     placed = {key for key, _ in board.placed}
     return {
         "line": line,
+        "say": _answer(line, whole),
+        "headlines": headlines(request, line, whole),
         "tabs": tabs(line, "page"),
         "board": board,
         "boards": [(one, f"{line.query()}&board={one.key}", one.key == board.key) for one in boards.values()],
@@ -131,6 +141,20 @@ def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[
             overdue=whole.forecast.overdue,
         ),
     }
+
+
+def _answer(line: FilterLine, whole: AttainmentRow) -> SafeString:
+    """What is still to win in the period, in how many days, and the deal that holds most of it."""
+    by, _, token = scope_node(line)
+    _, rows, amounts = stakes(forecast_lines(line.book, line.snapshot, line.period, line.scope, by))
+    held, opens = [], workings("forecast:working", f"{line.query()}&node={token}", "won", "gap", "attainment")
+    if len(rows):
+        largest = int(amounts.argmax())
+        deal = int(line.snapshot.deal[rows[largest]])
+        key = line.book.deals.key[deal]
+        held = [Stake(names_of(line.book, [deal]).get(key, key), int(amounts[largest]), None, None)]
+        opens["deal"] = f"{reverse('deals:deal', args=[key])}?{line.query()}"
+    return say(of_dashboard(span_of(line), whole.forecast.won, whole.forecast.quota, held), opens)
 
 
 def _addable(request: PageRequest, placed: set[str]) -> list[tuple[str, str]]:

@@ -19,6 +19,8 @@ PLACES = (
 )
 # Rooms that belong to a place of the head.
 WITHIN = {"imports": "setup", "customers": "deals", "today": "deals"}
+# Places that stand at the foot of a phone, with their drawing; the others are under "More".
+ON_PHONE = {"forecast", "deals", "team"}
 
 
 def page(request: HttpRequest) -> dict[str, Any]:
@@ -26,9 +28,16 @@ def page(request: HttpRequest) -> dict[str, Any]:
     scope = getattr(request, "filter_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
     current = request.resolver_match.app_name if request.resolver_match else ""
+    at_today = current == "today"
     current = WITHIN.get(current, current)
     indices = [
-        {"name": label, "url": reverse(f"{name}:page") + query, "key": number, "here": name == current}
+        {
+            "name": label,
+            "url": reverse(f"{name}:page") + query,
+            "key": number,
+            "here": name == current,
+            "icon": name if name in ON_PHONE else "",
+        }
         for number, (name, label) in enumerate(PLACES, 1)
     ]
     viewer = getattr(request, "viewer", None)
@@ -36,6 +45,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
     initials = "".join(part[0] for part in viewer.name.split()[:2]) if viewer else ""
     return {
         "places": indices,
+        "at_today": at_today,
         "viewer": viewer,
         "initials": initials,
         "demo": settings.DEMO,

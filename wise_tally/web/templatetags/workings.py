@@ -1,6 +1,6 @@
 """Figures that open their working, and ink bars: drawn often, so as one node each."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -53,6 +53,29 @@ def _of_deal(key: str) -> str:
 def deal_amount(row: DealRow, query: str = "") -> SafeString:
     """A deal's amount in whole units as a link to its working."""
     return figure(formats.whole(row.amount_minor), _of_deal(row.key), query)
+
+
+SPARK_WIDTH, SPARK_HEIGHT = 84, 28
+
+
+@register.simple_tag
+def spark(values: Sequence[float]) -> SafeString:
+    """A small line of what a figure was, its last point marked; nothing for fewer than two values."""
+    if len(values) < 2:
+        return SafeString("")
+    low, high = min(values), max(values)
+    step = (SPARK_WIDTH - 8) / (len(values) - 1)
+    points = [
+        (
+            round(4 + index * step, 1),
+            round(SPARK_HEIGHT - 4 - (value - low) / ((high - low) or 1) * (SPARK_HEIGHT - 8), 1),
+        )
+        for index, value in enumerate(values)
+    ]
+    return format_html(
+        '<svg class="spark" viewBox="0 0 {} {}" aria-hidden="true"><polyline points="{}"/><circle cx="{}" cy="{}" r="3"/></svg>',
+        SPARK_WIDTH, SPARK_HEIGHT, " ".join(f"{x},{y}" for x, y in points), *points[-1],
+    )  # fmt: skip
 
 
 @register.simple_tag

@@ -6,14 +6,12 @@ from urllib.parse import urlencode
 
 from django import template
 from django.urls import reverse
-from django.utils.html import format_html_join
 from django.utils.safestring import SafeString
 
 from wise_tally.core.leads import LeadFigures
 from wise_tally.domain import formats
-from wise_tally.pages.conversion.monthly_trend import MonthCell, Series
+from wise_tally.pages.conversion.month_chart import MonthCell, Series
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.ink import share
 from wise_tally.web.templatetags.workings import figure
 
 register = template.Library()
@@ -55,23 +53,4 @@ def month_cell(cell: MonthCell, series: Sequence[Series], index: int, month: str
     given = f"{query}&{urlencode({'month': month})}"
     return figure(
         text, reverse("conversion:over-time-working", args=[one.name]), given, "watch" if cell.stands_out else ""
-    )
-
-
-@register.simple_tag
-def month_bars(cells: Sequence[MonthCell]) -> SafeString:
-    """A column a month; those that stand out are outlined."""
-    return format_html_join(
-        "",
-        '<rect class="{}" x="{}" y="{}" width="{}" height="{}"/>',
-        (
-            (
-                "fall" if cell.stands_out else "bar",
-                share(index, len(cells)),
-                cell.top,
-                share(8, len(cells) * 10),
-                cell.height,
-            )
-            for index, cell in enumerate(cells)
-        ),
     )

@@ -9,7 +9,7 @@ from urllib.parse import quote_plus
 
 from django import template
 from django.urls import reverse
-from django.utils.html import escape
+from django.utils.html import escape, format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from wise_tally.core.conversion import ConversionGroup
@@ -116,3 +116,34 @@ def passing_groups(groups: Sequence[tuple[str, str, ConversionGroup]], rows: Seq
         ]
         drawn.append(f"<tr><td>{name}</td>{''.join(cells)}</tr>")
     return mark_safe("".join(drawn))
+
+
+@register.simple_tag
+def rate_strip(row: PassingRow, other: PassingRow | None) -> SafeString:
+    """The share that moves on as a dot on an axis from 0 to 100 %, its interval as a band, that of the other as a stroke."""
+    rate, interval, earlier = row.step, row.interval, other.step if other else None
+    if rate is None:
+        return SafeString("")
+    band = (
+        format_html(
+            '<rect class="soft" x="{}" width="{}" y="6" height="8"/>',
+            _at(interval.low),
+            _at(interval.high - interval.low),
+        )
+        if interval
+        else ""
+    )
+    stroke = (
+        format_html('<line class="tick" x1="{0}" x2="{0}" y1="2" y2="18"/>', _at(earlier))
+        if earlier is not None
+        else ""
+    )
+    return format_html(
+        '<svg class="rate-strip" aria-hidden="true"><line class="rule" x1="0" x2="100%" y1="10" y2="10"/>{}'
+        '<circle cx="{}" cy="10" r="5"/>{}</svg>',
+        band, _at(rate), stroke,
+    )  # fmt: skip
+
+
+def _at(rate: float) -> str:
+    return f"{rate * 100:.1f}%"

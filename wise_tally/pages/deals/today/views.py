@@ -12,6 +12,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.book.store import books
+from wise_tally.core.answers.results import of_due_today
 from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
@@ -21,7 +22,8 @@ from wise_tally.domain.deals.parts import Who, change_part
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person, Workspace
-from wise_tally.pages.deals.today.due import due_deals, due_panel, flagged, in_order
+from wise_tally.pages.deals.today.due import REASON_WORDS, due_deals, due_panel, flagged, in_order
+from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.deal_saving import save
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -49,8 +51,10 @@ def today(request: PageRequest) -> HttpResponse:
     order = in_order(line, found)
     page = page_of(request, len(order), PAGE)
     leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    reasons = list(zip(REASON_WORDS, found.flags.sum(axis=1).tolist(), strict=True))
     answer = {
         "line": line,
+        "say": say(of_due_today(len(order), reasons), {}),
         "due": due_deals(line, found, order[page.first : page.last], viewer),
         "open_deals": len(found.rows),
         "targets": _targets(line),

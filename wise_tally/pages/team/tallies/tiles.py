@@ -12,10 +12,12 @@ from wise_tally.core.errors import CoreError
 from wise_tally.core.measures import valued
 from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short
+from wise_tally.pages.team.tallies.drawing import report_chart
 from wise_tally.pages.team.tallies.query import TallyQuestion, read_kept
 from wise_tally.pages.team.tallies.result import Computing, Result, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.this_week import week_context
+from wise_tally.web.charts import Chart
 from wise_tally.web.cumulative import cumulative
 from wise_tally.web.filter_line import FilterLine, scope_of
 from wise_tally.web.ink import InkBar, ink_bar
@@ -65,6 +67,13 @@ class Tile:
         return ", ".join(labels[name] for name, _ in self.tally.pinned)
 
     @property
+    def chart(self) -> Chart | None:
+        """The picture of a result over time; none where nothing is drawn so."""
+        if self.result is None or not self.result.rows or self.tally.drawing not in ("columns", "line"):
+            return None
+        return report_chart(self.result, self.tally.drawing, self.key)
+
+    @property
     def query(self) -> str:
         """The tally's page with the scope it is drawn for."""
         own = self.tally.saved_query()
@@ -83,7 +92,7 @@ def tile_of(
             own = scope_of(request.viewer, {**dict(line.given), **dict(tally.pinned)})
         drawing = tally.drawing
         if drawing in ("year", "week", "ink"):
-            return Tile(key, name, tally, own, wide, drawn=_own_drawing(own, tally, drawing))
+            return Tile(key, name, tally, own, wide, drawn=_own_drawing(own, tally, drawing, key))
         result = compute(Computing(own, tally, lambda: visible(request).leads()))
         return Tile(key, name, tally, own, wide, result)
     except PermissionDenied:
@@ -92,9 +101,9 @@ def tile_of(
         return Tile(key, name, tally, None, wide, refused=str(error))
 
 
-def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str) -> dict[str, Any]:
+def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str) -> dict[str, Any]:
     if drawing == "year":
-        return {"cumulative": cumulative(line)}
+        return {"cumulative": cumulative(line, key=f"picture-{key}")}
     return week_context(line) if drawing == "week" else {"ink_rows": ink_rows(line, tally)}
 
 

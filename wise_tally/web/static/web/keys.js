@@ -16,6 +16,7 @@ document.addEventListener("alpine:init", () => {
 });
 
 (() => {
+  const MENUS = ".scope details[open], .pick[open], .pick-one[open]";
   const typing = (element) => element.closest("input, select, textarea, dialog[open]") !== null;
   const keysOff = () => localStorage.getItem("single-keys") === "off";
   const follow = (selector) => { const link = document.querySelector(selector); if (link) link.click(); return Boolean(link); };
@@ -33,7 +34,7 @@ document.addEventListener("alpine:init", () => {
 
   document.addEventListener("keydown", (event) => {
     if (event.key === "Escape") {
-      const open = document.querySelector(".scope details[open]");
+      const open = document.querySelector(MENUS);
       if (open) { open.open = false; open.querySelector("summary").focus(); return; }
       const close = document.querySelector("[data-close-working]");
       if (close) { close.click(); return; }
@@ -99,8 +100,7 @@ document.addEventListener("alpine:init", () => {
       figure.setAttribute("aria-current", "true");
     }
     if (event.target.closest("[data-close-keys]")) dialog().close();
-    const outside = document.querySelector(".scope details[open]");
-    if (outside && !outside.contains(event.target)) outside.open = false;
+    document.querySelectorAll(MENUS).forEach((menu) => { if (!menu.contains(event.target)) menu.open = false; });
     if (event.target.closest("[data-open-keys]")) dialog().showModal();
     if (event.target.closest("[data-switch-keys]")) {
       localStorage.setItem("single-keys", keysOff() ? "on" : "off");

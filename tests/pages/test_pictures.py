@@ -1,0 +1,76 @@
+"""Pictures: what the browser draws is what the table beside it says, and axes have round marks in one unit."""
+
+import json
+import re
+
+import pytest
+
+from wise_tally.web.charts import marks_of, money_marks, rate_marks
+
+
+def charts(client, address):
+    """The pictures of a page as the script reads them, by key."""
+    html = client.get(address).content.decode()
+    found = re.findall(r'<script id="([\w-]+)" type="application/json">(.*?)</script>', html, re.DOTALL)
+    return {key: json.loads(data) for key, data in found}, html
+
+
+@pytest.mark.parametrize(
+    ("largest", "words"),
+    [
+        (173_000_000, ["0", "0.5 m", "1.0 m", "1.5 m", "2.0 m"]),
+        (800_000_000, ["0", "2 m", "4 m", "6 m", "8 m"]),
+        (9_900, ["0", "20", "40", "60", "80", "100"]),
+        (2_600_000, ["0", "10 k", "20 k", "30 k"]),
+    ],
+)
+def test_an_axis_of_money_has_round_marks_in_one_unit(largest, words):
+    assert [text.replace("\u00a0", " ") for _, text in money_marks(largest)] == words
+
+
+def test_axes_begin_at_nought_and_reach_the_largest_value():
+    for shape, largest in (("money", 1), ("count", 58), ("percent", 0.234), ("days", 265.4)):
+        marks = [value for value, _ in marks_of(shape, largest)]
+        assert marks[0] == 0
+        assert marks[-1] >= largest > marks[-2]
+    assert [text.replace("\u00a0", " ") for _, text in rate_marks(0.23)][-1] == "25 %"
+    assert next(words for _, words in money_marks(190_000_000, 110_000_000)) == "1.2\u00a0m", "between two amounts"
+
+
+@pytest.mark.parametrize(
+    ("address", "keys"),
+    [
+        ("/forecast/trend/", {"trend"}),
+        ("/forecast/outcome-range/", {"outcome"}),
+        ("/conversion/monthly-trend/", {"month-created", "month-win_rate", "month-mean_won", "month-days_to_win"}),
+        ("/attainment/year-progress/", {"year"}),
+        ("/team/", {"picture-won-and-quota", "picture-created-by-month"}),
+    ],
+)
+def test_a_picture_has_a_point_for_each_value_and_each_says_what_it_shows(demo, sign_in, address, keys):
+    client = sign_in("m1")
+    found, html = charts(client, address)
+    assert set(found) == keys
+    for key, chart in found.items():
+        number = len(chart["points"])
+        assert all(len(layer["values"]) == number for layer in chart["layers"]), key
+        assert len(chart["places"]) == number
+        assert all(point["title"] and point["rows"] for point in chart["points"]), key
+        assert f'data-chart="{key}"' in html
+        highest = max(value for value, _ in chart["y"])
+        assert all(value <= highest for layer in chart["layers"] for value in layer["values"] if value is not None), key
+        opened = next(point["href"] for point in reversed(chart["points"]) if point["href"])
+        assert client.get(opened).status_code == 200
+
+
+def test_the_trend_ends_in_the_range_of_the_outcome(demo, sign_in):
+    """The last points of the trend are the P10, P50 and P90 that the outcome range tells, from figures of their own."""
+    client = sign_in("m1")
+    chart = charts(client, "/forecast/trend/")[0]["trend"]
+    side = client.get("/forecast/outcome-range/").context["sides"][0]
+    low, middle, high = (
+        next(one for one in chart["layers"] if name in one["label"]) for name in ("1 in", "middle", "9 in")
+    )
+    assert (low["values"][-1], middle["values"][-1], high["values"][-1]) == (side.p10, side.p50, side.p90)
+    now = next(place for place, value in enumerate(middle["values"]) if value is not None)
+    assert chart["layers"][0]["values"][now] == middle["values"][now], "it begins where won stands"

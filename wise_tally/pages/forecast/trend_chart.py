@@ -1,0 +1,115 @@
+"""The picture of a period day by day: what was won and open so far, and where won may stand by its end."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from django.urls import reverse
+
+from wise_tally.core.forecast import ForecastLines
+from wise_tally.core.outcome import likely_by_day
+from wise_tally.domain.formats import day, short
+from wise_tally.web.charts import Chart, Layer, Mark, Point, money_marks
+from wise_tally.web.filter_line import FilterLine
+
+# How many days ahead the range is worked out for, the last day among them.
+AHEAD = 12
+GRADES = ("commit", "best", "early")
+
+
+@dataclass(frozen=True)
+class DayColumn:
+    """One day (or the last of a few) with its figures in minor units, and the query of the forecast on that day."""
+
+    day: int
+    won: int
+    categories: tuple[int, ...]
+    weighted: int
+    pace: int | None
+    call: int | None
+    query: str
+
+
+def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLines, quota: int | None) -> Chart:
+    """Won, the open of each category on it, weighted, pace, submitted and quota; ahead, the likely range of won."""
+    ahead = _days_ahead(days[-1].day, line)
+    likely = likely_by_day(lines, ahead)
+    axis = [one.day for one in days] + ahead
+    rest: list[None] = [None] * len(ahead)
+    before: list[None] = [None] * (len(days) - 1)
+    now = days[-1].won
+    low, middle, high = ([*before, now, *(value[i] for value in likely)] if ahead else [] for i in range(3))
+    layers = [Layer("area", "won", [*(one.won for one in days), *rest], steps=True), *_open_layers(days, rest)]
+    layers.append(Layer("line", "toward", [*(one.pace for one in days), *rest]))
+    layers.append(Layer("line", "submitted", [*(one.call for one in days), *rest], steps=True))
+    layers.append(
+        Layer("line", "weighted", [*(one.weighted for one in days), *rest], label="" if ahead else "weighted")
+    )
+    if ahead:
+        layers.append(Layer("area", "likely", high, low))
+        layers.append(Layer("line", "main", middle, label=f"{short(middle[-1])} middle"))
+        layers.append(Layer("line", "none", high, label=f"{short(high[-1])} 9 in 10 below"))
+        layers.append(Layer("line", "none", low, label=f"{short(low[-1])} 1 in 10 below"))
+    largest = max(quota or 0, *(one.won + sum(one.categories) for one in days), *(value[2] for value in likely), 1)
+    marks = [Mark("quota", f"quota {short(quota)}", level=quota)] if quota else []
+    if ahead:
+        marks.append(Mark("now", "today" if not line.is_past else day(line.as_of), at=days[-1].day))
+    points = [_past(one) for one in days] + [_future(*pair) for pair in zip(ahead, likely, strict=True)]
+    return Chart(
+        key="trend",
+        conclusion=f"Won {short(now)} by {day(days[-1].day)}"
+        + (f", likely {short(low[-1])} to {short(high[-1])} by the end" if ahead else ""),
+        points=points,
+        layers=layers,
+        y_words=money_marks(largest),
+        x_words=_month_words(axis[0], axis[-1]),
+        places=axis,
+        marks=marks,
+        edges=True,
+        height=320,
+        enter="opens the forecast as of that day",
+    )
+
+
+def _days_ahead(last: int, line: FilterLine) -> list[int]:
+    end = line.period.ends_on.toordinal()
+    if last >= end or last < line.period.starts_on.toordinal():
+        return []
+    number = min(AHEAD, end - last)
+    return [last + (end - last) * step // number for step in range(1, number + 1)]
+
+
+def _open_layers(days: Sequence[DayColumn], rest: list[None]) -> list[Layer]:
+    """The open of each category on what is surer."""
+    layers, base = [], [one.won for one in days]
+    for index in range(len(days[0].categories)):
+        top = [foot + one.categories[index] for foot, one in zip(base, days, strict=True)]
+        grade = GRADES[min(index, len(GRADES) - 1)]
+        layers.append(Layer("area", grade, [*top, *rest], [*base, *rest], steps=True))
+        base = top
+    return layers
+
+
+def _past(one: DayColumn) -> Point:
+    rows = [
+        ("won", short(one.won)),
+        ("open in the forecast", short(sum(one.categories))),
+        ("weighted", short(one.weighted)),
+    ]
+    rows += [("target to date", short(one.pace))] if one.pace is not None else []
+    rows += [("submitted", short(one.call))] if one.call is not None else []
+    return Point(day(one.day), rows, f"{reverse('forecast:page')}?{one.query}")
+
+
+def _future(on: int, likely: tuple[int, int, int]) -> Point:
+    low, middle, high = likely
+    return Point(day(on), [("9 in 10 below", short(high)), ("middle", short(middle)), ("1 in 10 below", short(low))])
+
+
+def _month_words(first: int, last: int) -> list[tuple[float, str]]:
+    """The first day, the first of each month, and the last day; the year where it changes."""
+    words: list[tuple[float, str]] = [(first, day(first))]
+    month = date.fromordinal(first).replace(day=1)
+    while (month := (month + timedelta(days=32)).replace(day=1)).toordinal() < last:
+        words.append((month.toordinal(), f"{month:%b %Y}" if month.month == 1 else f"{month:%b}"))
+    return [*words, (last, day(last))]

@@ -1,0 +1,86 @@
+"""The headline figures above a dashboard: won, weighted, chance of quota, open and new deals, with what they were before."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+
+from django.urls import reverse
+
+from wise_tally.core.attainment import AttainmentRow
+from wise_tally.core.daily_trend import trend
+from wise_tally.core.dashboard_counts import open_by_stage
+from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.domain.formats import count, percent, plural, short
+from wise_tally.pages.team.tallies.query import TallyQuestion
+from wise_tally.pages.team.tallies.result import Computing, compute
+from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
+
+# The small lines show where a figure stood on each of the last ten weeks' days like this one.
+WEEKS = 10
+MONTHS = "last_12_months"
+
+
+@dataclass(frozen=True)
+class Headline:
+    """A figure with its working, where it came from (oldest first), and one comparison in words.
+
+    `up` tells whether the comparison is good (None where it is neither): it gives the arrow and its colour.
+    """
+
+    name: str
+    text: str
+    working: str
+    than: str
+    up: bool | None = None
+    history: Sequence[float] = ()
+
+
+def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> list[Headline]:
+    """The five figures of the filter line's scope and period."""
+    by, _, token = scope_node(line)
+    query = f"{line.query()}&node={token}"
+
+    def opened(figure: str) -> str:
+        return f"{reverse('forecast:working', args=[figure])}?{query}"
+
+    past = trend(line.book, line.period, line.as_of - timedelta(weeks=WEEKS), line.as_of, line.scope)
+    weekly = slice(None, None, 7)
+    won, pace, quota = whole.forecast.won, whole.pace, whole.forecast.quota
+    against_pace = (
+        "no quota set" if pace is None else f"{short(abs(won - pace))} {'ahead of' if won >= pace else 'behind'} pace"
+    )
+    moved = int(past.weighted[-1] - past.weighted[-8])
+    found = outcome_of_lines(forecast_lines(line.book, line.snapshot, line.period, line.scope, by))
+    chance = found.chance_of(quota)
+    return [
+        Headline("Won", short(won), opened("won"), against_pace, None if pace is None else won >= pace, past.won[weekly].tolist()),
+        Headline(
+            "Weighted forecast", short(int(past.weighted[-1])), opened("weighted"), f"{short(abs(moved))} in seven days",
+            moved >= 0 if moved else None, past.weighted[weekly].tolist(),
+        ),
+        Headline(
+            "Chance of reaching quota", percent(chance, 0), opened("chance"),
+            f"likely {short(found.quantile(0.1))} to {short(found.quantile(0.9))}",
+        ),
+        *_counted(request, line),
+    ]  # fmt: skip
+
+
+def _counted(request: PageRequest, line: FilterLine) -> list[Headline]:
+    """What is open whatever its expected close, and the new deals of this month beside those of the months before."""
+
+    stages = open_by_stage(line.book, line.snapshot, line.scope)
+    amount, deals = sum(one.amount_minor for one in stages), sum(one.deals for one in stages)
+    listed = f"{reverse('deals:list-figure', args=['amount'])}?{line.query()}"
+    found = [Headline("Open, all close dates", short(amount), listed, plural(deals, "deal"))]
+    new = compute(Computing(line, TallyQuestion(show="created", bucket=MONTHS), lambda: visible(request).leads()))
+    if new.rows:
+        *before, cell = new.rows[0].cells
+        text = f"{count(int(before[-1].value or 0))} in {new.heads[-2]}"
+        history = [float(one.value or 0) for one in new.rows[0].cells]
+        found.append(Headline(f"New deals in {new.heads[-1]}", new.write(cell.value), cell.url, text, None, history))
+    return found
