@@ -194,3 +194,10 @@ def test_shipped_front_end_files_match_their_checksums():
         digest, name = line.split()
         assert hashlib.sha256((vendor / name).read_bytes()).hexdigest() == digest, name
         assert list((vendor / name).parent.glob("LICENSE*")), name
+
+
+def test_templates_are_narrow_and_short_enough_to_read():
+    for path in PRODUCT.rglob("*.html"):
+        lines = path.read_text().splitlines()
+        assert len(lines) <= 150, path
+        assert not [line for line in lines if len(line) > 140], path

@@ -62,7 +62,8 @@ class Row:
         assert state()
 
     def said(self, words):
-        expect(self.row.locator(".cell-said", has_text=re.compile(f"^{words}"))).to_be_visible()
+        shown = re.compile(r"^\s*" + words.replace(" ", r"\s+"))
+        expect(self.row.locator(".cell-said", has_text=shown)).to_be_visible()
         self.page.wait_for_load_state("networkidle")
 
 

@@ -81,10 +81,19 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
 
 def test_a_day_of_the_trend_opens_its_book(visit):
     page = visit("manager", f"/forecast/trend/?period={QUARTER}")
-    page.locator("summary", has_text="as a table").click()
-    page.locator("main details td:first-child a").nth(7).click()
-    page.wait_for_load_state()
-    assert "as_of=2026-11-16" in page.url
+    plot = page.get_by_role("slider")
+    plot.focus()
+    page.keyboard.press("Home")
+    while "16 Nov 2026" not in plot.get_attribute("aria-valuetext"):
+        page.keyboard.press("ArrowRight")
+    expect(page.locator(".tip")).to_contain_text("weighted")
+    page.keyboard.press("t")
+    expect(page.locator(".picture-table")).to_be_visible()
+    assert page.url.endswith("#trend-table")
+    page.locator("[data-show=picture]").click()
+    plot.focus()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**as_of=2026-11-16**")
     then = ask("forecast", QUARTER, "2026-11-16")[""]["weighted"]
     figure = page.locator(".fig", has_text="Weighted").locator(".open-figure.large")
     figure.click()

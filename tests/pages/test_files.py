@@ -42,8 +42,8 @@ class Tables(HTMLParser):
 @pytest.mark.parametrize(
     ("page", "table", "nth"),
     [
-        ("/conversion/?by=source", "/conversion/table.json?by=source&table=rows", 0),
-        ("/conversion/?measure=value", "/conversion/table.json?measure=value&table=exits", 0),
+        ("/conversion/?by=source", "/conversion/table.json?by=source&table=rows", 1),
+        ("/conversion/?measure=value", "/conversion/table.json?measure=value&table=exits", 1),
         ("/conversion/time/?by=company", "/conversion/time/table.json?", 0),
         ("/conversion/time/?by=person&per=deal", "/conversion/time/table.json?by=person&per=deal&table=won", -4),
         ("/conversion/time/", "/conversion/time/table.json?table=months", -3),

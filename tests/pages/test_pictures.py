@@ -2,9 +2,12 @@
 
 import json
 import re
+from itertools import accumulate
 
 import pytest
 
+from tests.support.answers import text
+from wise_tally.domain.formats import short
 from wise_tally.web.charts import marks_of, money_marks, rate_marks
 
 
@@ -74,3 +77,35 @@ def test_the_trend_ends_in_the_range_of_the_outcome(demo, sign_in):
     assert (low["values"][-1], middle["values"][-1], high["values"][-1]) == (side.p10, side.p50, side.p90)
     now = next(place for place, value in enumerate(middle["values"]) if value is not None)
     assert chart["layers"][0]["values"][now] == middle["values"][now], "it begins where won stands"
+
+
+def test_steps_of_a_change_stand_on_an_axis_that_may_be_broken(demo, sign_in):
+    """Where all happens far above nought the axis begins below the lowest step, and the page says so; else at nought."""
+    client = sign_in("m1")
+    page = client.get("/forecast/changed/")
+    begin, bars = page.context["axis_start"], page.context["bars"]
+    assert 0 < begin < min(bars[0].amount_minor, bars[-1].amount_minor)
+    assert f"the axis begins at {short(begin)}" in text(page)
+    ends = [float(bar.left[:-1]) + float(bar.width[:-1]) for bar in bars]
+    assert max(ends) == pytest.approx(100, abs=0.2)
+    assert ends[0] == pytest.approx(100 * (bars[0].amount_minor - begin) / (max(_levels(bars)) - begin), abs=0.2)
+    unbroken = client.get("/forecast/changed/?measure=won&from=2026-10-02")
+    assert unbroken.context["axis_start"] == 0
+    assert "the axis begins" not in text(unbroken)
+
+
+def _levels(bars):
+    """The sum after each bar of a change."""
+    return [bars[0].amount_minor, *accumulate((bar.amount_minor for bar in bars[1:-1]), initial=bars[0].amount_minor)]
+
+
+def test_the_parts_stand_on_one_page_of_the_demo_alone(demo, sign_in, settings):
+    client = sign_in("m1")
+    settings.DEMO = False
+    assert client.get("/parts/").status_code == 404
+    settings.DEMO = True
+    page = client.get("/parts/")
+    for part in page.context["parts"]:
+        assert part.source.startswith("{% ")
+        assert "Takes" in part.source, part.template
+    assert 'data-chart="example"' in text(page)

@@ -3,6 +3,7 @@
 from django.urls import include, path
 
 from wise_tally.interfaces.api.assembled import api
+from wise_tally.web import parts
 from wise_tally.web.request import sign_in, typed_again
 from wise_tally.web.request.old_addresses import old_addresses
 from wise_tally.web.working import pins
@@ -15,6 +16,7 @@ urlpatterns = [
     path("password/", sign_in.password, name="password"),
     path("pins/", pins.pin, name="pin"),
     path("compare/", pins.page, name="reconcile"),
+    path("parts/", parts.page, name="parts"),
     path("typed/", typed_again.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("api/", api.urls),

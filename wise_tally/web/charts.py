@@ -17,7 +17,9 @@ Numbers = Sequence[int | float | None]
 
 @dataclass(frozen=True)
 class Layer:
-    """A row of values drawn in one way: `base` is what an area or a column stands on, `label` stands at a line's end."""
+    """A row of values drawn in one way: `base` is what an area or a column stands on, `label` stands at a line's end,
+    on a narrow screen only its part before “ · ”.
+    """
 
     shape: Shape
     css: str

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import accumulate
 from urllib.parse import urlencode
 
 import numpy as np
@@ -173,7 +174,8 @@ def page(request: PageRequest) -> HttpResponse:
     asked, found = read_lost(request)
     line = asked.line
     rows = _table(line, found)
-    largest = max([1, *(row.amount_minor for row in rows.rows)])
+    largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
+    added = list(accumulate(row.amount_minor for row in rows.rows))
     whole = rows.whole
     told = of_losses(
         whole.deals,
@@ -195,11 +197,11 @@ def page(request: PageRequest) -> HttpResponse:
             (
                 found.name(row.value),
                 row,
-                share(row.amount_minor, largest),
-                rows.share(row),
+                (share(row.amount_minor, largest), share(row.amount_before, largest)),
+                (rows.share(row), ratio(so_far, rows.whole.amount_minor)),
                 asked.cell(row.value),
             )
-            for row in rows.rows
+            for row, so_far in zip(rows.rows, added, strict=True)
         ],
         "whole": rows.whole,
         "crossed": _crossed(asked, found, rows),

@@ -102,6 +102,8 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "tests": TESTS,
         "joins": asked.links("join", {name: name for name in JOINS}),
         "own": asked.own(),
+        # What a new search keeps of the list: its order, quick filter, columns and conditions.
+        "kept_names": ("sort", "only", "cols", "f", "join", "counted"),
         "views": views_of(request.viewer),
         "view_query": asked.query(),
         "bulk": bulk_choices(),

@@ -47,9 +47,9 @@ def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLine
     )
     if ahead:
         layers.append(Layer("area", "likely", high, low))
-        layers.append(Layer("line", "main", middle, label=f"{short(middle[-1])} middle"))
-        layers.append(Layer("line", "none", high, label=f"{short(high[-1])} 9 in 10 below"))
-        layers.append(Layer("line", "none", low, label=f"{short(low[-1])} 1 in 10 below"))
+        layers.append(Layer("line", "main", middle, label=f"{short(middle[-1])} · middle"))
+        layers.append(Layer("line", "none", high, label=f"{short(high[-1])} · 9 in 10 below"))
+        layers.append(Layer("line", "none", low, label=f"{short(low[-1])} · 1 in 10 below"))
     largest = max(quota or 0, *(one.won + sum(one.categories) for one in days), *(value[2] for value in likely), 1)
     marks = [Mark("quota", f"quota {short(quota)}", level=quota)] if quota else []
     if ahead:

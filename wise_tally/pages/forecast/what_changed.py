@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date, timedelta
+from itertools import accumulate
 from typing import Any
 
 import numpy as np
@@ -45,6 +46,7 @@ from wise_tally.web.nodes import scope_node
 from wise_tally.web.page_query import Link, PageQuery, choice, one_day, text
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.ticks import round_ticks
 
 MOST_DEALS = 100
 CAUSE_WORDS = {
@@ -79,7 +81,7 @@ PLACE_WORDS = {"won": "won", "lost": "lost", "other_period": "other period", "no
 
 @dataclass(frozen=True)
 class Bar:
-    """A cause of the bridge drawn from where the sum stood to where it went."""
+    """A cause of the bridge drawn from where the sum stood to where it went; `level` opens the sum at either end."""
 
     cause: str
     words: str
@@ -89,6 +91,7 @@ class Bar:
     width: str
     query: str
     whole: bool = False
+    level: str = ""
 
 
 @dataclass(frozen=True)
@@ -155,6 +158,7 @@ def page(request: PageRequest) -> HttpResponse:
         "countings": asked.links("counting", MEASURE_OF, open=None),
         "presets": _presets(asked, request.viewer),
         "bars": bars,
+        "axis_start": axis_start(moves),
         "start": bars[0].amount_minor,
         "end": bars[-1].amount_minor,
         "change": bars[-1].amount_minor - bars[0].amount_minor,
@@ -236,17 +240,39 @@ def _presets(asked: ChangesQuery, viewer: Viewer) -> list[Link]:
     return [Link(words, asked.query(**{"from": on.isoformat(), "open": None}), on == asked.since) for words, on in days]
 
 
+def axis_start(moves: Moves) -> int:
+    """Where the axis of the steps begins: at 0, or, where all of them happen far above it, at a round amount below them.
+
+    A broken axis keeps small causes legible beside large totals; the page says that it is broken and where it begins.
+    """
+    levels = _levels(moves)
+    lowest, highest = min(levels), max(levels)
+    if lowest <= 0 or lowest * 2 < highest:
+        return 0
+    step = round_ticks(max(1, highest - lowest))[0]
+    return max(0, (lowest - step) // step * step)
+
+
+def _levels(moves: Moves) -> list[int]:
+    """The sum at the start, after each cause, and at the end."""
+    first, *causes, last = bridge_rows(moves)
+    return [*accumulate((first.amount_minor, *(cause.amount_minor for cause in causes))), last.amount_minor]
+
+
 def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
     """start, the causes that moved anything (or every one), end."""
     first, *causes, last = bridge_rows(moves)
-    spans, rows = [], first.amount_minor
-    for cause in causes:
-        spans.append((min(rows, rows + cause.amount_minor), abs(cause.amount_minor)))
-        rows += cause.amount_minor
-    largest = max([1, first.amount_minor, last.amount_minor, *(left + width for left, width in spans)])
+    levels, begin = _levels(moves), axis_start(moves)
+    room = max(1, max(levels) - begin)
+
+    line, working = asked.line, reverse("forecast:working", args=[asked.measure])
+    started = line.query(as_of=asked.since.isoformat(), period=line.period.text)
 
     def whole(row: BridgeRow) -> Bar:
-        return Bar(row.cause, "", row.amount_minor, row.deals, "0%", share(max(row.amount_minor, 0), largest), "", True)
+        width = share(max(row.amount_minor - begin, 0), room)
+        query = started if row is first else line.query()
+        level = f"{working}?{query}&measure={asked.counting}&node={scope_node(line)[2]}"
+        return Bar(row.cause, "", row.amount_minor, row.deals, "0%", width, "", True, level)
 
     drawn = [
         Bar(
@@ -254,11 +280,11 @@ def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
             CAUSE_WORDS[row.cause],
             row.amount_minor,
             row.deals,
-            share(max(left, 0), largest),
-            share(width, largest),
+            share(max(min(before, after) - begin, 0), room),
+            share(abs(row.amount_minor), room),
             asked.query(open=f"cause:{row.cause}"),
         )
-        for row, (left, width) in zip(causes, spans, strict=True)
+        for row, before, after in zip(causes, levels, levels[1:], strict=False)
         if row.deals or every
     ]
     return [whole(first), *drawn, whole(last)]

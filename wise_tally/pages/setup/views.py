@@ -11,10 +11,14 @@ from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
-from wise_tally.domain.org.models import Person, Team, Territory, Workspace
+from wise_tally.domain.org.audit_words import change_in_words
+from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory, Workspace
 from wise_tally.domain.process.models import Process
+from wise_tally.domain.targets.models import Quota
 from wise_tally.pages.setup.lists.registers import REGISTERS
 from wise_tally.web.request.viewing import PageRequest
+
+CHANGED_LAST = 6
 
 
 @dataclass(frozen=True)
@@ -53,8 +57,16 @@ def page(request: PageRequest) -> HttpResponse:
         "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "workspace": Workspace.current(),
         "sections": _sections(request.viewer),
+        "changed": _changed_last(request.viewer),
     }
     return render(request, "setup/page.html", answer)
+
+
+def _changed_last(viewer: Viewer) -> list[tuple[AuditEntry, str]]:
+    """The latest entries of the audit in words; of nobody who may not read it."""
+    if not viewer.may(May.READ_RECORDS):
+        return []
+    return [(entry, change_in_words(entry)) for entry in AuditEntry.objects.order_by("-pk")[:CHANGED_LAST]]
 
 
 def _sections(viewer: Viewer) -> list[Section]:
@@ -86,7 +98,11 @@ def _sections(viewer: Viewer) -> list[Section]:
         Section(
             "Targets",
             [
-                *([] if viewer.sees_own_only else [Link("Quota plan", reverse("setup:quotas"))]),
+                *(
+                    []
+                    if viewer.sees_own_only
+                    else [Link("Quota plan", reverse("setup:quotas"), _count(Quota, "quota"))]
+                ),
                 Link("Seasonality and custom periods", reverse("setup:quota-parts")),
             ],
         ),
@@ -117,5 +133,5 @@ def _lists(slugs: tuple[str, ...]) -> list[Link]:
     ]
 
 
-def _count(model: type[Person | Team | Territory], one: str) -> str:
+def _count(model: type[Person | Team | Territory | Quota], one: str) -> str:
     return plural(model.objects.count(), one)

@@ -18,7 +18,7 @@ from wise_tally.web.templatetags.workings import figure, opens
 
 register = template.Library()
 # The columns that a narrow screen keeps, and the last.
-ALWAYS_SHOWN = 3
+ALWAYS_SHOWN = 1
 
 
 @register.simple_tag

@@ -10,11 +10,13 @@
     if (text !== undefined) node.textContent = text;
     return parent.appendChild(node);
   };
+  const NARROW = 560;
+  const endWords = (layer, width) => (width < NARROW ? layer.label.split(" · ")[0] : layer.label);
   const longest = (words) => Math.max(0, ...words.map((one) => one.length));
 
   // Scales of a picture for the room it has: where a point and a value stand.
   const scales = (data, width, height) => {
-    const ends = longest(data.layers.map((layer) => layer.label));
+    const ends = longest(data.layers.map((layer) => endWords(layer, width)));
     const room = {
       left: 12 + LETTER * longest(data.y.map(([, words]) => words)),
       right: width - (ends ? 10 + LETTER * ends : 8),
@@ -27,7 +29,7 @@
     const at = (place) => room.left + (data.edges ? (place - first) / whole : (place + 0.5) / count) * wide;
     const x = (index) => at(data.places[index]);
     const y = (value) => room.foot - ((value - data.low) / (high - data.low || 1)) * (room.foot - room.top);
-    return { room, at, x, y, band: wide / count };
+    return { room, width, at, x, y, band: wide / count };
   };
 
   const axes = (svg, data, { room, at: along, y }) => {
@@ -88,7 +90,7 @@
   const ends = (svg, data, scale) => {
     const shown = data.layers.filter((layer) => layer.label).map((layer) => {
       const index = layer.values.findLastIndex((value) => value !== null);
-      return index < 0 ? null : { words: layer.label, css: layer.css, at: scale.y(layer.values[index]) };
+      return index < 0 ? null : { words: endWords(layer, scale.width), css: layer.css, at: scale.y(layer.values[index]) };
     }).filter(Boolean).sort((one, other) => one.at - other.at);
     shown.forEach((label, place) => {
       if (place) label.at = Math.max(label.at, shown[place - 1].at + 15);

@@ -107,9 +107,19 @@ document.addEventListener("alpine:init", () => {
       label();
     }
   });
+  // On a phone the options of a page are folded behind a button, which stands where they would.
+  const foldOptions = () => document.querySelectorAll(".tool-row:not(.folds)").forEach((row) => {
+    if (row.children.length < 2) return;
+    row.classList.add("folds");
+    const button = Object.assign(document.createElement("button"), { type: "button", className: "button options-button", textContent: "Options" });
+    button.setAttribute("aria-expanded", "false");
+    button.addEventListener("click", () => button.setAttribute("aria-expanded", String(row.classList.toggle("unfolded"))));
+    row.before(button);
+  });
   const label = () => { const note = document.querySelector("[data-switch-keys]"); if (note) note.textContent = keysOff() ? "Turn shortcuts on" : "Turn shortcuts off"; };
   document.addEventListener("page:followed", () => { rove(); scrollable(); });
   document.addEventListener("ajax:merged", () => {
+    foldOptions();
     rove();
     scrollable();
     const panel = document.getElementById("working");
@@ -119,7 +129,7 @@ document.addEventListener("alpine:init", () => {
     }
   });
   document.addEventListener("DOMContentLoaded", () => {
-    rove(); scrollable(); label();
+    rove(); scrollable(); label(); foldOptions();
     const mail = document.querySelector("[data-open-now]");
     if (mail) mail.click();
   });

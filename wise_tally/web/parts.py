@@ -1,0 +1,92 @@
+"""The parts that pages are made of, shown with their markup: for newcomers, and to look at; only where the demo runs."""
+
+from dataclasses import dataclass
+from types import SimpleNamespace
+from typing import Any
+
+from django.conf import settings
+from django.http import Http404, HttpResponse
+from django.shortcuts import render
+from django.template.loader import get_template, render_to_string
+from django.views.decorators.http import require_safe
+
+from wise_tally.web.charts import Chart, Layer, Mark, Point, money_marks
+from wise_tally.web.page_query import Link
+from wise_tally.web.request.viewing import PageRequest
+
+MONTHS = ("Apr", "May", "Jun", "Jul", "Aug", "Sep")
+WON, PLANNED = (12_000_000, 31_000_000, 44_000_000, 71_000_000, None, None), (15, 30, 45, 60, 80, 100)
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A part drawn, and the template it comes from; its comment says what it takes."""
+
+    name: str
+    template: str
+    html: str
+    source: str
+
+
+def _links(*words: str) -> list[Link]:
+    return [Link(one, "", index == 0) for index, one in enumerate(words)]
+
+
+def _chart() -> Chart:
+    goal = [share * 1_000_000 for share in PLANNED]
+    return Chart(
+        key="example",
+        conclusion="Won by month against quota",
+        points=[Point(month, [("won", str(value or "–"))]) for month, value in zip(MONTHS, WON, strict=True)],
+        layers=[Layer("area", "won", WON), Layer("line", "goal", goal, label="quota")],
+        y_words=money_marks(100_000_000),
+        x_words=list(enumerate(MONTHS)),
+        marks=[Mark("now", "today", at=3)],
+        edges=True,
+        height=190,
+    )
+
+
+def _parts() -> list[tuple[str, str, dict[str, Any]]]:
+    """Name, template and what it is given here."""
+    figures = [
+        SimpleNamespace(name="Won", text="989 k", working="", than="31 k behind pace", up=False, history=[1, 3, 4, 9]),
+        SimpleNamespace(
+            name="Weighted forecast", text="1.57 m", working="", than="132 k in seven days", up=True, history=[4, 3, 6]
+        ),
+        SimpleNamespace(name="Not enough deals", text="–", working="", than="3 deals; from 20 on", up=None, history=[]),
+    ]
+    return [
+        (
+            "Answer",
+            "web/parts/say.html",
+            {"title": "Forecast", "say": "Forecast 19 k short of quota; 560 k is still open."},
+        ),
+        ("Answer without figures: the page’s name", "web/parts/say.html", {"title": "What if"}),
+        ("Headline figures", "web/parts/headlines.html", {"headlines": figures}),
+        ("Up to five choices", "web/parts/options.html", {"label": "Show", "links": _links("number", "amount")}),
+        (
+            "More choices",
+            "web/parts/options.html",
+            {"label": "By", "links": _links("team", "rep", "territory", "source", "partner", "campaign")},
+        ),
+        ("Buttons, fields, chips and messages", "web/parts/basics.html", {}),
+        ("Key of the inks", "web/legend.html", {}),
+        (
+            "Picture",
+            "web/parts/picture.html",
+            {"chart": _chart(), "title": "Won and quota", "note": "€", "as_table": "web/parts/example_table.html"},
+        ),
+    ]
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Every part, drawn and as its template is written."""
+    if not settings.DEMO:
+        raise Http404
+    shown = []
+    for name, template, given in _parts():
+        source = get_template(template).template.source  # type: ignore[attr-defined]
+        shown.append(Shown(name, template, render_to_string(template, given, request), source))
+    return render(request, "web/parts_page.html", {"parts": shown})
