@@ -118,6 +118,7 @@ def _page(
         "processes": Process.objects.order_by("name"),
         "rows": rows,
         "typed_day": form.typed_day if form else today().isoformat(),
+        "from_on": form.from_on if form else today(),
         "faults": faults,
         "effect": effect,
         "effect_rows": [(names[row.stage].key, names[row.stage].name, row) for row in effect.stages] if effect else [],
