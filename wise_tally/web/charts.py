@@ -33,14 +33,13 @@ class Layer:
 class Mark:
     """A line across the picture with its words: at a height (`level`), or at a place on the x axis (`at`).
 
-    `row` counts the rows of words above the picture, so that those of neighbours do not lie on each other.
+    On a narrow screen only the words before “ · ” are shown.
     """
 
     css: str
     words: str
     level: float | None = None
     at: float | None = None
-    row: int = 0
 
 
 @dataclass(frozen=True)

@@ -60,7 +60,7 @@ def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], large
     reached = [one.chance if quota is not None and one.from_minor >= quota else None for one in bins]
     p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
     marks = [
-        Mark("now", f"{words} {short(at)}", at=place(at))
+        Mark("now", f"{short(at)} · {words}", at=place(at))
         for words, at in (("1 in 10 below", p10), ("9 in 10 below", p90))
     ]
     if quota is not None and bins[0].from_minor <= quota <= bins[-1].to_minor:
@@ -68,8 +68,8 @@ def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], large
     if largest and 0 < largest.probability < 1 and largest.amount_minor > HUMP * (p90 - p10):
         # Without the deal the mean lies its expected part lower, with it the rest of its amount higher.
         without = found.mean_minor - round(largest.amount_minor * largest.probability)
-        marks.append(Mark("none", f"without {largest.name}", at=place(without), row=1))
-        marks.append(Mark("none", f"with {largest.name}", at=place(without + largest.amount_minor), row=1))
+        marks.append(Mark("none", f"without {largest.name}", at=place(without)))
+        marks.append(Mark("none", f"with {largest.name}", at=place(without + largest.amount_minor)))
     last = bins[-1].to_minor
     return Chart(
         key="outcome",

@@ -11,16 +11,29 @@
     return parent.appendChild(node);
   };
   const NARROW = 560;
-  const endWords = (layer, width) => (width < NARROW ? layer.label.split(" · ")[0] : layer.label);
+  const fitting = (words, width) => (width < NARROW ? words.split(" · ")[0] : words);
   const longest = (words) => Math.max(0, ...words.map((one) => one.length));
+
+  // Words above a picture, each in the first row where it lies on no other.
+  const headings = (marks, at, room, width) => {
+    const rows = [];
+    return marks.map((mark) => {
+      const words = fitting(mark.words, width), half = (words.length * LETTER) / 2, middle = at(mark.at);
+      const anchor = middle > room.right - half ? "end" : middle < room.left + half ? "start" : "middle";
+      const from = anchor === "end" ? middle - 2 * half : anchor === "start" ? middle : middle - half;
+      let row = rows.findIndex((taken) => taken.every(([left, right]) => from > right + 8 || from + 2 * half < left - 8));
+      if (row < 0) row = rows.push([]) - 1;
+      rows[row].push([from, from + 2 * half]);
+      return { ...mark, words, middle, anchor, row };
+    });
+  };
 
   // Scales of a picture for the room it has: where a point and a value stand.
   const scales = (data, width, height) => {
-    const ends = longest(data.layers.map((layer) => endWords(layer, width)));
+    const ends = longest(data.layers.map((layer) => fitting(layer.label, width)));
     const room = {
       left: 12 + LETTER * longest(data.y.map(([, words]) => words)),
       right: width - (ends ? 10 + LETTER * ends : 8),
-      top: 10 + Math.max(0, ...data.marks.filter((mark) => mark.at !== null).map((mark) => 14 + 16 * mark.row)),
       foot: height - 24,
     };
     const count = data.points.length, wide = room.right - room.left;
@@ -28,8 +41,10 @@
     const first = data.places[0], whole = data.places[count - 1] - first || 1;
     const at = (place) => room.left + (data.edges ? (place - first) / whole : (place + 0.5) / count) * wide;
     const x = (index) => at(data.places[index]);
+    const placed = headings(data.marks.filter((mark) => mark.at !== null), at, room, width);
+    room.top = 10 + Math.max(0, ...placed.map((mark) => 14 + 16 * mark.row));
     const y = (value) => room.foot - ((value - data.low) / (high - data.low || 1)) * (room.foot - room.top);
-    return { room, width, at, x, y, band: wide / count };
+    return { room, width, placed, at, x, y, band: wide / count };
   };
 
   const axes = (svg, data, { room, at: along, y }) => {
@@ -74,23 +89,22 @@
     }),
   };
 
-  const marks = (svg, data, { room, at: along, y }) => data.marks.forEach((mark) => {
-    if (mark.level !== null) {
+  const marks = (svg, data, { room, placed, y }) => {
+    data.marks.filter((mark) => mark.level !== null).forEach((mark) => {
       put(svg, "line", { class: `stroke ${mark.css}`, x1: room.left, x2: room.right, y1: y(mark.level), y2: y(mark.level) });
       put(svg, "text", { class: "halo strong", x: room.left + 6, y: y(mark.level) - 6 }, mark.words);
-    } else {
-      const at = along(mark.at);
-      put(svg, "line", { class: `stroke ${mark.css}`, x1: at, x2: at, y1: room.top, y2: room.foot });
-      const anchor = at > room.right - mark.words.length * LETTER / 2 ? "end" : at < room.left + mark.words.length * LETTER / 2 ? "start" : "middle";
-      put(svg, "text", { class: "halo strong", x: at, y: 13 + 16 * mark.row, "text-anchor": anchor }, mark.words);
-    }
-  });
+    });
+    placed.forEach((mark) => {
+      put(svg, "line", { class: `stroke ${mark.css}`, x1: mark.middle, x2: mark.middle, y1: room.top, y2: room.foot });
+      put(svg, "text", { class: "halo strong", x: mark.middle, y: 13 + 16 * mark.row, "text-anchor": mark.anchor }, mark.words);
+    });
+  };
 
   // Words at the ends of lines, moved apart where they would lie on each other.
   const ends = (svg, data, scale) => {
     const shown = data.layers.filter((layer) => layer.label).map((layer) => {
       const index = layer.values.findLastIndex((value) => value !== null);
-      return index < 0 ? null : { words: endWords(layer, scale.width), css: layer.css, at: scale.y(layer.values[index]) };
+      return index < 0 ? null : { words: fitting(layer.label, scale.width), css: layer.css, at: scale.y(layer.values[index]) };
     }).filter(Boolean).sort((one, other) => one.at - other.at);
     shown.forEach((label, place) => {
       if (place) label.at = Math.max(label.at, shown[place - 1].at + 15);
