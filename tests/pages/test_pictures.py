@@ -91,7 +91,7 @@ def test_steps_of_a_change_stand_on_an_axis_that_may_be_broken(demo, sign_in):
     assert ends[0] == pytest.approx(100 * (bars[0].amount_minor - begin) / (max(_levels(bars)) - begin), abs=0.2)
     unbroken = client.get("/forecast/changed/?measure=won&from=2026-10-02")
     assert unbroken.context["axis_start"] == 0
-    assert "the axis begins" not in text(unbroken)
+    assert "the axis begins at" not in text(unbroken)
 
 
 def _levels(bars):
