@@ -50,6 +50,8 @@ def samples(book, days):
         "as_of": days,
         "day": days,
         "on": days,
+        "first": [min(days)],
+        "last": [max(days)],
         "quota_minor": [None, 1_000_000],
         "most": [3],
     }

@@ -9,6 +9,7 @@ import numpy as np
 from wise_tally.core.book import FOR_EVER, Book, BookAsOf
 from wise_tally.core.buckets import WON_HERE, Buckets, buckets_in
 from wise_tally.core.calendar import Period, local_days
+from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.reference_data import OPEN
@@ -27,6 +28,7 @@ class Trend:
     weighted: Ints
 
 
+@derived(most=24)
 def trend(book: Book, period: Period, first: date, last: date, scope: Filter) -> Trend:
     """Won, open by category and weighted of the period, as the book stood at the end of each day from `first` to `last`.
 

@@ -60,7 +60,9 @@ def page(request: PageRequest) -> HttpResponse:
         "say": _answer(line, months, series),
         "tabs": tabs(line, "over-time"),
         "series": series,
-        "pictures": [(one, month_chart(line, one, figures)) for one in series if one.name in DRAWN],
+        "pictures": [
+            (one, month_chart(line, one, figures), index) for index, one in enumerate(series) if one.name in DRAWN
+        ],
         "months": [(period_words(month), month.text) for month in months[-SHOWN:]],
         "table": [
             (period_words(month), month.text, [s.cells[index] for s in series])

@@ -109,7 +109,7 @@ STAKED = ("won", "weighted", "gap", "open", "best_case_forecast", "attainment", 
 
 def _answer(asked: ForecastQuery, top: ForecastRow, shown: Outlook) -> SafeString:
     """The page in one sentence: the forecast against the quota, and the deal that decides."""
-    line, query = asked.line, asked.working(_top(asked)[1])
+    line, query = asked.line, asked.working(scope_node(asked.line)[2])
     keys = line.book.deals.key
     index = [int(line.snapshot.deal[item.row]) for item in shown.deciding]
     names = names_of(line.book, index)

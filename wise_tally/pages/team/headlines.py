@@ -9,8 +9,7 @@ from django.urls import reverse
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.daily_trend import trend
 from wise_tally.core.dashboard_counts import open_by_stage
-from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.outcome import outcomes_set_and_observed
 from wise_tally.domain.formats import count, percent, plural, short
 from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.result import Computing, compute
@@ -54,7 +53,7 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
         "no quota set" if pace is None else f"{short(abs(won - pace))} {'ahead of' if won >= pace else 'behind'} pace"
     )
     moved = int(past.weighted[-1] - past.weighted[-8])
-    found = outcome_of_lines(forecast_lines(line.book, line.snapshot, line.period, line.scope, by))
+    found = outcomes_set_and_observed(line.book, line.snapshot, line.period, line.scope, by)[0]
     chance = found.chance_of(quota)
     return [
         Headline("Won", short(won), opened("won"), against_pace, None if pace is None else won >= pace, past.won[weekly].tolist()),
