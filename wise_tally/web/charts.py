@@ -1,6 +1,6 @@
 """Pictures as the browser draws them: raw numbers in layers, and the words of each point made here.
 
-`static/web/charts.js` draws what `Chart.data` holds; the table of the same values stands beside it in the page.
+`static/web/charts.js` draws what `Chart.raw` holds; the table of the same values stands beside it in the page.
 """
 
 from collections.abc import Sequence
@@ -78,7 +78,7 @@ class Chart:
     height: int = 250
 
     @property
-    def data(self) -> dict[str, Any]:
+    def raw(self) -> dict[str, Any]:
         """The picture as the script reads it."""
         return {
             "layers": [vars(layer) | {"values": list(layer.values), "base": list(layer.base)} for layer in self.layers],
