@@ -9,6 +9,7 @@ from tests.conftest import TODAY
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.demo.build import write_demo
+from wise_tally.demo.firm import JOINED
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.models import Person, Team
@@ -41,6 +42,25 @@ def test_offer_is_set_far_above_what_happens(demo):
     assert row["set"] == 0.6
     assert row["off"]
     assert 0.1 < row["set"] - row["seen"] < 0.26
+
+
+def test_results_spread_as_in_a_real_team(demo):
+    """Two far ahead of pace, most between 70 and 140 % of it, two behind; nobody but the newcomer far below."""
+    rows = ask("attainment", "FY2027-Q3", DAY, by="person")
+    shares = {key: row["attainment_to_date"] for key, row in rows.items() if row.get("attainment_to_date") is not None}
+    newcomer = shares.pop(JOINED)
+    assert 0 < newcomer < 0.6
+    ordered = sorted(shares.values())
+    assert len(ordered) == 12
+    assert 0.3 < ordered[0] <= ordered[1] < 0.7 < ordered[2]
+    assert ordered[-3] < 1.4 < ordered[-2]
+
+
+def test_open_deals_are_due_overdue_and_without_a_date(demo):
+    page = ask("forecast", "FY2027-Q3", DAY)[""]
+    assert all(cents(page[name]) > 0 for name in ("overdue", "undated"))
+    week = ask("forecast", "2026-11-23/2026-11-29", DAY)[""]
+    assert cents(week["open"]) > 0
 
 
 def test_one_rep_calls_everything_commit(demo):
