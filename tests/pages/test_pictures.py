@@ -109,3 +109,18 @@ def test_the_parts_stand_on_one_page_of_the_demo_alone(demo, sign_in, settings):
         assert part.source.startswith("{% ")
         assert "Takes" in part.source, part.template
     assert 'data-chart="example"' in text(page)
+
+
+def test_a_month_of_the_list_opens_just_its_deals(demo, sign_in):
+    """Number and sums of each month are those of the list that it opens; together they are the dated ones of the list."""
+    client = sign_in("m1")
+    page = client.get("/deals/")
+    months = page.context["closing_months"]
+    assert len(months) >= 6
+    for month in (one for one in months if one.deals):
+        listed = client.get(f"/deals/?{month.query}").context["list"]
+        assert (listed.total, listed.amount_minor) == (month.deals, month.amount_minor)
+        assert listed.weighted_minor == month.weighted_minor
+    dated = client.get("/deals/?f=close:filled:").context["list"]
+    assert sum(one.deals for one in months) == dated.total
+    assert not client.get(f"/deals/?{months[0].query}").context["chart"], "one month alone needs no picture"

@@ -22,6 +22,7 @@ from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.process.models import Category
 from wise_tally.pages.deals.board import lanes_context
 from wise_tally.pages.deals.bulk import bulk, bulk_choices
+from wise_tally.pages.deals.closing_chart import closing
 from wise_tally.pages.deals.columns import all_columns, cells, row_data
 from wise_tally.pages.deals.deal_page import deal_context, open_deal
 from wise_tally.pages.deals.filters import JOINS, TESTS
@@ -65,6 +66,10 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "deals/page.html", list_context(request, line, found))
 
 
+# What a new search keeps of the list: its order, quick filter, columns and conditions.
+KEPT = ("sort", "only", "cols", "f", "join", "counted")
+
+
 def _answer(found: Listing, rows: list[DealRow]) -> SafeString:
     """How many deals for how much, and one that outweighs the rest, in one sentence."""
     largest = max(rows, key=lambda row: row.amount_minor or 0, default=None)
@@ -84,6 +89,7 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
     shown = [column.name for column in found.columns]
     return {
         "line": line,
+        **closing(line, found),
         "say": _answer(found, list(rows.values())),
         "list": found,
         "rows": list(rows.values()),
@@ -102,8 +108,7 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "tests": TESTS,
         "joins": asked.links("join", {name: name for name in JOINS}),
         "own": asked.own(),
-        # What a new search keeps of the list: its order, quick filter, columns and conditions.
-        "kept_names": ("sort", "only", "cols", "f", "join", "counted"),
+        "kept_names": KEPT,
         "views": views_of(request.viewer),
         "view_query": asked.query(),
         "bulk": bulk_choices(),
