@@ -121,6 +121,7 @@ def test_a_month_of_the_list_opens_just_its_deals(demo, sign_in):
         listed = client.get(f"/deals/?{month.query}").context["list"]
         assert (listed.total, listed.amount_minor) == (month.deals, month.amount_minor)
         assert listed.weighted_minor == month.weighted_minor
+    assert "chart" not in client.get("/deals/?edit=yes").context, "the list that is edited stands alone"
     dated = client.get("/deals/?f=close:filled:").context["list"]
     assert sum(one.deals for one in months) == dated.total
     assert not client.get(f"/deals/?{months[0].query}").context["chart"], "one month alone needs no picture"

@@ -62,8 +62,8 @@ def _only(asked: ListQuery, first: date, after: date) -> str:
 
 
 def closing(line: FilterLine, found: Listing) -> dict[str, Any]:
-    """The months and their picture for the list; nothing while it is edited in place."""
-    months = closing_months(line, found) if not found.asked.edit else []
+    """The months and their picture for the list."""
+    months = closing_months(line, found)
     return {"closing_months": months, "chart": closing_chart(months) if months else None}
 
 

@@ -89,7 +89,7 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
     shown = [column.name for column in found.columns]
     return {
         "line": line,
-        **closing(line, found),
+        **({} if "edit" in request.GET else closing(line, found)),
         "say": _answer(found, list(rows.values())),
         "list": found,
         "rows": list(rows.values()),
