@@ -17,10 +17,9 @@ ELSEWHERE = {"Conversion and time": OF_PROCESS, "A list of deals": OF_LIST, "A d
 def _line(figure: Figure, terms: Iterable[str]) -> str:
     said = [f"- **{', '.join(dict.fromkeys(terms))}** ({figure.kind}): {figure.definition}"]
     if figure.formula:
-        first, second = figure.formula
-        said.append(
-            f"*{first.words} {second.words}*." if second.words[0] in "−÷" else f"*{second.words} ÷ {first.words}*."
-        )
+        first, *rest = (part.words for part in figure.formula)
+        in_order = all(words[0] in "+−÷" for words in rest)
+        said.append(f"*{' '.join([first, *rest])}*." if in_order else f"*{rest[0]} ÷ {first}*.")
     if figure.breakdowns:
         said.append(f"Rows: {', '.join(BREAKDOWNS[one].label for one in figure.breakdowns)}.")
     if figure.none or figure.of_quota:

@@ -35,6 +35,11 @@ class AttainmentRow:
         """won ÷ pace."""
         return ratio(self.forecast.won, self.pace)
 
+    @property
+    def behind(self) -> int | None:
+        """pace − won: negative where ahead."""
+        return None if self.pace is None else self.pace - self.forecast.won
+
 
 def attainment(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""

@@ -27,6 +27,10 @@ class Trend:
     categories: Ints
     weighted: Ints
 
+    def weighted_moved(self, days: int) -> int:
+        """How far weighted moved in the last so many days, in minor units; there are more than that."""
+        return int(self.weighted[-1] - self.weighted[-1 - days])
+
 
 @derived(most=24)
 def trend(book: Book, period: Period, first: date, last: date, scope: Filter) -> Trend:

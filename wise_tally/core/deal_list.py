@@ -1,7 +1,8 @@
 """Figures of a list of deals: days in the present stage, overstaying, totals of whole deals."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from datetime import date, timedelta
 
 import numpy as np
 
@@ -34,6 +35,32 @@ def lane_totals(snapshot: BookAsOf, rows: Ints, lane: Ints, lanes: int) -> tuple
     counts = np.bincount(lane, minlength=lanes)
     amount, weighted = (sum_by_group(c[rows], lane, lanes) for c in (snapshot.amount_minor, snapshot.weighted_minor))
     return tuple(ListTotals(int(n), int(a), int(w)) for n, a, w in zip(counts, amount, weighted, strict=True))
+
+
+def together(totals: Iterable[ListTotals]) -> ListTotals:
+    """Totals of parts that share no deal."""
+    found = list(totals)
+    return ListTotals(
+        *(sum(getattr(one, name) for one in found) for name in ("deals", "amount_minor", "weighted_minor"))
+    )
+
+
+def totals_by_close(snapshot: BookAsOf, rows: Ints, most: int) -> tuple[tuple[date, ListTotals], ...]:
+    """The open dated deals at these rows by month of expected close: the first day of each month with its totals.
+
+    Every month from the first with a deal to the last, at most so many; later deals are left out.
+    """
+    rows = rows[(snapshot.kind[rows] == OPEN) & (snapshot.expected_close[rows] != NO_DAY)]
+    if not len(rows):
+        return ()
+    close = snapshot.expected_close[rows]
+    starts = [date.fromordinal(int(close.min())).replace(day=1)]
+    while starts[-1].toordinal() <= int(close.max()) and len(starts) <= most:
+        starts.append((starts[-1] + timedelta(days=32)).replace(day=1))
+    month = np.searchsorted([one.toordinal() for one in starts], close, side="right") - 1
+    months = len(starts) - 1
+    inside = month < months
+    return tuple(zip(starts, lane_totals(snapshot, rows[inside], month[inside], months), strict=False))
 
 
 def open_by_group(

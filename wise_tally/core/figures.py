@@ -1,7 +1,6 @@
 """The register of figures: what each is called, counts and rests on, how it is worked out, and what none means.
 
-Everything that offers, computes, words or explains a figure asks here: columns of the forecast, reports, workings, pins, files,
-the interfaces, and docs/measures.md, which is made from it.
+Everything that offers, computes, words or explains a figure asks here; docs/measures.md is made from it.
 """
 
 from functools import partial
@@ -10,6 +9,7 @@ from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.attainment import AttainmentRow, lost_share, mean_won, won_share
 from wise_tally.core.errors import UnknownFigure
 from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
+from wise_tally.core.figures_to_target import TO_TARGET
 
 BY_OWNER = "by current owner."
 FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Deal counts", "Rates and sizes", "Time"
@@ -367,7 +367,7 @@ _OF_REPORTS = (
         definition="Payments planned to fall due in the period, of open deals in the forecast, each × its probability.",
     ),
 )
-REGISTER = {one.key: one for one in (*_OF_FORECAST, *_OF_REPORTS)}
+REGISTER = {one.key: one for one in (*_OF_FORECAST, *_OF_REPORTS, *TO_TARGET)}
 # What reports show, by group, and what stands in columns of the forecast.
 REPORTED = {key: one for key, one in REGISTER.items() if one.group}
 GROUPS = {

@@ -313,3 +313,8 @@ def members_of_day(reference: ReferenceData, scope: Filter, group: Pairs, as_of:
 def number_of_deals(rows: Ints) -> int:
     """How many deals stand behind lines, each once; `rows` are rows of the snapshot."""
     return int(np.count_nonzero(np.bincount(rows))) if len(rows) else 0
+
+
+def deals_in(book: Book, snapshot: BookAsOf, scope: Filter) -> Ints:
+    """Rows of the deals in which the scope has a part, each once, rising."""
+    return np.unique(credited_lines(book, snapshot, scope, "company").rows)

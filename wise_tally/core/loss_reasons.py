@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from itertools import accumulate
 
 import numpy as np
 
@@ -41,6 +42,12 @@ class LostTable:
     def share(self, row: LostRow) -> float | None:
         """A row's part of all the money lost in the period."""
         return ratio(row.amount_minor, self.whole.amount_minor)
+
+    @property
+    def added_up(self) -> tuple[float | None, ...]:
+        """For each row its share and those of the rows before it together."""
+        whole = self.whole.amount_minor
+        return tuple(ratio(so_far, whole) for so_far in accumulate(row.amount_minor for row in self.rows))
 
 
 def lost_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Ints:

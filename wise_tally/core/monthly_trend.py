@@ -172,6 +172,12 @@ def of_three_months(figures: Sequence[SpanFigures], name: str) -> tuple[float | 
     return tuple(found[: len(figures)])
 
 
+def mean_before(values: Sequence[float | None], index: int) -> float | None:
+    """The mean of the twelve months before a place; None where any of them is unknown or all are 0."""
+    year = [value for value in values[max(0, index - WINDOW) : index] if value is not None]
+    return sum(year) / WINDOW if len(year) == WINDOW and any(year) else None
+
+
 def usual(values: Sequence[float | None], last_is_over: bool = True) -> tuple[Usual | None, ...]:
     """For each value what the twelve before it make of it; None where fewer than twelve are known, and for a last that is not over.
 

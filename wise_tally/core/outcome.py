@@ -178,6 +178,12 @@ def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outco
     return outcome(won_minor, amount, lines.lines.snapshot.probability_bp[rows])
 
 
+def with_and_without(found: Outcome, amount_minor: int, probability_bp: int) -> tuple[int, int]:
+    """The mean outcome if one of its open deals is not won, and if it is, in minor units."""
+    without = found.mean_minor - divide_half_even(amount_minor * probability_bp, WHOLE_BP)
+    return without, without + amount_minor
+
+
 def likely_by_day(lines: ForecastLines, days: Sequence[int]) -> tuple[tuple[int, int, int], ...]:
     """Where won may stand at the end of each day (ordinals): P10, P50 and P90 in minor units.
 

@@ -56,19 +56,13 @@ def of_time_in_stage(stages: Sequence[StageTime]) -> Answer:
         return answer("No deal entered a stage in this selection.")
     stalled = sum(stage.stalled for stage in stages)
     most = max(stages, key=lambda stage: stage.stalled)
-    if stalled and most.stalled * 2 >= stalled:
-        return answer(
-            "{stalled} longer in their stage than typical, most of them in {stage}.",
-            stalled=many(stalled, "open deal"),
-            stage=named(most.name),
-        )
     if stalled:
-        return answer(
-            "{stalled} longer in their stage than typical, {most} of them in {stage}.",
-            stalled=many(stalled, "open deal"),
-            most=Part(most.stalled, "number"),
-            stage=named(most.name),
-        )
+        told = {"stalled": many(stalled, "stalled deal"), "stage": named(most.name)}
+        if most.stalled == stalled:
+            return answer("{stalled}, in {stage}.", **told)
+        if most.stalled * 2 >= stalled:
+            return answer("{stalled}, most of them in {stage}.", **told)
+        return answer("{stalled}, {most} of them in {stage}.", most=Part(most.stalled, "number"), **told)
     slow = [s for s in stages if s.median is not None and s.typical is not None and s.median > s.typical]
     if not slow:
         return answer("No stage takes longer than its typical days.")
@@ -81,8 +75,10 @@ def of_time_in_stage(stages: Sequence[StageTime]) -> Answer:
     )
 
 
-def of_losses(deals: int, amount: int, before: int | None, rows: Sequence[tuple[str, int]], by: str) -> Answer:
-    """What cost most, as a share of everything lost, and how the whole compares with the span before."""
+def of_losses(
+    deals: int, amount: int, before: int | None, rows: Sequence[tuple[str, int]], by: str, span: str
+) -> Answer:
+    """What cost most, as a share of everything lost, and how the whole compares with `span`, in words."""
     total = Part(amount, figure="lost")
     if not deals:
         return answer("No deal was lost in this selection.")
@@ -95,8 +91,8 @@ def of_losses(deals: int, amount: int, before: int | None, rows: Sequence[tuple[
     if before:
         rate = amount / before - 1
         if abs(rate) >= 0.1:
-            change = f", {{change}} {'more' if rate > 0 else 'less'} than before"
-            parts["change"] = Part(abs(rate), "rate")
+            change = f", {{change}} {'more' if rate > 0 else 'less'} than in {{span}}"
+            parts |= {"change": Part(abs(rate), "rate"), "span": named(span)}
     if len(rows) == 1:
         return answer(f"{{total}} lost{change}, all of it to one {{by}}: {{cause}}.", **parts)
     return answer(f"{{total}} lost{change}; {{cause}} is the largest {{by}}, {{share}} of it.", **parts)
@@ -151,7 +147,7 @@ def of_monthly_trend(month: str, new: int, usual_new: float | None, unusual: Seq
     parts = {"new": many(new, "new deal"), "month": named(month)}
     if unusual:
         return answer(
-            "{what} in {month} were out of the ordinary; {new} in that month.",
+            "Unusual in {month}: {what}; {new}.",
             what=named(" and ".join(unusual)),
             **parts,
         )

@@ -21,7 +21,7 @@ class Stake:
         return (self.chance_with or 0) >= 0.5 > (self.chance_without if self.chance_without is not None else 1)
 
 
-def deciding(stakes: Sequence[Stake]) -> Stake | None:
+def decisive(stakes: Sequence[Stake]) -> Stake | None:
     """The largest deal that decides the quota; None where none does."""
     return max((s for s in stakes if s.decides), key=lambda s: s.amount_minor, default=None)
 
@@ -37,10 +37,11 @@ def _ended(span: Span, won: int, quota: int) -> Answer:
 
 
 def of_forecast(
-    span: Span, won: int, weighted: int, best: int, quota: int | None, stakes: Sequence[Stake] = ()
+    span: Span, won: int, weighted: int, still_open: int, quota: int | None, stakes: Sequence[Stake] = ()
 ) -> Answer:
-    """The forecast against the quota, and what holds the gap. `best` is won plus everything open that counts."""
-    if not weighted and not won and not best:
+    """The forecast against the quota, and what holds the gap. `still_open` counts in full, due in the period."""
+    best = won + still_open
+    if not weighted and not best:
         return answer(f"Nothing won and nothing open in this {span.word} yet.")
     if not quota:
         return answer(
@@ -50,33 +51,33 @@ def of_forecast(
         )
     if not span.days_left:
         return _ended(span, won, quota)
-    short, one = quota - weighted, deciding(stakes)
+    short, one = quota - weighted, decisive(stakes)
     if won >= quota:
-        over, more = Part(won - quota, figure="gap"), Part(weighted - won, figure="weighted")
+        over, more = Part(won - quota, figure="gap"), Part(weighted - won, figure="weighted_open")
         return answer("Quota reached: {over} above it, and {more} more expected.", over=over, more=more)
     if one is not None:
         held = {"deal": named(one.name, "deal"), "amount": Part(one.amount_minor)}
         lead = "{gap} short of quota" if short > 0 else "{gap} above quota"
         return answer(
             f"Forecast {lead}: {{deal}} ({{amount}}) decides the {span.word}.",
-            gap=Part(abs(short), figure="weighted"),
+            gap=Part(abs(short), figure="weighted_to_quota"),
             **held,
         )
     if short <= 0:
         return answer(
             "Forecast {over} above quota; {gap} of it still has to be won.",
-            over=Part(-short, figure="weighted"),
+            over=Part(-short, figure="weighted_to_quota"),
             gap=Part(quota - won, figure="gap"),
         )
     if best < quota:
         return answer(
-            "Even if every open deal is won, {short} short of quota.",
-            short=Part(quota - best, figure="best_case_forecast"),
+            f"Even if every deal due this {span.word} is won, {{short}} short of quota.",
+            short=Part(quota - best, figure="open_to_quota"),
         )
     return answer(
         "Forecast {short} short of quota; {open} is still open.",
-        short=Part(short, figure="weighted"),
-        open=Part(best - won, figure="open"),
+        short=Part(short, figure="weighted_to_quota"),
+        open=Part(still_open, figure="open"),
     )
 
 
@@ -122,12 +123,12 @@ def of_trend(span: Span, won: int, pace: int | None, quota: int | None) -> Answe
         return answer(
             "{won} won, {ahead} ahead of the target to date.",
             won=Part(won, figure="won"),
-            ahead=Part(ahead, figure="pace"),
+            ahead=Part(ahead, figure="won_to_pace"),
         )
     return answer(
         "{won} won, {behind} behind the target to date.",
         won=Part(won, figure="won"),
-        behind=Part(-ahead, figure="pace"),
+        behind=Part(-ahead, figure="won_to_pace"),
     )
 
 
@@ -138,7 +139,7 @@ def of_outcome(span: Span, chance: float | None, low: int, middle: int, high: in
     ends = {"low": Part(low), "high": Part(high)}
     if chance is None:
         return answer("Eight of ten outcomes lie between {low} and {high}; no quota is set.", **ends)
-    words = "Quota is unlikely" if chance < 0.2 else "Quota is open" if chance < 0.8 else "Quota is likely"
+    words = "Quota is unlikely" if chance < 0.2 else "Quota could go either way" if chance < 0.8 else "Quota is likely"
     return answer(
         f"{words}, {{chance}}: eight of ten outcomes lie between {{low}} and {{high}}.",
         chance=Part(chance, "rate", "chance"),

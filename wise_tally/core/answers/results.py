@@ -25,7 +25,7 @@ def of_attainment(
         of = "quota" if words == "above" else "of quota"
         return answer(f"The {span.word} ended at {{rate}}, {{gap}} {words} {of}.", rate=rate, gap=gap)
     if not pace:
-        return answer(f"The {span.word} has only begun: {{won}} {verb} so far.", won=done)
+        return answer(f"{{won}} {verb}; nothing is due by today yet.", won=done)
     rate = Part(won / pace, "rate", "to_date")
     last = max(behind, key=lambda row: row[1], default=None)
     if last is not None and last[1] > 0:
@@ -100,10 +100,10 @@ def of_due_today(due: int, reasons: Sequence[tuple[str, int]]) -> Answer:
     deals = many(due, "deal")
     found = sorted((r for r in reasons if r[1]), key=lambda r: -r[1])
     if len(found) == 1:
-        return answer("{deals} to look at: {first}.", deals=deals, first=named(found[0][0]))
+        return answer("{deals} to attend to: {first}.", deals=deals, first=named(found[0][0]))
     parts = {"deals": deals, "first": named(found[0][0]), "one": Part(found[0][1], "number")}
     second, two = named(found[1][0]), Part(found[1][1], "number")
-    return answer("{deals} to look at: {first} ({one}), {second} ({two}).", second=second, two=two, **parts)
+    return answer("{deals} to attend to: {first} ({one}), {second} ({two}).", second=second, two=two, **parts)
 
 
 def of_week(set_out: int, won: int, done: Sequence[tuple[str, bool]], over: bool) -> Answer:
@@ -120,30 +120,35 @@ def of_week(set_out: int, won: int, done: Sequence[tuple[str, bool]], over: bool
                   people=many(len(done), "rep"), **parts)  # fmt: skip
 
 
-def of_deals_by_rep(people: Sequence[tuple[str, int, int]]) -> Answer:
-    """Who holds most of the pipeline. People with their deals and amounts."""
-    total = sum(row[2] for row in people)
-    deals = many(sum(row[1] for row in people), "deal")
+def of_deals_by_rep(deals: int, amount: int, people: Sequence[tuple[str, int]]) -> Answer:
+    """Who holds most of the pipeline. All deals, each once, with their amount; people with the amounts credited to them."""
     if not people:
         return answer("No deals in this selection.")
-    if not total:
-        return answer("{deals}, none with an amount.", deals=deals)
-    name, _, amount = max(people, key=lambda row: row[2])
-    parts = {"deals": deals, "total": Part(total), "who": named(name), "share": Part(amount / total, "rate")}
+    number = many(deals, "deal")
+    if not amount:
+        return answer("{deals}, none with an amount.", deals=number)
+    name, most = max(people, key=lambda row: row[1])
+    parts = {"deals": number, "total": Part(amount), "who": named(name), "share": Part(most / amount, "rate")}
     if len(people) == 1:
-        return answer("{deals} for {total}, all of {who}.", **parts)
-    if amount * 4 >= total:
+        return answer("{deals} for {total}, all with {who}.", deals=number, total=parts["total"], who=parts["who"])
+    if most * 4 >= amount:
         return answer("{deals} for {total}; {who} holds {share} of it.", **parts)
     return answer("{deals} for {total}, well spread: {who} holds most, {share}.", **parts)
 
 
-def of_contact_gaps(people: Sequence[tuple[str, int]]) -> Answer:
-    """How many contact intervals are missed, and by whom most. People with their number."""
-    missed = sum(row[1] for row in people)
+def of_contact_gaps(whole: Sequence[int], people: Sequence[tuple[str, Sequence[int]]]) -> Answer:
+    """How many deals miss a contact, and who has most: all deals, each once, and people's, by intervals missed, none first."""
+    missed = sum(whole[1:])
     if not missed:
         return answer("Every deal was contacted within its interval.")
-    name, most = max(people, key=lambda row: row[1])
-    parts = {"missed": many(missed, "deal"), "who": named(name), "most": Part(most, "number")}
-    if len([row for row in people if row[1]]) == 1:
-        return answer("{missed} not contacted within the interval, all of {who}.", **parts)
-    return answer("{missed} not contacted within the interval, {most} of them of {who}.", **parts)
+    late = [(name, sum(deals[1:])) for name, deals in people]
+    name, most = max(late, key=lambda row: row[1])
+    number, who = many(missed, "deal"), named(name)
+    if len([one for _, one in late if one]) == 1:
+        return answer("{missed} not contacted within the interval, all with {who}.", missed=number, who=who)
+    return answer(
+        "{missed} not contacted within the interval; {who} has most, {most}.",
+        missed=number,
+        who=who,
+        most=Part(most, "number"),
+    )

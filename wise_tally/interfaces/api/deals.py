@@ -11,7 +11,7 @@ from pydantic import Field
 
 from wise_tally.book.store import books
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.lines import credited_lines
+from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.domain.formats import currency_decimals
@@ -102,7 +102,7 @@ def _line(request: PageRequest, options: DealOptions) -> FilterLine:
 def _places(line: FilterLine, status: str) -> Ints:
     """Places of the deals of the scope, the largest first, equal ones in the book's order."""
     snapshot = line.snapshot
-    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    rows = deals_in(line.book, snapshot, line.scope)
     if status != "all":
         rows = rows[snapshot.kind[rows] == KINDS[status]]
     return rows[np.argsort(-snapshot.amount_minor[rows], kind="stable")]

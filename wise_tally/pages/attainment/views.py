@@ -83,7 +83,7 @@ def _cumulative(asked: AttainmentQuery, token: str) -> Cumulative:
 def _behind(rows: list[Row]) -> list[tuple[str, int]]:
     """The rows that have none below them, with how far each is behind its target to date."""
     ends = [row for row, after in zip_longest(rows, rows[1:]) if after is None or after.depth <= row.depth]
-    return [(row.name, row.record.pace - row.record.forecast.won) for row in ends if row.record.pace is not None]
+    return [(row.name, row.record.behind) for row in ends if row.record.behind is not None]
 
 
 def _footer(asked: AttainmentQuery) -> Footer:
@@ -112,7 +112,10 @@ def year(request: PageRequest) -> HttpResponse:
     answer = {
         "line": line,
         "say": say(
-            told, workings("forecast:working", asked.working(token, year_of(line)), "won", "pace", "gap", "attainment")
+            told,
+            workings(
+                "forecast:working", asked.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
+            ),
         ),
         "tabs": tabs(line, "year"),
         "asked": asked,

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import accumulate
 from urllib.parse import urlencode
 
 import numpy as np
@@ -175,7 +174,6 @@ def page(request: PageRequest) -> HttpResponse:
     line = asked.line
     rows = _table(line, found)
     largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
-    added = list(accumulate(row.amount_minor for row in rows.rows))
     whole = rows.whole
     told = of_losses(
         whole.deals,
@@ -183,6 +181,7 @@ def page(request: PageRequest) -> HttpResponse:
         whole.amount_before if found.before else None,
         [(found.name(row.value), row.amount_minor) for row in rows.rows],
         found.words,
+        "the same days of the period before",
     )
     answer = {
         "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
@@ -198,10 +197,10 @@ def page(request: PageRequest) -> HttpResponse:
                 found.name(row.value),
                 row,
                 (share(row.amount_minor, largest), share(row.amount_before, largest)),
-                (rows.share(row), ratio(so_far, rows.whole.amount_minor)),
+                (rows.share(row), so_far),
                 asked.cell(row.value),
             )
-            for row, so_far in zip(rows.rows, added, strict=True)
+            for row, so_far in zip(rows.rows, rows.added_up, strict=True)
         ],
         "whole": rows.whole,
         "crossed": _crossed(asked, found, rows),

@@ -1,4 +1,4 @@
-"""Pictures of the monthly trend: each month, three months together, the year before, and what is out of the ordinary."""
+"""Pictures of the monthly trend: each month, three months together, the year before, and what is unusual."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -72,7 +72,7 @@ def month_chart(line: FilterLine, series: Series, figures: Sequence[SpanFigures]
             ("three months", write(smooth[index])),
             ("a year before", write(earlier[index])),
         ]
-        rows += [("out of the ordinary", "yes")] if odd[index] is not None else []
+        rows += [("unusual", "yes")] if odd[index] is not None else []
         points.append(Point(period_words(one.period), rows, f"{working}?{query}&month={one.period.text}", panel=True))
     last = next((value for value in reversed(smooth) if value is not None), None)
     return Chart(

@@ -13,7 +13,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.answers.conversion import of_monthly_trend
 from wise_tally.core.calendar import Period
 from wise_tally.core.lines import owner_filtered
-from wise_tally.core.monthly_trend import SpanFigures, Velocity, deals_behind, spans, usual, velocity
+from wise_tally.core.monthly_trend import SpanFigures, Velocity, deals_behind, mean_before, spans, usual, velocity
 from wise_tally.core.same_days import is_over, same_days
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.pages.conversion.month_chart import DRAWN, FOLLOWED, SHOWN, MonthCell, Series, month_chart
@@ -84,9 +84,8 @@ def _answer(line: FilterLine, months: tuple[Period, ...], series: list[Series]) 
     """What the last month that is over brought in new deals, and what was unusual in it, in one sentence."""
     last = -1 if is_over(months[-1], line.as_of) else -2
     new = [int(cell.value or 0) for cell in series[0].cells]
-    year = new[last - 12 : last]
     unusual = [one.words for one in series if one.cells[last].stands_out]
-    mean = sum(year) / len(year) if any(year) else None
+    mean = mean_before(new, len(new) + last)
     return say(of_monthly_trend(period_words(months[last]), new[last], mean, unusual), {})
 
 

@@ -7,8 +7,8 @@ from urllib.parse import urlencode
 import numpy as np
 
 from wise_tally.core.answers.results import of_deals
-from wise_tally.core.deal_list import ListTotals, due_between, lane_totals
-from wise_tally.core.lines import credited_lines
+from wise_tally.core.deal_list import ListTotals, due_between, lane_totals, together
+from wise_tally.core.lines import deals_in
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.domain.org.access import Viewer
@@ -61,13 +61,8 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     asked = replace(asked, line=line)
     lanes, reference = _lanes(asked, request.viewer), line.book.reference
     names = {one.key: one.name for one in reference.stages} | {one.key: one.name for one in reference.categories}
-    totals = [lane.totals for lane in lanes]
-    told = of_deals(
-        sum(one.deals for one in totals),
-        sum(one.amount_minor for one in totals),
-        sum(one.weighted_minor for one in totals),
-        None,
-    )
+    whole = together(lane.totals for lane in lanes)
+    told = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {
         "line": line,
         "say": say(told, {}),
@@ -83,14 +78,14 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
         "undo": last_change(request),
         "here": request.get_full_path(),
         "list_query": line.query(),
-        "footer": Footer(sum(lane.totals.deals for lane in lanes)),
+        "footer": Footer(whole.deals),
     }
 
 
 def _lanes(asked: BoardQuery, viewer: Viewer) -> list[Lane]:
     line, by, hidden = asked.line, asked.by, asked.hide
     reference, snapshot = line.book.reference, line.snapshot
-    at = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    at = deals_in(line.book, snapshot, line.scope)
     at = at[snapshot.kind[at] == OPEN]
     if asked.within:
         at = at[due_between(snapshot, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]

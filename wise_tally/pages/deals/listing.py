@@ -6,7 +6,7 @@ import numpy as np
 from django.db.models import Q
 
 from wise_tally.core.deal_list import due_between, list_totals, overdue, overstaying, slipped_often, undated, untouched
-from wise_tally.core.lines import credited_lines
+from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.pages.deals.columns import Column, all_columns, usual_columns
@@ -101,7 +101,7 @@ def listing(line: FilterLine, request: PageRequest) -> Listing:
     columns, asked = all_columns(), ListQuery.read(line, request.GET)
     sorts, shown = _sorts(asked.sort, columns), _shown(asked.cols, columns, asked.status)
     clauses = read_clauses(request.GET, columns)
-    rows = np.unique(credited_lines(line.book, line.snapshot, line.scope, "company").rows)
+    rows = deals_in(line.book, line.snapshot, line.scope)
     rows = rows[_matching(line, rows, asked.status, asked.stage)]
     rows, counted_words = _counted(request, line, rows, asked.counted)
     if asked.find:

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wise_tally.core.outcome import Outcome
+from wise_tally.core.money import WHOLE_BP
+from wise_tally.core.outcome import Outcome, with_and_without
 from wise_tally.domain.formats import percent, short
 from wise_tally.web.charts import Chart, Layer, Mark, Point, money_marks, rate_marks
 
@@ -41,11 +42,11 @@ def bins_of(found: Outcome) -> list[Bin]:
 
 @dataclass(frozen=True)
 class Largest:
-    """The largest open deal: its name, what it brings in minor units, and its probability from 0 to 1."""
+    """The largest open deal: its name, what it brings in minor units, and its probability in basis points."""
 
     name: str
     amount_minor: int
-    probability: float
+    probability_bp: int
 
 
 def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], largest: Largest | None = None) -> Chart:
@@ -65,11 +66,12 @@ def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], large
     ]
     if quota is not None and bins[0].from_minor <= quota <= bins[-1].to_minor:
         marks.append(Mark("quota", f"quota {short(quota)}", at=place(quota)))
-    if largest and 0 < largest.probability < 1 and largest.amount_minor > HUMP * (p90 - p10):
-        # Without the deal the mean lies its expected part lower, with it the rest of its amount higher.
-        without = found.mean_minor - round(largest.amount_minor * largest.probability)
-        marks.append(Mark("none", f"without {largest.name}", at=place(without)))
-        marks.append(Mark("none", f"with {largest.name}", at=place(without + largest.amount_minor)))
+    if largest and 0 < largest.probability_bp < WHOLE_BP and largest.amount_minor > HUMP * (p90 - p10):
+        means = with_and_without(found, largest.amount_minor, largest.probability_bp)
+        marks += [
+            Mark("none", f"{word} {largest.name}", at=place(mean))
+            for word, mean in zip(("without", "with"), means, strict=True)
+        ]
     last = bins[-1].to_minor
     return Chart(
         key="outcome",

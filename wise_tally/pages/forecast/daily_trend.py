@@ -53,7 +53,7 @@ def page(request: PageRequest) -> HttpResponse:
     lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
     answer = {
         "line": line,
-        "say": say(told, workings("forecast:working", node_query, "won", "pace", "gap", "attainment")),
+        "say": say(told, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")),
         "tabs": tabs(line, "through"),
         "chart": trend_chart(line, columns, lines, quota) if columns else None,
         "drawn": columns,

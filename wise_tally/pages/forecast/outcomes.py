@@ -10,7 +10,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.forecast import of_outcome
 from wise_tally.core.forecast import forecast_lines
-from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.money import Ints
 from wise_tally.core.observed_weight import observed_probabilities
 from wise_tally.core.outcome import Outcome, deciding, outcomes_set_and_observed, stakes
 from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
@@ -99,7 +99,7 @@ def _largest(line: FilterLine, rows: Ints, amounts: Ints) -> Largest | None:
     deal = int(line.snapshot.deal[row])
     key = line.book.deals.key[deal]
     name = names_of(line.book, [deal]).get(key, key).split(", ")[0]
-    return Largest(name, int(amounts[index]), int(line.snapshot.probability_bp[row]) / WHOLE_BP)
+    return Largest(name, int(amounts[index]), int(line.snapshot.probability_bp[row]))
 
 
 Deciding = tuple[DealRow, int, tuple[float | None, float | None]]

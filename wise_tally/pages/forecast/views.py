@@ -11,7 +11,7 @@ from django.utils.safestring import SafeString
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.book.store import books
-from wise_tally.core.answers.forecast import Stake, deciding, of_forecast
+from wise_tally.core.answers.forecast import Stake, decisive, of_forecast
 from wise_tally.core.calendar import Period
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.deal_list import untouched
@@ -104,7 +104,7 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
     return answer
 
 
-STAKED = ("won", "weighted", "gap", "open", "best_case_forecast", "attainment", "quota")
+ANSWERED = ("won", "weighted", "weighted_open", "gap", "open", "attainment", "weighted_to_quota", "open_to_quota")
 
 
 def _answer(asked: ForecastQuery, top: ForecastRow, shown: Outlook) -> SafeString:
@@ -117,11 +117,10 @@ def _answer(asked: ForecastQuery, top: ForecastRow, shown: Outlook) -> SafeStrin
         Stake(names.get(keys[deal], keys[deal]), item.amount_minor, item.chance_with, item.chance_without)
         for deal, item in zip(index, shown.deciding, strict=True)
     ]
-    one = deciding(stakes)
+    one = decisive(stakes)
     page = reverse("deals:deal", args=[keys[index[stakes.index(one)]]]) if one else ""
-    best = top.won + sum(top.categories[c] for c in line.book.reference.surest_first)
-    told = of_forecast(span_of(line), top.won, top.weighted, best, top.quota, stakes)
-    return say(told, workings("forecast:working", query, *STAKED) | {"deal": f"{page}?{line.query()}"})
+    told = of_forecast(span_of(line), top.won, top.weighted, top.open, top.quota, stakes)
+    return say(told, workings("forecast:working", query, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
 
 
 def _aside(asked: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:

@@ -64,7 +64,7 @@ CAUSE_WORDS = {
 }
 SENTENCE_WORDS = {
     "weighted": "The weighted forecast",
-    "won": "Won",
+    "won": "The won amount",
     "commit_forecast": "The commit forecast",
     "best_case_forecast": "The best-case forecast",
     "open": "The open pipeline",

@@ -12,7 +12,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
 from wise_tally.core.forecast import forecast, forecast_lines
-from wise_tally.core.lines import credited_lines
+from wise_tally.core.lines import deals_in
 from wise_tally.core.outcome import outcome_of_lines
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import supposed
@@ -96,7 +96,7 @@ def _address(line: FilterLine, find: str) -> str:
 def _listed(line: FilterLine, scratch: Scratch, find: str) -> list[int]:
     """Open deals to try: those already changed, then those found by name or due in the period, the largest first."""
     snapshot = line.snapshot
-    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    rows = deals_in(line.book, snapshot, line.scope)
     rows = rows[snapshot.kind[rows] == OPEN]
     indices = line.book.index_by_key
     tried = np.isin(snapshot.deal[rows], [indices[key] for key in scratch.deals if key in indices])

@@ -50,11 +50,12 @@ def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
     asked = read(request)
     context = page_context(request, asked, "team:gaps-table")
-    # The first column holds the deals that were contacted in time, the last one all of them.
-    late = [(row.name, sum(cell.cell.deals for cell in row.cells[1:-1])) for row in context["rows"]]
+    # The last column holds all of them together.
+    whole, *people = ([cell.cell.deals for cell in row.cells[:-1]] for row in (context["whole"], *context["rows"]))
+    late = list(zip((row.name for row in context["rows"]), people, strict=True))
     answer = {
         **context,
-        "say": say(of_contact_gaps(late), {}),
+        "say": say(of_contact_gaps(whole, late), {}),
         "tabs": tabs(asked.line, "gaps"),
         "asked": asked.asked,
         "kinds": PLANNED,

@@ -94,9 +94,10 @@ def _months_shown(line: FilterLine, show: str) -> list[Period]:
     return found
 
 
-def _people(rows: list[DrawnRow]) -> list[tuple[str, int, int]]:
-    """People with the deals and the amount of all their cells."""
-    return [(row.name, row.cells[-1].cell.deals, row.cells[-1].cell.amount_minor) for row in rows]
+def _people(whole: DrawnRow, rows: list[DrawnRow]) -> tuple[int, int, list[tuple[str, int]]]:
+    """All deals and their amount, and people with theirs."""
+    every = whole.cells[-1].cell
+    return every.deals, every.amount_minor, [(row.name, row.cells[-1].cell.amount_minor) for row in rows]
 
 
 @require_safe
@@ -106,7 +107,7 @@ def page(request: PageRequest) -> HttpResponse:
     context = page_context(request, read_opened(request, asked), "team:open-table")
     answer = {
         **context,
-        "say": say(of_deals_by_rep(_people(context["rows"])), {}),
+        "say": say(of_deals_by_rep(*_people(context["whole"], context["rows"])), {}),
         "tabs": tabs(asked.line, "open"),
         "asked": asked,
         "shows": asked.links("show", {name: name for name in KINDS}),

@@ -8,8 +8,10 @@ from django.urls import reverse
 
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.daily_trend import trend
-from wise_tally.core.dashboard_counts import open_by_stage
+from wise_tally.core.deal_list import list_totals
+from wise_tally.core.lines import deals_in
 from wise_tally.core.outcome import outcomes_set_and_observed
+from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.formats import count, percent, plural, short
 from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.result import Computing, compute
@@ -48,15 +50,17 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
 
     past = trend(line.book, line.period, line.as_of - timedelta(weeks=WEEKS), line.as_of, line.scope)
     weekly = slice(None, None, 7)
-    won, pace, quota = whole.forecast.won, whole.pace, whole.forecast.quota
-    against_pace = (
-        "no quota set" if pace is None else f"{short(abs(won - pace))} {'ahead of' if won >= pace else 'behind'} pace"
+    won, behind = whole.forecast.won, whole.behind
+    against = (
+        "no quota set"
+        if behind is None
+        else f"{short(abs(behind))} {'behind' if behind > 0 else 'ahead of'} target to date"
     )
-    moved = int(past.weighted[-1] - past.weighted[-8])
+    moved = past.weighted_moved(7)
     found = outcomes_set_and_observed(line.book, line.snapshot, line.period, line.scope, by)[0]
-    chance = found.chance_of(quota)
+    chance = found.chance_of(whole.forecast.quota)
     return [
-        Headline("Won", short(won), opened("won"), against_pace, None if pace is None else won >= pace, past.won[weekly].tolist()),
+        Headline("Won", short(won), opened("won"), against, None if behind is None else behind <= 0, past.won[weekly].tolist()),
         Headline(
             "Weighted forecast", short(int(past.weighted[-1])), opened("weighted"), f"{short(abs(moved))} in seven days",
             moved >= 0 if moved else None, past.weighted[weekly].tolist(),
@@ -72,10 +76,12 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
 def _counted(request: PageRequest, line: FilterLine) -> list[Headline]:
     """What is open whatever its expected close, and the new deals of this month beside those of the months before."""
 
-    stages = open_by_stage(line.book, line.snapshot, line.scope)
-    amount, deals = sum(one.amount_minor for one in stages), sum(one.deals for one in stages)
+    rows = deals_in(line.book, line.snapshot, line.scope)
+    still_open = list_totals(line.snapshot, rows[line.snapshot.kind[rows] == OPEN])
     listed = f"{reverse('deals:list-figure', args=['amount'])}?{line.query()}"
-    found = [Headline("Open, all close dates", short(amount), listed, plural(deals, "deal"))]
+    found = [
+        Headline("Open, all close dates", short(still_open.amount_minor), listed, plural(still_open.deals, "deal"))
+    ]
     new = compute(Computing(line, TallyQuestion(show="created", bucket=MONTHS), lambda: visible(request).leads()))
     if new.rows:
         *before, cell = new.rows[0].cells

@@ -7,7 +7,7 @@ from django.db.models import Q
 
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
-from wise_tally.core.lines import credited_lines
+from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Activity, Deal
@@ -50,7 +50,7 @@ class Flagged:
 def flagged(line: FilterLine) -> Flagged:
     """Which open deals of the scope are due, and why."""
     snapshot = line.snapshot
-    rows = np.unique(credited_lines(line.book, snapshot, line.scope, "company").rows)
+    rows = deals_in(line.book, snapshot, line.scope)
     rows = rows[snapshot.kind[rows] == OPEN]
     deal, today = snapshot.deal[rows], line.as_of.toordinal()
     week_ends = today + 6 - line.as_of.weekday()
