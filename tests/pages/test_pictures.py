@@ -38,6 +38,7 @@ def test_axes_begin_at_nought_and_reach_the_largest_value():
         assert marks[-1] >= largest > marks[-2]
     assert [text.replace("\u00a0", " ") for _, text in rate_marks(0.23)][-1] == "25 %"
     assert next(words for _, words in money_marks(190_000_000, 110_000_000)) == "1.2\u00a0m", "between two amounts"
+    assert len(money_marks(93_000_001, 93_000_000)) <= 2, "two amounts close together need no marks between 0 and them"
 
 
 @pytest.mark.parametrize(

@@ -99,7 +99,8 @@ def money_marks(largest: int, smallest: int = 0) -> list[tuple[float, str]]:
     From 0 to the first at or above the largest; with `smallest`, those that lie between the two.
     """
     step = round_ticks(max(largest - smallest, 1))[0]
-    ticks = [step * place for place in range(1, -(-largest // step) + 1)] or [step]
+    first = max(1, -(-smallest // step))
+    ticks = [step * place for place in range(first, max(-(-largest // step), first) + 1)]
     if smallest:
         return [one for one in zip(ticks, _money_words(ticks), strict=True) if smallest <= one[0] <= largest]
     return [(0, "0"), *zip(ticks, _money_words(ticks), strict=True)]

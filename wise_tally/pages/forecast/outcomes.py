@@ -62,6 +62,7 @@ def page(request: PageRequest) -> HttpResponse:
     node_query = f"{line.query()}&node={scope_node(line)[2]}"
     chance = f"{reverse('forecast:working', args=['chance'])}?{node_query}"
     bins, stages = bins_of(as_set), line.book.reference.stages
+    hrefs = [f"{chance}&part={part}" for part in range(len(bins))]
     answer = {
         "line": line,
         "say": say(told, workings("forecast:working", node_query, "chance", "won")),
@@ -74,9 +75,7 @@ def page(request: PageRequest) -> HttpResponse:
             _side("at actual win rates", "chance_seen", as_observed, quota),
         ],
         "bins": bins,
-        "chart": outcome_chart(
-            as_set, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(line, rows, amounts)
-        ),
+        "chart": outcome_chart(as_set, quota, hrefs, _largest(line, rows, amounts)) if len(rows) else None,
         "step": as_set.step_minor,
         "open_deals": len(rows),
         "deciding": _deciding(line, quota),
