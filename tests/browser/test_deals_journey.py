@@ -67,6 +67,6 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     page.wait_for_load_state()
     page.goto(page.url.split("/today")[0] + f"/deals/{deal.key}/")
     page.fill("#act-subject", "Talked about access")
-    page.click("text=Log activity")
+    page.click("text=Add to journal")
     expect(page.locator("body")).to_contain_text("Talked about access")
     assert Activity.objects.filter(subject="Talked about access", deal=deal, status="done").exists()

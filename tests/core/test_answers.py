@@ -76,6 +76,16 @@ SUBMITTED = [
     ((NOW, 110, 100, 0, 4), "110 submitted, 10 above quota."),
     ((NOW, 110, None, 0, 4), "110 submitted; no quota is set."),
 ]
+ACCURACY = [
+    ((None, 0, "quarter", []), "No period is over yet, so no forecast can be checked."),
+    ((None, 2, "quarter", []), "Nothing was submitted in the last 2 quarter."),
+    ((0.04, 2, "month", [("Ann", 0.5)]), "Submitted forecasts came close to what was won in the last 2 month."),
+    ((-0.2, 2, "month", [("Ann", -0.2)]), "Submitted forecasts ran 0.2 below what was won in the last 2 month."),
+    ((0.2, 2, "month", [("Ann", 0.1), ("Bo", 0.5), ("Cy", -0.9)]),
+     "Submitted forecasts ran 0.2 above what was won in the last 2 month, most with Bo: 0.5."),
+    ((-0.2, 2, "month", [("Ann", 0.6), ("Bo", -0.5)]),
+     "Submitted forecasts ran 0.2 below what was won in the last 2 month, most with Bo: 0.5."),
+]  # fmt: skip
 A, B = Step("Enquiry", 100, 60, 900, 0.6), Step("Offer", 40, 10, 50, 0.25)
 CONVERSION = [
     ((0, 0, None, []), "No deals in this selection."),
@@ -191,8 +201,8 @@ GAPS = [
 ]
 CASES = {
     forecast.of_forecast: FORECAST, forecast.of_dashboard: DASHBOARD, forecast.of_trend: TREND, forecast.of_outcome: OUTCOME,
-    forecast.of_change: CHANGE, forecast.of_submitted: SUBMITTED, conversion.of_conversion: CONVERSION,
-    conversion.of_time_in_stage: TIME, conversion.of_losses: LOSSES, conversion.of_leads: LEADS,
+    forecast.of_change: CHANGE, forecast.of_submitted: SUBMITTED, forecast.of_accuracy: ACCURACY,
+    conversion.of_conversion: CONVERSION, conversion.of_time_in_stage: TIME, conversion.of_losses: LOSSES, conversion.of_leads: LEADS,
     conversion.of_probability_check: CHECK, conversion.of_monthly_trend: MONTH, results.of_attainment: ATTAINMENT,
     results.of_comparison: COMPARED, results.of_cash: CASH, results.of_deals: DEALS, results.of_due_today: DUE,
     results.of_week: WEEK, results.of_deals_by_rep: BY_REP, results.of_contact_gaps: GAPS,

@@ -186,6 +186,9 @@ def test_kaplan_meier_agrees_with_lifelines(block):
         for q in (0.5, 0.75):
             time = qth_survival_times(1 - q + 1e-12, fitted.survival_function_)
             assert curve.quantile(q) == (None if np.isinf(time) else time), seed
+        edges = np.array([0.0, 4.5, 12.0, 31.0])
+        survived = fitted.survival_function_at_times(edges).to_numpy()
+        assert curve.leaving(edges) == pytest.approx(-np.diff(survived), abs=1e-9), seed
 
 
 @given(st.integers(1, 500).flatmap(lambda n: st.tuples(st.integers(0, n), st.just(n))))

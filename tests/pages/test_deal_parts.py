@@ -38,7 +38,7 @@ def test_lines_make_the_amount_and_are_put_back_with_it(demo, sign_in):
     assert "Amount calculated from products" in page
     assert "6\u00a0" in page or "margin" in page
     assert "Lines saved" in page
-    assert any("lines " in change for entry in client.get(BIG).context["history"] for change in entry.changes)
+    assert any("lines " in change for entry in client.get(BIG).context["journal"] for change in entry.changes)
     assert client.post(f"{BIG}put-back/").status_code == 302
     assert (last_revision(deal).amount_minor, seen("lines")) == (before, kept)
     typed = {"stage": "ns_terms", "amount": "5.00", "expected_close": "2026-12-22", "revision": last_revision(deal).pk}
@@ -175,7 +175,7 @@ def test_a_won_deal_opened_again_keeps_its_history(demo, sign_in):
     for stage in ("ns_won", "ns_terms"):
         posted = {"stage": stage, "amount": "420000.00", "expected_close": "2026-12-22"}
         client.post(f"{BIG}change/", posted | {"revision": last_revision(deal).pk, "closing": "yes"})
-    words = [change for entry in client.get(BIG).context["history"] for change in entry.changes]
+    words = [change for entry in client.get(BIG).context["journal"] for change in entry.changes]
     assert "Terms → Won" in words
     assert "reopened: Won → Terms" in words
     typed = {"stage": "ns_terms", "amount": "420000.00", "expected_close": "2026-12-22", "probability": "33.5"}

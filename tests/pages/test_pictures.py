@@ -4,6 +4,7 @@ import json
 import re
 from itertools import accumulate
 
+import numpy as np
 import pytest
 
 from tests.support.answers import text
@@ -48,6 +49,10 @@ def test_axes_begin_at_nought_and_reach_the_largest_value():
         ("/forecast/outcome-range/", {"outcome"}),
         ("/conversion/monthly-trend/", {"month-created", "month-win_rate", "month-mean_won", "month-days_to_win"}),
         ("/attainment/year-progress/", {"year"}),
+        ("/attainment/cash/", {"cash"}),
+        ("/forecast/accuracy/", {"accuracy"}),
+        ("/conversion/probability-check/", {"calibration"}),
+        ("/customers/account/ac001/", {"sales"}),
         ("/team/", {"picture-won-and-quota", "picture-created-by-month"}),
     ],
 )
@@ -93,6 +98,58 @@ def test_steps_of_a_change_stand_on_an_axis_that_may_be_broken(demo, sign_in):
     unbroken = client.get("/forecast/changed/?measure=won&from=2026-10-02")
     assert unbroken.context["axis_start"] == 0
     assert "the axis begins at" not in text(unbroken)
+
+
+def test_the_cash_of_the_months_is_that_of_the_headlines_and_booked_ends_with_today(demo, sign_in):
+    client = sign_in("m1")
+    chart, context = charts(client, "/attainment/cash/")[0]["cash"], client.get("/attainment/cash/").context
+    won, due, booked = (layer["values"] for layer in chart["layers"])
+    assert (sum(won), sum(due) - sum(won)) == (context["won"], context["open"])
+    assert [value is None for value in booked] == [month > 7 for month in range(12)], "April to November have begun"
+    assert chart["marks"][0]["at"] == pytest.approx(6.5 + 23 / 30), "23 November, of columns that reach half a step out"
+
+
+def test_submitted_and_won_of_a_period_are_of_the_same_reps(demo, sign_in):
+    """Each period's sums are those of the reps' own records in the file of the page."""
+    client = sign_in("m1")
+    chart = charts(client, "/forecast/accuracy/")[0]["accuracy"]
+    sums = {}
+    for _, period, *_, called, won in json.loads(client.get("/forecast/accuracy/table.json").content)["rows"]:
+        if called:
+            before = sums.get(period, (0, 0))
+            sums[period] = (before[0] + round(float(won) * 100), before[1] + round(float(called) * 100))
+    shown = list(zip(*(layer["values"] for layer in chart["layers"]), strict=True))
+    assert sorted(shown) == sorted(sums.values())
+    assert client.get("/forecast/accuracy/").context["whole"][0][1].called == shown[-1][1]
+
+
+def test_the_shape_of_time_in_stage_begins_at_nought_and_holds_the_median(demo, sign_in):
+    client = sign_in("m1")
+    group = client.get("/conversion/time/").context["groups"][0]
+    for row in group.rows:
+        curve, longest = row.time.curve, float(group.axis[-1][1])
+        parts = len(row.shape)
+        before = curve.leaving(np.linspace(0, longest, parts + 1))[: int(row.time.km_median / longest * parts)].sum()
+        assert before <= 0.5 <= before + curve.leaving(np.linspace(0, longest, parts + 1)).max()
+        assert 0 < max(row.shape) <= 1
+    assert max(max(row.shape) for row in group.rows) == 1
+    assert not client.get("/conversion/time/?by=person").context["groups"][0].rows[0].shape, "many rows, thin strips"
+
+
+def test_the_stages_of_a_deal_stand_as_long_as_they_lasted(demo, sign_in):
+    """Bands end where the next begins; the last ends today, before the expected close; what is too long is ochre."""
+    client = sign_in("m1")
+    found, _ = charts(client, "/deals/d9001/")
+    chart, stays = found["stages"], client.get("/deals/d9001/").context["stays"]
+    bands = [layer for layer in chart["layers"] if layer["css"].startswith("stay")]
+    for layer, stay in zip(bands, stays, strict=True):
+        held = [place for place, value in zip(chart["places"], layer["values"], strict=True) if value]
+        assert held[-1] - held[0] == pytest.approx(stay.days, abs=0.002)
+    assert sum(bool(stay.over) for stay in stays) == sum(layer["css"] == "over" for layer in chart["layers"]) > 0
+    assert [mark["words"] for mark in chart["marks"]][-2:] == ["today", "expected close"]
+    assert found["amounts"]["layers"][0]["values"][0] == 31_000_000
+    assert found["amounts"]["layers"][0]["values"][-1] == 42_000_000
+    assert "closes" not in found, "its expected close never moved"
 
 
 def _levels(bars):

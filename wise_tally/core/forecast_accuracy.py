@@ -48,7 +48,7 @@ class RepRecord:
 
 @dataclass(frozen=True)
 class RecordsTogether:
-    """Several periods of one person, the latest first, and what they come to together; money in minor units."""
+    """Several records, the periods of one person or the people of one period, and what they come to; minor units."""
 
     periods: tuple[RepRecord, ...]
 
@@ -68,10 +68,24 @@ class RecordsTogether:
         return ratio(sum(record.slipped for record in self.periods), sum(record.due for record in self.periods))
 
     @property
+    def with_call(self) -> list[RepRecord]:
+        """The records in which a call was made."""
+        return [record for record in self.periods if record.called is not None]
+
+    @property
+    def called(self) -> int | None:
+        """What was called in all; None where nobody called."""
+        return sum(record.called or 0 for record in self.with_call) if self.with_call else None
+
+    @property
+    def won_where_called(self) -> int:
+        """What was won in the records in which a call was made."""
+        return sum(record.won for record in self.with_call)
+
+    @property
     def call_error(self) -> float | None:
-        """(called − won) ÷ won over the periods that the person called; above 0 too much was called."""
-        called = [record for record in self.periods if record.called is not None]
-        return ratio(sum(record.call_error or 0 for record in called), sum(record.won for record in called))
+        """(called − won) ÷ won where a call was made; above 0 too much was called."""
+        return None if self.called is None else ratio(self.called - self.won_where_called, self.won_where_called)
 
 
 def middle_of(period: Period) -> date:

@@ -40,8 +40,16 @@ def wilson_bounds(successes: Ints, trials: Ints) -> tuple[Floats, Floats]:
 
 def wilson(successes: int, trials: int) -> Interval | None:
     """The interval of one rate; None without trials or with more successes than trials."""
-    low, high = (float(bound[0]) for bound in wilson_bounds(np.array([successes]), np.array([trials])))
-    return None if math.isnan(low) else Interval(low, high)
+    return wilson_of_many(np.array([successes]), np.array([trials]))[0]
+
+
+def wilson_of_many(successes: Ints, trials: Ints) -> list[Interval | None]:
+    """The intervals of many rates, shapes (n,)."""
+    low, high = wilson_bounds(successes, trials)
+    return [
+        None if math.isnan(one) else Interval(one, other)
+        for one, other in zip(low.tolist(), high.tolist(), strict=True)
+    ]
 
 
 @dataclass(frozen=True)
@@ -56,6 +64,14 @@ class Curve:
         # Survival never rises, so the first place at or below the level is found by bisection.
         index = int(np.searchsorted(-self.survival, -(1 - q + QUANTILE_SLACK)))
         return float(self.days[index]) if index < len(self.days) else None
+
+    def leaving(self, edges: Floats) -> Floats:
+        """The share that leaves between edges that rise (days), shape (edges − 1,): S at the lower less S at the upper.
+
+        What leaves exactly at an edge belongs to the stretch below it.
+        """
+        before = np.searchsorted(self.days, edges, side="right")
+        return -np.diff(np.concatenate([[1.0], self.survival])[before])
 
 
 def kaplan_meier(seconds: Ints, ended: Flags) -> Curve:

@@ -5,20 +5,21 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import date, timedelta
 from math import ceil
 from typing import Any, Literal
 
 from wise_tally.domain import formats
 from wise_tally.web.ticks import round_ticks
 
-Shape = Literal["area", "columns", "line", "dots", "strokes"]
+Shape = Literal["area", "columns", "line", "dots", "strokes", "spans"]
 Numbers = Sequence[int | float | None]
 
 
 @dataclass(frozen=True)
 class Layer:
-    """A row of values drawn in one way: `base` is what an area or a column stands on, `label` stands at a line's end,
-    on a narrow screen only its part before “ · ”.
+    """A row of values drawn in one way: `base` is what an area, a column or a span stands on, `label` stands at a line's
+    end, on a narrow screen only its part before “ · ”. `sizes` are the radii of dots in px.
     """
 
     shape: Shape
@@ -27,6 +28,7 @@ class Layer:
     base: Numbers = ()
     label: str = ""
     steps: bool = False
+    sizes: Numbers = ()
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,8 @@ class Chart:
 
     With `edges` the first and the last point stand at the ends of the axis, as for a course of time; else each in the
     middle of its column. `places` gives where points stand between the ends, in any unit that `x_words` and marks share
-    (days, say); without it they stand at equal steps, counted from 0. `low` is where the y axis begins.
+    (days, say); without it they stand at equal steps, counted from 0. `ends` are those of the x axis where points do not
+    reach them. `low` is where the y axis begins.
     """
 
     key: str
@@ -73,6 +76,7 @@ class Chart:
     marks: Sequence[Mark] = field(default_factory=tuple)
     edges: bool = False
     places: Sequence[float] = ()
+    ends: tuple[float, float] | None = None
     low: float = 0
     enter: str = ""
     height: int = 250
@@ -81,13 +85,17 @@ class Chart:
     def raw(self) -> dict[str, Any]:
         """The picture as the script reads it."""
         return {
-            "layers": [vars(layer) | {"values": list(layer.values), "base": list(layer.base)} for layer in self.layers],
+            "layers": [
+                vars(layer) | {"values": list(layer.values), "base": list(layer.base), "sizes": list(layer.sizes)}
+                for layer in self.layers
+            ],
             "marks": [vars(mark) for mark in self.marks],
             "points": [vars(point) | {"rows": list(point.rows)} for point in self.points],
             "y": list(self.y_words),
             "x": list(self.x_words),
             "low": self.low,
             "edges": self.edges,
+            "ends": self.ends,
             "places": list(self.places) or list(range(len(self.points))),
             "enter": self.enter,
         }
@@ -122,6 +130,20 @@ def rate_marks(largest: float) -> list[tuple[float, str]]:
     """Round marks of an axis of rates (0 to 1) from 0, in per cent."""
     ticks = round_ticks(max(1, round(largest * 10_000)))
     return [(0, "0"), *((value / 10_000, formats.points(value)) for value in ticks)]
+
+
+def month_words(starts: Sequence[date]) -> list[tuple[float, str]]:
+    """The names of months that follow one another, at the steps of a picture; the year with the first and each January."""
+    return [(i, f"{one:%b}" + (f" ’{one:%y}" if i == 0 or one.month == 1 else "")) for i, one in enumerate(starts)]
+
+
+def day_words(first: int, last: int) -> list[tuple[float, str]]:
+    """Marks of an axis of days (ordinals): the first day, the first of each month, the last day; the year where it changes."""
+    words: list[tuple[float, str]] = [(first, formats.day(first))]
+    month = date.fromordinal(first).replace(day=1)
+    while (month := (month + timedelta(days=32)).replace(day=1)).toordinal() < last:
+        words.append((month.toordinal(), f"{month:%b %Y}" if month.month == 1 else f"{month:%b}"))
+    return [*words, (last, formats.day(last))]
 
 
 def marks_of(shape: str, largest: float) -> list[tuple[float, str]]:

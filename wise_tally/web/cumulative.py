@@ -9,7 +9,7 @@ from wise_tally.core.attainment import SoFar, so_far
 from wise_tally.core.book import BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.domain.formats import day, hundredths, short
-from wise_tally.web.charts import Chart, Layer, Point, money_marks, number_marks
+from wise_tally.web.charts import Chart, Layer, Point, money_marks, month_words, number_marks
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.nodes import scope_node, working_query
 
@@ -84,10 +84,6 @@ def _chart(line: FilterLine, months: list[Month], in_money: bool, key: str) -> C
     points = [Point(day(starts[0]), [("won", write(0))])] + [
         _point(m, yes, write) for m, yes in zip(months, passed, strict=True)
     ]
-    # Each month's sums stand at its end; the words of the months stand where they begin.
-    words = [
-        (float(i), f"{one:%b}" + (f" ’{one:%y}" if i == 0 or one.month == 1 else "")) for i, one in enumerate(starts)
-    ]
     return Chart(
         key=key,
         conclusion=f"Won so far {write(months[-1].sums.won)} against the year’s quota {write(months[-1].sums.target)}",
@@ -98,7 +94,8 @@ def _chart(line: FilterLine, months: list[Month], in_money: bool, key: str) -> C
             Layer("line", "goal", target, label="quota" if months[-1].sums.target is not None else ""),
         ],
         y_words=money_marks(largest) if in_money else [(v * 100, w) for v, w in number_marks(-(-largest // 100))],
-        x_words=words,
+        # Each month's sums stand at its end; the words of the months stand where they begin.
+        x_words=month_words(starts),
         edges=True,
         enter="shows how the won amount is calculated",
     )

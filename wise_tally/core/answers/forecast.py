@@ -188,3 +188,24 @@ def of_submitted(span: Span, submitted: int | None, quota: int | None, missing: 
     if missing:
         return answer(f"{words}; {{missing}} still to submit.", total=total, gap=gap, missing=lacking)
     return answer(f"{words}.", total=total, gap=gap)
+
+
+def of_accuracy(error: float | None, periods: int, word: str, people: Sequence[tuple[str, float]]) -> Answer:
+    """How far submitted forecasts lay from what was won in the last periods, and who was furthest off that way.
+
+    `error` and those of people: (submitted − won) ÷ won. `word`: the kind of period.
+    """
+    span = many(periods, word)
+    if not periods:
+        return answer("No period is over yet, so no forecast can be checked.")
+    if error is None:
+        return answer("Nothing was submitted in the last {span}.", span=span)
+    if abs(error) * 20 < 1:
+        return answer("Submitted forecasts came close to what was won in the last {span}.", span=span)
+    way = "above" if error > 0 else "below"
+    parts = {"rate": Part(abs(error), "rate"), "span": span}
+    told = f"Submitted forecasts ran {{rate}} {way} what was won in the last {{span}}"
+    who, most = max(people, key=lambda one: one[1] if error > 0 else -one[1], default=("", 0.0))
+    if len(people) < 2 or most * error <= 0:
+        return answer(f"{told}.", **parts)
+    return answer(f"{told}, most with {{who}}: {{most}}.", who=named(who), most=Part(abs(most), "rate"), **parts)

@@ -16,6 +16,7 @@ from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.money import sum_by_group
 from wise_tally.core.reference_data import WON
 from wise_tally.domain.formats import day, money, plural, points
+from wise_tally.pages.attainment.cash_chart import MonthRow, cash_chart
 from wise_tally.pages.attainment.query import tabs
 from wise_tally.web.answers import say, workings
 from wise_tally.web.deal_columns import attributes_of
@@ -23,7 +24,6 @@ from wise_tally.web.deal_rows import accounts_numbered, names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, working_query
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
@@ -108,17 +108,19 @@ def _cut(month: Period, period: Period) -> Period:
     return Period(first, last, "span", f"{first}/{last}")
 
 
-@dataclass(frozen=True)
-class MonthRow:
-    """A month of the calendar with its bar and the query of its workings."""
-
-    words: str
-    sums: CashPeriod
-    width_won: str
-    width_open: str
-    query: str
-    booked_query: str
-    booked_minor: int
+def _months(cash: Cash, query: str) -> list[MonthRow]:
+    line, token = cash.line, scope_node(cash.line)[2]
+    booked = sums_by_period(line.book, line.snapshot, cash.months, line.scope)
+    return [
+        MonthRow(
+            period_words(row.period),
+            row,
+            f"{query}&month={row.period.text}",
+            working_query(line, token, row.period),
+            one.won,
+        )
+        for row, one in zip(cash.rows, booked, strict=True)
+    ]
 
 
 @require_safe
@@ -126,10 +128,9 @@ def page(request: PageRequest) -> HttpResponse:
     """What is due month by month, and by customer."""
     line = read_scope(request, "year")
     cash = Cash(line)
-    largest = max([1, *(row.all_minor for row in cash.rows)])
     query = line.query(period=line.period.text)
     won, possible = won_and_open(cash.rows)
-    accounts, token = cash.by_account(), scope_node(line)[2]
+    accounts, months = cash.by_account(), _months(cash, query)
     named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
     names = {number: account.name for number, account in named.items()}
     keys = {number: account.key for number, account in named.items()}
@@ -142,20 +143,8 @@ def page(request: PageRequest) -> HttpResponse:
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
         "won": won,
         "open": possible,
-        "months": [
-            MonthRow(
-                period_words(row.period),
-                row,
-                share(row.won_minor, largest),
-                share(row.open_minor, largest),
-                f"{query}&month={row.period.text}",
-                working_query(line, token, row.period),
-                booked.won,
-            )
-            for row, booked in zip(
-                cash.rows, sums_by_period(line.book, line.snapshot, cash.months, line.scope), strict=True
-            )
-        ],
+        "months": months,
+        "chart": cash_chart(months, line.as_of, reverse("attainment:cash-working", args=["all"])),
         "accounts": [
             (
                 names.get(number, "without a customer"),

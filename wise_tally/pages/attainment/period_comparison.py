@@ -19,10 +19,13 @@ from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.footer import Footer
+from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, token_of
 from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
 
+# Over a column of the other span.
+HEADS = {"before": "period before", "year": "last year"}
 AGAINST = {"before": "previous period", "year": "same days last year"}
 # The same in a sentence.
 IN_SENTENCES = {"before": "the same days of the period before", "year": "the same days last year"}
@@ -70,6 +73,9 @@ class ComparedRow:
     cells: tuple[Cell, ...]
     working_now: str
     working_then: str
+    # How far the bar of what was won reaches, and where the stroke of the other span stands, of the row's width.
+    bar: str
+    stroke: str
 
 
 @dataclass(frozen=True)
@@ -99,14 +105,16 @@ def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period |
     group = grouping(line.book, by, line.as_of)
     found = side_by_side(line.book, line.snapshot, (present, earlier), line.scope, by)
     rows = []
+    largest = max((row.won for pair in found.values() for row in pair if row), default=0)
     for node, pair in found.items():
         if not any(row and (row.deals_won or row.deals_lost) for row in pair):
             continue
         now, then = pair
+        bar, stroke = (share(row.won if row else 0, largest) for row in pair)
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
         name = group.key_and_name(node)[1] or f"without a {words_of(by)}"
-        rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier)))
+        rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier), bar, stroke))
     return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
 
 
@@ -127,6 +135,7 @@ def page(request: PageRequest) -> HttpResponse:
         "by_words": words_of(asked.by),
         "by_links": asked.links("by", dict(choices(OF_FORECAST))),
         "against_links": asked.links("against", AGAINST),
+        "then_head": HEADS[asked.against],
         "heads": [words for _, words, _ in COMPARED],
         "now_words": period_words(spans[0]),
         "then_words": spans[1] and period_words(spans[1]),

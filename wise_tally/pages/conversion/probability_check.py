@@ -13,7 +13,6 @@ from django.views.decorators.http import require_http_methods, require_safe
 from wise_tally.core.answers.conversion import of_probability_check
 from wise_tally.core.backtest import BackTest, back_test
 from wise_tally.core.effect import effect_of, quarters_moved
-from wise_tally.core.money import WHOLE_BP
 from wise_tally.core.observed_rates import SeenRate, decided_in, probability_check
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 from wise_tally.core.what_if import WhatIf, stage_changes, supposed
@@ -22,13 +21,13 @@ from wise_tally.domain.formats import count, money, percent, plural, score
 from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
+from wise_tally.pages.conversion.calibration_chart import calibration_chart
 from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
-from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.page_query import choice
 from wise_tally.web.request.choices import one_of
@@ -50,34 +49,16 @@ class CheckQuery(RowsQuery):
 
 @dataclass(frozen=True)
 class SeenRow:
-    """A stage's rate with its geometry: the interval as a bar, set and seen as places in percent."""
+    """A stage with its rate."""
 
     key: str
     name: str
     rate: SeenRate
-    low: str
-    width: str
-    set_at: str
-    observed_at: str
 
 
 def _rows(line: FilterLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
-    shown = []
-    for rate in rates:
-        stage, interval = line.book.reference.stages[rate.stage], rate.interval
-        low, high = (interval.low, interval.high) if interval else (0.0, 0.0)
-        marks = (
-            _place(low),
-            _place(high - low),
-            _place(rate.set_rate),
-            _place(rate.observed) if rate.observed is not None else "",
-        )
-        shown.append(SeenRow(stage.key, stage.name, rate, *marks))
-    return shown
-
-
-def _place(rate: float | None) -> str:
-    return "" if rate is None else share(round(rate * WHOLE_BP), WHOLE_BP)
+    stages = line.book.reference.stages
+    return [SeenRow(stages[rate.stage].key, stages[rate.stage].name, rate) for rate in rates]
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -89,6 +70,7 @@ def page(request: PageRequest) -> HttpResponse:
     whole = probability_check(line.book, line.snapshot, line.period, line.scope)[0]
     rows = _rows(line, whole.stages)
     chosen, wrong = _chosen(request, rows)
+    opens = reverse("conversion:seen-working")
     if request.method == "POST" and chosen and not wrong and "confirmed" in request.POST:
         return _adopt(request, line, chosen)
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
@@ -97,6 +79,7 @@ def page(request: PageRequest) -> HttpResponse:
         "say": say(of_probability_check([_judged(row) for row in rows]), {}),
         "tabs": tabs(line, "seen"),
         "rows": rows,
+        "chart": calibration_chart([(row.name, row.rate, f"{opens}?{asked.query()}&stage={row.key}") for row in rows]),
         "off": [row.name for row in rows if row.rate.off],
         "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
         "by": by,

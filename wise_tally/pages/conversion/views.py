@@ -15,6 +15,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.answers.conversion import StageTime as Typical
 from wise_tally.core.answers.conversion import Step, of_conversion, of_time_in_stage
+from wise_tally.core.breakdowns import grouping
 from wise_tally.core.conversion import Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.deal_list import overstaying
@@ -130,9 +131,17 @@ def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeSt
 
 
 def broken_down(line: FilterLine, found: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
-    """The rows of a breakdown that hold anything."""
+    """The nodes of a breakdown that have anything: the best win rate of closed deals first; a tree keeps its order."""
     groups = conversion_of(line.book, line.snapshot, found, line.scope, options, by)
-    return tuple(g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost)
+    found_any = [g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost]
+    if grouping(line.book, by, line.as_of).tree is None:
+        found_any.sort(key=_win_rate, reverse=True)
+    return tuple(found_any)
+
+
+def _win_rate(group: ConversionGroup) -> float:
+    rate = group.totals.win_rate_of_closed
+    return -1.0 if rate is None else rate
 
 
 def passing(line: FilterLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:

@@ -7,7 +7,7 @@ from typing import Any
 from wise_tally.core.deal_list import ListTotals, totals_by_close
 from wise_tally.domain.formats import plural, short
 from wise_tally.pages.deals.listing import Listing, ListQuery
-from wise_tally.web.charts import Chart, Layer, Point, money_marks
+from wise_tally.web.charts import Chart, Layer, Point, money_marks, month_words
 from wise_tally.web.filter_line import FilterLine
 
 MONTHS = 12
@@ -67,10 +67,7 @@ def closing_chart(months: list[ClosingMonth]) -> Chart:
             Layer("columns", "solid", [one.totals.weighted_minor for one in months]),
         ],
         y_words=money_marks(max(one.totals.amount_minor for one in months)),
-        x_words=[
-            (i, f"{m.first:%b}" + (f" ’{m.first:%y}" if i == 0 or m.first.month == 1 else ""))
-            for i, m in enumerate(months)
-        ],
+        x_words=month_words([one.first for one in months]),
         enter="lists the deals of this month",
         height=150,
     )

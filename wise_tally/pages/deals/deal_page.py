@@ -23,18 +23,18 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import Category, Stage, StageKind
 from wise_tally.domain.process.moment_actions import PLANNED
+from wise_tally.pages.deals.course_charts import course_charts
+from wise_tally.pages.deals.customers.journal import journal_of
 from wise_tally.pages.deals.details import details_form
 from wise_tally.pages.deals.history import history
 from wise_tally.pages.deals.part_forms import shown_form, shown_lines
-from wise_tally.pages.deals.stage_history import trail
+from wise_tally.pages.deals.stage_history import stage_stays, stages_chart
 from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import Visibility, visible
-
-LATEST = 12
 
 
 def open_deal(request: PageRequest, key: str) -> Deal:
@@ -92,10 +92,9 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "last": last,
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
-        "trail": trail(line, index, row.expected_close if row.is_open else NO_DAY)
-        if index is not None and row
-        else None,
-        "history": history(deal, line.snapshot.cut),
+        **_stages(line, index, row),
+        **journal_of(deal, line.ends_at, history(deal, line.snapshot.cut)),
+        "courses": course_charts(line, deal),
         "may_edit": may_edit,
         "here": request.get_full_path(),
         "undo": last_change(request, deal.key),
@@ -105,6 +104,18 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         **_belonging(deal, visible(request), may_edit),
         **_talk(deal, line),
         "footer": Footer(1 if row else 0),
+    }
+
+
+def _stages(line: FilterLine, index: int | None, row: DealRow | None) -> dict[str, Any]:
+    """The deal's way through the stages, and whether there is none because it came without history."""
+    if index is None or row is None:
+        return {"stays": []}
+    stays = stage_stays(line, index)
+    return {
+        "stays": stays,
+        "chart": stages_chart(line, stays, row.expected_close if row.is_open else NO_DAY),
+        "short_form": not stays and bool(line.book.deals.short_form[index]),
     }
 
 
@@ -147,9 +158,7 @@ def _payments(deal: Deal) -> list[tuple[Plan, int | None]]:
 
 
 def _talk(deal: Deal, line: FilterLine) -> dict[str, Any]:
-    """Activities, notes, files and the guide of the stage, as of the day of the page; what is planned is as it is now."""
-    activities = deal.activities.select_related("person").order_by("at")
-    done = activities.exclude(status="planned").filter(at__lt=line.ends_at)
+    """Contact, files and the guide of the stage, as of the day of the page."""
     stage = last_revision(deal).stage
     guide = getattr(stage, "guide", None)
     answers = dict(deal.answers.values_list("question", "answer"))
@@ -159,10 +168,6 @@ def _talk(deal: Deal, line: FilterLine) -> dict[str, Any]:
         "last_contact": last,
         "contact_days": spent,
         "contact_gap": contact_gap(spent, interval_of(deal)),
-        "planned": activities.filter(status="planned"),
-        "done": done.order_by("-at")[:LATEST],
-        "done_count": done.count(),
-        "notes": deal.notes.filter(at__lt=line.ends_at).select_related("person").order_by("-at"),
         "files": deal.files.filter(at__lt=line.ends_at).defer("content").order_by("-at"),
         "guide": guide,
         "checklist": checklist,

@@ -1,7 +1,5 @@
 """Everything that happened to a deal as a readable history: its revisions, and what was saved beside its state."""
 
-from dataclasses import dataclass
-from datetime import datetime
 from itertools import pairwise
 
 from wise_tally.domain.deals.difference import difference
@@ -10,17 +8,7 @@ from wise_tally.domain.deals.parts import PARTS, lines_total
 from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.org.records import expected_values
-
-
-@dataclass(frozen=True)
-class Entry:
-    """One revision: when, what changed, who, why."""
-
-    at: datetime
-    changes: tuple[str, ...]
-    who: str
-    reason: str
-    void: bool
+from wise_tally.pages.deals.customers.journal import Entry
 
 
 def history(deal: Deal, cut: int) -> list[Entry]:

@@ -1,95 +1,114 @@
-"""A deal's trail: its path through stages, drawn to the scale of days, with who, when, how long, backwards and skipped."""
+"""A deal's way through the stages, on an axis of days: who, when, how long, backwards and skipped."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
 
-from wise_tally.core.calendar import NO_DAY, local_days, midnight_ending
-from wise_tally.core.deal_list import stays_of
+from wise_tally.core.calendar import EPOCH, NO_DAY, local_days, midnight_ending
+from wise_tally.core.deal_list import OwnStay, stays_of
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.statistics import DAY_SECONDS
+from wise_tally.domain.formats import day, days
+from wise_tally.web.charts import Chart, Layer, Mark, Point, day_words
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.ink import share
 
 
 @dataclass(frozen=True)
-class TrailStay:
-    """A stay drawn to the scale of days; `skipped` names the stages between the one before and this one."""
+class StageStay:
+    """A stay with its moments in seconds; `skipped` names the stages between the one before and this one."""
 
     stage: str
-    left: str
-    width: str
+    person: str
+    entered_at: int
+    left_at: int
+    entered_on: int
     days: float
     over: float | None
-    over_left: str
-    over_width: str
-    opacity: str
-    entered_on: int
-    roomy: bool
-    person: str
     is_back: bool
     skipped: tuple[str, ...]
 
-
-@dataclass(frozen=True)
-class Trail:
-    """The stays of a deal from its creation to the as-of day."""
-
-    stays: tuple[TrailStay, ...]
-    short_form: bool
-    now: str = ""
-    close: str = ""
-    to_close: str = ""
+    @property
+    def over_since(self) -> int:
+        """The moment at which the typical days were over; that of leaving where they were not."""
+        return self.left_at - int((self.over or 0) * DAY_SECONDS)
 
     @property
-    def backwards(self) -> int:
-        """How many moves went back."""
-        return sum(stay.is_back for stay in self.stays)
-
-    @property
-    def skipping(self) -> int:
-        """How many moves skipped a stage."""
-        return sum(bool(stay.skipped) for stay in self.stays)
+    def move(self) -> str:
+        """The sign of a move back or over stages before the stage's name."""
+        return "← " if self.is_back else "» " if self.skipped else ""
 
 
-ROOMY = 9
-
-
-def trail(line: FilterLine, deal: int, close: int) -> Trail:
-    """The deal's path through open stages up to the as-of midnight, and on to an expected close (NO_DAY for none)."""
+def stage_stays(line: FilterLine, deal: int) -> list[StageStay]:
+    """The deal's stays in open stages up to the as-of midnight."""
     reference, stays = line.book.reference, stays_of(line.book, line.snapshot, deal)
-    if not stays:
-        return Trail((), bool(line.book.deals.short_form[deal]))
-    start, last = stays[0].entered_at, max(stay.left_at for stay in stays)
-    closes = midnight_ending(date.fromordinal(close), reference.time_zone) if close != NO_DAY else 0
-    end = max(last, closes)
-    days = local_days(np.array([stay.entered_at for stay in stays]), reference.time_zone).tolist()
-    drawn = []
-    for number, stay in enumerate(stays):
-        is_back, skipped = _step(reference, stays[number - 1].stage if number else None, stay.stage)
-        over_seconds = int((stay.over or 0) * DAY_SECONDS)
-        drawn.append(
-            TrailStay(
-                stage=reference.stages[stay.stage].name,
-                left=share(stay.entered_at - start, end - start),
-                width=share(max(stay.left_at - stay.entered_at, 1), end - start),
-                days=stay.days,
-                over=stay.over,
-                over_left=share(stay.left_at - over_seconds - start, end - start),
-                over_width=share(over_seconds, end - start),
-                opacity=f"{0.45 + 0.5 * number / max(1, len(stays) - 1):.2f}",
-                entered_on=days[number],
-                roomy=(stay.left_at - stay.entered_at) * 100 > (end - start) * ROOMY,
-                person=reference.people[stay.owner].name,
-                is_back=is_back,
-                skipped=skipped,
-            )
+    entered = local_days(np.array([stay.entered_at for stay in stays]), reference.time_zone).tolist() if stays else []
+    before: list[OwnStay | None] = [None, *stays[:-1]]
+    return [
+        StageStay(
+            reference.stages[stay.stage].name,
+            reference.people[stay.owner].name,
+            stay.entered_at,
+            stay.left_at,
+            on,
+            stay.days,
+            stay.over,
+            *_step(reference, earlier.stage if earlier else None, stay.stage),
         )
-    if closes <= last:
-        return Trail(tuple(drawn), False)
-    now, closing, ahead = (share(span, end - start) for span in (last - start, closes - start, closes - last))
-    return Trail(tuple(drawn), False, now, closing, ahead)
+        for stay, earlier, on in zip(stays, before, entered, strict=True)
+    ]
+
+
+def stages_chart(line: FilterLine, stays: Sequence[StageStay], close: int) -> Chart | None:
+    """The stays as bands to the as-of midnight, days beyond the typical in ochre, an expected close (NO_DAY for none)."""
+    if not stays:
+        return None
+    zone = line.book.reference.time_zone
+    now, closes = stays[-1].left_at, midnight_ending(date.fromordinal(close), zone) if close != NO_DAY else 0
+    moments = {moment for stay in stays for moment in (stay.entered_at, stay.over_since, stay.left_at)}
+    at = sorted(moments | ({closes} if closes > now else set()))
+    on = local_days(np.array(at), zone).tolist()
+    marks = [Mark("stay-begin", f"{s.move}{s.stage} · {days(s.days)}", at=_place(s.entered_at)) for s in stays]
+    if closes > now:
+        marks.append(Mark("now", day(line.as_of) if line.is_past else "today", at=_place(now)))
+        marks.append(Mark("close", "expected close", at=_place(closes)))
+    bands = [_band(f"stay-{number % 2}", stay.entered_at, stay.left_at, 1.0, at) for number, stay in enumerate(stays)]
+    first, last = _place(at[0]), _place(at[-1])
+    return Chart(
+        key="stages",
+        conclusion="Time in each stage: " + ", ".join(f"{stay.stage} {days(stay.days)}" for stay in stays),
+        points=[Point(day(one), _told(moment, stays, now)) for one, moment in zip(on, at, strict=True)],
+        layers=bands + [_band("over", stay.over_since, stay.left_at, 0.2, at) for stay in stays if stay.over],
+        y_words=[(1, "")],
+        x_words=[(min(max(one, first), last), words) for one, words in day_words(on[0], on[-1])],
+        marks=marks,
+        places=[_place(moment) for moment in at],
+        edges=True,
+        height=120,
+    )
+
+
+def _place(moment: int) -> float:
+    """Where a moment stands on an axis of days."""
+    return round(EPOCH + moment / DAY_SECONDS, 3)
+
+
+def _band(css: str, first: int, last: int, height: float, at: Sequence[int]) -> Layer:
+    return Layer("area", css, [height if first <= moment <= last else None for moment in at], steps=True)
+
+
+def _told(moment: int, stays: Sequence[StageStay], now: int) -> list[tuple[str, str]]:
+    """What happened at a moment of the picture."""
+    entered = next((stay for stay in stays if stay.entered_at == moment), None)
+    if entered:
+        return [(f"entered {entered.stage}", entered.person), ("stayed", days(entered.days))]
+    late = next((stay for stay in stays if stay.over and stay.over_since == moment), None)
+    if late:
+        return [(f"typical days of {late.stage} over", f"{days(late.over)} more since")]
+    return [
+        ("", "still in its stage" if moment == now else "expected close" if moment > now else "left the open stages")
+    ]
 
 
 def _step(reference: ReferenceData, before: int | None, here: int) -> tuple[bool, tuple[str, ...]]:

@@ -1,5 +1,6 @@
-"""A rep's record: commit against outcome, slips, calls against outcome, over the last periods."""
+"""How close forecasts came: commit against outcome, slips, submitted against outcome, over the last periods, by rep."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from django.http import HttpResponse
@@ -7,10 +8,13 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.forecast import of_accuracy
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
 from wise_tally.domain.formats import count, money, percent
+from wise_tally.pages.forecast.accuracy_chart import accuracy_chart, error_bars
 from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -64,11 +68,21 @@ def page(request: PageRequest) -> HttpResponse:
     line, periods, found = read_records(request)
     asked = AccuracyQuery.read(line, request.GET)
     shown = asked.each
+    whole = by_period(periods, found)
+    everybody = RecordsTogether(tuple(own for record in found for own in record.together.periods))
+    errors = [(one.name, error) for one in found if (error := one.together.call_error) is not None]
+    over = sum(bool(together.periods) for together in whole)
     answer = {
         "line": line,
+        "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
         "tabs": tabs(line, "accuracy"),
+        "whole": [*zip(map(period_words, periods), whole, strict=True)],
+        "chart": accuracy_chart(line, periods, whole) if everybody.called else None,
         "periods": [period_words(period) for period in periods],
-        "people": [(record, _cells(record, periods, shown)) for record in found],
+        "people": [
+            (record, _cells(record, periods, shown), error_bars(_cells(record, periods, "call_error")))
+            for record in found
+        ],
         "each": BY_PERIOD[shown],
         "each_working": reverse("forecast:accuracy-working", args=[shown]),
         "each_links": asked.links("each", BY_PERIOD),
@@ -78,6 +92,12 @@ def page(request: PageRequest) -> HttpResponse:
         ),
     }
     return render(request, "forecast/accuracy.html", answer)
+
+
+def by_period(periods: Sequence[Period], found: Sequence[PersonRecord]) -> list[RecordsTogether]:
+    """What everybody's records come to in each period."""
+    records = [own for record in found for own in record.together.periods]
+    return [RecordsTogether(tuple(own for own in records if own.period == period)) for period in periods]
 
 
 def _cells(record: PersonRecord, periods: list[Period], figure: str) -> list[float | None]:

@@ -2,14 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
 
 from django.urls import reverse
 
 from wise_tally.core.forecast import ForecastLines
 from wise_tally.core.outcome import likely_by_day
 from wise_tally.domain.formats import day, short
-from wise_tally.web.charts import Chart, Layer, Mark, Point, money_marks
+from wise_tally.web.charts import Chart, Layer, Mark, Point, day_words, money_marks
 from wise_tally.web.filter_line import FilterLine
 
 # How many days ahead the range is worked out for, the last day among them.
@@ -62,7 +61,7 @@ def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLine
         points=points,
         layers=layers,
         y_words=money_marks(largest),
-        x_words=_month_words(axis[0], axis[-1]),
+        x_words=day_words(axis[0], axis[-1]),
         places=axis,
         marks=marks,
         edges=True,
@@ -104,12 +103,3 @@ def _past(one: DayColumn) -> Point:
 def _future(on: int, likely: tuple[int, int, int]) -> Point:
     low, middle, high = likely
     return Point(day(on), [("9 in 10 below", short(high)), ("middle", short(middle)), ("1 in 10 below", short(low))])
-
-
-def _month_words(first: int, last: int) -> list[tuple[float, str]]:
-    """The first day, the first of each month, and the last day; the year where it changes."""
-    words: list[tuple[float, str]] = [(first, day(first))]
-    month = date.fromordinal(first).replace(day=1)
-    while (month := (month + timedelta(days=32)).replace(day=1)).toordinal() < last:
-        words.append((month.toordinal(), f"{month:%b %Y}" if month.month == 1 else f"{month:%b}"))
-    return [*words, (last, day(last))]

@@ -7,12 +7,14 @@ from collections.abc import Callable, Sequence
 from typing import Any
 from urllib.parse import quote_plus
 
+import numpy as np
 from django import template
 from django.urls import reverse
 from django.utils.html import escape, format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from wise_tally.core.conversion import ConversionGroup
+from wise_tally.core.statistics import Interval, wilson_of_many
 from wise_tally.core.time_in_stage import DaysToWin
 from wise_tally.domain import formats
 from wise_tally.pages.conversion.drawing import PassingRow, TimeGroup, TimeRow
@@ -32,7 +34,7 @@ STAGE_TIMES: tuple[tuple[str, Callable[[Any], str], str], ...] = (
     ("overstaying", formats.count, ""),
 )
 TIME_ROW = (
-    '<tr><td>%(name)s</td><td class="ink-cell left"><svg class="ink" aria-hidden="true">%(strip)s</svg></td>'
+    '<tr><td>%(name)s</td><td class="ink-cell left"><svg class="ink time-ink%(deep)s" aria-hidden="true">%(strip)s</svg></td>'
     + "".join(
         f'<td class="{css}"><a class="open-figure{"%(mark)s" if name == "overstaying" else ""}" href="%(address)s"'
         f' x-target="working">%({name})s</a></td>'
@@ -40,12 +42,13 @@ TIME_ROW = (
     )
     + "</tr>"
 )
-MEDIAN = (
-    '<rect class="bar" y="5" height="7" width="{0}" /><line class="quota" x1="{0}" x2="{0}" y1="2" y2="15" />'.format
-)
-UPPER_QUARTILE = '<line class="dotted" x1="{0}" x2="{0}" y1="2" y2="15" />'.format
-RUNNING = '<circle class="running" cx="{}" cy="3" r="1.8" />'.format
-TYPICAL = '<svg x="{}" overflow="visible"><path class="pace" d="M0 11l4 6h-8z" /></svg>'.format
+MEDIAN_BAR = '<rect class="bar" y="5" height="7" width="{}" />'.format
+MARK = '<line class="{1}" x1="{0}" x2="{0}" y1="2" y2="{2}" />'.format
+RUNNING = '<circle class="running" cx="{}" cy="{}" r="2" />'.format
+TYPICAL = '<svg x="{}" y="{}" overflow="visible"><path class="pace" d="M0 0l4 6h-8z" /></svg>'.format
+SHAPE = '<svg viewBox="0 0 {} 1" preserveAspectRatio="none" y="2" height="28"><path class="soft" d="M0 1{}V1z" /></svg>'.format
+# Where the strip with a shape has its foot, and the thin one.
+FOOT, THIN_FOOT = 30, 14
 
 
 @register.simple_tag
@@ -60,6 +63,7 @@ def _time_row(row: TimeRow, address: str) -> dict[str, str]:
     return {
         "name": escape(row.name),
         "strip": _strip(row),
+        "deep": " deep" if row.shape else "",
         "address": escape(address + quote_plus(row.key)),
         "mark": " watch" if time.overstaying else "",
         **{name: shape(getattr(time, name)) for name, shape, _ in STAGE_TIMES},
@@ -67,12 +71,29 @@ def _time_row(row: TimeRow, address: str) -> dict[str, str]:
 
 
 def _strip(row: TimeRow) -> str:
-    """Median as bar and stroke, 75th percentile dotted, running stays as rings, typical days as a mark below."""
-    drawn = [MEDIAN(row.median_at)] if row.median_at else []
-    drawn += [UPPER_QUARTILE(row.p75_at)] if row.p75_at else []
-    drawn += [RUNNING(index) for index in row.running_at]
-    drawn += [TYPICAL(row.typical_at)] if row.typical_at else []
+    """Who leaves when as a shape (on thin strips the median as a bar), with marks of the axis, the median as a stroke,
+    the 75th percentile dotted, typical days as a mark below, running stays as rings.
+    """
+    foot = FOOT if row.shape else THIN_FOOT
+    steps = "".join(f"V{1 - part:g}H{place}" for place, part in enumerate(row.shape, 1))
+    drawn = [MARK(at, "rule", foot) for at in row.ticks_at]
+    drawn += [SHAPE(len(row.shape), steps)] if row.shape else [MEDIAN_BAR(row.median_at)] if row.median_at else []
+    drawn += [MARK(row.median_at, "quota", foot)] if row.median_at else []
+    drawn += [MARK(row.p75_at, "dotted", foot)] if row.p75_at else []
+    drawn += [RUNNING(at, foot + 9 if row.shape else 3) for at in row.running_at]
+    drawn += [TYPICAL(row.typical_at, foot - 3 if not row.shape else foot)] if row.typical_at else []
     return "".join(drawn)
+
+
+@register.simple_tag
+def time_axis(group: TimeGroup) -> SafeString:
+    """The marks of the strips in days, over their column."""
+    ends = {0: "start", len(group.axis) - 1: "end"}
+    words = (
+        f'<text x="{at}" y="13" text-anchor="{ends.get(place, "middle")}">{text}{" d" if place in ends and place else ""}</text>'
+        for place, (at, text) in enumerate(group.axis)
+    )
+    return mark_safe(f'<svg class="axis-ink">{"".join(words)}</svg>')
 
 
 def _opening(address: str, text: str, more: str = "") -> str:
@@ -93,13 +114,18 @@ def days_to_win_rows(rows: Sequence[tuple[str, str, DaysToWin]]) -> SafeString:
 
 
 @register.simple_tag
-def passing_groups(groups: Sequence[tuple[str, str, ConversionGroup]], rows: Sequence[PassingRow]) -> SafeString:
-    """A row a node: deals that reached each stage, undecided ones, and both win rates; each opens its working."""
+def passing_groups(
+    groups: Sequence[tuple[str, str, ConversionGroup]], rows: Sequence[PassingRow], whole: ConversionGroup
+) -> SafeString:
+    """A row a node: deals that reached each stage, undecided ones, and both win rates; each opens its working.
+
+    The win rate of closed deals stands on a strip, too, with its interval and that of the whole as a stroke.
+    """
     reached, created, closed = (
         escape(reverse("conversion:working", args=[name])) for name in ("reached", "of_created", "of_closed")
     )
     drawn = []
-    for alone, query, group in groups:
+    for (alone, query, group), interval in zip(groups, _closed_intervals(groups), strict=True):
         where, totals = escape(query), group.totals
         name: str = escape(group.name or "without one")
         if alone:
@@ -113,15 +139,28 @@ def passing_groups(groups: Sequence[tuple[str, str, ConversionGroup]], rows: Seq
             _opening(of_created, formats.count(totals.undecided), SMALL if totals.created < FEW else ""),
             _opening(of_created, formats.percent(totals.win_rate_of_created)),
             _opening(of_closed, formats.percent(totals.win_rate_of_closed)),
+            f'<td class="optional">{_rate_strip(totals.win_rate_of_closed, interval, whole.totals.win_rate_of_closed)}</td>',
         ]
         drawn.append(f"<tr><td>{name}</td>{''.join(cells)}</tr>")
     return mark_safe("".join(drawn))
 
 
+def _closed_intervals(groups: Sequence[tuple[str, str, ConversionGroup]]) -> list[Interval | None]:
+    """The intervals of the win rates of closed deals; none where amounts are counted, which have none."""
+    totals = [group.totals for *_, group in groups]
+    if any(group.table.by_value for *_, group in groups):
+        return [None] * len(groups)
+    won = np.array([one.closed_won for one in totals])
+    return wilson_of_many(won, won + np.array([one.closed_lost for one in totals]))
+
+
 @register.simple_tag
 def rate_strip(row: PassingRow, other: PassingRow | None) -> SafeString:
     """The share that moves on as a dot on an axis from 0 to 100 %, its interval as a band, that of the other as a stroke."""
-    rate, interval, earlier = row.step, row.interval, other.step if other else None
+    return _rate_strip(row.step, row.interval, other.step if other else None)
+
+
+def _rate_strip(rate: float | None, interval: Interval | None, earlier: float | None) -> SafeString:
     if rate is None:
         return SafeString("")
     band = (

@@ -1,9 +1,11 @@
 """Activities and notes about a deal, an account or a lead: written down where they are read."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from wise_tally.book.store import books
@@ -53,8 +55,11 @@ def _hidden(request: PageRequest) -> dict[str, str]:
 
 @require_POST
 def add(request: PageRequest) -> HttpResponse:
-    """Write an activity down or plan one."""
-    about, form = _about(request), ActivityForm(request.POST)
+    """Write an activity down or plan one; of the kind “note”, keep a note."""
+    about = _about(request)
+    if request.POST.get("kind") == "note":
+        return _add_note(request, about, {"text": request.POST.get("subject", "")})
+    form = ActivityForm(request.POST)
     if not form.is_valid():
         return _refused(request, form, "The activity was not saved.", request.path, _hidden(request))
     add_activity(request.viewer, books.current().reference, about, form.cleaned(), now())
@@ -105,9 +110,13 @@ class NoteForm(LedgerForm):
 @require_POST
 def add_a_note(request: PageRequest) -> HttpResponse:
     """Write a note."""
-    about, form = _about(request), NoteForm(request.POST)
+    return _add_note(request, _about(request), request.POST)
+
+
+def _add_note(request: PageRequest, about: About, typed: Mapping[str, str]) -> HttpResponse:
+    form = NoteForm(typed)
     if not form.is_valid():
-        return _refused(request, form, "The note was not saved.", request.path, _hidden(request))
+        return _refused(request, form, "The note was not saved.", reverse("customers:add-note"), _hidden(request))
     add_note(request.viewer, books.current().reference, about, form.cleaned_data["text"], now())
     return redirect(safe_next(request, "/"))
 

@@ -33,6 +33,7 @@ from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import Source, Stage, StageKind
 from wise_tally.pages.deals.customers.forms import LeadForm
+from wise_tally.pages.deals.customers.journal import journal_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import read_day
 from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
@@ -231,7 +232,6 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
     likely = visible(request).likely_accounts(lead.customer or lead.name)
     if likely and is_open:
         initial["account"] = likely[0].key
-    done = lead.activities.exclude(status="planned").select_related("person").order_by("-at")
     answer = {
         "lead": lead,
         "age": age_days(lead, end_of_today()),
@@ -242,10 +242,7 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
         "here": request.path,
-        "planned": lead.activities.filter(status="planned").select_related("person").order_by("at"),
-        "done": done[:15],
-        "done_count": done.count(),
-        "notes": lead.notes.select_related("person").order_by("-at"),
+        **journal_of(lead, end_of_today()),
         "moment": now(),
         "today": today(),
         **more,

@@ -14,7 +14,6 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.customer import (
     Owed,
     Sale,
-    SalesRow,
     ageing,
     all_sales,
     compare_sales,
@@ -31,6 +30,8 @@ from wise_tally.domain.deals.models import Account, Invoice
 from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.org.clock import now, today
 from wise_tally.pages.deals.customers.accounts import visible_account
+from wise_tally.pages.deals.customers.journal import journal_of
+from wise_tally.pages.deals.customers.sales_chart import last_months, sales_by_month, sales_chart
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -61,7 +62,10 @@ def account(request: PageRequest, key: str) -> HttpResponse:
         **_deals(request, line, found),
         **sales_of(request, line, found),
         **ledger(line, found),
-        **_talk(found),
+        **journal_of(found, line.ends_at),
+        "contacts": found.contacts.order_by("name"),
+        "moment": now(),
+        "today": today(),
     }
     return render(request, "customers/account.html", answer)
 
@@ -150,15 +154,22 @@ def sales_of(request: PageRequest, line: FilterLine, found: Account) -> dict[str
         "span_this": this,
         "span_month": month.text,
         "span_before": before,
-        "year_sales": _year_to_date(found, year_spans(line)),
+        **_sales_of_years(line, found),
         "months": [(m.text, period_words(m), m.text == month.text) for m in months],
     }
 
 
-def _year_to_date(found: Account, spans: tuple[Period, Period]) -> SalesRow:
-    """Sales of the fiscal year to date and of the same days a year before."""
-    rows = found.invoices.filter(issued_on__gte=spans[1].starts_on).values_list("issued_on", "amount_minor")
-    return all_sales([Sale(on, amount, "", "") for on, amount in rows], *spans)
+def _sales_of_years(line: FilterLine, found: Account) -> dict[str, Any]:
+    """Sales of the fiscal year to date and of the last months, each beside the same days or month a year before."""
+    spans, first = year_spans(line), line.book.reference.fiscal.shifted(last_months(line)[0], -12).starts_on
+    issued = found.invoices.filter(issued_on__gte=min(first, spans[1].starts_on), issued_on__lte=line.as_of)
+    sales = [Sale(on, amount, "", "") for on, amount in issued.values_list("issued_on", "amount_minor")]
+    months = sales_by_month(line, sales)
+    return {
+        "year_sales": all_sales(sales, *spans),
+        "sales_months": [(month.text, period_words(month), row) for month, row in months[::-1]],
+        "chart": sales_chart(line, months, found.key),
+    }
 
 
 def ledger(line: FilterLine, found: Account) -> dict[str, Any]:
@@ -173,17 +184,4 @@ def ledger(line: FilterLine, found: Account) -> dict[str, Any]:
         "unpaid": unpaid.filter(due_on__lt=line.as_of).order_by("due_on")[:LATEST],
         "orders": [(f"{o.month:%B %Y}" if o.month else "no ship date", o.amount_minor) for o in months],
         "orders_minor": sum(o.amount_minor for o in months),
-    }
-
-
-def _talk(found: Account) -> dict[str, Any]:
-    done = found.activities.exclude(status="planned").select_related("person").order_by("-at")
-    return {
-        "contacts": found.contacts.order_by("name"),
-        "planned": found.activities.filter(status="planned").select_related("person").order_by("at"),
-        "done": done[:LATEST],
-        "done_count": done.count(),
-        "notes": found.notes.select_related("person").order_by("-at"),
-        "moment": now(),
-        "today": today(),
     }

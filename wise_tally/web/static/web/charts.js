@@ -38,7 +38,7 @@
     };
     const count = data.points.length, wide = room.right - room.left;
     const high = Math.max(...data.y.map(([value]) => value));
-    const first = data.places[0], whole = data.places[count - 1] - first || 1;
+    const [first, last] = data.ends || [data.places[0], data.places[count - 1]], whole = last - first || 1;
     const at = (place) => room.left + (data.edges ? (place - first) / whole : (place + 0.5) / count) * wide;
     const x = (index) => at(data.places[index]);
     const placed = headings(data.marks.filter((mark) => mark.at !== null), at, room, width);
@@ -81,11 +81,16 @@
       put(svg, "rect", { class: layer.css, x: x(index) - wide / 2, width: wide, y: Math.min(y(value), y(base)), height: Math.abs(y(base) - y(value)) });
     }),
     dots: (svg, layer, { x, y }) => layer.values.forEach((value, index) => {
-      if (value !== null) put(svg, "circle", { class: layer.css, cx: x(index), cy: y(value), r: 3.2 });
+      if (value !== null) put(svg, "circle", { class: layer.css, cx: x(index), cy: y(value), r: layer.sizes[index] ?? 3.2 });
+    }),
+    spans: (svg, layer, { x, y }) => layer.values.forEach((value, index) => {
+      if (value !== null) put(svg, "line", { class: `stroke ${layer.css}`, x1: x(index), x2: x(index), y1: y(layer.base[index]), y2: y(value) });
     }),
     strokes: (svg, layer, { x, y, band }) => layer.values.forEach((value, index) => {
-      const half = Math.min(16, band * 0.42);
-      if (value !== null) put(svg, "line", { class: `stroke ${layer.css}`, x1: x(index) - half, x2: x(index) + half, y1: y(value), y2: y(value) });
+      if (value === null) return;
+      const half = Math.min(16, band * 0.42), line = { x1: x(index) - half, x2: x(index) + half, y1: y(value), y2: y(value) };
+      // On a rim of paper, so that a stroke is seen on a column, too.
+      ["rim", `stroke ${layer.css}`].forEach((css) => put(svg, "line", { class: css, ...line }));
     }),
   };
 
@@ -193,6 +198,7 @@
 
   // Picture or table: the choice stands in the address, so that it can be sent on.
   const turn = (section, to) => {
+    if (!section.querySelector("[data-show]")) return;
     section.classList.toggle("shows-table", to === "table");
     section.querySelectorAll("[data-show]").forEach((button) => button.setAttribute("aria-pressed", String(button.dataset.show === to)));
     const hash = `#${section.dataset.picture}-table`;
