@@ -17,7 +17,7 @@ KEY, QUARTER, AS_OF = "d9001", "FY2027-Q3", "2026-11-23"
 PLACES = {
     "list": ("/deals/?edit=yes&who=person:r08", "#edit-d9001"),
     "forecast": ("/forecast/?open=team:rivers/person:r08", "#deal-d9001"),
-    "one-to-one": ("/team/one-to-ones/r08/", "#list1-d9001"),
+    "one-to-one": ("/team/one-to-ones/r08/", "#open-d9001"),
     "deals by rep": ("/team/deals-by-rep/?along=stage&rep=r08&part=4", "#row-d9001"),
     "due today": ("/today/?who=person:r08", "#due-d9001"),
     "lanes": ("/deals/?view=lanes&process=new_site&who=person:r08", "#card-d9001"),

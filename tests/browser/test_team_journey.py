@@ -99,14 +99,16 @@ def test_a_one_to_one_on_one_page(visit):
     page.goto(f"{base}/team/one-to-ones/r08/")
     page.get_by_role("button", name=re.compile("^Done: Get the survey")).click()
     page.get_by_text("No open actions").wait_for()
+    notes = page.get_by_label("Notes for today")
+    notes.fill("The board meets on the 18th.")
+    page.get_by_text(re.compile(r"^saved \d\d:\d\d$")).wait_for()
     deal = page.locator(".in-place tr", has_text="Barrage network").first
     deal.get_by_label(re.compile("^Expected close of")).fill("2026-12-18")
     deal.get_by_label(re.compile("^Expected close of")).press("Enter")
     deal.get_by_text("Saved").wait_for()
     assert "/team/one-to-ones/r08/" in page.url
-    page.get_by_label("Notes for today").fill("The board meets on the 18th.")
     page.get_by_label("Agreed action").fill("Bring the reference from Skerry")
     page.get_by_label("Due date").fill("2026-12-11")
-    page.get_by_role("button", name="Save notes").click()
+    page.get_by_role("button", name="Add", exact=True).click()
     page.get_by_text("Bring the reference from Skerry").wait_for()
     assert page.get_by_label("Notes for today").input_value() == "The board meets on the 18th."

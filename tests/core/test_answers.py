@@ -191,6 +191,16 @@ BY_REP = [
     ((2, 10, [("Ann", 9), ("Bo", 1)]), "2 deal for 10; Ann holds 0.9 of it."),
     ((5, 10, [(name, 2) for name in "abcde"]), "5 deal for 10, well spread: a holds most, 0.2."),
 ]
+MET = [
+    (("Ann", NOW, 0, None, 0, None), "Ann has won nothing yet, and no quota is set."),
+    (("Ann", NOW, 9, 0, 0, None), "Ann has won 9; no quota is set."),
+    (("Ann", NOW, 12, 10, 5, ("Buoy", 5)), "Ann has reached quota, 2 above it."),
+    (("Ann", OVER, 7, 10, 5, ("Buoy", 5)), "Ann ended the quarter 3 short of quota."),
+    (("Ann", NOW, 7, 10, 0, None), "Ann is 3 short of quota, and nothing is due to close this quarter."),
+    (("Ann", NOW, 7, 10, 5, ("Buoy", 3)), "Ann is 3 short of quota; Buoy alone would close the gap."),
+    (("Ann", NOW, 1, 10, 5, ("Buoy", 3)), "Ann is 9 short of quota, and only 5 is due to close this quarter."),
+    (("Ann", NOW, 5, 10, 6, ("Buoy", 3)), "Ann is 5 short of quota, with 6 due to close this quarter."),
+]
 GAPS = [
     (([5, 0], [("Ann", [5, 0])]), "Every deal was contacted within its interval."),
     (([5, 2, 1], [("Ann", [1, 2, 1]), ("Bo", [4, 0, 0])]), "3 deal not contacted within the interval, all with Ann."),
@@ -205,7 +215,7 @@ CASES = {
     conversion.of_conversion: CONVERSION, conversion.of_time_in_stage: TIME, conversion.of_losses: LOSSES, conversion.of_leads: LEADS,
     conversion.of_probability_check: CHECK, conversion.of_monthly_trend: MONTH, results.of_attainment: ATTAINMENT,
     results.of_comparison: COMPARED, results.of_cash: CASH, results.of_deals: DEALS, results.of_due_today: DUE,
-    results.of_week: WEEK, results.of_deals_by_rep: BY_REP, results.of_contact_gaps: GAPS,
+    results.of_week: WEEK, results.of_deals_by_rep: BY_REP, results.of_contact_gaps: GAPS, results.of_one_to_one: MET,
 }  # fmt: skip
 
 

@@ -124,6 +124,22 @@ def test_who_begins_with_which_dashboard(demo, sign_in):
     assert boss.get(f"/team/?board={mine.key}").status_code == 404
 
 
+def test_a_point_of_the_agenda_counts_the_deals_that_its_button_shows(demo, sign_in):
+    """Of every rep: stalled, overdue and without a next step are as many as the list says, contacts as the gaps say."""
+    boss, seen = sign_in("m1"), set()
+    for rep in [f"r{number:02}" for number in range(1, 15)]:
+        for point in boss.get(f"/team/one-to-ones/{rep}/").context["agenda"]:
+            shown, number = boss.get(point.href), int(point.words.split()[0]) if point.minor is not None else 0
+            assert shown.status_code == 200
+            if point.action == "Show deals":
+                seen.add(point.words.split(" ", 2)[2])
+                assert shown.context["list"].total == number, (rep, point.words)
+            elif point.action == "Show contact gaps":
+                seen.add("contact")
+                assert sum(cell.cell.deals for cell in shown.context["whole"].cells[1:-1]) == number
+    assert {"without a next step", "longer in stage than typical", "contact"} <= seen
+
+
 def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     """Notes and actions of a one-to-one; a second window's notes are not lost; the rep ticks; the next compares with it."""
     boss, rep, other = (sign_in(key, apart=True) for key in ("m1", "r08", "r01"))
@@ -135,6 +151,12 @@ def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     refused = boss.post(f"{page}notes/", {"notes": "Something else", "seen": ""})
     assert refused.status_code == 409
     assert "Port signs in December." in refused.content.decode()
+    alone = {"HTTP_X_SAVES_ITSELF": "yes"}
+    other_window = boss.post(f"{page}notes/", {"notes": "Something else", "seen": ""}, **alone)
+    assert (other_window.status_code, "Port signs in December." in other_window.json()["said"]) == (409, True)
+    typed = boss.post(f"{page}notes/", {"notes": "Port signs in May.", "seen": "Port signs in December."}, **alone)
+    assert typed.json()["seen"] == Meeting.objects.get(pk=meeting.pk).notes == "Port signs in May."
+    meeting.refresh_from_db()
     action = AgreedAction.objects.get(text="Ring the harbour master")
     assert "Ring the harbour master" in rep.get(page).content.decode()
     assert other.get(page).status_code == 403

@@ -152,3 +152,34 @@ def of_contact_gaps(whole: Sequence[int], people: Sequence[tuple[str, Sequence[i
         who=who,
         most=Part(most, "number"),
     )
+
+
+def of_one_to_one(
+    name: str, span: Span, won: int, quota: int | None, due: int, largest: tuple[str, int] | None
+) -> Answer:
+    """Where one rep stands. `due`: open deals due in the period, all in full; the largest of them with its amount."""
+    who, done = named(name), Part(won, figure="won")
+    if not quota:
+        told = "{who} has won {won}; no quota is set." if won else "{who} has won nothing yet, and no quota is set."
+        return answer(told, who=who, won=done) if won else answer(told, who=who)
+    gap = Part(abs(quota - won), figure="gap")
+    parts = {"who": who, "gap": gap}
+    if won >= quota:
+        return answer("{who} has reached quota, {gap} above it.", **parts)
+    if not span.days_left:
+        return answer(f"{{who}} ended the {span.word} {{gap}} short of quota.", **parts)
+    if not due:
+        return answer(f"{{who}} is {{gap}} short of quota, and nothing is due to close this {span.word}.", **parts)
+    if largest and largest[1] >= quota - won:
+        return answer(
+            "{who} is {gap} short of quota; {deal} alone would close the gap.", deal=named(largest[0]), **parts
+        )
+    if won + due < quota:
+        return answer(
+            f"{{who}} is {{gap}} short of quota, and only {{due}} is due to close this {span.word}.",
+            due=Part(due),
+            **parts,
+        )
+    return answer(
+        f"{{who}} is {{gap}} short of quota, with {{due}} due to close this {span.word}.", due=Part(due), **parts
+    )

@@ -1,21 +1,22 @@
 """The one-to-one: everything that a manager and a rep talk about once a week, on one page."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
 from django.contrib import messages
 from django.db.models import Q
-from django.http import Http404, HttpResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from wise_tally.core.activity import OWN_DOING, activity_attainment
+from wise_tally.core.answers.answer import Answer
+from wise_tally.core.answers.results import of_one_to_one
 from wise_tally.core.attainment import AttainmentRow, DaysOf, attainment
 from wise_tally.core.calendar import Period
-from wise_tally.core.deal_list import days_over, slips
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, people_deals, people_table
 from wise_tally.core.reference_data import OPEN
@@ -23,7 +24,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import Changes, changes
 from wise_tally.domain.formats import day, plural
 from wise_tally.domain.org.access import May
-from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.meeting_actions import (
     MeetingRefused,
     agree,
@@ -38,8 +39,10 @@ from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
 from wise_tally.pages.team.deals_by_rep import months_of, stages_of
 from wise_tally.pages.team.query import tabs
+from wise_tally.pages.team.talking import agenda
 from wise_tally.web import deal_columns
 from wise_tally.web.activities_done import done_in
+from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
 from wise_tally.web.footer import Footer
@@ -49,18 +52,10 @@ from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
-FEW = 6
+FEW, MOST_DEALS = 6, 8
 USUAL_DAYS = 7
-
-
-@dataclass(frozen=True)
-class Listed:
-    """Deals that want a word: heading, what the list is, its rows with a remark each."""
-
-    title: str
-    rows: list[tuple[DealRow, str]]
-    deals: int
-    minor: int
+# The header of notes that save themselves.
+ALONE = "X-Saves-Itself"
 
 
 @require_safe
@@ -130,6 +125,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
     rows, amount = people_deals(line.book, line.snapshot, line.scope, line.snapshot.kind == OPEN, line.scope.person)
+    calls = _calls(line, key)
     moved = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
     answer = {
         "line": line,
@@ -148,9 +144,16 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
-        "lists": _lists(request, line, rows, amount),
+        "agenda": agenda(line, rows, amount, since, bool(calls)),
+        "deals": _open_deals(line, rows, amount, request),
+        "open": (len(rows), int(amount.sum())),
         "activities": _activities(line, since),
-        "calls": _calls(line, key),
+        "calls": calls,
+        "neighbours": _neighbours(line, key),
+        "say": say(
+            _told(line, whole, rows, amount),
+            workings("forecast:working", working_query(line, f"person:{key}"), "won", "gap"),
+        ),
         "may_meet": viewer.may(May.SET_RULES) and not line.is_past,
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "stage_choices": stage_choices(),
@@ -160,6 +163,35 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         **_agreed(request, line, key),
     }
     return render(request, "team/one_to_one.html", answer)
+
+
+def _told(line: FilterLine, whole: AttainmentRow, rows: Ints, amount: Ints) -> Answer:
+    """Where the person stands, in one sentence."""
+    close = line.snapshot.expected_close[rows]
+    due = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())
+    largest = None
+    if due.any():
+        place = int(np.flatnonzero(due)[amount[due].argmax()])
+        deal = int(line.snapshot.deal[rows[place]])
+        largest = names_of(line.book, [deal]).get(line.book.deals.key[deal], ""), int(amount[place])
+    record = whole.forecast
+    return of_one_to_one(line.who_label, span_of(line), record.won, record.quota, int(amount[due].sum()), largest)
+
+
+def _neighbours(line: FilterLine, key: str) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
+    """The person before and the one after, by name, each with the address of the one-to-one."""
+    people = [choice for choice in line.choices_who if choice.value.startswith("person:")]
+    place = next((i for i, choice in enumerate(people) if choice.value == f"person:{key}"), None)
+    if place is None:
+        return None, None
+    query = line.query(who=None)
+
+    def link(to: int) -> tuple[str, str] | None:
+        if not 0 <= to < len(people):
+            return None
+        return people[to].label, f"{reverse('team:one-to-one', args=[people[to].value[7:]])}?{query}"
+
+    return link(place - 1), link(place + 1)
 
 
 def _moved(found: Changes, line: FilterLine) -> list[tuple[str, str, Any]]:
@@ -178,29 +210,21 @@ def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tupl
     ]
 
 
-def _lists(request: PageRequest, line: FilterLine, at: Ints, amount: Ints) -> list[Listed]:
-    """Biggest, overstaying, slipped, long not contacted: the most money first."""
-    deal = line.snapshot.deal[at]
-    over, moved = days_over(line.book, line.snapshot, at), slips(line.book, line.snapshot)
-    missed = deal_columns.gaps(line, at)
-    remarks = {
-        "Largest open deals": (np.ones(len(at), dtype=bool), lambda row, i: ""),
-        "Stalled deals": (~np.isnan(over), lambda row, i: f"{over[i]:.0f} days over typical in {row.stage_name}"),
-        "Close date moved": (
-            moved.count[deal] > 0,
-            lambda row, i: f"{moved.count[deal][i]}×, {plural(int(moved.days[deal][i]), 'day')} in total",
-        ),
-        "Contact overdue": (missed > 0, lambda row, i: plural(int(missed[i]), "missed contact")),
-    }
-    order = np.argsort(-amount, kind="stable")
-    chosen = {title: [int(i) for i in order if keep[i]][:FEW] for title, (keep, _) in remarks.items()}
-    indices = [int(at[i]) for some in chosen.values() for i in some]
-    rows = deal_rows(line, indices, request.viewer)
-    found = []
-    for title, (keep, remark) in remarks.items():
-        shown = [(rows[int(at[i])], remark(rows[int(at[i])], i)) for i in chosen[title] if int(at[i]) in rows]
-        found.append(Listed(title, shown, int(keep.sum()), int(amount[keep].sum())))
-    return found
+def _open_deals(line: FilterLine, rows: Ints, amount: Ints, request: PageRequest) -> list[tuple[DealRow, str]]:
+    """The largest open deals, each with what is remarkable about it."""
+    order = np.argsort(-amount, kind="stable")[:MOST_DEALS]
+    places = [int(row) for row in rows[order]]
+    shown, missed = deal_rows(line, places, request.viewer), deal_columns.gaps(line, rows[order])
+    return [
+        (shown[row], _remark(shown[row], int(late))) for row, late in zip(places, missed, strict=True) if row in shown
+    ]
+
+
+def _remark(row: DealRow, missed: int) -> str:
+    told = [f"{row.days_over:.0f} days over typical"] if row.overstays else []
+    told += [f"close moved {row.slips}×"] if row.slips else []
+    told += [plural(missed, "missed contact")] if missed else []
+    return ", ".join(told)
 
 
 def _activities(line: FilterLine, since: date) -> list[tuple[str, int, AttainmentRow | None, str, str]]:
@@ -265,6 +289,8 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
     if line.is_past:
         raise Refused("Meetings can only be recorded as of today. Switch to today first.", 422)
     whose = (key, line.today)
+    if ALONE in request.headers:
+        return _saved_alone(request, whose)
     form = ActionForm(request.POST)
     if request.POST.get("text", "").strip() and not form.is_valid():
         raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
@@ -281,6 +307,19 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
         raise Refused(str(refused), 422) from None
     messages.success(request, "Saved. The next one-to-one compares with today.")
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")
+
+
+def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:
+    """Notes that save themselves while they are written: what is kept now, or why not, in words."""
+    text = request.POST.get("notes", "")
+    try:
+        meeting = keep_notes(request.viewer, whose, text, request.POST.get("seen", ""), now())
+    except ChangedMeanwhile as changed:
+        there = str(changed.now["notes"])[:400]
+        return JsonResponse(
+            {"said": f"Not saved: changed in another window to “{there}”. Load the page again."}, status=409
+        )
+    return JsonResponse({"seen": meeting.notes, "said": f"saved {now().astimezone(zone()):%H:%M}"})
 
 
 @require_POST
