@@ -13,6 +13,7 @@ from wise_tally.demo.firm import JOINED
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.models import Person, Team
+from wise_tally.domain.targets.models import Quota
 
 pytestmark = pytest.mark.django_db
 THREE_YEARS, DAY = "2023-11-24/2026-11-23", TODAY.isoformat()
@@ -61,6 +62,16 @@ def test_open_deals_are_due_overdue_and_without_a_date(demo):
     assert all(cents(page[name]) > 0 for name in ("overdue", "undated"))
     week = ask("forecast", "2026-11-23/2026-11-29", DAY)[""]
     assert cents(week["open"]) > 0
+
+
+def test_some_deals_skip_a_stage_and_targets_of_a_week_are_whole(demo):
+    entered = {}
+    for row in DealRevision.objects.select_related("stage").order_by("deal", "pk"):
+        entered.setdefault(row.deal_id, []).append(row.stage.key)
+    skipped = [keys for keys in entered.values() if "ns_plan" in keys and "ns_survey" not in keys]
+    assert 5 < len(skipped) < 60
+    targets = Quota.objects.filter(metric="activities", starts_on=TODAY - timedelta(days=TODAY.weekday()))
+    assert {(row.value, (row.ends_on - row.starts_on).days) for row in targets} == {(300, 6)}
 
 
 def test_one_rep_calls_everything_commit(demo):

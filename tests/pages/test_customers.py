@@ -197,6 +197,16 @@ def test_due_today_names_every_reason_and_nothing_else(demo, sign_in):
         assert number >= sum(expected[key]), key
 
 
+def test_the_next_days_show_what_is_planned_about_the_own_deals(demo, sign_in):
+    client, days = sign_in("r02"), [TODAY + timedelta(days=n) for n in range(1, 8)]
+    mine = {row[0] for row in client.get("/deals/table.json?cols=days").json()["rows"]}
+    steps = {(d.next_step_on, d.key) for d in Deal.objects.filter(key__in=mine, next_step_on__in=days)}
+    planned = Activity.objects.filter(status="planned", deal__key__in=mine).values_list("at", flat=True)
+    expected = sorted([on for on, _ in steps] + [at.date() for at in planned if at.date() in days])
+    assert [one.on for one in client.get("/today/").context["coming"]] == expected[:10]
+    assert expected
+
+
 def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_in):
     client, deal = sign_in("r08"), Deal.objects.get(key="d9001")
     count = DealRevision.objects.count()

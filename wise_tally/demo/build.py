@@ -11,7 +11,7 @@ from django.contrib.auth.models import User
 from wise_tally.demo import firm, goods, ledger, relations
 from wise_tally.demo.calls import calls
 from wise_tally.demo.deals import deals
-from wise_tally.demo.spread import dated_as_in_life, spread
+from wise_tally.demo.spread import dated_as_in_life, spread, with_skipped_stages
 from wise_tally.domain.org.models import AuditEntry, BookNumber, Person
 from wise_tally.package.reading import read_package
 from wise_tally.package.writing import write_tables
@@ -66,6 +66,7 @@ def write_demo(folder: Path, today: date) -> None:
     stages, rules = firm.stages(today)
     accounts = firm.accounts(random)
     all_deals, revisions, credits = deals(random, today, accounts)
+    revisions = with_skipped_stages(revisions)
     dated_as_in_life(today, revisions)
     spread(today, revisions, {row["deal_id"] for row in credits})
     tables: dict[str, firm.Rows] = {

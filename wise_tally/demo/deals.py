@@ -25,15 +25,27 @@ PASSING = {
 }
 REASONS = ("No budget", "Timing", "Price", "Went elsewhere", "Project stopped")
 NEXT_STEPS = ("Board meets", "Send revised plan", "Visit the weir", "Agree access", "Check power supply", "")
-THINGS = (
-    "River gauge",
-    "Buoy line",
-    "Telemetry",
-    "Calibration visits",
-    "Reservoir buoy",
-    "Station renewal",
-    "Nine gauges",
-)
+# What deals of a process are about, as many in each.
+THINGS = {
+    "new_site": (
+        "River gauge",
+        "Buoy line",
+        "Telemetry",
+        "Weir station",
+        "Reservoir buoy",
+        "Tide gauges",
+        "Nine gauges",
+    ),
+    "renewal": (
+        "Station renewal",
+        "More buoys",
+        "Telemetry renewal",
+        "Calibration visits",
+        "Mooring renewal",
+        "Sensor exchange",
+        "Alarm extension",
+    ),
+}
 
 
 @dataclass
@@ -93,7 +105,7 @@ def _start(random: Random, number: int, now: datetime, account: dict[str, Any]) 
     amount = max(900, round(random.lognormvariate(0, 0.75) * median / 50) * 50)
     deal = {
         "deal_id": f"d{number:04}",
-        "name": f"{random.choice(THINGS)}, {account['name']}",
+        "name": f"{random.choice(THINGS[process])}, {account['name']}",
         "process_id": process,
         "created_at": _text(created),
         "account_id": account["account_id"],

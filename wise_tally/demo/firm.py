@@ -62,6 +62,10 @@ TERRITORIES_OF_TEAM = {
     "rivers": ("upper_vale", "lower_vale"),
     "coast": ("east_coast", "west_coast"),
 }
+# What territories are to bring of all quotas, in per cent.
+PARTS_OF_TERRITORIES = {
+    "north_fells": 17, "south_fells": 19, "upper_vale": 17, "lower_vale": 16, "east_coast": 9, "west_coast": 9, "lakeland": 13,
+}  # fmt: skip
 # Identifier, name, kind, probability, category, typical days.
 STAGES = {
     "new_site": (
@@ -180,7 +184,7 @@ def accounts(random: Random) -> Rows:
 
 
 def quotas(today: date) -> Rows:
-    """Four years of monthly quotas per rep by the season curve, and the company's own, set a little higher."""
+    """Four years of monthly quotas by the season curve: per rep, per territory, and the company's own, set a little higher."""
     rows: Rows = []
     this_year = FISCAL.fiscal_year_of(today)
     for year in range(this_year - 2, this_year + 2):
@@ -192,6 +196,8 @@ def quotas(today: date) -> Rows:
             total += value
             rows += [row for row in _months("person", key, value, months) if _has_targets(key, today, row["starts_on"])]
         rows += _months("company", "", total * 104 // 100, months)
+        for territory, share in PARTS_OF_TERRITORIES.items():
+            rows += _months("territory", territory, total * share // 100, months)
     return rows
 
 
@@ -205,8 +211,8 @@ def _last_day(today: date) -> str:
 
 
 def further_quotas(today: date) -> Rows:
-    """Targets beside the won amount: deals, margin and telephone work of reps, money through partners, this year and last."""
-    rows: Rows = []
+    """Targets beside the won amount: deals, margin and activities of reps, money through partners, this year and last."""
+    rows = _activity_targets(today)
     this_year = FISCAL.fiscal_year_of(today)
     for month in (month for year in (this_year - 1, this_year) for month in FISCAL.months_of(year)):
         span = {"starts_on": month.starts_on.isoformat(), "ends_on": month.ends_on.isoformat()}
@@ -217,12 +223,23 @@ def further_quotas(today: date) -> Rows:
             rows += [
                 {**own, "metric": "won_deals", "value": str(2 + thousands // 300)},
                 {**own, "metric": "margin", "value": f"{thousands * 600}.00"},
-                {**own, "metric": "activities", "activity_kind": "phone", "value": "10"},
-                {**own, "metric": "activities", "activity_kind": "mail", "value": "10"},
             ]
         for key, value in (("p1", 24_000), ("p2", 18_000), ("p3", 9_000)):
             partner = {"subject": "partner", "subject_id": key, **span, "metric": "won_amount"}
             rows.append({**partner, "value": f"{value}.00"})
+    return rows
+
+
+def _activity_targets(today: date) -> Rows:
+    """So many phone calls and mails a week of each rep, from a year ago to half a year ahead."""
+    monday, rows = today - timedelta(days=today.weekday()), []
+    for week in range(-52, 27):
+        first = monday + timedelta(weeks=week)
+        span = {"starts_on": first.isoformat(), "ends_on": (first + timedelta(days=6)).isoformat()}
+        for key, *_ in REPS:
+            if _has_targets(key, today, span["starts_on"]):
+                own = {"subject": "person", "subject_id": key, **span, "metric": "activities", "value": "3"}
+                rows += [{**own, "activity_kind": kind} for kind in ("phone", "mail")]
     return rows
 
 

@@ -65,6 +65,29 @@ def _is_there(key: str, quarter: Period, today: date) -> bool:
     return key != JOINED or quarter.starts_on <= today <= quarter.ends_on
 
 
+# Of each process the stage that some deals go over, the one that they stay in instead, and the one that they enter next.
+GONE_OVER = (("ns_survey", "ns_enquiry", "ns_plan"), ("re_offer", "re_review", "re_terms"))
+ONE_IN = 14
+
+
+def with_skipped_stages(revisions: Rows) -> Rows:
+    """The revisions, of every so many deals without a stage in the middle: it is gone over."""
+    gone = {row["deal_id"] for row in revisions if int(row["deal_id"][1:]) % ONE_IN == 0} - {DECIDING}
+    later = {(row["deal_id"], row["stage_id"]) for row in revisions}
+    kept: Rows = []
+    for row in revisions:
+        stages = [
+            instead
+            for over, instead, following in GONE_OVER
+            if row["stage_id"] == over and row["deal_id"] in gone and (row["deal_id"], following) in later
+        ]
+        changed = {**row, "stage_id": stages[0]} if stages else row
+        before = kept[-1] if kept else {}
+        if any(changed[name] != before.get(name) for name in changed if name != "effective_at"):
+            kept.append(changed)
+    return kept
+
+
 # Open deals that are due in this week, those whose close is past, those without one: how many, and from which stages.
 IN_HAND = (("due", 3, ("ns_terms", "re_terms")), ("past", 2, ("ns_survey", "re_review")), ("none", 2, ("ns_enquiry",)))
 

@@ -1,10 +1,12 @@
 """What is due today: each open deal of the scope once, with every reason why it wants a look, the most pressing first."""
 
 from dataclasses import dataclass
+from datetime import date, timedelta
 
 import numpy as np
 from django.db.models import Q
 
+from wise_tally.book.store import books
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
 from wise_tally.core.lines import deals_in
@@ -14,6 +16,7 @@ from wise_tally.domain.deals.models import Activity, Deal
 from wise_tally.domain.deals.selectors import planned_about_deals
 from wise_tally.domain.formats import age, as_words, count, day, money, plural
 from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.clock import local_day
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows, deals_at
 from wise_tally.web.filter_line import FilterLine
@@ -22,6 +25,8 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
 STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
 MARKED = 4
+# Days looked ahead, entries shown, and how many are read to find them.
+DAYS_AHEAD, MOST_COMING, MOST_READ = 7, 10, 400
 
 
 @dataclass(frozen=True)
@@ -148,3 +153,32 @@ def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow
             UNDATED: "no close date",
         }[reason]
     ]
+
+
+@dataclass(frozen=True)
+class Coming:
+    """What is planned about a deal for one of the next days."""
+
+    on: date
+    words: str
+    key: str
+    name: str
+
+
+def coming(line: FilterLine, found: Flagged) -> list[Coming]:
+    """Next steps and activities of the coming days about the open deals of the scope, the first ones."""
+    in_scope = np.zeros(len(line.book.deals.key), dtype=bool)
+    in_scope[line.snapshot.deal[found.rows]] = True
+    index_of, last = books.stored().index_of, line.as_of + timedelta(days=DAYS_AHEAD)
+    steps = Deal.objects.filter(next_step_on__gt=line.as_of, next_step_on__lte=last).order_by("next_step_on", "key")
+    acts = planned_about_deals(line.ends_at + timedelta(days=DAYS_AHEAD)).filter(at__gte=line.ends_at)
+    entries = [(deal.next_step_on or last, deal.next_step or "next step", deal) for deal in steps[:MOST_READ]]
+    for act in acts.select_related("deal").order_by("at")[:MOST_READ]:
+        assert act.deal is not None, "planned about a deal"
+        entries.append((local_day(act.at), f"{as_words(act.kind)}, {act.subject}", act.deal))
+    mine = [
+        Coming(on, f"{words}:", deal.key, deal.name)
+        for on, words, deal in entries
+        if (index := index_of(deal.pk)) is not None and in_scope[index]
+    ]
+    return sorted(mine, key=lambda one: one.on)[:MOST_COMING]
