@@ -46,7 +46,7 @@ def test_the_guide_says_what_the_pages_say():
 def test_help_stands_on_the_page(demo, sign_in):
     html = sign_in("m1").get("/conversion/time/").content.decode()
     assert html.count(page_help("conversion:time").line) == 1, "in the dialog: under the tabs stands the answer"
-    plain = unescape(sign_in("m1").get("/forecast/accuracy/").content.decode())
-    assert plain.count(page_help("forecast:accuracy").line) == 2, "without an answer also under the tabs"
+    plain = unescape(sign_in("m1").get("/forecast/what-if/").content.decode())
+    assert plain.count(page_help("forecast:what-if").line) == 2, "without an answer also under the tabs"
     assert "What to do:" in html
     assert "What to do:" not in sign_in("m1").get("/password/").content.decode()

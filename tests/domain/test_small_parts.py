@@ -2,6 +2,7 @@
 
 import json
 from datetime import UTC, date, datetime
+from decimal import Decimal
 
 import pytest
 from django.contrib.auth.models import User
@@ -20,7 +21,7 @@ from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.sign_in_actions import give_sign_in
 from wise_tally.domain.process.models import Stage
-from wise_tally.domain.typed_numbers import typed_days, typed_money, typed_percent
+from wise_tally.domain.typed_numbers import typed_days, typed_money, typed_percent, typed_quantity
 from wise_tally.package.cells import number, scaled
 from wise_tally.pages.deals.history import history
 from wise_tally.web.ink import ink_bar
@@ -45,7 +46,10 @@ def test_typed_numbers():
     assert typed_money("1250", 0) == 1250
     assert typed_percent("12.5") == 1250
     assert "above 100" in str(typed_percent("100.01"))
-    assert "Enter a number" in str(typed_money("1,250", 2))
+    assert typed_money("€1,250.00", 2) == typed_money("1.25k EUR", 2) == 125_000
+    assert "“$” is not accepted here; only €" in str(typed_money("$5", 2))
+    assert "Enter a number" in str(typed_money("-5", 2))
+    assert "Enter a number" in str(typed_money("1,25,0", 2))
     assert "Enter a" in str(typed_money("1.5", 0))
     assert (typed_days(""), typed_days("3")) == (None, 300)
 
@@ -208,3 +212,22 @@ def test_an_axis_has_round_marks_up_to_what_it_shows(largest):
     assert len(ticks) <= 5
     assert largest <= ticks[-1] < largest + step
     assert str(step).rstrip("0") in ("1", "2", "25", "5")
+
+
+@given(st.integers(0, 10**12), st.sampled_from([".", ","]), st.sampled_from(["EUR", "JPY", "KWD"]))
+def test_what_is_written_is_read_back_in_every_style(minor, decimal, currency):
+    filters.use_workspace(currency, "UTC", decimal)
+    try:
+        decimals = filters.currency_decimals()
+        if minor < 10 ** (11 + decimals):
+            for text in (
+                filters.money(minor),
+                filters.money_input(minor),
+                f"{filters.currency_sign()}{filters.money(minor)}",
+            ):
+                assert typed_money(text, decimals) == minor, text
+        assert typed_percent(filters.points(minor % 10_001)) == minor % 10_001
+        assert typed_quantity(filters.quantity(minor)) == minor
+        assert filters.plain_money(minor) == f"{Decimal(minor).scaleb(-decimals):.{decimals}f}"
+    finally:
+        filters.use_workspace("EUR", "UTC")

@@ -294,7 +294,13 @@ def whole_workspace(folder):
               "subject": "team", "subject_key": "t1", "metric": "won_deals", "shared": True, "starts": False, "agreed_on": "2025-01-06",
               "due_on": "2025-01-09", "done_on": None, "from_on": "2025-01-06", "rate_bp": 400, "days": 10, "place": 0, "wide": True,
               "issued_at": "2025-02-03T10:00:00+00:00", "lines": [["d1", 739000, False, 5, None]]}  # fmt: skip
-    settings = {"reps_see_team": True, "all_see_unowned": False, "calls_due_on": 4}
+    settings = {
+        "reps_see_team": True,
+        "all_see_unowned": False,
+        "calls_due_on": 4,
+        "decimal_sign": ",",
+        "day_order": "mdy",
+    }
     content = {"settings": settings | {"customer_sizes": "usual\nkey account: 50000.50"}}
     for name, part in PARTS.items():
         record = {m: refs[part.refs[m]] if m in part.refs else values.get(m, f"{m} of {name}") for m in part.members}

@@ -55,7 +55,7 @@ def test_the_truths_of_the_demo_stand_on_these_pages(demo, sign_in):
     plan = {g.name: next(r.time.overstaying for r in g.rows if r.key == "ns_plan") or 0 for g in over}
     assert max(plan, key=plan.get) == "Odran Tully"
     records = client.get("/forecast/accuracy/").context["people"]
-    called = {record.name: record.together.call_error or 0 for record, _ in records}
+    called = {record.name: record.together.call_error or 0 for record, *_ in records}
     assert max(called, key=called.get) == "Teague Arlen"
     rates = {}
     for place in ("headwaters", "lowland", "coastal", "lakeland"):

@@ -98,7 +98,7 @@ BAD = [
     ({"deal": ["1:d9001"]}, "Choose at least one change: stage, owner, close date, category or territory."),
     ({"deal": ["1:nowhere"], "owner": "r02"}, "is not there"),
     ({"deal": ["1:d9001"], "owner": "nobody"}, "is not a valid owner"),
-    ({"deal": ["1:d9001"], "expected_close": "soon"}, "YYYY-MM-DD"),
+    ({"deal": ["1:d9001"], "expected_close": "soon"}, "is not a date"),
     ({"deal": [f"1:d{n}" for n in range(501)], "owner": "r02"}, "1 to 500 at once"),
 ]
 

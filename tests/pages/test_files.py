@@ -59,8 +59,8 @@ class Tables(HTMLParser):
         ("/forecast/submitted/", "/forecast/submitted/table.json?", 0),
         ("/forecast/outcome-range/", "/forecast/outcome-range/table.json?table=deciding", 1),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?", 0),
-        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=past", 2),
-        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=ageing", 3),
+        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=past", 3),
+        ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=ageing", 4),
         ("/forecast/submitted/", "/forecast/submitted/table.json?table=history", 1),
     ],
 )

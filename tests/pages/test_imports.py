@@ -102,8 +102,8 @@ def test_a_foreign_table_comes_in_twice_without_change_and_is_undone(admin, tmp_
 
 
 FAULTY = [
-    ("Total", "1,5x", "not a number of the chosen form"),
-    ("Total", "-5", "not a number of the chosen form"),
+    ("Total", "1,5x", "another currency or unit"),
+    ("Total", "-5", "is below 0"),
     ("Total", "1,505", "decimals"),
     ("Close date", "31/02/2026", "not a date of the chosen form"),
     ("Rep", "Nobody", "“Nobody” is not there"),

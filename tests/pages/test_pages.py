@@ -131,11 +131,11 @@ def test_no_page_answers_500_and_each_names_what_is_accepted(demo, sign_in):
 @pytest.mark.parametrize(
     ("field", "typed", "says"),
     [
-        ("amount", "12a", "at most 2 decimals"),
+        ("amount", "12a", "only € may stand beside the number"),
         ("amount", "-5", "from 0"),
         ("amount", "123456789012", "11 digits"),
         ("expected_close", "2020-01-01", "before the deal was created"),
-        ("expected_close", "soon", "YYYY-MM-DD"),
+        ("expected_close", "soon", "is not a date"),
         ("stage", "re_offer", "Choose one of: Enquiry"),
         ("category", "perhaps", "best case"),
     ],

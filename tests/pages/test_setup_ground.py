@@ -9,8 +9,8 @@ from tests.pages.test_setup_stages import form as stage_form
 from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.book.store import books
-from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue
-from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent
+from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue, Product
+from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent, Workspace
 from wise_tally.domain.process.models import Category, Source
 
 pytestmark = pytest.mark.django_db
@@ -73,7 +73,7 @@ def test_trees_have_no_loop_on_any_date(demo, sign_in):
         answer = client.post("/setup/tree/teams/", posted | {"from_on": day})
         assert answer.status_code == 422
         assert "would stand below itself" in text(answer)
-    assert "YYYY-MM-DD" in text(client.post("/setup/tree/teams/", posted | {"from_on": "soon"}))
+    assert "is not a date" in text(client.post("/setup/tree/teams/", posted | {"from_on": "soon"}))
     assert TeamParent.objects.count() == before
 
 
@@ -82,7 +82,7 @@ def person(**typed):
 
 
 PERSON_FAULTS = [({"name": ""}, "Enter a name (up to 200 characters)."), ({"email": "no address"}, "is not an e-mail address"),
-                 ({"role": "king"}, "king"), ({"active_from": "yesterday"}, "YYYY-MM-DD"),
+                 ({"role": "king"}, "king"), ({"active_from": "a while ago"}, "is not a date"),
                  ({"active_from": "2026-02-01", "active_to": "2026-01-01"}, "last day is before"),
                  ({"name": "Iva Marrin"}, "has the same name or e-mail. Choose another name or e-mail.")]  # fmt: skip
 
@@ -199,14 +199,14 @@ def test_a_node_with_quotas_stays(demo, sign_in):
     refused = client.post("/setup/lists/teams/empty_team/remove/")
     assert refused.status_code == 409
     assert "has 1 quota and 0 submitted forecasts" in text(refused)
-    assert "Change these first." in text(client.post("/setup/lists/territories/lakeland/remove/"))
+    assert "Change these first." in text(client.post("/setup/lists/territories/coastal/remove/"))
 
 
 def test_products_and_money_as_typed(demo, sign_in):
     client, address = sign_in("m1"), "/setup/lists/products/"
-    bad = client.post(address, {"name": "Buoy", "unit_price_minor": "1,250"})
+    bad = client.post(address, {"name": "Buoy", "unit_price_minor": "1,25,0"})
     assert "such as 1250.00" in text(bad)
-    assert 'value="1,250"' in text(bad)
+    assert 'value="1,25,0"' in text(bad)
     assert (
         client.post(address, {"name": "Buoy", "unit_price_minor": "1 250.50", "unit_cost_minor": ""}).status_code == 302
     )
@@ -296,3 +296,24 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
     page = text(client.get("/setup/audit/?find=territory"))
     assert "under Lakes (lakeland)" in page
     assert "Nothing like that" in text(client.get("/setup/audit/?find=zebra"))
+
+
+def test_numbers_are_written_and_read_in_the_style_of_the_workspace(demo, sign_in):
+    """With a decimal comma pages, inputs and readings follow; files and programs keep the point."""
+    admin = sign_in("a1")
+    kept = {
+        name: getattr(Workspace.current(), name)
+        for name in ("organisation", "currency", "time_zone", "fiscal_year_start_month")
+    }
+    assert admin.post("/setup/organisation/", kept | {"decimal_sign": ",", "day_order": "mdy"}).status_code == 302
+    client, row = sign_in("m1"), {"name": "Buoy", "unit_cost_minor": "1,25"}
+    assert client.post("/setup/lists/products/", row | {"unit_price_minor": "1.250"}).status_code == 302
+    product = Product.objects.get(name="Buoy")
+    assert (product.unit_price_minor, product.unit_cost_minor) == (125_000, 125)
+    assert 'value="1250,00"' in text(client.get("/setup/lists/products/buoy/"))
+    page = text(client.get("/deals/d9001/"))
+    assert "420\u00a0000,00" in page
+    assert 'data-decimal=","' in page
+    assert '"420000.00"' in client.get("/deals/table.json?cols=amount").content.decode()
+    assert client.get("/deals/?f=close:to:11/28/2026").status_code == 200
+    assert client.get("/deals/?f=close:to:28/11/2026").status_code >= 400

@@ -240,7 +240,7 @@ def test_a_week_reads_calls_and_targets(demo, sign_in):
     line = next(one for one in boss.get("/team/this-week/").context["lines"] if one.key == "r08")
     assert (line.row.set_out_minor, line.row.called) == (1_234_500, True)
     target = line.done[0][1].forecast.quota
-    assert target == round(1_000 * 7 / 30)
+    assert target == 300, "three a week"
     assert boss.get("/team/this-week/?period=2026-W47").context["week"].starts_on == date(2026, 11, 23) - timedelta(
         days=7
     )

@@ -54,12 +54,12 @@ def test_a_scratch_copy_moves_figures_of_its_owner_only_and_is_applied_and_put_b
 
 def test_what_cannot_be_applied_changes_nothing_and_says_why(demo, sign_in):
     rep, head = sign_in("r08", apart=True), sign_in("m1", apart=True)
-    form = typed(rep.get(PAGE), **{"amount:d9001": "1.000,5", "close:d9001": "soon"})
+    form = typed(rep.get(PAGE), **{"amount:d9001": "1.00,5", "close:d9001": "soon"})
     wrong = rep.post(PAGE, form)
     assert wrong.status_code == 422
-    for words in ("“1.000,5” is not valid", "“soon” is not a date"):
+    for words in ("“1.00,5” is not valid", "“soon” is not a date"):
         assert words in wrong.content.decode()
-    assert 'value="1.000,5"' in wrong.content.decode(), "what was typed stays"
+    assert 'value="1.00,5"' in wrong.content.decode(), "what was typed stays"
     rep.post(PAGE, typed(rep.get(PAGE), **{"amount:d9001": "390000", "stage:ns_offer": "40"}))
     # A rep may not set probabilities: nothing at all is applied.
     assert rep.post(PAGE, {"what": "apply"}).status_code == 403

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from babel.numbers import get_currency_precision, get_currency_symbol
 
 from wise_tally.core.money import divide_half_even
+from wise_tally.core.number_reader import NumberStyle
 
 SPACE = "\u00a0"
 NONE_SIGN = "–"
@@ -28,10 +29,29 @@ _current: ContextVar[str] = ContextVar("currency", default="EUR")
 _time_zone: ContextVar[str] = ContextVar("time_zone", default="UTC")
 
 
-def use_workspace(currency_code: str, time_zone: str) -> None:
-    """The currency and time zone that the filters write in for the rest of this request."""
+_decimal_sign: ContextVar[str] = ContextVar("decimal_sign", default=".")
+
+
+def use_workspace(currency_code: str, time_zone: str, decimal: str = ".") -> None:
+    """The currency, time zone and sign before decimals that are written and read for the rest of this request."""
     _current.set(currency_code)
     _time_zone.set(time_zone)
+    _decimal_sign.set(decimal)
+
+
+def decimal_sign() -> str:
+    """The workspace's sign before decimals, “.” or “,”."""
+    return _decimal_sign.get()
+
+
+def number_style() -> NumberStyle:
+    """How a text is read that could mean two numbers."""
+    return NumberStyle(decimal_sign())
+
+
+def _written(text: str) -> str:
+    """A number written with a point, in the workspace's style."""
+    return text.replace(".", _decimal_sign.get())
 
 
 def currency() -> str:
@@ -55,7 +75,7 @@ def money(minor: int | None) -> str:
     decimals = _decimals(currency())
     sign, digits = (MINUS if minor < 0 else ""), str(abs(minor)).rjust(decimals + 1, "0")
     whole, fraction = (digits[:-decimals], digits[-decimals:]) if decimals else (digits, "")
-    return sign + _grouped(whole) + (f".{fraction}" if fraction else "")
+    return sign + _grouped(whole) + (_written(f".{fraction}") if fraction else "")
 
 
 def whole(minor: int | None) -> str:
@@ -79,7 +99,7 @@ def short(minor: int | None) -> str:
     ):
         if units >= size:
             scaled = units / (1_000_000 if letter == "m" else 1_000)
-            return f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{SPACE}{letter}"
+            return _written(f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{SPACE}{letter}")
     return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
 
 
@@ -89,7 +109,7 @@ def hundredths(value: int | None) -> str:
         return NONE_SIGN
     whole_part, rest = divmod(abs(value), 100)
     sign = MINUS if value < 0 else ""
-    return sign + _grouped(str(whole_part)) + (f".{rest:02}".rstrip("0") if rest else "")
+    return sign + _grouped(str(whole_part)) + (_written(f".{rest:02}".rstrip("0")) if rest else "")
 
 
 # How an exact value of a measure is written: money, but for numbers of deals.
@@ -98,34 +118,34 @@ UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundred
 
 def percent(rate: float | None, indices: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
-    return NONE_SIGN if rate is None else f"{rate * 100:.{indices}f}{SPACE}%".replace("-", MINUS)
+    return NONE_SIGN if rate is None else _written(f"{rate * 100:.{indices}f}{SPACE}%".replace("-", MINUS))
 
 
 def score(value: float | None) -> str:
     """A Brier score with three decimals: 0.182."""
-    return NONE_SIGN if value is None else f"{value:.3f}"
+    return NONE_SIGN if value is None else _written(f"{value:.3f}")
 
 
 def points(basis_points: int | None) -> str:
     """Basis points as a percentage: 12.5 %."""
-    return NONE_SIGN if basis_points is None else f"{basis_points / 100:g}{SPACE}%"
+    return NONE_SIGN if basis_points is None else _written(f"{basis_points / 100:g}{SPACE}%")
 
 
 def bare(basis_points: int | None) -> str:
     """Hundredths as a plain number for inputs: 12.5."""
-    return "" if basis_points is None else f"{basis_points / 100:g}"
+    return "" if basis_points is None else _written(f"{basis_points / 100:g}")
 
 
 def times(value: float | None) -> str:
     """A ratio: 1.4×."""
     if value is None:
         return NONE_SIGN
-    return f"{value:.1f}×" if value < 100 else "over 100×"
+    return _written(f"{value:.1f}×") if value < 100 else "over 100×"
 
 
 def days(value: float | None) -> str:
     """Days with one decimal: 8.2 d."""
-    return NONE_SIGN if value is None else f"{value:.1f}{SPACE}d"
+    return NONE_SIGN if value is None else _written(f"{value:.1f}{SPACE}d")
 
 
 def age(value: float | None) -> str:
@@ -168,7 +188,12 @@ def moment(value: datetime) -> str:
 
 def money_input(minor: int | None) -> str:
     """Money as typed in inputs: 1250.00."""
-    return "" if minor is None else str(money(minor)).replace(SPACE, "").replace(MINUS, "-")
+    return _written(plain_money(minor))
+
+
+def plain_money(minor: int | None) -> str:
+    """Money for files and programs, with a point whatever the workspace's style: 1250.00."""
+    return "" if minor is None else f"{Decimal(minor).scaleb(-currency_decimals()):f}"
 
 
 def currency_sign() -> str:
@@ -186,7 +211,7 @@ def quantity(ten_thousandths: int | None) -> str:
     if ten_thousandths is None:
         return NONE_SIGN
     return (
-        f"{Decimal(ten_thousandths) / 10_000:f}".rstrip("0").rstrip(".")
+        _written(f"{Decimal(ten_thousandths) / 10_000:f}".rstrip("0").rstrip("."))
         if ten_thousandths % 10_000
         else str(ten_thousandths // 10_000)
     )

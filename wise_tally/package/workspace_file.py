@@ -231,6 +231,8 @@ SETTINGS: dict[str, dict[str, Any]] = {
         "pattern": r"^[^\n:]+(\n[^\n:]+: \d{1,11}(\.\d{1,4})?)*$",
     },
     "calls_due_on": {"type": ["integer", "null"], "minimum": 0, "maximum": 6},
+    "decimal_sign": {"enum": [".", ","]},
+    "day_order": {"enum": ["dmy", "mdy"]},
 }
 
 

@@ -1,6 +1,5 @@
 """Entering a stage: what is still missing before, and the messages once a deal has entered."""
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
@@ -19,8 +18,10 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import attributes_changed, old_rows_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import OutboxMessage, Person, Role, Team, Workspace
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.check_language import Facts, missing, read_check
 from wise_tally.domain.process.models import Document, Stage, StageKind, StageNotice
+from wise_tally.domain.typed_numbers import typed_number
 
 ROLE_WORDS = {Role.ADMIN: "administrator", Role.MANAGER: "manager", Role.REP: "rep", Role.VIEWER: "viewer"}
 
@@ -156,13 +157,11 @@ def own_value(field: OwnField, text: str) -> str:
         raise DetailRefused(
             f"{field.name}: “{text[:40]}” is not one of the options. Choose one of: {field.choices.replace(';', ', ')}."
         )
-    if field.kind == "number" and not re.fullmatch(r"-?\d{1,11}(\.\d{1,4})?", text, re.ASCII):
-        raise DetailRefused(f"{field.name}: “{text[:40]}” is not a number. Enter a number such as 12.5.")
-    if field.kind == "date":
-        try:
-            date.fromisoformat(text)
-        except ValueError as error:
-            raise DetailRefused(f"{field.name}: “{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.") from error
+    if field.kind in ("number", "date"):
+        read = typed_number(text) if field.kind == "number" else typed_day(text)
+        if isinstance(read, str):
+            raise DetailRefused(f"{field.name}: {read}")
+        return f"{read:f}" if isinstance(read, Decimal) else read.isoformat()
     return text[:10_000]
 
 

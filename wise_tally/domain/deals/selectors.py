@@ -1,7 +1,7 @@
 """Reads of deals that several actions share."""
 
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import date, datetime
 
 import numpy as np
 from django.db.models import BigIntegerField, Exists, Max, OuterRef, QuerySet, Subquery
@@ -31,6 +31,11 @@ def done_contacts() -> QuerySet[Activity]:
 def planned_about_deals(before: datetime) -> QuerySet[Activity]:
     """Activities planned about deals for a moment before another."""
     return Activity.objects.filter(status="planned", at__lt=before, deal__isnull=False)
+
+
+def next_steps_between(after: date, last: date) -> QuerySet[Deal]:
+    """Deals whose next step is due after a day and by another, the first due first."""
+    return Deal.objects.filter(next_step_on__gt=after, next_step_on__lte=last).order_by("next_step_on", "key")
 
 
 def contacts_by_account(before: datetime) -> QuerySet[Account, tuple[int, int]]:

@@ -32,6 +32,9 @@ class Workspace(models.Model):
     all_see_unowned = models.BooleanField(default=False)
     # Classes of customers by their sales of twelve months, one a line: a name, and from the second on “: ” and where it begins.
     customer_sizes = models.TextField(default=USUAL_CUSTOMER_SIZES)
+    # How numbers are written (the sign before decimals), and dates that are typed in numbers alone.
+    decimal_sign = models.CharField(max_length=1, default=".", choices=[(".", "1,250.00"), (",", "1.250,00")])
+    day_order = models.CharField(max_length=3, default="dmy", choices=[("dmy", "28/11/2026"), ("mdy", "11/28/2026")])
     # The weekday by which calls are due, Monday 0; None where nobody asks for them.
     calls_due_on = models.PositiveSmallIntegerField(null=True)
 

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from wise_tally.book.store import books
 from wise_tally.domain.dashboards.actions import tallies_of
-from wise_tally.domain.formats import money_input
+from wise_tally.domain.formats import plain_money
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
 from wise_tally.pages.team.tallies.query import read_kept
 from wise_tally.pages.team.tallies.result import Computing, compute
@@ -79,7 +79,7 @@ def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]
         if found is None:
             return None
         if is_money:
-            return str(money_input(round(found)))
+            return str(plain_money(round(found)))
         return found / 100 if result.in_hundredths else found
 
     heads = [h if result.heads.count(h) == 1 else f"{h} {index}" for index, h in enumerate(result.heads, 1)]

@@ -284,9 +284,9 @@ def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
 
 
 DEFINITION = (
-    "The credited part of each deal won in the period × the rate in force on the day it was closed, rounded per deal; the part above "
-    "the quota of the period at the rate for that, deals in the order of closing. A deal that left won in a later period is taken back "
-    "in that one. Partners earn on the whole amount."
+    "Credited amount of each deal won × the rate valid on its closing day. Amounts above quota earn the "
+    "rate above quota, in order of closing. If a won deal is reopened later, its commission is clawed "
+    "back in that period. Partners earn on the full amount."
 )
 
 

@@ -81,8 +81,8 @@ def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple
     mean = mean_won(closed)
     return Panel(
         f"Deals still needed, {name}",
-        "How many more deals of the row’s own kind have to come up to close the gap: gap ÷ mean won amount ÷ win rate of closed, "
-        "rounded up. None with fewer than 10 closed deals.",
+        "New deals needed to close the gap: gap ÷ average deal size won ÷ win rate of closed deals, rounded "
+        "up. Needs at least 10 closed deals.",
         _terms(
             ("gap to quota", _written(asked, gap)),
             (f"÷ mean won amount, {period_words(span)}", money(None if mean is None else round(mean))),
@@ -126,8 +126,8 @@ def _activities(asked: AttainmentQuery, figure: str, row: tuple[str, int]) -> Pa
         terms += [values["won"], values["quota"], values["pace"]]
     return Panel(
         f"{words.capitalize()}, {record.forecast.name}",
-        "Done activities by the people of the scope in the period, a team’s by its members of the day. Web visits count only where "
-        "they are asked for: they are the customer’s doing. A target of a kind meets that kind only.",
+        "Completed activities of the people in this selection. Teams count their members on the day of the "
+        "activity. Web visits count only if chosen.",
         _terms(*terms),
         str(total),
         words,

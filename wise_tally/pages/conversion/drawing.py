@@ -156,4 +156,4 @@ def _mark(days: float | None, largest: float) -> str | None:
 
 
 def _at(days: float, largest: float) -> str:
-    return f"{days / largest * 100:.2f}%"
+    return f"{days / largest * 100:.1f}%"

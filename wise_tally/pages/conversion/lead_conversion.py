@@ -93,9 +93,9 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         "days_to_qualify": days(found.days_to_qualify), "days_to_win": days(found.days_to_win),
     }  # fmt: skip
     panel = Panel(
-        title=f"Leads, {text or 'every source'}",
-        definition="Leads that came in the period, as they stand; a lead counts once in each step it reached. One with a deal in the "
-        "book is qualified. Days run from the lead’s coming to its qualifying, and to the deal’s winning (means).",
+        title=f"Leads, {text or 'all sources'}",
+        definition="Leads created in the period, with their status today. A lead with a deal counts as qualified. Days "
+        "are averages from creating the lead.",
         terms=tuple(PanelTerm(*term) for term in terms),
         total=totals.get(figure) or count(getattr(found, figure)),
         total_words=figure.replace("_minor", "").replace("_", " "),

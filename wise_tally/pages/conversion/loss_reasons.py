@@ -263,8 +263,8 @@ def working(request: PageRequest) -> HttpResponse:
     whole = int(line.snapshot.amount_minor[rows].sum())
     panel = Panel(
         title=f"Lost, {found.name}",
-        definition=f"Deals lost in {period_words(found.period)}, by the owner on the day, with their amounts as of the day."
-        " The reason is that of the present lost stage; the stage is the furthest open one that the deal ever stood in.",
+        definition=f"Deals lost in {period_words(found.period)}, with their amounts. The reason is the one entered when "
+        "the deal was lost; the stage is the furthest one it reached.",
         terms=(
             PanelTerm(f"{plural(len(order), 'deal')}", money(int(amount.sum()))),
             PanelTerm("share of all lost deals", percent(ratio(int(amount.sum()), whole))),

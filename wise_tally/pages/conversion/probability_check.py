@@ -21,6 +21,7 @@ from wise_tally.domain.formats import count, money, percent, plural, score
 from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
 from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
 from wise_tally.web.answers import say
@@ -125,11 +126,8 @@ def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], 
 def _day(request: PageRequest) -> date | None:
     """The day from which the adopted probabilities hold; None where it is past or no date."""
     text, first = request.POST.get("from_on", "").strip(), today()
-    try:
-        day = date.fromisoformat(text) if text else first
-    except ValueError:
-        return None
-    return day if day >= first else None
+    day = typed_day(text) if text else first
+    return day if isinstance(day, date) and day >= first else None
 
 
 @dataclass(frozen=True)
@@ -262,7 +260,7 @@ def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRat
     ]
     if rate.interval:
         terms.append(
-            PanelTerm("Wilson interval, 95 %", f"{percent(rate.interval.low)} to {percent(rate.interval.high)}")
+            PanelTerm("Likely range (95 %, Wilson)", f"{percent(rate.interval.low)} to {percent(rate.interval.high)}")
         )
     terms.append(PanelTerm("set", percent(rate.set_rate)))
     note = ""
@@ -273,8 +271,8 @@ def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRat
     words = [("won" if line.snapshot.probability_bp[index] else "lost") for index in rows[:FIRST_DEALS]]
     return Panel(
         title=f"Actual win rate from {stage.name}" + (f", {name or 'without one'}" if by != "company" else ""),
-        definition="Of the deals that first reached the stage in the period and are decided on the day, the share won. A stage "
-        "that was skipped is reached when the later one is entered.",
+        definition="Of the deals that first reached the stage in the period and are closed, the share that was won. A "
+        "skipped stage counts as reached when a later one is entered.",
         terms=tuple(terms),
         total=percent(rate.observed),
         total_words="seen",

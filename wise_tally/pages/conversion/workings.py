@@ -213,7 +213,7 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
             PanelTerm(f"÷ {COHORTS[options.basis]}", base(totals.created, totals.created_value)),
         ]
         inside, rate = found.in_cohort, whole.totals.win_rate_of_created
-        out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still undecided", whole.totals.undecided))
+        out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still open", whole.totals.undecided))
     else:
         closed = totals.closed_won + totals.closed_lost
         terms = [

@@ -1,7 +1,6 @@
 """Changing several deals of the list: what would change is shown first, the last such change can be put back."""
 
 from dataclasses import replace
-from datetime import date
 from typing import Any
 
 from django.contrib import messages
@@ -16,6 +15,7 @@ from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, b
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.web.forms.deal import ClosingForm, read_closing
 from wise_tally.web.request.permissions import safe_next
@@ -90,14 +90,9 @@ def _require_open(request: PageRequest, keys: list[str]) -> None:
 
 def _edit(request: PageRequest) -> BulkEdit:
     typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
-    close = None
-    if typed["expected_close"]:
-        try:
-            close = date.fromisoformat(typed["expected_close"])
-        except ValueError as error:
-            raise Refused(
-                f"“{typed['expected_close'][:40]}” is not a date. Enter a date as YYYY-MM-DD.", 422
-            ) from error
+    close = typed_day(typed["expected_close"]) if typed["expected_close"] else None
+    if isinstance(close, str):
+        raise Refused(close, 422)
     edit = BulkEdit(
         Stage.objects.filter(key=typed["stage"], retired=False).first(),
         Person.objects.filter(key=typed["owner"]).first(),

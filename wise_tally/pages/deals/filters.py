@@ -11,7 +11,8 @@ from wise_tally.core.book import Flags
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.money import Ints
 from wise_tally.domain.formats import currency_decimals
-from wise_tally.domain.typed_numbers import typed_money, typed_percent
+from wise_tally.domain.org.typed_days import typed_day
+from wise_tally.domain.typed_numbers import typed_money, typed_number, typed_percent
 from wise_tally.pages.deals.columns import Column
 from wise_tally.web import deal_columns
 from wise_tally.web.filter_line import FilterLine
@@ -129,27 +130,21 @@ def number_of(clause: Clause) -> float:
     if kind == "day":
         return _day_of(clause).toordinal()
     if kind in ("money", "percent"):
-        value = typed_money(text, currency_decimals()) if kind == "money" else typed_percent(text.removesuffix("%"))
+        value = typed_money(text, currency_decimals()) if kind == "money" else typed_percent(text)
         if isinstance(value, str):
             raise Refused(f"{clause.column.words}: {value}")
         return value
-    try:
-        number = float(text)
-        if np.isfinite(number) and abs(number) < 1e12:
-            return number
-    except ValueError:
-        pass
-    raise Refused(f"{clause.column.words}: “{text[:40]}” is not a number. Enter a number such as 14.")
+    number = typed_number(text)
+    if isinstance(number, str):
+        raise Refused(f"{clause.column.words}: {number}")
+    return float(number)
 
 
 def _day_of(clause: Clause) -> date:
-    try:
-        day = date.fromisoformat(clause.value)
-        if len(clause.value) == 10 and 1900 <= day.year < 2200:
-            return day
-    except ValueError:
-        pass
-    raise Refused(f"{clause.column.words}: “{clause.value[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
+    day = typed_day(clause.value)
+    if isinstance(day, str):
+        raise Refused(f"{clause.column.words}: {day}")
+    return day
 
 
 def _choice(line: FilterLine, values: np.ndarray, clause: Clause) -> Flags:

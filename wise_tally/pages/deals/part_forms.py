@@ -2,13 +2,13 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from datetime import date
 from typing import Any
 
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.domain.deals.models import Deal, Product
 from wise_tally.domain.formats import bare, currency_decimals, money_input, quantity
 from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent, typed_quantity
 
 Choices = tuple[tuple[str, str], ...]
@@ -154,13 +154,8 @@ def _read(cell: Cell) -> Any:
         known = dict(cell.column.choices)
         return text if text in known else Wrong(f"“{text[:40]}” was not found. Choose one from the list.")
     if kind == "date":
-        try:
-            day = date.fromisoformat(text)
-            return (
-                day.isoformat() if len(text) == 10 and 1900 <= day.year < 2200 else Wrong("Enter a date as YYYY-MM-DD.")
-            )
-        except ValueError:
-            return Wrong(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
+        day = typed_day(text)
+        return Wrong(day) if isinstance(day, str) else day.isoformat()
     if kind == "whole":
         whole = text.isascii() and text.isdigit() and 0 < int(text[:6]) <= 999 and len(text) < 4
         return int(text) if whole else Wrong(f"“{text[:20]}” is not valid. Enter a whole number from 1 to 999.")

@@ -119,10 +119,9 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 
 DEFINITIONS = {
     "commit": "Amount in “commit” due in the period, as of mid-period.",
-    "commit_won": "Deals of the surest counted category due in the period, as they stood at its middle: the amounts won in the period in "
-    "the end ÷ the amounts committed then.",
+    "commit_won": "Share of the amount in “commit” at mid-period that was won by the end of the period.",
     "slip_rate": "Of the deals due at mid-period, the share that was still open at the end with a later close date.",
-    "call_error": "The person’s own call in force at the middle of the period less what was won in it, ÷ what was won.",
+    "call_error": "(Forecast submitted by the person at mid-period − won) ÷ won.",
 }
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import OUTCOMES, Supposed, WhatIf
 from wise_tally.domain.formats import currency_decimals
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.viewing import PageRequest
@@ -100,17 +101,14 @@ def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[st
     close = request.POST.get(f"close:{key}", "").strip()
     chance = request.POST.get(f"probability:{key}", "").strip()
     percent = typed_percent(chance) if chance else int(snapshot.probability_bp[row])
-    for wrong_words in (value, percent):
+    day = typed_day(close) if close else None
+    for wrong_words in (value, percent, day):
         if isinstance(wrong_words, str):
             wrong.append(wrong_words)
     if isinstance(value, int) and value != snapshot.amount_minor[row]:
         found["amount"] = value
     if isinstance(percent, int) and percent != snapshot.probability_bp[row]:
         found["probability"] = percent
-    try:
-        day = date.fromisoformat(close).toordinal() if close else int(snapshot.expected_close[row])
-        if day != snapshot.expected_close[row]:
-            found["close"] = close
-    except ValueError:
-        wrong.append(f"“{close[:40]}” is not a date. Enter a date as YYYY-MM-DD.")
+    if isinstance(day, date) and day.toordinal() != snapshot.expected_close[row]:
+        found["close"] = day.isoformat()
     return found

@@ -24,9 +24,9 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm, panel_response
 
 STEPS = (
-    "Each deal is taken from how it stood on the first day to how it stands on the last, one attribute after another: "
-    "whether it exists, whether it is in the scope, in the period, its amount, outcome, category, probability. What each "
-    "step changes of the figure is booked under its cause."
+    "Each deal’s change between the two dates is split by cause, in this order: new or not, team or "
+    "territory, period, amount, won or lost, category, probability. What each step changes of the figure "
+    "is booked under its cause."
 )
 
 

@@ -13,7 +13,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
 from wise_tally.domain.deals.models import DealRevision
-from wise_tally.domain.formats import currency_decimals, money_input
+from wise_tally.domain.formats import currency_decimals, plain_money
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import USUAL_CUSTOMER_SIZES, Workspace
@@ -34,6 +34,8 @@ NAMES = (
     "reps_see_team",
     "all_see_unowned",
     "customer_sizes",
+    "decimal_sign",
+    "day_order",
 )
 
 
@@ -53,7 +55,7 @@ class SizesField(forms.CharField):
                 raise forms.ValidationError(
                     f"“{line[:60]}” is not a class. Enter a name, a colon and the amount it begins at, such as “large: 250000”."
                 )
-            kept.append(f"{name.strip()}: {money_input(begin)}")
+            kept.append(f"{name.strip()}: {plain_money(begin)}")
             begins.append(begin)
         names = [kept[0], *(line.rpartition(":")[0] for line in kept[1:])]
         if len(set(names)) < len(names) or ":" in "".join(names) or max(map(len, names)) > 60:
@@ -73,6 +75,17 @@ class OrganisationForm(LedgerForm):
     time_zone = forms.CharField(label="Time zone", max_length=64, help_text="for example Europe/Dublin")
     fiscal_year_start_month = forms.TypedChoiceField(
         label="First month of the fiscal year", coerce=int, choices=list(enumerate(MONTHS, 1))
+    )
+    decimal_sign = forms.ChoiceField(
+        label="Numbers are written",
+        required=False,
+        choices=[(".", "1 250.00"), (",", "1 250,00")],
+        help_text="other forms are understood as well; this one decides what 1.250 means",
+    )
+    day_order = forms.ChoiceField(
+        label="Dates in numbers are read as",
+        required=False,
+        choices=[("dmy", "day, month, year: 28/11/2026"), ("mdy", "month, day, year: 11/28/2026")],
     )
     reps_see_team = forms.BooleanField(label="Reps can see their team’s figures and deals", required=False)
     all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
@@ -96,6 +109,14 @@ class OrganisationForm(LedgerForm):
                 f"The decimals of {kept} are already in use. Choose a currency with the same number of decimals."
             )
         return code
+
+    def clean_decimal_sign(self) -> str:
+        """What is kept, where nothing was chosen."""
+        return self.cleaned_data["decimal_sign"] or Workspace.current().decimal_sign
+
+    def clean_day_order(self) -> str:
+        """What is kept, where nothing was chosen."""
+        return self.cleaned_data["day_order"] or Workspace.current().day_order
 
     def clean_time_zone(self) -> str:
         """A known zone."""

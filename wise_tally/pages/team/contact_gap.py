@@ -74,8 +74,9 @@ def _with_contacts(shown: list[tuple[DealRow, int]], line: FilterLine) -> list[t
 
 
 DEFINITION = (
-    "Open deals in which the person is credited, by the whole contact intervals gone by since anybody last phoned, met, wrote to or saw "
-    "the customer (or since the deal was created). The interval is that of the account’s class, else of the process, else fourteen days."
+    "Open deals credited to the person, by contact intervals missed since the last call, meeting, e-mail "
+    "or visit (or since the deal was created). The interval comes from the account class, else the "
+    "process, else 14 days."
 )
 
 

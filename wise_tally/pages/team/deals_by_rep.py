@@ -118,8 +118,8 @@ def page(request: PageRequest) -> HttpResponse:
 
 
 DEFINITION = (
-    "Deals of the scope in which the person is credited, in the stage they stand in, or the month of their expected close or closing. "
-    "Open ones count whatever their expected close and category, closed ones in the period. A deal of two people stands with both."
+    "Deals credited to the person, by stage or by month of the close date. Open deals of all close dates "
+    "and categories; closed deals of the period. Shared deals appear with each person."
 )
 
 

@@ -10,7 +10,7 @@ import xlsxwriter
 from django.http import HttpResponse, JsonResponse
 from django.urls import reverse
 
-from wise_tally.domain.formats import money_input
+from wise_tally.domain.formats import plain_money
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -36,7 +36,7 @@ class Sheet:
         """Rows with money as text in major units; None stays none."""
         return [
             [
-                str(money_input(v)) if n in self.money and v is not None else v
+                str(plain_money(v)) if n in self.money and v is not None else v
                 for n, v in zip(self.header, row, strict=True)
             ]
             for row in self.rows

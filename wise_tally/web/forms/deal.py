@@ -9,6 +9,7 @@ from wise_tally.domain.deals.entry import Lacking
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.formats import bare, money_input
 from wise_tally.domain.org.clock import local_day, today
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.models import Category, Stage, StageKind
 from wise_tally.domain.typed_numbers import typed_money, typed_percent
 
@@ -162,11 +163,8 @@ def read_day(text: str, name: str, faults: dict[str, str]) -> date | None:
     """A typed day, None for none; what is no day becomes a fault of the field."""
     if not text:
         return None
-    try:
-        day = date.fromisoformat(text)
-        if len(text) == 10 and 1900 <= day.year < 2200:
-            return day
-    except ValueError:
-        pass
-    faults[name] = f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199, or leave it empty."
+    day = typed_day(text)
+    if isinstance(day, date):
+        return day
+    faults[name] = f"{day} Or leave it empty."
     return None

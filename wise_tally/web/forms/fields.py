@@ -7,6 +7,7 @@ from typing import Any
 from django import forms
 
 from wise_tally.domain.formats import bare, currency_decimals, money_input
+from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent
 
 
@@ -70,7 +71,7 @@ class PercentField(forms.CharField):
 
 
 class DateField(forms.CharField):
-    """A date as YYYY-MM-DD, None for nothing typed."""
+    """A date, None for nothing typed."""
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**{"required": False, "widget": forms.DateInput(attrs={"type": "date"}), **options})
@@ -82,15 +83,10 @@ class DateField(forms.CharField):
     def clean(self, value: Any) -> Any:
         """The date of what was typed."""
         text = super().clean(value)
-        if not text:
-            return None
-        try:
-            day = date.fromisoformat(text)
-            if len(text) == 10 and 1900 <= day.year < 2200:
-                return day
-        except ValueError:
-            pass
-        raise forms.ValidationError(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199.")
+        day = typed_day(text) if text else None
+        if isinstance(day, str):
+            raise forms.ValidationError(day)
+        return day
 
 
 class KeyChoice(forms.ChoiceField):

@@ -32,7 +32,7 @@ FILTERS = (
 )
 for write in FILTERS:
     register.filter(write)
-for tag in (formats.currency_sign, formats.plan_value):
+for tag in (formats.currency_sign, formats.decimal_sign, formats.plan_value):
     register.simple_tag(tag)
 
 

@@ -52,7 +52,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
 class MailForm(LedgerForm):
     """A mail that the own mail program will send."""
 
-    subject = forms.CharField(label="Subject", max_length=200, error_messages={"required": "Say what it is about."})
+    subject = forms.CharField(label="Subject", max_length=200, error_messages={"required": "Enter a subject."})
     body = forms.CharField(label="Text", required=False, max_length=1_500, widget=forms.Textarea(attrs={"rows": 8}))
 
 

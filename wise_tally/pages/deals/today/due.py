@@ -13,7 +13,7 @@ from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Activity, Deal
-from wise_tally.domain.deals.selectors import planned_about_deals
+from wise_tally.domain.deals.selectors import next_steps_between, planned_about_deals
 from wise_tally.domain.formats import age, as_words, count, day, money, plural
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.clock import local_day
@@ -170,7 +170,7 @@ def coming(line: FilterLine, found: Flagged) -> list[Coming]:
     in_scope = np.zeros(len(line.book.deals.key), dtype=bool)
     in_scope[line.snapshot.deal[found.rows]] = True
     index_of, last = books.stored().index_of, line.as_of + timedelta(days=DAYS_AHEAD)
-    steps = Deal.objects.filter(next_step_on__gt=line.as_of, next_step_on__lte=last).order_by("next_step_on", "key")
+    steps = next_steps_between(line.as_of, last)
     acts = planned_about_deals(line.ends_at + timedelta(days=DAYS_AHEAD)).filter(at__gte=line.ends_at)
     entries = [(deal.next_step_on or last, deal.next_step or "next step", deal) for deal in steps[:MOST_READ]]
     for act in acts.select_related("deal").order_by("at")[:MOST_READ]:

@@ -3,6 +3,7 @@
 import re
 from dataclasses import dataclass
 
+from wise_tally.core.number_reader import NumberStyle
 from wise_tally.package.tables import TABLES, Column
 from wise_tally.web.files.uploads import UploadedTable
 
@@ -113,12 +114,12 @@ DATE_FORMS = {
     "dmy": ("23/11/2026 or 23.11.2026", ("%d/%m/%Y", "%d.%m.%Y", "%d-%m-%Y")),
     "mdy": ("11/23/2026", ("%m/%d/%Y", "%m-%d-%Y")),
 }
-# Form: example, sign of thousands, decimal mark.
+# Form: example, and how a column of it is read: nothing else is a number there.
 NUMBER_FORMS = {
-    "plain": ("1250.00 or 1 250.00", " ", "."),
-    "comma": ("1,250.00", ",", "."),
-    "point": ("1.250,00", ".", ","),
-    "space": ("1 250,00", " ", ","),
+    "plain": ("1250.00 or 1 250.00", NumberStyle(".", " ")),
+    "comma": ("1,250.00", NumberStyle(".", ",")),
+    "point": ("1.250,00", NumberStyle(",", ".")),
+    "space": ("1 250,00", NumberStyle(",", " ")),
 }
 NUMERIC = ("money", "signed_money", "number", "percent", "days")
 SAMPLE = 200

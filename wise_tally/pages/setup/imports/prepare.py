@@ -7,7 +7,9 @@ from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from wise_tally.core.number_reader import NotANumber, read_number
 from wise_tally.domain.deals.models import Account, Contact, Deal, Lead, Partner, Product
+from wise_tally.domain.formats import currency, currency_sign
 from wise_tally.domain.org.models import Person, Team, Territory, Workspace
 from wise_tally.domain.process.models import Category, Process, Stage, StageKind
 from wise_tally.package.tables import Column
@@ -81,6 +83,7 @@ class Preparer:
         self.names: dict[str, dict[str, str]] = {}
         self.prepared = Prepared()
         self.columns = {name: kind.column(name) for name in kind.columns}
+        self.units = {sign.casefold() for sign in (currency(), currency_sign(), "%")}
         self.stage_kinds = dict(Stage.objects.values_list("key", "kind"))
         self.created = {}
         if kind.slug in ("deals", "leads"):
@@ -138,15 +141,19 @@ class Preparer:
         return " ".join(text.splitlines()) if column.kind in ("id", "name") else text
 
     def _number(self, text: str, signed: bool) -> str:
-        example, thousands, mark = NUMBER_FORMS[self.matching.numbers]
-        plain = text.replace("\u202f", " ").replace("\u00a0", " ").replace("\u2212", "-")
-        plain = plain.replace(thousands, "").replace(mark, ".")
-        digits = plain.lstrip("-") if signed else plain
-        if not digits.replace(".", "", 1).isdigit() or not digits.isascii():
-            raise CellRefused(f"“{text[:40]}” is not a number of the chosen form", f"a number such as {example}")
-        whole, _, fraction = plain.partition(".")
+        example, style = NUMBER_FORMS[self.matching.numbers]
+        try:
+            read = read_number(text, style)
+        except NotANumber:
+            raise CellRefused(
+                f"“{text[:40]}” is not a number of the chosen form", f"a number such as {example}"
+            ) from None
+        if read.unit and read.unit.casefold() not in self.units:
+            raise CellRefused(f"“{text[:40]}” is of another currency or unit", f"a number such as {example}")
+        if read.value < 0 and not signed:
+            raise CellRefused(f"“{text[:40]}” is below 0", f"a number such as {example}")
         # Zeros at the end of a fraction say nothing; other decimals are for the table to judge.
-        return f"{whole or '0'}.{fraction.rstrip('0')}".rstrip(".") if fraction else whole
+        return f"{read.value.normalize():f}"
 
     def _day(self, text: str) -> date:
         example, forms = DATE_FORMS[self.matching.dates]

@@ -10,7 +10,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Partner, Product
-from wise_tally.domain.formats import bare, currency_decimals, money_input
+from wise_tally.domain.formats import bare, currency_decimals, decimal_sign, money_input
 from wise_tally.domain.org.models import Person, Role
 from wise_tally.domain.targets.actions import QuotaKind
 from wise_tally.domain.targets.models import CustomPeriod, Metric
@@ -71,7 +71,7 @@ class PlanView:
     def shown(self, value: int | None) -> str:
         """A kept value as typed."""
         if self.kind.is_money:
-            return str(money_input(value)).removesuffix(".00")
+            return str(money_input(value)).removesuffix(f"{decimal_sign()}00")
         return str(bare(value))
 
     def typed(self, text: str) -> int | str:

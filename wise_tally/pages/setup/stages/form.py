@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 
 from wise_tally.domain.formats import bare, day
+from wise_tally.domain.org.typed_days import typed_day as read_typed_day
 from wise_tally.domain.process.actions import RuleInForce, StageEdit, rule_in_force
 from wise_tally.domain.process.models import Category, Stage, StageKind
 from wise_tally.domain.typed_numbers import typed_days, typed_percent
@@ -70,11 +71,10 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date,
     """Read the typed stages; faults are keyed by field, such as `probability:ns_offer`."""
     typed_day = posted.get("from_on", "").strip()
     form = StageForm([], [], typed_day, None, {})
-    try:
-        form.from_on = date.fromisoformat(typed_day)
-        if form.from_on < today or form.from_on.year > 2199 or len(typed_day) != 10:
-            raise ValueError
-    except ValueError:
+    from_on = read_typed_day(typed_day)
+    if isinstance(from_on, date) and from_on >= today:
+        form.from_on = from_on
+    else:
         form.faults["from_on"] = f"“{typed_day[:40]}” is not valid. Choose today ({day(today)}) or a later date."
     categories = {category.key: category for category in Category.objects.all()}
     for kept in saved_rows(stages, now):
