@@ -1,5 +1,7 @@
 """Setting up in the real browser: order by drag and by keyboard, a move in the tree, the plan, a file taken in."""
 
+from datetime import date
+
 import pytest
 from playwright.sync_api import expect
 
@@ -7,6 +9,7 @@ from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.domain.org.models import Membership, TeamParent
 from wise_tally.domain.process.models import Stage
+from wise_tally.domain.targets.models import Quota
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 
@@ -92,3 +95,54 @@ def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
     page.click("text=Undo import")
     expect(page.locator("main")).to_contain_text("This import was undone")
     assert cents(ask("forecast", "FY2027-Q3", "2026-11-23")[""]["open"]) == before
+
+
+PASTE = """(text) => { const data = new DataTransfer(); data.setData("text/plain", text);
+  document.activeElement.dispatchEvent(new ClipboardEvent("paste", {clipboardData: data, bubbles: true, cancelable: true})); }"""
+
+
+def test_quotas_are_pasted_filled_undone_and_saved_by_keyboard(visit):
+    """A block from a spreadsheet goes in from the cell in use on; sums follow before anything is saved; Tab does not trap."""
+    page = visit("manager")
+    page.goto(page.url.split("/forecast")[0] + "/setup/quotas/?year=2027")
+
+    def cell(name):
+        return page.get_by_label(name, exact=True)
+
+    def sum_of(row, column):
+        return page.locator(f"table[data-sheet] tr:has(input[name^='q:person:{row}:'])").locator("td").nth(column)
+
+    said = page.locator("[data-sheet-said]")
+    cell("Iva Marrin, May 2026").focus()
+    page.evaluate(PASTE, "1,000.00\t2 000\r\n€3k\t4000\r\n")
+    expect(said).to_have_text("4 cells pasted")
+    page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("Control+d")
+    expect(cell("Odran Tully, May 2026")).to_have_value("1,000.00")
+    page.keyboard.press("Control+z")
+    expect(cell("Odran Tully, May 2026")).to_have_value("€3k")
+    first = cents(cell("Iva Marrin, Apr 2026").input_value() + ".00") // 100
+    expect(sum_of("r01", 4)).to_have_text(f"{first + 3_000:,}".replace(",", "\u00a0"))
+    page.keyboard.press("ArrowRight")
+    page.keyboard.type("12x")
+    page.keyboard.press("Enter")
+    expect(cell("Iva Marrin, Jun 2026")).to_have_attribute("aria-invalid", "true")
+    expect(cell("Odran Tully, Jun 2026")).to_be_focused()
+    page.keyboard.press("Control+z")
+    assert (
+        Quota.objects.filter(subject_key="r02", starts_on=date(2026, 5, 1), metric="won_amount")
+        .order_by("-pk")[0]
+        .value
+        != 300_000
+    )
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("button", name="Save quotas")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(page.locator(".message")).to_contain_text("4 cells set")
+    assert (
+        Quota.objects.filter(subject_key="r02", starts_on=date(2026, 5, 1), metric="won_amount")
+        .order_by("-pk")[0]
+        .value
+        == 300_000
+    )

@@ -187,3 +187,16 @@ def test_other_metrics_territories_and_custom_periods(demo, sign_in):
     for query in ("tree=moons", "metric=luck", "period=never", "activity_kind=phone", "year=12"):
         assert client.get(f"/setup/quotas/?{query}").status_code in (400, 404), query
     assert SeasonCurve.objects.count() == 1, "the demo's own"
+
+
+def test_what_is_typed_is_added_up_before_it_is_saved(demo, sign_in):
+    client, page, before = sign_in("m1"), "/setup/quotas/?year=2027", Quota.objects.count()
+    posted = posted_of(client.get(page))
+    typed = posted | {"q:person:r01:2026-04-01": "1.25k", "q:person:r02:2026-04-01": "nonsense", "tool": "sums"}
+    answer = client.post(page, typed)
+    assert (answer.status_code, Quota.objects.count()) == (422, before), "a cell cannot be read, nothing is kept"
+    lines = {line.node.token: line for line in answer.context["grid"].lines}
+    assert lines["person:r01"].quarters[0] == 125_000 + sum(row(posted, "person:r01")[1:3])
+    assert [bool(cell.fault) for cell in lines["person:r02"].cells[:2]] == [True, False]
+    parts = sum(lines[f"person:{key}"].year.own for key in ("r01", "r02", "r03"))
+    assert lines["team:fells"].year.of_parts == parts

@@ -38,6 +38,8 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 SHOWN_CHANGES = 5
+# Nothing is filled or saved: the page with what is typed, so that its sums can be read.
+SUMS = "sums"
 WHAT = {
     "spread-year": "distributed over the year",
     "spread-down": "distributed to rows below",
@@ -66,6 +68,8 @@ def quotas(request: PageRequest) -> HttpResponse:
     cells, typed, faults = read_cells(request.POST.dict(), view, nodes)
     if "file" in request.FILES or request.POST.get("tool") == "sheet":
         return _sheet(request, view, nodes)
+    if request.POST.get("tool") == SUMS:
+        return _page(request, view, nodes, typed, faults)
     if faults or not request.POST.get("tool"):
         return _save(request, view, nodes, cells, typed, faults)
     try:
