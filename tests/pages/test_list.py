@@ -81,6 +81,64 @@ def test_filters_of_every_kind_joined_by_all_and_any(everything):
         assert {row[0] for row in answer.json()["rows"]} == expected, (query, len(expected))
 
 
+def keys_of(client, *clauses, **more):
+    """The deals that a list of these filters holds."""
+    answer = client.get("/deals/table.json", {"cols": "amount", "f": clauses, "status": "all", **more})
+    assert answer.status_code == 200, text(answer)[:300]
+    return {row[0] for row in answer.json()["rows"]}
+
+
+def test_groups_of_alternatives_several_choices_and_relative_days(demo, sign_in):
+    """(A or B) and C is what it says; a choice of two is either; spans of days are seen from the as-of day."""
+    client = sign_in("m1")
+    offer, terms, big = (keys_of(client, clause) for clause in ("stage:is:Offer", "stage:is:Terms", "amount:from:50k"))
+    assert keys_of(client, "a~stage:is:Offer", "a~stage:is:Terms", "amount:from:50k") == (offer | terms) & big
+    assert keys_of(client, "stage:is:Offer|Terms") == offer | terms
+    assert keys_of(client, "stage:is_not:Offer|Terms") == keys_of(client) - offer - terms
+    assert keys_of(client, "a~stage:is:Offer", "a~amount:from:50k", "b~stage:is:Terms") == (offer | big) & terms
+    spans = {"this month": ("2026-11-01", "2026-11-30"), "next 30 days": ("2026-11-23", "2026-12-22"),
+             "last quarter": ("2026-07-01", "2026-09-30"), "this year": ("2026-04-01", "2027-03-31")}  # fmt: skip
+    for words, (first, last) in spans.items():
+        assert keys_of(client, f"close:in:{words}") == keys_of(client, f"close:from:{first}", f"close:to:{last}")
+        assert keys_of(client, f"next_on:in:{words}") == keys_of(client, f"next_on:from:{first}", f"next_on:to:{last}")
+    assert keys_of(client, "close:to:-14") == keys_of(client, "close:to:9 Nov 2026")
+    both = client.get("/deals/?only=overdue&only=slipped+twice").context["list"]
+    alone = [client.get(f"/deals/?only={one}").context["list"] for one in ("overdue", "slipped+twice")]
+    assert set(both.all_places) == set(alone[0].all_places) & set(alone[1].all_places)
+
+
+def test_a_filter_that_is_not_understood_is_told_at_its_field_and_the_rest_stays(demo, sign_in):
+    client = sign_in("m1")
+    kept = client.get("/deals/?f=stage:is:Offer").context["list"].total
+    new = client.get("/deals/?f=stage:is:Offer&new_column=amount&new_test=from&new_value=lots")
+    assert (new.status_code, new.context["list"].total) == (422, kept)
+    assert "“lots” is not valid" in new.context["new_filter"].fault
+    assert 'value="lots"' in text(new), "what was typed stays"
+    old = client.get("/deals/?f=stage:is:Offer&f=close:to:soon")
+    assert (old.status_code, old.context["list"].total) == (422, kept)
+    chips = [chip for group in old.context["groups"] for chip in group]
+    assert [bool(chip.fault) for chip in chips] == [False, True]
+    assert client.get(f"/deals/?{chips[1].off}").status_code == 200
+    assert client.get("/deals/table.csv?f=close:to:soon").status_code == 400, (
+        "a file is never of fewer filters than asked for"
+    )
+    # A chip opens filled in, and what is typed takes its place; an alternative joins its group.
+    opened = client.get(f"/deals/?{chips[0].change}").context["new_filter"]
+    assert (opened.column.name, opened.values, opened.instead) == ("stage", ["Offer"], "stage:is:Offer")
+    typed = {
+        "f": "stage:is:Offer",
+        "new_column": "stage",
+        "new_test": "is",
+        "new_value": ["Offer", "Terms"],
+        "new_instead": opened.instead,
+    }
+    changed = client.get("/deals/", typed).context["list"]
+    assert [clause.text for clause in changed.clauses] == ["stage:is:Offer|Terms"]
+    other = client.get(f"/deals/?{chips[0].alternative}&new_test=is&new_value=Terms").context["list"]
+    assert [clause.text for clause in other.clauses] == ["a~stage:is:Offer", "a~stage:is:Terms"]
+    assert set(other.all_places) == set(changed.all_places)
+
+
 def test_sorting_by_several_columns_is_stable_and_turns_round(everything):
     client, columns, rows = everything
     for sort in ("-slips,amount", "stage,-close", "customer,-amount", "-own.basin,name", "-gap,-margin,created"):

@@ -33,6 +33,23 @@ def read_day(text: str, today: date, fiscal: FiscalCalendar, order: DayOrder = "
     return _checked(_with_month_name(plain, today) or _numbers(plain, order), text)
 
 
+def read_span(text: str, today: date, fiscal: FiscalCalendar) -> tuple[date, date]:
+    """First and last day of what a text writes: this, next or last week, month, quarter or year (fiscal), next or last n days.
+
+    Days that follow begin with today, those that are past end with it. Raises NotADay.
+    """
+    plain = " ".join(text.casefold().split())
+    if match := re.fullmatch(r"(this|next|last) (week|month|quarter|year)", plain):
+        step = {"this": 0, "next": 1, "last": -1}[match[1]]
+        period = fiscal.shifted(fiscal.containing(today, match[2]), step)
+        return period.starts_on, period.ends_on
+    match = re.fullmatch(r"(next|last) (\d{1,4}) days?", plain, re.ASCII)
+    if not match or not int(match[2]):
+        raise NotADay(text)
+    reach = timedelta(days=int(match[2]) - 1)
+    return (today, today + reach) if match[1] == "next" else (today - reach, today)
+
+
 def _checked(day: date | None, text: str) -> date:
     if day is None or not FIRST_YEAR <= day.year <= LAST_YEAR:
         raise NotADay(text)

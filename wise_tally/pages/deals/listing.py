@@ -1,6 +1,8 @@
 """The list of deals: filters, order and paging on whole columns, names read for one page."""
 
 from dataclasses import dataclass, replace
+from string import ascii_lowercase
+from urllib.parse import urlencode
 
 import numpy as np
 from django.db.models import Q
@@ -10,7 +12,7 @@ from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.pages.deals.columns import Column, all_columns, usual_columns
-from wise_tally.pages.deals.filters import JOINS, Clause, matching, read_clauses
+from wise_tally.pages.deals.filters import JOINS, Clause, FaultyClause, NewFilter, matching, read_clauses
 from wise_tally.web import deal_columns
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.page_query import PageQuery, choice, several, text
@@ -47,7 +49,8 @@ class ListQuery(PageQuery):
     status: str = choice((*STATUSES, "all", "period"))
     find: str = text()
     stage: str = text()
-    only: str = choice(("", *QUICK))
+    # Quick filters, all of which a deal fits.
+    only: tuple[str, ...] = several(name="only")
     join: str = choice(JOINS)
     sort: str = text(default="-amount")
     cols: str = text(MOST_ADDRESS)
@@ -57,9 +60,23 @@ class ListQuery(PageQuery):
     page: str = text()
     edit: str = choice(("", "yes"))
 
-    def without(self, gone: Clause) -> str:
+    def without(self, gone: str) -> str:
         """The list's address without one filter."""
-        return replace(self, clauses=tuple(one for one in self.clauses if one != gone.text)).query()
+        return replace(self, clauses=tuple(one for one in self.clauses if one != gone)).query()
+
+    def with_alternative(self, clause: Clause) -> str:
+        """The list's address with a form for an alternative to a filter, the two in one group."""
+        taken = {one.partition("~")[0] for one in self.clauses if one[1:2] == "~"}
+        group = clause.group or next(letter for letter in ascii_lowercase if letter not in taken)
+        grouped = replace(clause, group=group).text
+        clauses = tuple(grouped if one == clause.text else one for one in self.clauses)
+        query = replace(self, clauses=clauses).query()
+        return f"{query}&{urlencode({'new_column': clause.column.name, 'new_group': group})}"
+
+    def with_quick(self, key: str) -> str:
+        """The list's address with a quick filter put on or taken off."""
+        only = tuple(one for one in self.only if one != key) if key in self.only else (*self.only, key)
+        return replace(self, only=only).query()
 
     def sorted_by(self, name: str) -> str:
         """The address with a column as the first to sort by, turned round if it is; the others follow."""
@@ -84,6 +101,8 @@ class Listing:
     known: dict[str, Column]
     # What the figure is whose deals these are; empty where they are those of the scope.
     counted_words: str = ""
+    faulty: tuple[FaultyClause, ...] = ()
+    form: NewFilter | None = None
 
     @property
     def places(self) -> list[int]:
@@ -96,11 +115,16 @@ class Listing:
         return len(self.all_places)
 
 
-def listing(line: FilterLine, request: PageRequest) -> Listing:
-    """The deals of the scope that the filters keep. Raises Refused naming what is accepted."""
+def listing(line: FilterLine, request: PageRequest, strict: bool = True) -> Listing:
+    """The deals of the scope that the filters keep. Raises Refused naming what is accepted.
+
+    Without `strict` filters that cannot be applied are left out and told.
+    """
     columns, asked = all_columns(), ListQuery.read(line, request.GET)
     sorts, shown = _sorts(asked.sort, columns), _shown(asked.cols, columns, asked.status)
-    clauses = read_clauses(request.GET, columns)
+    clauses, faulty, form = read_clauses(request.GET, columns, line)
+    if strict and faulty:
+        raise Refused(faulty[0].message)
     rows = deals_in(line.book, line.snapshot, line.scope)
     rows = rows[_matching(line, rows, asked.status, asked.stage)]
     rows, counted_words = _counted(request, line, rows, asked.counted)
@@ -109,7 +133,8 @@ def listing(line: FilterLine, request: PageRequest) -> Listing:
         called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=asked.find))
         rows = rows[called[line.snapshot.deal[rows]]]
     rows = rows[matching(line, rows, clauses, asked.join)]
-    rows = _quick(line, rows, asked.only)
+    for only in asked.only:
+        rows = _quick(line, rows, one_of(only, QUICK, "is not accepted as only"))
     rows = rows[_order(line, rows, sorts, columns)]
     totals = list_totals(line.snapshot, rows)
     page = page_of(request, len(rows), PAGE)
@@ -119,11 +144,11 @@ def listing(line: FilterLine, request: PageRequest) -> Listing:
         asked,
         cols="" if names == ",".join(usual_columns(asked.status)) else names,
         join=asked.join if clauses else JOINS[0],
-        clauses=tuple(clause.text for clause in clauses),
+        clauses=(*(clause.text for clause in clauses), *(one.text for one in faulty)),
         page="",
         edit="",
     )
-    made = (tuple(sorts), tuple(clauses), shown, columns, counted_words)
+    made = (tuple(sorts), tuple(clauses), shown, columns, counted_words, tuple(faulty), form)
     return Listing(asked, rows, page, totals.amount_minor, totals.weighted_minor, *made)
 
 

@@ -19,13 +19,14 @@ from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
+from wise_tally.domain.org.typed_days import SPANS
 from wise_tally.domain.process.models import Category
 from wise_tally.pages.deals.board import lanes_context
 from wise_tally.pages.deals.bulk import bulk, bulk_choices
 from wise_tally.pages.deals.closing_chart import closing
 from wise_tally.pages.deals.columns import all_columns, cells, row_data
 from wise_tally.pages.deals.deal_page import deal_context, open_deal
-from wise_tally.pages.deals.filters import JOINS, TESTS
+from wise_tally.pages.deals.filter_chips import filter_chips
 from wise_tally.pages.deals.listing import QUICK, Listing, listing
 from wise_tally.pages.deals.parts import last_part
 from wise_tally.pages.deals.saved import start_view
@@ -61,9 +62,10 @@ def page(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
-    found = listing(line, request)
+    found = listing(line, request, strict=False)
     line = request.filter_line = replace(line, any_period=found.asked.status != "period")
-    return render(request, "deals/page.html", list_context(request, line, found))
+    wrong = found.faulty or (found.form and found.form.fault)
+    return render(request, "deals/page.html", list_context(request, line, found), status=422 if wrong else 200)
 
 
 # What a new search keeps of the list: its order, quick filter, columns and conditions.
@@ -99,14 +101,12 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
-        "quick": [
-            (*words, asked.query(only="" if key == asked.only else key), key == asked.only)
-            for key, words in QUICK.items()
-        ],
-        "clauses": [(clause, asked.without(clause)) for clause in found.clauses],
+        "quick": [(*words, asked.with_quick(key), key in asked.only) for key, words in QUICK.items()],
+        "groups": filter_chips(found),
+        "new_filter": found.form,
+        "new_choices": _names_of_choice(line, found),
+        "spans": SPANS,
         "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in found.known.values()],
-        "tests": TESTS,
-        "joins": asked.links("join", {name: name for name in JOINS}),
         "own": asked.own(),
         "kept_names": KEPT,
         "views": views_of(request.viewer),
@@ -123,6 +123,12 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "all_query": asked.query(counted=None),
         "footer": Footer(found.total, exports=exports("deals:table", asked.query())),
     }
+
+
+def _names_of_choice(line: FilterLine, found: Listing) -> list[str]:
+    """The names that a filter about a choice offers, each once."""
+    names = found.form.column.names if found.form else None
+    return list(dict.fromkeys(name for _, name in names(line))) if names else []
 
 
 def _sign(found: Listing, name: str) -> str:
