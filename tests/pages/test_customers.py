@@ -1,6 +1,6 @@
 """Accounts, the account sheet, leads, activities, the simulated ledger, due today, and the search."""
 
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 import pytest
 from django.contrib.auth.models import User
@@ -11,6 +11,7 @@ from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.follow_ups import next_try
 from wise_tally.domain.deals.models import (
     Account,
     Activity,
@@ -23,7 +24,8 @@ from wise_tally.domain.deals.models import (
     Order,
     OwnField,
 )
-from wise_tally.domain.org.models import AuditEntry
+from wise_tally.domain.deals.selectors import done_contacts
+from wise_tally.domain.org.models import AuditEntry, Person
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)
@@ -205,6 +207,46 @@ def test_the_next_days_show_what_is_planned_about_the_own_deals(demo, sign_in):
     expected = sorted([on for on, _ in steps] + [at.date() for at in planned if at.date() in days])
     assert [one.on for one in client.get("/today/").context["coming"]] == expected[:10]
     assert expected
+
+
+def test_a_lead_is_followed_up_from_the_start_page_alone(demo, sign_in):
+    """Not reached: the try is no contact, the next working day is planned; reached: what came of it, and the next step."""
+    client, here = sign_in("r02"), {"next": "/today/"}
+    lead = Lead.objects.create(key="fresh", name="Una Reel", phone="+353 1 555", owner=Person.objects.get(key="r02"),
+                               status="new", created_at=datetime(2026, 11, 23, 9, tzinfo=UTC), source="Field day")  # fmt: skip
+
+    def listed():
+        return next((call for call in client.get("/today/").context["calls"] if call.key == "fresh"), None)
+
+    call = listed()
+    assert (call.phone, call.again_on) == ("+353 1 555", date(2026, 11, 24))
+    assert 'href="tel:+3531555"' in text(client.get("/today/"))
+    done = done_contacts().filter(lead=lead)
+    refused = client.post("/today/follow-up/", {"lead": "fresh", "what": "not reached", **here})
+    assert (refused.status_code, lead.activities.count()) == (422, 0)
+    client.post("/today/follow-up/", {"lead": "fresh", "what": "not reached", "next_on": "2026-11-24", **here})
+    assert [(a.kind, a.status) for a in lead.activities.order_by("pk")] == [("task", "done"), ("phone", "planned")]
+    assert not done.exists(), "a try is no contact"
+    lead.refresh_from_db()
+    assert (lead.status, listed()) == ("working", None)
+    planned = lead.activities.get(status="planned")
+    Activity.objects.filter(pk=planned.pk).update(at=datetime(2026, 11, 20, 12, tzinfo=UTC))
+    assert listed().is_late
+    said = {"activity": planned.key, "what": "reached", "text": "Wants a visit", "next_on": "2026-12-01", **here}
+    client.post("/today/follow-up/", said)
+    assert [a.subject for a in done] == ["Try again: Wants a visit"]
+    after = lead.activities.get(status="planned")
+    assert (after.subject, after.at.date()) == ("Wants a visit", date(2026, 12, 1))
+    client.post("/today/follow-up/", {"activity": after.key, "what": "later", "next_on": "2026-12-04", **here})
+    after.refresh_from_db()
+    assert after.at.date() == date(2026, 12, 4)
+
+
+@pytest.mark.parametrize(
+    ("day", "proposed"), [("2026-11-26", "2026-11-27"), ("2026-11-27", "2026-11-30"), ("2026-11-29", "2026-11-30")]
+)
+def test_the_next_try_is_proposed_for_a_working_day(day, proposed):
+    assert next_try(date.fromisoformat(day)) == date.fromisoformat(proposed)
 
 
 def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_in):

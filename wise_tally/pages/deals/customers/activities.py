@@ -36,7 +36,7 @@ def _opened(request: PageRequest, name: str, key: str) -> About:
     return may_see.account(key) if name == "account" else may_see.lead(key)
 
 
-def _about(request: PageRequest) -> About:
+def opened_about(request: PageRequest) -> About:
     """What the form is about; what the viewer may not open looks like what is not there."""
     for name in ABOUT:
         if key := request.POST.get(name):
@@ -56,7 +56,7 @@ def _hidden(request: PageRequest) -> dict[str, str]:
 @require_POST
 def add(request: PageRequest) -> HttpResponse:
     """Write an activity down or plan one; of the kind “note”, keep a note."""
-    about = _about(request)
+    about = opened_about(request)
     if request.POST.get("kind") == "note":
         return _add_note(request, about, {"text": request.POST.get("subject", "")})
     form = ActivityForm(request.POST)
@@ -110,7 +110,7 @@ class NoteForm(LedgerForm):
 @require_POST
 def add_a_note(request: PageRequest) -> HttpResponse:
     """Write a note."""
-    return _add_note(request, _about(request), request.POST)
+    return _add_note(request, opened_about(request), request.POST)
 
 
 def _add_note(request: PageRequest, about: About, typed: Mapping[str, str]) -> HttpResponse:

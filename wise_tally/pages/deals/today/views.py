@@ -22,6 +22,7 @@ from wise_tally.domain.deals.parts import Who, change_part
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person, Workspace
+from wise_tally.pages.deals.today.calls import calls_of
 from wise_tally.pages.deals.today.due import REASON_WORDS, coming, due_deals, due_panel, flagged, in_order
 from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import stage_choices
@@ -58,6 +59,7 @@ def today(request: PageRequest) -> HttpResponse:
         "due": due_deals(line, found, order[page.first : page.last], viewer),
         "open_deals": len(found.rows),
         "targets": _targets(line),
+        "calls": calls_of(line, visible(request)),
         "coming": coming(line, found),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),

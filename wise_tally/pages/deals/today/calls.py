@@ -1,0 +1,127 @@
+"""Follow-ups at the top of the start page: what is planned for today and new leads, worked by telephone without leaving it."""
+
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.views.decorators.http import require_POST
+
+from wise_tally.book.store import books
+from wise_tally.core.trees import NONE
+from wise_tally.domain.deals.activity_actions import About, about_of
+from wise_tally.domain.deals.follow_ups import (
+    NOT_REACHED,
+    OUTCOMES,
+    REACHED,
+    FollowUp,
+    follow_up,
+    next_try,
+    planned_for,
+)
+from wise_tally.domain.deals.models import Activity, Deal, Lead
+from wise_tally.domain.formats import as_words, day
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.typed_days import typed_day
+from wise_tally.pages.deals.customers.activities import opened_about
+from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import Visibility, visible
+
+MOST = 30
+NEW_SINCE = timedelta(days=1)
+
+
+@dataclass(frozen=True)
+class Call:
+    """Whom to follow up with, how they are reached, what it is about, when it was planned, the day proposed for another try."""
+
+    kind: str
+    key: str
+    name: str
+    who: str
+    phone: str
+    email: str
+    words: str
+    at: datetime
+    is_late: bool
+    activity: str
+    again_on: date
+
+    @property
+    def href(self) -> str:
+        """The page of whom or what it is about."""
+        pages = {"deal": "deals:deal", "lead": "customers:lead", "account": "customers:account"}
+        return reverse(pages[self.kind], args=[self.key])
+
+
+def calls_of(line: FilterLine, may_see: Visibility) -> list[Call]:
+    """What is due by the end of the day for the person of the filter line (else the viewer), then leads new since yesterday."""
+    person = line.scope.person
+    key = line.book.reference.people[person].key if person != NONE else may_see.viewer.key
+    found, again = [], next_try(line.as_of)
+    for activity in planned_for(key, line.ends_at)[:MOST]:
+        about = about_of(activity)
+        if about is not None and _is_open(about, may_see):
+            found.append(_call(about, activity, line, again))
+    fresh = may_see.leads().filter(status__in=("new", ""), created_at__gte=line.ends_at - 2 * NEW_SINCE, owner__key=key)
+    fresh = fresh.filter(created_at__lt=line.ends_at)
+    listed = {call.key for call in found if call.kind == "lead"}
+    found += [_call(lead, None, line, again) for lead in fresh.order_by("created_at")[:MOST] if lead.key not in listed]
+    return found
+
+
+def _is_open(about: About, may_see: Visibility) -> bool:
+    if isinstance(about, Deal):
+        return may_see.sees_deal(about.pk)
+    return (may_see.leads() if isinstance(about, Lead) else may_see.accounts()).filter(pk=about.pk).exists()
+
+
+def _call(about: About, activity: Activity | None, line: FilterLine, again: date) -> Call:
+    kind = "deal" if isinstance(about, Deal) else "lead" if isinstance(about, Lead) else "account"
+    who, phone, email = _reached_by(about)
+    if activity:
+        words, at = f"{as_words(activity.kind)}: {activity.subject}", activity.at
+    else:
+        assert isinstance(about, Lead), "without an activity only new leads are followed up"
+        words, at = f"new lead from {about.source or 'no source'}", about.created_at
+    late = activity is not None and at < line.ends_at - timedelta(days=1)
+    return Call(
+        kind, about.key, about.name, who, phone, email, words, at, late, activity.key if activity else "", again
+    )
+
+
+def _reached_by(about: About) -> tuple[str, str, str]:
+    """Name, telephone number and mail address of whom to reach; of a deal its contact, else the first of the account."""
+    if isinstance(about, Lead):
+        return about.customer, about.phone, about.email
+    contact = about.contact if isinstance(about, Deal) else None
+    account = about.account if isinstance(about, Deal) else about
+    contact = contact or (account.contacts.order_by("name").first() if account else None)
+    return (contact.name, contact.phone, contact.email) if contact else ("", "", "")
+
+
+@require_POST
+def follow(request: PageRequest) -> HttpResponse:
+    """Keep what became of a try and go on with the page."""
+    outcome = one_of(request.POST.get("what", ""), OUTCOMES, "is not accepted", 422)
+    text, given = request.POST.get("text", "").strip()[:2_000], request.POST.get("next_on", "").strip()
+    next_on = typed_day(given) if given else None
+    if isinstance(next_on, str):
+        raise Refused(next_on, 422)
+    if outcome != REACHED and next_on is None:
+        raise Refused("Choose the day of the next try.", 422)
+    key = request.POST.get("activity", "")
+    planned = visible(request).activity(key) if key else None
+    about = about_of(planned) if planned else opened_about(request)
+    if about is None:
+        raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
+    follow_up(request.viewer, books.current().reference, about, planned, FollowUp(outcome, text, next_on), now())
+    said = "not reached" if outcome == NOT_REACHED else "kept" if outcome == REACHED else "put off"
+    messages.success(request, f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}.")
+    return redirect(safe_next(request, "/today/"))
