@@ -65,6 +65,8 @@ TABLE = {
     ("customers:account", "get", "/customers/account/ac001/"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:change-account", "get", "/customers/account/ac001/change/"): (302, 404, 200, 404, 200, 200, 403),
     ("customers:merge", "get", "/customers/account/ac001/merge/"): (302, 404, 200, 404, 200, 200, 403),
+    ("customers:vcards", "get", "/customers/account/ac001/contacts.vcf"): (302, 404, 200, 404, 200, 200, 200),
+    ("calendar-feed", "get", "/calendar/guessed.ics"): (404,) * 7,
     ("customers:new-contact", "get", "/customers/account/ac001/contacts/"): (302, 404, 200, 404, 200, 200, 403),
     ("customers:contact", "get", "/customers/contact/c0001/"): (302, 404, 200, 404, 200, 200, 403),
     ("customers:contact-data", "get", "/customers/contact/c0001/personal/"): (302, 403, 403, 403, 403, 200, 403),

@@ -34,6 +34,9 @@ from wise_tally.web.files.uploads import UploadedTable
 NUMBERS = {"r01": ("7654321", "5432109", "1777"), "r08": ("8765432", "6543219", "1888")}
 JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 
+# What stands for an upload in a form, and what it holds.
+FILES = {"FILE": b"name\nQuite New\n", "CARD": b"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ann Other\r\nEND:VCARD\r\n"}
+
 
 class Belongings:
     """What a person owns; `fill` puts its identifiers into an address or a form."""
@@ -99,12 +102,12 @@ class Belongings:
                 "step_before": as_text(step | {"next_step": "Ask"})}  # fmt: skip
 
     def fill(self, body):
-        """An address, or the values of a form, with this person's identifiers; `FILE` becomes an upload."""
+        """An address, or the values of a form, with this person's identifiers; what FILES names becomes an upload."""
         if isinstance(body, dict):
             filled = {name.format(**self.names): self.fill(value) for name, value in body.items()}
             return self.firm.stages | filled if "STAGES" in body else filled
-        if not isinstance(body, str) or body == "FILE":
-            return body if body != "FILE" else SimpleUploadedFile("a.csv", b"name\nQuite New\n")
+        if not isinstance(body, str) or body in FILES:
+            return SimpleUploadedFile("a.csv", FILES[body]) if isinstance(body, str) else body
         return self.names["revision"] if body == "REVISION" else body.format(**self.names)
 
     def shown_in(self, text):

@@ -35,6 +35,7 @@ POSTS = [
     (LEAD, {"what": "drop", "because": "small"}, OWN, "deals_lead"),
     (LEAD, {"what": "qualify", "account": "", "account_name": "Quite New", **NEW_DEAL}, OWN, "deals_deal"),
     (LEAD, {"what": "qualify", "account": "{account}", **NEW_DEAL}, OWN, "deals_deal"),
+    (ACCOUNT + "contacts/read-in/", {"file": "CARD"}, OWN, "deals_contact"),
     ("/customers/activities/", {"deal": "{deal}", **TALK}, OWN, "deals_activity"),
     ("/customers/activities/", {"account": "{account}", **TALK}, OWN, "deals_activity"),
     ("/customers/activities/", {"lead": "{lead}", **TALK}, OWN, "deals_activity"),

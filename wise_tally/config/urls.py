@@ -3,6 +3,7 @@
 from django.urls import include, path
 
 from wise_tally.interfaces.api.assembled import api
+from wise_tally.pages.deals import calendar_feed
 from wise_tally.web import parts
 from wise_tally.web.request import sign_in, typed_again
 from wise_tally.web.request.old_addresses import old_addresses
@@ -20,6 +21,7 @@ urlpatterns = [
     path("typed/", typed_again.typed, name="typed"),
     path("sign-out/", sign_in.sign_out, name="sign-out"),
     path("api/", api.urls),
+    path("calendar/<str:token>.ics", calendar_feed.feed, name="calendar-feed"),
     path("tokens/", include("wise_tally.pages.setup.token_urls")),
     path("forecast/", include("wise_tally.pages.forecast.urls")),
     path("deals/", include("wise_tally.pages.deals.urls")),

@@ -189,11 +189,13 @@ class AgreedAction(models.Model):
 
 
 class ApiToken(models.Model):
-    """A personal token for the read-only interface; only its hash is kept, and it shows what its person sees."""
+    """A personal token for the read-only interface or the calendar; only its hash is kept, and it shows what its person sees."""
 
     person = models.ForeignKey(Person, models.CASCADE, related_name="tokens")
     name = models.CharField(max_length=200)
     digest = models.CharField(max_length=64, unique=True)
+    # A calendar address opens the calendar alone, a token of the interface nothing else but that.
+    use = models.CharField(max_length=9, default="interface", choices=[("interface", "API"), ("calendar", "calendar")])
     made_at = MomentField()
     used_at = MomentField(null=True)
 

@@ -16,6 +16,7 @@ from wise_tally.domain.org.models import ApiToken, Person
 # When a token was last used is written at most this often, so that reading does not wait for writers.
 NOTED_EVERY = timedelta(hours=1)
 MOST_TOKENS = 20
+INTERFACE, CALENDAR = "interface", "calendar"
 
 
 class TokenRefused(Exception):
@@ -33,7 +34,7 @@ def _digest(token: str) -> str:
 
 
 @transaction.atomic
-def give_token(viewer: Viewer, name: str, now: datetime) -> str:
+def give_token(viewer: Viewer, name: str, now: datetime, use: str = INTERFACE) -> str:
     """A new token for the viewer; returned once and kept only as a hash. Raises TokenRefused."""
     person, name = Person.objects.filter(key=viewer.key).first(), name.strip()
     if person is None:
@@ -43,7 +44,7 @@ def give_token(viewer: Viewer, name: str, now: datetime) -> str:
     if person.tokens.count() >= MOST_TOKENS:
         raise TokenRefused(f"You already have {plural(MOST_TOKENS, 'token')}. Delete one first.")
     token = secrets.token_urlsafe(32)
-    made = ApiToken.objects.create(person=person, name=name, digest=_digest(token), made_at=now)
+    made = ApiToken.objects.create(person=person, name=name, digest=_digest(token), made_at=now, use=use)
     audit(viewer, "token given", f"{person.key} {made.pk}", now, after=name)
     return token
 
@@ -58,9 +59,9 @@ def take_token_away(viewer: Viewer, number: int, now: datetime) -> None:
     found.delete()
 
 
-def person_of_token(token: str, now: datetime) -> Person | None:
-    """Whose token it is; None for one that was never given or was taken away."""
-    found = ApiToken.objects.select_related("person").filter(digest=_digest(token)).first()
+def person_of_token(token: str, now: datetime, use: str = INTERFACE) -> Person | None:
+    """Whose token of this use it is; None for one that was never given or was taken away."""
+    found = ApiToken.objects.select_related("person").filter(digest=_digest(token), use=use).first()
     if found is None:
         return None
     if found.used_at is None or now - found.used_at > NOTED_EVERY:

@@ -3,11 +3,12 @@
 from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.token_actions import TokenRefused, give_token, take_token_away, tokens_of
+from wise_tally.domain.org.token_actions import CALENDAR, TokenRefused, give_token, take_token_away, tokens_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -16,15 +17,19 @@ from wise_tally.web.request.viewing import PageRequest
 def page(request: PageRequest) -> HttpResponse:
     """One's tokens, and a new one, whose text stands on the answer alone."""
     viewer = request.viewer
-    given = ""
+    given = calendar = ""
     if request.method == "POST":
         try:
-            given = give_token(viewer, request.POST.get("name", ""), now())
+            if request.POST.get("use") == CALENDAR:
+                calendar = give_token(viewer, "calendar", now(), CALENDAR)
+            else:
+                given = give_token(viewer, request.POST.get("name", ""), now())
         except TokenRefused as refused:
             raise Refused(str(refused), 422) from None
     answer = {
         "tokens": tokens_of(viewer),
         "given": given,
+        "calendar": request.build_absolute_uri(reverse("calendar-feed", args=[calendar])) if calendar else "",
         "sees_all": viewer.may(May.SET_ORGANISATION),
         "base": request.build_absolute_uri("/api/"),
     }

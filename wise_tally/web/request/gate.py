@@ -14,6 +14,7 @@ from django.template.loader import get_template
 REQUEST_ID: ContextVar[str] = ContextVar("request_id", default="-")
 MOST_OF_A_FORM, MOST_OF_AN_UPLOAD = 1_000_000, 50_000_000
 # Of what a browser can do beyond showing pages nothing is used.
+CALENDAR = "/calendar/"
 NOT_USED = "camera=(), geolocation=(), microphone=(), payment=(), usb=()"
 log = logging.getLogger("wise_tally.requests")
 
@@ -42,7 +43,9 @@ class GateMiddleware:
         response.headers["Permissions-Policy"] = NOT_USED
         passed, viewer = (time.perf_counter() - started) * 1000, getattr(request, "viewer", None)
         who = viewer.key if viewer else "-"
-        log.info("%s %s %s %s %.0f ms", request.method, request.path, who, response.status_code, passed)
+        # The address of a calendar is a secret of its own.
+        path = CALENDAR if request.path.startswith(CALENDAR) else request.path
+        log.info("%s %s %s %s %.0f ms", request.method, path, who, response.status_code, passed)
         return response
 
 

@@ -3,7 +3,17 @@
 from django.urls import path
 
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.pages.deals.customers import accounts, activities, contacts, files, leads, personal, sheet, workings
+from wise_tally.pages.deals.customers import (
+    accounts,
+    activities,
+    contacts,
+    files,
+    leads,
+    personal,
+    sheet,
+    vcards,
+    workings,
+)
 
 app_name = "customers"
 urlpatterns = [
@@ -17,6 +27,8 @@ urlpatterns = [
     path("account/<key:key>/change/", accounts.change, name="change-account"),
     path("account/<key:key>/merge/", accounts.merge, name="merge"),
     path("account/<key:key>/contacts/", contacts.new, name="new-contact"),
+    path("account/<key:key>/contacts.vcf", vcards.out, name="vcards"),
+    path("account/<key:key>/contacts/read-in/", vcards.read_in, name="read-vcards"),
     path("contact/<key:key>/", contacts.change, name="contact"),
     path("contact/<key:key>/write/", contacts.write, name="write"),
     path("contact/<key:key>/personal/", personal.of_contact, name="contact-data"),
