@@ -162,6 +162,8 @@ TABLE = {
     ("setup:outbox", "get", "/setup/outbox/"): IMPORTERS,
     ("setup:outbox-document", "get", "/setup/outbox/9/document/"): NO_IMPORT,
     ("setup:backups", "get", "/setup/backups/"): (302, 403, 403, 403, 403, 200, 403),
+    ("setup:package", "get", "/setup/backups/package.zip"): (302, 403, 403, 403, 403, 200, 403),
+    ("setup:backup-file", "get", "/setup/backups/none.sqlite3"): (302, 403, 403, 403, 403, 404, 403),
     ("setup:backups", "post", "/setup/backups/"): (302, 403, 403, 403, 403, 409, 403),
     ("setup:quotas", "get", "/setup/quotas/"): (302, 403, 403, 200, 200, 200, 200),
     ("setup:quota-sheet", "get", "/setup/quotas/sheet.csv"): (302, 403, 403, 200, 200, 200, 200),

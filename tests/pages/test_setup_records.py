@@ -1,5 +1,7 @@
 """Before, while and after a stage; the check language as a table; outbox, audit, backups."""
 
+import io
+import zipfile
 from datetime import date
 from decimal import Decimal
 
@@ -27,6 +29,7 @@ from wise_tally.domain.org.models import ApiToken, AuditEntry, OutboxMessage
 from wise_tally.domain.org.token_actions import give_token, person_of_token
 from wise_tally.domain.process.check_language import CheckWrong, Facts, missing, read_check
 from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
+from wise_tally.package.writing import write_package
 from wise_tally.pages.setup.records import backup
 
 DAY = date(2026, 11, 23)
@@ -248,6 +251,15 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     client.post("/setup/backups/", {"what": "make"})
     ApiToken.objects.get(name="taken").delete()
     (made,) = backup.backups_made()
+    taken_out = b"".join(client.get(f"/setup/backups/{made.name}").streaming_content)
+    assert taken_out == (tmp_path / "backups" / made.name).read_bytes()
+    assert client.get("/setup/backups/..%2Fwise-tally.sqlite3").status_code == 404
+    packed = io.BytesIO(client.get("/setup/backups/package.zip").content)
+    with zipfile.ZipFile(packed) as archive:
+        archive.extractall(tmp_path / "out")
+    write_package(tmp_path / "same", NOW)
+    tables = {path.name: path.read_bytes() for path in (tmp_path / "same").rglob("*.csv")}
+    assert {path.name: path.read_bytes() for path in (tmp_path / "out").rglob("*.csv")} == tables
     DealRevision.objects.update(amount_minor=5)
     Stage.objects.filter(key="s1").update(name="changed")
     number = BookNumber.objects.get().number

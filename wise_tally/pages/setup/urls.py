@@ -8,6 +8,7 @@ from wise_tally.pages.setup.lists import views as lists
 from wise_tally.pages.setup.people import views as people
 from wise_tally.pages.setup.quotas import views as quotas
 from wise_tally.pages.setup.quotas import working as quota_working
+from wise_tally.pages.setup.records import downloads
 from wise_tally.pages.setup.records import views as records
 from wise_tally.pages.setup.stages import moments as stage_moments
 from wise_tally.pages.setup.stages import views as stages
@@ -29,6 +30,8 @@ urlpatterns = [
     path("outbox/", records.outbox, name="outbox"),
     path("outbox/<int:number>/document/", records.document, name="outbox-document"),
     path("backups/", records.backups, name="backups"),
+    path("backups/package.zip", downloads.package, name="package"),
+    path("backups/<str:name>", downloads.backup_file, name="backup-file"),
     path("contact-intervals/", contact_intervals.page, name="contact-intervals"),
     path("organisation/", organisation.organisation, name="organisation"),
     path("lists/<slug:slug>/", lists.entries, name="entries"),

@@ -4,13 +4,13 @@ from collections.abc import Callable
 from functools import wraps
 from typing import Any
 
-from django.http import HttpResponse
+from django.http.response import HttpResponseBase
 from django.utils.http import url_has_allowed_host_and_scheme
 
 from wise_tally.domain.org.access import May
 from wise_tally.web.request.viewing import PageRequest
 
-View = Callable[..., HttpResponse]
+View = Callable[..., HttpResponseBase]
 
 
 def changing_needs(right: May) -> Callable[[View], View]:
@@ -18,7 +18,7 @@ def changing_needs(right: May) -> Callable[[View], View]:
 
     def decorate(view: View) -> View:
         @wraps(view)
-        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponse:
+        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponseBase:
             if request.method == "POST":
                 request.viewer.require(right)
             return view(request, *args, **named)
@@ -33,7 +33,7 @@ def all_needs(right: May) -> Callable[[View], View]:
 
     def decorate(view: View) -> View:
         @wraps(view)
-        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponse:
+        def guarded(request: PageRequest, *args: Any, **named: Any) -> HttpResponseBase:
             request.viewer.require(right)
             return view(request, *args, **named)
 
