@@ -5,8 +5,8 @@ import pytest
 from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal, DealRevision
-from wise_tally.domain.org.models import OutboxMessage
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.domain.org.models import OutboxMessage, Person
 from wise_tally.domain.process.models import EntryCheck
 
 pytestmark = pytest.mark.django_db
@@ -119,3 +119,47 @@ def test_a_rep_changes_only_own_deals_together(demo, sign_in):
     assert Deal.objects.get(key="d9001").name not in text(refused)
     assert DealRevision.objects.count() == count
     assert client.post("/deals/", {"deal": mine, "category": "early", "confirmed": "yes"}).status_code == 302
+
+
+def test_all_deals_of_a_list_are_previewed_and_changed_at_once(demo, sign_in):
+    client = sign_in("m1")
+    wanted = "/deals/?who=person:r08&f=stage:is:Offer|Terms|Enquiry&plain=1"
+    keys = {client.get(wanted).context["list"].total}
+    preview = client.post(wanted, {"all": "yes", "category": "early"})
+    changes = preview.context["changes"]
+    assert len(changes) + preview.context["unchanged"] == keys.pop() > 1
+    assert len(preview.context["deals"]) == len(changes) + preview.context["unchanged"]
+    client.post("/deals/", {"deal": preview.context["deals"], "category": "early", "confirmed": "yes"})
+    assert all(last_revision(change.deal).category.key == "early" for change, _ in changes)
+
+
+@pytest.mark.parametrize(
+    ("kind", "fields"),
+    [("account", {"owner": "r05", "territory": "lakeland"}), ("lead", {"owner": "r05", "status": "working"})],
+)
+def test_several_accounts_or_leads_are_changed_and_put_back(demo, sign_in, kind, fields):
+    model, client = {"account": Account, "lead": Lead}[kind], sign_in("m1")
+    open_ones = model.objects.all() if kind == "account" else model.objects.filter(status__in=("new", "working"))
+    keys = list(open_ones.order_by("key").values_list("key", flat=True)[:3])
+
+    other = "territory" if kind == "account" else "status"
+
+    def state():
+        found = [(r.key, r.owner, getattr(r, other)) for r in model.objects.filter(key__in=keys)]
+        return {key: tuple(getattr(value, "key", value) for value in values) for key, *values in found}
+
+    before = state()
+    posted = {"kind": kind, "record": keys, **fields, "next": f"/customers/{kind}s/"}
+    assert client.post("/customers/several/", posted).url == f"/customers/{kind}s/"
+    assert set(state().values()) == {tuple(fields.values())}
+    assert client.post("/customers/several/", {"kind": kind, "what": "undo"}).status_code == 302
+    assert state() == before
+    client.post("/customers/several/", posted)
+    model.objects.filter(key=keys[0]).update(owner=Person.objects.get(key="r01"))
+    undone = client.post("/customers/several/", {"kind": kind, "what": "undo"})
+    assert (undone.status_code, state()[keys[1]]) == (422, tuple(fields.values())), (
+        "one was changed since, so nothing is"
+    )
+    for bad in ({"record": []}, {"owner": "nobody"}, {"owner": "", "status": "", "territory": ""}, {"kind": "deal"}):
+        assert client.post("/customers/several/", posted | bad).status_code == 422, bad
+    assert sign_in("r01").post("/customers/several/", posted).status_code in (403, 404)

@@ -17,6 +17,9 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
+from wise_tally.pages.deals.listing import listing
+from wise_tally.web.deal_rows import deal_rows
+from wise_tally.web.filter_line import read_scope
 from wise_tally.web.forms.deal import ClosingForm, read_closing
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -72,14 +75,24 @@ def _closing_tried(form: ClosingForm | None) -> Closing:
 
 def _chosen(request: PageRequest) -> dict[str, int]:
     """Identifier → revision expected of the ticked deals."""
-    expected = {}
-    for text in request.POST.getlist("deal"):
+    expected = _of_the_list(request) if "all" in request.POST else {}
+    for text in request.POST.getlist("deal") if not expected else ():
         number, _, key = text.partition(":")
         if number.isdecimal() and len(number) < 16 and key:
             expected[key] = int(number)
     if not expected or len(expected) > MOST:
         raise Refused(f"{len(expected)} deals are selected. Select 1 to {MOST} at once.", 422)
     return expected
+
+
+def _of_the_list(request: PageRequest) -> dict[str, int]:
+    """Identifier → revision of every deal of the list in the address that the viewer may change."""
+    line = read_scope(request)
+    found = listing(line, request)
+    if found.total > MOST:
+        raise Refused(f"The list holds {found.total} deals; up to {MOST} can be changed at once. Narrow it first.", 422)
+    rows = deal_rows(line, found.all_places.tolist(), request.viewer)
+    return {row.key: row.revision for row in rows.values() if row.may_change}
 
 
 def _require_open(request: PageRequest, keys: list[str]) -> None:
@@ -127,7 +140,7 @@ def _preview(
         "faults": faults,
         "unchanged": len(expected) - len(changes),
         "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
-        "deals": request.POST.getlist("deal"),
+        "deals": [f"{revision}:{key}" for key, revision in expected.items()],
         "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
         "back": safe_next(request, reverse("deals:page")),
     }

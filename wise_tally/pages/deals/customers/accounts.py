@@ -126,6 +126,9 @@ def page(request: PageRequest) -> HttpResponse:
         "territories": Territory.objects.order_by("name"),
         "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
+        "people": Person.objects.filter(active_to=None).order_by("name"),
+        "undo": len(request.session.get("last_several", {}).get("account", [])),
+        "here": request.get_full_path(),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),
     }

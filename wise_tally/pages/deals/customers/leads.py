@@ -126,6 +126,9 @@ def page(request: PageRequest) -> HttpResponse:
         "statuses": STATUSES,
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
+        "people": Person.objects.filter(active_to=None).order_by("name"),
+        "undo": len(request.session.get("last_several", {}).get("lead", [])),
+        "here": request.get_full_path(),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),
     }

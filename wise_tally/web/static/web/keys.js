@@ -4,7 +4,7 @@ document.addEventListener("alpine:init", () => {
     send() { this.$root.requestSubmit(); },
   }));
   Alpine.data("ticks", () => ({
-    all() { this.$root.querySelectorAll("input[name=deal]").forEach((box) => { box.checked = true; }); },
+    all({ target }) { this.$root.querySelectorAll("input[name=deal], input[name=record]").forEach((box) => { box.checked = target.checked; }); },
   }));
   Alpine.data("reloading", () => ({
     init() { setTimeout(() => location.reload(), 1500); },

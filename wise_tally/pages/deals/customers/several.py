@@ -1,0 +1,60 @@
+"""Several accounts or leads of a list changed at once, and put back."""
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect
+from django.views.decorators.http import require_POST
+
+from wise_tally.book.store import books
+from wise_tally.domain.deals.bulk_customers import (
+    FIELDS,
+    ChangedRecord,
+    SeveralRefused,
+    change_several,
+    put_several_back,
+)
+from wise_tally.domain.formats import plural
+from wise_tally.domain.org.clock import now
+from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
+
+KEPT = "last_several"
+
+
+@require_POST
+def change(request: PageRequest) -> HttpResponse:
+    """Change the ticked ones, or put the last such change back."""
+    kind = one_of(request.POST.get("kind", ""), FIELDS, "cannot be changed together", 422)
+    reference, viewer = books.current().reference, request.viewer
+    try:
+        if request.POST.get("what") == "undo":
+            kept = request.session.get(KEPT, {}).get(kind, [])
+            count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in kept], now())
+            _keep(request, kind, [])
+            messages.success(request, f"{plural(count, kind)} put back.")
+        else:
+            wanted = {name: text for name in FIELDS[kind] if (text := request.POST.get(name, ""))}
+            changed = change_several(viewer, reference, kind, _open_keys(request, kind), wanted, now())
+            _keep(request, kind, changed)
+            messages.success(request, f"{plural(len(changed), kind)} changed.")
+    except SeveralRefused as refused:
+        raise Refused(str(refused), 422) from None
+    return redirect(safe_next(request, "/"))
+
+
+def _keep(request: PageRequest, kind: str, changed: list[ChangedRecord]) -> None:
+    rows = [(one.key, one.before, one.after) for one in changed]
+    request.session[KEPT] = {**request.session.get(KEPT, {}), kind: rows}
+
+
+def _open_keys(request: PageRequest, kind: str) -> list[str]:
+    """The ticked ones; one that is not open looks like one that is not there."""
+    keys = list(dict.fromkeys(request.POST.getlist("record")))[:1_000]
+    may_see = visible(request)
+    there = (may_see.accounts() if kind == "account" else may_see.leads()).filter(key__in=keys).count()
+    if there < len(keys):
+        raise Refused("One of these is not there; load the list again and tick those it shows.", 404)
+    return keys
