@@ -277,6 +277,18 @@ def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sig
     assert [(i.kind, i.url) for i in people if i.kind == "person"] == [("person", "/deals/?who=person%3Ar02")]
     assert {i.kind for i in sign_in("r08").get("/find/?q=barrage").context["found"]} == {"deal"}
     assert not sign_in("r01").get("/find/?q=barrage network").context["found"]
+    head = sign_in("m1")
+    contact = Contact.objects.exclude(phone="").order_by("key")[0]
+    for asked in (
+        contact.phone,
+        contact.phone.replace(" ", "-"),
+        contact.email,
+        f"{contact.name.split()[1]} {contact.name[:3]}",
+    ):
+        assert contact.name in {i.name for i in head.get("/find/", {"q": asked}).context["found"]}, asked
+    assert {i.kind for i in head.get("/find/?q=d9001").context["found"]} == {"deal"}
+    assert "Loss reasons" in {i.name for i in head.get("/find/?q=loss rea").context["found"] if i.kind == "page"}
+    assert [(i.kind, i.url) for i in head.get("/find/?q=new dea").context["found"]] == [("action", "/deals/new-deal/")]
     assert not sign_in("r01").get("/find/?q=%25").context["found"]
     others = Account.objects.exclude(owner__key="r01").exclude(deals__revisions__owner__key="r01")
     others = others.exclude(deals__credits__person__key="r01")

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.pages.deals.today import calls, views
+from wise_tally.pages.deals.today import calls, search, views
 
 app_name = "today"
 urlpatterns = [
@@ -11,5 +11,5 @@ urlpatterns = [
     path("today/working/", views.working, name="working"),
     path("today/follow-up/", calls.follow, name="follow-up"),
     path("today/<key:key>/", views.update, name="update"),
-    path("find/", views.find, name="find"),
+    path("find/", search.find, name="find"),
 ]

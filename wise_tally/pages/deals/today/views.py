@@ -1,11 +1,10 @@
-"""Due today, and the search over everything."""
+"""Due today: what to do next, and how the targets stand."""
 
 from dataclasses import dataclass
 from urllib.parse import urlencode
 
 from babel.numbers import get_currency_precision
 from django.db import transaction
-from django.db.models import Q
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
@@ -17,11 +16,11 @@ from wise_tally.core.attainment import AttainmentRow, attainment
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
-from wise_tally.domain.deals.models import DealRevision, Lead
+from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.deals.parts import Who, change_part
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.models import Person, Workspace
+from wise_tally.domain.org.models import Workspace
 from wise_tally.pages.deals.today.calls import calls_of
 from wise_tally.pages.deals.today.due import REASON_WORDS, coming, due_deals, due_panel, flagged, in_order
 from wise_tally.web.answers import say
@@ -39,8 +38,6 @@ from wise_tally.web.working.panel import panel_response
 
 PAGE = 25
 LEADS = 12
-FOUND = 8
-SHORTEST = 2
 
 
 @require_safe
@@ -137,52 +134,3 @@ def update(request: PageRequest, key: str) -> HttpResponse:
         return after
 
     return save(request, deal, form, write, (reverse("today:update", args=[deal.key]), reverse("today:today")))
-
-
-@dataclass(frozen=True)
-class Result:
-    """A thing found: its kind, name, where to go, and what tells it from others."""
-
-    kind: str
-    name: str
-    url: str
-    more: str = ""
-
-
-@require_safe
-def find(request: PageRequest) -> HttpResponse:
-    """Deals, accounts, contacts, leads and people by name; only what the viewer may open."""
-    text = request.GET.get("q", "").strip()[:200]
-    found = _results(request, text) if len(text) >= SHORTEST else []
-    return render(request, "today/find.html", {"text": text, "found": found, "short": 0 < len(text) < SHORTEST})
-
-
-def _results(request: PageRequest, text: str) -> list[Result]:
-    may_see, called = visible(request), Q(name__icontains=text) | Q(key__iexact=text)
-    results = [
-        Result("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in may_see.deals(called, "account", at_most=FOUND * 25)[:FOUND]
-    ]
-    accounts = may_see.accounts()
-    results += [
-        Result("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
-        for a in accounts.filter(called).order_by("name")[:FOUND]
-    ]
-    people_there = may_see.contacts().filter(Q(name__icontains=text) | Q(email__icontains=text))
-    results += [
-        Result("contact", c.name, reverse("customers:account", args=[c.account.key]), c.account.name)
-        for c in people_there.select_related("account").order_by("name")[:FOUND]
-    ]
-    leads = may_see.leads().filter(called | Q(customer__icontains=text)).order_by("-created_at")
-    results += [_lead(lead) for lead in leads[:FOUND]]
-    people = Person.objects.filter(called).order_by("name")
-    if may_see.people is not None:
-        people = people.filter(key__in=may_see.people)
-    return results + [
-        Result("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "show deals")
-        for p in people[:FOUND]
-    ]
-
-
-def _lead(lead: Lead) -> Result:
-    return Result("lead", lead.name, reverse("customers:lead", args=[lead.key]), lead.customer or lead.status or "new")
