@@ -168,3 +168,36 @@ def test_a_card_moves_between_lanes_by_drag_and_by_keyboard_and_back(visit):
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")
     page.wait_for_url("**/deals/d*/**")
+
+
+def test_a_table_sorts_by_its_heads_and_keeps_what_belongs_together(visit):
+    """Numbers fall first, names rise; people stay below their team; arrows reach the heads, which are no tab stops."""
+    page = visit("manager")
+    base = page.url.split("/forecast")[0]
+    page.goto(f"{base}/attainment/?by=person&period=FY2027-Q3")
+    table = page.locator("table[data-grid]").first
+
+    def column(place):
+        return [
+            text.replace("\u00a0", "") for text in table.locator(f"tbody tr td:nth-child({place})").all_inner_texts()
+        ]
+
+    first = table.locator("tbody a").first
+    first.focus()
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowRight")
+    expect(table.locator("thead button", has_text="won")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(table.locator("th[aria-sort=descending]")).to_have_text(re.compile("^won"))
+    won = [int(text) for text in column(3)]
+    assert won == sorted(won, reverse=True)
+    page.keyboard.press("Enter")
+    assert [int(text) for text in column(3)] == won[::-1]
+    assert table.locator("thead [tabindex='0']").count() <= 1
+    page.goto(f"{base}/attainment/?by=team&period=FY2027-Q3")
+    before = column(1)
+    table.locator("thead button", has_text="won").click()
+    regions = [name for name in column(1) if "region" in name]
+    assert sorted(column(1)) == sorted(before)
+    assert column(1).index(regions[0]) == 0
+    assert set(column(1)[1:3]) in ({"Fells team", "Lakes team"}, {"Rivers team", "Coast team"})

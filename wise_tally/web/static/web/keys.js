@@ -49,9 +49,11 @@ document.addEventListener("alpine:init", () => {
   });
 
   // Roving tabindex: only one figure of a grid takes Tab, arrows move inside it.
-  const cells = (grid) => [...grid.querySelectorAll("tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")].filter((cell) => !cell.closest("form[data-in-place]") || cell.matches("a"))).filter((row) => row.length);
+  const cells = (grid) => [...grid.querySelectorAll("thead tr, tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")].filter((cell) => !cell.closest("form[data-in-place]") || cell.matches("a"))).filter((row) => row.length);
   const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
-    cells(grid).flat().forEach((cell, place) => { cell.tabIndex = place === 0 ? 0 : -1; });
+    // The heads, which sort, are reached from the rows below them.
+    const all = cells(grid).flat(), first = all.find((cell) => cell.closest("tbody")) || all[0];
+    all.forEach((cell) => { cell.tabIndex = cell === first ? 0 : -1; });
   });
   // What scrolls sideways on a narrow screen can be reached and scrolled by keyboard.
   const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box, place) => {
