@@ -158,3 +158,23 @@ def test_files_taken_and_what_was_denied_are_written_down(demo, sign_in):
     found = AuditEntry.objects.filter(who="Iva Marrin (r01)").values_list("action", "detail")
     assert ("file taken", "/deals/table.csv") in found
     assert ("request denied", "GET /setup/imports/") in found
+
+
+def test_a_form_that_is_refused_leads_back_to_its_page_filled_in(demo, sign_in):
+    """In a browser the refusal stands on the page it came from, with what was typed; a script gets the plain answer."""
+    client, page = sign_in("m1"), "/deals/?f=stage:is:Offer"
+    sent = {"deal": "1:d9001", "expected_close": "soonish", "csrfmiddlewaretoken": "x"}
+    back = client.post("/deals/", sent, HTTP_REFERER=f"http://testserver{page}")
+    assert (back.status_code, back.url) == (303, page)
+    shown = client.get(page)
+    assert "“soonish” is not a date" in text(shown)
+    kept = dict(shown.context["refusal"]["fields"])
+    assert kept == {"deal": "1:d9001", "expected_close": "soonish"}, "no secret of the form is kept"
+    assert client.get(page).context["refusal"] is None, "it is told once"
+    assert client.post("/deals/", sent, HTTP_REFERER="http://elsewhere.example/").status_code == 422
+    by_script = {"HTTP_REFERER": f"http://testserver{page}", "HTTP_X_IN_PLACE": "yes"}
+    assert client.post("/deals/", sent, **by_script).status_code == 422
+    assert client.post("/deals/", sent).status_code == 422
+    viewer = sign_in("r01", apart=True)
+    denied = viewer.post("/setup/processes/", {"name": "Mine"}, HTTP_REFERER="http://testserver/deals/")
+    assert (denied.status_code, denied.url) == (303, "/deals/")

@@ -8,6 +8,7 @@ from django.urls import reverse
 
 from wise_tally.web.help import page_help
 from wise_tally.web.request.gate import REQUEST_ID
+from wise_tally.web.request.typed_again import refusal_of
 
 PLACES = (
     ("forecast", "Forecast"),
@@ -51,6 +52,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
         "demo": settings.DEMO,
         "filter_line": scope,
         "pins": pins,
+        "refusal": refusal_of(request),
         "help": page_help(request.resolver_match.view_name) if request.resolver_match else None,
         "request_id": REQUEST_ID.get(),
     }

@@ -20,7 +20,7 @@ from wise_tally.domain.org.models import Person, Workspace
 from wise_tally.web.request.gate import too_large
 from wise_tally.web.request.refusals import BadLink, NothingYet, Refused
 from wise_tally.web.request.sessions import keep_or_end
-from wise_tally.web.request.typed_again import keep_typed
+from wise_tally.web.request.typed_again import back_with_refusal, keep_typed
 
 BUSY = (
     "Something large is being written just now, perhaps an import. Nothing of yours was changed; go back – what you typed"
@@ -84,7 +84,9 @@ class WorkspaceMiddleware:
             return render(request, "web/bad_link.html", answer, status=error.status)
         if isinstance(error, Refused | CoreError):
             status = error.status if isinstance(error, Refused) else 400
-            return render(request, "web/refused.html", {"message": str(error)}, status=status)
+            return back_with_refusal(request, str(error)) or render(
+                request, "web/refused.html", {"message": str(error)}, status=status
+            )
         if isinstance(error, NothingYet):
             answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
             return render(request, "web/nothing_yet.html", answer)
@@ -92,7 +94,8 @@ class WorkspaceMiddleware:
             return render(request, "web/refused.html", {"message": BUSY}, status=503)
         if isinstance(error, PermissionDenied):
             note(request.viewer, "request denied", f"{request.method} {request.path}")  # type: ignore[attr-defined]
-            return render(request, "web/refused.html", {"message": str(error)}, status=403)
+            back = back_with_refusal(request, str(error)) if str(error) else None
+            return back or render(request, "web/refused.html", {"message": str(error)}, status=403)
         return None
 
 

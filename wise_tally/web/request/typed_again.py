@@ -1,8 +1,9 @@
-"""Nothing typed is lost: what a form sent after its sign-in had run out is kept until the person is back."""
+"""Nothing typed is lost: what a form sent that was refused, or whose sign-in had run out, is kept for its page."""
 
+from typing import Any
 from urllib.parse import urlsplit
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.middleware.csrf import REASON_NO_CSRF_COOKIE
 from django.shortcuts import redirect, render
 from django.urls import Resolver404, resolve
@@ -13,7 +14,7 @@ from wise_tally.web.request.sessions import WAS
 
 MOST_SIGNS = 50_000
 HIDDEN = ("csrfmiddlewaretoken", "password")
-KEPT = "typed"
+KEPT, REFUSED = "typed", "refused"
 OTHER_ADDRESS = (
     "The form came from another address than the server knows itself by, so nothing was changed. If this is the right page,"
     " the proxy in front does not say that it is reached over TLS; ask whoever runs the server to set WISE_TALLY_TLS_HEADER."
@@ -30,6 +31,37 @@ def _from_here(request: HttpRequest) -> bool:
     return urlsplit(origin).netloc == request.get_host()
 
 
+def _fields(request: HttpRequest) -> list[tuple[str, str]]:
+    """What a form sent, but for passwords and what is too much to keep."""
+    fields = [(name, value) for name in request.POST for value in request.POST.getlist(name) if name not in HIDDEN]
+    return fields if sum(len(name) + len(value) for name, value in fields) <= MOST_SIGNS else []
+
+
+def is_page_asked(request: HttpRequest) -> bool:
+    """Whether the browser asks for a page to be shown, not a script for an answer."""
+    scripts = ("X-In-Place", "X-Saves-Itself", "X-Alpine-Request", "X-Follow")
+    return request.headers.get("Sec-Fetch-Mode", "navigate") == "navigate" and not any(
+        name in request.headers for name in scripts
+    )
+
+
+def back_with_refusal(request: HttpRequest, message: str) -> HttpResponse | None:
+    """Back to the page of the form that was refused, which then tells why beside what was typed; None where there is none."""
+    page = urlsplit(request.META.get("HTTP_REFERER", ""))
+    if request.method != "POST" or page.netloc != request.get_host() or not is_page_asked(request):
+        return None
+    fields = [(name, value) for name, value in _fields(request) if name != "seen"]
+    request.session[REFUSED] = {"path": request.get_full_path(), "fields": fields, "message": message}
+    return HttpResponseRedirect(page.path + (f"?{page.query}" if page.query else ""), status=303)
+
+
+def refusal_of(request: HttpRequest) -> dict[str, Any] | None:
+    """What the form of this page was refused for, told once."""
+    if request.method != "GET" or not hasattr(request, "session") or not is_page_asked(request):
+        return None
+    return request.session.pop(REFUSED, None) if REFUSED in request.session else None
+
+
 def keep_typed(request: HttpRequest) -> bool:
     """Keep in the session what a form of ours sent, for the person whose sign-in it was; says whether anything was kept.
 
@@ -38,8 +70,8 @@ def keep_typed(request: HttpRequest) -> bool:
     whose = request.user.pk or request.session.get(WAS)
     if request.method != "POST" or whose is None or not _from_here(request):
         return False
-    fields = [(name, value) for name in request.POST for value in request.POST.getlist(name) if name not in HIDDEN]
-    if not fields or sum(len(name) + len(value) for name, value in fields) > MOST_SIGNS:
+    fields = _fields(request)
+    if not fields:
         return False
     request.session[KEPT] = {"path": request.get_full_path(), "fields": fields, "whose": whose}
     return True
