@@ -12,7 +12,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import require_deal
 from wise_tally.domain.deals.customer_access import may_change_account, may_change_lead
 from wise_tally.domain.deals.models import Account, Activity, Deal, KeptFile, Lead, Note
-from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.access import May, Viewer, require_giving
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
@@ -59,6 +59,16 @@ def add_activity(
     activity = Activity.objects.create(key=key, person=person, **{**_links(about), **values})
     audit(viewer, "activity added", key, now, after=as_text(values_of(activity, list(CONTENT))))
     return activity
+
+
+def assignee(viewer: Viewer, reference: ReferenceData, key: str, now: datetime) -> Person:
+    """Whom something is planned for: oneself, or somebody to whom the viewer may give work. Raises PermissionDenied."""
+    person = Person.objects.filter(key=key).first()
+    if person is None:
+        raise PermissionDenied("Choose somebody from the list to plan this for.")
+    if person.key != viewer.key:
+        require_giving(viewer, reference, local_day(now, reference.time_zone), None, person)
+    return person
 
 
 def about_of(record: Activity | Note) -> About | None:

@@ -93,7 +93,7 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
         **_stages(line, index, row),
-        **journal_of(deal, line.ends_at, history(deal, line.snapshot.cut)),
+        **journal_of(deal, line.ends_at, history(deal, line.snapshot.cut), viewer),
         "courses": course_charts(line, deal),
         "may_edit": may_edit,
         "here": request.get_full_path(),

@@ -13,6 +13,7 @@ from wise_tally.domain.deals.activity_actions import (
     About,
     add_activity,
     add_note,
+    assignee,
     change_activity,
     take_activity_away,
     take_note_away,
@@ -62,7 +63,10 @@ def add(request: PageRequest) -> HttpResponse:
     form = ActivityForm(request.POST)
     if not form.is_valid():
         return _refused(request, form, "The activity was not saved.", request.path, _hidden(request))
-    add_activity(request.viewer, books.current().reference, about, form.cleaned(), now())
+    values = form.cleaned()
+    if (key := form.cleaned_data["person"]) and values["status"] == "planned":
+        values["person"] = assignee(request.viewer, books.current().reference, key, now())
+    add_activity(request.viewer, books.current().reference, about, values, now())
     return redirect(safe_next(request, "/"))
 
 

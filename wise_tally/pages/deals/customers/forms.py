@@ -118,7 +118,10 @@ class ActivityForm(LedgerForm):
     kind = forms.ChoiceField(choices=DONE_KINDS)
     subject = forms.CharField(max_length=10_000, error_messages={"required": "Enter a subject."})
     on = DateField()
+    at = forms.TimeField(required=False, error_messages={"invalid": "Enter a time such as 14:30."})
     planned = forms.BooleanField(required=False)
+    # Whom it is planned for; the one who writes it down, where nobody is named.
+    person = forms.CharField(required=False)
 
     def clean(self) -> dict[str, Any]:
         """A planned activity needs a day; a done one cannot lie ahead."""
@@ -133,11 +136,14 @@ class ActivityForm(LedgerForm):
     def cleaned(self) -> dict[str, Any]:
         """The cleaned values as an activity keeps them; without a day it is done now."""
         clean, moment = self.cleaned_data, now()
-        rows = moment if clean["on"] in (None, local_day(moment)) and not clean["planned"] else noon_of(clean["on"])
+        if clean["on"] in (None, local_day(moment)) and not clean["planned"] and not clean["at"]:
+            when = moment
+        else:
+            when = noon_of(clean["on"] or local_day(moment), clean["at"])
         status = "planned" if clean["planned"] else "done"
-        return {"kind": clean["kind"], "subject": clean["subject"], "at": rows, "status": status}
+        return {"kind": clean["kind"], "subject": clean["subject"], "at": when, "status": status}
 
 
-def noon_of(day: Any) -> datetime:
-    """Noon of a day in the workspace's time zone."""
-    return datetime.combine(day, time(12), ZoneInfo(Workspace.current().time_zone))
+def noon_of(day: Any, at: time | None = None) -> datetime:
+    """Noon of a day in the workspace's time zone, or another time of it."""
+    return datetime.combine(day, at or time(12), ZoneInfo(Workspace.current().time_zone))

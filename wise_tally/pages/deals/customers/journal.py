@@ -5,8 +5,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
+from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import About
 from wise_tally.domain.formats import as_words
+from wise_tally.domain.org.access import May, Viewer, visible_teams
+from wise_tally.domain.org.clock import today
+from wise_tally.domain.org.models import Person
 
 # Entries that stand open; earlier ones are folded.
 SHOWN = 15
@@ -25,8 +29,10 @@ class Entry:
     note: str = ""
 
 
-def journal_of(about: About, ends_at: datetime, changes: Sequence[Entry] = ()) -> dict[str, Any]:
-    """The entries before a moment, as the page shows them, and what is planned as it is now."""
+def journal_of(
+    about: About, ends_at: datetime, changes: Sequence[Entry] = (), viewer: Viewer | None = None
+) -> dict[str, Any]:
+    """The entries before a moment, as the page shows them, what is planned as it is now, and whom the viewer may plan for."""
     activities = about.activities.select_related("person").order_by("at")
     done = activities.exclude(status="planned").filter(at__lt=ends_at)
     notes = about.notes.filter(at__lt=ends_at).select_related("person")
@@ -40,7 +46,20 @@ def journal_of(about: About, ends_at: datetime, changes: Sequence[Entry] = ()) -
         "planned": activities.filter(status="planned"),
         "journal": entries[:SHOWN],
         "earlier": entries[SHOWN:],
+        "assignees": _assignees(viewer) if viewer and viewer.may(May.CHANGE_DEALS_BELOW) else [],
     }
+
+
+def _assignees(viewer: Viewer) -> list[Person]:
+    """The viewer and the people below, by name."""
+    reference, day = books.current().reference, today()
+    teams = visible_teams(viewer, reference, day)
+    keys = {
+        one.key
+        for i, one in enumerate(reference.people)
+        if teams is None or reference.team_of(i, day.toordinal()) in teams
+    }
+    return list(Person.objects.filter(active_to=None, key__in=keys | {viewer.key}).order_by("name"))
 
 
 def _name(person: Any) -> str:

@@ -62,7 +62,7 @@ def account(request: PageRequest, key: str) -> HttpResponse:
         **_deals(request, line, found),
         **sales_of(request, line, found),
         **ledger(line, found),
-        **journal_of(found, line.ends_at),
+        **journal_of(found, line.ends_at, viewer=viewer),
         "contacts": found.contacts.order_by("name"),
         "moment": now(),
         "today": today(),
