@@ -1,6 +1,6 @@
 """Reads of deals that several actions share."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date, datetime
 
 import numpy as np
@@ -33,9 +33,18 @@ def planned_about_deals(before: datetime) -> QuerySet[Activity]:
     return Activity.objects.filter(status="planned", at__lt=before, deal__isnull=False)
 
 
-def next_steps_between(after: date, last: date) -> QuerySet[Deal]:
-    """Deals whose next step is due after a day and by another, the first due first."""
-    return Deal.objects.filter(next_step_on__gt=after, next_step_on__lte=last).order_by("next_step_on", "key")
+Planned = tuple[int, str, str, date | None, str]
+
+
+def next_steps_between(after: date, last: date) -> Iterator[Planned]:
+    """Row number, identifier, name, day and words of the deals whose next step is due after a day and by another, in order."""
+    found = Deal.objects.filter(next_step_on__gt=after, next_step_on__lte=last).order_by("next_step_on", "key")
+    yield from found.values_list("pk", "key", "name", "next_step_on", "next_step").iterator(chunk_size=100)
+
+
+def without_next_step(keys: Sequence[str]) -> frozenset[str]:
+    """Those of a few deals for which no next step is set."""
+    return frozenset(Deal.objects.filter(key__in=keys, next_step="").values_list("key", flat=True))
 
 
 def contacts_by_account(before: datetime) -> QuerySet[Account, tuple[int, int]]:

@@ -20,6 +20,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import PeopleCell, people_deals, people_table
 from wise_tally.core.reference_data import OPEN
+from wise_tally.core.talking_points import OpenDeals
 from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import Changes, changes
 from wise_tally.domain.formats import day, plural
@@ -39,8 +40,7 @@ from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
 from wise_tally.pages.team.deals_by_rep import months_of, stages_of
 from wise_tally.pages.team.query import tabs
-from wise_tally.pages.team.talking import agenda
-from wise_tally.web import deal_columns
+from wise_tally.pages.team.talking import agenda, open_deals
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
@@ -125,8 +125,9 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
     rows, amount = people_deals(line.book, line.snapshot, line.scope, line.snapshot.kind == OPEN, line.scope.person)
-    calls = _calls(line, key)
-    moved = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
+    deals = open_deals(line, rows, amount)
+    calls, earlier = _calls(line, key), line.book.as_of(since)
+    moved = changes(line.book, earlier, line.snapshot, line.period, line.scope, "weighted")
     answer = {
         "line": line,
         "tabs": tabs(line, "one-to-ones"),
@@ -144,8 +145,8 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
-        "agenda": agenda(line, rows, amount, since, bool(calls)),
-        "deals": _open_deals(line, rows, amount, request),
+        "agenda": agenda(line, deals, earlier, bool(calls)),
+        "deals": _largest(line, deals, request),
         "open": (len(rows), int(amount.sum())),
         "activities": _activities(line, since),
         "calls": calls,
@@ -210,14 +211,13 @@ def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tupl
     ]
 
 
-def _open_deals(line: FilterLine, rows: Ints, amount: Ints, request: PageRequest) -> list[tuple[DealRow, str]]:
+def _largest(line: FilterLine, deals: OpenDeals, request: PageRequest) -> list[tuple[DealRow, str]]:
     """The largest open deals, each with what is remarkable about it."""
-    order = np.argsort(-amount, kind="stable")[:MOST_DEALS]
-    places = [int(row) for row in rows[order]]
-    shown, missed = deal_rows(line, places, request.viewer), deal_columns.gaps(line, rows[order])
-    return [
-        (shown[row], _remark(shown[row], int(late))) for row, late in zip(places, missed, strict=True) if row in shown
-    ]
+    order = np.argsort(-deals.amount_minor, kind="stable")[:MOST_DEALS]
+    places = deals.rows[order].tolist()
+    shown = deal_rows(line, places, request.viewer)
+    late = deals.missed[order].tolist()
+    return [(shown[row], _remark(shown[row], n)) for row, n in zip(places, late, strict=True) if row in shown]
 
 
 def _remark(row: DealRow, missed: int) -> str:

@@ -4,11 +4,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
 
-from django.db.models import Q
+import numpy as np
 from django.urls import reverse
 
+from wise_tally.core.book import BookAsOf
 from wise_tally.core.money import Ints
 from wise_tally.core.talking_points import OpenDeals, TalkingPoint, talking_points
+from wise_tally.domain.deals.selectors import without_next_step
 from wise_tally.domain.formats import day, plural
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows
@@ -43,14 +45,22 @@ WORDS: dict[str, tuple[str, Callable[[DealRow, int], str], str]] = {
 QUICK = {"overdue": "overdue", "stalled": "overstaying", "no_next_step": "no next step"}
 
 
-def agenda(line: FilterLine, rows: Ints, amount_minor: Ints, since: date, is_called: bool) -> list[AgendaPoint]:
-    """The points about a person's open deals, the most money first, and whether a forecast is still to be submitted."""
-    missed = deal_columns.gaps(line, rows)
-    has_next = ~deal_columns.deals_where(line, Q(next_step=""))[line.snapshot.deal[rows]]
-    deals = OpenDeals(rows, amount_minor, missed, has_next)
-    found = talking_points(line.book, line.snapshot, line.book.as_of(since), line.period, deals)
-    shown = deal_rows(line, [int(rows[i]) for point in found for i in point.places[:NAMED]])
-    points = [_point(line, point, deals, shown, since) for point in found]
+def open_deals(line: FilterLine, rows: Ints, amount_minor: Ints) -> OpenDeals:
+    """A person's open deals with what the points ask about."""
+    keys = [line.book.deals.key[deal] for deal in line.snapshot.deal[rows].tolist()]
+    lacking = without_next_step(keys)
+    has_next = np.array([key not in lacking for key in keys], dtype=bool)
+    return OpenDeals(rows, amount_minor, deal_columns.gaps(line, rows), has_next)
+
+
+def agenda(line: FilterLine, deals: OpenDeals, earlier: BookAsOf, is_called: bool) -> list[AgendaPoint]:
+    """The points about a person's open deals, the most money first, and whether a forecast is still to be submitted.
+
+    `earlier` is the book as of the day compared with.
+    """
+    found = talking_points(line.book, line.snapshot, earlier, line.period, deals)
+    shown = deal_rows(line, [int(deals.rows[i]) for point in found for i in point.places[:NAMED]])
+    points = [_point(line, point, deals, shown, earlier.as_of) for point in found]
     if not is_called and line.period.ends_on >= line.as_of:
         page = f"{reverse('forecast:calls')}?{line.query()}"
         points.append(AgendaPoint("No forecast submitted yet", "for this period", None, "Submit a forecast", page))

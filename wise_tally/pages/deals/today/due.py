@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date, timedelta
+from itertools import islice
 
 import numpy as np
 from django.db.models import Q
@@ -25,8 +26,8 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed
 # Reasons in the order of how pressing they are: what was promised for a day first. The first four are marked.
 STEP, ACTIVITY, CLOSING, PAST, OVER, SLIPPED, UNDATED, GAP = range(8)
 MARKED = 4
-# Days looked ahead, entries shown, and how many are read to find them.
-DAYS_AHEAD, MOST_COMING, MOST_READ = 7, 10, 400
+# Days looked ahead, and entries shown.
+DAYS_AHEAD, MOST_COMING = 7, 10
 
 
 @dataclass(frozen=True)
@@ -170,15 +171,22 @@ def coming(line: FilterLine, found: Flagged) -> list[Coming]:
     in_scope = np.zeros(len(line.book.deals.key), dtype=bool)
     in_scope[line.snapshot.deal[found.rows]] = True
     index_of, last = books.stored().index_of, line.as_of + timedelta(days=DAYS_AHEAD)
-    steps = next_steps_between(line.as_of, last)
-    acts = planned_about_deals(line.ends_at + timedelta(days=DAYS_AHEAD)).filter(at__gte=line.ends_at)
-    entries = [(deal.next_step_on or last, deal.next_step or "next step", deal) for deal in steps[:MOST_READ]]
-    for act in acts.select_related("deal").order_by("at")[:MOST_READ]:
-        assert act.deal is not None, "planned about a deal"
-        entries.append((local_day(act.at), f"{as_words(act.kind)}, {act.subject}", act.deal))
-    mine = [
-        Coming(on, f"{words}:", deal.key, deal.name)
-        for on, words, deal in entries
-        if (index := index_of(deal.pk)) is not None and in_scope[index]
-    ]
-    return sorted(mine, key=lambda one: one.on)[:MOST_COMING]
+
+    def in_hand(number: int) -> bool:
+        index = index_of(number)
+        return index is not None and bool(in_scope[index])
+
+    steps = (
+        Coming(on or last, f"{words or 'next step'}:", key, name)
+        for number, key, name, on, words in next_steps_between(line.as_of, last)
+        if in_hand(number)
+    )
+    acts = planned_about_deals(line.ends_at + timedelta(days=DAYS_AHEAD)).filter(at__gte=line.ends_at).order_by("at")
+    fields = ("at", "kind", "subject", "deal_id", "deal__key", "deal__name")
+    planned = (
+        Coming(local_day(at), f"{as_words(kind)}, {subject}:", key, name)
+        for at, kind, subject, number, key, name in acts.values_list(*fields).iterator(chunk_size=100)
+        if in_hand(number)
+    )
+    first = [*islice(steps, MOST_COMING), *islice(planned, MOST_COMING)]
+    return sorted(first, key=lambda one: one.on)[:MOST_COMING]
