@@ -193,3 +193,18 @@ def test_what_is_no_table_and_unknown_kinds_are_refused(admin):
         == 302
     )
     assert "read as Windows-1252" in text(admin.get(f"/setup/imports/{ImportRun.objects.get().pk}/"))
+
+
+def test_lines_above_the_headings_are_left_out_and_the_form_is_guessed_from_every_row(admin):
+    """Titles fill one cell; the row that tells days from months may be the last."""
+    rows = [["Pipeline of the north"], [""], ["as of November"], *DEALS[:1]]
+    close, total = DEALS[0].index("Close date"), DEALS[0].index("Total")
+    for number in range(250):
+        row = [*DEALS[1]]
+        row[0], row[close], row[total] = f"Deal {number}", "01/02/2027", "€1,250"
+        rows.append(row)
+    rows[-1][close], rows[-1][total] = "25/02/2027", "1,250.50"
+    upload = SimpleUploadedFile("deals.csv", as_csv(rows).encode())
+    page = admin.post("/setup/imports/", {"kind": "deals", "file": upload}, follow=True)
+    assert "lines above the headings left out" in text(page)
+    assert (page.context["matching"].dates, page.context["matching"].numbers) == ("dmy", "comma")

@@ -1,11 +1,12 @@
 """New deals: typed, or made of a lead."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 
 from django.db import transaction
 
 from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.deals.account_actions import save_account
 from wise_tally.domain.deals.models import Account, Contact, Deal, DealRevision
 from wise_tally.domain.org.access import Viewer, require_change
 from wise_tally.domain.org.actions import audit
@@ -73,3 +74,13 @@ def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: dateti
     audit(viewer, "deal added", deal.key, now)
     revisions_added()
     return deal
+
+
+@transaction.atomic
+def add_deal_of(viewer: Viewer, reference: ReferenceData, new: NewDeal, customer: str, now: datetime) -> Deal:
+    """Make a deal and, where a name is given, the new customer whose it is, in one step; raises DealRefused."""
+    if customer:
+        values = {"name": customer, "kind": "organisation", "territory": new.territory, "owner": new.owner}
+        account = save_account(viewer, reference, None, {**values, "industry": "", "country": ""}, now)
+        new = replace(new, account=account)
+    return add_deal(viewer, reference, new, now)

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision, require_deal
 from wise_tally.domain.deals.activity_actions import FileRefused, add_file, take_file_away
-from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal
+from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal_of
 from wise_tally.domain.deals.entry import document_of, tick_entry
 from wise_tally.domain.deals.models import KeptFile
 from wise_tally.domain.org.access import May, may_change_deal
@@ -33,7 +33,10 @@ class NewDealForm(LedgerForm):
     """What a new deal begins with."""
 
     name = NameField(label="Name")
-    account = AccountField(label="Customer", help_text="The name of an account that is there.")
+    account = AccountField(
+        label="Customer", help_text="The name of an account, or of a new one if the box below is ticked."
+    )
+    is_new = forms.BooleanField(label="This is a new customer", required=False)
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
     expected_close = NewCloseField(label="Expected close")
@@ -56,6 +59,23 @@ class NewDealForm(LedgerForm):
             field = self.fields[name]
             assert isinstance(field, forms.ChoiceField)
             field.choices = options_of
+
+    def clean(self) -> dict[str, Any]:
+        """A customer that is not there yet is none to be refused where it is to be made."""
+        clean = super().clean() or {}
+        typed = self.data.get("account", "").strip()
+        if clean.get("is_new") and typed:
+            account = self.fields["account"]
+            assert isinstance(account, AccountField)
+            twins = account.visible.likely_accounts(typed)
+            elsewhere = account.visible.twin_elsewhere(typed)
+            self.errors.pop("account", None)
+            if any(twin.name.casefold() == typed.casefold() for twin in twins) or elsewhere:
+                self.add_error(
+                    "account", elsewhere or f"“{typed[:60]}” is there already. Untick “new customer” to use it."
+                )
+            clean["new_account"] = typed[:200]
+        return clean
 
 
 def owners_of(request: PageRequest) -> list[tuple[str, str]]:
@@ -80,9 +100,11 @@ def new_deal(request: PageRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         clean = dict(form.cleaned_data)
         stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))
+        clean.pop("is_new")
+        name = clean.pop("new_account", "")
         new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
         try:
-            deal = add_deal(viewer, books.current().reference, new, now())
+            deal = add_deal_of(viewer, books.current().reference, new, name, now())
             return redirect("deals:deal", key=deal.key)
         except DealRefused as refused:
             form.add_error(None, str(refused))

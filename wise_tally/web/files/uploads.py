@@ -7,10 +7,13 @@ from dataclasses import dataclass
 
 from django.core.files.uploadedfile import UploadedFile
 
+from wise_tally.domain.formats import plural
 from wise_tally.web.files.workbook import WorkbookRefused, rows_of
 
 MOST_BYTES = 50_000_000
 MOST_UNPACKED = 50_000_000
+# A table begins within so many lines.
+MOST_TITLES = 20
 
 
 class UploadRefused(Exception):
@@ -98,9 +101,20 @@ def _xlsx(content: bytes) -> UploadedTable:
     return _table(rows, "")
 
 
+def _lines_above(rows: list[tuple[int, list[str]]]) -> int:
+    """How many lines stand above the headings: titles fill one cell where headings below them fill several."""
+    filled = [sum(bool(cell.strip()) for cell in cells) for _, cells in rows[:MOST_TITLES]]
+    first = next((place for place, number in enumerate(filled) if number > 1), 0)
+    return first if max(filled, default=0) > 1 else 0
+
+
 def _table(rows: list[tuple[int, list[str]]], note: str) -> UploadedTable:
     if not rows:
         raise UploadRefused("The file is empty. It needs a header row and at least one data row.")
+    above = _lines_above(rows)
+    if above:
+        note = f"{note} {plural(above, 'line')} above the headings left out.".strip()
+    rows = rows[above:]
     header = [cell.strip() for cell in rows[0][1]]
     while header and not header[-1]:
         header.pop()

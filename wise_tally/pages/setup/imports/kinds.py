@@ -122,7 +122,6 @@ NUMBER_FORMS = {
     "space": ("1 250,00", NumberStyle(",", " ")),
 }
 NUMERIC = ("money", "signed_money", "number", "percent", "days")
-SAMPLE = 200
 IDENTIFIER = {"id", "identifier", "number", "no", "key", "code"}
 
 
@@ -159,14 +158,14 @@ def _words(text: str) -> set[str]:
 
 
 def guess_forms(kind: Kind, columns: dict[str, str], table: UploadedTable) -> tuple[str, str]:
-    """Forms of dates and numbers that the first rows of the matched columns speak for."""
+    """Forms of dates and numbers that all rows of the matched columns speak for."""
     kinds = {name: kind.column(name).kind for name in columns}
     samples: dict[str, list[str]] = {"date": [], "number": []}
     for name, heading in columns.items():
         of = "date" if kinds[name] in ("date", "moment") else "number" if kinds[name] in NUMERIC else ""
         if of:
             index = table.header.index(heading)
-            samples[of] += [cells[index].strip() for _, cells in table.rows[:SAMPLE] if cells[index].strip()]
+            samples[of] += [cells[index].strip() for _, cells in table.rows if cells[index].strip()]
     return _date_form(samples["date"]), _number_form(samples["number"])
 
 
