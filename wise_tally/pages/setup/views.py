@@ -82,7 +82,7 @@ def _sections(viewer: Viewer) -> list[Section]:
                 Link("People and teams", reverse("setup:tree", args=["teams"]), _count(Team, "team")),
                 Link("Territories", reverse("setup:tree", args=["territories"]), _count(Territory, "territory")),
                 Link("All people", reverse("setup:entries", args=["people"]), _count(Person, "person")),
-                Link("API tokens", reverse("tokens"), "read-only"),
+                Link("Tokens and calendar", reverse("tokens"), "read-only"),
             ],
         ),
         Section(
