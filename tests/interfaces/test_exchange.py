@@ -293,6 +293,7 @@ def whole_workspace(folder):
               "months_bp": [1000] * 8 + [500] * 4, "starts_on": "2025-01-01", "ends_on": "2025-01-31", "held_on": "2025-01-06",
               "subject": "team", "subject_key": "t1", "metric": "won_deals", "shared": True, "starts": False, "agreed_on": "2025-01-06",
               "due_on": "2025-01-09", "done_on": None, "from_on": "2025-01-06", "rate_bp": 400, "days": 10, "place": 0, "wide": True,
+              "retired": True,
               "issued_at": "2025-02-03T10:00:00+00:00", "lines": [["d1", 739000, False, 5, None]]}  # fmt: skip
     settings = {
         "reps_see_team": True,

@@ -138,12 +138,12 @@ TABLES = {
         _table(
             "products",
             deals.Product,
-            "*product_id:id *name:name product_group:text unit_price:money unit_cost:money",
+            "*product_id:id *name:name product_group:text unit_price:money unit_cost:money retired:flag",
         ),
         _table(
             "partners",
             deals.Partner,
-            "*partner_id:id *name:name kind:text territory_id:ref:territories commission_rate:percent",
+            "*partner_id:id *name:name kind:text territory_id:ref:territories commission_rate:percent retired:flag",
         ),
         _table(
             "accounts",
@@ -252,7 +252,8 @@ TABLES = {
         _table(
             "fields",
             deals.OwnField,
-            "*field_id:id *applies_to:word:deal|account|lead *name:name *kind:word:choice|text|number|date choices:text",
+            "*field_id:id *applies_to:word:deal|account|lead *name:name *kind:word:choice|text|number|date choices:text"
+            " retired:flag",
         ),
         _table(
             "field_values",

@@ -23,6 +23,8 @@ FILE = "workspace.json"
 ID = {"type": "string", "minLength": 1, "maxLength": 64}
 NAME = {"type": "string", "minLength": 1, "maxLength": 200}
 TEXT = {"type": "string", "maxLength": 10_000}
+# A member with a default may be left out.
+RETIRED = {"type": "boolean", "default": False}
 DAY = {"type": "string", "pattern": r"^\d{4}-\d{2}-\d{2}$"}
 DAY_OR_NONE = {"type": ["string", "null"], "pattern": r"^\d{4}-\d{2}-\d{2}$"}
 MOMENT = {"type": "string", "format": "date-time"}
@@ -47,9 +49,9 @@ class Part:
 
 
 PARTS = {
-    "deal_types": Part(process.DealType, ("id",), {"id": ID, "name": NAME, "group": TEXT}, {}),
-    "sources": Part(process.Source, ("id",), {"id": ID, "name": NAME}, {}),
-    "lost_reasons": Part(process.LostReason, ("id",), {"id": ID, "name": NAME}, {}),
+    "deal_types": Part(process.DealType, ("id",), {"id": ID, "name": NAME, "group": TEXT, "retired": RETIRED}, {}),
+    "sources": Part(process.Source, ("id",), {"id": ID, "name": NAME, "retired": RETIRED}, {}),
+    "lost_reasons": Part(process.LostReason, ("id",), {"id": ID, "name": NAME, "retired": RETIRED}, {}),
     "openings": Part(
         org.Opening, ("person", "team"), {"person": ID, "team": ID}, {"person": "people", "team": "teams"}
     ),
@@ -243,7 +245,7 @@ def schema() -> dict[str, Any]:
         return {
             "type": "object",
             "properties": part.members,
-            "required": list(part.members),
+            "required": [name for name, form in part.members.items() if "default" not in form],
             "additionalProperties": False,
         }
 

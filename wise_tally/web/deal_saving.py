@@ -172,7 +172,7 @@ def _refused(asked: DealRequest, form: DealForm, status: int, conflict: Conflict
         else None,
         "stages": stage_choices().get(asked.deal.process.key, []),
         "categories": list(Category.objects.order_by("rank")),
-        "lost_reasons": LostReason.objects.order_by("name"),
+        "lost_reasons": LostReason.objects.offered().order_by("name"),
         "first_day": local_day(present.effective_at),
         "today": today(),
         "revision": present.pk,

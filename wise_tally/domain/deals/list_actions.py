@@ -59,5 +59,7 @@ def remove_named(viewer: Viewer, model: type[models.Model], key: str, now: datet
     name = model._default_manager.values_list("name", flat=True).get(key=key)
     count = in_use(model).get(name, 0)
     if count:
-        raise InUse(f"“{name}” is used by {plural(count, 'deal or lead', 'deals or leads')}. Change these first.")
+        raise InUse(
+            f"“{name}” is used by {plural(count, 'deal or lead', 'deals or leads')}. Change these first, or retire it instead."
+        )
     take_away(viewer, model, key, now)

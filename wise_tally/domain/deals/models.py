@@ -4,10 +4,11 @@ from django.db import models
 
 from wise_tally.domain.org.fields import DayField, KeyField, MomentField
 from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.org.pick_lists import PickListEntry
 from wise_tally.domain.process.models import Category, Process, Stage
 
 
-class Partner(models.Model):
+class Partner(PickListEntry):
     """A reseller or consultant who brings deals."""
 
     key = KeyField()
@@ -17,7 +18,7 @@ class Partner(models.Model):
     commission_rate_bp = models.IntegerField(null=True)
 
 
-class Product(models.Model):
+class Product(PickListEntry):
     """Something sold."""
 
     key = KeyField()
@@ -251,7 +252,7 @@ class Order(models.Model):
     open = models.BooleanField()
 
 
-class OwnField(models.Model):
+class OwnField(PickListEntry):
     """A field the user adds to deals, accounts or leads."""
 
     key = KeyField()

@@ -3,6 +3,7 @@
 from django.db import models
 
 from wise_tally.domain.org.fields import KeyField, MomentField
+from wise_tally.domain.org.pick_lists import PickListEntry
 
 
 class Category(models.Model):
@@ -58,7 +59,7 @@ class StageRule(models.Model):
         unique_together = [("stage", "effective_at")]
 
 
-class DealType(models.Model):
+class DealType(PickListEntry):
     """A type of deal with the group it counts in, such as new business or existing; deals carry the name."""
 
     key = KeyField()
@@ -66,14 +67,14 @@ class DealType(models.Model):
     group = models.CharField(max_length=200, blank=True)
 
 
-class Source(models.Model):
+class Source(PickListEntry):
     """Where a lead or a deal came from; deals and leads carry the name."""
 
     key = KeyField()
     name = models.CharField(max_length=200, unique=True)
 
 
-class LostReason(models.Model):
+class LostReason(PickListEntry):
     """Why deals are lost; revisions carry the name."""
 
     key = KeyField()

@@ -135,7 +135,7 @@ def _preview(
         "closing": closing,
         "wrong": wrong,
         "today": today(),
-        "lost_reasons": LostReason.objects.order_by("name") if closing else [],
+        "lost_reasons": LostReason.objects.offered().order_by("name") if closing else [],
         "changes": [(change, _words(change)) for change in changes],
         "faults": faults,
         "unchanged": len(expected) - len(changes),

@@ -64,10 +64,12 @@ class DetailsForm(LedgerForm):
     def __init__(self, deal: Deal, visible: Visibility, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.fields["account"].visible = visible  # type: ignore[attr-defined]
-        self.fields.update(own_form_fields("deal"))
+        self.fields.update(own_form_fields("deal", self.initial))
         there = deal.account.contacts.order_by("name") if deal.account else []
         self.set_choices("contact", choices_of(there))
-        self.set_choices("partner", choices_of(Partner.objects.order_by("name")))
+        self.set_choices(
+            "partner", choices_of(Partner.objects.offered(deal.partner.key if deal.partner else "").order_by("name"))
+        )
         self.set_choices("deal_type", names_of(DealType, deal.deal_type))
         self.set_choices("source", names_of(Source, deal.source))
 

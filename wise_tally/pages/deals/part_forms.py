@@ -53,7 +53,9 @@ class RowForm:
 def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
     """The columns of a part's rows."""
     if name == "lines":
-        products = tuple(Product.objects.order_by("product_group", "name").values_list("key", "name"))
+        held = deal.lines.values_list("product__key", flat=True)
+        offered = Product.objects.offered(*held).order_by("product_group", "name")
+        products = tuple(offered.values_list("key", "name"))
         return (
             Column("product", "product", "record", products),
             Column("quantity_10000ths", "quantity", "quantity"),

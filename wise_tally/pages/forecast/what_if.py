@@ -139,7 +139,7 @@ def _answer(
         "faults": faults,
         "may_apply": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "closing": _closing(request, scratch),
-        "lost_reasons": LostReason.objects.order_by("name"),
+        "lost_reasons": LostReason.objects.offered().order_by("name"),
         "today": line.today,
         "may_set_stages": viewer.may(May.SET_RULES),
         "node": scope_node(line)[2],

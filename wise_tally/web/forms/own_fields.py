@@ -28,8 +28,8 @@ class NewCloseField(DateField):
 
 
 def names_of(model: type[Source] | type[DealType], present: str) -> list[tuple[str, str]]:
-    """The names of a list as choices, with the present one even if the list lacks it."""
-    names = list(model.objects.order_by("name").values_list("name", flat=True))
+    """The names of a list as choices, with the present one even if it is retired or not on the list."""
+    names = list(model.objects.offered().order_by("name").values_list("name", flat=True))
     names += [present] if present and present not in names else []
     return [("", "none"), *((name, name) for name in names)]
 
@@ -53,10 +53,11 @@ class OwnFormField(forms.CharField):
             raise forms.ValidationError(str(refused)) from refused
 
 
-def own_form_fields(applies_to: str) -> dict[str, forms.Field]:
-    """Form fields of own fields, by name in the form."""
+def own_form_fields(applies_to: str, initial: Mapping[str, Any]) -> dict[str, forms.Field]:
+    """Form fields of own fields, by name in the form; of retired ones those that have a value in `initial`."""
+    held = [name.partition(":")[2] for name in initial if name.startswith("own:")]
     found: dict[str, forms.Field] = {}
-    for own in OwnField.objects.filter(applies_to=applies_to).order_by("key"):
+    for own in OwnField.objects.offered(*held).filter(applies_to=applies_to).order_by("key"):
         if own.kind == "choice":
             choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
             widget = forms.Select(attrs=BOXED)

@@ -60,7 +60,7 @@ class AccountForm(OwnedForm):
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
-        self.fields.update(own_form_fields("account"))
+        self.fields.update(own_form_fields("account", self.initial))
 
     def cleaned(self) -> dict[str, Any]:
         """The same with the territory."""
@@ -108,7 +108,7 @@ class LeadForm(OwnedForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.fields.update(own_form_fields("lead"))
+        self.fields.update(own_form_fields("lead", self.initial))
         _offer(self, "source", names_of(Source, self.initial.get("source", "")))
 
 

@@ -228,9 +228,6 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
     viewer, reference = request.viewer, books.current().reference
     initial = {"name": lead.customer or lead.name, "account_name": lead.customer or lead.name}
     initial["owner"] = lead.owner.key if lead.owner else viewer.key
-    kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
-    kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
-    kept |= own_initial("lead", lead.key)
     is_open = lead.status not in ("qualified", "dropped")
     likely = visible(request).likely_accounts(lead.customer or lead.name)
     if likely and is_open:
@@ -240,7 +237,7 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "age": age_days(lead, end_of_today()),
         "is_open": is_open,
         "may_edit": may_change_lead(viewer, reference, lead, today()),
-        "form": LeadForm(viewer, lead.owner, initial=kept),
+        "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),
         "qualify": QualifyForm(request, lead, initial=initial),
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
@@ -251,6 +248,13 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         **more,
     }
     return render(request, "customers/lead.html", answer, status=status)
+
+
+def _kept(lead: Lead) -> dict[str, str]:
+    """A lead as its form shows it."""
+    kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
+    kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
+    return kept | own_initial("lead", lead.key)
 
 
 @require_safe
@@ -272,7 +276,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
 
 
 def _save(request: PageRequest, found: Lead) -> HttpResponse:
-    form = LeadForm(request.viewer, found.owner, request.POST)
+    form = LeadForm(request.viewer, found.owner, request.POST, initial=_kept(found))
     if not form.is_valid():
         return _lead_page(request, found, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:

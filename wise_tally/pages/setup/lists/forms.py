@@ -30,8 +30,25 @@ class RecordForm(LedgerForm):
     def refuse_twin(self, model: Any, words: str) -> None:
         """A fault beside the name where another record has it."""
         name = self.cleaned_data.get("name")
-        if name and model.objects.filter(name__iexact=name).exclude(key=self.key or "").exists():
-            self.add_error("name", f"{words} “{name}” already exists. Choose another name.")
+        twin = name and model.objects.filter(name__iexact=name).exclude(key=self.key or "").first()
+        if twin:
+            retired = getattr(twin, "retired", False)
+            way = "is retired. Open it and bring it back" if retired else "already exists. Choose another name"
+            self.add_error("name", f"{words} “{twin.name}” {way}.")
+
+
+class PickListForm(RecordForm):
+    """A form for an entry of a pick list; a new one is not retired."""
+
+    retired = forms.BooleanField(
+        label="Retired", required=False, help_text="No longer offered; it stays where it was used."
+    )
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        retired = self.fields.pop("retired")
+        if self.key is not None:
+            self.fields["retired"] = retired
 
 
 class CategoryForm(RecordForm):
@@ -50,7 +67,7 @@ class CategoryForm(RecordForm):
             self.add_error("rank", f"Rank {rank} is used by “{other.name}”. Choose another rank.")
 
 
-class DealTypeForm(RecordForm):
+class DealTypeForm(PickListForm):
     """A deal type with its group."""
 
     name = NameField(label="Name")
@@ -61,7 +78,7 @@ class DealTypeForm(RecordForm):
         self.refuse_twin(DealType, "A deal type")
 
 
-class SourceForm(RecordForm):
+class SourceForm(PickListForm):
     """A source of leads and deals."""
 
     name = NameField(label="Name")
@@ -71,7 +88,7 @@ class SourceForm(RecordForm):
         self.refuse_twin(Source, "A source")
 
 
-class LostReasonForm(RecordForm):
+class LostReasonForm(PickListForm):
     """A reason for which deals are lost."""
 
     name = NameField(label="Name")
@@ -81,7 +98,7 @@ class LostReasonForm(RecordForm):
         self.refuse_twin(LostReason, "A lost reason")
 
 
-class OwnFieldForm(RecordForm):
+class OwnFieldForm(PickListForm):
     """A field of the firm's own."""
 
     name = NameField(label="Name")
@@ -114,7 +131,7 @@ class OwnFieldForm(RecordForm):
                 self.add_error("choices", f"The option “{sorted(gone)[0]}” is in use. Keep it in the list.")
 
 
-class ProductForm(RecordForm):
+class ProductForm(PickListForm):
     """Something sold."""
 
     name = NameField(label="Name")
@@ -123,7 +140,7 @@ class ProductForm(RecordForm):
     unit_cost_minor = MoneyField(label="Unit cost")
 
 
-class PartnerForm(RecordForm):
+class PartnerForm(PickListForm):
     """A reseller or consultant."""
 
     name = NameField(label="Name")

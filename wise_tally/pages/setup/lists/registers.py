@@ -16,6 +16,7 @@ from wise_tally.domain.org.access import May, Viewer, has_left
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Team, Territory
 from wise_tally.domain.org.people_actions import remove_person, save_person
+from wise_tally.domain.org.pick_lists import PickListEntry
 from wise_tally.domain.org.records import InUse, save_record, take_away
 from wise_tally.domain.org.sign_in_actions import end_sign_in
 from wise_tally.domain.process.models import Category, DealType, LostReason, Source
@@ -47,6 +48,11 @@ class Register:
     def by_text(self) -> bool:
         """Whether deals carry the entry's name as text."""
         return self.model in TEXTS
+
+    @property
+    def retires(self) -> bool:
+        """Whether entries can be retired."""
+        return issubclass(self.model, PickListEntry)
 
     def uses(self) -> dict[str, int]:
         """How many deals and leads carry each name."""
@@ -83,7 +89,9 @@ def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
     viewer.require(May.SET_RULES)
     count = OwnFieldValue.objects.filter(field__key=key).count()
     if count:
-        raise InUse(f"The field is used {plural(count, 'time')}. Only fields without values can be deleted.")
+        raise InUse(
+            f"The field is used {plural(count, 'time')}. Only fields without values can be deleted; retire it instead."
+        )
     take_away(viewer, OwnField, key, now)
 
 

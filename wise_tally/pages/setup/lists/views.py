@@ -35,7 +35,8 @@ def entries(request: PageRequest, slug: str) -> HttpResponse:
             messages.success(request, f"{made.name} was added.")
             return redirect("setup:entries", slug=slug)
     uses = register.uses()
-    records: list[Any] = list(register.model._default_manager.order_by(*register.order))
+    order = ("retired", *register.order) if register.retires else register.order
+    records: list[Any] = list(register.model._default_manager.order_by(*order))
     rows = [
         {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
         for record in records

@@ -126,7 +126,12 @@ document.addEventListener("alpine:init", () => {
     scrollable();
     const panel = document.getElementById("working");
     if (panel && !panel.childElementCount && opener) {
-      document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => { figure.removeAttribute("aria-current"); figure.focus(); });
+      // Whoever went on in the meantime keeps their place.
+      const free = document.activeElement === document.body;
+      document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => {
+        figure.removeAttribute("aria-current");
+        if (free) figure.focus();
+      });
       opener = null;
     }
   });

@@ -1,0 +1,93 @@
+"""Entries of pick lists: retired they are no longer offered, stay where they were used, and come back."""
+
+import json
+import re
+from html import escape
+
+import pytest
+
+from tests.support.answers import text
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal, DealLine, Lead, OwnField, OwnFieldValue, Partner, Product
+from wise_tally.domain.process.models import DealType, LostReason, Source
+from wise_tally.package.workspace_file import FILE, take_file, write_file
+
+pytestmark = pytest.mark.django_db
+
+
+def retire(client, slug, key, is_retired=True):
+    """Tick or untick “Retired” on the page of an entry; the other values stay."""
+    address = f"/setup/lists/{slug}/{key}/"
+    kept = client.get(address).context["form"].initial
+    posted = {name: value for name, value in kept.items() if name != "retired" and value is not None}
+    posted |= {name: minor / 100 for name, minor in posted.items() if name.endswith("_minor")}
+    assert client.post(address, posted | {"retired": "on"} if is_retired else posted).status_code == 302
+
+
+@pytest.mark.parametrize(
+    ("slug", "model", "form"),
+    [
+        ("sources", Source, "details"),
+        ("deal-types", DealType, "details"),
+        ("partners", Partner, "details"),
+        ("own-fields", OwnField, "details"),
+        ("products", Product, "lines"),
+    ],
+)
+def test_a_retired_entry_is_no_longer_offered_but_stays_where_it_is(demo, sign_in, slug, model, form):
+    client, holder = sign_in("m1"), Deal.objects.get(key="d9001")
+    other = Deal.objects.filter(process=holder.process).exclude(pk=holder.pk).last()
+    OwnField.objects.create(key="gone", applies_to="deal", name="Gone", kind="text")
+    entry = model.objects.get(key="gone") if slug == "own-fields" else model.objects.order_by("pk")[0]
+    Deal.objects.filter(pk=other.pk).update(source="", deal_type="", partner=None)
+    others = {
+        "sources": {"source": entry.name},
+        "deal-types": {"deal_type": entry.name},
+        "partners": {"partner": entry},
+    }
+    Deal.objects.filter(pk=holder.pk).update(**others.get(slug, {}))
+    OwnFieldValue.objects.create(field_id=OwnField.objects.get(key="gone").pk, subject_key="d9001", value="kept")
+    DealLine.objects.filter(deal=other).delete()
+    if slug == "products":
+        DealLine.objects.create(deal=holder, product=entry, quantity_10000ths=10_000, unit_price_minor=100)
+
+    def offered():
+        return [f">{escape(entry.name)}<" in re.sub(r"\s+<", "<", client.get(f"/deals/{deal.key}/part/{form}/").text)
+                for deal in (holder, other)]  # fmt: skip
+
+    assert offered() == [True, True]
+    retire(client, slug, entry.key)
+    assert offered() == [True, False]
+    assert "retired" in text(client.get(f"/setup/lists/{slug}/"))
+    if slug in ("sources", "deal-types"):
+        assert "is retired. Open it and bring it back" in text(
+            client.post(f"/setup/lists/{slug}/", {"name": entry.name.upper()})
+        )
+    retire(client, slug, entry.key, False)
+    assert offered() == [True, True]
+
+
+def test_a_lead_keeps_the_values_of_retired_entries_when_it_is_saved(demo, sign_in):
+    client, lead = sign_in("m1"), Lead.objects.filter(status="new").first()
+    field = OwnField.objects.create(key="gone", applies_to="lead", name="Gone", kind="text", retired=True)
+    OwnFieldValue.objects.create(field=field, subject_key=lead.key, value="kept")
+    Source.objects.filter(name=lead.source).update(retired=True)
+    form = client.get(f"/customers/lead/{lead.key}/").context["form"].initial
+    assert client.post(f"/customers/lead/{lead.key}/change/", form | {"what": "save", "phone": "1"}).status_code == 302
+    lead.refresh_from_db()
+    assert (lead.phone, lead.source) == ("1", form["source"])
+    assert OwnFieldValue.objects.get(field=field).value == "kept"
+
+
+def test_retired_loss_reasons_are_not_suggested_and_the_package_carries_them(demo, sign_in, tmp_path):
+    client, reason = sign_in("m1"), LostReason.objects.first()
+    suggested = f'<option value="{reason.name}">'
+    lost = {"stage": "ns_lost", "amount": "420000.00", "expected_close": "2026-12-22", "closing": "yes"}
+    lost |= {"revision": last_revision(Deal.objects.get(key="d9001")).pk}
+    assert suggested in client.post("/deals/d9001/change/", lost).text
+    retire(client, "lost-reasons", reason.key)
+    assert suggested not in client.post("/deals/d9001/change/", lost).text
+    write_file(tmp_path)
+    LostReason.objects.update(retired=False)
+    take_file(json.loads((tmp_path / FILE).read_text()))
+    assert list(LostReason.objects.filter(retired=True)) == [reason]
