@@ -317,3 +317,12 @@ def test_numbers_are_written_and_read_in_the_style_of_the_workspace(demo, sign_i
     assert '"420000.00"' in client.get("/deals/table.json?cols=amount").content.decode()
     assert client.get("/deals/?f=close:to:11/28/2026").status_code == 200
     assert client.get("/deals/?f=close:to:28/11/2026").status_code >= 400
+
+
+def test_who_may_not_change_a_setting_reads_it_in_words(demo, sign_in):
+    page = text(sign_in("m1").get("/setup/organisation/"))
+    assert "First month of the fiscal year</dt><dd>April<" in page
+    assert "figures and deals</dt><dd>no<" in page
+    rep = text(sign_in("r01").get("/setup/lists/partners/p1/"))
+    assert "Territory</dt><dd>Headwaters<" in rep
+    assert "Retired</dt><dd>no<" in rep

@@ -104,7 +104,7 @@ BUILT_IN = (
     Column("gap", "missed contacts", "count", deal_columns.gaps),
     Column("contacted", "days since contact", "days", deal_columns.contact_days),
     Column("margin", "margin", "money", deal_columns.margins),
-    Column("reason", "lost reason", "text", texts=lambda line: deal_columns.lost_reasons(line.snapshot)),
+    Column("reason", "loss reason", "text", texts=lambda line: deal_columns.lost_reasons(line.snapshot)),
 )
 DEFAULT = ("customer", "stage", "days", "owner", "close", "category", "amount", "weighted")
 

@@ -95,7 +95,7 @@ class LostReasonForm(PickListForm):
 
     def clean(self) -> None:
         """Names are unique."""
-        self.refuse_twin(LostReason, "A lost reason")
+        self.refuse_twin(LostReason, "A loss reason")
 
 
 class OwnFieldForm(PickListForm):

@@ -151,7 +151,7 @@ REGISTERS = {
         Register(
             "lost-reasons",
             "Loss reasons",
-            "lost reason",
+            "loss reason",
             "Why deals are lost. Renaming does not change deals already lost.",
             LostReason,
             forms.LostReasonForm,
