@@ -85,6 +85,8 @@ def test_tables_come_as_text_with_the_row_on_which_each_record_begins():
     sheet = read_table("x.xlsx", workbook(rows))
     assert sheet.rows == [(2, ["A", "2026-11-23", "1250.5", "true"]), (4, ["B", "2026-11-23T09:30:00", "12", "x"])]
     assert read_table("x.csv", "a|b\n1|ä\n".encode("utf-16")).rows == [(2, ["1", "ä"])]
+    titled = read_table("x.csv", b'Spring\nName;Total;Note\nA;1,50;"b, c, d, e"\nB;2,50;\n')
+    assert titled.rows == [(3, ["A", "1,50", "b, c, d, e"]), (4, ["B", "2,50", ""])]
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as package:
         package.writestr("hello.txt", "x")

@@ -208,3 +208,56 @@ def test_lines_above_the_headings_are_left_out_and_the_form_is_guessed_from_ever
     page = admin.post("/setup/imports/", {"kind": "deals", "file": upload}, follow=True)
     assert "lines above the headings left out" in text(page)
     assert (page.context["matching"].dates, page.context["matching"].numbers) == ("dmy", "comma")
+
+
+def previewed(admin, rows, show="", **typed):
+    """The preview of a file of deals as the page holds it, and the page."""
+    file = SimpleUploadedFile("deals.csv", as_csv(rows, ";").encode())
+    answer = admin.post("/setup/imports/", {"kind": "deals", "file": file}, follow=True)
+    matching = answer.context["matching"]
+    posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
+    posted |= {"process": matching.process, "make_accounts": "on", "show": show} | FORMS | typed
+    page = admin.post(answer.redirect_chain[-1][0], posted)
+    return page.context["preview"], text(page)
+
+
+def test_the_preview_tells_what_each_row_will_do_and_keeps_nothing(admin, tmp_path):
+    before = everything(tmp_path)
+    preview, page = previewed(admin, DEALS)
+    assert [choice[:3] for choice in preview.choices] == [("new", "new", 3)]
+    assert preview.accounts == 2
+    assert "2 accounts will be created" in page
+    assert preview.examples == {
+        "dates": ["05/12/2026 → 5 Dec 2026", "06/12/2026 → 6 Dec 2026", "03/11/2026 → 3 Nov 2026"],
+        "numbers": ["1.250,50 → 1\xa0250.50", "12.000 → 12\xa0000.00", "700 → 700.00"],
+    }
+    assert everything(tmp_path) == before
+    send(admin, "deals", as_csv(DEALS, ";"), **FORMS)
+    assert [choice[:3] for choice in previewed(admin, DEALS)[0].choices] == [("unchanged", "unchanged", 3)]
+    later = [list(row) for row in DEALS]
+    later[1][3:6] = ["s1", "9,5", "07/12/2026"]
+    later.append(["Fifth", "Lake Trust", "A", "s1", "1", "05/12/2026", "01/10/2026"])
+    preview, _ = previewed(admin, later)
+    assert [row.does for row in preview.rows] == [
+        "changes stage, amount, expected close",
+        "unchanged",
+        "unchanged",
+        "new",
+    ]
+    assert [row.number for row in previewed(admin, later, "new")[0].rows] == [5]
+    send(admin, "deals", as_csv(later, ";"), **FORMS)
+    assert [choice[0] for choice in previewed(admin, later)[0].choices] == ["unchanged"]
+
+
+def test_faults_are_counted_by_kind_before_anything_is_imported(admin):
+    rows = [[*row, note] for row, note in zip(DEALS, ("Remark", "a", "b", "c"), strict=True)]
+    rows += [["Sixth", "Port of Ester", "A", "s1", wrong, "05/12/2026", "01/10/2026", ""] for wrong in ("x1", "x2")]
+    rows += [["Seventh", "Port of Ester", "A", "s1", "1,2345", "05/12/2026", "01/10/2026", ""]]
+    preview, page = previewed(admin, rows)
+    assert [choice[:3] for choice in preview.choices] == [("new", "new", 3), ("errors", "with errors", 3)]
+    assert [(fault.column, fault.rows) for fault in preview.faults] == [("Total", "5, 6"), ("Total", "7")]
+    assert preview.left_out == ["Remark"]
+    assert "While there are errors nothing is imported" in page
+    assert "Rows with errors will be skipped" in previewed(admin, rows, good_rows_only="on")[1]
+    assert [row.number for row in previewed(admin, rows, "errors")[0].rows] == [5, 6, 7]
+    assert not Deal.objects.exists()

@@ -64,17 +64,18 @@ def _rows(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     return _plain_rows(table, writer)
 
 
-def _path(column: Column) -> str:
+def path_of(column: Column) -> str:
+    """Where the models hold a column's value, as the ORM writes paths."""
     return column.attribute.removesuffix("_id") + "__key" if column.kind == "ref" else column.attribute
 
 
 def _ordering(table: Table) -> list[str]:
-    return [*(_path(table.column(name)) for name in table.order), "pk"]
+    return [*(path_of(table.column(name)) for name in table.order), "pk"]
 
 
 def _plain_rows(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     assert table.model is not None
-    rows = table.model._default_manager.order_by(*_ordering(table)).values_list(*map(_path, table.columns))
+    rows = table.model._default_manager.order_by(*_ordering(table)).values_list(*map(path_of, table.columns))
     for row in rows.iterator(BATCH):
         yield [writer.write(column, value) for column, value in zip(table.columns, row, strict=True)]
 
@@ -82,7 +83,7 @@ def _plain_rows(table: Table, writer: CellWriter) -> Iterator[list[str]]:
 def _further_columns(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     """Rows that have any of these further columns."""
     assert table.model is not None
-    paths = ["key", *map(_path, table.columns[1:])]
+    paths = ["key", *map(path_of, table.columns[1:])]
     for row in table.model._default_manager.order_by("key").values_list(*paths).iterator(BATCH):
         if any(value not in (None, "", False) for value in row[1:]):
             yield [writer.write(column, value) for column, value in zip(table.columns, row, strict=True)]
@@ -97,7 +98,7 @@ def _settings(table: Table, writer: CellWriter) -> Iterator[list[str]]:
 def _quotas(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     assert table.model is not None
     metric, value = (table.columns.index(table.column(name)) for name in ("metric", "value"))
-    rows = table.model._default_manager.order_by(*_ordering(table)).values_list(*map(_path, table.columns))
+    rows = table.model._default_manager.order_by(*_ordering(table)).values_list(*map(path_of, table.columns))
     money, number = Column("value", "money", True, "value"), table.column("value")
     for row in rows.iterator(BATCH):
         cells = [writer.write(column, cell) for column, cell in zip(table.columns, row, strict=True)]
@@ -108,7 +109,7 @@ def _quotas(table: Table, writer: CellWriter) -> Iterator[list[str]]:
 
 def _revisions(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     rows = DealRevision.objects.filter(deal__short_form=False).order_by("deal__key", "pk")
-    for row in rows.values_list(*map(_path, table.columns)).iterator(BATCH):
+    for row in rows.values_list(*map(path_of, table.columns)).iterator(BATCH):
         yield [writer.write(column, value) for column, value in zip(table.columns, row, strict=True)]
 
 
@@ -116,7 +117,7 @@ def _deals(table: Table, writer: CellWriter) -> Iterator[list[str]]:
     own = [c for c in table.columns if c.name not in (*STATE_COLUMNS, *CLOSING_COLUMNS)]
     states = _short_states(table, writer)
     nothing = [""] * (len(STATE_COLUMNS) + len(CLOSING_COLUMNS))
-    rows = Deal.objects.order_by("key").values_list(*map(_path, own), "pk")
+    rows = Deal.objects.order_by("key").values_list(*map(path_of, own), "pk")
     for *row, pk in rows.iterator(BATCH):
         cells = dict(zip((c.name for c in own), map(writer.write, own, row), strict=True))
         cells |= dict(zip((*STATE_COLUMNS, *CLOSING_COLUMNS), states.get(pk, nothing), strict=True))
@@ -126,7 +127,7 @@ def _deals(table: Table, writer: CellWriter) -> Iterator[list[str]]:
 def _short_states(table: Table, writer: CellWriter) -> dict[int, list[str]]:
     """State, closing and stage lost from of short-form deals, as cells."""
     columns = [table.column(name) for name in (*STATE_COLUMNS, *CLOSING_COLUMNS)]
-    paths = [_path(column) for column in columns[: len(STATE_COLUMNS)]]
+    paths = [path_of(column) for column in columns[: len(STATE_COLUMNS)]]
     rows = DealRevision.objects.filter(deal__short_form=True, void=False).values_list(
         "deal_id", *paths, "effective_at", "deal__lost_from__key", "stage__kind"
     )

@@ -3,7 +3,9 @@
 import csv
 import io
 import zipfile
+from collections import Counter
 from dataclasses import dataclass
+from itertools import islice
 
 from django.core.files.uploadedfile import UploadedFile
 
@@ -14,6 +16,8 @@ MOST_BYTES = 50_000_000
 MOST_UNPACKED = 50_000_000
 # A table begins within so many lines.
 MOST_TITLES = 20
+# What divides the cells is guessed from so many characters and rows.
+GUESSED_FROM, GUESSED_ROWS = 100_000, 50
 
 
 class UploadRefused(Exception):
@@ -59,8 +63,7 @@ def _csv(content: bytes) -> UploadedTable:
     text, note = _decoded(content)
     if "\0" in text:
         raise UploadRefused("The file is not a text file. Save it as CSV (UTF-8).")
-    first = text.split("\n", 1)[0]
-    delimiter = max(",;\t|", key=first.count)
+    delimiter = max(",;\t|", key=lambda sign: _fits(text, sign))
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
     rows: list[tuple[int, list[str]]] = []
     begins = 1
@@ -74,6 +77,13 @@ def _csv(content: bytes) -> UploadedTable:
             f"Line {reader.line_num} cannot be read as CSV ({error}). Check the quotes in this line."
         ) from error
     return _table(rows, note)
+
+
+def _fits(text: str, delimiter: str) -> int:
+    """How well a sign divides the first lines: rows of the most frequent width, each with its divisions."""
+    lines = io.StringIO(text[:GUESSED_FROM], newline="")
+    widths = Counter(len(cells) for cells in islice(csv.reader(lines, delimiter=delimiter), GUESSED_ROWS))
+    return max((rows * (width - 1) for width, rows in widths.items()), default=0)
 
 
 def _decoded(content: bytes) -> tuple[str, str]:

@@ -109,6 +109,21 @@ def _marks(table: str, numbers: set[int]) -> dict[int, int]:
         return {row[0]: zlib.crc32(repr(row).encode()) for row in cursor.fetchall() if row[0] in numbers}
 
 
+def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
+    """The columns in which each changed row differs from what it was, by row number."""
+    if not journal.before:
+        return {}
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT * FROM {table} WHERE id BETWEEN %s AND %s", [min(journal.before), max(journal.before)])
+        now = {row[0]: row for row in cursor.fetchall() if row[0] in journal.before}
+    return {
+        number: {
+            name for name, old, new in zip(journal.columns, journal.before[number], row, strict=True) if old != new
+        }
+        for number, row in now.items()
+    }
+
+
 def keep(journals: dict[str, TableJournal], path: Path) -> int:
     """Write the journal to a file; returns the number of rows it tells of."""
     content = {

@@ -190,3 +190,8 @@ def _number_form(samples: list[str]) -> str:
     if any(re.search(r",\d{3}$", text) for text in samples):
         return "comma"
     return "plain"
+
+
+def words_of(name: str) -> str:
+    """A column of the package in words."""
+    return name.removesuffix("_id").replace("_", " ") if name != "subject_id" else "node"

@@ -4,6 +4,7 @@ import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from difflib import get_close_matches
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -32,6 +33,8 @@ MODELS: dict[str, Any] = {
     "leads": Lead,
 }
 AMBIGUOUS = "\0"
+# Names that a likely one is looked for in.
+MOST_NAMES = 2_000
 GIVEN_TO_ACCOUNTS = ("owner_id", "territory_id")
 
 
@@ -81,6 +84,7 @@ class Preparer:
         self.kind, self.matching, self.now = kind, matching, now
         self.zone = ZoneInfo(Workspace.current().time_zone)
         self.names: dict[str, dict[str, str]] = {}
+        self.likely: dict[tuple[str, str], str] = {}
         self.prepared = Prepared()
         self.columns = {name: kind.column(name) for name in kind.columns}
         self.units = {sign.casefold() for sign in (currency(), currency_sign(), "%")}
@@ -188,8 +192,18 @@ class Preparer:
             key = derived_key(text)
             self.prepared.accounts.setdefault(key, {"name": text[:200]} | dict.fromkeys(GIVEN_TO_ACCOUNTS, ""))
             return key
-        some = ", ".join(sorted({n for n in names if "\0" not in n})[:4])
-        raise CellRefused(f"“{text[:40]}” is not there", f"a known name or identifier, such as {some or 'none yet'}")
+        raise CellRefused(
+            f"“{text[:40]}” is not there", f"a name or identifier, such as {self._likely(column.target, text)}"
+        )
+
+    def _likely(self, table: str, text: str) -> str:
+        """The names most like what was typed, else the first there are."""
+        if (table, text) not in self.likely:
+            names = list(
+                dict.fromkeys(MODELS[table].objects.order_by("name").values_list("name", flat=True)[:MOST_NAMES])
+            )
+            self.likely[table, text] = ", ".join(get_close_matches(text, names) or names[:4]) or "none yet"
+        return self.likely[table, text]
 
     def _subject(self, text: str, row: dict[str, str]) -> str:
         tables = {"team": "teams", "person": "people", "territory": "territories", "partner": "partners"}

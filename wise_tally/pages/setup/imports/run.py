@@ -25,7 +25,8 @@ from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import read_package
 from wise_tally.pages.setup.imports import journal
 from wise_tally.pages.setup.imports.kinds import KINDS
-from wise_tally.pages.setup.imports.prepare import GIVEN_TO_ACCOUNTS, Matching, Prepared, Preparer, RowFault
+from wise_tally.pages.setup.imports.prepare import Matching, Prepared, Preparer, RowFault
+from wise_tally.pages.setup.imports.rehearsal import faults_of_rows, rehearse, write_rows
 from wise_tally.web.files.uploads import UploadedTable, read_table
 
 SHOWN_FAULTS = 200
@@ -145,8 +146,8 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
     while True:
         if faults and not matching.good_rows_only:
             # The table's own checks are told at the same time, so that all faults stand in one list.
-            found, more = _package_faults(run, prepared, now)
-            raise WithFaults(sorted([*faults, *found], key=lambda f: f.row), more)
+            tried = rehearse(run.kind, prepared, matching, now)
+            raise WithFaults(tried.faults, tried.more)
         with tempfile.TemporaryDirectory() as name:
             lines = write_rows(Path(name), run.kind, prepared, matching)
             try:
@@ -158,7 +159,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     audit(viewer, "import taken", words, now)
                 break
             except PackageRefused as refused:
-                fresh = _translated(run, refused, lines, matching)
+                fresh = faults_of_rows(run.kind, refused, lines, matching)
                 if not matching.good_rows_only:
                     raise WithFaults(fresh, refused.report.more) from refused
                 bad = {fault.row for fault in fresh}
@@ -172,56 +173,8 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
     return report
 
 
-def _package_faults(run: ImportRun, prepared: Prepared, now: datetime) -> tuple[list[RowFault], int]:
-    """What the table's checks find in the rows that could be read; nothing is kept."""
-    matching = Matching(**run.matching)
-    with tempfile.TemporaryDirectory() as name:
-        lines = write_rows(Path(name), run.kind, prepared, matching)
-        try:
-            with transaction.atomic():
-                read_package(Path(name), now)
-                transaction.set_rollback(True)
-        except PackageRefused as refused:
-            return _translated(run, refused, lines, matching), refused.report.more
-    return [], 0
-
-
 def _percent(words: str) -> int:
     return PARTS.get(words, 75)
-
-
-def _translated(run: ImportRun, refused: PackageRefused, lines: dict[int, int], matching: Matching) -> list[RowFault]:
-    """Faults of the package as faults of the file's rows and headings."""
-    faults = []
-    for fault in refused.report.faults:
-        row = lines.get(fault.row, 0) if fault.file == f"{run.kind}.csv" else 0
-        faults.append(RowFault(row, matching.columns.get(fault.column, fault.column), fault.wrong, fault.right))
-    return faults
-
-
-def write_rows(folder: Path, kind: str, prepared: Prepared, matching: Matching) -> dict[int, int]:
-    """Write the package of the prepared rows; returns the file's row for each line."""
-    columns = list(dict.fromkeys(name for _, row in prepared.rows[:1] for name in row)) or list(KINDS[kind].columns)
-    lines: dict[int, int] = {}
-    with (folder / f"{kind}.csv").open("w", encoding="utf-8", newline="") as file:
-        out = csv.writer(file, lineterminator="\n")
-        out.writerow(columns)
-        line = 2
-        for number, row in prepared.rows:
-            cells = [row.get(name, "") for name in columns]
-            out.writerow(cells)
-            lines[line] = number
-            line += 1 + sum(cell.count("\n") for cell in cells)
-    resources = [{"name": kind, "path": f"{kind}.csv"}]
-    if prepared.accounts:
-        with (folder / "accounts.csv").open("w", encoding="utf-8", newline="") as file:
-            writer = csv.DictWriter(file, ("account_id", "name", *GIVEN_TO_ACCOUNTS))
-            writer.writeheader()
-            writer.writerows({"account_id": key} | account for key, account in prepared.accounts.items())
-        resources.append({"name": "accounts", "path": "accounts.csv"})
-    descriptor = {"profile": "tabular-data-package", "name": "import", "resources": resources}
-    (folder / "datapackage.json").write_text(json.dumps(descriptor))
-    return lines
 
 
 def _write_faulty(run: ImportRun, table: UploadedTable, faults: list[RowFault]) -> None:

@@ -15,9 +15,10 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.models import Process
 from wise_tally.pages.setup.imports.journal import UndoRefused
-from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, Kind, guess, guess_forms
+from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, words_of
 from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
-from wise_tally.pages.setup.imports.prepare import MODELS, Matching, Prepared, Preparer
+from wise_tally.pages.setup.imports.prepare import Matching
+from wise_tally.pages.setup.imports.preview import preview
 from wise_tally.pages.setup.imports.run import (
     begin,
     folder_of,
@@ -33,8 +34,6 @@ from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_uplo
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
-
-PREVIEW_ROWS = 8
 
 
 def run_of(number: int) -> ImportRun:
@@ -96,7 +95,10 @@ def one(request: PageRequest, number: int) -> HttpResponse:
     if request.method == "POST" and not wrong and "take" in request.POST:
         begin(run, matching, len(table.rows), request.viewer, now())
         return redirect("imports:import", number=run.pk)
-    answer = _match_answer(run, table, matching) | {"wrong": wrong, "interrupted": run.status == ImportStatus.RUNNING}
+    answer = _match_answer(run, table, matching, request.POST.get("show", "")) | {
+        "wrong": wrong,
+        "interrupted": run.status == ImportStatus.RUNNING,
+    }
     return render(request, "imports/import_match.html", answer, status=422 if wrong else 200)
 
 
@@ -133,53 +135,30 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
     return matching, ""
 
 
-def words_of(name: str) -> str:
-    """A column of the package in words."""
-    return name.removesuffix("_id").replace("_", " ") if name != "subject_id" else "node"
-
-
-def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching) -> dict[str, Any]:
+def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching, show: str) -> dict[str, Any]:
     kind = KINDS[run.kind]
-    first = UploadedTable(table.header, table.rows[:PREVIEW_ROWS])
-    prepared = Preparer(kind, matching, now()).run(first)
-    names = [name for name in kind.columns if name in matching.columns]
-    rows = [
-        (number, [_shown(kind, name, row.get(name, ""), prepared) for name in names]) for number, row in prepared.rows
+    columns = [
+        (
+            name,
+            "identifier" if kind.column(name).kind == "id" else words_of(name),
+            name in kind.needed,
+            matching.columns.get(name, ""),
+        )
+        for name in kind.columns
     ]
     return {
         "run": run,
         "kind": kind,
         "rows_count": len(table.rows),
         "note": table.note,
-        "columns": [
-            (
-                name,
-                "identifier" if kind.column(name).kind == "id" else words_of(name),
-                name in kind.needed,
-                matching.columns.get(name, ""),
-            )
-            for name in kind.columns
-        ],
+        "columns": columns,
         "headings": [heading for heading in table.header if heading],
         "matching": matching,
         "dates": [(key, example) for key, (example, _) in DATE_FORMS.items()],
         "numbers": [(key, parts[0]) for key, parts in NUMBER_FORMS.items()],
         "processes": Process.objects.order_by("name"),
-        "preview_names": [words_of(name) for name in names],
-        "preview": rows,
-        "preview_faults": prepared.faults,
+        "preview": preview(kind, table, matching, now(), show),
     }
-
-
-def _shown(kind: Kind, name: str, value: str, prepared: Prepared) -> str:
-    """A value of the preview: what is referred to by its name, and whether it would be made."""
-    column = kind.column(name)
-    if column.kind != "ref" or not value:
-        return value
-    if value in prepared.accounts:
-        return f"{prepared.accounts[value]['name']} (new)"
-    found = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
-    return found or value
 
 
 @require_safe
