@@ -11,7 +11,8 @@ from tests.conftest import NOW
 from tests.support.answers import text
 from tests.support.world import World, ask
 from wise_tally.book.store import books
-from wise_tally.domain.deals.models import Account, Deal, DealRevision
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead, OwnField
+from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import viewer_of
 from wise_tally.domain.org.models import Person
@@ -210,10 +211,10 @@ def test_lines_above_the_headings_are_left_out_and_the_form_is_guessed_from_ever
     assert (page.context["matching"].dates, page.context["matching"].numbers) == ("dmy", "comma")
 
 
-def previewed(admin, rows, show="", **typed):
-    """The preview of a file of deals as the page holds it, and the page."""
-    file = SimpleUploadedFile("deals.csv", as_csv(rows, ";").encode())
-    answer = admin.post("/setup/imports/", {"kind": "deals", "file": file}, follow=True)
+def previewed(admin, rows, show="", kind="deals", **typed):
+    """The preview of a file as the page holds it, and the page."""
+    file = SimpleUploadedFile(f"{kind}.csv", as_csv(rows, ";").encode())
+    answer = admin.post("/setup/imports/", {"kind": kind, "file": file}, follow=True)
     matching = answer.context["matching"]
     posted = {f"c:{name}": heading for name, heading in matching.columns.items()}
     posted |= {"process": matching.process, "make_accounts": "on", "show": show} | FORMS | typed
@@ -261,3 +262,28 @@ def test_faults_are_counted_by_kind_before_anything_is_imported(admin):
     assert "Rows with errors will be skipped" in previewed(admin, rows, good_rows_only="on")[1]
     assert [row.number for row in previewed(admin, rows, "errors")[0].rows] == [5, 6, 7]
     assert not Deal.objects.exists()
+
+
+def test_telephone_mail_and_own_fields_of_leads_come_in_and_are_undone(admin, tmp_path):
+    OwnField.objects.create(key="basin", applies_to="lead", name="Basin", kind="choice", choices="upper;lower")
+    OwnField.objects.create(key="depth", applies_to="lead", name="Depth in m", kind="number")
+    OwnField.objects.create(key="old", applies_to="lead", name="Old", kind="text", retired=True)
+    before = everything(tmp_path)
+    rows = [["Lead", "Company", "E-mail", "Telephone", "Basin", "Depth in m", "Old"],
+            ["Ada", "Weir Ltd", "ada@weir.example", "0123 4567", "upper", "1,5", "x"],
+            ["Ben", "", "ben@lake.example", "", "", "", ""]]  # fmt: skip
+    preview, _ = previewed(admin, rows, kind="leads")
+    assert [choice[:3] for choice in preview.choices] == [("new", "new", 2)]
+    assert preview.left_out == ["Old"]
+    send(admin, "leads", as_csv(rows, ";"), numbers="point")
+    ada = Lead.objects.get(name="Ada")
+    assert (ada.customer, ada.email, ada.phone) == ("Weir Ltd", "ada@weir.example", "0123 4567")
+    assert dict(own_shown("lead", ada.key)) == {"Basin": "upper", "Depth in m": "1.5"}
+    rows[1][3:5] = ["0999", "lower"]
+    rows[2][4] = "middle"
+    preview, _ = previewed(admin, rows, kind="leads", numbers="point")
+    assert preview.rows[0].does == "changes phone, Basin"
+    assert preview.rows[1].does == "Basin: “middle” is not a choice"
+    assert [fault.right for fault in preview.faults] == ["one of upper / lower"]
+    admin.post(f"/setup/imports/{ImportRun.objects.order_by('pk').first().pk + 1}/change/", {"what": "undo"})
+    assert everything(tmp_path) == before

@@ -1,26 +1,42 @@
 """What can be brought in from other tables: for each kind its columns, their other names, and what stands in for them."""
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from wise_tally.core.number_reader import NumberStyle
+from wise_tally.domain.deals.models import OwnField
 from wise_tally.package.tables import TABLES, Column
 from wise_tally.web.files.uploads import UploadedTable
 
 
 @dataclass(frozen=True)
 class Kind:
-    """A kind of import: `columns` of the package's table that may be matched, `also` other headings they go by."""
+    """A kind of import: `columns` of the package's table that may be matched, `also` other headings they go by.
+
+    `details` names the table that holds further columns of the same rows; `own` are the firm's own fields as columns
+    with their names in words.
+    """
 
     slug: str
     title: str
     columns: tuple[str, ...]
     needed: tuple[str, ...]
     also: dict[str, str]
+    details: str = ""
+    own: dict[str, tuple[Column, str]] = field(default_factory=dict)
 
     def column(self, name: str) -> Column:
-        """The package's column of that name."""
-        return TABLES[self.slug].column(name)
+        """The column of that name in the package."""
+        if name in self.own:
+            return self.own[name][0]
+        tables = [TABLES[table] for table in (self.slug, self.details) if table]
+        return next(column for table in tables for column in table.columns if column.name == name)
+
+    def words(self, name: str) -> str:
+        """A column in words."""
+        if name in self.own:
+            return self.own[name][1]
+        return name.removesuffix("_id").replace("_", " ") if name != "subject_id" else "node"
 
 
 ALSO = {
@@ -60,12 +76,16 @@ ALSO = {
     "ordered_on": "ordered date",
     "ships_on": "ships delivery",
     "job_title": "job function position",
+    "customer": "company organisation firm",
+    "phone": "telephone mobile tel",
+    "next_step_on": "step",
+    "competitor": "competition",
 }
 
 
-def _kind(slug: str, title: str, columns: str, needed: str) -> Kind:
+def _kind(slug: str, title: str, columns: str, needed: str, details: str = "") -> Kind:
     names = tuple(columns.split())
-    return Kind(slug, title, names, tuple(needed.split()), {name: ALSO.get(name, "") for name in names})
+    return Kind(slug, title, names, tuple(needed.split()), {name: ALSO.get(name, "") for name in names}, details)
 
 
 KINDS = {
@@ -79,10 +99,18 @@ KINDS = {
             "deals",
             "Deals",
             "deal_id name process_id stage_id amount owner_id expected_close created_at closed_at account_id contact_id"
-            " territory_id category_id probability deal_type source campaign partner_id next_step lost_reason",
+            " territory_id category_id probability deal_type source campaign partner_id next_step next_step_on competitor"
+            " lost_reason",
             "name stage_id amount owner_id",
+            "deal_details",
         ),
-        _kind("leads", "Leads", "lead_id name source owner_id created_at status closed_at", "name"),
+        _kind(
+            "leads",
+            "Leads",
+            "lead_id name customer email phone source owner_id created_at status closed_at dropped_because",
+            "name",
+            "lead_details",
+        ),
         _kind(
             "activities",
             "Activities",
@@ -109,6 +137,9 @@ KINDS = {
         ),
     )
 }
+# Kinds whose records may have the firm's own fields, as these call them.
+WITH_OWN = {"deals": "deal", "accounts": "account", "leads": "lead"}
+OWN_KINDS = {"number": "number", "date": "date"}
 DATE_FORMS = {
     "ymd": ("2026-11-23", ("%Y-%m-%d", "%Y/%m/%d", "%Y%m%d")),
     "dmy": ("23/11/2026 or 23.11.2026", ("%d/%m/%Y", "%d.%m.%Y", "%d-%m-%Y")),
@@ -123,6 +154,16 @@ NUMBER_FORMS = {
 }
 NUMERIC = ("money", "signed_money", "number", "percent", "days")
 IDENTIFIER = {"id", "identifier", "number", "no", "key", "code"}
+
+
+def kind_of(slug: str) -> Kind:
+    """A kind with the firm's own fields, as they are now."""
+    kind, fields = KINDS[slug], OwnField.objects.offered().filter(applies_to=WITH_OWN.get(slug, "")).order_by("name")
+    own = {}
+    for one in fields:
+        name = f"own:{one.key}"
+        own[name] = (Column(name, OWN_KINDS.get(one.kind, "text"), False, name), one.name)
+    return replace(kind, columns=(*kind.columns, *own), also=kind.also | dict.fromkeys(own, ""), own=own)
 
 
 def guess(kind: Kind, header: list[str]) -> dict[str, str]:
@@ -141,6 +182,8 @@ def guess(kind: Kind, header: list[str]) -> dict[str, str]:
 def _means(kind: Kind, name: str, heading: str, exact: bool) -> bool:
     words = _words(heading)
     ours = set(name.removesuffix("_on").removesuffix("_at").split("_")) - {"id"}
+    if name in kind.own:
+        return words == _words(kind.words(name))
     if heading.casefold() in (name, name.replace("_", " ")):
         return True
     if name == kind.columns[0] and kind.column(name).kind == "id":
@@ -190,8 +233,3 @@ def _number_form(samples: list[str]) -> str:
     if any(re.search(r",\d{3}$", text) for text in samples):
         return "comma"
     return "plain"
-
-
-def words_of(name: str) -> str:
-    """A column of the package in words."""
-    return name.removesuffix("_id").replace("_", " ") if name != "subject_id" else "node"

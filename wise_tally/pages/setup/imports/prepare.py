@@ -35,6 +35,8 @@ MODELS: dict[str, Any] = {
 AMBIGUOUS = "\0"
 # Names that a likely one is looked for in.
 MOST_NAMES = 2_000
+# What tells rows apart that bring no identifier; for others, all that is matched.
+IDENTITY = {"leads": ("name", "customer", "email", "created_at")}
 GIVEN_TO_ACCOUNTS = ("owner_id", "territory_id")
 
 
@@ -247,7 +249,8 @@ class Preparer:
         if slug != "quotas" and not row.get(key_name):
             by_name = self._names(slug) if slug in ("accounts", "people", "products", "contacts") else {}
             known = by_name.get(typed.get("name", "").casefold())
-            row[key_name] = known if known and known != AMBIGUOUS else derived_key("|".join(typed.values()))
+            told = [typed.get(name, "") for name in IDENTITY[slug]] if slug in IDENTITY else typed.values()
+            row[key_name] = known if known and known != AMBIGUOUS else derived_key("|".join(told))
 
     def _deal_stand_ins(self, row: dict[str, str]) -> None:
         if not row.get("process_id"):

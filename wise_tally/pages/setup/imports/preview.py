@@ -8,7 +8,7 @@ from decimal import Decimal
 from functools import cached_property
 
 from wise_tally.domain.formats import count, currency_decimals, day, money
-from wise_tally.pages.setup.imports.kinds import Kind, words_of
+from wise_tally.pages.setup.imports.kinds import Kind
 from wise_tally.pages.setup.imports.prepare import MODELS, Matching, Prepared, Preparer, RowFault
 from wise_tally.pages.setup.imports.rehearsal import CHANGED, NEW, UNCHANGED, Rehearsal, rehearse
 from wise_tally.web.files.uploads import UploadedTable
@@ -150,7 +150,7 @@ def preview(kind: Kind, table: UploadedTable, matching: Matching, now: datetime,
     first = UploadedTable(table.header, table.rows[:TRIED_ROWS])
     prepared = Preparer(kind, matching, now).run(first)
     is_matched = all(name in matching.columns for name in kind.needed)
-    rehearsal = rehearse(kind.slug, prepared, matching, now) if is_matched else Rehearsal(faults=prepared.faults)
+    rehearsal = rehearse(kind, prepared, matching, now) if is_matched else Rehearsal(faults=prepared.faults)
     tried = _Tried(kind, first, matching, prepared, rehearsal)
     counts = Counter(tried.effects[number] for number, _ in first.rows if number in tried.effects)
     used = matching.columns.values()
@@ -160,7 +160,7 @@ def preview(kind: Kind, table: UploadedTable, matching: Matching, now: datetime,
         choices=[(key, words, counts[key], key == show) for key, words in SHOWN.items() if counts[key]],
         accounts=rehearsal.accounts,
         faults=_kinds_of(rehearsal.faults),
-        names=[words_of(name) for name in tried.names],
+        names=[kind.words(name) for name in tried.names],
         rows=tried.rows(show if show in SHOWN else ""),
         left_out=[heading for heading in table.header if heading and heading not in used],
         examples={"dates": tried.examples(DAYS), "numbers": tried.examples(NUMBERS)},

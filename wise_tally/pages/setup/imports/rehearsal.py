@@ -3,6 +3,7 @@
 import csv
 import json
 import tempfile
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -10,7 +11,7 @@ from pathlib import Path
 from babel.numbers import get_currency_precision
 from django.db import transaction
 
-from wise_tally.domain.deals.models import Account, Deal, DealRevision
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, OwnFieldValue
 from wise_tally.domain.org.models import Workspace
 from wise_tally.package.cells import CellWriter
 from wise_tally.package.faults import PackageRefused
@@ -18,11 +19,14 @@ from wise_tally.package.reading import read_package
 from wise_tally.package.tables import STATE_COLUMNS, TABLES, Table
 from wise_tally.package.writing import path_of
 from wise_tally.pages.setup.imports import journal
-from wise_tally.pages.setup.imports.kinds import KINDS, words_of
+from wise_tally.pages.setup.imports.kinds import Kind
 from wise_tally.pages.setup.imports.prepare import GIVEN_TO_ACCOUNTS, Matching, Prepared, RowFault
 
 NEW, CHANGED, UNCHANGED = "new", "changed", "unchanged"
 Identity = tuple[str, ...]
+# The file and line of the package → the row it came from, and the own field it holds.
+LineOf = tuple[tuple[str, int], tuple[int, str]]
+Lines = dict[tuple[str, int], tuple[int, str]]
 
 
 @dataclass(frozen=True)
@@ -43,12 +47,12 @@ class Rehearsal:
     accounts: int = 0
 
 
-def rehearse(kind: str, prepared: Prepared, matching: Matching, now: datetime) -> Rehearsal:
+def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) -> Rehearsal:
     """Try the good rows; rows with faults of the table's own checks are left out until the rest is accepted."""
     tried, rows = Rehearsal(faults=list(prepared.faults)), prepared.rows
     while rows:
         with tempfile.TemporaryDirectory() as name:
-            lines = write_rows(Path(name), kind, replace(prepared, rows=rows), matching)
+            lines = write_rows(Path(name), kind, replace(prepared, rows=rows))
             try:
                 with transaction.atomic():
                     with journal.journalling():
@@ -56,7 +60,7 @@ def rehearse(kind: str, prepared: Prepared, matching: Matching, now: datetime) -
                         written = journal.written()
                         tried.effects = _effects(kind, rows, written)
                     accounts = written.get(Account._meta.db_table)
-                    tried.accounts = len(accounts.inserted) if accounts and kind != "accounts" else 0
+                    tried.accounts = len(accounts.inserted) if accounts and kind.slug != "accounts" else 0
                     transaction.set_rollback(True)
                 break
             except PackageRefused as refused:
@@ -72,24 +76,37 @@ def rehearse(kind: str, prepared: Prepared, matching: Matching, now: datetime) -
 
 
 def _effects(
-    kind: str, rows: list[tuple[int, dict[str, str]]], written: dict[str, journal.TableJournal]
+    kind: Kind, rows: list[tuple[int, dict[str, str]]], written: dict[str, journal.TableJournal]
 ) -> dict[int, Effect]:
     """The effect of each row, told from the journal of all that was written."""
-    table = TABLES[kind]
+    table = TABLES[kind.slug]
     assert table.model is not None
     name = table.model._meta.db_table
     noted = written.get(name, journal.TableJournal([]))
     differing = journal.differing(name, noted)
-    if kind == "deals":
+    if kind.slug == "deals":
         for deal, columns in _moved(written, set(noted.inserted)).items():
             differing[deal] = differing.get(deal, set()) | columns
     numbers = _numbers(table, {*noted.inserted, *differing})
-    words = {table.column(name).attribute: words_of(name) for name in KINDS[kind].columns}
+    words = {kind.column(name).attribute: kind.words(name) for name in kind.columns}
+    own = _own_changed(written)
     found = {}
     for row, cells in rows:
-        number = numbers.get(tuple(cells.get(column, "") for column in table.unique))
-        fields = tuple(words[one] for one in words if one in differing.get(number or 0, ()))
+        identity = tuple(cells.get(column, "") for column in table.unique)
+        number = numbers.get(identity)
+        changed = differing.get(number or 0, set()) | own.get(identity[0], set())
+        fields = tuple(words[one] for one in words if one in changed)
         found[row] = Effect(NEW) if number in noted.inserted else Effect(CHANGED if fields else UNCHANGED, fields)
+    return found
+
+
+def _own_changed(written: dict[str, journal.TableJournal]) -> dict[str, set[str]]:
+    """Own fields, as columns are named, whose values were written, by the record's identifier."""
+    noted = written.get(OwnFieldValue._meta.db_table, journal.TableJournal([]))
+    rows = OwnFieldValue.objects.filter(pk__in={*noted.inserted, *noted.changed})
+    found: dict[str, set[str]] = {}
+    for subject, key in rows.values_list("subject_key", "field__key"):
+        found.setdefault(subject, set()).add(f"own:{key}")
     return found
 
 
@@ -118,35 +135,56 @@ def _moved(written: dict[str, journal.TableJournal], made: set[int]) -> dict[int
     }
 
 
-def faults_of_rows(kind: str, refused: PackageRefused, lines: dict[int, int], matching: Matching) -> list[RowFault]:
+def faults_of_rows(kind: Kind, refused: PackageRefused, lines: Lines, matching: Matching) -> list[RowFault]:
     """Faults of the package as faults of the file's rows and headings."""
     faults = []
     for fault in refused.report.faults:
-        row = lines.get(fault.row, 0) if fault.file == f"{kind}.csv" else 0
-        faults.append(RowFault(row, matching.columns.get(fault.column, fault.column), fault.wrong, fault.right))
+        row, own = lines.get((fault.file, fault.row), (0, ""))
+        name = own if own and fault.column == "value" else fault.column
+        faults.append(RowFault(row, matching.columns.get(name, name), fault.wrong, fault.right))
     return faults
 
 
-def write_rows(folder: Path, kind: str, prepared: Prepared, matching: Matching) -> dict[int, int]:
-    """Write the package of the prepared rows; returns the file's row for each line."""
-    columns = list(dict.fromkeys(name for _, row in prepared.rows[:1] for name in row)) or list(KINDS[kind].columns)
-    lines: dict[int, int] = {}
-    with (folder / f"{kind}.csv").open("w", encoding="utf-8", newline="") as file:
+def write_rows(folder: Path, kind: Kind, prepared: Prepared) -> Lines:
+    """Write the package of the prepared rows; returns the file's row, and the own field, of each line of each of its files."""
+    present = list(dict.fromkeys(name for _, row in prepared.rows[:1] for name in row)) or list(kind.columns)
+    of_table = {column.name for column in TABLES[kind.slug].columns}
+    key, own = kind.columns[0], [name for name in present if name in kind.own]
+    details = [name for name in present if name not in of_table and name not in kind.own]
+    files: dict[str, tuple[list[str], list[tuple[int, str, list[str]]]]] = {}
+    main = [name for name in present if name in of_table]
+    files[kind.slug] = (main, [(at, "", [row.get(name, "") for name in main]) for at, row in prepared.rows])
+    if details:
+        columns = [key, *details]
+        rows = [(at, "", [row.get(name, "") for name in columns]) for at, row in prepared.rows]
+        files[kind.details] = (columns, rows)
+    if own:
+        values = [
+            (at, name, [name.partition(":")[2], row[key], row[name]])
+            for at, row in prepared.rows
+            for name in own
+            if row.get(name)
+        ]
+        files["field_values"] = (["field_id", "subject_id", "value"], values)
+    if prepared.accounts:
+        columns = ["account_id", "name", *GIVEN_TO_ACCOUNTS]
+        made = [(0, "", [account_key, *account.values()]) for account_key, account in prepared.accounts.items()]
+        files["accounts"] = (columns, made)
+    resources = [{"name": name, "path": f"{name}.csv"} for name in files]
+    descriptor = {"profile": "tabular-data-package", "name": "import", "resources": resources}
+    (folder / "datapackage.json").write_text(json.dumps(descriptor))
+    return {
+        place: told for name, (columns, rows) in files.items() for place, told in _write(folder, name, columns, rows)
+    }
+
+
+def _write(folder: Path, name: str, columns: list[str], rows: list[tuple[int, str, list[str]]]) -> Iterator[LineOf]:
+    """Write one file; yields for each line that begins a record whose it is."""
+    with (folder / f"{name}.csv").open("w", encoding="utf-8", newline="") as file:
         out = csv.writer(file, lineterminator="\n")
         out.writerow(columns)
         line = 2
-        for number, row in prepared.rows:
-            cells = [row.get(name, "") for name in columns]
+        for at, own, cells in rows:
             out.writerow(cells)
-            lines[line] = number
+            yield (f"{name}.csv", line), (at, own)
             line += 1 + sum(cell.count("\n") for cell in cells)
-    resources = [{"name": kind, "path": f"{kind}.csv"}]
-    if prepared.accounts:
-        with (folder / "accounts.csv").open("w", encoding="utf-8", newline="") as file:
-            writer = csv.DictWriter(file, ("account_id", "name", *GIVEN_TO_ACCOUNTS))
-            writer.writeheader()
-            writer.writerows({"account_id": key} | account for key, account in prepared.accounts.items())
-        resources.append({"name": "accounts", "path": "accounts.csv"})
-    descriptor = {"profile": "tabular-data-package", "name": "import", "resources": resources}
-    (folder / "datapackage.json").write_text(json.dumps(descriptor))
-    return lines

@@ -24,7 +24,7 @@ from wise_tally.domain.org.models import Person
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import read_package
 from wise_tally.pages.setup.imports import journal
-from wise_tally.pages.setup.imports.kinds import KINDS
+from wise_tally.pages.setup.imports.kinds import kind_of
 from wise_tally.pages.setup.imports.prepare import Matching, Prepared, Preparer, RowFault
 from wise_tally.pages.setup.imports.rehearsal import faults_of_rows, rehearse, write_rows
 from wise_tally.web.files.uploads import UploadedTable, read_table
@@ -121,7 +121,7 @@ def carry_out(run: ImportRun, viewer: Viewer, now: datetime) -> None:
     matching = Matching(**run.matching)
     try:
         table = table_of(run)
-        prepared = Preparer(KINDS[run.kind], matching, now).run(
+        prepared = Preparer(kind_of(run.kind), matching, now).run(
             table, lambda done: tell(run, 40 * done // max(len(table.rows), 1), f"row {done} of {len(table.rows)}")
         )
         report = _take(run, prepared, matching, viewer, now)
@@ -142,14 +142,14 @@ def _as_list(fault: RowFault) -> list[object]:
 
 def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer, now: datetime) -> dict[str, object]:
     """Read the prepared rows as a package within one journalled transaction."""
-    faults = list(prepared.faults)
+    faults, kind = list(prepared.faults), kind_of(run.kind)
     while True:
         if faults and not matching.good_rows_only:
             # The table's own checks are told at the same time, so that all faults stand in one list.
-            tried = rehearse(run.kind, prepared, matching, now)
+            tried = rehearse(kind, prepared, matching, now)
             raise WithFaults(tried.faults, tried.more)
         with tempfile.TemporaryDirectory() as name:
-            lines = write_rows(Path(name), run.kind, prepared, matching)
+            lines = write_rows(Path(name), kind, prepared)
             try:
                 with transaction.atomic(), journal.journalling():
                     done = read_package(Path(name), now, lambda words: tell(run, _percent(words), words))
@@ -159,7 +159,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     audit(viewer, "import taken", words, now)
                 break
             except PackageRefused as refused:
-                fresh = faults_of_rows(run.kind, refused, lines, matching)
+                fresh = faults_of_rows(kind, refused, lines, matching)
                 if not matching.good_rows_only:
                     raise WithFaults(fresh, refused.report.more) from refused
                 bad = {fault.row for fault in fresh}

@@ -15,7 +15,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.models import Process
 from wise_tally.pages.setup.imports.journal import UndoRefused
-from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, words_of
+from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, kind_of
 from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
 from wise_tally.pages.setup.imports.prepare import Matching
 from wise_tally.pages.setup.imports.preview import preview
@@ -104,7 +104,7 @@ def one(request: PageRequest, number: int) -> HttpResponse:
 
 def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:
     """The matching as posted; else as last used for these headings; else as guessed."""
-    kind = KINDS[run.kind]
+    kind = kind_of(run.kind)
     first = Process.objects.order_by("name").values_list("key", flat=True).first() or ""
     if request.method != "POST":
         kept: Any = run.matching or remembered(run)
@@ -126,7 +126,7 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
     if missing:
         return (
             matching,
-            f"No column is matched for {', '.join(words_of(n) for n in missing)}. Choose a column for each.",
+            f"No column is matched for {', '.join(kind.words(n) for n in missing)}. Choose a column for each.",
         )
     if matching.dates not in DATE_FORMS or matching.numbers not in NUMBER_FORMS:
         return matching, "Choose a date format and a number format."
@@ -136,11 +136,11 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
 
 
 def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching, show: str) -> dict[str, Any]:
-    kind = KINDS[run.kind]
+    kind = kind_of(run.kind)
     columns = [
         (
             name,
-            "identifier" if kind.column(name).kind == "id" else words_of(name),
+            "identifier" if kind.column(name).kind == "id" else kind.words(name),
             name in kind.needed,
             matching.columns.get(name, ""),
         )
