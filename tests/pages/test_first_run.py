@@ -145,9 +145,9 @@ def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
     client.post("/setup/start/", {"teams": "North\n  Fells\n  Lakes\nSouth\n"})
     assert Team.objects.get(name="Lakes").parent == Team.objects.get(name="North")
     lines = [f"{row['name']}, {row['email']}, Fells, {row['role']}" for row in people.values()]
-    wrong = client.post("/setup/start/", {"people": "\n".join([*lines, "Xan, x@y.z, Moon"])})
+    wrong = client.post("/setup/start/", {"people": "\n".join([*lines, "Xan, x@y.zz, Moon"])})
     assert wrong.status_code == 422
-    assert "does not exist. Use a team entered above, or leave it empty." in text(wrong)
+    assert f"Line {len(lines) + 1}: The team “Moon” does not exist." in text(wrong)
     assert Person.objects.count() == 1, "all or nothing"
     client.post("/setup/start/", {"people": "\n".join(lines)})
     assert Person.objects.count() == 1 + len(people)
@@ -180,3 +180,43 @@ def test_looking_around_fills_an_empty_workspace_and_the_backup_empties_it(clien
     (name,) = [path.name for path in (tmp_path / "backups").iterdir()]
     client.post("/setup/backups/", {"what": "restore", "name": name})
     assert not Deal.objects.exists()
+
+
+PASTED = "Role\tName\tE-mail\nManager\tAda Weir\tada@firm.example\nrep\tBen Lake\t\n"
+NONSENSE = [
+    ("Ada Weir; ada@firm", "“ada@firm” is not an e-mail address."),
+    ("12; x@firm.example", "“12” is not a name."),
+    ("x@firm.example", "“x@firm.example” is not a name."),
+    ("Ada; ada@firm.example; ; boss", "“boss” is not a role."),
+    ("Ada\nBen\nada", "The name stands twice."),
+    ("Ada, a@firm.example\nBen, A@firm.example", "Somebody else has the e-mail address A@firm.example."),
+    ("Ada, , , rep, more", "There are more than 4 columns."),
+    ("x" * 900_000, "Use at most 200 characters."),
+]
+
+
+@pytest.mark.django_db
+def test_people_pasted_from_a_spreadsheet_are_shown_before_they_are_added(client):
+    begin(client)
+    address = "/setup/start/"
+    shown = client.post(address, {"people": PASTED, "preview": "yes"})
+    assert shown.status_code == 200
+    assert [(one.line, one.name, one.role) for one in shown.context["people"]] == [
+        (2, "Ada Weir", "manager"),
+        (3, "Ben Lake", "rep"),
+    ]
+    assert Person.objects.count() == 1
+    assert client.post(address, {"people": PASTED}).status_code == 302
+    assert Person.objects.get(name="Ada Weir").email == "ada@firm.example"
+    again = client.post(address, {"people": PASTED + "admin\tCleo Ford\t\n"}, follow=True)
+    assert "1 added, 2 were there already." in text(again)
+
+
+@pytest.mark.django_db
+@pytest.mark.parametrize(("typed", "says"), NONSENSE)
+def test_nonsense_never_becomes_a_person(client, typed, says):
+    begin(client)
+    answer = client.post("/setup/start/", {"people": typed})
+    assert answer.status_code == 422
+    assert says in text(answer)
+    assert Person.objects.count() == 1

@@ -1,4 +1,4 @@
-"""The first administrator of an empty workspace, and teams and people added many at once."""
+"""The first administrator of an empty workspace, and teams added many at once."""
 
 from dataclasses import dataclass
 from datetime import datetime
@@ -12,7 +12,7 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Person, Role, Team, Workspace
-from wise_tally.domain.org.people_actions import OrganisationRefused, save_person
+from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.records import new_key
 
 
@@ -73,44 +73,4 @@ def add_teams(viewer: Viewer, text: str, now: datetime) -> Added:
         above.append((depth, team))
     audit(viewer, "teams added", f"{added} teams", now, after=text[:2_000])
     reference_changed()
-    return Added(added, there)
-
-
-@transaction.atomic
-def add_people(viewer: Viewer, text: str, now: datetime) -> Added:
-    """One person a line: name, mail address, team, role; all or nothing, with the line that is wrong."""
-    viewer.require(May.SET_ORGANISATION)
-    added, there = 0, 0
-    for number, line in enumerate(text.splitlines(), 1):
-        parts = [part.strip() for part in line.split(",")] + [""] * 3
-        name, mail, team_name, role = parts[:4]
-        if not name:
-            continue
-        team = Team.objects.filter(name__iexact=team_name).first()
-        if team_name and team is None:
-            raise OrganisationRefused(
-                f"Line {number}: the team “{team_name[:60]}” does not exist. Use a team entered above, or leave it empty."
-            )
-        if role and role not in Role.values:
-            raise OrganisationRefused(
-                f"Line {number}: “{role[:40]}” is not a role. Choose one of: {', '.join(Role.values)}."
-            )
-        if Person.objects.filter(name__iexact=name).exists():
-            there += 1
-            continue
-        values = {
-            "name": name[:200],
-            "email": mail[:200],
-            "role": role or Role.REP,
-            "active_from": None,
-            "active_to": None,
-        }
-        person = save_person(viewer, None, values, now)
-        if team:
-            Person.objects.filter(pk=person.pk).update(team=team)
-            audit(viewer, "person put into a team", f"{person.name} ({person.key})", now, after=team.name)
-        if role == Role.MANAGER and team and team.manager_id is None:
-            Team.objects.filter(pk=team.pk).update(manager=person)
-            audit(viewer, "team changed", f"{team.name} ({team.key})", now, after=f"managed by {person.name}")
-        added += 1
     return Added(added, there)

@@ -11,11 +11,13 @@ from django.views.decorators.http import require_http_methods
 from wise_tally.book.store import books
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.first_run import add_people, add_teams
+from wise_tally.domain.org.first_run import add_teams
 from wise_tally.domain.org.models import AuditEntry, Person, Team
+from wise_tally.domain.org.pasted_people import add_people, read_people
 from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.process.models import Process
 from wise_tally.pages.setup.views import missing_for_a_forecast
+from wise_tally.web.files.uploads import pasted_rows
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -46,7 +48,7 @@ def steps() -> list[Step]:
              _count(len(reference.processes), "process", "processes"), reverse("setup:processes")),
         Step("teams", "Teams", "One per line. Indent a line to place it under the team above.",
              _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"])),
-        Step("people", "People", "One per line: name, e-mail, team, role (rep, manager, admin or viewer).",
+        Step("people", "People", "One per line, or pasted from a spreadsheet: name, e-mail, team, role (rep, manager, admin or viewer).",
              _count(people - 1, "other person", "other people"), reverse("setup:entries", args=["people"])),
         Step("targets", "Targets", "A yearly target distributed over months and people, or uploaded from a spreadsheet.",
              _count(len(reference.quotas), "quota", "quotas"), reverse("setup:quotas")),
@@ -64,13 +66,14 @@ def _count(number: int, one: str, several: str) -> str:
 def start(request: PageRequest) -> HttpResponse:
     """The guided start; teams and people are typed here, the rest on their own pages."""
     wrong, typed = "", {name: request.POST.get(name, "") for name in ("teams", "people")}
-    if request.method == "POST":
+    people = read_people(pasted_rows(typed["people"]))
+    if request.method == "POST" and "preview" not in request.POST:
         viewer = request.viewer
         try:
             if "teams" in request.POST:
                 found = add_teams(viewer, typed["teams"], now())
             elif "people" in request.POST:
-                found = add_people(viewer, typed["people"], now())
+                found = add_people(viewer, people, now())
             else:
                 raise Refused("Enter teams or people, one per line.")
             messages.success(request, f"{found.added} added, {found.there} were there already.")
@@ -85,6 +88,7 @@ def start(request: PageRequest) -> HttpResponse:
         "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "empty": not Process.objects.exists() and len(book.deals.key) == 0,
         "typed": typed,
+        "people": people,
         "wrong": wrong,
     }
     return render(request, "setup/start.html", answer, status=422 if wrong else 200)

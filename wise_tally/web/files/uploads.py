@@ -18,6 +18,7 @@ MOST_UNPACKED = 50_000_000
 MOST_TITLES = 20
 # What divides the cells is guessed from so many characters and rows.
 GUESSED_FROM, GUESSED_ROWS = 100_000, 50
+LONGEST_LINE = 10_000
 
 
 class UploadRefused(Exception):
@@ -77,6 +78,17 @@ def _csv(content: bytes) -> UploadedTable:
             f"Line {reader.line_num} cannot be read as CSV ({error}). Check the quotes in this line."
         ) from error
     return _table(rows, note)
+
+
+def pasted_rows(text: str) -> list[tuple[int, list[str]]]:
+    """Typed or pasted lines as cells, each with its line; tab, semicolon or comma divide them, as the lines speak for."""
+    delimiter = max(",;\t", key=lambda sign: _fits(text, sign))
+    found = (
+        (number, next(csv.reader([line[:LONGEST_LINE]], delimiter=delimiter)))
+        for number, line in enumerate(text.splitlines(), 1)
+        if line.strip()
+    )
+    return [(number, cells) for number, cells in found if any(cell.strip() for cell in cells)]
 
 
 def _fits(text: str, delimiter: str) -> int:

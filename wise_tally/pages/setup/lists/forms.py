@@ -1,6 +1,5 @@
 """One form for each list of setup."""
 
-import re
 from typing import Any
 
 from django import forms
@@ -8,6 +7,7 @@ from django import forms
 from wise_tally.domain.deals.models import OwnField
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.models import Person, Role, Territory
+from wise_tally.domain.org.pasted_people import is_mail
 from wise_tally.domain.process.models import Category, DealType, LostReason, Source
 from wise_tally.web.forms.fields import (
     DateField,
@@ -189,9 +189,9 @@ class PersonForm(RecordForm):
     active_to = DateField(label="Last day")
 
     def clean_email(self) -> str:
-        """Something before and after one @."""
+        """A mail address, as the people pasted at the start have it."""
         text: str = self.cleaned_data["email"]
-        if text and not re.fullmatch(r"[^@\s]+@[^@\s]+", text):
+        if text and not is_mail(text):
             raise forms.ValidationError(
                 f"“{text[:40]}” is not an e-mail address. Enter one such as name@company.com, or leave it empty."
             )
