@@ -226,6 +226,8 @@ def test_a_lead_is_followed_up_from_the_start_page_alone(demo, sign_in):
     assert (refused.status_code, lead.activities.count()) == (422, 0)
     client.post("/today/follow-up/", {"lead": "fresh", "what": "not reached", "next_on": "2026-11-24", **here})
     assert [(a.kind, a.status) for a in lead.activities.order_by("pk")] == [("task", "done"), ("phone", "planned")]
+    twice = client.post("/today/follow-up/", {"lead": "fresh", "what": "reached", "text": "Twice"})
+    assert (twice.status_code, lead.activities.count()) == (409, 2)
     assert not done.exists(), "a try is no contact"
     lead.refresh_from_db()
     assert (lead.status, listed()) == ("working", None)
@@ -233,13 +235,16 @@ def test_a_lead_is_followed_up_from_the_start_page_alone(demo, sign_in):
     Activity.objects.filter(pk=planned.pk).update(at=datetime(2026, 11, 20, 12, tzinfo=UTC))
     assert listed().is_late
     said = {"activity": planned.key, "what": "reached", "text": "Wants a visit", "next_on": "2026-12-01", **here}
-    client.post("/today/follow-up/", said)
+    assert [client.post("/today/follow-up/", said | {"next": ""}).status_code for _ in range(2)] == [302, 409]
     assert [a.subject for a in done] == ["Try again: Wants a visit"]
     after = lead.activities.get(status="planned")
     assert (after.subject, after.at.date()) == ("Wants a visit", date(2026, 12, 1))
     client.post("/today/follow-up/", {"activity": after.key, "what": "later", "next_on": "2026-12-04", **here})
     after.refresh_from_db()
     assert after.at.date() == date(2026, 12, 4)
+    tried = {"activity": after.key, "what": "not reached", "next_on": "2026-12-07"}
+    assert [client.post("/today/follow-up/", tried).status_code for _ in range(2)] == [302, 409]
+    assert lead.activities.filter(kind="task").count() == 2
 
 
 @pytest.mark.parametrize(

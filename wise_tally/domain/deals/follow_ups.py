@@ -17,6 +17,10 @@ REACHED, NOT_REACHED, LATER = OUTCOMES = ("reached", "not reached", "later")
 SATURDAY = 5
 
 
+class FollowUpRefused(Exception):
+    """It has been followed up already, such as by the same form sent twice."""
+
+
 @dataclass(frozen=True)
 class FollowUp:
     """What became of a try: in words what was said, and the day of the next step or try (None for none)."""
@@ -44,8 +48,11 @@ def follow_up(
 ) -> None:
     """Keep what became of a try, in one step; a lead that was new is then being worked on.
 
-    Not reached is written down as a task: it is no contact with the customer and clears no contact gap.
+    Not reached is written down as a task: it is no contact with the customer and clears no contact gap. Raises
+    FollowUpRefused.
     """
+    at = datetime.combine(what.next_on, time(12), ZoneInfo(reference.time_zone)) if what.next_on else None
+    _require_due(about, planned, at if what.outcome == NOT_REACHED else None)
     if isinstance(about, Lead) and about.status in ("new", "") and what.outcome != LATER:
         work_on_lead(viewer, reference, about, now)
         about.refresh_from_db()
@@ -61,10 +68,23 @@ def follow_up(
     elif what.outcome == NOT_REACHED:
         tried = {"kind": "task", "subject": f"Tried by {kind}, not reached", "at": now, "status": "done"}
         add_activity(viewer, reference, about, tried, now)
-    if what.next_on:
-        at = datetime.combine(what.next_on, time(12), ZoneInfo(reference.time_zone))
+    if at:
         if planned:
             change_activity(viewer, reference, planned, {"at": at, "status": "planned"}, now)
         else:
             values = {"kind": "phone", "subject": subject or "Try again", "at": at, "status": "planned"}
             add_activity(viewer, reference, about, values, now)
+
+
+def _require_due(about: About, planned: Activity | None, moved_to: datetime | None) -> None:
+    """What was planned is still open and not yet moved, or the lead is new and nothing is planned yet."""
+    if planned:
+        planned.refresh_from_db()
+        is_due = planned.status == "planned" and planned.at != moved_to
+    elif isinstance(about, Lead):
+        about.refresh_from_db()
+        is_due = about.status in ("new", "") and not about.activities.filter(status="planned").exists()
+    else:
+        is_due = True
+    if not is_due:
+        raise FollowUpRefused(f"{about.name} has been followed up already. Look at its journal before you try again.")

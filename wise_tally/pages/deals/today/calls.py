@@ -17,6 +17,7 @@ from wise_tally.domain.deals.follow_ups import (
     OUTCOMES,
     REACHED,
     FollowUp,
+    FollowUpRefused,
     follow_up,
     next_try,
     planned_for,
@@ -121,7 +122,11 @@ def follow(request: PageRequest) -> HttpResponse:
     about = about_of(planned) if planned else opened_about(request)
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
-    follow_up(request.viewer, books.current().reference, about, planned, FollowUp(outcome, text, next_on), now())
+    what = FollowUp(outcome, text, next_on)
+    try:
+        follow_up(request.viewer, books.current().reference, about, planned, what, now())
+    except FollowUpRefused as refused:
+        raise Refused(str(refused), 409) from None
     said = "not reached" if outcome == NOT_REACHED else "kept" if outcome == REACHED else "put off"
     messages.success(request, f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}.")
     return redirect(safe_next(request, "/today/"))
