@@ -58,6 +58,9 @@ class Belongings:
             DealRevision.objects.create(**state, amount_minor=amount, effective_at=NOW - timedelta(days=days))
         lead = Lead.objects.create(key=f"z_lead_{owner}", name=f"{self.mark} Lead", owner=person, created_at=was,
                                    status="working", customer=f"{self.mark} Basin")  # fmt: skip
+        fresh = Lead.objects.create(
+            key=f"z_new_{owner}", name=f"{self.mark} New", owner=person, created_at=was, status="new"
+        )
         about = {"account": account, "deal": deal, "person": person}
         self.activity = Activity.objects.create(key=f"z_act_{owner}", kind="phone", at=was, status="planned",
                                                 subject=f"{self.mark} talk", **about)  # fmt: skip
@@ -80,7 +83,7 @@ class Belongings:
         )
         self.names = firm.names | self.of_their_own(person, deal)
         self.names |= {"owner": owner, "account": account.key, "account_name": account.name, "twin": twin.key,
-                      "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key,
+                      "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key, "fresh": fresh.key,
                       "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
                       "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
         revisions_added()

@@ -42,7 +42,7 @@ POSTS = [
     ("/customers/activities/", {"account": "{account}", **TALK}, OWN, "deals_activity"),
     ("/customers/activities/", {"lead": "{lead}", **TALK}, OWN, "deals_activity"),
     ("/customers/activity/{activity}/", {"what": "done"}, OWN, "deals_activity"),
-    ("/today/follow-up/", {"lead": "{lead}", "what": "not reached", "next_on": "2026-11-24"}, OWN, "deals_activity"),
+    ("/today/follow-up/", {"lead": "{fresh}", "what": "not reached", "next_on": "2026-11-24"}, OWN, "deals_activity"),
     ("/today/follow-up/", {"activity": "{activity}", "what": "later", "next_on": "2026-11-24"}, OWN, "deals_activity"),
     ("/customers/activity/{activity}/", {"what": "away"}, OWN, "deals_activity"),
     ("/customers/notes/", {"account": "{account}", "text": "so"}, OWN, "deals_note"),
