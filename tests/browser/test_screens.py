@@ -70,7 +70,7 @@ VIEWS = (
 )
 
 
-# Rows that look like one before them, all ancestors and classes alike, have its colours too.
+# Rows that look like one before them, all ancestors and classes alike, have its colours and its faults too.
 LEAVE_ONE_OF_EACH_LOOK = """() => {
     const look = node => node.tagName + '.' + (node.getAttribute('class') || '')
     const seen = new Set()
@@ -85,15 +85,11 @@ LEAVE_ONE_OF_EACH_LOOK = """() => {
 
 
 def faults_of(page, but_colours=True):
-    """What axe-core finds, of colours once for each look, and whether the page scrolls sideways."""
+    """What axe-core finds, once for each look, and whether the page scrolls sideways."""
     wide = page.evaluate("document.documentElement.scrollWidth > window.innerWidth")
-    quick = {"resultTypes": ["violations"]}
-    found = []
-    if but_colours:
-        options = quick | {"rules": {"color-contrast": {"enabled": False}}}
-        found += Axe().run(page, options=options).response["violations"]
     page.evaluate(LEAVE_ONE_OF_EACH_LOOK)
-    found += Axe().run(page, options=quick | {"runOnly": ["color-contrast"]}).response["violations"]
+    rules = {} if but_colours else {"runOnly": ["color-contrast"]}
+    found = Axe().run(page, options={"resultTypes": ["violations"]} | rules).response["violations"]
     return [(v["id"], v["nodes"][0]["html"][:160]) for v in found] + (["scrolls sideways"] if wide else [])
 
 

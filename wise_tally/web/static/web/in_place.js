@@ -10,6 +10,7 @@
   const changed = new Map();    // id of a row -> where its deal is now
   let byPointer = false;
   let announced = 0;
+  let lastPlace = null;         // finds the cell that had the focus last
 
   const fieldOf = (target) => (target.matches?.(FIELD) ? target : null);
   const formOf = (field) => field?.closest(FORM);
@@ -136,8 +137,9 @@
   async function follow() {
     const turn = ++announced;
     const answer = await fetch(location.href, { headers: { "X-Follow": "yes" } });
+    const text = await answer.text();
     if (!answer.ok || turn !== announced) return;
-    const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
+    const fresh = new DOMParser().parseFromString(text, "text/html");
     changed.forEach((now, id) => stay(document.getElementById(id), fresh, now));
     const callbacks = {
       beforeNodeRemoved: (node) => !node.classList?.contains("cell-said"),
@@ -145,18 +147,24 @@
       // What the reader opened or marked stays open and marked.
       beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
-    const focused = finder(document.activeElement);
     for (const id of ["main", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
       if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }
-    if (document.activeElement === document.body) focused()?.focus();
+    refocus();
     document.dispatchEvent(new CustomEvent("page:followed"));
   }
 
-  // Where a field stands, to find it again when its row was made anew.
-  function finder(field) {
-    const [row, name] = [field?.closest("[data-row]")?.id, field?.name];
+  // A row that moved may lose the focus at once or when the browser draws it anew, one picture later.
+  function refocus(frames = 2) {
+    if (document.activeElement === document.body) lastPlace?.()?.focus();
+    if (frames) requestAnimationFrame(() => refocus(frames - 1));
+  }
+
+  // Where a field stands, or what is said beside it, to find it again when its row was made anew.
+  function finder(target) {
+    const field = target.closest(".cell-said")?.previousElementSibling || target;
+    const [row, name] = [field.closest("[data-row]")?.id, field.name];
     return () => row && name && document.getElementById(row)?.querySelector(`[name="${CSS.escape(name)}"]`);
   }
 
@@ -206,7 +214,8 @@
     const field = fieldOf(event.target);
     if (bySelf(formOf(field)) && !sent.has(field) && !field.getAttribute("aria-invalid")) note(field).replaceChildren();
   });
-  document.addEventListener("pointerdown", () => { byPointer = true; }, true);
+  document.addEventListener("focusin", (event) => { lastPlace = finder(event.target); });
+  document.addEventListener("pointerdown", () => { byPointer = true; lastPlace = null; }, true);
   document.addEventListener("change", (event) => {
     const field = fieldOf(event.target);
     const form = formOf(field);
