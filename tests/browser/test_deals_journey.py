@@ -25,11 +25,14 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Enter")
     expect(page.locator(".undo")).to_contain_text("Next step saved")
     assert Deal.objects.get(key="d9001").next_step == "Ring the chair"
-    page.locator("summary", has_text="Close deal…").focus()
+    page.get_by_role("button", name="Close deal…").focus()
+    for key in ("Enter", "ArrowRight"):
+        page.keyboard.press(key)
+    expect(page.get_by_role("radio", name="Lost")).to_be_checked()
+    expect(page.get_by_label("Loss reason")).to_be_visible()
     page.keyboard.press("Enter")
-    page.get_by_role("button", name="Lost", exact=True).focus()
-    page.keyboard.press("Enter")
-    page.fill("dialog [name=lost_reason]", "Price")
+    expect(page.locator("#asked dialog")).to_contain_text("Say why the deal was lost")
+    page.keyboard.type("Price")
     page.keyboard.press("Enter")
     expect(page.locator(".facts")).to_contain_text("loss reason")
     assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"

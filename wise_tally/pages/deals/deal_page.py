@@ -21,7 +21,7 @@ from wise_tally.domain.deals.selectors import closed_from, contact_days, last_co
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
-from wise_tally.domain.process.models import Category, Stage, StageKind
+from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.domain.process.moment_actions import PLANNED
 from wise_tally.pages.deals.course_charts import course_charts
 from wise_tally.pages.deals.customers.journal import journal_of
@@ -33,6 +33,7 @@ from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
+from wise_tally.web.forms.deal import read_closing
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import Visibility, visible
 
@@ -100,11 +101,20 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "undo": last_change(request, deal.key),
         "steps": [step for step in steps if step.stage.kind == StageKind.OPEN],
         "next_step": next((step for step in steps if step.on or step.stage.kind == StageKind.WON), None),
-        "closings": [step for step in steps if step.stage.kind != StageKind.OPEN],
+        **_closings(steps),
         **_belonging(deal, visible(request), may_edit),
         **_talk(deal, line),
         "footer": Footer(1 if row else 0),
     }
+
+
+def _closings(steps: tuple[Step, ...]) -> dict[str, Any]:
+    """How the deal may be closed, and what closing it asks."""
+    closings = [step for step in steps if step.stage.kind != StageKind.OPEN]
+    if not closings:
+        return {"closings": []}
+    lost_reasons = LostReason.objects.offered().order_by("name")
+    return {"closings": closings, "closing": read_closing({}, "", ""), "lost_reasons": lost_reasons}
 
 
 def _stages(line: FilterLine, index: int | None, row: DealRow | None) -> dict[str, Any]:

@@ -111,6 +111,7 @@
   }
 
   function ask(form, field, dialog) {
+    form.closest("dialog")?.close();
     document.getElementById("asked").replaceChildren(dialog);
     if (field) { sent.set(field, field.value); note(field).replaceChildren(); }
     const back = () => {
