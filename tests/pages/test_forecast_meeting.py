@@ -250,3 +250,15 @@ def test_a_deal_divided_inside_a_team_is_one_outcome_on_every_page(demo, sign_in
     assert panel.total == str(percent(told["chance_of_quota"]))
     deciding = [row.key for row, _, _ in ranged["deciding"]]
     assert deciding.count("d9001") == 1
+
+
+def test_the_weeks_of_the_picture_are_what_those_days_showed(demo, sign_in):
+    """Each day of the course against the page as of that day, of the company, a team and a rep."""
+    client = sign_in("m1")
+    for who in ("", "&who=team:rivers", "&who=person:r08"):
+        course = client.get(f"/forecast/submitted/?{who}").context["course"]
+        assert course[-1].day == TODAY and len(course) > 5
+        for one in course:
+            shown = client.get(f"/forecast/submitted/?as_of={one.day}&period={QUARTER}{who}").context["top"].row
+            assert (one.submitted, one.weighted, one.won) == (shown.call, shown.weighted, shown.won)
+    assert not client.get("/forecast/submitted/?period=FY2027").context["course"], "nothing was submitted for the year"

@@ -24,6 +24,7 @@ from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
 from wise_tally.domain.targets.models import Call
 from wise_tally.domain.typed_numbers import typed_money
+from wise_tally.pages.forecast.submitted_chart import course_of, submitted_chart
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
@@ -181,6 +182,7 @@ def page(request: PageRequest) -> HttpResponse:
     missing = [row.row.name for row in rows if row.is_missing]
     top, people = (rows[0].row if rows else None), sum(row.subject == "person" for row in rows)
     submitted, quota = (top.call, top.quota) if top else (None, None)
+    course = course_of(line)
     told = of_submitted(span_of(line), submitted, quota, len(missing), people)
     answer = {
         "line": line,
@@ -190,6 +192,8 @@ def page(request: PageRequest) -> HttpResponse:
         "top": rows[0] if rows else None,
         "missing": missing,
         "late": [row.row.name for row in rows if row.is_late],
+        "course": course,
+        "chart": submitted_chart(line, course, quota),
         "history": _history(line, rows),
         "wrong": wrong,
         "typed": typed,
