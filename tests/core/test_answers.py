@@ -109,6 +109,7 @@ TIME = [
 LOSSES = [
     ((0, 0, None, [], "reason", "May"), "No deal was lost in this selection."),
     ((3, 0, None, [("Price", 0)], "reason", "May"), "3 deal lost, none with an amount."),
+    ((3, 80, 78, [("Ann", 60), ("Ben", 20)], "person", "May"), "80 lost; Ann accounts for the most, 0.75 of it."),
     ((3, 80, 78, [("Price", 60), ("None", 20)], "reason", "May"), "80 lost; Price is the largest reason, 0.75 of it."),
     (
         (3, 80, 64, [("Price", 60), ("None", 20)], "reason", "May"),

@@ -183,3 +183,21 @@ def test_a_month_of_the_list_opens_just_its_deals(demo, sign_in):
     dated = client.get("/deals/?f=close:filled:").context["list"]
     assert sum(one.totals.deals for one in months) == dated.total
     assert not client.get(f"/deals/?{months[0].query}").context["chart"], "one month alone needs no picture"
+
+
+def test_the_stages_of_a_bar_of_losses_add_up_to_it(demo, sign_in):
+    """Stretches against the bar's length, and their money against the table by stage."""
+    client = sign_in("m1")
+    rows = client.get("/conversion/loss-reasons/").context["rows"]
+    for _, _, (width, _, parts), *_ in rows:
+        assert sum(float(part.width[:-1]) for part in parts) == pytest.approx(float(width[:-1]), abs=0.05)
+    crossed = client.get("/conversion/loss-reasons/?by=stage&measure=value").context["crossed"]
+    by_stage = {
+        (stage, reason): cell[1]
+        for stage, cells in crossed.rows
+        for reason, cell in zip(crossed.reasons, cells, strict=True)
+    }
+    shown = {(part.words.split(":")[0], name): part.words for name, _, (_, _, parts), *_ in rows for part in parts}
+    assert len(shown) > 10
+    for (stage, reason), words in shown.items():
+        assert short(by_stage[stage, reason]) in words

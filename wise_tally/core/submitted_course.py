@@ -32,7 +32,9 @@ def shown_days(first: date, last: date) -> list[date]:
 
 
 @derived(most=24)
-def submitted_course(book: Book, period: Period, last: date, scope: Filter, node: tuple[str, int]) -> tuple[Standing, ...]:
+def submitted_course(
+    book: Book, period: Period, last: date, scope: Filter, node: tuple[str, int]
+) -> tuple[Standing, ...]:
     """Submitted, weighted and won of the scope's `node` (breakdown and index) in steps of weeks up to `last`.
 
     Each day's figures equal those of the submitted forecasts as of that day. Source: common practice.

@@ -95,6 +95,8 @@ def of_losses(
             parts |= {"change": Part(abs(rate), "rate"), "span": named(span)}
     if len(rows) == 1:
         return answer(f"{{total}} lost{change}, all of it to one {{by}}: {{cause}}.", **parts)
+    if by != "reason":
+        return answer(f"{{total}} lost{change}; {{cause}} accounts for the most, {{share}} of it.", **parts)
     return answer(f"{{total}} lost{change}; {{cause}} is the largest {{by}}, {{share}} of it.", **parts)
 
 

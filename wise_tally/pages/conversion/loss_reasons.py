@@ -19,7 +19,7 @@ from wise_tally.core.loss_reasons import LostTable, crossed, lost_by, lost_from,
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
-from wise_tally.domain.formats import currency_sign, money, percent, plural
+from wise_tally.domain.formats import currency_sign, money, percent, plural, short
 from wise_tally.pages.conversion.query import line_of, tabs
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
@@ -167,12 +167,51 @@ def _crossed(asked: LossQuery, found: Lost, rows: LostTable) -> Crossed | None:
     )
 
 
+@dataclass(frozen=True)
+class StagePart:
+    """The stretch of a reason's bar that was lost from one stage: from there on, in percent; `grade` rises with the stages."""
+
+    left: str
+    width: str
+    grade: int
+    words: str
+
+
+GRADES = 5
+
+
+def _stage_names(line: FilterLine) -> list[tuple[int, str, int]]:
+    """The open stages of the process in their order: index, name, and grade from 0 to 4."""
+    stages = [*line.book.reference.open_stages(line.scope.process)]
+    return [
+        (stage, line.book.reference.stages[stage].name, place * (GRADES - 1) // max(1, len(stages) - 1))
+        for place, stage in enumerate(stages)
+    ]
+
+
+def _by_stage(line: FilterLine, found: Lost, largest: int) -> dict[int, list[StagePart]]:
+    """Each value's money lost in the period by the furthest stage of its deals, the first stage first."""
+    from_stage = lost_from(line.book, line.snapshot, found.rows[0])
+    cells = crossed(line.snapshot, found.rows[0], found.value[0], from_stage)
+    parts: dict[int, list[StagePart]] = {}
+    for value in sorted({value for value, _ in cells}):
+        left, parts[value] = 0, []
+        for stage, name, grade in (*_stage_names(line), (NONE, "no stage", 0)):
+            deals, amount = cells.get((value, stage), (0, 0))
+            if amount:
+                words = f"{name}: {short(amount)}, {plural(deals, 'deal')}"
+                parts[value].append(StagePart(share(left, largest), share(amount, largest), grade, words))
+                left += amount
+    return parts
+
+
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Rows by value with number and money, and what changed against the period before."""
     asked, found = read_lost(request)
     line = asked.line
     rows = _table(line, found)
+    stages = [] if found.by == "stage" else _stage_names(line)
     largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
     whole = rows.whole
     told = of_losses(
@@ -183,7 +222,9 @@ def page(request: PageRequest) -> HttpResponse:
         found.words,
         "the same days of the period before",
     )
+    parts = _by_stage(line, found, largest) if stages else {}
     answer = {
+        "stages": stages,
         "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
         "line": line,
         "tabs": tabs(line, "lost"),
@@ -196,7 +237,7 @@ def page(request: PageRequest) -> HttpResponse:
             (
                 found.name(row.value),
                 row,
-                (share(row.amount_minor, largest), share(row.amount_before, largest)),
+                (share(row.amount_minor, largest), share(row.amount_before, largest), parts.get(row.value, [])),
                 (rows.share(row), so_far),
                 asked.cell(row.value),
             )
