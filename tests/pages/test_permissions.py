@@ -51,6 +51,7 @@ TABLE = {
     ("customers:account-table", "get", "/customers/account/ac001/table.csv"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:figure", "get", "/customers/account/ac001/working/unpaid/"): (302, 404, 200, 404, 200, 200, 200),
     ("today:working", "get", "/today/working/"): ALL_IN,
+    ("setup:quota-words", "get", "/setup/quotas/words/"): (302, 403, 403, 200, 200, 200, 403),
     ("setup:quota-working", "get", "/setup/quotas/working/own/?node=company:"): (302, 403, 403, 404, 200, 200, 200),
     ("deals:deal", "get", "/deals/d9001/"): OWN_DEAL,
     ("deals:columns", "post", "/deals/columns-of-the-list/"): (302, 302, 302, 302, 302, 302, 302),

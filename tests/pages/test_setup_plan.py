@@ -10,6 +10,10 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
+from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.formats import plan_value
+from wise_tally.domain.org.book_number import reference_changed
+from wise_tally.domain.org.models import Person
 from wise_tally.domain.targets.models import CustomPeriod, Quota, QuotaChange, QuotaHold, SeasonCurve
 
 pytestmark = pytest.mark.django_db
@@ -97,6 +101,40 @@ def test_rolling_up_and_copying_last_year(demo, sign_in):
         assert answer.status_code == 422
         assert says in text(answer)
         assert posted_of(answer)["q:person:r01:2027-04-01"] == copied["q:person:r01:2027-04-01"], "typed values stay"
+
+
+def test_tools_say_what_they_do_and_keep_their_settings(demo, sign_in):
+    """The sentence against what is then filled; typed shares are never ignored; a manager sells by choice."""
+    client, words = sign_in("m1"), "/setup/quotas/words/?year=2028&row=team:fells&total=12k&curve=equal&step=1000&"
+    told = client.get(words).json()
+    assert told["year"] == "12\u00a0000 over the 12 months of Fells team, in equal parts, in steps of 1000."
+    assert told["down"].startswith(
+        "Each month of Fells team over Iva Marrin, Odran Tully and Petra Sund, in equal parts"
+    )
+    assert told["down"].endswith("Bram Oxley gets none.")
+    assert "over Bram Oxley, Iva Marrin" in client.get(f"{words}managers=all").json()["down"]
+    DealRevision.objects.filter(deal__key="d9001").update(owner=Person.objects.get(name="Bram Oxley"))
+    reference_changed()
+    assert "over Bram Oxley, Iva Marrin" in client.get(words).json()["down"], "he sells, too"
+    assert "Bram Oxley gets none" in client.get(f"{words}managers=none").json()["down"]
+    posted = posted_of(client.get(PAGE)) | {"tool": "spread-year", "row": "team:fells", "total": "12k", "step": "1000"}
+    year = client.post(PAGE, posted | {"curve": "last-year"})
+    assert [year.context["typed"][name] for name in ("row", "total", "curve")] == ["team:fells", "12k", "last-year"]
+    posted = posted_of(client.post(PAGE, posted)) | {"tool": "spread-down", "row": "team:fells", "given": "1; 2; 3; 0"}
+    assert "are typed, but others are chosen" in text(client.post(PAGE, posted | {"weights": "equal"}))
+    filled = posted_of(client.post(PAGE, posted | {"weights": "given", "step": ""}))
+    parts = {who: sum(v or 0 for v in row(filled, f"person:{who}")) for who in ("m2", "r01", "r02", "r03")}
+    assert sorted(parts.values()) == [0, 200_000, 400_000, 600_000]
+
+
+def test_a_plan_of_territories_has_a_row_for_all(demo, sign_in):
+    client, page = sign_in("m1"), "/setup/quotas/?year=2027&tree=territories"
+    first, *others = client.get(page).context["grid"].lines
+    assert (first.node.token, {line.node.subject for line in others}) == ("company:", {"territory"})
+    roots = [line.year for line in others if line.node.depth == 1]
+    assert first.year.of_parts == sum(year.own if year.own is not None else year.of_parts for year in roots)
+    opened = client.get("/setup/quotas/working/parts/?year=2027&tree=territories&node=company:")
+    assert plan_value(first.year.of_parts, is_money=True) in text(opened)
 
 
 def workbook(client, change):

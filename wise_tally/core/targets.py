@@ -70,6 +70,12 @@ class Targets:
         return Target(self.own.get(("company", NONE)), _sum([*roots, self.of_team.get(NONE)]))
 
     @cached_property
+    def of_territories(self) -> Target:
+        """The company's with the root territories as its parts."""
+        roots = self.reference.territory_tree(self.as_of).children(NONE)
+        return Target(self.own.get(("company", NONE)), _sum(self.territory[root].value for root in roots))
+
+    @cached_property
     def team(self) -> dict[int, Target]:
         """Every team's, its parts being the teams below and its people."""
         return self._rolled_up("team", self.reference.team_tree(self.as_of), self.of_team)

@@ -43,6 +43,7 @@ urlpatterns = [
     path("quotas/", quotas.quotas, name="quotas"),
     path("quotas/sheet.<str:kind>", quotas.sheet, name="quota-sheet"),
     path("quotas/working/<str:what>/", quota_working.working, name="quota-working"),
+    path("quotas/words/", quotas.words, name="quota-words"),
     path("quotas/undo/", quotas.undo, name="quota-undo"),
     path("quotas/parts/", quotas.parts, name="quota-parts"),
 ]

@@ -80,7 +80,7 @@ def quota_grid(
     """The grid as kept, with typed values and faults over it."""
     typed, faults = typed or {}, faults or {}
     kept = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
-    targets = [[target.of(node.subject, node.index) for node in nodes] for target in kept]
+    targets = [[view.target(target, node) for node in nodes] for target in kept]
     shown = [
         _typed_over(view, nodes, period, column, typed) for period, column in zip(view.periods, targets, strict=True)
     ]

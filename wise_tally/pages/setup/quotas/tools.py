@@ -1,6 +1,6 @@
 """Tools that fill the quota grid without saving: spread over the year or down the tree, roll up, copy last year."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
@@ -19,6 +19,12 @@ from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
 
 TOOLS = ("spread-year", "spread-down", "roll-up", "copy-year")
 STEPS = {"": 0, "100": 100, "1000": 1000}
+
+
+def rows_below(nodes: Sequence[PlanNode], node: PlanNode) -> list[PlanNode]:
+    """The rows that add up to a row."""
+    index = nodes.index(node)
+    return [child for child in nodes if child.parent == index]
 
 
 @dataclass
@@ -51,8 +57,7 @@ class Filling:
 
     def children(self, node: PlanNode) -> list[PlanNode]:
         """The rows that add up to a row."""
-        index = self.nodes.index(node)
-        return [child for child in self.nodes if child.parent == index]
+        return rows_below(self.nodes, node)
 
     def row(self) -> PlanNode:
         """The row chosen in the form."""
@@ -121,12 +126,18 @@ def _season(filling: Filling) -> list[int]:
 def _down(filling: Filling) -> None:
     """Each month of a row over the rows below it, one level or all."""
     node = filling.row()
-    _down_from(filling, node, filling.posted.get("levels") == "all")
+    given, chosen = filling.posted.get("given", "").strip(), filling.posted.get("weights", "equal")
+    if given and chosen != "given":
+        raise CoreError(
+            f"The shares {given[:60]} are typed, but others are chosen. Choose custom, or clear the shares."
+        )
+    _down_from(filling, node, filling.posted.get("levels") == "all", chosen)
 
 
-def _down_from(filling: Filling, node: PlanNode, deep: bool) -> None:
+def _down_from(filling: Filling, node: PlanNode, deep: bool, by: str) -> None:
+    """Typed shares are those of the first level; further down each level is divided equally."""
     children = filling.children(node)
-    weights = _weights(filling, children)
+    weights = _weights(filling, children, by)
     for period in filling.view.periods:
         value = filling.value(node, period)
         if value is None:
@@ -141,16 +152,15 @@ def _down_from(filling: Filling, node: PlanNode, deep: bool) -> None:
                 filling.put(child, period, part)
     for child in children:
         if deep and filling.children(child):
-            _down_from(filling, child, deep)
+            _down_from(filling, child, deep, "equal" if by == "given" else by)
 
 
-def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
+def _weights(filling: Filling, children: list[PlanNode], by: str) -> list[int]:
     """A weight for each row: equal, as typed, or last year's won."""
-    chosen = filling.posted.get("weights", "equal")
-    if chosen == "given":
-        return _given(filling.posted.get("given", ""), children)
-    if chosen != "last-year":
-        selling = [int(child.sells) for child in children]
+    if by == "given":
+        return given_shares(filling.posted.get("given", ""), children)
+    if by != "last-year":
+        selling = [int(child.shares(filling.posted.get("managers", "with-deals"))) for child in children]
         return selling if any(selling) else [1] * len(children)
     period = filling.book.reference.fiscal.parse(f"FY{filling.view.year - 1}")
     snapshot = filling.book.as_of(filling.today)
@@ -163,8 +173,9 @@ def _weights(filling: Filling, children: list[PlanNode]) -> list[int]:
     return [won.get((child.subject, child.index), 0) for child in children]
 
 
-def _given(text: str, children: list[PlanNode]) -> list[int]:
-    parts = [part.strip() for part in text.split(",") if part.strip()]
+def given_shares(text: str, children: Sequence[PlanNode]) -> list[int]:
+    """Typed shares, one for each row, in hundredths; a semicolon divides them where it occurs, else a comma."""
+    parts = [part.strip() for part in text.split(";" if ";" in text else ",") if part.strip()]
     names = ", ".join(child.name for child in children)
     if len(parts) != len(children):
         raise CoreError(

@@ -3,11 +3,15 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
+from typing import Literal
 from urllib.parse import urlencode
+
+import numpy as np
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
-from wise_tally.core.reference_data import ReferenceData
+from wise_tally.core.reference_data import OPEN, ReferenceData
+from wise_tally.core.targets import Target, Targets
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Partner, Product
 from wise_tally.domain.formats import bare, currency_decimals, decimal_sign, money_input
@@ -25,12 +29,18 @@ FILTERS = ("product_group", "deal_type", "source", "activity_kind")
 Seen = frozenset[int] | None
 
 
+# Who sells; who manages or administers, with deals of their own or without; who has left by the year.
+Selling = Literal["sells", "manages with deals", "manages", "left"]
+# Which managers an equal spread reaches.
+MANAGERS = {"with-deals": "those with own deals", "none": "none", "all": "all"}
+LOOKED_BACK = 365
+
+
 @dataclass(frozen=True)
 class PlanNode:
     """A row of the grid; `parent` is the place of the row it adds to, -1 for none.
 
-    `sells` is false for people who do not sell in the year (managers, administrators, leavers): an equal spread
-    leaves them out.
+    `selling` tells whether an equal spread reaches a person: see `Selling`.
     """
 
     subject: str
@@ -39,12 +49,19 @@ class PlanNode:
     index: int
     depth: int
     parent: int
-    sells: bool = True
+    selling: Selling = "sells"
 
     @property
     def token(self) -> str:
         """How forms name the row."""
         return f"{self.subject}:{self.key}"
+
+    def shares(self, managers: str) -> bool:
+        """Whether an equal spread reaches the row, with the choice of managers."""
+        reached = {"with-deals": ("sells", "manages with deals"), "none": ("sells",)}
+        return self.selling != "left" and self.selling in reached.get(
+            managers, ("sells", "manages with deals", "manages")
+        )
 
 
 @dataclass(frozen=True)
@@ -67,6 +84,12 @@ class PlanView:
         parts = {"year": self.year, "tree": self.tree, "period": self.custom, **self.kind.columns, **other}
         shipped = {"tree": "people", "metric": str(Metric.WON_AMOUNT)}
         return urlencode({k: v for k, v in parts.items() if v not in ("", None) and shipped.get(k) != v})
+
+    def target(self, targets: Targets, node: PlanNode) -> Target:
+        """The target of a row; the company's parts are those of the tree shown."""
+        if self.tree == "territories" and node.subject == "company":
+            return targets.of_territories
+        return targets.of(node.subject, node.index)
 
     def shown(self, value: int | None) -> str:
         """A kept value as typed."""
@@ -121,37 +144,51 @@ def nodes_of(book: Book, view: PlanView, today: date, seen: Seen) -> list[PlanNo
         return [PlanNode("partner", key, name, index, 0, NONE) for index, (key, name) in listed] if seen is None else []
     if view.tree == "territories":
         return _territories(reference, today) if seen is None else []
-    return _people(reference, today, seen, view.periods[0].starts_on)
+    return _people(book, today, seen, view.periods[0].starts_on)
 
 
 def _territories(reference: ReferenceData, today: date) -> list[PlanNode]:
-    tree, rows, index = reference.territory_tree(today), list[PlanNode](), dict[int, int]()
+    tree, index = reference.territory_tree(today), dict[int, int]()
+    rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)]
     for node, depth in in_tree_order(tree):
         index[node] = len(rows)
-        parent = index.get(tree.parents[node], NONE)
-        rows.append(
-            PlanNode(
-                "territory", reference.territories[node].key, reference.territories[node].name, node, depth, parent
-            )
-        )
+        parent, record = index.get(tree.parents[node], 0), reference.territories[node]
+        rows.append(PlanNode("territory", record.key, record.name, node, depth + 1, parent))
     return rows
 
 
-def _people(reference: ReferenceData, today: date, seen: Seen, begins: date) -> list[PlanNode]:
+def _selling(book: Book, today: date, begins: date) -> dict[int, Selling]:
+    """Who of the people sells in a year that begins on a day."""
+    snapshot = book.as_of(today)
+    lately = (snapshot.kind == OPEN) | (snapshot.closed_on > today.toordinal() - LOOKED_BACK)
+    owners = set(np.unique(snapshot.owner[lately]).tolist())
+    roles = {key: (role, left) for key, role, left in Person.objects.values_list("key", "role", "active_to")}
+    found: dict[int, Selling] = {}
+    for index, person in enumerate(book.reference.people):
+        role, left = roles.get(person.key, ("", None))
+        if left is not None and left < begins:
+            found[index] = "left"
+        elif role in (Role.REP, ""):
+            found[index] = "sells"
+        else:
+            found[index] = "manages with deals" if index in owners else "manages"
+    return found
+
+
+def _people(book: Book, today: date, seen: Seen, begins: date) -> list[PlanNode]:
+    reference, selling = book.reference, _selling(book, today, begins)
     tree = reference.team_tree(today)
     members: dict[int, list[int]] = {}
     for index in range(len(reference.people)):
         members.setdefault(reference.team_of(index, today.toordinal()), []).append(index)
-    selling = Person.objects.filter(role__in=(Role.REP, "")).exclude(active_to__lt=begins)
-    sellers = set(selling.values_list("key", flat=True))
     rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)] if seen is None else []
     place: dict[int, int] = {NONE: 0} if rows else {}
 
     def add_people(team: int, depth: int) -> None:
         for person in sorted(members.get(team, []), key=lambda i: reference.people[i].name):
             record = reference.people[person]
-            parent, sells = place.get(team, NONE), record.key in sellers
-            rows.append(PlanNode("person", record.key, record.name, person, depth, parent, sells))
+            parent = place.get(team, NONE)
+            rows.append(PlanNode("person", record.key, record.name, person, depth, parent, selling[person]))
 
     for team, depth in in_tree_order(tree):
         if seen is not None and team not in seen:

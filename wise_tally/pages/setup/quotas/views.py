@@ -4,7 +4,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
-from django.http import HttpResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
@@ -29,8 +29,9 @@ from wise_tally.domain.targets.models import CustomPeriod, Metric, QuotaChange, 
 from wise_tally.pages.setup.quotas.grid import Typed, quota_grid, read_cells, read_holds, saved_values
 from wise_tally.pages.setup.quotas.parts import CurveForm, CustomPeriodForm, save_curve, save_period
 from wise_tally.pages.setup.quotas.sheet import plan_sheet, read_sheet
+from wise_tally.pages.setup.quotas.tool_words import tool_words
 from wise_tally.pages.setup.quotas.tools import fill
-from wise_tally.pages.setup.quotas.view import PlanNode, PlanView, filter_choices, nodes_of, read_view
+from wise_tally.pages.setup.quotas.view import MANAGERS, PlanNode, PlanView, filter_choices, nodes_of, read_view
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.files.uploads import UploadRefused, read_upload
 from wise_tally.web.request.permissions import changing_needs
@@ -40,6 +41,7 @@ from wise_tally.web.request.viewing import PageRequest
 SHOWN_CHANGES = 5
 # Nothing is filled or saved: the page with what is typed, so that its sums can be read.
 SUMS = "sums"
+SETTINGS = ("row", "total", "given", "percent", "step", "levels", "curve", "weights", "managers")
 WHAT = {
     "spread-year": "distributed over the year",
     "spread-down": "distributed to rows below",
@@ -124,6 +126,8 @@ def _page(
 ) -> HttpResponse:
     book = books.current()
     grid = quota_grid(book, view, nodes, today(), typed, faults)
+    settings = {name: request.POST.get(name, "") for name in SETTINGS}
+    settings["step"] = settings["step"] if settings["row"] else "100"
     lines = grid.lines
     answer: dict[str, Any] = {
         "grid": grid,
@@ -134,7 +138,9 @@ def _page(
         "before_query": view.query(year=view.year - 1),
         "after_query": view.query(year=view.year + 1),
         "only": _only(view, book.reference),
-        "typed": {name: request.POST.get(name, "") for name in ("row", "total", "given", "percent", "step")},
+        "typed": settings,
+        "words": tool_words(view, nodes, settings),
+        "managers": MANAGERS,
         "metrics": Metric.choices,
         "curves": SeasonCurve.objects.order_by("name"),
         "custom_periods": CustomPeriod.objects.order_by("starts_on"),
@@ -142,6 +148,14 @@ def _page(
         "may_edit": request.viewer.may(May.SET_RULES),
     }
     return render(request, "setup/quotas.html", answer, status=422 if faults else 200)
+
+
+@require_safe
+def words(request: PageRequest) -> HttpResponse:
+    """What each tool would do with the settings of the address."""
+    view, nodes = opened(request)
+    request.viewer.require(May.SET_RULES)
+    return JsonResponse(tool_words(view, nodes, request.GET.dict()))
 
 
 def _headings(view: PlanView) -> list[tuple[str, bool]]:

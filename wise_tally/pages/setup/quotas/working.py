@@ -40,7 +40,7 @@ def _panel(view: PlanView, node: PlanNode, what: str) -> Panel:
     of_quarter = what in QUARTERS
     periods = view.periods[3 * (int(what) - 1) : 3 * int(what)] if of_quarter else view.periods
     targets = [
-        quotas(reference, day, period, str(view.kind.metric), view.kind.filters).of(node.subject, node.index)
+        view.target(quotas(reference, day, period, str(view.kind.metric), view.kind.filters), node)
         for period in periods
     ]
     name = {"parts": "of_parts", "difference": "difference"}.get(what, "own")

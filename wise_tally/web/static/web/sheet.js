@@ -209,3 +209,19 @@
 
   document.addEventListener("DOMContentLoaded", () => document.querySelectorAll("table[data-sheet]").forEach(open));
 })();
+
+// What the tools below a sheet would do, said anew while their settings are typed; typed shares are custom ones.
+document.addEventListener("alpine:init", () => {
+  Alpine.data("toolWords", () => ({
+    async ask({ target }) {
+      const fields = this.$root.elements;
+      if (target.name === "given" && target.value) fields.weights.value = "given";
+      if (target.name === "weights" && target.value !== "given") fields.given.value = "";
+      const query = new URLSearchParams([...fields].filter((field) => field.name && field.tagName !== "BUTTON").map((field) => [field.name, field.value]));
+      const answer = await fetch(`${this.$root.dataset.words}&${query}`);
+      if (!answer.ok) return;
+      const words = await answer.json();
+      this.$root.querySelectorAll("[data-tool-words]").forEach((said) => { said.textContent = words[said.dataset.toolWords] || ""; });
+    },
+  }));
+});
