@@ -9,9 +9,11 @@ from tests.pages.test_setup_stages import form as stage_form
 from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.book.store import books
-from wise_tally.domain.deals.models import Deal, DealRevision, OwnField, OwnFieldValue, Product
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.handover import open_deals_of, owned_by, portions_of, proposed
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead, OwnField, OwnFieldValue, Product
 from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent, Workspace
-from wise_tally.domain.process.models import Category, Source
+from wise_tally.domain.process.models import Category, Source, StageKind
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -32,8 +34,7 @@ def test_a_reorganisation_of_today_leaves_last_quarter_to_the_cent(demo, sign_in
     for slug, node, above in moves:
         answer = client.post(f"/setup/tree/{slug}/", {"node": node, "above": above, "from_on": AS_OF})
         assert answer.status_code == 302, (slug, node)
-    answer = client.post("/setup/people/r08/", {"what": "hand-over", "taker": "r05"}, follow=True)
-    assert "went to" in text(answer)
+    assert "went from Joss Merrow to" in text(hand_over(client, "r08", "all", "r05"))
     client.post("/setup/lists/people/r05/rate/", {"rate": "4.5", "from_on": AS_OF})
     stages = "/setup/stages/new_site/"
     probabilities = {
@@ -249,22 +250,65 @@ def team_of(key):
     return reference.teams[reference.team_of(index, date(2026, 11, 23).toordinal())].key
 
 
-def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
-    from wise_tally.domain.deals.actions import last_revision
-    from wise_tally.domain.deals.handover import open_deals_of, owned_by
-    from wise_tally.domain.deals.models import Account, Lead
-    from wise_tally.domain.process.models import StageKind
+def hand_over(client, giver, rule, *takers, **chosen):
+    """Hand over as the preview proposes, but for what is chosen otherwise."""
+    page = f"/setup/people/{giver}/hand-over/"
+    shown = client.get(page, {"rule": rule, "taker": takers}).context
+    given = {f"to:{one.key}": person.key for one, person in shown["portions"]}
+    posted = {"rule": rule, "taker": takers, "mark": shown["mark"]} | given | chosen
+    return client.post(page, posted, follow=True)
 
+
+@pytest.mark.parametrize("rule", ["territory", "account", "evenly"])
+def test_a_leaver_hands_over_to_several_by_a_rule_and_it_is_undone(demo, sign_in, rule):
+    """The largest portion first to whom has least; what belongs together stays so; undone, nothing has happened."""
+    giver, takers = Person.objects.get(key="r12"), ("r10", "r14", "r13")
+    client, before = sign_in("a1"), ask("forecast", QUARTER, AS_OF, by="person")
+    owners = dict(Account.objects.values_list("key", "owner__key"))
+    portions = portions_of(giver, rule)
+    places = {
+        "territory": lambda r: r.territory_id,
+        "account": lambda r: r.deal.account_id,
+        "evenly": lambda r: r.deal_id,
+    }
+    assert len({places[rule](r) for one in portions for r in one.deals}) == sum(bool(one.deals) for one in portions)
+    first = portions[0]
+    answer = hand_over(client, "r12", rule, *takers, **{f"to:{first.key}": "r14"})
+    assert "Undo" in text(answer)
+    assert not owned_by(giver).anything
+    assert {last_revision(revision.deal).owner.key for revision in first.deals} == {"r14"}
+    stale = {"rule": rule, "taker": takers, "mark": "old"}
+    assert client.post("/setup/people/r12/hand-over/", stale).status_code == 422
+    assert client.post("/setup/people/r12/hand-over/undo/").status_code == 302
+    assert ask("forecast", QUARTER, AS_OF, by="person") == before
+    assert dict(Account.objects.values_list("key", "owner__key")) == owners
+    assert client.post("/setup/people/r12/hand-over/undo/").status_code == 409
+
+
+def test_portions_are_divided_evenly_and_a_change_since_forbids_the_undo(demo, sign_in):
+    giver, takers = Person.objects.get(key="r12"), list(Person.objects.filter(key__in=("r10", "r14")))
+    portions = portions_of(giver, "evenly")
+    given = proposed(portions, takers)
+    sums = [sum(one.amount_minor for one in portions if given[one.key] == taker) for taker in takers]
+    assert abs(sums[0] - sums[1]) <= max(one.amount_minor for one in portions)
+    client = sign_in("a1")
+    hand_over(client, "r12", "evenly", "r10", "r14")
+    Account.objects.filter(owner__key="r10", pk__in=[a.pk for one in portions for a in one.accounts]).update(
+        owner=giver
+    )
+    assert "another owner since" in text(client.post("/setup/people/r12/hand-over/undo/"))
+
+
+def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
     giver, taker = Person.objects.get(key="r12"), Person.objects.get(key="r13")
     Lead.objects.create(key="l1", name="L", owner=giver, created_at=Deal.objects.all()[0].created_at)
     deals = [revision.deal for revision in open_deals_of(giver)]
     owned, closed = owned_by(giver), ask("forecast", *BEFORE, by="person")["r12"]
     assert owned.deals == len(deals) > 0
     client = sign_in("a1")
-    assert "Choose the person who takes over." in text(
-        client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r12"})
-    )
-    client.post("/setup/people/r12/", {"what": "hand-over", "taker": "r13"})
+    assert "Choose at least one person" in text(client.get("/setup/people/r12/hand-over/?rule=all"))
+    assert "Choose at least one person" in text(client.get("/setup/people/r12/hand-over/?rule=all&taker=r12"))
+    hand_over(client, "r12", "all", "r13")
     assert not owned_by(giver).anything
     assert Account.objects.filter(owner=taker).count() >= owned.accounts
     for deal in deals:

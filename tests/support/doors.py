@@ -8,6 +8,7 @@ from django.db import connection
 from tests.conftest import NOW
 from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.handover import mark_of, portions_of
 from wise_tally.domain.deals.models import (
     Account,
     Activity,
@@ -84,6 +85,7 @@ class Belongings:
         self.names = firm.names | self.of_their_own(person, deal)
         self.names |= {"owner": owner, "account": account.key, "account_name": account.name, "twin": twin.key,
                       "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key, "fresh": fresh.key,
+                      "owned": mark_of(portions_of(person, "all")),
                       "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
                       "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
         revisions_added()

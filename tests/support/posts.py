@@ -54,7 +54,7 @@ POSTS = [
     ("/setup/quotas/undo/", {"change": "{change}"}, MANAGED, "targets_quota"),
     ("/setup/lists/people/{owner}/", {"name": "Nn", "role": "rep"}, ADMIN, "org_person"),
     ("/setup/lists/people/{owner}/rate/", {"rate": "4", "from_on": "2026-11-23"}, ADMIN, "org_commissionrate"),
-    ("/setup/people/{owner}/", {"what": "hand-over", "taker": "r05"}, ADMIN, "deals_dealrevision"),
+    ("/setup/people/{owner}/hand-over/", {"rule": "all", "taker": "r05", "mark": "{owned}"}, ADMIN, "deals_dealrevision"),
     ("/setup/tree/teams/", {"node": "person:{owner}", "above": "team:coast", "from_on": "2026-11-23"}, ADMIN, "org_membership"),
     ("/setup/lists/people/", {"name": "Joiner", "role": "rep"}, ADMIN, "org_person"),
     ("/setup/lists/sources/", {"name": "Fair"}, RULES, "process_source"),

@@ -5,6 +5,7 @@ from django.urls import path
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
 from wise_tally.pages.setup import contact_intervals, organisation, start, views
 from wise_tally.pages.setup.lists import views as lists
+from wise_tally.pages.setup.people import hand_over
 from wise_tally.pages.setup.people import views as people
 from wise_tally.pages.setup.quotas import views as quotas
 from wise_tally.pages.setup.quotas import working as quota_working
@@ -39,6 +40,8 @@ urlpatterns = [
     path("lists/<slug:slug>/<key:key>/remove/", lists.remove, name="remove"),
     path("lists/<slug:slug>/<key:key>/rate/", people.rate, name="rate"),
     path("tree/<slug:slug>/", people.tree, name="tree"),
+    path("people/<key:key>/hand-over/", hand_over.page, name="hand-over"),
+    path("people/<key:key>/hand-over/undo/", hand_over.undo, name="hand-over-undo"),
     path("people/<key:key>/", people.person, name="person"),
     path("quotas/", quotas.quotas, name="quotas"),
     path("quotas/sheet.<str:kind>", quotas.sheet, name="quota-sheet"),

@@ -11,6 +11,7 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, values_of
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
+from wise_tally.pages.setup.people.hand_over import may_undo
 from wise_tally.pages.setup.people.parts import more_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -89,6 +90,7 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
         "seen": as_text(kept),
         "may_edit": viewer.may(register.right),
         **more_of(viewer, slug, record),
+        "may_take_back": slug == "people" and may_undo(request, key),
     }
     return render(request, "setup/entry.html", answer, status=422 if form.errors else 200)
 

@@ -11,9 +11,8 @@ from django.views.decorators.http import require_http_methods, require_POST
 from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
-from wise_tally.domain.deals.handover import hand_over
 from wise_tally.domain.deals.models import Partner
-from wise_tally.domain.formats import day, plural
+from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Team, Territory
@@ -169,7 +168,7 @@ def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
 @require_POST
 @changing_needs(May.SET_ORGANISATION)
 def person(request: PageRequest, key: str) -> HttpResponse:
-    """Hand over, open teams to a viewer, or give a sign-in."""
+    """Open teams to a viewer, or give a sign-in."""
     found, viewer = Person.objects.filter(key=key).first(), request.viewer
     if found is None:
         raise Http404
@@ -187,15 +186,6 @@ def person(request: PageRequest, key: str) -> HttpResponse:
     elif what == "open":
         open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
         messages.success(request, "Access saved.")
-    elif what == "hand-over":
-        taker = Person.objects.filter(key=request.POST.get("taker", "")).first()
-        if taker is None or taker == found:
-            raise Refused("Choose the person who takes over.", 422)
-        given = hand_over(viewer, found, taker, now())
-        messages.success(
-            request,
-            f"{plural(given.deals, 'deal')}, {plural(given.accounts, 'account')} and {plural(given.leads, 'lead')} went to {taker.name}.",
-        )
     else:
         raise Refused("Choose what to do.")
     return redirect("setup:entry", slug="people", key=key)

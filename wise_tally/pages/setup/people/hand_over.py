@@ -1,0 +1,125 @@
+"""The page of a hand-over: a rule and who takes over, what each would get, done and undone."""
+
+from dataclasses import asdict
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods, require_POST
+
+from wise_tally.book.store import books
+from wise_tally.domain.deals.handover import (
+    RULES,
+    HandedOver,
+    HandOverRefused,
+    Portion,
+    hand_over,
+    mark_of,
+    owned_by,
+    portions_of,
+    proposed,
+    take_back,
+)
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Person
+from wise_tally.web.request.permissions import all_needs
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+
+KEPT = "last_hand_over"
+# So many takers fit side by side and in one's head.
+MOST_TAKERS = 20
+
+
+@require_http_methods(["GET", "HEAD", "POST"])
+@all_needs(May.SET_ORGANISATION)
+def page(request: PageRequest, key: str) -> HttpResponse:
+    """What each would get; confirmed, it is handed over."""
+    giver = _giver(key)
+    asked = request.POST if request.method == "POST" else request.GET
+    rule = asked.get("rule", "all")
+    if rule not in RULES:
+        raise Refused(f"“{rule[:20]}” is not a way to hand over. Choose one of: {', '.join(RULES.values())}.")
+    others = Person.objects.exclude(pk=giver.pk).filter(active_to=None).order_by("name")
+    takers = list(others.filter(key__in=asked.getlist("taker")[:MOST_TAKERS]))
+    portions = portions_of(giver, rule) if takers else []
+    given = {one.key: _chosen(takers, asked.get(f"to:{one.key}", "")) for one in portions}
+    for name, person in (proposed(portions, takers) if portions else {}).items():
+        given[name] = given[name] or person
+    wrong = "" if takers else "Choose at least one person who takes over." if "rule" in asked else ""
+    if request.method == "POST" and not wrong and asked.get("what") != "preview":
+        if asked.get("mark") != mark_of(portions):
+            wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then hand over."
+        else:
+            return _hand_over(request, giver, portions, given)
+    answer = {
+        "giver": giver,
+        "owned": owned_by(giver),
+        "rule": rule,
+        "rules": RULES,
+        "others": others,
+        "takers": takers,
+        "portions": [(one, given[one.key]) for one in portions],
+        "sums": [(taker, *_sum(portions, given, taker)) for taker in takers],
+        "mark": mark_of(portions),
+        "wrong": wrong,
+    }
+    return render(request, "setup/hand_over.html", answer, status=422 if wrong else 200)
+
+
+def _giver(key: str) -> Person:
+    found = Person.objects.filter(key=key).first()
+    if found is None:
+        raise Http404
+    return found
+
+
+def _chosen(takers: list[Person], key: str) -> Any:
+    return next((taker for taker in takers if taker.key == key), None)
+
+
+def _sum(portions: list[Portion], given: dict[str, Person], taker: Person) -> tuple[int, int, int, int]:
+    """Deals, open amount, accounts and leads that a person would get."""
+    mine = [one for one in portions if given[one.key] == taker]
+    amount = sum(one.amount_minor for one in mine)
+    return (
+        sum(len(one.deals) for one in mine),
+        amount,
+        sum(len(o.accounts) for o in mine),
+        sum(len(o.leads) for o in mine),
+    )
+
+
+def _hand_over(request: PageRequest, giver: Person, portions: list[Portion], given: dict[str, Person]) -> HttpResponse:
+    try:
+        done = hand_over(request.viewer, giver, portions, given, now())
+    except HandOverRefused as refused:
+        raise Refused(str(refused), 422) from refused
+    request.session[KEPT] = asdict(done)
+    names = ", ".join(sorted({person.name for person in given.values()}))
+    messages.success(request, f"{done.owned.words} went from {giver.name} to {names}.")
+    return redirect("setup:entry", slug="people", key=giver.key)
+
+
+@require_POST
+@all_needs(May.SET_ORGANISATION)
+def undo(request: PageRequest, key: str) -> HttpResponse:
+    """Take the last hand-over of this session back."""
+    giver, kept = _giver(key), request.session.get(KEPT)
+    if not kept or kept["giver"] != giver.key:
+        raise Refused("There is no hand-over of this person to undo.", 409)
+    rows = {name: [tuple(row) for row in kept[name]] for name in ("deals", "accounts", "leads")}
+    try:
+        back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())
+    except HandOverRefused as refused:
+        raise Refused(str(refused), 409) from refused
+    del request.session[KEPT]
+    messages.success(request, f"{back.words} are {giver.name}’s again.")
+    return redirect("setup:entry", slug="people", key=giver.key)
+
+
+def may_undo(request: PageRequest, key: str) -> bool:
+    """Whether the last hand-over of this session was this person's."""
+    return (request.session.get(KEPT) or {}).get("giver") == key
