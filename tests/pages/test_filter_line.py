@@ -8,6 +8,7 @@ import pytest
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.domain import formats as filters
+from wise_tally.web import filter_line, picking
 
 pytestmark = pytest.mark.django_db
 SCOPE = "period=FY2027-Q2&who=team%3Anorth&where=headwaters&process=new_site&as_of=2026-10-05"
@@ -87,3 +88,36 @@ def test_an_earlier_day_lets_go_of_a_later_day_it_was_compared_with(demo, sign_i
     assert "from=" not in before_the_period
     assert "from=2026-10-01" in week_ago
     assert client.get("/forecast/changed/" + before_the_period).status_code == 200
+
+
+def test_a_picker_finds_people_territories_and_periods_of_any_year_by_name(demo, sign_in):
+    """As links to the same page; what the viewer may not see is not found; a picker of many people lists teams alone."""
+    client = sign_in("m1")
+
+    def found(part, text, who=client):
+        page = who.get(f"/pick/{part}/?{SCOPE}&by=source&q={text}").content.decode()
+        return {
+            unescape(label): unescape(query) for query, label in re.findall(r'<a href="\?([^"]*)">([^<]+)</a>', page)
+        }
+
+    assert list(found("who", "mer jo")) == ["Joss Merrow"]
+    assert {"who=person%3Ar08", "by=source", "period=FY2027-Q2"} <= set(
+        found("who", "merrow")["Joss Merrow"].split("&")
+    )
+    assert "q=" not in found("who", "merrow")["Joss Merrow"]
+    assert "period=FY2026-M07" in found("period", "october 2025")["October 2025"]
+    assert list(found("period", "q3 fy2026")) == ["Q3 FY2026"]
+    assert list(found("where", "coast ea")) == ["East Coast"]
+    assert found("who", "nobody at all") == {}
+    assert len(found("period", "")) == picking.MOST_FOUND
+    assert list(found("who", "joss", who=sign_in("m2", apart=True))) == []
+    assert client.get("/pick/process/?q=x").status_code == 404
+
+
+def test_a_picker_of_many_people_lists_teams_and_who_is_chosen(demo, sign_in, monkeypatch):
+    monkeypatch.setattr(filter_line, "MOST_LISTED", 10)
+    page = sign_in("m1").get("/forecast/?who=person:r08").content.decode()
+    picker = page[page.index("/pick/who/") : page.index("/pick/where/")]
+    assert "Joss Merrow" in picker
+    assert "Rivers team" in picker
+    assert "Iva Marrin" not in picker

@@ -26,6 +26,7 @@ TABLE = {
     ("password", "post", "/password/"): (302, 422, 422, 422, 422, 422, 422),
     ("pin", "post", "/pins/"): (302, 422, 422, 422, 422, 422, 422),
     ("reconcile", "get", "/compare/"): ALL_IN,
+    ("pick", "get", "/pick/who/?q=riv"): ALL_IN,
     ("parts", "get", "/parts/"): ALL_IN,
     ("typed", "get", "/typed/"): (302,) * 7,
     ("typed", "post", "/typed/"): (302,) * 7,

@@ -4,7 +4,7 @@ from django.urls import include, path
 
 from wise_tally.interfaces.api.assembled import api
 from wise_tally.pages.deals import calendar_feed
-from wise_tally.web import parts
+from wise_tally.web import parts, picking
 from wise_tally.web.request import sign_in, typed_again
 from wise_tally.web.request.old_addresses import old_addresses
 from wise_tally.web.working import pins
@@ -16,6 +16,7 @@ urlpatterns = [
     path("sign-in/demo/", sign_in.demo_sign_in, name="demo-sign-in"),
     path("password/", sign_in.password, name="password"),
     path("pins/", pins.pin, name="pin"),
+    path("pick/<str:part>/", picking.pick, name="pick"),
     path("compare/", pins.page, name="reconcile"),
     path("parts/", parts.page, name="parts"),
     path("typed/", typed_again.typed, name="typed"),

@@ -30,6 +30,10 @@ OF_PROCESS = ("stage", "leave_out", "row")
 COMPARED_DAYS = ("from", "since")
 
 
+# A picker with more lists teams alone.
+MOST_LISTED = 80
+
+
 @dataclass(frozen=True)
 class Choice:
     """One entry of a picker."""
@@ -192,6 +196,13 @@ class FilterLine:
         """The same scope as it stood before the period began."""
         before = min(self.period.starts_on - timedelta(days=1), self.today)
         return self.page_query(as_of=before.isoformat(), period=self.period.text)
+
+    @cached_property
+    def listed_who(self) -> tuple[Choice, ...]:
+        """Teams and people that the picker lists; where there are many people, teams alone: people are found by typing."""
+        if len(self.choices_who) <= MOST_LISTED:
+            return self.choices_who
+        return tuple(one for one in self.choices_who if one.value[:7] != "person:" or one.value == self.who_value)
 
     @cached_property
     def choices_where(self) -> tuple[Choice, ...]:

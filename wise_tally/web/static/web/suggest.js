@@ -1,4 +1,5 @@
-// A field with a list of names asks for them while it is typed in, so that no page carries all of them.
+// A field with a list of names asks for them while it is typed in, so that no page carries all of them; so does the field of
+// a picker of the filter line, whose finds stand as links in place of its own.
 (() => {
   const PAUSE = 150;
   let waiting, last = "";
@@ -14,4 +15,43 @@
       if (answer.ok && text === last) list.innerHTML = await answer.text();
     }, PAUSE);
   });
+
+  const links = (picker) => [...picker.querySelectorAll("[data-picked]:not([hidden]) a, .picker-list:not([hidden]) a")];
+
+  async function pick(field) {
+    const picker = field.closest(".picker"), text = field.value.trim();
+    const [found, list] = [picker.querySelector("[data-picked]"), picker.querySelector(".picker-list")];
+    if (text) {
+      const query = new URLSearchParams(location.search);
+      query.set("q", text);
+      const answer = await fetch(`${field.dataset.picks}?${query}`);
+      if (!answer.ok || text !== field.value.trim()) return;
+      found.innerHTML = await answer.text();
+    }
+    found.hidden = !text;
+    list.hidden = Boolean(text);
+  }
+
+  document.addEventListener("input", ({ target }) => {
+    if (!target.dataset.picks) return;
+    clearTimeout(waiting);
+    waiting = setTimeout(pick, PAUSE, target);
+  });
+  // Arrows go from the field to its links and back, Enter opens the first.
+  document.addEventListener("keydown", (event) => {
+    const picker = event.target.closest?.(".scope .picker"), field = picker?.querySelector("[data-picks]");
+    if (!field) return;
+    const step = { ArrowDown: 1, ArrowUp: -1 }[event.key], all = links(picker);
+    if (step) (all[all.indexOf(event.target) + step] || field).focus();
+    else if (event.key === "Enter" && event.target === field && field.value.trim()) all[0]?.click();
+    else return;
+    event.preventDefault();
+  });
+  document.addEventListener("toggle", ({ target }) => {
+    const field = target.open && target.querySelector?.("[data-picks]");
+    if (!field) return;
+    field.hidden = false;
+    // A finger that opens the list does not want a keyboard over it.
+    if (matchMedia("(hover: hover)").matches) field.focus();
+  }, true);
 })();
