@@ -16,7 +16,7 @@ from wise_tally.core.backtest import back_test, brier, checkpoints
 from wise_tally.core.conversion import ConversionOptions, conversion
 from wise_tally.core.forecast import forecast
 from wise_tally.core.forecast_accuracy import middle_of, rep_records
-from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in
+from wise_tally.core.leads import NEW, QUALIFIED, STATUSES, LeadRows, lead_figures, leads_in, step_figures
 from wise_tally.core.lines import Filter
 from wise_tally.core.loss_reasons import crossed, lost_by, lost_from, lost_in, months_lost
 from wise_tally.core.monthly_trend import SpanFigures, of_three_months, spans, usual, velocity
@@ -205,7 +205,8 @@ def test_a_lead_counts_once_in_each_step_it_reached():
                 status,
                 [0, 1, -1, -1, -1],
             )
-        )
+        ),
+        np.zeros((5, 0), dtype=np.int64),
     )
     whole = lead_figures(snapshot, leads)
     assert (whole.leads, whole.open, whole.dropped, whole.qualified, whole.deals) == (5, 1, 1, 3, 2)
@@ -226,6 +227,21 @@ def test_a_lead_counts_once_in_each_step_it_reached():
     assert len(leads_in(book, snapshot, leads, period, Filter(person=1)).value) == 1
     of_first = next(i for i, team in enumerate(book.reference.teams) if team.key == "t1")
     assert len(leads_in(book, snapshot, leads, period, Filter(team=of_first)).value) == 3
+
+
+def test_leads_go_from_step_to_step():
+    """Skipped steps are passed, going back takes none away, a dropped one stays where it got to; by hand."""
+    day = 86_400
+    entered = [[1, 3, 7, 0], [1, 0, 5, 0], [1, 2, 0, 0], [1, 0, 0, 0], [2, 6, 3, 0], [0, 0, 0, 0]]
+    closed = [0, 9, 4, 0, 0, 8]
+    names = ("working", QUALIFIED, "dropped", NEW, "working", QUALIFIED)
+    status = [STATUSES.index(name) for name in names]
+    one = np.full(6, -1)
+    leads = LeadRows(one, one, np.full(6, day), np.array(closed) * day, np.array(status), one, np.array(entered) * day)
+    found = [(s.reached, s.moved_on, s.dropped, s.open, s.days) for s in step_figures(leads)]
+    assert found == [(5, 4, 0, 1, 1.5), (4, 3, 1, 0, 3.0), (3, 1, 0, 2, 4.0), (1, 1, 0, 0, None)]
+    assert [s.rate for s in step_figures(leads)] == [1.0, 0.75, 1.0, 1.0]
+    assert step_figures(leads.take(leads.owner == 7))[0].rate is None
 
 
 def test_three_months_take_every_deal_alike():

@@ -26,9 +26,65 @@ from wise_tally.domain.deals.models import (
 )
 from wise_tally.domain.deals.selectors import done_contacts
 from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.domain.process.models import LeadStep
 
 pytestmark = pytest.mark.django_db
 TODAY = date(2026, 11, 23)
+
+
+def test_a_lead_takes_the_steps_that_the_firm_set(demo, sign_in):
+    """Set in Setup; moved on its page and together; kept with the day; past days show the step of then; retired ones stay."""
+    head = sign_in("m1")
+    fifth = {"name": "Site seen", "position": "5", "typical_days_hundredths": "7.5"}
+    assert head.post("/setup/lists/lead-steps/", fifth | {"position": "4"}).status_code == 422, "that place is taken"
+    assert head.post("/setup/lists/lead-steps/", fifth).status_code == 302
+    step = LeadStep.objects.get(name="Site seen")
+    assert step.typical_days_hundredths == 750
+    lead = Lead.objects.get(key="l0621")
+    assert (lead.status, lead.step.key) == ("new", "new")
+    address = f"/customers/lead/{lead.key}/change/"
+    assert head.post(address, {"what": "step", "step": step.key}).status_code == 302
+    assert head.post(address, {"what": "step", "step": "moon"}).status_code == 422
+    lead.refresh_from_db()
+    assert (lead.status, lead.step, lead.moves.count()) == ("working", step, 2)
+    assert "Step: Site seen" in text(head.get(f"/customers/lead/{lead.key}/"))
+    rows = {r.lead.key: r for r in head.get("/customers/leads/?step=site_seen").context["list"].rows}
+    assert set(rows) == {lead.key}
+    assert rows[lead.key].days < 1
+    past = f"/customers/leads/?status=all&find={lead.name}&as_of={TODAY - timedelta(days=1)}"
+    assert {r.lead.key: r.step.key for r in head.get(past).context["list"].rows}[lead.key] == "new"
+    others = list(Lead.objects.filter(status="new").values_list("key", flat=True)[:3])
+    moved = {"kind": "lead", "record": others, "step": "tried"}
+    assert head.post("/customers/several/", moved).status_code == 302
+    assert set(Lead.objects.filter(key__in=others).values_list("step__key", "status")) == {("tried", "working")}
+    assert head.post("/customers/several/", {"kind": "lead", "what": "undo"}).status_code == 302
+    assert set(Lead.objects.filter(key__in=others).values_list("step__key", flat=True)) == {"new"}
+    head.post(f"/setup/lists/lead-steps/{step.key}/", fifth | {"retired": "on"})
+    assert "Site seen" in text(head.get(f"/customers/lead/{lead.key}/"))
+    assert "Site seen" not in text(head.get(f"/customers/lead/{others[0]}/"))
+    assert head.post(f"/customers/lead/{others[0]}/change/", {"what": "step", "step": step.key}).status_code == 422
+    new = head.post("/customers/leads/new/", {"name": "Ann Mell", "status": "new", "score": "101"})
+    assert new.status_code == 422
+    head.post("/customers/leads/new/", {"name": "Ann Mell", "status": "new", "score": "40", "campaign": "Fair"})
+    made = Lead.objects.get(name="Ann Mell")
+    assert (made.step.key, made.score, made.campaign, made.moves.count()) == ("new", 40, "Fair", 1)
+
+
+def test_the_steps_of_leads_are_counted_as_their_moves_say(demo, sign_in):
+    """Against a naive count over the moves, for the company and a rep."""
+    for who in ("", "r03"):
+        query = f"?period=FY2027{f'&who=person:{who}' if who else ''}"
+        shown = sign_in("m1").get(f"/conversion/lead-conversion/{query}").context["steps"]
+        leads = Lead.objects.filter(created_at__gte=datetime(2026, 3, 31, 23, tzinfo=UTC))
+        leads = leads.filter(owner__key=who) if who else leads
+        order, reached = [step.key for step, _ in shown], [0] * len(shown)
+        for lead in leads:
+            furthest = max(order.index(move.step.key) for move in lead.moves.all())
+            for place in range(len(order)):
+                reached[place] += place <= furthest or lead.status == "qualified"
+        assert [row.reached for _, row in shown] == reached
+        assert all(row.reached == row.moved_on + row.dropped + row.open for _, row in shown)
+        assert reached[0] > 0
 
 
 def test_the_sheet_of_the_falling_account_tells_its_story(demo, sign_in):

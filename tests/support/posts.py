@@ -37,6 +37,7 @@ POSTS = [
     (LEAD, {"what": "qualify", "account": "{account}", **NEW_DEAL}, OWN, "deals_deal"),
     (ACCOUNT + "contacts/read-in/", {"file": "CARD"}, OWN, "deals_contact"),
     ("/customers/several/", {"kind": "account", "record": "{account}", "territory": "coastal"}, OWN, "deals_account"),
+    (LEAD, {"what": "step", "step": "reached"}, OWN, "deals_leadmove"),
     ("/customers/several/", {"kind": "lead", "record": "{lead}", "status": "new"}, OWN, "deals_lead"),
     ("/customers/activities/", {"deal": "{deal}", **TALK}, OWN, "deals_activity"),
     ("/customers/activities/", {"account": "{account}", **TALK}, OWN, "deals_activity"),

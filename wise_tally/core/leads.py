@@ -18,7 +18,10 @@ NEW, WORKING, QUALIFIED, DROPPED = STATUSES = ("new", "working", "qualified", "d
 @dataclass(frozen=True)
 class LeadRows:
     """Leads as columns, shape (leads,): the value they are told apart by and their owner (-1 none), when they came and were
-    closed (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1)."""
+    closed (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1).
+
+    `entered`, shape (leads, steps), says when a lead first took each step of the leads' pipeline (seconds, 0 never).
+    """
 
     value: Ints
     owner: Ints
@@ -26,6 +29,7 @@ class LeadRows:
     closed_at: Ints
     status: Ints
     deal: Ints
+    entered: Ints
 
     def take(self, keep: np.ndarray) -> "LeadRows":
         """The leads kept."""
@@ -35,7 +39,7 @@ class LeadRows:
 def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, scope: Filter) -> LeadRows:
     """Leads that came in the period (local days) by the end of the snapshot's day, of the people of the scope.
 
-    One that was closed only later was still being worked on then; a lead has no other history.
+    One that was closed only later was still being worked on then; a step taken only later was not taken.
     """
     reference = book.reference
     day = local_days(leads.created_at, reference.time_zone)
@@ -50,7 +54,12 @@ def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, sc
     kept = leads.take(keep)
     later = kept.closed_at >= snapshot.cut
     working = STATUSES.index(WORKING)
-    return replace(kept, closed_at=np.where(later, 0, kept.closed_at), status=np.where(later, working, kept.status))
+    return replace(
+        kept,
+        closed_at=np.where(later, 0, kept.closed_at),
+        status=np.where(later, working, kept.status),
+        entered=np.where(kept.entered < snapshot.cut, kept.entered, 0),
+    )
 
 
 @dataclass(frozen=True)
@@ -114,3 +123,60 @@ def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) 
         days_to_qualify=float(took.mean()) if len(took) else None,
         days_to_win=float(to_win.mean()) if len(to_win) else None,
     )
+
+
+@dataclass(frozen=True)
+class StepFigures:
+    """What became of the leads that reached a step; `days` is the median of those who left it, None where nobody did."""
+
+    step: int
+    reached: int
+    moved_on: int
+    dropped: int
+    open: int
+    days: float | None
+
+    @property
+    def rate(self) -> float | None:
+        """moved on ÷ (moved on + dropped): those still there are not decided yet."""
+        return ratio(self.moved_on, self.moved_on + self.dropped)
+
+    @property
+    def interval(self) -> Interval | None:
+        """Wilson interval of the rate."""
+        return wilson(self.moved_on, self.moved_on + self.dropped)
+
+
+def step_figures(leads: LeadRows) -> tuple[StepFigures, ...]:
+    """The leads' pipeline step by step, of leads that took any step.
+
+    A lead reached every step up to the furthest that it ever took, a qualified one all; going back takes no step away.
+    """
+    steps = leads.entered.shape[1]
+    took = leads.entered > 0
+    furthest = np.where(took, np.arange(steps), -1).max(axis=1, initial=-1)
+    qualified = (leads.status == STATUSES.index(QUALIFIED)) | (leads.deal >= 0)
+    dropped = ~qualified & (leads.status == STATUSES.index(DROPPED))
+    known = furthest >= 0
+    found = []
+    for step in range(steps):
+        reached = known & ((furthest >= step) | qualified)
+        moved = reached & ((furthest > step) | qualified)
+        lost = reached & ~moved & dropped
+        left = _left(leads, step)
+        days = float(np.median(left)) if len(left) else None
+        numbers = [int(flags.sum()) for flags in (reached, moved, lost, reached & ~moved & ~lost)]
+        found.append(StepFigures(step, numbers[0], numbers[1], numbers[2], numbers[3], days))
+    return tuple(found)
+
+
+def _left(leads: LeadRows, step: int) -> np.ndarray:
+    """Days that leads stood in a step, of those that took it and a later one, or were closed there."""
+    entered = leads.entered[:, step]
+    later = np.where(
+        leads.entered[:, step + 1 :] > entered[:, None], leads.entered[:, step + 1 :], np.iinfo(np.int64).max
+    )
+    until = later.min(axis=1, initial=np.iinfo(np.int64).max)
+    until = np.minimum(until, np.where(leads.closed_at > 0, leads.closed_at, np.iinfo(np.int64).max))
+    ended = (entered > 0) & (until < np.iinfo(np.int64).max)
+    return np.maximum(until[ended] - entered[ended], 0) / DAY_SECONDS

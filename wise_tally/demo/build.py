@@ -40,14 +40,17 @@ def _around_deals(today: date, accounts: firm.Rows, deals: firm.Rows, revisions:
     lines, from_lines = ledger.lines(random, deals, state)
     contacts = relations.contacts(random, accounts)
     leads, lead_details = relations.leads(random, today, deals, state)
+    lead_moves = relations.lead_moves(Random(SEED + 4), today, leads, lead_details)
     return {
         "contacts": contacts,
         "deal_contacts": relations.roles(random, deals, contacts),
         "deal_lines": lines,
         "deal_details": relations.details(random, today, deals, state, from_lines),
         "payments": ledger.payments(random, deals, state),
+        "lead_steps": relations.LEAD_STEPS,
         "leads": leads,
         "lead_details": lead_details,
+        "lead_moves": lead_moves,
         "activities": relations.activities(random, today, deals, revisions, accounts),
         "notes": relations.notes(random, today, deals, state),
         "invoices": ledger.invoices(random, today, accounts),

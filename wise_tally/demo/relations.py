@@ -100,6 +100,15 @@ def details(random: Random, today: date, deals: Rows, state: dict[str, dict[str,
     return rows
 
 
+LEAD_STEPS = [
+    {"lead_step_id": "new", "name": "New", "position": 1, "typical_days": 2},
+    {"lead_step_id": "tried", "name": "Tried", "position": 2, "typical_days": 6},
+    {"lead_step_id": "reached", "name": "Reached", "position": 3, "typical_days": 10},
+    {"lead_step_id": "meeting", "name": "Meeting agreed", "position": 4, "typical_days": 14},
+]
+CAMPAIGNS = ("", "", "", "Spring floods", "Gauge day")
+
+
 def leads(random: Random, today: date, deals: Rows, state: dict[str, dict[str, Any]]) -> tuple[Rows, Rows]:
     """Leads of three years: a deal came of some, others were dropped, the young ones are new or being worked on."""
     young = [deal for deal in deals if deal["process_id"] == "new_site"]
@@ -132,6 +141,29 @@ def leads(random: Random, today: date, deals: Rows, state: dict[str, dict[str, A
         more.append({"lead_id": row["lead_id"], "customer": customer, "email": f"l{number:04}@lead.example",
                      "phone": "", "dropped_because": because})  # fmt: skip
     return rows, more
+
+
+def lead_moves(random: Random, today: date, leads: Rows, more: Rows) -> Rows:
+    """The steps that leads took, which their details keep, too; score and campaign with them."""
+    now = datetime.combine(today, time(7), UTC)
+    moves: Rows = []
+    steps = [row["lead_step_id"] for row in LEAD_STEPS]
+    for lead, details in zip(leads, more, strict=True):
+        begun = datetime.fromisoformat(lead["created_at"])
+        until = datetime.fromisoformat(lead.get("closed_at") or now.isoformat())
+        weights = {"qualified": (0, 0, 0, 1), "new": (1, 0, 0, 0), "working": (0, 5, 3, 2), "dropped": (2, 5, 2, 1)}
+        furthest = random.choices((1, 2, 3, 4), weights[lead["status"]])[0]
+        times = sorted(begun + (until - begun) * random.random() for _ in range(furthest - 1))
+        moves += [
+            {"lead_id": lead["lead_id"], "step_id": step, "at": _text(at), "by": lead["owner_id"]}
+            for step, at in zip(steps, [begun, *times], strict=False)
+        ]
+        details |= {
+            "step_id": steps[furthest - 1],
+            "campaign": random.choice(CAMPAIGNS),
+            "score": random.randint(5, 95),
+        }
+    return moves
 
 
 def activities(random: Random, today: date, deals: Rows, revisions: Rows, accounts: Rows) -> Rows:

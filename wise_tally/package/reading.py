@@ -290,7 +290,7 @@ def _add_columns(parsed: Parsed, keys: Keys) -> None:
     assert model is not None
     numbers = key_map(parsed.table.more_of, keys)
     present = _present(parsed)[1:]
-    rows = zip(*(parsed.columns[column.name] for column in present), strict=True)
+    rows = zip(*_values(parsed, keys)[1:], strict=True)
     owners = parsed.get(parsed.table.columns[0].name)
     update_rows(
         model,

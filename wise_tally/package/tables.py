@@ -206,6 +206,11 @@ TABLES = {
             "deal_id contact_id",
         ),
         _table(
+            "lead_steps",
+            process.LeadStep,
+            "*lead_step_id:id *name:name *position:whole typical_days:days retired:flag",
+        ),
+        _table(
             "leads",
             deals.Lead,
             "*lead_id:id *name:name source:text owner_id:ref:people *created_at:moment"
@@ -214,8 +219,15 @@ TABLES = {
         _table(
             "lead_details",
             deals.Lead,
-            "*lead_id:ref:leads customer:name email:name phone:name dropped_because:name",
+            "*lead_id:ref:leads customer:name email:name phone:name dropped_because:name step_id:ref:lead_steps campaign:name"
+            " score:whole",
             "lead_id",
+        ),
+        _table(
+            "lead_moves",
+            deals.LeadMove,
+            "*lead_id:ref:leads *step_id:ref:lead_steps *at:moment by:text",
+            "lead_id step_id at",
         ),
         _table(
             "quotas",

@@ -14,11 +14,12 @@ from wise_tally.domain.deals.models import Account, Lead
 from wise_tally.domain.deals.own_fields import own_kept
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.models import Person, Territory
+from wise_tally.domain.process.models import LeadStep
 
 MOST = 500
 ACCOUNT, LEAD = "account", "lead"
 # What may be given to several at once, by kind.
-FIELDS = {ACCOUNT: ("owner", "territory"), LEAD: ("owner", "status")}
+FIELDS = {ACCOUNT: ("owner", "territory"), LEAD: ("owner", "status", "step")}
 OPEN_STATUSES = ("new", "working")
 
 
@@ -39,7 +40,7 @@ class ChangedRecord:
 def change_several(
     viewer: Viewer, reference: ReferenceData, kind: str, keys: Sequence[str], wanted: Mapping[str, str], now: datetime
 ) -> list[ChangedRecord]:
-    """Give accounts or leads an owner and a territory or status; those that have it already are left.
+    """Give accounts or leads an owner, a territory, status or step; those that have it already are left.
 
     Raises SeveralRefused, and PermissionDenied where one of them may not be changed or given.
     """
@@ -74,7 +75,7 @@ def put_several_back(
 
 
 def _plain(value: Any) -> str:
-    return value.key if isinstance(value, Person | Territory) else value or ""
+    return value.key if isinstance(value, Person | Territory | LeadStep) else value or ""
 
 
 def _save(
@@ -91,14 +92,15 @@ def _save(
 
 
 def _read(name: str, text: str) -> Any:
-    """A person, a territory or a status; raises SeveralRefused."""
+    """A person, a territory, a step or a status; raises SeveralRefused."""
     if name == "status":
         if text not in OPEN_STATUSES and text:
             raise SeveralRefused(f"“{text[:20]}” cannot be given to several. Choose new or working.")
         return text
     if not text:
         return None
-    found: Any = (Person if name == "owner" else Territory).objects.filter(key=text).first()
+    models: dict[str, Any] = {"owner": Person, "territory": Territory, "step": LeadStep}
+    found: Any = models[name].objects.filter(key=text).first()
     if found is None:
         raise SeveralRefused(f"“{text[:60]}” was not found. Choose one from the list.")
     return found

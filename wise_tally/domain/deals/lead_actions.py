@@ -12,15 +12,16 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.account_actions import save_account
 from wise_tally.domain.deals.creation import NewDeal, add_deal
 from wise_tally.domain.deals.customer_access import may_change_lead
-from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
+from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, LeadMove, Note
 from wise_tally.domain.deals.own_fields import Kind
 from wise_tally.domain.org.access import May, Viewer, require_giving
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import new_key
+from wise_tally.domain.process.models import LeadStep
 
-LEAD_COLUMNS = ("name", "customer", "email", "phone", "source", "owner", "status")
+LEAD_COLUMNS = ("name", "customer", "email", "phone", "source", "owner", "status", "step", "campaign", "score")
 LEADS = Kind(Lead, "lead", LEAD_COLUMNS)
 CLOSED = ("qualified", "dropped")
 
@@ -51,14 +52,39 @@ def save_lead(
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
         require_giving(viewer, reference, local_day(now, reference.time_zone), None, values["owner"])
-        lead, before = LEADS.add(values, created_at=now), ""
+        first = LeadStep.objects.offered().order_by("position").first()
+        lead, before = LEADS.add({**values, "step": values.get("step") or first}, created_at=now), ""
+        _keep_move(viewer, lead, None, now)
     else:
         lead = Lead.objects.get(key=key)
         _require_open(viewer, reference, lead, now)
         require_giving(viewer, reference, local_day(now, reference.time_zone), lead.owner, values["owner"])
+        step = lead.step
         before = LEADS.change(lead, values, expected)
+        _keep_move(viewer, lead, step, now)
     audit(viewer, f"lead {'changed' if key else 'taken in'}", lead.key, now, before, LEADS.text(lead))
     return lead  # type: ignore[no-any-return]
+
+
+def _keep_move(viewer: Viewer, lead: Lead, before: LeadStep | None, now: datetime) -> None:
+    """Write a step down that a lead took; beyond the first one it is being worked on."""
+    if lead.step is None or lead.step == before:
+        return
+    LeadMove.objects.create(lead=lead, step=lead.step, at=now.replace(microsecond=0), by=viewer.key)
+    if lead.status in ("new", "") and LeadStep.objects.filter(position__lt=lead.step.position, retired=False).exists():
+        Lead.objects.filter(pk=lead.pk).update(status="working")
+
+
+@transaction.atomic
+def move_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, step: LeadStep, now: datetime) -> None:
+    """Move an open lead to a step; raises LeadRefused."""
+    _require_open(viewer, reference, lead, now)
+    if step.retired and step != lead.step:
+        raise LeadRefused(f"The step “{step.name}” is retired. Choose another.")
+    before, lead.step = lead.step, step
+    Lead.objects.filter(pk=lead.pk).update(step=step)
+    _keep_move(viewer, lead, before, now)
+    audit(viewer, "lead moved", lead.key, now, before.name if before else "", step.name)
 
 
 def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:

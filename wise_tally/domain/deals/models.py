@@ -5,7 +5,7 @@ from django.db import models
 from wise_tally.domain.org.fields import DayField, KeyField, MomentField
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.pick_lists import PickListEntry
-from wise_tally.domain.process.models import Category, Process, Stage
+from wise_tally.domain.process.models import Category, LeadStep, Process, Stage
 
 
 class Partner(PickListEntry):
@@ -164,6 +164,21 @@ class Lead(models.Model):
     email = models.CharField(max_length=200, blank=True)
     phone = models.CharField(max_length=200, blank=True)
     dropped_because = models.CharField(max_length=200, blank=True)
+    step = models.ForeignKey(LeadStep, models.PROTECT, null=True, related_name="leads")
+    campaign = models.CharField(max_length=200, blank=True)
+    score = models.SmallIntegerField(null=True)
+
+
+class LeadMove(models.Model):
+    """A step that a lead took, and who moved it."""
+
+    lead = models.ForeignKey(Lead, models.CASCADE, related_name="moves")
+    step = models.ForeignKey(LeadStep, models.PROTECT, related_name="+")
+    at = MomentField()
+    by = models.CharField(max_length=64, blank=True)
+
+    class Meta:
+        unique_together = [("lead", "step", "at")]
 
 
 class Activity(models.Model):

@@ -74,6 +74,15 @@ class Source(PickListEntry):
     name = models.CharField(max_length=200, unique=True)
 
 
+class LeadStep(PickListEntry):
+    """A step that leads take before they are qualified or dropped; longer than its typical days is long."""
+
+    key = KeyField()
+    name = models.CharField(max_length=200)
+    position = models.IntegerField()
+    typical_days_hundredths = models.IntegerField(null=True)
+
+
 class LostReason(PickListEntry):
     """Why deals are lost; revisions carry the name."""
 

@@ -7,7 +7,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.conversion import of_leads
-from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in
+from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in, step_figures
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
@@ -16,7 +16,7 @@ from wise_tally.web.answers import say, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
-from wise_tally.web.lead_rows import lead_rows
+from wise_tally.web.lead_rows import lead_rows, lead_steps
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
@@ -51,6 +51,7 @@ def page(request: PageRequest) -> HttpResponse:
         "tabs": tabs(line, "leads"),
         "whole": whole,
         "rows": _rows(line, names, leads),
+        "steps": list(zip(lead_steps(), step_figures(leads), strict=True)),
         "footer": Footer(
             lead_figures(line.snapshot, leads).deals, exports=exports("conversion:leads-table", line.query())
         ),

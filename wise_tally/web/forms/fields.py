@@ -8,7 +8,7 @@ from django import forms
 
 from wise_tally.domain.formats import bare, currency_decimals, money_input
 from wise_tally.domain.org.typed_days import typed_day
-from wise_tally.domain.typed_numbers import typed_money, typed_percent
+from wise_tally.domain.typed_numbers import typed_count, typed_money, typed_percent
 
 
 class LedgerForm(forms.Form):
@@ -68,6 +68,15 @@ class PercentField(forms.CharField):
         """Basis points of what was typed."""
         text = super().clean(value)
         return _or_fault(typed_percent(text)) if text else None
+
+
+class CountField(PercentField):
+    """A number of days or pieces in hundredths, None for nothing typed."""
+
+    def clean(self, value: Any) -> Any:
+        """Hundredths of what was typed."""
+        text = forms.CharField.clean(self, value)
+        return _or_fault(typed_count(text)) if text else None
 
 
 class DateField(forms.CharField):

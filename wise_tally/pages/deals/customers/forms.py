@@ -12,7 +12,7 @@ from wise_tally.domain.formats import ACTIVITIES
 from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person, Territory, Workspace
-from wise_tally.domain.process.models import Source
+from wise_tally.domain.process.models import LeadStep, Source
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 
@@ -103,13 +103,26 @@ class LeadForm(OwnedForm):
     phone = forms.CharField(label="Phone", required=False, max_length=200)
     source = forms.ChoiceField(label="Source", required=False)
     status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "working")])
-    field_order = ("name", "customer", "email", "phone", "source", "owner", "status")
+    step = KeyChoice(label="Step", required=False)
+    campaign = forms.CharField(label="Campaign", required=False, max_length=200)
+    score = forms.IntegerField(label="Score, 0 to 100", required=False, min_value=0, max_value=100)
+    field_order = ("name", "customer", "email", "phone", "source", "campaign", "score", "owner", "step", "status")
     nobody = "unassigned"
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.fields.update(own_form_fields("lead", self.initial))
         _offer(self, "source", names_of(Source, self.initial.get("source", "")))
+        steps = LeadStep.objects.offered(self.initial.get("step", "")).order_by("position")
+        if steps:
+            _offer(self, "step", choices_of(steps, "none yet"))
+        else:
+            del self.fields["step"]
+
+    def cleaned(self) -> dict[str, Any]:
+        """The same with the step."""
+        kept = super().cleaned()
+        return kept | {"step": LeadStep.objects.get(key=kept["step"]) if kept.get("step") else None}
 
 
 class ActivityForm(LedgerForm):

@@ -5,7 +5,8 @@ from datetime import datetime
 from typing import Any
 
 from django import forms
-from django.db.models import Q, QuerySet
+from django.db.models import F, OuterRef, Q, QuerySet, Subquery
+from django.db.models.functions import Coalesce
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -20,24 +21,26 @@ from wise_tally.domain.deals.lead_actions import (
     LeadRefused,
     Qualified,
     drop_lead,
+    move_lead,
     qualify_lead,
     save_lead,
     take_up_again,
     work_on_lead,
 )
-from wise_tally.domain.deals.models import Lead
+from wise_tally.domain.deals.models import Lead, LeadMove
 from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import end_of_today, local_day, now, today
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
-from wise_tally.domain.process.models import Source, Stage, StageKind
+from wise_tally.domain.process.models import LeadStep, Source, Stage, StageKind
 from wise_tally.pages.deals.customers.forms import LeadForm
-from wise_tally.pages.deals.customers.journal import journal_of
+from wise_tally.pages.deals.customers.journal import Entry, journal_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import read_day
 from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
+from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import Page, neighbours, page_of
 from wise_tally.web.request.choices import one_of
@@ -75,6 +78,23 @@ def _as_of(leads: QuerySet[Lead], status: str, moment: datetime) -> QuerySet[Lea
     return leads.filter(wanted, created_at__lt=moment)
 
 
+def _with_step(leads: QuerySet[Lead], moment: datetime) -> QuerySet[Lead]:
+    """Leads with the step they had taken last before a moment (`step_then`) and when (`step_since`)."""
+    last = LeadMove.objects.filter(lead=OuterRef("pk"), at__lt=moment).order_by("-at", "-pk")
+    then = Coalesce(Subquery(last.values("step__key")[:1]), F("step__key"))
+    return leads.annotate(step_then=then, step_since=Subquery(last.values("at")[:1]))
+
+
+def _in_step(lead: Any, steps: dict[str, LeadStep], moment: datetime) -> tuple[LeadStep | None, float | None, bool]:
+    """The step of a lead, how many days it has been there, and whether that is long for an open one."""
+    step = steps.get(lead.step_then)
+    if step is None or lead.step_since is None:
+        return step, None, False
+    spent = days_between(lead.step_since, min(lead.closed_at or moment, moment))
+    typical = step.typical_days_hundredths
+    return step, spent, lead.closed_at is None and typical is not None and spent > typical / 100
+
+
 def _opened_again(lead: Lead, moment: datetime) -> Lead:
     """The lead as it was at a moment."""
     if lead.closed_at and lead.closed_at >= moment:
@@ -88,8 +108,20 @@ class LeadQuery(PageQuery):
 
     status: str = choice(STATUSES, "open")
     source: str = text()
+    step: str = text()
     find: str = text()
     page: str = text()
+
+
+@dataclass(frozen=True)
+class LeadRow:
+    """A lead with its age, the step it stood in, since when, in days, and whether that is longer than typical."""
+
+    lead: Lead
+    age: float
+    step: LeadStep | None
+    days: float | None
+    is_long: bool
 
 
 @dataclass(frozen=True)
@@ -97,7 +129,7 @@ class LeadList:
     """Leads with the filters that made the list, as of a day: one page of it, or all."""
 
     asked: LeadQuery
-    rows: list[tuple[Lead, float]]
+    rows: list[LeadRow]
     page: Page
 
 
@@ -105,14 +137,19 @@ def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
     asked = LeadQuery.read(line, request.GET)
     found = _as_of(visible(request).leads(), asked.status, line.ends_at).select_related("owner", "deal")
-    found = found.order_by("-created_at", "key")
+    found = _with_step(found, line.ends_at).order_by("-created_at", "key")
     if asked.find:
         found = found.filter(name__icontains=asked.find) | found.filter(customer__icontains=asked.find)
     if asked.source:
         found = found.filter(source=asked.source)
+    if asked.step:
+        found = found.filter(Q(step_then=asked.step))
     page, moment = page_of(request, found.count(), PAGE), line.ends_at
     shown = found if whole else found[page.first : page.last]
-    rows = [(_opened_again(lead, moment), age_days(lead, moment)) for lead in shown]
+    steps = {step.key: step for step in LeadStep.objects.all()}
+    rows = [
+        LeadRow(_opened_again(lead, moment), age_days(lead, moment), *_in_step(lead, steps, moment)) for lead in shown
+    ]
     return LeadList(asked, rows, page)
 
 
@@ -124,6 +161,7 @@ def page(request: PageRequest) -> HttpResponse:
         "line": found.asked.line,
         "list": found,
         "statuses": STATUSES,
+        "steps": lead_steps(),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
         "people": Person.objects.filter(active_to=None).order_by("name"),
@@ -138,19 +176,25 @@ def page(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
-    header = ("lead", "organisation", "source", "owner", "status", "came_in", "age_days", "dropped_because")
+    header = ("lead", "organisation", "source", "campaign", "score", "owner", "status", "step", "days_in_step", "came_in",
+              "age_days", "dropped_because")  # fmt: skip
     rows = [
         (
             lead.name,
             lead.customer,
             lead.source,
+            lead.campaign,
+            lead.score,
             lead.owner.name if lead.owner else "",
             lead.status or "new",
+            row.step.name if row.step else "",
+            None if row.days is None else round(row.days, 1),
             local_day(lead.created_at).isoformat(),
-            round(age, 1),
+            round(row.age, 1),
             lead.dropped_because,
         )
-        for lead, age in _listed(request, whole=True).rows
+        for row in _listed(request, whole=True).rows
+        for lead in (row.lead,)
     ]
     return sheet_response(Sheet("leads", header, frozenset(), rows), kind)
 
@@ -237,12 +281,13 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "age": age_days(lead, end_of_today()),
         "is_open": is_open,
         "may_edit": may_change_lead(viewer, reference, lead, today()),
+        "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
         "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),
         "qualify": QualifyForm(request, lead, initial=initial),
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
         "here": request.path,
-        **journal_of(lead, end_of_today(), viewer=viewer),
+        **journal_of(lead, end_of_today(), _moves(lead), viewer=viewer),
         "moment": now(),
         "today": today(),
         **more,
@@ -250,9 +295,19 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
     return render(request, "customers/lead.html", answer, status=status)
 
 
-def _kept(lead: Lead) -> dict[str, str]:
+def _moves(lead: Lead) -> list[Entry]:
+    """The steps that a lead took, for its journal."""
+    names = dict(Person.objects.values_list("key", "name"))
+    return [
+        Entry(move.at, (f"Step: {move.step.name}",), names.get(move.by, ""))
+        for move in lead.moves.select_related("step")
+    ]
+
+
+def _kept(lead: Lead) -> dict[str, Any]:
     """A lead as its form shows it."""
-    kept = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
+    kept: dict[str, Any] = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
+    kept |= {"step": lead.step.key if lead.step else "", "campaign": lead.campaign, "score": lead.score}
     kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
     return kept | own_initial("lead", lead.key)
 
@@ -267,7 +322,7 @@ def lead(request: PageRequest, key: str) -> HttpResponse:
 def change(request: PageRequest, key: str) -> HttpResponse:
     """Change, qualify, drop or take up a lead again."""
     found, what = visible_lead(request, key), request.POST.get("what", "")
-    steps = {"save": _save, "qualify": _qualify, "work": _work, "drop": _drop, "take up again": _again}
+    steps = {"save": _save, "qualify": _qualify, "work": _work, "step": _step, "drop": _drop, "take up again": _again}
     one_of(what, steps, "is not accepted")
     try:
         return steps[what](request, found)
@@ -297,6 +352,14 @@ def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
 
 def _work(request: PageRequest, found: Lead) -> HttpResponse:
     work_on_lead(request.viewer, books.current().reference, found, now())
+    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+
+
+def _step(request: PageRequest, found: Lead) -> HttpResponse:
+    step = LeadStep.objects.filter(key=request.POST.get("step", "")).first()
+    if step is None:
+        raise LeadRefused("This step does not exist. Choose one from the list.")
+    move_lead(request.viewer, books.current().reference, found, step, now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 

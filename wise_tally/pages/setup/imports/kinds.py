@@ -107,7 +107,8 @@ KINDS = {
         _kind(
             "leads",
             "Leads",
-            "lead_id name customer email phone source owner_id created_at status closed_at dropped_because",
+            "lead_id name customer email phone source owner_id created_at status step_id campaign score closed_at"
+            " dropped_because",
             "name",
             "lead_details",
         ),

@@ -8,8 +8,9 @@ from wise_tally.domain.deals.models import OwnField
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.org.pasted_people import is_mail
-from wise_tally.domain.process.models import Category, DealType, LostReason, Source
+from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
 from wise_tally.web.forms.fields import (
+    CountField,
     DateField,
     KeyChoice,
     LedgerForm,
@@ -86,6 +87,22 @@ class SourceForm(PickListForm):
     def clean(self) -> None:
         """Names are unique."""
         self.refuse_twin(Source, "A source")
+
+
+class LeadStepForm(PickListForm):
+    """A step of the leads' pipeline."""
+
+    name = NameField(label="Name")
+    position = forms.IntegerField(label="Order", min_value=1, max_value=99, help_text="1 is the first step")
+    typical_days_hundredths = CountField(label="Typical days", help_text="longer is marked")
+
+    def clean(self) -> None:
+        """Names and places are unique among the steps offered."""
+        self.refuse_twin(LeadStep, "A step")
+        place = self.cleaned_data.get("position") or 0
+        others = LeadStep.objects.filter(position=place, retired=False).exclude(key=self.key or "")
+        if (other := others.first()) and not self.cleaned_data.get("retired"):
+            self.add_error("position", f"Place {place} is taken by “{other.name}”. Choose another place.")
 
 
 class LostReasonForm(PickListForm):

@@ -11,7 +11,7 @@ from django.db import models, transaction
 from wise_tally.book.store import books
 from wise_tally.domain.deals.list_actions import TEXTS, in_use, remove_named, save_named
 from wise_tally.domain.deals.models import OwnField, OwnFieldValue, Partner, Product
-from wise_tally.domain.formats import day, money, plural
+from wise_tally.domain.formats import bare, day, money, plural
 from wise_tally.domain.org.access import May, Viewer, has_left
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Team, Territory
@@ -19,7 +19,7 @@ from wise_tally.domain.org.people_actions import remove_person, save_person
 from wise_tally.domain.org.pick_lists import PickListEntry
 from wise_tally.domain.org.records import InUse, save_record, take_away
 from wise_tally.domain.org.sign_in_actions import end_sign_in
-from wise_tally.domain.process.models import Category, DealType, LostReason, Source
+from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
 from wise_tally.domain.targets.actions import require_untargeted
 from wise_tally.domain.targets.leaving import end_targets
 from wise_tally.pages.setup.lists import forms
@@ -147,6 +147,17 @@ REGISTERS = {
             forms.SourceForm,
             (),
             *_named(Source),
+        ),
+        Register(
+            "lead-steps",
+            "Steps of leads",
+            "step",
+            "The way of a lead until it is qualified, such as new, tried, reached, meeting agreed. New leads begin with the first.",
+            LeadStep,
+            forms.LeadStepForm,
+            (("order", lambda s: s.position), ("typical days", lambda s: bare(s.typical_days_hundredths))),
+            *_plain(LeadStep),
+            order=("position",),
         ),
         Register(
             "lost-reasons",
