@@ -1,6 +1,7 @@
 """Accounts, the account sheet, leads, activities, the simulated ledger, due today, and the search."""
 
 from datetime import UTC, date, datetime, timedelta
+from zoneinfo import ZoneInfo
 
 import pytest
 from django.contrib.auth.models import User
@@ -25,7 +26,7 @@ from wise_tally.domain.deals.models import (
     OwnField,
 )
 from wise_tally.domain.deals.selectors import done_contacts
-from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.domain.org.models import AuditEntry, OutboxMessage, Person
 from wise_tally.domain.process.models import LeadStep
 
 pytestmark = pytest.mark.django_db
@@ -203,6 +204,82 @@ def test_a_lead_from_taking_in_to_a_deal(demo, sign_in):
     assert "Third" in text(client.get("/customers/leads/?status=dropped"))
     client.post(f"{third}change/", {"what": "take up again"})
     assert Lead.objects.get(name="Third").status == "working"
+
+
+def test_a_lead_is_known_by_mail_telephone_or_name_and_qualified_in_one_form(demo, sign_in):
+    """The surest first, each with why; what is out of sight is not named; a person may be the customer; next step and campaign."""
+    account, head = Account.objects.get(key="ac001"), sign_in("m1")
+    Contact.objects.create(
+        key="mell", account=account, name="Ann Mell", email="Ann@orrin.example", phone="+353 (1) 55-66 77"
+    )
+    lead = {"name": "A. Mell", "customer": "", "status": "new", "owner": "r08"}
+
+    def known(client, **more):
+        page = client.get(client.post("/customers/leads/new/", lead | more).url)
+        return [(found.key, why) for found, why in page.context["known"]], page
+
+    assert known(head, email="ann@ORRIN.example")[0][0] == ("ac001", "Ann Mell, same e-mail")
+    assert known(head, phone="01 556677")[0][0] == ("ac001", "Ann Mell, same telephone")
+    assert ("ac001", "similar name") in known(head, customer=account.name)[0]
+    assert known(head, phone="12")[0] == []
+    assert known(sign_in("r01", apart=True), email="ann@orrin.example", owner="r01")[0] == []
+    _, page = known(head, name="Otto Brook", campaign="Gauge day")
+    assert page.context["qualify"].initial["kind"] == "person"
+    key = page.context["lead"].key
+    typed = {"what": "qualify", "name": "Brook gauge", "account_name": "Otto Brook", "kind": "person", "stage": "ns_enquiry",
+             "owner": "r08", "next_step": "Send the drawing", "next_step_on": "2026-12-01"}  # fmt: skip
+    assert head.post(f"/customers/lead/{key}/change/", typed).status_code == 302
+    deal = Deal.objects.get(name="Brook gauge")
+    assert (deal.account.kind, deal.contact.name, deal.campaign) == ("person", "Otto Brook", "Gauge day")
+    assert (deal.next_step, str(deal.next_step_on)) == ("Send the drawing", "2026-12-01")
+
+
+def test_a_message_of_the_firm_goes_to_who_was_not_reached(demo, sign_in):
+    """Only where there is one, to the outbox, its placeholders filled; a try without it sends nothing."""
+    boss, rep = sign_in("a1"), sign_in("r01", apart=True)
+    Lead.objects.create(key="fresh", name="Ada Keld", email="ada@keld.example", owner=Person.objects.get(key="r01"),
+                        created_at=datetime(2026, 11, 23, 9, tzinfo=UTC), status="new")  # fmt: skip
+    tried = {"lead": "fresh", "message": "yes", "next_on": "2026-11-24"}
+    assert "send the message" not in text(rep.get("/today/"))
+    assert rep.post("/today/follow-up/", tried).status_code == 409
+    settings = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
+    message = "{firm}: your enquiry\nDear {name}, I ring again on {next}. {me}"
+    assert boss.post("/setup/organisation/", settings | {"not_reached_message": message}).status_code == 302
+    assert "send the message" in text(rep.get("/today/"))
+    assert rep.post("/today/follow-up/", tried).status_code == 302
+    sent = OutboxMessage.objects.latest("pk")
+    assert (sent.to, sent.subject) == ("ada@keld.example", "F: your enquiry")
+    assert sent.body == "Dear Ada Keld, I ring again on 24 Nov 2026. Iva Marrin"
+
+
+@pytest.mark.parametrize(
+    ("repeat", "at", "again"),
+    [("week", "2026-11-20", "2026-11-27"), ("two_weeks", "2026-11-02", "2026-11-30"),
+     ("month", "2026-08-31", "2026-11-30"), ("quarter", "2026-11-30", "2027-02-28")],
+)  # fmt: skip
+def test_what_repeats_is_planned_again_when_it_is_done(demo, sign_in, repeat, at, again):
+    """At the same time of day, the first one ahead; once done it repeats no more, and what is planned for once never does."""
+    client = sign_in("r08")
+    plan = {
+        "deal": "d9001",
+        "kind": "phone",
+        "subject": "Ring",
+        "on": at,
+        "at": "09:30",
+        "planned": "on",
+        "repeat": repeat,
+    }
+    assert client.post("/customers/activities/", plan | {"repeat": "daily"}).status_code == 422
+    client.post("/customers/activities/", plan)
+    first = Activity.objects.get(subject="Ring")
+    client.post(f"/customers/activity/{first.key}/", {"what": "done"})
+    done, after = Activity.objects.filter(subject="Ring").order_by("at")
+    assert (done.pk, done.status, done.repeat) == (first.pk, "done", "")
+    local = after.at.astimezone(ZoneInfo("Europe/Dublin"))
+    assert (f"{local:%Y-%m-%d %H:%M}", after.status, after.repeat) == (f"{again} 09:30", "planned", repeat)
+    client.post("/customers/activities/", plan | {"subject": "Once", "repeat": ""})
+    client.post(f"/customers/activity/{Activity.objects.get(subject='Once').key}/", {"what": "done"})
+    assert Activity.objects.filter(subject="Once").count() == 1
 
 
 def test_activities_are_planned_done_put_off_and_bad_ones_kept_as_typed(demo, sign_in):

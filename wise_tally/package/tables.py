@@ -247,7 +247,8 @@ TABLES = {
             "activities",
             deals.Activity,
             f"*activity_id:id *kind:word:{'|'.join(ACTIVITY_KINDS)} *at:moment status:word:done|planned"
-            " person_id:ref:people account_id:ref:accounts deal_id:ref:deals lead_id:ref:leads subject:text",
+            " person_id:ref:people account_id:ref:accounts deal_id:ref:deals lead_id:ref:leads subject:text"
+            " repeat:word:week|two_weeks|month|quarter",
         ),
         _table(
             "notes",

@@ -227,6 +227,7 @@ SETTINGS: dict[str, dict[str, Any]] = {
     "reps_see_team": {"type": "boolean"},
     "all_see_unowned": {"type": "boolean"},
     # A name a line, from the second on with where the class begins.
+    "not_reached_message": {"type": "string"},
     "customer_sizes": {
         "type": "string",
         "maxLength": 10_000,

@@ -23,9 +23,12 @@ from wise_tally.domain.org.access import May, Viewer, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Workspace
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.telephone import digits_of, with_plain_phone
 
 Record = TypeVar("Record")
 Talk = TypeVar("Talk", Activity, Note)
+# So many contacts with the same mail or number are looked at.
+MOST_KNOWN = 5
 # SQLite takes only so many values in one statement.
 AT_ONCE = 10_000
 
@@ -122,6 +125,20 @@ class Visibility:
     def likely_accounts(self, name: str, but: str = "") -> list[Account]:
         """Accounts that are open and whose name is likely the same customer's."""
         return likely_matches(name, self.accounts().exclude(key=but))
+
+    def known_customers(self, name: str, email: str, phone: str) -> list[tuple[Account, str]]:
+        """Open accounts that a lead may be from, with why: a contact with its mail or telephone number, or a name like it."""
+        digits = digits_of(phone)
+        found: dict[int, tuple[Account, str]] = {}
+        contacts = self.contacts().exclude(account=None).select_related("account")
+        same_mail = contacts.filter(email__iexact=email) if email else contacts.none()
+        same_phone = with_plain_phone(contacts).filter(plain_phone__endswith=digits) if digits else contacts.none()
+        for among, why in ((same_mail, "same e-mail"), (same_phone, "same telephone")):
+            for contact in among.order_by("name")[:MOST_KNOWN]:
+                found.setdefault(contact.account.pk, (contact.account, f"{contact.name}, {why}"))
+        for account in self.likely_accounts(name):
+            found.setdefault(account.pk, (account, "similar name"))
+        return list(found.values())
 
     def twin_elsewhere(self, name: str) -> str:
         """In words whom to ask where a customer of such a name is there, but not open; empty where there is none."""

@@ -4,7 +4,9 @@ from collections.abc import Mapping
 from datetime import datetime
 from pathlib import PurePath
 from typing import Any
+from zoneinfo import ZoneInfo
 
+from dateutil.relativedelta import relativedelta
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
@@ -23,6 +25,16 @@ MOST_BYTES = 10_000_000
 # What people keep with a deal; nothing that a browser or a desktop would run.
 ENDINGS = (".pdf", ".png", ".jpg", ".jpeg", ".txt", ".csv", ".xlsx", ".docx", ".pptx", ".odt", ".ods", ".odp", ".eml")
 CONTENT = ("kind", "at", "subject", "status")
+
+
+# How often a planned activity comes again: in words, and how many weeks or months later.
+REPEATS = {
+    "week": "every week",
+    "two_weeks": "every two weeks",
+    "month": "every month",
+    "quarter": "every three months",
+}
+WEEKS, MONTHS = {"week": 1, "two_weeks": 2}, {"month": 1, "quarter": 3}
 
 
 class FileRefused(Exception):
@@ -83,10 +95,30 @@ def change_activity(
     """Mark an activity as done, put it off, or change what it says."""
     _require_record(viewer, reference, activity, now)
     before = as_text(values_of(activity, list(values)))
+    comes_again = activity.status == "planned" and values.get("status") == "done" and activity.repeat
+    if comes_again:
+        _plan_again(activity, reference, now)
+        values = {**values, "repeat": ""}
     for name, value in values.items():
         setattr(activity, name, value)
     activity.save(update_fields=list(values))
     audit(viewer, "activity changed", activity.key, now, before, as_text(values_of(activity, list(values))))
+
+
+def _plan_again(activity: Activity, reference: ReferenceData, now: datetime) -> None:
+    """Plan the next of an activity that repeats: at the same time of day, the first one after now."""
+    zone = ZoneInfo(reference.time_zone)
+    planned = activity.at.astimezone(zone)
+    step = relativedelta(weeks=WEEKS.get(activity.repeat, 0), months=MONTHS.get(activity.repeat, 0))
+    number = 1
+    while planned.replace(tzinfo=None) + step * number <= now.astimezone(zone).replace(tzinfo=None):
+        number += 1
+    at = (planned.replace(tzinfo=None) + step * number).replace(tzinfo=zone)
+    values = {
+        name: getattr(activity, name) for name in ("kind", "person", "account", "deal", "lead", "subject", "repeat")
+    }
+    key = new_key(Activity, f"{activity.key}_{at:%Y%m%d}"[-60:])
+    Activity.objects.create(key=key, at=at, status="planned", **values)
 
 
 @transaction.atomic

@@ -35,6 +35,7 @@ class NewDeal:
     territory: Territory | None = None
     deal_type: str = ""
     source: str = ""
+    campaign: str = ""
     next_step: str = ""
     next_step_on: date | None = None
 
@@ -58,6 +59,7 @@ def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: dateti
         contact=new.contact,
         deal_type=new.deal_type,
         source=new.source,
+        campaign=new.campaign,
         next_step=new.next_step,
         next_step_on=new.next_step_on,
     )

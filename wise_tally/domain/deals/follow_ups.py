@@ -10,8 +10,10 @@ from django.db.models import QuerySet
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.activity_actions import About, add_activity, change_activity
 from wise_tally.domain.deals.lead_actions import work_on_lead
-from wise_tally.domain.deals.models import Activity, Lead
+from wise_tally.domain.deals.models import Activity, Deal, Lead
+from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.models import OutboxMessage, Person, Workspace
 
 REACHED, NOT_REACHED, LATER = OUTCOMES = ("reached", "not reached", "later")
 SATURDAY = 5
@@ -23,11 +25,13 @@ class FollowUpRefused(Exception):
 
 @dataclass(frozen=True)
 class FollowUp:
-    """What became of a try: in words what was said, and the day of the next step or try (None for none)."""
+    """What became of a try: in words what was said, the day of the next step or try (None for none), and whether the firm's
+    message goes to somebody who was not reached."""
 
     outcome: str
     text: str
     next_on: date | None
+    with_message: bool = False
 
 
 def planned_for(person_key: str, before: datetime) -> QuerySet[Activity]:
@@ -68,12 +72,38 @@ def follow_up(
     elif what.outcome == NOT_REACHED:
         tried = {"kind": "task", "subject": f"Tried by {kind}, not reached", "at": now, "status": "done"}
         add_activity(viewer, reference, about, tried, now)
+        if what.with_message:
+            _send_message(viewer, reference, about, what.next_on, now)
     if at:
         if planned:
             change_activity(viewer, reference, planned, {"at": at, "status": "planned"}, now)
         else:
             values = {"kind": "phone", "subject": subject or "Try again", "at": at, "status": "planned"}
             add_activity(viewer, reference, about, values, now)
+
+
+def _send_message(viewer: Viewer, reference: ReferenceData, about: About, next_on: date | None, now: datetime) -> None:
+    """Put the firm's message into the outbox; raises FollowUpRefused without a message or a mail address."""
+    name, _, email = reached_by(about)
+    subject, _, body = Workspace.current().not_reached_message.strip().partition("\n")
+    if not subject or not email:
+        raise FollowUpRefused("There is no message or no mail address. Choose Not reached without a message.")
+    me = Person.objects.filter(key=viewer.key).values_list("name", flat=True).first() or reference.organisation
+    known = {"name": name or about.name, "me": me, "firm": reference.organisation, "next": day(next_on)}
+    for placeholder, value in known.items():
+        subject, body = (text.replace(f"{{{placeholder}}}", value) for text in (subject, body))
+    deal_key = about.key if isinstance(about, Deal) else ""
+    OutboxMessage.objects.create(at=now, to=email, subject=subject[:200], body=body.strip(), deal_key=deal_key)
+
+
+def reached_by(about: About) -> tuple[str, str, str]:
+    """Name, telephone number and mail address of whom to reach; of a deal its contact, else the first of the account."""
+    if isinstance(about, Lead):
+        return about.name, about.phone, about.email
+    contact = about.contact if isinstance(about, Deal) else None
+    account = about.account if isinstance(about, Deal) else about
+    contact = contact or (account.contacts.order_by("name").first() if account else None)
+    return (contact.name, contact.phone, contact.email) if contact else ("", "", "")
 
 
 def _require_due(about: About, planned: Activity | None, moved_to: datetime | None) -> None:

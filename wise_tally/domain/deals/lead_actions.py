@@ -37,6 +37,7 @@ class Qualified:
     deal: NewDeal
     account: Account | None
     account_name: str
+    kind: str = "organisation"
 
 
 @transaction.atomic
@@ -131,7 +132,7 @@ def qualify_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, wanted: Q
     _require_open(viewer, reference, lead, now)
     account = wanted.account
     if account is None and wanted.account_name:
-        values = {"name": wanted.account_name, "kind": "organisation", "territory": wanted.deal.territory}
+        values = {"name": wanted.account_name, "kind": wanted.kind, "territory": wanted.deal.territory}
         account = save_account(
             viewer, reference, None, values | {"owner": wanted.deal.owner, "industry": "", "country": ""}, now
         )

@@ -193,6 +193,7 @@ class Activity(models.Model):
     deal = models.ForeignKey(Deal, models.PROTECT, null=True, related_name="activities")
     lead = models.ForeignKey(Lead, models.PROTECT, null=True, related_name="activities")
     subject = models.CharField(max_length=10_000, blank=True)
+    repeat = models.CharField(max_length=9, blank=True)
 
     class Meta:
         # The last contact with every customer is read from the first alone, what people did from the third; the second finds

@@ -31,6 +31,7 @@ class Workspace(models.Model):
     reps_see_team = models.BooleanField(default=False)
     all_see_unowned = models.BooleanField(default=False)
     # Classes of customers by their sales of twelve months, one a line: a name, and from the second on “: ” and where it begins.
+    not_reached_message = models.TextField(blank=True)
     customer_sizes = models.TextField(default=USUAL_CUSTOMER_SIZES)
     # How numbers are written (the sign before decimals), and dates that are typed in numbers alone.
     decimal_sign = models.CharField(max_length=1, default=".", choices=[(".", "1,250.00"), (",", "1.250,00")])

@@ -34,6 +34,7 @@ NAMES = (
     "reps_see_team",
     "all_see_unowned",
     "customer_sizes",
+    "not_reached_message",
     "decimal_sign",
     "day_order",
 )
@@ -90,6 +91,13 @@ class OrganisationForm(LedgerForm):
     reps_see_team = forms.BooleanField(label="Reps can see their team’s figures and deals", required=False)
     all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
 
+    not_reached_message = forms.CharField(
+        label="Message to somebody who was not reached",
+        required=False,
+        max_length=5_000,
+        widget=forms.Textarea(attrs={"rows": 4}),
+        help_text="the first line is the subject; {name}, {me}, {firm} and {next}, the day of the next try, are filled in",
+    )
     customer_sizes = SizesField(
         label="Sizes of customers by the sales of twelve months",
         required=False,

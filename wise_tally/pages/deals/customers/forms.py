@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 from django import forms
 
 from wise_tally.book.store import books
+from wise_tally.domain.deals.activity_actions import REPEATS
 from wise_tally.domain.formats import ACTIVITIES
 from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
@@ -133,6 +134,7 @@ class ActivityForm(LedgerForm):
     on = DateField()
     at = forms.TimeField(required=False, error_messages={"invalid": "Enter a time such as 14:30."})
     planned = forms.BooleanField(required=False)
+    repeat = forms.ChoiceField(required=False, choices=[("", "once"), *REPEATS.items()])
     # Whom it is planned for; the one who writes it down, where nobody is named.
     person = forms.CharField(required=False)
 
@@ -154,7 +156,8 @@ class ActivityForm(LedgerForm):
         else:
             when = noon_of(clean["on"] or local_day(moment), clean["at"])
         status = "planned" if clean["planned"] else "done"
-        return {"kind": clean["kind"], "subject": clean["subject"], "at": when, "status": status}
+        repeat = clean["repeat"] if clean["planned"] else ""
+        return {"kind": clean["kind"], "subject": clean["subject"], "at": when, "status": status, "repeat": repeat}
 
 
 def noon_of(day: Any, at: time | None = None) -> datetime:

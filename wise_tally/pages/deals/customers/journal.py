@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any, Literal
 
 from wise_tally.book.store import books
-from wise_tally.domain.deals.activity_actions import About
+from wise_tally.domain.deals.activity_actions import REPEATS, About
 from wise_tally.domain.formats import as_words
 from wise_tally.domain.org.access import May, Viewer, visible_teams
 from wise_tally.domain.org.clock import today
@@ -44,6 +44,7 @@ def journal_of(
     entries.sort(key=lambda entry: entry.at, reverse=True)
     return {
         "planned": activities.filter(status="planned"),
+        "repeats": REPEATS,
         "journal": entries[:SHOWN],
         "earlier": entries[SHOWN:],
         "assignees": _assignees(viewer) if viewer and viewer.may(May.CHANGE_DEALS_BELOW) else [],

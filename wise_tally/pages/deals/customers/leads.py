@@ -27,7 +27,7 @@ from wise_tally.domain.deals.lead_actions import (
     take_up_again,
     work_on_lead,
 )
-from wise_tally.domain.deals.models import Lead, LeadMove
+from wise_tally.domain.deals.models import Account, Lead, LeadMove
 from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import end_of_today, local_day, now, today
@@ -38,7 +38,7 @@ from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.pages.deals.customers.journal import Entry, journal_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import read_day
-from wise_tally.web.forms.fields import KeyChoice, LedgerForm, MoneyField, NameField, choices_of
+from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
 from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.page_query import PageQuery, choice, text
@@ -49,6 +49,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 PAGE = 50
+KINDS = [("organisation", "an organisation"), ("person", "a person")]
 STATUSES = {
     "open": ("new", "working"),
     "new": ("new", ""),
@@ -218,24 +219,28 @@ class QualifyForm(LedgerForm):
     name = NameField(label="Name of the deal")
     account = KeyChoice(label="Customer", required=False)
     account_name = forms.CharField(label="Name of the new customer", required=False, max_length=200)
+    kind = forms.ChoiceField(label="The new customer is", required=False, choices=KINDS)
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
     expected_close = NewCloseField(label="Expected close")
     owner = KeyChoice(label="Owner")
     territory = KeyChoice(label="Territory", required=False)
+    next_step = forms.CharField(label="Next step", required=False, max_length=200)
+    next_step_on = DateField(label="Next step on")
+    field_order = ("name", "account", "account_name", "kind")
 
     def __init__(self, request: PageRequest, lead: Lead, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.visible = visible(request)
         viewer, reference, day = request.viewer, books.current().reference, today()
-        likely = visible(request).likely_accounts(lead.customer or lead.name)
+        known = [(account.key, f"{account.name} ({why})") for account, why in known_customers(request, lead)]
         chosen = self.data.get("account") if self.is_bound else ""
-        if chosen and chosen not in [account.key for account in likely]:
-            likely += list(visible(request).accounts().filter(key=chosen))
+        if chosen and chosen not in dict(known):
+            known += [(account.key, account.name) for account in self.visible.accounts().filter(key=chosen)]
         mine = [p.key for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
         stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
         choices = {
-            "account": choices_of(likely, "New customer (enter the name below)"),
+            "account": [("", "New customer (enter the name below)"), *known],
             "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
             "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
             "territory": choices_of(Territory.objects.order_by("name"), "same as customer"),
@@ -264,8 +269,16 @@ class QualifyForm(LedgerForm):
             owner=Person.objects.get(key=clean["owner"]),
             territory=Territory.objects.filter(key=clean["territory"] or "").first(),
             source=lead.source,
+            campaign=lead.campaign,
+            next_step=clean["next_step"],
+            next_step_on=clean["next_step_on"],
         )
-        return Qualified(deal, account, clean["account_name"])
+        return Qualified(deal, account, clean["account_name"], clean["kind"] or "organisation")
+
+
+def known_customers(request: PageRequest, lead: Lead) -> list[tuple[Account, str]]:
+    """Customers that a lead may be from, the surest first, each with why."""
+    return visible(request).known_customers(lead.customer or lead.name, lead.email, lead.phone)
 
 
 def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any) -> HttpResponse:
@@ -273,13 +286,15 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
     initial = {"name": lead.customer or lead.name, "account_name": lead.customer or lead.name}
     initial["owner"] = lead.owner.key if lead.owner else viewer.key
     is_open = lead.status not in ("qualified", "dropped")
-    likely = visible(request).likely_accounts(lead.customer or lead.name)
-    if likely and is_open:
-        initial["account"] = likely[0].key
+    known = known_customers(request, lead) if is_open else []
+    if known:
+        initial["account"] = known[0][0].key
+    initial["kind"] = "organisation" if lead.customer else "person"
     answer = {
         "lead": lead,
         "age": age_days(lead, end_of_today()),
         "is_open": is_open,
+        "known": known,
         "may_edit": may_change_lead(viewer, reference, lead, today()),
         "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
         "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),

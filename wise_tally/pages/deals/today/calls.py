@@ -21,6 +21,7 @@ from wise_tally.domain.deals.follow_ups import (
     follow_up,
     next_try,
     planned_for,
+    reached_by,
 )
 from wise_tally.domain.deals.models import Activity, Deal, Lead
 from wise_tally.domain.formats import as_words, day
@@ -85,7 +86,8 @@ def _is_open(about: About, may_see: Visibility) -> bool:
 
 def _call(about: About, activity: Activity | None, line: FilterLine, again: date) -> Call:
     kind = "deal" if isinstance(about, Deal) else "lead" if isinstance(about, Lead) else "account"
-    who, phone, email = _reached_by(about)
+    who, phone, email = reached_by(about)
+    who = about.customer if isinstance(about, Lead) else who
     if activity:
         words, at = f"{as_words(activity.kind)}: {activity.subject}", activity.at
     else:
@@ -97,20 +99,12 @@ def _call(about: About, activity: Activity | None, line: FilterLine, again: date
     )
 
 
-def _reached_by(about: About) -> tuple[str, str, str]:
-    """Name, telephone number and mail address of whom to reach; of a deal its contact, else the first of the account."""
-    if isinstance(about, Lead):
-        return about.customer, about.phone, about.email
-    contact = about.contact if isinstance(about, Deal) else None
-    account = about.account if isinstance(about, Deal) else about
-    contact = contact or (account.contacts.order_by("name").first() if account else None)
-    return (contact.name, contact.phone, contact.email) if contact else ("", "", "")
-
-
 @require_POST
 def follow(request: PageRequest) -> HttpResponse:
     """Keep what became of a try and go on with the page."""
-    outcome = one_of(request.POST.get("what", ""), OUTCOMES, "is not accepted", 422)
+    outcome = one_of(
+        request.POST.get("what", NOT_REACHED if "message" in request.POST else ""), OUTCOMES, "is not accepted", 422
+    )
     text, given = request.POST.get("text", "").strip()[:2_000], request.POST.get("next_on", "").strip()
     next_on = typed_day(given) if given else None
     if isinstance(next_on, str):
@@ -122,7 +116,7 @@ def follow(request: PageRequest) -> HttpResponse:
     about = about_of(planned) if planned else opened_about(request)
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
-    what = FollowUp(outcome, text, next_on)
+    what = FollowUp(outcome, text, next_on, "message" in request.POST)
     try:
         follow_up(request.viewer, books.current().reference, about, planned, what, now())
     except FollowUpRefused as refused:

@@ -1,6 +1,5 @@
 """The search over everything: deals, customers, people by words or number, and pages and actions by their names."""
 
-import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import reduce
@@ -8,8 +7,7 @@ from operator import and_, or_
 from typing import Any
 from urllib.parse import urlencode
 
-from django.db.models import F, Q, QuerySet, Value
-from django.db.models.functions import Replace
+from django.db.models import Q, QuerySet
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import NoReverseMatch, reverse
@@ -20,12 +18,11 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.models import Person
 from wise_tally.web.help import pages
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.telephone import digits_of, with_plain_phone
 from wise_tally.web.visibility import Visibility, visible
 
 FOUND = 8
 SHORTEST = 2
-# So many digits at the end tell a telephone number, however it is written.
-DIGITS = 5
 ACTIONS = (
     ("New deal", "deals:new"),
     ("New lead", "customers:new-lead"),
@@ -77,13 +74,8 @@ def _of_deals(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
 
 def _with_number(found: QuerySet[Any], text: str, called: Q) -> QuerySet[Any]:
     """Those that a condition finds, or whose telephone number ends so, whatever stands between its digits."""
-    digits = re.sub(r"[^0-9]", "", text).lstrip("0")
-    if len(digits) < DIGITS or re.search("[a-z]", text, re.IGNORECASE):
-        return found.filter(called)
-    plain: Any = F("phone")
-    for sign in " -()/.":
-        plain = Replace(plain, Value(sign), Value(""))
-    return found.annotate(plain_phone=plain).filter(called | Q(plain_phone__endswith=digits))
+    digits = digits_of(text)
+    return with_plain_phone(found).filter(called | Q(plain_phone__endswith=digits)) if digits else found.filter(called)
 
 
 def _of_customers(may_see: Visibility, text: str, words: list[str]) -> list[Result]:

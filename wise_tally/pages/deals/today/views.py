@@ -57,6 +57,7 @@ def today(request: PageRequest) -> HttpResponse:
         "open_deals": len(found.rows),
         "targets": _targets(line),
         "calls": calls_of(line, visible(request)),
+        "has_message": bool(Workspace.current().not_reached_message.strip()),
         "coming": coming(line, found),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
