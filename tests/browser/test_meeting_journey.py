@@ -48,7 +48,7 @@ def test_a_rep_calls_a_manager_adjusts_and_the_company_rolls_up(visit):
     assert [(c.made_by.key, c.amount_minor) for c in Call.objects.order_by("-pk")[:3]][::-1] == [
         ("r01", 9_000_000), ("m1", 7_500_000), ("m1", 165_000_000)]  # fmt: skip
     admin = visit("admin", "/forecast/submitted/")
-    history = admin.locator("table[data-grid]")
+    history = admin.get_by_role("table", name="Submitted forecasts, newest first")
     expect(history).to_contain_text("access is not agreed")
     expect(history).to_contain_text("Ines Marchbank")
 

@@ -54,6 +54,7 @@ def samples(book, days):
         "last": [max(days)],
         "quota_minor": [None, 1_000_000],
         "most": [3],
+        "node": [("company", 0), ("person", 0)],
     }
 
 

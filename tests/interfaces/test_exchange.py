@@ -300,6 +300,7 @@ def whole_workspace(folder):
         "all_see_unowned": False,
         "calls_due_on": 4,
         "decimal_sign": ",",
+        "not_reached_message": "{firm}\nI ring again on {next}.",
         "day_order": "mdy",
     }
     content = {"settings": settings | {"customer_sizes": "usual\nkey account: 50000.50"}}

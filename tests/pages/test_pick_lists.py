@@ -8,8 +8,8 @@ import pytest
 
 from tests.support.answers import text
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal, DealLine, Lead, OwnField, OwnFieldValue, Partner, Product
-from wise_tally.domain.process.models import DealType, LostReason, Source
+from wise_tally.domain.deals.models import Account, Deal, DealLine, Lead, OwnField, OwnFieldValue, Partner, Product
+from wise_tally.domain.process.models import Category, DealType, LostReason, Process, Source, Stage
 from wise_tally.package.workspace_file import FILE, take_file, write_file
 
 pytestmark = pytest.mark.django_db
@@ -91,3 +91,58 @@ def test_retired_loss_reasons_are_not_suggested_and_the_package_carries_them(dem
     LostReason.objects.update(retired=False)
     take_file(json.loads((tmp_path / FILE).read_text()))
     assert list(LostReason.objects.filter(retired=True)) == [reason]
+
+
+def test_territories_teams_and_processes_are_retired_and_brought_back(demo, sign_in):
+    """No longer offered for what is new, named and counted where they are; nobody and no team is left in a retired team."""
+    client = sign_in("a1")
+    retire(client, "territories", "north_fells")
+    assert "North Fells</option>" not in client.get("/customers/accounts/new/").text
+    holder = Account.objects.filter(territory__key="north_fells").first()
+    assert "North Fells</option>" in client.get(f"/customers/account/{holder.key}/change/").text
+    assert "North Fells" in client.get("/forecast/?by=territory").text
+    under = {"node": "territory:lakeland", "above": "territory:north_fells", "from_on": "2026-11-23"}
+    assert "is retired. Choose another" in text(client.post("/setup/tree/territories/", under))
+    full = client.post("/setup/lists/teams/fells/", {"name": "Fells team", "manager": "m2", "retired": "on"})
+    assert "Move them first" in text(full)
+    client.post("/setup/lists/teams/", {"name": "New team"})
+    retire(client, "teams", "new_team")
+    moved = {"node": "person:r01", "above": "team:new_team", "from_on": "2026-11-23"}
+    assert "is retired. Choose another" in text(client.post("/setup/tree/teams/", moved))
+    retire(client, "teams", "new_team", is_retired=False)
+    assert client.post("/setup/tree/teams/", moved).status_code == 302
+    assert client.post("/setup/processes/", {"process": "renewal", "what": "retire"}).status_code == 302
+    assert "Renewal and extension: " not in client.get("/deals/new-deal/").text
+    new = {"name": "New", "stage": "rn_review", "amount": "5", "owner": "r01", "account": ""}
+    refused = client.post("/deals/new-deal/", new | {"stage": Stage.objects.filter(process__key="renewal")[0].key})
+    assert refused.status_code == 422
+    assert "Renewal and extension" in client.get("/conversion/?process=renewal").text
+    assert "is the only process" in text(client.post("/setup/processes/", {"process": "new_site", "what": "retire"}))
+    client.post("/setup/processes/", {"process": "renewal", "what": "restore"})
+    assert "Renewal and extension: " in client.get("/deals/new-deal/").text
+
+
+def test_a_process_is_copied_as_it_is_today(demo, sign_in):
+    """Stages, the rules that hold, checks and guides; retired stages and rules to come are not."""
+    client, source = sign_in("m1"), Process.objects.get(key="new_site")
+    Stage.objects.get(key="ns_plan").checks.create(position=9, text="next step is filled")
+    shown = {row.stage.name: row.values for row in client.get("/setup/stages/new_site/").context["rows"]}
+    assert client.post("/setup/processes/", {"name": "Repeat site", "from": "copy:new_site"}).status_code == 302
+    made = Process.objects.get(name="Repeat site")
+    copied = {row.stage.name: row.values for row in client.get(f"/setup/stages/{made.key}/").context["rows"]}
+    assert copied == shown
+    checks = [list(p.stages.get(name="Station plan").checks.values_list("position", "text")) for p in (source, made)]
+    assert checks[0] == checks[1] != []
+    assert not set(made.stages.values_list("key", flat=True)) & set(source.stages.values_list("key", flat=True))
+
+
+def test_categories_are_put_in_order(demo, sign_in):
+    client = sign_in("m1")
+    before = list(Category.objects.order_by("rank").values_list("key", flat=True))
+    client.post("/setup/order-of/categories/", {"order": ",".join(reversed(before))})
+    assert list(Category.objects.order_by("rank").values_list("key", flat=True)) == before[::-1]
+    client.post("/setup/order-of/categories/", {"key": before[-1], "to": "down"})
+    found = list(Category.objects.order_by("rank").values_list("key", "rank"))
+    assert [key for key, _ in found[:2]] == [before[-2], before[-1]]
+    assert [rank for _, rank in found] == list(range(1, len(before) + 1))
+    assert client.post("/setup/order-of/sources/", {"order": "a"}).status_code == 404

@@ -36,6 +36,10 @@ def cut_package(source, target, day):
         tables[name] = [row for row in tables[name] if row["deal_id"] in deals]
     tables["field_values"] = [row for row in tables["field_values"] if row["subject_id"] in deals]
     tables["lead_details"] = [row for row in tables["lead_details"] if row["lead_id"] in leads]
+    tables["lead_moves"] = [row for row in tables["lead_moves"] if row["lead_id"] in leads and not later(row["at"])]
+    last = {row["lead_id"]: row["step_id"] for row in sorted(tables["lead_moves"], key=lambda row: row["at"])}
+    for row in tables["lead_details"]:
+        row["step_id"] = last.get(row["lead_id"], "")
     # What is planned has no day on which it was planned: it stays, where what it is about is there.
     tables["activities"] = [
         row

@@ -60,6 +60,7 @@ POSTS = [
     ("/setup/lists/people/", {"name": "Joiner", "role": "rep"}, ADMIN, "org_person"),
     ("/setup/lists/sources/", {"name": "Fair"}, RULES, "process_source"),
     ("/setup/lists/categories/early/", {"name": "Early on", "rank": "3", "counted": "on"}, RULES, "process_category"),
+    ("/setup/order-of/categories/", {"key": "early", "to": "up"}, RULES, "process_category"),
     ("/setup/processes/", {"name": "Direct", "from": "empty"}, RULES, "process_process"),
     ("/setup/stages/new_site/add/", {"name": "Trial", "kind": "open", "probability": "50", "category": "commit"}, RULES, "process_stage"),
     ("/setup/stages/new_site/ns_offer/moments/", {"what": "checks", "checks": "next step is filled"}, RULES, "process_entrycheck"),

@@ -93,7 +93,7 @@ TABLES = {
     for table in (
         _table("settings", org.Workspace, "*key:text *value:text", "key"),
         _table("categories", process.Category, "*category_id:id *name:name *rank:whole *counted:flag"),
-        _table("processes", process.Process, "*process_id:id *name:name"),
+        _table("processes", process.Process, "*process_id:id *name:name retired:flag"),
         _table(
             "stages",
             process.Stage,
@@ -106,7 +106,7 @@ TABLES = {
             "*stage_id:ref:stages *effective_at:moment *probability:percent category_id:ref:categories typical_days:days",
             "stage_id effective_at",
         ),
-        _table("teams", org.Team, "*team_id:id *name:name parent_id:ref:teams! manager_id:ref:people!"),
+        _table("teams", org.Team, "*team_id:id *name:name parent_id:ref:teams! manager_id:ref:people! retired:flag"),
         _table(
             "people",
             org.Person,
@@ -128,7 +128,7 @@ TABLES = {
             "*subject:word:person|partner *subject_id:text *from_on:date *rate:percent",
             "subject subject_id from_on",
         ),
-        _table("territories", org.Territory, "*territory_id:id *name:name parent_id:ref:territories!"),
+        _table("territories", org.Territory, "*territory_id:id *name:name parent_id:ref:territories! retired:flag"),
         _table(
             "territory_parents",
             org.TerritoryParent,

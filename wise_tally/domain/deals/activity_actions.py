@@ -97,7 +97,7 @@ def change_activity(
     before = as_text(values_of(activity, list(values)))
     comes_again = activity.status == "planned" and values.get("status") == "done" and activity.repeat
     if comes_again:
-        _plan_again(activity, reference, now)
+        _plan_again(viewer, reference, activity, now)
         values = {**values, "repeat": ""}
     for name, value in values.items():
         setattr(activity, name, value)
@@ -105,7 +105,7 @@ def change_activity(
     audit(viewer, "activity changed", activity.key, now, before, as_text(values_of(activity, list(values))))
 
 
-def _plan_again(activity: Activity, reference: ReferenceData, now: datetime) -> None:
+def _plan_again(viewer: Viewer, reference: ReferenceData, activity: Activity, now: datetime) -> None:
     """Plan the next of an activity that repeats: at the same time of day, the first one after now."""
     zone = ZoneInfo(reference.time_zone)
     planned = activity.at.astimezone(zone)
@@ -118,7 +118,8 @@ def _plan_again(activity: Activity, reference: ReferenceData, now: datetime) -> 
         name: getattr(activity, name) for name in ("kind", "person", "account", "deal", "lead", "subject", "repeat")
     }
     key = new_key(Activity, f"{activity.key}_{at:%Y%m%d}"[-60:])
-    Activity.objects.create(key=key, at=at, status="planned", **values)
+    again = Activity.objects.create(key=key, at=at, status="planned", **values)
+    audit(viewer, "activity added", key, now, after=as_text(values_of(again, list(CONTENT))))
 
 
 @transaction.atomic

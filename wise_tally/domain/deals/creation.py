@@ -47,7 +47,7 @@ def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: dateti
     if owner is None:
         raise DealRefused("The owner was not found. Choose a person from the list.")
     require_change(viewer, reference, local_day(now, reference.time_zone), owner)
-    if new.stage.kind != StageKind.OPEN or new.stage.retired:
+    if new.stage.kind != StageKind.OPEN or new.stage.retired or new.stage.process.retired:
         raise DealRefused(f"A deal cannot start in “{new.stage.name}”. Choose an open stage.")
     moment = now.replace(microsecond=0)
     deal = Deal.objects.create(

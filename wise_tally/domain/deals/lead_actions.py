@@ -74,6 +74,7 @@ def _keep_move(viewer: Viewer, lead: Lead, before: LeadStep | None, now: datetim
     LeadMove.objects.create(lead=lead, step=lead.step, at=now.replace(microsecond=0), by=viewer.key)
     if lead.status in ("new", "") and LeadStep.objects.filter(position__lt=lead.step.position, retired=False).exists():
         Lead.objects.filter(pk=lead.pk).update(status="working")
+    audit(viewer, "lead moved", lead.key, now, before.name if before else "", lead.step.name)
 
 
 @transaction.atomic
@@ -85,7 +86,6 @@ def move_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, step: LeadSt
     before, lead.step = lead.step, step
     Lead.objects.filter(pk=lead.pk).update(step=step)
     _keep_move(viewer, lead, before, now)
-    audit(viewer, "lead moved", lead.key, now, before.name if before else "", step.name)
 
 
 def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:

@@ -7,6 +7,7 @@ from django.conf import settings
 from django.db import models
 
 from wise_tally.domain.org.fields import DayField, KeyField, MomentField
+from wise_tally.domain.org.pick_lists import PickListEntry
 
 
 class Role(models.TextChoices):
@@ -64,7 +65,7 @@ class BookNumber(models.Model):
     beside = models.PositiveBigIntegerField(default=0)
 
 
-class Team(models.Model):
+class Team(PickListEntry):
     """A team; `parent` holds only where there are no dated parents."""
 
     key = KeyField()
@@ -84,7 +85,7 @@ class TeamParent(models.Model):
         unique_together = [("team", "from_on")]
 
 
-class Territory(models.Model):
+class Territory(PickListEntry):
     """A territory; `parent` holds only where there are no dated parents."""
 
     key = KeyField()

@@ -133,10 +133,16 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
         )
 
 
+def _require_offered(place: Team | Territory | None) -> None:
+    if place is not None and place.retired:
+        raise OrganisationRefused(f"{place.name} is retired. Choose another, or bring it back first.")
+
+
 @transaction.atomic
 def move_person(viewer: Viewer, person: Person, team: Team, from_on: date, now: datetime) -> None:
     """Make a person a member of `team` from a day on."""
     viewer.require(RIGHT)
+    _require_offered(team)
     if person.team and not person.memberships.exists():
         Membership.objects.create(person=person, team=person.team, from_on=BEGINNING)
     earlier = person.memberships.filter(from_on__lte=from_on).order_by("-from_on").first()
@@ -150,6 +156,7 @@ def move_person(viewer: Viewer, person: Person, team: Team, from_on: date, now: 
 def move_team(viewer: Viewer, team: Team, parent: Team | None, from_on: date, now: datetime) -> None:
     """Put a team under another from a day on."""
     viewer.require(RIGHT)
+    _require_offered(parent)
     require_no_loop(Team, team, parent, from_on)
     if not team.parents.exists():
         TeamParent.objects.create(team=team, parent=team.parent, from_on=BEGINNING)
@@ -166,6 +173,7 @@ def move_territory(
 ) -> None:
     """Put a territory under another from a day on."""
     viewer.require(RIGHT)
+    _require_offered(parent)
     require_no_loop(Territory, territory, parent, from_on)
     if not territory.parents.exists():
         TerritoryParent.objects.create(territory=territory, parent=territory.parent, from_on=BEGINNING)

@@ -1,7 +1,7 @@
 """Small records that people keep by name: added, changed and taken away, each with what was before in the audit."""
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
 
@@ -91,6 +91,20 @@ def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which stat
     audit(viewer, f"{words} {'changed' if key else 'added'}", _named(record), now, before, as_text(values))
     reference_changed()
     return record
+
+
+@transaction.atomic
+def put_in_order(viewer: Viewer, model: type[models.Model], field: str, keys: Sequence[str], now: datetime) -> None:
+    """Number records from 1 in the order of their identifiers; those not named follow in their old order."""
+    viewer.require(May.SET_RULES)
+    records: dict[str, Any] = {record.key: record for record in model._default_manager.order_by(field, "pk")}  # type: ignore[attr-defined]
+    before = list(records)
+    order = [key for key in dict.fromkeys(keys) if key in records]
+    order += [key for key in before if key not in order]
+    for number, key in enumerate(order, 1):
+        model._default_manager.filter(key=key).update(**{field: number})
+    audit(viewer, f"{model._meta.verbose_name} order", "", now, ", ".join(before), ", ".join(order))
+    reference_changed()
 
 
 @transaction.atomic

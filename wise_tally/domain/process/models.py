@@ -15,8 +15,8 @@ class Category(models.Model):
     counted = models.BooleanField(default=True)
 
 
-class Process(models.Model):
-    """A sales process."""
+class Process(PickListEntry):
+    """A sales process; no new deals begin in a retired one."""
 
     key = KeyField()
     name = models.CharField(max_length=200)

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
@@ -11,7 +12,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.records import new_key
 from wise_tally.domain.process.categories import ensure_categories
-from wise_tally.domain.process.models import Category, Process, Stage, StageKind
+from wise_tally.domain.process.models import Category, Process, Stage, StageGuide, StageKind
 
 CLOSED_PROBABILITY = {StageKind.WON: 10_000, StageKind.LOST: 0}
 # A neutral start: name, kind, probability in basis points, category, typical days.
@@ -69,6 +70,53 @@ def add_process(viewer: Viewer, name: str, from_starter: bool, now: datetime) ->
     audit(viewer, "process added", f"{name} ({process.key})", now, after=name)
     reference_changed()
     return process
+
+
+@transaction.atomic
+def copy_process(viewer: Viewer, source: Process, name: str, now: datetime) -> Process:
+    """A process with the stages of another as they are today: their rules, entry checks and guides; retired ones left out."""
+    viewer.require(May.SET_RULES)
+    process = Process.objects.create(key=new_key(Process, name), name=name)
+    for stage in source.stages.filter(retired=False).order_by("position", "key"):
+        rule = stage.rules.filter(effective_at__lte=now).order_by("effective_at").last()
+        copied = Stage.objects.create(
+            key=new_key(Stage, stage.name, f"{process.key[:20]}_"),
+            process=process,
+            name=stage.name,
+            position=stage.position,
+            kind=stage.kind,
+            probability_bp=rule.probability_bp if rule else stage.probability_bp,
+            category=_latest(stage, "category", now),
+            typical_days_hundredths=_latest(stage, "typical_days_hundredths", now),
+            own_probability=stage.own_probability,
+            required=stage.required,
+        )
+        for check in stage.checks.all():
+            check.pk, check.stage = None, copied
+            check.save()
+        if guide := StageGuide.objects.filter(stage=stage).first():
+            guide.pk, guide.stage = None, copied
+            guide.save()
+    audit(viewer, "process copied", f"{name} ({process.key})", now, source.name, name)
+    reference_changed()
+    return process
+
+
+def _latest(stage: Stage, name: str, now: datetime) -> Any:
+    """What holds today of a stage where rules may leave it as it was before."""
+    found = [getattr(rule, name) for rule in stage.rules.filter(effective_at__lte=now).order_by("-effective_at")]
+    return next((value for value in found if value is not None), getattr(stage, name))
+
+
+@transaction.atomic
+def set_process_retired(viewer: Viewer, process: Process, retired: bool, now: datetime) -> None:
+    """Retire a process (its deals go on, no new ones begin) or bring it back; raises StageNeeded for the last one."""
+    viewer.require(May.SET_RULES)
+    if retired and not Process.objects.filter(retired=False).exclude(pk=process.pk).exists():
+        raise StageNeeded(f"{process.name} is the only process. Add another one first.")
+    Process.objects.filter(pk=process.pk).update(retired=retired)
+    audit(viewer, "process retired" if retired else "process restored", f"{process.name} ({process.key})", now)
+    reference_changed()
 
 
 @transaction.atomic

@@ -34,7 +34,7 @@ def bulk_choices() -> dict[str, Any]:
     return {
         "owners": Person.objects.filter(active_to=None).order_by("name"),
         "categories": Category.objects.order_by("rank"),
-        "territories": Territory.objects.order_by("name"),
+        "territories": Territory.objects.offered().order_by("name"),
     }
 
 

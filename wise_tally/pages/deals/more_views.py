@@ -51,7 +51,9 @@ class NewDealForm(LedgerForm):
         account = self.fields["account"]
         assert isinstance(account, AccountField)
         account.visible = visible(request)
-        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
+        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False, process__retired=False).select_related(
+            "process"
+        )
         chosen = [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position", "key")]
         choices = {"stage": chosen, "owner": owners_of(request)}
         choices |= {"deal_type": names_of(DealType, ""), "source": names_of(Source, "")}

@@ -35,6 +35,7 @@ urlpatterns = [
     path("backups/<str:name>", downloads.backup_file, name="backup-file"),
     path("contact-intervals/", contact_intervals.page, name="contact-intervals"),
     path("organisation/", organisation.organisation, name="organisation"),
+    path("order-of/<slug:slug>/", lists.order, name="order"),
     path("lists/<slug:slug>/", lists.entries, name="entries"),
     path("lists/<slug:slug>/<key:key>/", lists.entry, name="entry"),
     path("lists/<slug:slug>/<key:key>/remove/", lists.remove, name="remove"),

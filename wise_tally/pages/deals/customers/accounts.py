@@ -123,7 +123,7 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         "line": found.asked.line,
         "list": found,
-        "territories": Territory.objects.order_by("name"),
+        "territories": Territory.objects.offered().order_by("name"),
         "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
         "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
         "people": Person.objects.filter(active_to=None).order_by("name"),

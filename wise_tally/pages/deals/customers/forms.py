@@ -60,7 +60,11 @@ class AccountForm(OwnedForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        _offer(self, "territory", choices_of(Territory.objects.order_by("name")))
+        _offer(
+            self,
+            "territory",
+            choices_of(Territory.objects.offered(self.initial.get("territory") or "").order_by("name")),
+        )
         self.fields.update(own_form_fields("account", self.initial))
 
     def cleaned(self) -> dict[str, Any]:

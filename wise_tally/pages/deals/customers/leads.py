@@ -238,12 +238,14 @@ class QualifyForm(LedgerForm):
         if chosen and chosen not in dict(known):
             known += [(account.key, account.name) for account in self.visible.accounts().filter(key=chosen)]
         mine = [p.key for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
-        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False).select_related("process")
+        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False, process__retired=False).select_related(
+            "process"
+        )
         choices = {
             "account": [("", "New customer (enter the name below)"), *known],
             "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
             "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
-            "territory": choices_of(Territory.objects.order_by("name"), "same as customer"),
+            "territory": choices_of(Territory.objects.offered().order_by("name"), "same as customer"),
         }
         for name, offered in choices.items():
             field = self.fields[name]

@@ -4,8 +4,10 @@ from typing import Any
 
 from django import forms
 
+from wise_tally.book.store import books
 from wise_tally.domain.deals.models import OwnField
 from wise_tally.domain.formats import plural
+from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.org.pasted_people import is_mail
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
@@ -157,6 +159,11 @@ class ProductForm(PickListForm):
     unit_cost_minor = MoneyField(label="Unit cost")
 
 
+def _held(form: forms.Form, name: str) -> str:
+    """The identifier that the record at hand holds."""
+    return getattr(form.initial.get(name), "key", form.initial.get(name)) or ""
+
+
 class PartnerForm(PickListForm):
     """A reseller or consultant."""
 
@@ -166,7 +173,8 @@ class PartnerForm(PickListForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.fields["territory"].choices = choices_of(Territory.objects.order_by("name"))  # type: ignore[attr-defined]
+        territories = Territory.objects.offered(_held(self, "territory")).order_by("name")
+        self.fields["territory"].choices = choices_of(territories)  # type: ignore[attr-defined]
 
     def clean(self) -> None:
         """The territory as a record."""
@@ -174,7 +182,7 @@ class PartnerForm(PickListForm):
         self.cleaned_data["territory"] = Territory.objects.get(key=key) if key else None
 
 
-class TeamForm(RecordForm):
+class TeamForm(PickListForm):
     """A team and who manages it."""
 
     name = NameField(label="Name")
@@ -185,12 +193,24 @@ class TeamForm(RecordForm):
         self.fields["manager"].choices = choices_of(Person.objects.order_by("name"), "nobody")  # type: ignore[attr-defined]
 
     def clean(self) -> None:
-        """The manager as a record."""
+        """The manager as a record; a team is retired once nobody and no team is in it."""
         key = self.cleaned_data.get("manager")
         self.cleaned_data["manager"] = Person.objects.get(key=key) if key else None
+        reference, day = books.current().reference, today()
+        team = next((i for i, one in enumerate(reference.teams) if one.key == self.key), None)
+        if team is None or not self.cleaned_data.get("retired"):
+            return
+        working = set(Person.objects.filter(active_to=None).values_list("key", flat=True))
+        inside = [one.name for i, one in enumerate(reference.people)
+                  if one.key in working and reference.team_of(i, day.toordinal()) == team]  # fmt: skip
+        inside += [reference.teams[child].name for child in reference.team_tree(day).children(team)]
+        if inside:
+            self.add_error(
+                "retired", f"{', '.join(inside[:3])} {'is' if len(inside) == 1 else 'are'} in it. Move them first."
+            )
 
 
-class TerritoryForm(RecordForm):
+class TerritoryForm(PickListForm):
     """A territory."""
 
     name = NameField(label="Name")

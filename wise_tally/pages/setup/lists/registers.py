@@ -43,6 +43,8 @@ class Register:
     remove: Remove
     order: tuple[str, ...] = ("name",)
     right: May = May.SET_RULES
+    # The field that holds an entry's place, where people put them in order.
+    place: str = ""
 
     @property
     def by_text(self) -> bool:
@@ -126,6 +128,7 @@ REGISTERS = {
             (("rank", lambda c: c.rank), ("counted", lambda c: "counted" if c.counted else "not counted")),
             *_plain(Category),
             order=("rank",),
+            place="rank",
         ),
         Register(
             "deal-types",
@@ -158,6 +161,7 @@ REGISTERS = {
             (("order", lambda s: s.position), ("typical days", lambda s: bare(s.typical_days_hundredths))),
             *_plain(LeadStep),
             order=("position",),
+            place="position",
         ),
         Register(
             "lost-reasons",

@@ -9,7 +9,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.people_actions import OrganisationRefused
-from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, put_in_order, values_of
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
 from wise_tally.pages.setup.people.hand_over import may_undo
 from wise_tally.pages.setup.people.parts import more_of
@@ -66,6 +66,26 @@ def saved(request: PageRequest, register: Register, key: str | None, form: Any) 
                 form.add_error(name, f"Somebody else has changed this to “{value}”. Save again to overwrite.")
         form.add_error(None, "Not saved: somebody else has changed this. Your entries are below.")
     return None
+
+
+@require_POST
+def order(request: PageRequest, slug: str) -> HttpResponse:
+    """Put the entries in the order of `order`, or one of them a place up or down."""
+    register, viewer = register_of(slug), request.viewer
+    viewer.require(register.right)
+    if not register.place:
+        raise Http404
+    keys = [key for key in request.POST.get("order", "").split(",") if key]
+    if not keys:
+        keys = list(register.model._default_manager.order_by(*register.order).values_list("key", flat=True))
+        moved, step = request.POST.get("key", ""), -1 if request.POST.get("to") == "up" else 1
+        if moved not in keys:
+            raise Refused("This entry is not there any more. Load the page again.", 404)
+        to = min(max(keys.index(moved) + step, 0), len(keys) - 1)
+        keys.remove(moved)
+        keys.insert(to, moved)
+    put_in_order(viewer, register.model, register.place, keys, now())
+    return redirect("setup:entries", slug=slug)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])

@@ -23,8 +23,10 @@ from wise_tally.domain.process.stage_actions import (
     StageNeeded,
     add_process,
     add_stage,
+    copy_process,
     order_stages,
     rename_process,
+    set_process_retired,
     set_retired,
 )
 from wise_tally.domain.typed_numbers import typed_percent
@@ -251,10 +253,17 @@ def _deals_in(stage: Stage) -> int:
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
 def processes(request: PageRequest) -> HttpResponse:
-    """All processes; add one, from the neutral starter or empty, or rename one."""
+    """All processes; add one, from the neutral starter, empty or as a copy, rename, retire or restore one."""
     viewer = request.viewer
     typed, wrong = request.POST.get("name", "").strip(), ""
-    if request.method == "POST":
+    if request.method == "POST" and request.POST.get("what") in ("retire", "restore"):
+        found = process_of(request.POST.get("process", ""))
+        try:
+            set_process_retired(viewer, found, request.POST["what"] == "retire", now())
+            return redirect("setup:processes")
+        except StageNeeded as needed:
+            wrong = str(needed)
+    elif request.method == "POST":
         renamed = Process.objects.filter(key=request.POST.get("process", "")).first()
         same = Process.objects.filter(name__iexact=typed).exclude(key=renamed.key if renamed else "")
         if not typed or len(typed) > 200:
@@ -265,8 +274,18 @@ def processes(request: PageRequest) -> HttpResponse:
             rename_process(viewer, renamed, typed, now())
             return redirect("setup:processes")
         else:
-            made = add_process(viewer, typed, request.POST.get("from") != "empty", now())
+            source = Process.objects.filter(key=request.POST.get("from", "").removeprefix("copy:")).first()
+            made = (
+                copy_process(viewer, source, typed, now())
+                if source
+                else add_process(viewer, typed, request.POST.get("from") != "empty", now())
+            )
             return redirect("setup:stages", process=made.key)
     may_edit = viewer.may(May.SET_RULES)
-    answer = {"processes": Process.objects.order_by("name"), "typed": typed, "wrong": wrong, "may_edit": may_edit}
+    answer = {
+        "processes": Process.objects.order_by("retired", "name"),
+        "typed": typed,
+        "wrong": wrong,
+        "may_edit": may_edit,
+    }
     return render(request, "setup/processes.html", answer, status=422 if wrong else 200)
