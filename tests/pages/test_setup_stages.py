@@ -4,11 +4,13 @@ from datetime import UTC, date, datetime
 
 import pytest
 
+from tests.support.answers import text
 from tests.support.naive import cents, half_even
 from tests.support.world import ask
 from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.models import AuditEntry
+from wise_tally.domain.process.check_language import SENTENCES, read_check, sentence_of, subject_kinds
 from wise_tally.domain.process.models import Process, Stage, StageRule
 
 pytestmark = pytest.mark.django_db
@@ -164,3 +166,46 @@ def test_processes_start_from_the_neutral_starter_or_empty(db, client):
     )
     assert client.get("/setup/stages/direct/").status_code == 200
     assert client.get("/forecast/").status_code == 200
+
+
+def test_entry_rules_are_picked_and_read_back(demo, sign_in):
+    """Each test with each subject it fits gives a sentence that is read; numbers as anywhere; faults beside the rules."""
+    client, page = sign_in("m1"), "/setup/stages/new_site/ns_offer/"
+
+    def pick(**parts):
+        answer = client.post(f"{page}moments/", {"what": "add-check", **parts}, follow=True)
+        return text(answer), list(Stage.objects.get(key="ns_offer").checks.values_list("text", flat=True))
+
+    said, kept = pick(about="field:amount", asks="at least", bound="12.5k")
+    assert (kept[-1], "was added" in said) == ("amount is at least 12500", True)
+    assert pick(about="question:", asked="Is the budget  approved?", asks="answered yes")[1][-1] == (
+        '"Is the budget approved?" is answered yes')  # fmt: skip
+    assert pick(about="activity:meeting", asks="done")[1][-1] == "a meeting is done"
+    assert (
+        pick(about="mover:", asked="manager or administrator", asks="mover")[1][-1]
+        == "moved by manager or administrator"
+    )
+    for wrong, says in (
+        ({"about": "field:amount", "asks": "at least"}, "enter the value"),
+        ({"about": "field:amount", "asks": "at least", "bound": "lots"}, "“lots” is not valid"),
+        ({"about": "field:amount", "asks": "not past"}, "“amount” is not a date"),
+        ({"about": "field:moon", "asks": "filled"}, "“moon” is not a field"),
+        ({"about": "mover:", "asked": "the cat", "asks": "mover"}, "neither a role nor a person"),
+    ):
+        said, after = pick(**wrong)
+        assert says in said
+        assert len(after) == 4
+    client.post(f"{page}moments/", {"what": "check-away", "line": "a meeting is done"})
+    assert "a meeting is done" not in pick(about="field:source", asks="filled")[1]
+    subjects = {
+        **subject_kinds({"Site access": "choice"}),
+        "meeting": "activity",
+        "manager": "mover",
+        "Why?": "question",
+    }
+    for name, kind in subjects.items():
+        forms = [asks for asks, form in SENTENCES.items() if kind in form.kinds]
+        assert forms
+        for asks in forms:
+            sentence = sentence_of(asks, name, "30")
+            assert read_check(sentence, {"Site access": "choice"}).subject == name

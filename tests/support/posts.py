@@ -102,6 +102,7 @@ POSTS = [
     ("/setup/contact-intervals/", {"days-0": "30"}, RULES, "deals_contactinterval"),
     ("/setup/stages/new_site/", {"from_on": "2026-11-23", "confirmed": "yes", "STAGES": ""}, RULES, "process_stagerule"),
     ("/setup/stages/new_site/ns_offer/", {"rule": "{rule}"}, RULES, "process_stagerule"),
+    (MOMENT, {"what": "add-check", "about": "field:amount", "asks": "at least", "bound": "9"}, RULES, "process_entrycheck"),
     (MOMENT, {"what": "guide", "text": "Ask first"}, RULES, "process_stageguide"),
     (MOMENT, {"what": "file", "file": "FILE"}, RULES, "process_stagefile"),
     (MOMENT, {"what": "file-away", "name": "z.txt"}, RULES, "process_stagefile"),

@@ -30,6 +30,31 @@ ACCEPTED = (
 )
 
 
+@dataclass(frozen=True)
+class Sentence:
+    """A form of sentence: its words on a button, how it is said, which kinds of subject it fits, and whether it has a bound."""
+
+    words: str
+    said: str
+    kinds: tuple[str, ...]
+    bound: bool = False
+
+
+QUESTION, ACTIVITY, MOVER = "question", "activity", "mover"
+SENTENCES = {
+    "filled": Sentence("is filled", "{subject} is filled", ("text", "choice", "number", "date")),
+    "at least": Sentence("is at least", "{subject} is at least {bound}", ("number",), bound=True),
+    "at most": Sentence("is at most", "{subject} is at most {bound}", ("number",), bound=True),
+    "within": Sentence("is within days", "{subject} is within {bound} days", ("date",), bound=True),
+    "not past": Sentence("is not past", "{subject} is not past", ("date",)),
+    "answered": Sentence("is answered", '"{subject}" is answered', (QUESTION,)),
+    "answered yes": Sentence("is answered yes", '"{subject}" is answered yes', (QUESTION,)),
+    "answered no": Sentence("is answered no", '"{subject}" is answered no', (QUESTION,)),
+    "done": Sentence("is done", "a {subject} is done", (ACTIVITY,)),
+    "mover": Sentence("moves the deal", "moved by {subject}", (MOVER,)),
+}
+
+
 class CheckWrong(Exception):
     """A sentence of no known form; says what is accepted."""
 
@@ -69,6 +94,22 @@ FORMS = (
 )
 
 
+def subject_kinds(own_fields: Mapping[str, str]) -> dict[str, str]:
+    """What a sentence may be about by name, with its kind."""
+    kinds = {**dict.fromkeys(FIELDS, "text"), **dict.fromkeys(NUMBERS, "number"), **dict.fromkeys(DATES, "date")}
+    return {**kinds, **own_fields}
+
+
+def sentence_of(asks: str, subject: str, bound: str) -> str:
+    """A sentence from its parts as picked; raises CheckWrong for a form that is not known or lacks a part."""
+    form = SENTENCES.get(asks)
+    if form is None:
+        raise CheckWrong(f"“{asks[:40]}” is not a test. Choose one of: {', '.join(SENTENCES)}.")
+    if not subject.strip() or (form.bound and not bound.strip()):
+        raise CheckWrong("Pick what the rule is about, and enter the value it is compared with.")
+    return form.said.format(subject=" ".join(subject.split()), bound=bound.strip())
+
+
 def read_check(text: str, own_fields: Mapping[str, str] | None = None, people: frozenset[str] = frozenset()) -> Check:
     """Read one sentence; `own_fields` maps names to kinds (text, choice, number, date). Raises CheckWrong."""
     plain = " ".join(text.split())
@@ -93,8 +134,7 @@ def _require_known(check: Check, own_fields: Mapping[str, str], people: frozense
             )
     if check.asks not in ("filled", "at least", "at most", "within", "not past"):
         return
-    kinds = {**dict.fromkeys(FIELDS, "text"), **dict.fromkeys(NUMBERS, "number"), **dict.fromkeys(DATES, "date")}
-    kinds |= dict(own_fields)
+    kinds = subject_kinds(own_fields)
     if subject not in kinds:
         raise CheckWrong(f"“{subject}” is not a field. Choose one of: {', '.join(kinds)}.")
     wanted = {"at least": "number", "at most": "number", "within": "date", "not past": "date"}.get(check.asks)

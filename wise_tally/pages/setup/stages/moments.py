@@ -1,6 +1,7 @@
 """The three moments of a stage: what is asked before, what helps while, what happens after."""
 
 from collections.abc import Callable
+from decimal import Decimal
 from typing import Any
 
 from django.contrib import messages
@@ -13,7 +14,16 @@ from wise_tally.domain.deals.entry import own_field_kinds
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.records import as_text
-from wise_tally.domain.process.check_language import ACCEPTED, FIELDS, KINDS
+from wise_tally.domain.process.check_language import (
+    ACCEPTED,
+    KINDS,
+    MOVER,
+    QUESTION,
+    SENTENCES,
+    CheckWrong,
+    sentence_of,
+    subject_kinds,
+)
 from wise_tally.domain.process.models import Document, Stage, StageFile
 from wise_tally.domain.process.moment_actions import (
     MOST_FILE_BYTES,
@@ -29,11 +39,15 @@ from wise_tally.domain.process.moment_actions import (
     set_checks,
     set_guide,
 )
+from wise_tally.domain.typed_numbers import typed_count
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
-TYPED = ("checks", "text", "checklist", "activities", "recipients", "subject", "body", "document", "notice")
+TYPED = (
+    *("about", "asked", "asks", "bound"),
+    *("checks", "text", "checklist", "activities", "recipients", "subject", "body", "document", "notice"),
+)
 
 
 def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
@@ -50,7 +64,9 @@ def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
         "documents": Document.choices,
         "recipients": RECIPIENTS,
         "placeholders": ["{" + name + "}" for name in PLACEHOLDERS],
-        "fields": [*FIELDS, *own_field_kinds()],
+        "kept_checks": checks.splitlines(),
+        "subjects": subject_kinds(own_field_kinds()),
+        "sentences": SENTENCES,
         "kinds": KINDS,
         "accepted": ACCEPTED,
     }
@@ -82,6 +98,33 @@ def change(request: PageRequest, process: str, stage: str) -> HttpResponse:
 def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
     set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
     return "Entry criteria saved. They apply to deals that enter from now on."
+
+
+def _add_check(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+    """One more sentence, from the parts picked; a number may be typed as anywhere else."""
+    picked, bound = typed.get("about", ""), typed.get("bound", "").strip()
+    kind, _, name = picked.partition(":")
+    subject = typed.get("asked", "") if kind in (QUESTION, MOVER) else name
+    number = typed_count(bound) if bound else ""
+    try:
+        if isinstance(number, str) and bound:
+            raise CheckWrong(number)
+        plain = format(Decimal(number).scaleb(-2).normalize(), "f") if isinstance(number, int) else ""
+        sentence = sentence_of(typed.get("asks", ""), subject, plain)
+    except CheckWrong as wrong:
+        raise MomentRefused(str(wrong)) from wrong
+    kept = checks_of(stage)
+    set_checks(viewer, stage, f"{kept}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
+    return f"“{sentence}” was added. It applies to deals that enter from now on."
+
+
+def _check_away(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+    away, lines = request.POST.get("line", ""), checks_of(stage).splitlines()
+    if away not in lines:
+        raise MomentRefused("This rule is not there any more. The list below is as it is now.")
+    lines.remove(away)
+    set_checks(viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("seen"))
+    return f"“{away}” was deleted."
 
 
 def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
@@ -119,6 +162,8 @@ def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request:
 
 CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], PageRequest], str]] = {
     "checks": _checks,
+    "add-check": _add_check,
+    "check-away": _check_away,
     "guide": _guide,
     "file": _add_file,
     "file-away": _remove_file,
