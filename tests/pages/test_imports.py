@@ -11,7 +11,8 @@ from tests.conftest import NOW
 from tests.support.answers import text
 from tests.support.world import World, ask
 from wise_tally.book.store import books
-from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead, OwnField
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead, OwnField, Product
 from wise_tally.domain.deals.own_fields import own_shown
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import viewer_of
@@ -287,3 +288,44 @@ def test_telephone_mail_and_own_fields_of_leads_come_in_and_are_undone(admin, tm
     assert [fault.right for fault in preview.faults] == ["one of upper / lower"]
     admin.post(f"/setup/imports/{ImportRun.objects.order_by('pk').first().pk + 1}/change/", {"what": "undo"})
     assert everything(tmp_path) == before
+
+
+def test_lines_payments_and_credit_of_deals_come_in_by_name(demo, client, sign_in, tmp_path, settings):
+    """A deal's rows replace those it had, an amount made of lines follows; twice changes nothing; undone as it was."""
+    settings.WORK_FOLDER = tmp_path
+    client, name = sign_in("a1"), Deal.objects.get(key="d9001").name
+    product = Product.objects.get(key="calibration").name
+
+    def state():
+        deal = Deal.objects.get(key="d9001")
+        return (last_revision(deal).amount_minor,
+                list(deal.lines.values_list("product__key", "quantity_10000ths").order_by("pk")),
+                list(deal.payments.values_list("due_on", "amount_minor")),
+                list(deal.credits.values_list("person__key", "share_bp")))  # fmt: skip
+
+    before = state()
+    Deal.objects.filter(key="d9001").update(amount_from_lines=True)
+    lines = as_csv(
+        [["Deal", "Product", "Pieces", "Price"], [name, product, "2", "1 500.50"], [name, product, "0.5", "100"]]
+    )
+    done = send(client, "deal_lines", lines)
+    assert "import is done" in text(done).lower() or "rows" in text(done)
+    assert state()[:2] == (305_100, [("calibration", 20_000), ("calibration", 5_000)])
+    runs = ImportRun.objects.count()
+    file = SimpleUploadedFile("again.csv", lines.encode())
+    shown = client.post("/setup/imports/", {"kind": "deal_lines", "file": file}, follow=True).context["preview"]
+    assert {key: count for key, _, count, _ in shown.choices}["unchanged"] == 2
+    assert ImportRun.objects.count() == runs + 1
+    send(client, "payments", as_csv([["Deal", "Due", "Amount"], [name, "2027-02-01", "9"], [name, "2027-03-01", "8"]]))
+    assert state()[2] == [(date(2027, 2, 1), 900), (date(2027, 3, 1), 800)]
+    send(
+        client,
+        "deal_credits",
+        as_csv([["Deal", "Person", "Share"], [name, "Iva Marrin", "40"], [name, "Joss Merrow", "60"]]),
+    )
+    assert sorted(state()[3]) == [("r01", 4_000), ("r08", 6_000)]
+    wrong = send(client, "deal_credits", as_csv([["Deal", "Person", "Share"], [name, "Iva Marrin", "40"]]))
+    assert "shares sum to 40" in text(wrong)
+    for run in ImportRun.objects.filter(status="done").order_by("-pk"):
+        client.post(f"/setup/imports/{run.pk}/change/", {"what": "undo"})
+    assert state() == before

@@ -4,7 +4,7 @@ A part is kept as plain values that JSON can hold, so that one action saves it, 
 values, writes the audit, and puts back what was before.
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -13,13 +13,14 @@ from django.db import transaction
 
 from wise_tally.core.money import line_amount
 from wise_tally.core.reference_data import ReferenceData
-from wise_tally.domain.deals.actions import DealState, change_deal, last_revision, require_deal, set_credits
+from wise_tally.domain.deals.actions import DealState, change_deal, last_revision, move_all, require_deal, set_credits
 from wise_tally.domain.deals.models import Account, Contact, Deal, DealContact, DealLine, Partner, Payment, Product
 from wise_tally.domain.deals.own_fields import keep_own, own_kept
 from wise_tally.domain.deals.revert import revert
+from wise_tally.domain.deals.selectors import last_revisions
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import attributes_changed, old_rows_changed
+from wise_tally.domain.org.book_number import attributes_changed, old_rows_changed, revisions_added
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values
@@ -95,6 +96,18 @@ def _lines(deal: Deal, today: date) -> Value:
 def lines_total(rows: list[Value]) -> int:
     """The amount that lines add up to, in minor units."""
     return sum(line_amount(row["quantity_10000ths"], row["unit_price_minor"], row["discount_bp"] or 0) for row in rows)
+
+
+def follow_lines(viewer: Viewer, deals: Iterable[str], now: datetime) -> int:
+    """Give deals whose amount is that of their lines this amount where it differs; returns how many."""
+    count = 0
+    for deal in Deal.objects.filter(key__in=deals, amount_from_lines=True):
+        total = lines_total(_lines(deal, local_day(now))["rows"])
+        last = last_revisions().filter(deal=deal).exclude(amount_minor=total)
+        count += move_all(viewer, last, {"amount_minor": total}, "amount from the lines", now)
+    audit(viewer, "amounts follow the lines", f"{count} deals", now)
+    revisions_added()
+    return count
 
 
 def _write_lines(deal: Deal, value: Value, who: Who) -> None:

@@ -41,6 +41,11 @@ class Kind:
 
 ALSO = {
     "deal_id": "id deal opportunity number",
+    "quantity": "pieces units count",
+    "discount": "rebate",
+    "share": "split percent credit",
+    "from_on": "from since",
+    "every": "interval",
     "account_id": "account customer company organisation client",
     "contact_id": "contact",
     "person_id": "id person",
@@ -104,6 +109,14 @@ KINDS = {
             "name stage_id amount owner_id",
             "deal_details",
         ),
+        _kind(
+            "deal_lines",
+            "Products of deals",
+            "deal_id product_id quantity unit_price unit_cost discount",
+            "deal_id product_id quantity unit_price",
+        ),
+        _kind("payments", "Payments of deals", "deal_id due_on amount every times", "deal_id due_on amount"),
+        _kind("deal_credits", "Credit splits", "deal_id person_id share from_on", "deal_id person_id share"),
         _kind(
             "leads",
             "Leads",

@@ -12,7 +12,7 @@ from wise_tally.core.number_reader import NotANumber, read_number
 from wise_tally.domain.deals.models import Account, Contact, Deal, Lead, Partner, Product
 from wise_tally.domain.formats import currency, currency_sign
 from wise_tally.domain.org.models import Person, Team, Territory, Workspace
-from wise_tally.domain.process.models import Category, Process, Stage, StageKind
+from wise_tally.domain.process.models import Category, LeadStep, Process, Stage, StageKind
 from wise_tally.package.tables import Column
 from wise_tally.pages.setup.imports.kinds import DATE_FORMS, NUMBER_FORMS, Kind
 from wise_tally.web.files.uploads import UploadedTable
@@ -31,6 +31,7 @@ MODELS: dict[str, Any] = {
     "products": Product,
     "deals": Deal,
     "leads": Lead,
+    "lead_steps": LeadStep,
 }
 AMBIGUOUS = "\0"
 # Names that a likely one is looked for in.

@@ -3,13 +3,14 @@
 import csv
 import json
 import tempfile
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
 from babel.numbers import get_currency_precision
-from django.db import transaction
+from django.db import connection, transaction
 
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, OwnFieldValue
 from wise_tally.domain.org.models import Workspace
@@ -83,6 +84,8 @@ def _effects(
     assert table.model is not None
     name = table.model._meta.db_table
     noted = written.get(name, journal.TableJournal([]))
+    if table.of_deal:
+        return _effects_of_parts(rows, noted, name)
     differing = journal.differing(name, noted)
     if kind.slug == "deals":
         for deal, columns in _moved(written, set(noted.inserted)).items():
@@ -97,6 +100,22 @@ def _effects(
         changed = differing.get(number or 0, set()) | own.get(identity[0], set())
         fields = tuple(words[one] for one in words if one in changed)
         found[row] = Effect(NEW) if number in noted.inserted else Effect(CHANGED if fields else UNCHANGED, fields)
+    return found
+
+
+def _effects_of_parts(
+    rows: list[tuple[int, dict[str, str]]], noted: journal.TableJournal, table: str
+) -> dict[int, Effect]:
+    """Parts of deals replace those there were: a row is new unless the deal had one just like it."""
+    place = noted.columns.index("id") if noted.columns else 0
+    had = Counter(tuple(old[:place] + old[place + 1 :]) for old in noted.deleted.values())
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT * FROM {table} WHERE id > %s ORDER BY id", [min(noted.inserted, default=1) - 1])
+        made = [tuple(row[:place] + row[place + 1 :]) for row in cursor.fetchall() if row[place] in noted.inserted]
+    found = {}
+    for (at, _), values in zip(rows, made, strict=True):
+        found[at] = Effect(UNCHANGED if had[values] else NEW)
+        had[values] -= 1
     return found
 
 

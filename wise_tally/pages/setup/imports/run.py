@@ -14,6 +14,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
+from wise_tally.domain.deals.parts import follow_lines
 from wise_tally.domain.formats import plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May, Viewer
@@ -153,6 +154,8 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
             try:
                 with transaction.atomic(), journal.journalling():
                     done = read_package(Path(name), now, lambda words: tell(run, _percent(words), words))
+                    if kind.slug == "deal_lines":
+                        follow_lines(viewer, {row["deal_id"] for _, row in prepared.rows}, now)
                     changes = journal.written()
                     count = journal.keep(changes, folder_of(run) / "journal.gz")
                     words = f"{run.kind} from {run.file_name}: {plural(len(prepared.rows), 'row')}, {count} changed"
