@@ -211,3 +211,39 @@ def test_a_new_deal_and_its_guide_and_quote(demo, sign_in):
     quote = text(client.get(f"{made.url}quote/"))
     assert "Cabin &amp; roof" in quote
     assert "10\u00a0620.00" in quote
+
+
+def test_what_is_typed_into_lines_payments_and_shares_is_added_up_before_it_is_saved(demo, sign_in):
+    client, deal = sign_in("m1"), Deal.objects.get(key="d9001")
+    before = list(deal.lines.values_list("pk", flat=True))
+
+    def said(part, **typed):
+        answer = client.post(f"{BIG}part/{part}/", {"tool": "sums", **typed})
+        assert answer.status_code == 200
+        return " ".join(answer.context["sums"].words).replace("\u00a0", " "), answer.context["sums"].amounts
+
+    lines = {"product-0": "calibration", "quantity_10000ths-0": "2", "unit_price_minor-0": "1.5k", "discount_bp-0": "10",
+             "product-1": "calibration", "quantity_10000ths-1": "0", "unit_price_minor-1": "9"}  # fmt: skip
+    words, amounts = said("lines", **lines)
+    assert "2 lines come to 2 700.00." in words
+    assert "The deal’s amount is 420 000.00: 417 300.00 more." in words
+    assert "Row 2 has quantity 0." in words
+    assert [amount.replace("\u00a0", " ") for amount in amounts] == ["2 700.00", "0.00"]
+    words, _ = said(
+        "lines", **lines, **{"from_lines": "yes", "product-2": "calibration", "quantity_10000ths-2": "many"}
+    )
+    assert words.startswith("2 lines come to 2 700.00. Row 2"), "what cannot be read counts as nothing"
+    pay = {"due_on-0": "2027-02-01", "amount_minor-0": "400k", "due_on-1": "2027-03-01", "amount_minor-1": "10k",
+           "every-1": "month", "times-1": "3"}  # fmt: skip
+    assert (
+        said("payments", **pay)[0]
+        == "2 payments of 430 000.00 in all. The deal’s amount is 420 000.00: 10 000.00 less."
+    )
+    assert (
+        "without end"
+        in said("payments", **pay, **{"due_on-2": "2027-02-01", "amount_minor-2": "1", "every-2": "year"})[0]
+    )
+    assert (
+        said("credits", **{"person-0": "r08", "share_bp-0": "60"})[0] == "The shares add up to 60 %: 40 % are missing."
+    )
+    assert list(deal.lines.values_list("pk", flat=True)) == before, "nothing was saved"

@@ -28,6 +28,7 @@ from wise_tally.pages.deals.customers.journal import journal_of
 from wise_tally.pages.deals.details import details_form
 from wise_tally.pages.deals.history import history
 from wise_tally.pages.deals.part_forms import shown_form, shown_lines
+from wise_tally.pages.deals.part_sums import sums_of
 from wise_tally.pages.deals.stage_history import stage_stays, stages_chart
 from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
@@ -146,8 +147,10 @@ def _belonging(deal: Deal, visible: Visibility, may_edit: bool) -> dict[str, Any
     if may_edit:
         forms = {name: shown_form(name, deal, kept[name]) for name in ("lines", "payments", "contacts", "credits")}
         forms["details"] = details_form(deal, visible, kept["details"])
+    rows = ("lines", "payments", "credits")
     return {
         "forms": forms,
+        "sums": {name: sums_of(forms[name], deal) for name in rows} if may_edit else {},
         "seen": {name: part_text(deal, name, day) for name in PARTS} if may_edit else {},
         "lines": shown_lines(deal),
         "payments": _payments(deal),

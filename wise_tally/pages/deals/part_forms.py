@@ -12,7 +12,7 @@ from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent, typed_quantity
 
 Choices = tuple[tuple[str, str], ...]
-EMPTY_ROWS = 2
+EMPTY_ROWS = 3
 MOST_ROWS = 200
 EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every quarter"), ("year", "every year"))
 
@@ -40,7 +40,10 @@ class Cell:
 
 @dataclass
 class RowForm:
-    """The rows of a part as typed, with faults, and the kept value where there are none."""
+    """The rows of a part as typed, with faults, and the kept value where there are none.
+
+    `read` holds the values of the rows that are not empty, by place; None stands for what cannot be read.
+    """
 
     name: str
     columns: tuple[Column, ...]
@@ -48,6 +51,7 @@ class RowForm:
     faults: list[str] = field(default_factory=list)
     value: dict[str, Any] | None = None
     from_lines: bool = False
+    read: dict[int, dict[str, Any]] = field(default_factory=dict)
 
 
 def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
@@ -82,7 +86,8 @@ def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
     columns = columns_of(name, deal)
     rows = [[_text(column, row.get(column.name)) for column in columns] for row in kept["rows"]]
     rows += [[""] * len(columns) for _ in range(EMPTY_ROWS)]
-    return RowForm(name, columns, _cells(columns, rows), from_lines=bool(kept.get("from_lines")))
+    read = dict(enumerate(kept["rows"]))
+    return RowForm(name, columns, _cells(columns, rows), from_lines=bool(kept.get("from_lines")), read=read)
 
 
 def _cells(columns: tuple[Column, ...], rows: list[list[str]]) -> list[list[Cell]]:
@@ -106,10 +111,10 @@ def read_rows(name: str, deal: Deal, posted: Mapping[str, str]) -> RowForm:
     count = sum(1 for key in posted if key.startswith(f"{first}-"))
     typed = [[posted.get(f"{c.name}-{n}", "").strip() for c in columns] for n in range(min(count, MOST_ROWS))]
     form = RowForm(name, columns, _cells(columns, typed), from_lines=posted.get("from_lines") == "yes")
-    kept = []
-    for number, row in enumerate(form.rows):
-        if any(cell.typed for cell in row):
-            kept.append(_read_row(form, number, row))
+    form.read = {
+        number: _read_row(form, number, row) for number, row in enumerate(form.rows) if any(cell.typed for cell in row)
+    }
+    kept = list(form.read.values())
     _check_whole(form, kept)
     if not form.faults:
         form.value = {"from_lines": form.from_lines, "rows": kept} if name == "lines" else {"rows": kept}

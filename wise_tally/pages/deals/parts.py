@@ -19,6 +19,7 @@ from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import DetailsForm, details_form
 from wise_tally.pages.deals.part_forms import RowForm, read_rows, shown_form
+from wise_tally.pages.deals.part_sums import sums_of
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
@@ -35,6 +36,10 @@ class NextForm(LedgerForm):
         """The cleaned values as the part keeps them."""
         day = self.cleaned_data["next_step_on"]
         return {"next_step": self.cleaned_data["next_step"], "next_step_on": day.isoformat() if day else None}
+
+
+# Nothing is saved: the form with what is typed, so that its sums can be read.
+SUMS = "sums"
 
 
 @dataclass
@@ -68,6 +73,8 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
         form = form or (NextForm(initial=kept) if name == "next" else shown_form(name, deal, kept))
         return _page(request, deal, name, Typed(form, None, []))
     typed = _read(request, deal, name)
+    if request.POST.get("tool") == SUMS:
+        return _page(request, deal, name, typed)
     if typed.value is None:
         return _page(request, deal, name, typed, status=422)
     who = Who(request.viewer, books.current().reference, now())
@@ -103,6 +110,7 @@ def _page(  # the form again, with what is there now where somebody else was qui
         "part": name,
         "words": PARTS[name].words,
         "form": typed.form,
+        "sums": sums_of(typed.form, deal) if isinstance(typed.form, RowForm) else None,
         "faults": typed.faults,
         "present": _present(name, deal, present) if present is not None else None,
         "seen": part_text(deal, name, today()) if status in (200, 409) else request.POST.get("seen", ""),

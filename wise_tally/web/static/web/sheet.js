@@ -115,8 +115,10 @@
       body.set("tool", "sums");
       const answer = await fetch(form.action, { method: "POST", body }).catch(() => null);
       if (!answer || (!answer.ok && answer.status !== 422)) { say("sums are not up to date: the server does not answer"); return; }
-      const fresh = new DOMParser().parseFromString(await answer.text(), "text/html").querySelector("table[data-sheet]");
+      const page = new DOMParser().parseFromString(await answer.text(), "text/html"), fresh = page.querySelector("table[data-sheet]");
       if (!fresh) return;
+      const words = page.querySelector("[data-sheet-words]"), shown = form.querySelector("[data-sheet-words]");
+      if (words && shown && shown.textContent !== words.textContent) shown.textContent = words.textContent;
       [...table.tBodies[0].rows].forEach((row, place) => [...row.cells].forEach((old, column) => {
         const now = fresh.tBodies[0].rows[place]?.cells[column], field = old.querySelector(FIELD);
         if (!now || !column) return;
@@ -126,7 +128,8 @@
           field.setAttribute("aria-invalid", now.querySelector(FIELD).getAttribute("aria-invalid") || "false");
         } else {
           const [link, other] = [old.querySelector("a"), now.querySelector("a")];
-          if (link && other) { link.textContent = other.textContent; link.className = other.className; }
+          if ("sum" in old.dataset) old.textContent = now.textContent;
+          else if (link && other) { link.textContent = other.textContent; link.className = other.className; }
         }
       }));
       paint();
@@ -190,7 +193,7 @@
     table.addEventListener("focusin", (event) => { const where = placeOf(event.target); if (where) stand(where); });
     table.addEventListener("click", (event) => { if (event.target.matches(FIELD) && event.detail === 1 && !isBlock()) event.target.select(); });
     table.addEventListener("keydown", onKey);
-    table.addEventListener("change", (event) => { if (event.target.matches(FIELD)) commit(event.target); });
+    table.addEventListener("change", (event) => { if (event.target.matches(FIELD)) commit(event.target); else follow(); });
     table.addEventListener("copy", copy);
     table.addEventListener("cut", (event) => { if (copy(event)) put(block().flatMap(inputs).map((field) => [field, ""]), "cut"); });
     table.addEventListener("paste", paste);

@@ -1,0 +1,82 @@
+"""What the typed rows of a part come to, said while they are typed: the sum of lines, of payments, of shares."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from wise_tally.core.cash import Plan, whole_minor
+from wise_tally.core.money import line_amount
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.formats import bare, money, plural
+from wise_tally.pages.deals.part_forms import RowForm
+
+
+@dataclass(frozen=True)
+class PartSums:
+    """Sentences about all rows, and each row's amount as people read it (empty where it has none)."""
+
+    words: tuple[str, ...] = ()
+    amounts: tuple[str, ...] = ()
+
+
+def sums_of(form: RowForm, deal: Deal) -> PartSums:
+    """The sums of the rows that can be read."""
+    if form.name == "lines":
+        return _of_lines(form, last_revision(deal).amount_minor)
+    if form.name == "payments":
+        return PartSums(_of_payments(form.read, last_revision(deal).amount_minor))
+    return PartSums(_of_shares(form.read)) if form.name == "credits" else PartSums()
+
+
+def _of_lines(form: RowForm, said: int) -> PartSums:
+    amounts = {number: _line(row) for number, row in form.read.items()}
+    known = [amount for amount in amounts.values() if amount is not None]
+    words = []
+    if known:
+        words.append(f"{plural(len(known), 'line')} come to {money(sum(known))}.")
+        if not form.from_lines:
+            words.append(_compared(sum(known), said, "the deal’s amount"))
+    words += [
+        f"Row {number + 1} has quantity 0. Clear the row if the product is not part of the deal."
+        for number, row in form.read.items()
+        if row["quantity_10000ths"] == 0
+    ]
+    shown = tuple("" if amounts.get(number) is None else money(amounts[number]) for number in range(len(form.rows)))
+    return PartSums(tuple(filter(None, words)), shown)
+
+
+def _line(row: dict[str, Any]) -> int | None:
+    if row["quantity_10000ths"] is None or row["unit_price_minor"] is None:
+        return None
+    return line_amount(row["quantity_10000ths"], row["unit_price_minor"], row["discount_bp"] or 0)
+
+
+def _compared(found: int, said: int, what: str) -> str:
+    if found == said:
+        return f"That is {what}."
+    return f"{what.capitalize()} is {money(said)}: {money(abs(found - said))} {'less' if said < found else 'more'}."
+
+
+def _of_payments(read: dict[int, dict[str, Any]], said: int) -> tuple[str, ...]:
+    plans = [
+        Plan(row["due_on"], row["amount_minor"], row["every"], row["times"])
+        for row in read.values()
+        if row["amount_minor"] is not None
+    ]
+    sums = [whole_minor(plan) for plan in plans]
+    if not plans:
+        return ()
+    if None in sums:
+        return ("A payment goes on without end, so the payments have no sum.",)
+    found = sum(amount for amount in sums if amount is not None)
+    return (f"{plural(len(plans), 'payment')} of {money(found)} in all.", _compared(found, said, "the deal’s amount"))
+
+
+def _of_shares(read: dict[int, dict[str, Any]]) -> tuple[str, ...]:
+    total = sum(row["share_bp"] or 0 for row in read.values())
+    if not read:
+        return ()
+    rest = 10_000 - total
+    if not rest:
+        return ("The shares add up to 100 %.",)
+    return (f"The shares add up to {bare(total)} %: {bare(abs(rest))} % {'too much' if rest < 0 else 'are missing'}.",)
