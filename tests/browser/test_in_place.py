@@ -10,6 +10,7 @@ from tests.support.world import ask
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.formats import short
+from wise_tally.domain.targets.models import Call
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 KEY, QUARTER, AS_OF = "d9001", "FY2027-Q3", "2026-11-23"
@@ -210,3 +211,34 @@ def test_a_conflict_says_who_and_both_values_and_lets_choose(visit):
     said.locator("text=Save mine").click()
     row.said("Saved")
     assert deal_now().amount_minor == 41_500_000
+
+
+PASTE = """(text) => {
+    const held = new DataTransfer()
+    held.setData("text/plain", text)
+    document.activeElement.dispatchEvent(new ClipboardEvent("paste", { clipboardData: held, bubbles: true, cancelable: true }))
+}"""
+
+
+def test_arrows_go_down_a_column_and_a_pasted_one_fills_it(visit):
+    """In the list, where each cell is saved by itself, and in the submitted forecasts, where all are sent together."""
+    page = visit("manager", "/deals/?edit=yes&who=person:r08")
+    amounts = page.locator("tbody [name=amount]")
+    ids = [amounts.nth(place).evaluate("field => field.closest('tr').id") for place in range(2)]
+    amounts.nth(0).focus()
+    page.keyboard.press("ArrowDown")
+    expect(amounts.nth(1)).to_be_focused()
+    page.keyboard.press("ArrowUp")
+    page.evaluate(PASTE, "1 100\r\n2.2k\r\n")
+    expect(page.locator(".cell-said", has_text="Saved")).to_have_count(2)
+    for row_id, amount in zip(ids, ("1100.00", "2200.00"), strict=True):
+        expect(page.locator(f"#{row_id} [name=amount]")).to_have_value(amount)
+    page.goto(page.url.split("/deals/")[0] + "/forecast/submitted/")
+    page.get_by_label("Forecast of Iva Marrin", exact=True).focus()
+    page.evaluate(PASTE, "11k\n12k\n13k")
+    page.get_by_label("Reason for those without one").fill("meeting")
+    page.keyboard.press("Enter")
+    page.wait_for_load_state()
+    expect(page.locator("tbody tr", has_text="Petra Sund").first).to_contain_text(re.compile("13.000"))
+    made = {(call.subject_key, call.amount_minor) for call in Call.objects.order_by("-pk")[:3]}
+    assert made == {("r01", 1_100_000), ("r02", 1_200_000), ("r03", 1_300_000)}

@@ -118,7 +118,9 @@ def test_the_range_page_is_the_command(demo, sign_in):
 
 
 def call(client, node, amount, reason="", query=""):
-    return client.post(f"/forecast/submitted/{query}", {"node": node, "amount": amount, "reason": reason})
+    return client.post(
+        f"/forecast/submitted/{query}", {"node": node, f"amount:{node}": amount, f"reason:{node}": reason}
+    )
 
 
 def row_of(client, name):
@@ -263,3 +265,31 @@ def test_the_weeks_of_the_picture_are_what_those_days_showed(demo, sign_in):
             shown = client.get(f"/forecast/submitted/?as_of={one.day}&period={QUARTER}{who}").context["top"].row
             assert (one.submitted, one.weighted, one.won) == (shown.call, shown.weighted, shown.won)
     assert not client.get("/forecast/submitted/?period=FY2027").context["course"], "nothing was submitted for the year"
+
+
+def test_several_rows_are_submitted_at_once_all_or_none(demo, nobody_called, sign_in):
+    head = sign_in("m1")
+    typed = {
+        "amount:person:r01": "10k",
+        "amount:person:r02": "20 000",
+        "reason:person:r02": "told so",
+        "amount:person:r03": "",
+    }
+    assert "Iva Marrin: No reason is given" in text(head.post("/forecast/submitted/", typed))
+    typed |= {"reason_for_all": "meeting"}
+    wrong = head.post("/forecast/submitted/", typed | {"amount:team:rivers": "lots"})
+    assert wrong.status_code == 422
+    assert "Rivers team:" in text(wrong)
+    assert 'value="20 000"' in text(wrong), "what was typed stays"
+    assert not Call.objects.exists()
+    assert head.post("/forecast/submitted/", typed).status_code == 302
+    kept = {(c.subject_key, c.amount_minor, c.reason) for c in Call.objects.all()}
+    assert kept == {("r01", 1_000_000, "meeting"), ("r02", 2_000_000, "told so")}
+    assert (
+        head.post(
+            "/forecast/submitted/", typed | {"node": "person:r01", "amount:person:r01": "+5", "reason:person:r01": "so"}
+        ).status_code
+        == 302
+    )
+    assert Call.objects.count() == 3, "the button of a row sends this row alone"
+    assert "Enter an amount in at least one row" in text(head.post("/forecast/submitted/", {"amount:person:r01": ""}))

@@ -48,7 +48,7 @@ POSTS = [
     ("/customers/activity/{activity}/", {"what": "away"}, OWN, "deals_activity"),
     ("/customers/notes/", {"account": "{account}", "text": "so"}, OWN, "deals_note"),
     ("/customers/note/{note}/", {}, OWN, "deals_note"),
-    ("/forecast/submitted/", {"node": "person:{owner}", "amount": "9", "reason": "so"}, OWN, "targets_call"),
+    ("/forecast/submitted/", {"amount:person:{owner}": "9", "reason:person:{owner}": "so"}, OWN, "targets_call"),
     ("/team/one-to-ones/{owner}/notes/", {"notes": "so", "held_on": "2026-11-23"}, MANAGED, "org_meeting"),
     ("/attainment/commissions/of/{owner}/hand-out/", {}, MANAGED, "targets_commissionstatement"),
     ("/setup/quotas/?year=2027", {"q:" + CELL: "77", "seen:" + CELL: "{quota}"}, MANAGED, "targets_quota"),

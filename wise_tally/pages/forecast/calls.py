@@ -1,11 +1,12 @@
 """Calls: what each says the period will bring, beside weighted, seen, won + commit and quota; called and looked back at here."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from urllib.parse import quote
 
 from django.core.exceptions import PermissionDenied
+from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -65,6 +66,17 @@ class CallRow:
     def over_quota_minor(self) -> int | None:
         """Called less quota."""
         return None if self.row.call is None or self.row.quota is None else self.row.call - self.row.quota
+
+
+@dataclass(frozen=True)
+class TypedCall:
+    """An amount and a reason as typed into a row."""
+
+    amount: str
+    reason: str
+
+
+NOTHING_TYPED = TypedCall("", "")
 
 
 @dataclass(frozen=True)
@@ -165,9 +177,9 @@ def _held(line: FilterLine) -> dict[tuple[str, str], Call]:
 def page(request: PageRequest) -> HttpResponse:
     """All calls of the period, and calling."""
     line = read_scope(request)
-    wrong, typed, status = "", {"node": "", "amount": "", "reason": ""}, 200
+    wrong, typed, status = "", dict[str, TypedCall](), 200
     if request.method == "POST":
-        typed = {name: request.POST.get(name, "").strip() for name in typed}
+        typed = _typed(request.POST.dict())
         try:
             if "due" in request.POST:
                 return _set_due(request, line)
@@ -189,6 +201,7 @@ def page(request: PageRequest) -> HttpResponse:
         "say": say(told, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
         "tabs": tabs(line, "calls"),
         "rows": rows,
+        "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in rows],
         "top": rows[0] if rows else None,
         "missing": missing,
         "late": [row.row.name for row in rows if row.is_late],
@@ -196,7 +209,6 @@ def page(request: PageRequest) -> HttpResponse:
         "chart": submitted_chart(line, course, quota),
         "history": _history(line, rows),
         "wrong": wrong,
-        "typed": typed,
         "weekdays": list(enumerate(WEEKDAYS)),
         "due": Workspace.current().calls_due_on,
         "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,
@@ -263,23 +275,46 @@ def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
     return redirect(f"{reverse('forecast:calls')}?{line.query()}")
 
 
-def _call(request: PageRequest, line: FilterLine, typed: dict[str, str]) -> None:
-    """Keep a call: an amount, or with + or − before it a difference to what is called so far."""
+def _typed(posted: Mapping[str, str]) -> dict[str, TypedCall]:
+    """What was typed by row; of the row whose own button was pressed alone, where it was."""
+    for_all = posted.get("reason_for_all", "").strip()
+    found = {}
+    for name in posted:
+        if name.startswith("amount:"):
+            token = name.partition(":")[2]
+            found[token] = TypedCall(posted[name].strip(), posted.get(f"reason:{token}", "").strip() or for_all)
+    if "node" in posted:
+        return {posted["node"]: found.get(posted["node"], NOTHING_TYPED)}
+    return {token: one for token, one in found.items() if one.amount}
+
+
+@transaction.atomic
+def _call(request: PageRequest, line: FilterLine, typed: dict[str, TypedCall]) -> None:
+    """Keep calls, all or none: amounts, or with + or − before them differences to what is called so far."""
     if line.is_past:
         raise CallRefused("Forecasts can only be submitted as of today. Switch to today first.")
-    subject, _, key = typed["node"].partition(":")
-    row = next((row for row in _rows(request, line) if (row.subject, row.key) == (subject, key)), None)
-    if row is None:
+    if not typed:
+        raise CallRefused("Enter an amount in at least one row.")
+    rows = {row.token: row for row in _rows(request, line)}
+    if not set(typed) <= set(rows):
         raise Http404
-    text, sign = typed["amount"].replace("−", "-"), 0
+    for token, one in typed.items():
+        try:
+            _call_row(request, line, rows[token], one)
+        except CallRefused as refused:
+            raise CallRefused(f"{rows[token].row.name}: {refused}") from refused
+
+
+def _call_row(request: PageRequest, line: FilterLine, row: CallRow, typed: TypedCall) -> None:
+    text, sign = typed.amount.replace("−", "-"), 0
     if text[:1] in ("+", "-"):
         sign, text = (1 if text[0] == "+" else -1), text[1:]
     value = typed_money(text, currency_decimals())
     if isinstance(value, str):
         raise CallRefused(f"{value} Start with + or − to change the amount submitted so far.")
     amount = as_difference(row.row.call, sign * value) if sign else value
-    of = CallFor(subject, key, line.period.starts_on, line.period.ends_on)
-    make_call(request.viewer, line.book.reference, of, amount, typed["reason"], now())
+    of = CallFor(row.subject, row.key, line.period.starts_on, line.period.ends_on)
+    make_call(request.viewer, line.book.reference, of, amount, typed.reason, now())
 
 
 def _history(line: FilterLine, rows: list[CallRow]) -> list[Told]:
