@@ -21,6 +21,7 @@ from wise_tally.core.measures import BASES, MEASURES
 pytestmark = pytest.mark.django_db
 GROWTHS = 12
 SEEN_CARRIED = set()
+SEEDS, SEEDS_DONE = 4, set()
 
 
 def owner_of(one):
@@ -128,7 +129,7 @@ def parted(whole, random):
     return Book(whole.reference, deals, kept, credits, 1, attributes), rev.take(rows)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(SEEDS))
 def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_path):
     """Books grow in one step and in two; every value kept, of the book and of each day, is compared."""
     random_world(seed).read(tmp_path)
@@ -146,6 +147,8 @@ def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_pat
             take_over(old, new, growth)
             check_kept(new, fresh, fresh)
             old = new
-    if seed == 3:
+    SEEDS_DONE.add(seed)
+    # What one world alone does not carry over, another does: told once all were seen by one process.
+    if len(SEEDS_DONE) == SEEDS:
         lasting = {one for one in OF_BOOKS if one.grows is not Grows.DROPPED}
         assert {one.compute.__qualname__ for one in lasting - SEEN_CARRIED} == set()
