@@ -2,9 +2,10 @@
 
 import csv
 import io
-from datetime import date
+from datetime import date, datetime
 
 import pytest
+import xlsxwriter
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from tests.conftest import NOW
@@ -329,3 +330,38 @@ def test_lines_payments_and_credit_of_deals_come_in_by_name(demo, client, sign_i
     for run in ImportRun.objects.filter(status="done").order_by("-pk"):
         client.post(f"/setup/imports/{run.pk}/change/", {"what": "undo"})
     assert state() == before
+
+
+def test_a_workbook_with_a_title_formulas_signs_and_two_forms_of_dates_comes_in(demo, sign_in, tmp_path, settings):
+    settings.WORK_FOLDER = tmp_path
+    out = io.BytesIO()
+    book = xlsxwriter.Workbook(out)
+    sheet = book.add_worksheet()
+    sheet.write(0, 0, "Open deals, as exported")
+    for column, heading in enumerate(("Deal name", "Stage", "Amount", "Rep", "Close date")):
+        sheet.write(2, column, heading)
+    for row, (amount, day) in enumerate((("€1,250.50", "28/01/2027"), (None, date(2027, 2, 3)), (700, "3/2/2027")), 3):
+        for column, words in ((0, f"Untold {row}"), (1, "Enquiry"), (3, "Iva Marrin")):
+            sheet.write(row, column, words)
+        if amount is None:
+            sheet.write_formula(row, 2, "=600*2", None, 1200)
+        else:
+            sheet.write(row, 2, amount)
+        if isinstance(day, date):
+            sheet.write_datetime(
+                row, 4, datetime(day.year, day.month, day.day), book.add_format({"num_format": "dd/mm/yyyy"})
+            )
+        else:
+            sheet.write(row, 4, day)
+    book.close()
+    client = sign_in("a1")
+    file = SimpleUploadedFile("deals.xlsx", out.getvalue())
+    page = client.post("/setup/imports/", {"kind": "deals", "file": file}, follow=True)
+    matching = page.context["matching"]
+    assert matching.columns["amount"] == "Amount"
+    posted = {f"c:{name}": heading for name, heading in matching.columns.items()} | {"dates": "dmy", "take": "yes"}
+    posted |= {"numbers": matching.numbers, "process": "new_site"}
+    client.post(page.redirect_chain[-1][0], posted, follow=True)
+    made = {deal.name: last_revision(deal) for deal in Deal.objects.filter(name__startswith="Untold ")}
+    assert {name: (r.amount_minor, str(r.expected_close)) for name, r in made.items()} == {
+        "Untold 3": (125_050, "2027-01-28"), "Untold 4": (120_000, "2027-02-03"), "Untold 5": (70_000, "2027-02-03")}  # fmt: skip

@@ -170,7 +170,6 @@ def test_a_sheet_goes_out_filled_and_comes_back_previewed(demo, sign_in):
 
 
 def moved(sheet):
-    sheet.insert_rows(1)
     sheet["A1"] = "Plan"
 
 

@@ -66,6 +66,9 @@ TERRITORIES_OF_TEAM = {
 PARTS_OF_TERRITORIES = {
     "north_fells": 17, "south_fells": 19, "upper_vale": 17, "lower_vale": 16, "east_coast": 9, "west_coast": 9, "lakeland": 13,
 }  # fmt: skip
+# The same by product group and by source.
+PARTS_OF_GROUPS = {"Gauging stations": 42, "Buoys": 22, "Telemetry": 14, "Visits": 16}
+PARTS_OF_SOURCES = {"Referral": 34, "Tender portal": 26, "Partner": 18, "Enquiry form": 14, "Field day": 8}
 # Identifier, name, kind, probability, category, typical days.
 STAGES = {
     "new_site": (
@@ -212,7 +215,7 @@ def _last_day(today: date) -> str:
 
 def further_quotas(today: date) -> Rows:
     """Targets beside the won amount: deals, margin and activities of reps, money through partners, this year and last."""
-    rows = _activity_targets(today)
+    rows = [*_activity_targets(today), *_divided_targets(today)]
     this_year = FISCAL.fiscal_year_of(today)
     for month in (month for year in (this_year - 1, this_year) for month in FISCAL.months_of(year)):
         span = {"starts_on": month.starts_on.isoformat(), "ends_on": month.ends_on.isoformat()}
@@ -227,6 +230,23 @@ def further_quotas(today: date) -> Rows:
         for key, value in (("p1", 24_000), ("p2", 18_000), ("p3", 9_000)):
             partner = {"subject": "partner", "subject_id": key, **span, "metric": "won_amount"}
             rows.append({**partner, "value": f"{value}.00"})
+    return rows
+
+
+def _divided_targets(today: date) -> Rows:
+    """What the company is to win by product group and by source, this year and last, and pieces of telemetry."""
+    rows: Rows = []
+    this_year = FISCAL.fiscal_year_of(today)
+    for year in (this_year - 1, this_year):
+        months, whole = (
+            FISCAL.months_of(year),
+            sum(thousands for *_, thousands in REPS) * 1800 * (100 + 6 * (year - this_year)),
+        )
+        for name, parts in (("product_group", PARTS_OF_GROUPS), ("source", PARTS_OF_SOURCES)):
+            for value, share in parts.items():
+                rows += [{**row, name: value} for row in _months("company", "", whole * share // 100, months)]
+        pieces = {"metric": "quantity", "value": "45", "product_group": "Telemetry"}
+        rows += [{**row, **pieces} for row in _months("company", "", whole, months)]
     return rows
 
 

@@ -12,6 +12,8 @@ from python_calamine import CalamineError, CalamineWorkbook
 
 MOST_ROWS = 200_000
 MOST_COLUMNS = 300
+# The header stands within so many rows.
+FIRST_ROWS = 20
 # A reader lays a sheet out as one block, so two cells in far corners ask for all between them.
 MOST_MEMORY = 1_500_000_000
 MOST_SECONDS = 20
@@ -24,7 +26,7 @@ class WorkbookRefused(Exception):
 
 
 def rows_of(content: bytes) -> Rows:
-    """Rows of text with the numbers that they have in the sheet, as wide as the header; raises WorkbookRefused."""
+    """Rows of text with the numbers that they have in the sheet, as wide as the widest of the first; raises WorkbookRefused."""
     command = [sys.executable, "-I", __file__]
     try:
         done = subprocess.run(command, input=content, capture_output=True, timeout=MOST_SECONDS, check=True)
@@ -41,18 +43,18 @@ def _read(content: bytes) -> Rows:
     if sheet.total_height > MOST_ROWS:
         raise WorkbookRefused(f"The workbook has more than {MOST_ROWS:,} rows. Split it, or use CSV.")
     rows: Rows = []
-    width: int | None = None
+    width = 0
     for number, cells in enumerate(sheet.iter_rows(), 1):
-        # Nothing to the right of the header is read, however wide a row claims to be.
-        texts = [_text(cell) for cell in cells[:width]]
+        # Titles may stand above the header; nothing to the right of the first rows is read, however wide a later one claims to be.
+        texts = [_text(cell) for cell in (cells if len(rows) < FIRST_ROWS else cells[:width])]
         if not any(texts):
             continue
-        if width is None:
-            width = max(index for index, text in enumerate(texts, 1) if text)
+        if len(rows) < FIRST_ROWS:
+            width = max(width, *(index for index, text in enumerate(texts, 1) if text))
             if width > MOST_COLUMNS:
                 raise WorkbookRefused(f"The header has more than {MOST_COLUMNS} columns. Remove some, or use CSV.")
         rows.append((number, texts[:width]))
-    return rows
+    return [(number, texts + [""] * (width - len(texts))) for number, texts in rows]
 
 
 def _text(value: Any) -> str:
