@@ -8,10 +8,12 @@ import sys
 from pathlib import Path
 
 import pytest
+from django.core.management import call_command
 
 from wise_tally.core.figures import REGISTER
 from wise_tally.core.figures_of_deals import OF_ACCOUNT, OF_DEAL, OF_LIST
 from wise_tally.core.figures_of_process import OF_PROCESS
+from wise_tally.web.style_sheets import TOGETHER, style_sheets
 
 ROOT = Path(__file__).resolve().parents[2]
 PRODUCT = ROOT / "wise_tally"
@@ -201,3 +203,19 @@ def test_templates_are_narrow_and_short_enough_to_read():
         lines = path.read_text().splitlines()
         assert len(lines) <= 150, path
         assert not [line for line in lines if len(line) > 140], path
+
+
+def test_a_page_carries_little(tmp_path, settings):
+    """Scripts and styles of every page together under 60 kB as they are served, fonts apart; all of them are collected."""
+    settings.STATIC_ROOT, settings.WHITENOISE_USE_FINDERS = str(tmp_path), False
+    call_command("collectstatic", "--noinput", "--verbosity", "0")
+    base = (PRODUCT / "web" / "templates" / "web" / "base.html").read_text()
+    scripts = re.findall(r"static '([^']+\.js)'", base)
+    own = max((tmp_path / "web").glob("*.js"), key=lambda path: (path.parent / f"{path.name}.gz").stat().st_size)
+    carried = {*scripts, *style_sheets(), str(own.relative_to(tmp_path))}
+    assert len(carried) > 10
+    assert sum((tmp_path / f"{name}.gz").stat().st_size for name in carried) < 60_000
+    for name in (TOGETHER, "web/charts.js"):
+        text = (tmp_path / name).read_text()
+        assert "/* " not in text, "comments are for readers"
+        assert "\n  " not in text

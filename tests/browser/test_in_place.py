@@ -233,6 +233,12 @@ def test_arrows_go_down_a_column_and_a_pasted_one_fills_it(visit):
     expect(page.locator(".cell-said", has_text="Saved")).to_have_count(2)
     for row_id, amount in zip(ids, ("1100.00", "2200.00"), strict=True):
         expect(page.locator(f"#{row_id} [name=amount]")).to_have_value(amount)
+    closes = [page.locator(f"#{row_id} [name=expected_close]") for row_id in ids]
+    closes[0].focus()
+    page.evaluate(PASTE, "15/03/2027\nsoon")
+    expect(closes[0]).to_have_value("2027-03-15")
+    expect(page.locator(f"#{ids[1]} .wrong")).to_contain_text("“soon” is not a date")
+    expect(page.locator(f"#{ids[0]} .cell-said", has_text="Saved")).to_be_visible()
     page.goto(page.url.split("/deals/")[0] + "/forecast/submitted/")
     page.get_by_label("Forecast of Iva Marrin", exact=True).focus()
     page.evaluate(PASTE, "11k\n12k\n13k")

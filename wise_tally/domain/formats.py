@@ -32,16 +32,25 @@ _time_zone: ContextVar[str] = ContextVar("time_zone", default="UTC")
 _decimal_sign: ContextVar[str] = ContextVar("decimal_sign", default=".")
 
 
-def use_workspace(currency_code: str, time_zone: str, decimal: str = ".") -> None:
-    """The currency, time zone and sign before decimals that are written and read for the rest of this request."""
+_day_order: ContextVar[str] = ContextVar("day_order", default="dmy")
+
+
+def use_workspace(currency_code: str, time_zone: str, decimal: str = ".", days: str = "dmy") -> None:
+    """The currency, time zone, sign before decimals and order of days in numbers for the rest of this request."""
     _current.set(currency_code)
     _time_zone.set(time_zone)
     _decimal_sign.set(decimal)
+    _day_order.set(days)
 
 
 def decimal_sign() -> str:
     """The workspace's sign before decimals, “.” or “,”."""
     return _decimal_sign.get()
+
+
+def day_order() -> str:
+    """The order in which days in numbers are read: “dmy” or “mdy”."""
+    return _day_order.get()
 
 
 def number_style() -> NumberStyle:

@@ -129,7 +129,12 @@ USE_TZ = True
 TIME_ZONE = "UTC"
 STATIC_URL = "static/"
 STATIC_ROOT = ROOT / "var" / "static"
-WHITENOISE_USE_FINDERS = True
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+    "staticfiles": {"BACKEND": "wise_tally.config.static_files.SmallFiles"},
+}
+# Where nothing was collected, files are served as they stand in the project.
+WHITENOISE_USE_FINDERS = os.environ.get("WISE_TALLY_COLLECTED") != "yes"
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {
         "default-src": [SELF],

@@ -47,7 +47,7 @@ class WorkspaceMiddleware:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         """Answer the request with the viewer known."""
         workspace = Workspace.current()
-        use_workspace(workspace.currency, workspace.time_zone, workspace.decimal_sign)
+        use_workspace(workspace.currency, workspace.time_zone, workspace.decimal_sign, workspace.day_order)
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()

@@ -6,6 +6,7 @@ from typing import Any
 from django import template
 
 from wise_tally.domain import formats
+from wise_tally.web.style_sheets import style_sheets
 
 register = template.Library()
 FILTERS = (
@@ -32,8 +33,9 @@ FILTERS = (
 )
 for write in FILTERS:
     register.filter(write)
-for tag in (formats.currency_sign, formats.decimal_sign, formats.plan_value):
+for tag in (formats.currency_sign, formats.decimal_sign, formats.day_order, formats.plan_value):
     register.simple_tag(tag)
+register.simple_tag(style_sheets)
 
 
 @register.filter

@@ -1,0 +1,37 @@
+"""Scripts and styles as they are served: without comments and spaces, compressed beside the plain file."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from rcssmin import cssmin
+from rjsmin import jsmin
+from whitenoise.storage import CompressedStaticFilesStorage
+
+from wise_tally.web.style_sheets import PARTS, TOGETHER
+
+# Those of the project; what is shipped from elsewhere is small already.
+OWN = "web/"
+SMALLER = {".js": jsmin, ".css": cssmin}
+
+
+def smaller(name: str, text: str) -> str:
+    """A file of the project without what only its readers need; any other as it is."""
+    ending = name[name.rfind(".") :]
+    return str(SMALLER[ending](text)) if name.startswith(OWN) and ending in SMALLER else text
+
+
+class SmallFiles(CompressedStaticFilesStorage):
+    """Static files collected for serving."""
+
+    def post_process(self, paths: dict[str, Any], dry_run: bool = False, **options: Any) -> Iterator[Any]:
+        """Make the project's own files smaller, then compress all."""
+        if not dry_run:
+            for name in paths:
+                if name.startswith(OWN) and name.endswith(tuple(SMALLER)):
+                    file = Path(self.path(name))
+                    file.write_text(smaller(name, file.read_text(encoding="utf-8")), encoding="utf-8")
+            parts = (Path(self.path(name)).read_text(encoding="utf-8") for name in PARTS)
+            Path(self.path(TOGETHER)).write_text("".join(parts), encoding="utf-8")
+            paths = {**paths, TOGETHER: (self, TOGETHER)}
+        yield from super().post_process(paths, dry_run, **options)
