@@ -196,10 +196,10 @@ def test_a_clock_put_back_never_lets_an_old_state_overwrite_a_newer_one(demo, si
 def test_a_manager_says_why(demo, sign_in):
     client = sign_in("m1")
     page = "/forecast/submitted/?period=FY2027-Q3"
-    refused = client.post(page, {"node": "person:r01", "amount": "5000", "reason": " "})
+    refused = client.post(page, {"amount:person:r01": "5000", "reason:person:r01": " "})
     assert (refused.status_code, "No reason is given" in refused.content.decode()) == (422, True)
-    assert client.post(page, {"node": "person:r01", "amount": "5000", "reason": "no survey yet"}).status_code == 302
-    assert sign_in("r01").post(page, {"node": "person:r01", "amount": "6000", "reason": ""}).status_code == 302
+    assert client.post(page, {"amount:person:r01": "5000", "reason:person:r01": "no survey yet"}).status_code == 302
+    assert sign_in("r01").post(page, {"amount:person:r01": "6000"}).status_code == 302
 
 
 def test_adopting_names_the_quarters_that_move(demo, sign_in):

@@ -236,7 +236,7 @@ def test_a_statement_is_kept_and_compared(demo, sign_in):
 def test_a_week_reads_calls_and_targets(demo, sign_in):
     """The call for a week goes before what was due; phone targets are the quota's share of the week."""
     rep, boss = sign_in("r08", apart=True), sign_in("m1", apart=True)
-    rep.post("/forecast/submitted/?period=2026-W48", {"node": "person:r08", "amount": "12345.00", "reason": "the port"})
+    rep.post("/forecast/submitted/?period=2026-W48", {"amount:person:r08": "12345.00", "reason:person:r08": "the port"})
     line = next(one for one in boss.get("/team/this-week/").context["lines"] if one.key == "r08")
     assert (line.row.set_out_minor, line.row.called) == (1_234_500, True)
     target = line.done[0][1].forecast.quota

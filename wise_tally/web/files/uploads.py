@@ -2,6 +2,7 @@
 
 import csv
 import io
+import re
 import zipfile
 from collections import Counter
 from dataclasses import dataclass
@@ -19,6 +20,7 @@ MOST_TITLES = 20
 # What divides the cells is guessed from so many characters and rows.
 GUESSED_FROM, GUESSED_ROWS = 100_000, 50
 LONGEST_LINE = 10_000
+NUMBER = re.compile(r"[-+]?[\d.,\s]+")
 
 
 class UploadRefused(Exception):
@@ -124,10 +126,14 @@ def _xlsx(content: bytes) -> UploadedTable:
 
 
 def _lines_above(rows: list[tuple[int, list[str]]]) -> int:
-    """How many lines stand above the headings: titles fill one cell where headings below them fill several."""
-    filled = [sum(bool(cell.strip()) for cell in cells) for _, cells in rows[:MOST_TITLES]]
-    first = next((place for place, number in enumerate(filled) if number > 1), 0)
-    return first if max(filled, default=0) > 1 else 0
+    """How many lines stand above the headings: titles fill one cell where headings below them fill several with words."""
+    return next((place for place, (_, cells) in enumerate(rows[:MOST_TITLES]) if _are_headings(cells)), 0)
+
+
+def _are_headings(cells: list[str]) -> bool:
+    filled = [cell for cell in cells if cell.strip()]
+    words = [cell for cell in filled if not NUMBER.fullmatch(cell.strip())]
+    return len(filled) > 1 and 2 * len(words) > len(filled)
 
 
 def _table(rows: list[tuple[int, list[str]]], note: str) -> UploadedTable:

@@ -22,6 +22,7 @@ from wise_tally.domain.org.sign_in_actions import end_sign_in
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
 from wise_tally.domain.targets.actions import require_untargeted
 from wise_tally.domain.targets.leaving import end_targets
+from wise_tally.domain.targets.renaming import rename_in_targets
 from wise_tally.pages.setup.lists import forms
 
 Save = Callable[[Viewer, str | None, Mapping[str, Any], datetime, str], Any]
@@ -76,9 +77,16 @@ def _plain(model: type[models.Model], right: May = May.SET_RULES, subject: str =
     return save, remove
 
 
-def _named(model: type[models.Model]) -> tuple[Save, Remove]:
+def _named(model: type[models.Model], of_targets: str = "") -> tuple[Save, Remove]:
+    """The same for entries whose names deals carry, and targets in the column `of_targets`."""
+
+    @transaction.atomic
     def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
-        return save_named(viewer, model, key, values, now, seen)
+        before = model._default_manager.filter(key=key or "").values_list("name", flat=True).first()
+        record = save_named(viewer, model, key, values, now, seen)
+        if of_targets and before and before != values["name"]:
+            rename_in_targets(viewer, of_targets, before, values["name"], now)
+        return record
 
     return save, partial(_remove_named, model)
 
@@ -138,7 +146,7 @@ REGISTERS = {
             DealType,
             forms.DealTypeForm,
             (("group", lambda t: t.group),),
-            *_named(DealType),
+            *_named(DealType, "deal_type"),
             order=("group", "name"),
         ),
         Register(
@@ -149,7 +157,7 @@ REGISTERS = {
             Source,
             forms.SourceForm,
             (),
-            *_named(Source),
+            *_named(Source, "source"),
         ),
         Register(
             "lead-steps",
