@@ -61,6 +61,8 @@ VIEWS = (
     "/setup/tree/teams/",
     "/setup/lists/deal-types/",
     "/setup/lists/people/r08/",
+    "/setup/people/r12/hand-over/?rule=territory&taker=r10&taker=r13",
+    "/setup/lists/lead-steps/",
     "/setup/organisation/",
     "/setup/imports/",
     "/setup/audit/",
