@@ -2,13 +2,16 @@
 
 import json
 import re
+from datetime import timedelta
 from html import escape
 
 import pytest
 
+from tests.conftest import NOW
 from tests.support.answers import text
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Account, Deal, DealLine, Lead, OwnField, OwnFieldValue, Partner, Product
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.process.models import Category, DealType, LostReason, Process, Source, Stage
 from wise_tally.package.workspace_file import FILE, take_file, write_file
 
@@ -126,6 +129,11 @@ def test_a_process_is_copied_as_it_is_today(demo, sign_in):
     """Stages, the rules that hold, checks and guides; retired stages and rules to come are not."""
     client, source = sign_in("m1"), Process.objects.get(key="new_site")
     Stage.objects.get(key="ns_plan").checks.create(position=9, text="next step is filled")
+    # A rule that leaves category and days as they were before, which the stage's own columns do not say.
+    offer = Stage.objects.get(key="ns_offer")
+    offer.rules.create(effective_at=NOW - timedelta(days=2), probability_bp=6_100)
+    Stage.objects.filter(pk=offer.pk).update(category=Category.objects.get(key="early"), typical_days_hundredths=100)
+    reference_changed()
     shown = {row.stage.name: row.values for row in client.get("/setup/stages/new_site/").context["rows"]}
     assert client.post("/setup/processes/", {"name": "Repeat site", "from": "copy:new_site"}).status_code == 302
     made = Process.objects.get(name="Repeat site")
