@@ -237,7 +237,7 @@ def test_arrows_go_down_a_column_and_a_pasted_one_fills_it(visit):
     closes[0].focus()
     page.evaluate(PASTE, "15/03/2027\nsoon")
     expect(closes[0]).to_have_value("2027-03-15")
-    expect(page.locator(f"#{ids[1]} .wrong")).to_contain_text("“soon” is not a date")
+    expect(page.locator(f"#{ids[1]} .cell-said", has_text="“soon” is not a date")).to_be_visible()
     expect(page.locator(f"#{ids[0]} .cell-said", has_text="Saved")).to_be_visible()
     page.goto(page.url.split("/deals/")[0] + "/forecast/submitted/")
     page.get_by_label("Forecast of Iva Marrin", exact=True).focus()

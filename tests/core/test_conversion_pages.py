@@ -206,7 +206,7 @@ def test_a_lead_counts_once_in_each_step_it_reached():
                 [0, 1, -1, -1, -1],
             )
         ),
-        np.zeros((5, 0), dtype=np.int64),
+        np.array([[came], [came], [came], [came], [came]]),
     )
     whole = lead_figures(snapshot, leads)
     assert (whole.leads, whole.open, whole.dropped, whole.qualified, whole.deals) == (5, 1, 1, 3, 2)
@@ -224,6 +224,10 @@ def test_a_lead_counts_once_in_each_step_it_reached():
     )
     then = lead_figures(early, leads_in(book, early, leads, period, Filter()))
     assert (then.leads, then.open, then.qualified) == (5, 5, 0)
+    step = step_figures(early, leads_in(book, early, leads, period, Filter()))[0]
+    assert (step.reached, step.moved_on, step.open) == (5, 0, 5), "what became of them later is not known yet"
+    step = step_figures(snapshot, leads)[0]
+    assert (step.moved_on, step.dropped, step.open) == (3, 1, 1)
     assert len(leads_in(book, snapshot, leads, period, Filter(person=1)).value) == 1
     of_first = next(i for i, team in enumerate(book.reference.teams) if team.key == "t1")
     assert len(leads_in(book, snapshot, leads, period, Filter(team=of_first)).value) == 3
@@ -238,10 +242,13 @@ def test_leads_go_from_step_to_step():
     status = [STATUSES.index(name) for name in names]
     one = np.full(6, -1)
     leads = LeadRows(one, one, np.full(6, day), np.array(closed) * day, np.array(status), one, np.array(entered) * day)
-    found = [(s.reached, s.moved_on, s.dropped, s.open, s.days) for s in step_figures(leads)]
+    world = World()
+    world.deal("d1", ("2025-02-01", "s1", 100, None))
+    nothing = world.book().as_of(AS_OF)
+    found = [(s.reached, s.moved_on, s.dropped, s.open, s.days) for s in step_figures(nothing, leads)]
     assert found == [(5, 4, 0, 1, 1.5), (4, 3, 1, 0, 3.0), (3, 1, 0, 2, 4.0), (1, 1, 0, 0, None)]
-    assert [s.rate for s in step_figures(leads)] == [1.0, 0.75, 1.0, 1.0]
-    assert step_figures(leads.take(leads.owner == 7))[0].rate is None
+    assert [s.rate for s in step_figures(nothing, leads)] == [1.0, 0.75, 1.0, 1.0]
+    assert step_figures(nothing, leads.take(leads.owner == 7))[0].rate is None
 
 
 def test_three_months_take_every_deal_alike():

@@ -66,6 +66,10 @@ def test_a_lead_takes_the_steps_that_the_firm_set(demo, sign_in):
     assert head.post(f"/customers/lead/{others[0]}/change/", {"what": "step", "step": step.key}).status_code == 422
     new = head.post("/customers/leads/new/", {"name": "Ann Mell", "status": "new", "score": "101"})
     assert new.status_code == 422
+    Lead.objects.create(key="came", name="Came with a step", created_at=datetime(2026, 11, 2, tzinfo=UTC), status="new",
+                        step=LeadStep.objects.get(key="tried"))  # fmt: skip
+    rows = {r.lead.key: (r.step.key, r.days) for r in head.get(past.replace(lead.name, "Came")).context["list"].rows}
+    assert rows == {"came": ("tried", None)}
     head.post("/customers/leads/new/", {"name": "Ann Mell", "status": "new", "score": "40", "campaign": "Fair"})
     made = Lead.objects.get(name="Ann Mell")
     assert (made.step.key, made.score, made.campaign, made.moves.count()) == ("new", 40, "Fair", 1)
@@ -73,9 +77,10 @@ def test_a_lead_takes_the_steps_that_the_firm_set(demo, sign_in):
 
 def test_the_steps_of_leads_are_counted_as_their_moves_say(demo, sign_in):
     """Against a naive count over the moves, for the company and a rep."""
+    client = sign_in("m1")
     for who in ("", "r03"):
         query = f"?period=FY2027{f'&who=person:{who}' if who else ''}"
-        shown = sign_in("m1").get(f"/conversion/lead-conversion/{query}").context["steps"]
+        shown = client.get(f"/conversion/lead-conversion/{query}").context["steps"]
         leads = Lead.objects.filter(created_at__gte=datetime(2026, 3, 31, 23, tzinfo=UTC))
         leads = leads.filter(owner__key=who) if who else leads
         order, reached = [step.key for step, _ in shown], [0] * len(shown)
@@ -85,6 +90,8 @@ def test_the_steps_of_leads_are_counted_as_their_moves_say(demo, sign_in):
                 reached[place] += place <= furthest or lead.status == "qualified"
         assert [row.reached for _, row in shown] == reached
         assert all(row.reached == row.moved_on + row.dropped + row.open for _, row in shown)
+        told = client.get(f"/conversion/lead-conversion/table.json{query}&table=steps").json()
+        assert [row[1] for row in told["rows"]] == reached
         assert reached[0] > 0
 
 
@@ -243,6 +250,9 @@ def test_a_message_of_the_firm_goes_to_who_was_not_reached(demo, sign_in):
     assert "send the message" not in text(rep.get("/today/"))
     assert rep.post("/today/follow-up/", tried).status_code == 409
     settings = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
+    assert "“{price}” cannot be filled in" in text(
+        boss.post("/setup/organisation/", settings | {"not_reached_message": "{price}"})
+    )
     message = "{firm}: your enquiry\nDear {name}, I ring again on {next}. {me}"
     assert boss.post("/setup/organisation/", settings | {"not_reached_message": message}).status_code == 302
     assert "send the message" in text(rep.get("/today/"))
@@ -250,6 +260,7 @@ def test_a_message_of_the_firm_goes_to_who_was_not_reached(demo, sign_in):
     sent = OutboxMessage.objects.latest("pk")
     assert (sent.to, sent.subject) == ("ada@keld.example", "F: your enquiry")
     assert sent.body == "Dear Ada Keld, I ring again on 24 Nov 2026. Iva Marrin"
+    assert Activity.objects.filter(lead__key="fresh", subject="Tried by phone, not reached, message sent").exists()
 
 
 @pytest.mark.parametrize(

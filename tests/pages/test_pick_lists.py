@@ -112,6 +112,9 @@ def test_territories_teams_and_processes_are_retired_and_brought_back(demo, sign
     retire(client, "teams", "new_team")
     moved = {"node": "person:r01", "above": "team:new_team", "from_on": "2026-11-23"}
     assert "is retired. Choose another" in text(client.post("/setup/tree/teams/", moved))
+    assert 'value="team:new_team"' not in client.get("/setup/tree/teams/").text.split('id="above"')[1]
+    pasted = client.post("/setup/start/", {"people": "Ann Mell, ann@mell.example, New team", "preview": "yes"})
+    assert "does not exist" in text(pasted)
     retire(client, "teams", "new_team", is_retired=False)
     assert client.post("/setup/tree/teams/", moved).status_code == 302
     assert client.post("/setup/processes/", {"process": "renewal", "what": "retire"}).status_code == 302

@@ -154,6 +154,9 @@ def test_what_is_in_use_is_not_taken_away_and_new_names_go_to_the_deals(demo, si
     assert DealRevision.objects.filter(stage__kind="lost").exclude(lost_reason="").exists()
     assert client.post("/setup/lists/categories/commit/remove/").status_code == 409
     assert AuditEntry.objects.filter(action="source changed", before__contains=name).exists()
+    Deal.objects.filter(source="Renamed").update(source="")
+    Lead.objects.filter(source="Renamed").update(source="")
+    assert "has 24 quotas" in text(client.post(address + "remove/")), "targets are narrowed to it"
 
 
 def test_categories_have_unique_ranks_and_two_editors_see_both_values(demo, sign_in):

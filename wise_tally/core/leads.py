@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.lines import Filter, people_kept
 from wise_tally.core.money import Ints, ratio
@@ -94,18 +94,29 @@ class LeadFigures:
         return wilson(self.won, self.leads)
 
 
+def _deals_standing(snapshot: BookAsOf, rows: LeadRows) -> tuple[Ints, Flags]:
+    """Places of the leads' deals among the snapshot's, and whether each has one that stands there."""
+    index = np.minimum(np.searchsorted(snapshot.deal, np.maximum(rows.deal, 0)), max(len(snapshot.deal) - 1, 0))
+    stands = (rows.deal >= 0) & (len(snapshot.deal) > 0)
+    stands[stands] = snapshot.deal[index[stands]] == rows.deal[stands]
+    return index, stands
+
+
+def _decided(rows: LeadRows, stands: Flags) -> tuple[Flags, Flags]:
+    """Which leads are qualified (one with a deal whatever its status says) and which dropped."""
+    qualified = stands | (rows.status == STATUSES.index(QUALIFIED))
+    return qualified, ~qualified & (rows.status == STATUSES.index(DROPPED))
+
+
 def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) -> LeadFigures:
     """What became of the leads of one value, of all with None; a lead counts once in each step that it reached.
 
     A lead with a deal that stands in the book is qualified, whatever its status says.
     """
     rows = leads if value is None else leads.take(leads.value == value)
-    index = np.minimum(np.searchsorted(snapshot.deal, np.maximum(rows.deal, 0)), max(len(snapshot.deal) - 1, 0))
-    stands = (rows.deal >= 0) & (len(snapshot.deal) > 0)
-    stands[stands] = snapshot.deal[index[stands]] == rows.deal[stands]
+    index, stands = _deals_standing(snapshot, rows)
     kind = np.where(stands, snapshot.kind[index] if len(snapshot.deal) else -1, -1)
-    qualified = stands | (rows.status == STATUSES.index(QUALIFIED))
-    dropped = ~qualified & (rows.status == STATUSES.index(DROPPED))
+    qualified, dropped = _decided(rows, stands)
     won = kind == WON
     timed = qualified & (rows.closed_at > 0)
     took = (rows.closed_at[timed] - rows.created_at[timed]) / DAY_SECONDS
@@ -147,16 +158,15 @@ class StepFigures:
         return wilson(self.moved_on, self.moved_on + self.dropped)
 
 
-def step_figures(leads: LeadRows) -> tuple[StepFigures, ...]:
-    """The leads' pipeline step by step, of leads that took any step.
+def step_figures(snapshot: BookAsOf, leads: LeadRows) -> tuple[StepFigures, ...]:
+    """The leads' pipeline step by step, of leads that took any step by the end of the snapshot's day.
 
     A lead reached every step up to the furthest that it ever took, a qualified one all; going back takes no step away.
     """
     steps = leads.entered.shape[1]
     took = leads.entered > 0
     furthest = np.where(took, np.arange(steps), -1).max(axis=1, initial=-1)
-    qualified = (leads.status == STATUSES.index(QUALIFIED)) | (leads.deal >= 0)
-    dropped = ~qualified & (leads.status == STATUSES.index(DROPPED))
+    qualified, dropped = _decided(leads, _deals_standing(snapshot, leads)[1])
     known = furthest >= 0
     found = []
     for step in range(steps):

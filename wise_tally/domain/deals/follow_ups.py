@@ -17,6 +17,8 @@ from wise_tally.domain.org.models import OutboxMessage, Person, Workspace
 
 REACHED, NOT_REACHED, LATER = OUTCOMES = ("reached", "not reached", "later")
 SATURDAY = 5
+# What the firm's message to somebody who was not reached may hold, in braces.
+MESSAGE_PLACEHOLDERS = {"name", "me", "firm", "next"}
 
 
 class FollowUpRefused(Exception):
@@ -70,7 +72,8 @@ def follow_up(
             add_activity(viewer, reference, about, {"kind": kind, "subject": said, "at": now, "status": "done"}, now)
         planned, subject = None, what.text or subject
     elif what.outcome == NOT_REACHED:
-        tried = {"kind": "task", "subject": f"Tried by {kind}, not reached", "at": now, "status": "done"}
+        sent = ", message sent" if what.with_message else ""
+        tried = {"kind": "task", "subject": f"Tried by {kind}, not reached{sent}", "at": now, "status": "done"}
         add_activity(viewer, reference, about, tried, now)
         if what.with_message:
             _send_message(viewer, reference, about, what.next_on, now)

@@ -37,7 +37,7 @@ class PastedPerson:
 def read_people(rows: Sequence[tuple[int, Sequence[str]]]) -> list[PastedPerson]:
     """The people of lines with name, mail address, team and role, in this order or under headings of these names."""
     order: Sequence[str] = COLUMNS
-    teams = {team.name.casefold() for team in Team.objects.all()}
+    teams = {team.name.casefold() for team in Team.objects.offered()}
     known = {person.name.casefold() for person in Person.objects.all()}
     mails = {mail.casefold() for mail in Person.objects.exclude(email="").values_list("email", flat=True)}
     found: list[PastedPerson] = []
@@ -94,7 +94,7 @@ def add_people(viewer: Viewer, people: Sequence[PastedPerson], now: datetime) ->
     for one in new:
         values = {"name": one.name, "email": one.email, "role": one.role, "active_from": None, "active_to": None}
         person = save_person(viewer, None, values, now)
-        if team := Team.objects.filter(name__iexact=one.team).first():
+        if team := Team.objects.offered().filter(name__iexact=one.team).first():
             Person.objects.filter(pk=person.pk).update(team=team)
             audit(viewer, "person put into a team", f"{person.name} ({person.key})", now, after=team.name)
             if one.role == Role.MANAGER and team.manager_id is None:

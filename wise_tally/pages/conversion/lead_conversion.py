@@ -1,5 +1,7 @@
 """Leads and before: lead → qualified → deal → won by source, with the days between."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -7,13 +9,13 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.conversion import of_leads
-from wise_tally.core.leads import LeadFigures, LeadRows, lead_figures, leads_in, step_figures
+from wise_tally.core.leads import LeadFigures, LeadRows, StepFigures, lead_figures, leads_in, step_figures
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.pages.conversion.query import tabs
 from wise_tally.web.answers import say, workings
-from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.lead_rows import lead_rows, lead_steps
@@ -24,6 +26,10 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, 
 
 COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "won", "won_rate", "won_minor",
            "days_to_qualify", "days_to_win")  # fmt: skip
+
+
+STEP_COLUMNS = {"reached": "reached", "moved_on": "moved on", "dropped": "disqualified", "open": "still there",
+                "rate": "moved on of decided", "days": "median days"}  # fmt: skip
 
 
 def read_leads(request: PageRequest) -> tuple[FilterLine, list[str], LeadRows]:
@@ -51,7 +57,7 @@ def page(request: PageRequest) -> HttpResponse:
         "tabs": tabs(line, "leads"),
         "whole": whole,
         "rows": _rows(line, names, leads),
-        "steps": list(zip(lead_steps(), step_figures(leads), strict=True)),
+        "steps": list(zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)),
         "footer": Footer(
             lead_figures(line.snapshot, leads).deals, exports=exports("conversion:leads-table", line.query())
         ),
@@ -59,9 +65,42 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "conversion/leads.html", answer)
 
 
+def _of_step(request: PageRequest, figure: str) -> HttpResponse:
+    """How a figure of a step of the leads' pipeline came about."""
+    line, _, leads = read_leads(request)
+    steps = dict(zip((step.key for step in lead_steps()), step_figures(line.snapshot, leads), strict=True))
+    names, key = {step.key: step.name for step in lead_steps()}, request.GET.get("step", "")
+    if figure not in STEP_COLUMNS or key not in steps:
+        raise Refused(
+            f"“{figure[:40]}” is not a figure of this step. Choose one of: {', '.join(STEP_COLUMNS)}, with a step of the page.",
+            404,
+        )
+    found = steps[key]
+    terms = (
+        ("reached the step", count(found.reached)),
+        ("moved on", count(found.moved_on)),
+        ("disqualified there", count(found.dropped)),
+        ("still there, not decided", count(found.open)),
+        ("moved on ÷ (moved on + disqualified)", percent(found.rate)),
+        ("median days of those who left the step", days(found.days)),
+    )
+    totals = {"rate": percent(found.rate), "days": days(found.days)}
+    panel = Panel(
+        title=f"Leads, {names[key]}",
+        definition="Leads created in the period that took any step by the date. A lead reached each step up to the furthest it "
+        "took, a qualified lead all of them; going back takes no step away.",
+        terms=tuple(PanelTerm(*term) for term in terms),
+        total=totals.get(figure) or count(getattr(found, figure)),
+        total_words=STEP_COLUMNS[figure],
+    )
+    return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
+
+
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
-    """How a figure of leads came about."""
+    """How a figure of leads came about, of all, of a source or of a step."""
+    if "step" in request.GET:
+        return _of_step(request, figure)
     line, names, leads = read_leads(request)
     text = request.GET.get("source")
     if figure not in COLUMNS or (text and text not in names):
@@ -107,7 +146,19 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
-    """The rows as a file."""
+    """The rows, or those of the steps, as a file."""
     line, names, leads = read_leads(request)
-    rows = [(name, *(getattr(found, column) for column in COLUMNS)) for name, found in _rows(line, names, leads)]
-    return sheet_response(Sheet("leads", ("source", *COLUMNS), frozenset({"won_minor"}), rows), kind)
+    rows = _rows(line, names, leads)
+    steps = zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)
+    sheets = {
+        "": lambda: _sheet("leads", "source", COLUMNS, rows),
+        "steps": lambda: _sheet("steps", "step", tuple(STEP_COLUMNS), [(step.name, row) for step, row in steps]),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _sheet(
+    name: str, first: str, columns: tuple[str, ...], rows: Sequence[tuple[str, LeadFigures | StepFigures]]
+) -> Sheet:
+    cells = [(words, *(getattr(found, column) for column in columns)) for words, found in rows]
+    return Sheet(name, (first, *columns), frozenset({"won_minor"}), cells)

@@ -1,5 +1,6 @@
 """The organisation's settings page."""
 
+import re
 from calendar import month_name
 from itertools import pairwise
 from typing import Any
@@ -12,6 +13,7 @@ from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
+from wise_tally.domain.deals.follow_ups import MESSAGE_PLACEHOLDERS
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.formats import currency_decimals, plain_money
 from wise_tally.domain.org.access import May
@@ -104,6 +106,15 @@ class OrganisationForm(LedgerForm):
         widget=forms.Textarea(attrs={"rows": 4}),
         help_text="one a line, the smallest first; from the second on a colon and the sales it begins at; empty for the usual ones",
     )
+
+    def clean_not_reached_message(self) -> str:
+        """Only placeholders that are filled in."""
+        text: str = self.cleaned_data["not_reached_message"]
+        if strange := sorted(set(re.findall(r"{(.*?)}", text)) - MESSAGE_PLACEHOLDERS):
+            raise forms.ValidationError(
+                f"“{{{strange[0][:40]}}}” cannot be filled in. Use {{name}}, {{me}}, {{firm}} or {{next}}."
+            )
+        return text
 
     def clean_currency(self) -> str:
         """A known code, with the decimals of what is kept."""

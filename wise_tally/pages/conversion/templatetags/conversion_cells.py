@@ -8,7 +8,7 @@ from django import template
 from django.urls import reverse
 from django.utils.safestring import SafeString
 
-from wise_tally.core.leads import LeadFigures
+from wise_tally.core.leads import LeadFigures, StepFigures
 from wise_tally.domain import formats
 from wise_tally.pages.conversion.month_chart import MonthCell, Series
 from wise_tally.web.filter_line import FilterLine
@@ -27,6 +27,8 @@ LEADS = {
     "won_minor": "money",
     "days_to_qualify": "days",
     "days_to_win": "days",
+    "rate": "percent",
+    "days": "days",
 }
 
 
@@ -39,8 +41,18 @@ def rounded(value: float | None) -> int | None:
 @register.simple_tag
 def lead_figure(name: str, row: LeadFigures, line: FilterLine, css: str = "", source: str | None = None) -> SafeString:
     """A figure of leads as a link to its working; `source` is the row's, none for all."""
+    own = {} if source is None else {"source": "" if row.value < 0 else source}
+    return _of_leads(name, row, line, own, css)
+
+
+@register.simple_tag
+def step_figure(name: str, row: StepFigures, line: FilterLine, step: str) -> SafeString:
+    """A figure of a step of the leads' pipeline as a link to its working."""
+    return _of_leads(name, row, line, {"step": step})
+
+
+def _of_leads(name: str, row: object, line: FilterLine, own: dict[str, str], css: str = "") -> SafeString:
     text = SHAPES[LEADS.get(name, "count")](getattr(row, name))
-    own = [] if source is None else [("source", "" if row.value < 0 else source)]
     query = "&".join(part for part in (line.query(), urlencode(own)) if part)
     return figure(text, reverse("conversion:leads-working", args=[name]), query, css)
 

@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import Any
 
 from django import forms
-from django.db.models import F, OuterRef, Q, QuerySet, Subquery
+from django.db.models import Case, Exists, F, OuterRef, Q, QuerySet, Subquery, When
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
@@ -82,7 +82,10 @@ def _as_of(leads: QuerySet[Lead], status: str, moment: datetime) -> QuerySet[Lea
 def _with_step(leads: QuerySet[Lead], moment: datetime) -> QuerySet[Lead]:
     """Leads with the step they had taken last before a moment (`step_then`) and when (`step_since`)."""
     last = LeadMove.objects.filter(lead=OuterRef("pk"), at__lt=moment).order_by("-at", "-pk")
-    then = Coalesce(Subquery(last.values("step__key")[:1]), F("step__key"))
+    # One that came with a step and never moved has always been there, as far as is known.
+    moved = Exists(LeadMove.objects.filter(lead=OuterRef("pk")))
+    unmoved = Case(When(~moved, then=F("step__key")))
+    then = Coalesce(Subquery(last.values("step__key")[:1]), unmoved)
     return leads.annotate(step_then=then, step_since=Subquery(last.values("at")[:1]))
 
 

@@ -105,7 +105,7 @@ def one(request: PageRequest, number: int) -> HttpResponse:
 def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:
     """The matching as posted; else as last used for these headings; else as guessed."""
     kind = kind_of(run.kind)
-    first = Process.objects.order_by("name").values_list("key", flat=True).first() or ""
+    first = Process.objects.offered().order_by("name").values_list("key", flat=True).first() or ""
     if request.method != "POST":
         kept: Any = run.matching or remembered(run)
         if kept:
@@ -156,7 +156,7 @@ def _match_answer(run: ImportRun, table: UploadedTable, matching: Matching, show
         "matching": matching,
         "dates": [(key, example) for key, (example, _) in DATE_FORMS.items()],
         "numbers": [(key, parts[0]) for key, parts in NUMBER_FORMS.items()],
-        "processes": Process.objects.order_by("name"),
+        "processes": Process.objects.offered().order_by("name"),
         "preview": preview(kind, table, matching, now(), show),
     }
 

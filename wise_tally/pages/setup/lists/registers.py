@@ -3,7 +3,6 @@
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from functools import partial
 from typing import Any
 
 from django.db import models, transaction
@@ -22,7 +21,7 @@ from wise_tally.domain.org.sign_in_actions import end_sign_in
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
 from wise_tally.domain.targets.actions import require_untargeted
 from wise_tally.domain.targets.leaving import end_targets
-from wise_tally.domain.targets.renaming import rename_in_targets
+from wise_tally.domain.targets.renaming import rename_in_targets, require_no_targets
 from wise_tally.pages.setup.lists import forms
 
 Save = Callable[[Viewer, str | None, Mapping[str, Any], datetime, str], Any]
@@ -57,6 +56,12 @@ class Register:
         """Whether entries can be retired."""
         return issubclass(self.model, PickListEntry)
 
+    @property
+    def records(self) -> list[Any]:
+        """All entries in the order of the page, retired ones last."""
+        order = ("retired", *self.order) if self.retires else self.order
+        return list(self.model._default_manager.order_by(*order))
+
     def uses(self) -> dict[str, int]:
         """How many deals and leads carry each name."""
         return in_use(self.model) if self.by_text else {}
@@ -88,11 +93,14 @@ def _named(model: type[models.Model], of_targets: str = "") -> tuple[Save, Remov
             rename_in_targets(viewer, of_targets, before, values["name"], now)
         return record
 
-    return save, partial(_remove_named, model)
+    @transaction.atomic
+    def remove(viewer: Viewer, key: str, now: datetime) -> None:
+        name = model._default_manager.values_list("name", flat=True).get(key=key)
+        remove_named(viewer, model, key, now)
+        if of_targets:
+            require_no_targets(of_targets, name)
 
-
-def _remove_named(model: type[models.Model], viewer: Viewer, key: str, now: datetime) -> None:
-    remove_named(viewer, model, key, now)
+    return save, remove
 
 
 def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:

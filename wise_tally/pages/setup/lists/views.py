@@ -36,8 +36,7 @@ def entries(request: PageRequest, slug: str) -> HttpResponse:
             messages.success(request, f"{made.name} was added.")
             return redirect("setup:entries", slug=slug)
     uses = register.uses()
-    order = ("retired", *register.order) if register.retires else register.order
-    records: list[Any] = list(register.model._default_manager.order_by(*order))
+    records = register.records
     rows = [
         {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
         for record in records
@@ -77,7 +76,7 @@ def order(request: PageRequest, slug: str) -> HttpResponse:
         raise Http404
     keys = [key for key in request.POST.get("order", "").split(",") if key]
     if not keys:
-        keys = list(register.model._default_manager.order_by(*register.order).values_list("key", flat=True))
+        keys = [record.key for record in register.records]
         moved, step = request.POST.get("key", ""), -1 if request.POST.get("to") == "up" else 1
         if moved not in keys:
             raise Refused("This entry is not there any more. Load the page again.", 404)

@@ -43,6 +43,7 @@ class TreeNode:
     key: str
     name: str
     note: str = ""
+    retired: bool = False
     below: list["TreeNode"] = field(default_factory=list)
 
 
@@ -116,6 +117,7 @@ def _flat(nodes: list[TreeNode], depth: int = 0) -> list[tuple[TreeNode, str]]:
 
 def _team_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
     members: dict[int, list[TreeNode]] = {}
+    retired = set(Team.objects.filter(retired=True).values_list("key", flat=True))
     managed = {team.key: team.manager.name for team in Team.objects.select_related("manager") if team.manager}
     left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
     for index, person in sorted(enumerate(reference.people), key=lambda item: item[1].name):
@@ -125,9 +127,9 @@ def _team_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
 
     def node_of(index: int, tree: Tree) -> TreeNode:
         team = reference.teams[index]
-        note = f"managed by {managed[team.key]}" if team.key in managed else ""
+        note = "retired" if team.key in retired else f"managed by {managed[team.key]}" if team.key in managed else ""
         below = [node_of(child, tree) for child in tree.children(index)] + members.get(index, [])
-        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, note, below)
+        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, note, team.key in retired, below)
 
     tree = reference.team_tree(day)
     return [node_of(root, tree) for root in tree.children(NONE)] + members.get(NONE, [])
@@ -135,11 +137,14 @@ def _team_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
 
 def _territory_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
     tree = reference.territory_tree(day)
+    retired = set(Territory.objects.filter(retired=True).values_list("key", flat=True))
 
     def node_of(index: int) -> TreeNode:
         territory = reference.territories[index]
         below = [node_of(child) for child in tree.children(index)]
-        return TreeNode(f"territory:{territory.key}", "territories", territory.key, territory.name, "", below)
+        gone = territory.key in retired
+        note = "retired" if gone else ""
+        return TreeNode(f"territory:{territory.key}", "territories", territory.key, territory.name, note, gone, below)
 
     return [node_of(root) for root in tree.children(NONE)]
 

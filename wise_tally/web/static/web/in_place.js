@@ -246,4 +246,5 @@
     await post(form, field, { revision: form.elements.revision.value }, button.dataset.undo);
   });
   window.saveInPlace = (form, field) => send(form, field);
+  window.sayBeside = (field, words) => { field.setAttribute("aria-invalid", "true"); note(field).textContent = words; };
 })();

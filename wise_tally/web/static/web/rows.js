@@ -1,7 +1,7 @@
 // Fields of the same kind in the rows of a table: arrows go up and down among them, and a column pasted from a spreadsheet
-// fills them from the one in use on. Sheets have keys of their own.
+// fills them from the one in use on. Sheets, and fields with a list of names, have keys of their own.
 (() => {
-  const FIELD = "tbody input:not([type=hidden], [type=checkbox], [type=radio], [type=time])";
+  const FIELD = "tbody input:not([type=hidden], [type=checkbox], [type=radio], [type=time], [list])";
   const kind = (field) => field.name.split(":")[0].replace(/-\d+$/, "");
   const same = (field) => (field.matches?.(FIELD) && !field.closest("[data-sheet]")
     ? [...field.closest("tbody").querySelectorAll("input")].filter((other) => !other.disabled && other.type !== "hidden" && kind(other) === kind(field)) : []);
@@ -12,13 +12,6 @@
     const [month, date] = document.body.dataset.days === "mdy" ? [one, two] : [two, one];
     const iso = one ? `${year}-${month.padStart(2, "0")}-${date.padStart(2, "0")}` : text;
     return /^\d{4}-\d{2}-\d{2}$/.test(iso) && !Number.isNaN(Date.parse(iso)) ? iso : null;
-  };
-  const wrong = (field, words) => {
-    const said = field.nextElementSibling?.classList.contains("cell-said") ? field.nextElementSibling : document.createElement("span");
-    said.className = "cell-said wrong";
-    said.setAttribute("role", "status");
-    said.textContent = words;
-    field.after(said);
   };
 
   document.addEventListener("keydown", (event) => {
@@ -40,7 +33,7 @@
     const from = fields.indexOf(event.target);
     fields.slice(from, from + lines.length).forEach((field, place) => {
       const text = lines[place].split("\t")[0].trim(), value = field.type === "date" ? day(text) : text;
-      if (value === null) { wrong(field, `“${text}” is not a date such as 2027-03-15.`); return; }
+      if (value === null) { window.sayBeside(field, `“${text}” is not a date such as 2027-03-15.`); return; }
       field.value = value;
       field.dispatchEvent(new Event("input", { bubbles: true }));
       const form = field.closest("form[data-in-place]");

@@ -56,6 +56,14 @@
   }, true);
 })();
 
+// Buttons that open and close a dialog, where the browser does not do it by itself.
+if (!("command" in HTMLButtonElement.prototype)) {
+  document.addEventListener("click", ({ target }) => {
+    const button = target.closest?.("button[commandfor]"), dialog = button && document.getElementById(button.getAttribute("commandfor"));
+    if (dialog) dialog[button.getAttribute("command") === "close" ? "close" : "showModal"]();
+  });
+}
+
 // An entry rule is said while it is picked: tests that fit the field, a value only where the test has one.
 document.addEventListener("alpine:init", () => {
   Alpine.data("checkBuilder", () => ({
