@@ -200,7 +200,8 @@
     byPointer = false;
     const field = fieldOf(event.target);
     const form = formOf(field);
-    if (!form) return;
+    // In a dialog Esc closes it, what was typed stays for the next time.
+    if (!form || form.closest("dialog")) return;
     if (event.key === "Enter" && bySelf(form)) {
       event.preventDefault();
       if (differs(field) || field.getAttribute("aria-invalid")) send(form, field);
