@@ -151,7 +151,7 @@ TABLE = {
     ("setup:stage", "get", "/setup/stages/new_site/ns_offer/"): ALL_IN,
     ("setup:organisation", "get", "/setup/organisation/"): ALL_IN,
     ("setup:entries", "get", "/setup/lists/people/"): ALL_IN,
-    ("setup:order", "post", "/setup/order-of/categories/"): (302, 403, 403, 404, 404, 404, 403),
+    ("setup:order", "post", "/setup/order-of/categories/"): (302, 403, 403, 400, 400, 400, 403),
     ("setup:entry", "get", "/setup/lists/categories/commit/"): ALL_IN,
     ("setup:tree", "get", "/setup/tree/territories/"): ALL_IN,
     ("setup:person", "post", "/setup/people/r08/"): (302, 403, 403, 403, 403, 400, 403),

@@ -11,6 +11,7 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, put_in_order, values_of
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
+from wise_tally.pages.setup.ordering import order_of
 from wise_tally.pages.setup.people.hand_over import may_undo
 from wise_tally.pages.setup.people.parts import more_of
 from wise_tally.web.request.refusals import Refused
@@ -74,15 +75,9 @@ def order(request: PageRequest, slug: str) -> HttpResponse:
     viewer.require(register.right)
     if not register.place:
         raise Http404
-    keys = [key for key in request.POST.get("order", "").split(",") if key]
-    if not keys:
-        keys = [record.key for record in register.records]
-        moved, step = request.POST.get("key", ""), -1 if request.POST.get("to") == "up" else 1
-        if moved not in keys:
-            raise Refused("This entry is not there any more. Load the page again.", 404)
-        to = min(max(keys.index(moved) + step, 0), len(keys) - 1)
-        keys.remove(moved)
-        keys.insert(to, moved)
+    keys = [record.key for record in register.records]
+    gone = "This entry is not there any more. Load the page again."
+    keys = order_of(request.POST.dict(), keys, request.POST.get("key", ""), gone)
     put_in_order(viewer, register.model, register.place, keys, now())
     return redirect("setup:entries", slug=slug)
 

@@ -30,6 +30,7 @@ from wise_tally.domain.process.stage_actions import (
     set_retired,
 )
 from wise_tally.domain.typed_numbers import typed_percent
+from wise_tally.pages.setup.ordering import order_of
 from wise_tally.pages.setup.stages.form import StageForm, StageRow, read_stage_form, saved_rows
 from wise_tally.pages.setup.stages.moments import moments_of
 from wise_tally.web.request.permissions import changing_needs
@@ -166,16 +167,10 @@ def move(request: PageRequest, process: str) -> HttpResponse:
     """Put the open stages in the order given, or move one a place up or down."""
     found, viewer = process_of(process), request.viewer
     keys = [stage.key for stage in _listed(found) if stage.kind == StageKind.OPEN]
-    if "order" in request.POST:
-        keys = [key for key in request.POST["order"].split(",") if key]
-    else:
-        stage = stage_of(found, request.POST.get("stage", ""))
-        step = {"up": -1, "down": 1}.get(request.POST.get("to", ""))
-        if step is None or stage.key not in keys:
-            raise Refused("Only open stages can be moved up or down.")
-        index = keys.index(stage.key)
-        other = min(max(index + step, 0), len(keys) - 1)
-        keys[index], keys[other] = keys[other], keys[index]
+    stage = request.POST.get("stage", "")
+    if stage:
+        stage_of(found, stage)
+    keys = order_of(request.POST.dict(), keys, stage, "Only open stages can be moved up or down.")
     try:
         order_stages(viewer, found, keys, now())
     except StageNeeded as needed:
