@@ -101,17 +101,25 @@ class _Look:
     chances: Ints
 
 
-def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) -> _Look | None:
-    """A look back holds until a revision comes in before its day, or one of the small tables changes."""
+def unchanged_before(grown: Grown, on: date, scope: Filter) -> bool:
+    """Whether a look at a past day holds: no revision came in before its end, and none of the small tables changed."""
     old, new = grown.old, grown.new
+    known = len(old.deals.key)
     same = (
         old.reference is new.reference
         and old.credits is new.credits
         and (not scope.only or old.attributes is new.attributes)
+        and all(
+            np.array_equal(getattr(old.deals, name), getattr(new.deals, name)[:known])
+            for name in ("short_form", "process", "deal_type", "source", "created_at")
+        )
     )
-    same = same and np.array_equal(old.deals.short_form, new.deals.short_form[: len(old.deals.key)])
     added = new.revisions.effective_at[grown.growth.rows]
-    return look if same and (added >= midnight_ending(on, new.reference.time_zone)).all() else None
+    return bool(same and (added >= midnight_ending(on, new.reference.time_zone)).all())
+
+
+def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) -> _Look | None:
+    return look if unchanged_before(grown, on, scope) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
