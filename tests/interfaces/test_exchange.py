@@ -14,8 +14,9 @@ from tests.support.random_world import random_world
 from tests.support.world import World, ask, moment
 from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision
-from wise_tally.interfaces.figures import FIGURES, Question, figures
+from wise_tally.interfaces.figures import FIGURES, figures
 from wise_tally.interfaces.management.commands.figures import Command
+from wise_tally.interfaces.question import Question
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import read_package
 from wise_tally.package.tables import TABLES

@@ -17,7 +17,7 @@ from wise_tally.core.lines import Filter
 from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.targets.models import Quota
-from wise_tally.interfaces.figures import OptionRefused
+from wise_tally.interfaces.question import OptionRefused
 
 pytestmark = pytest.mark.django_db
 AS_OF = "2026-11-23"

@@ -116,7 +116,8 @@ class World:
 
 def ask(figure, period, as_of, **options):
     """The rows of a figure by key as the interface gives them, and its scope under "scope"."""
-    from wise_tally.interfaces.figures import Question, figures
+    from wise_tally.interfaces.figures import figures
+    from wise_tally.interfaces.question import Question
 
     answer = figures(Question(figure, date.fromisoformat(as_of), period, **options))
     rows = {(row["key"], row["group"]) if "group" in row else row["key"]: row for row in answer["rows"]}

@@ -1,6 +1,9 @@
-"""What the three commands share: one-line errors, a database that is there."""
+"""What the commands share: one-line errors, a database that is there."""
 
+import os
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any, NoReturn
 
 from django.core.management import BaseCommand, CommandParser, call_command
@@ -20,6 +23,16 @@ def refuse(message: str) -> NoReturn:
     """Say what was wrong and what is accepted; exit status 2."""
     print(" ".join(message.split()), file=sys.stderr)
     raise SystemExit(2)
+
+
+@contextmanager
+def whole_output() -> Iterator[None]:
+    """Write to standard output to its end; a reader that went away is no error."""
+    try:
+        yield
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 class OneLineCommand(BaseCommand):

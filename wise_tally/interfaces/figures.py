@@ -1,19 +1,14 @@
 """Figures as plain data: options in words, the core asked, rows of texts and numbers out."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from datetime import date
 from functools import partial
-from typing import Any
 
 from babel.numbers import get_currency_precision
 
 from wise_tally.book.store import books
 from wise_tally.core.attainment import AttainmentRow, attainment
-from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import bridge
-from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import ConversionOptions, StageReach, conversion
 from wise_tally.core.figure import Kind
 from wise_tally.core.figures import REGISTER
@@ -27,51 +22,8 @@ from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.org.access import Viewer, allowed_scope
 from wise_tally.domain.org.models import Workspace
-from wise_tally.package.cells import scaled
-
-Row = dict[str, Any]
-
-
-class OptionRefused(ValueError):
-    """An option that is not accepted; the message says what is."""
-
-
-@dataclass(frozen=True)
-class Question:
-    """What is asked, as identifiers; `None` means all, or the default."""
-
-    figure: str
-    as_of: date
-    period: str | None = None
-    by: str = "company"
-    process: str | None = None
-    team: str | None = None
-    territory: str | None = None
-    person: str | None = None
-    basis: str = "created"
-    strict: bool = False
-    decided_only: bool = False
-    by_value: bool = False
-    leave_out: tuple[str, ...] = ()
-    since: date | None = None
-    measure: str = "weighted"
-
-
-@dataclass
-class FiguresQuery:
-    """A question with its identifiers found in the book."""
-
-    book: Book
-    snapshot: BookAsOf
-    period: Period
-    scope: Filter
-    question: Question
-    decimals: int
-    extra: Row = field(default_factory=dict)
-
-    def money(self, minor: int | None) -> str | None:
-        """Minor units as text with the currency's decimals."""
-        return None if minor is None else scaled(minor, self.decimals)
+from wise_tally.interfaces.outlook_figures import outlook, outlook_deals
+from wise_tally.interfaces.question import FiguresQuery, OptionRefused, Question, Row
 
 
 def figures(question: Question, viewer: Viewer | None = None) -> Row:
@@ -337,4 +289,6 @@ FIGURES: dict[str, Callable[[FiguresQuery], list[Row]]] = {
     "bridge": _bridge,
     "set-and-seen": _probability_check,
     "days-to-win": _days_to_win,
+    "outlook": outlook,
+    "outlook-deals": outlook_deals,
 }

@@ -53,3 +53,8 @@ def span_of(line: FilterLine) -> Span:
 def workings(address: str, query: str, *figures: str) -> dict[str, str]:
     """The addresses of the workings of figures: `address` names the page's pattern, which takes the figure."""
     return {figure: f"{reverse(address, args=[figure])}?{query}" for figure in figures}
+
+
+def plain(answer: Answer) -> str:
+    """The sentence as text without links."""
+    return answer.sentence.format(**{place: _words(part) for place, part in answer.parts.items()})

@@ -12,7 +12,7 @@ from wise_tally.core.errors import CoreError
 from wise_tally.interfaces.api.deals import router as deals
 from wise_tally.interfaces.api.figures import router as figures
 from wise_tally.interfaces.api.tallies import router as tallies
-from wise_tally.interfaces.figures import OptionRefused
+from wise_tally.interfaces.question import OptionRefused
 from wise_tally.interfaces.shared import OfAToken, Token, TokenAsPassword
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest

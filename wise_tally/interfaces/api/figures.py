@@ -11,7 +11,8 @@ from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
 from wise_tally.domain.org.clock import today
-from wise_tally.interfaces.figures import FIGURES, Question, figures
+from wise_tally.interfaces.figures import FIGURES, figures
+from wise_tally.interfaces.question import Question
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
 from wise_tally.web.request.viewing import PageRequest
 

@@ -2,7 +2,6 @@
 
 import csv
 import json
-import os
 import sys
 from datetime import date
 from typing import Any
@@ -14,8 +13,9 @@ from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
 from wise_tally.core.errors import CoreError
 from wise_tally.domain.org.clock import today
-from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse
-from wise_tally.interfaces.figures import FIGURES, OptionRefused, Question, figures
+from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse, whole_output
+from wise_tally.interfaces.figures import FIGURES, figures
+from wise_tally.interfaces.question import OptionRefused, Question
 from wise_tally.interfaces.shared import flat
 
 
@@ -80,11 +80,8 @@ class Command(OneLineCommand):
         except (OptionRefused, CoreError) as error:
             refuse(str(error))
         shape = options["format"] or ("table" if sys.stdout.isatty() else "json")
-        try:
+        with whole_output():
             {"json": print_json, "csv": print_csv, "table": print_table}[shape](answer)
-            sys.stdout.flush()
-        except BrokenPipeError:
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def print_json(answer: dict[str, Any]) -> None:

@@ -1,0 +1,86 @@
+"""Sentences of the outlook: what is likely, whether it leads and why, and why a deal has its chance."""
+
+from wise_tally.core.answers.answer import Answer, Part, Span, answer, many, named
+from wise_tally.core.outlook.reference_class import ReferenceClass
+from wise_tally.core.outlook.trust import CORRECTED, ENOUGH_TO_SHOW, FEW, Trust
+
+# What a factor is called where its shift is told.
+FACTOR_WORDS = {
+    "close": "its expected close",
+    "slips": "how often its date moved",
+    "type": "its type",
+    "source": "its source",
+    "size": "its size",
+    "owner": "its owner",
+}
+METHOD_WORDS = {"weighted": "weighted", "run_rate": "the run rate"}
+# A shift of less than a point is not told.
+TOLD = 0.01
+
+
+def of_outlook(span: Span, middle: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
+    """Where the period likely ends, against the quota; money in minor units, chance from 0 to 1."""
+    ends = {"middle": Part(middle, figure="outlook"), "low": Part(low), "high": Part(high)}
+    if not span.days_left:
+        return answer(f"The {span.word} ended with {{won}} won.", won=Part(middle, figure="won"))
+    if quota is None or chance is None:
+        return answer("{middle} is likely, eight times in ten between {low} and {high}; no quota is set.", **ends)
+    gap = Part(abs(quota - middle))
+    way = "short of quota" if middle < quota else "above quota"
+    return answer(
+        f"{{middle}} is likely, {{gap}} {way}; quota is reached {{chance}} of the time.",
+        middle=ends["middle"],
+        gap=gap,
+        chance=Part(chance, "rate", "outlook_chance"),
+    )
+
+
+def why_it_leads(trust: Trust) -> Answer:
+    """What leads, outlook or weighted, and the figures it is decided by."""
+    decided = many(trust.decided, "decided deal")
+    if trust.over:
+        return answer("The period is over: nothing is left to be expected.")
+    if not trust.shown:
+        return answer(
+            f"Weighted leads: {{decided}} in the last two years, and an outlook needs {ENOUGH_TO_SHOW}.",
+            decided=decided,
+        )
+    lately = trust.last_days
+    if lately is not None and not lately.usual:
+        return answer(
+            "Weighted leads: in the last {days} {won} were won where {expected} were expected.",
+            days=many(lately.days, "day"),
+            won=Part(lately.won, "number"),
+            expected=Part(round(lately.expected * 10) * 10, "times"),
+        )
+    if trust.beaten_by:
+        return answer(
+            "Weighted leads: over past periods {method} missed by less.", method=named(METHOD_WORDS[trust.beaten_by])
+        )
+    if trust.leads == FEW:
+        return answer("It rests on {decided} only: take it as a hint; weighted leads.", decided=decided)
+    more = ", corrected by what came of like deals" if trust.leads == CORRECTED else ""
+    return answer(f"The outlook leads: it rests on {{decided}} in the last two years{more}.", decided=decided)
+
+
+def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, shifts: dict[str, float]) -> Answer:
+    """The past deals behind a chance, counted, and the correction that moved it most."""
+    if not like.enough:
+        return answer("Too few past deals stood in {stage} to tell a chance.", stage=named(stage))
+    days = many(like.days, "day")
+    told = f"for {{days}}{' or more' if like.or_more else ''}" if like.days or like.or_more else "for less than a day"
+    parts = {
+        "deals": many(len(like.deals), "deal", "like"),
+        "stage": named(stage),
+        "days": days,
+        "won": Part(len(like.won), "number", "like_won"),
+        "within": many(like.horizon, "day"),
+    }
+    verb = "was" if len(like.won) == 1 else "were"
+    sentence = f"Of {{deals}} that had been in {{stage}} {told}, {{won}} {verb} won within {{within}}"
+    factor = max(shifts, key=lambda one: abs(shifts[one]), default="")
+    if not factor or abs(chance - by_age) < TOLD or shifts[factor] * (chance - by_age) <= 0:
+        return answer(f"{sentence}.", **parts)
+    way = "raises" if chance > by_age else "lowers"
+    moved = {"factor": named(FACTOR_WORDS[factor]), "chance": Part(chance, "rate")}
+    return answer(f"{sentence}; {{factor}} {way} it to {{chance}}.", **parts, **moved)

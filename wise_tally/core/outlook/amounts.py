@@ -1,0 +1,49 @@
+"""Amount at winning: what deals are won for, compared with their amounts half way through each stage's stay."""
+
+import numpy as np
+
+from wise_tally.core.book import FOR_EVER, Book
+from wise_tally.core.derived import derived
+from wise_tally.core.money import Ints
+from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
+from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.reference_data import OPEN
+from wise_tally.core.statistics import DAY_SECONDS, Floats
+
+# Deals of the mean amount, won for what they stood at, that each stage's ratio is pulled to.
+PRIOR_DEALS = 10.0
+MOMENT_BITS = 36
+
+
+def ratio_at_winning(book: Book, cut: int) -> Floats:
+    """By stage Σ amount at winning ÷ Σ amount then, pulled to 1; shape (stages,).
+
+    Of stays begun in the look-back whose deals were won before `cut`. The amount half way through a stay stands for that of a
+    running one. Stages without such stays have 1.
+    """
+    stays, (won_at, won_minor) = book.stays, first_win(book)
+    recent = (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS) & (stays.entered_at < cut)
+    kept = recent & (book.reference.stage_kind[stays.stage] == OPEN) & (won_at[stays.deal] < cut)
+    rows = np.flatnonzero(kept)
+    deal, stage = stays.deal[rows], stays.stage[rows]
+    middle = (stays.entered_at[rows] + np.minimum(stays.left_at[rows], cut)) // 2
+    then = book.revisions.amount_minor[_revision_at(book, deal, middle)]
+    size = len(book.reference.stages)
+    won, stood, number = (np.bincount(stage, one, size) for one in (won_minor[deal], then, np.ones(len(rows))))
+    prior = PRIOR_DEALS * np.divide(stood, number, out=np.ones(size), where=number > 0)
+    # Deals without an amount then say nothing of a ratio.
+    return np.divide(won + prior, stood + prior, out=np.ones(size), where=stood + prior > 0)
+
+
+@derived()
+def _in_order(book: Book) -> tuple[int, Ints]:
+    """The first moment of all, and one rising number a revision of its deal and its moment after that, shape (revisions,)."""
+    rev = book.revisions
+    origin = int(rev.effective_at.min(initial=FOR_EVER))
+    return origin, (rev.deal << MOMENT_BITS) | (rev.effective_at - origin)
+
+
+def _revision_at(book: Book, deal: Ints, moment: Ints) -> Ints:
+    """The revision of each deal in effect at a moment not before its first."""
+    origin, numbers = _in_order(book)
+    return np.searchsorted(numbers, (deal << MOMENT_BITS) | (moment - origin), side="right") - 1

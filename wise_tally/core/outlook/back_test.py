@@ -1,0 +1,250 @@
+"""Rolling back-test: what past periods were expected to bring, by weighted, actual win rates, run rate and outlook, and what they brought.
+
+Each is asked as it stood on the day, never with later data. The continuous ranked probability score is that of Matheson and Winkler,
+Management Science 22 (1976), 1087–1096; it has the unit of money and, of a single number, is its absolute error.
+"""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+
+from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, brier, checkpoints, unchanged_before
+from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.calendar import Period, midnight_ending
+from wise_tally.core.derived import Grown, derived
+from wise_tally.core.forecast import ForecastLines, forecast_lines
+from wise_tally.core.lines import Filter
+from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.observed_weight import observed_of_deals
+from wise_tally.core.outcome import Outcome, outcome, stakes
+from wise_tally.core.outlook.distribution import MayBeWon, outcome_of
+from wise_tally.core.outlook.rows import OfDeals, Stakes, days_ahead, of_deals, stakes_of
+from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.outlook.still_to_come import run_rate
+from wise_tally.core.outlook.trust import ENOUGH_TO_SHOW
+from wise_tally.core.statistics import Floats, Interval, wilson
+
+METHODS = ("weighted", "actual", "run_rate", "outlook")
+# The methods that give every open deal a chance.
+OF_DEALS = ("weighted", "actual", "outlook")
+LOW, HIGH = 0.1, 0.9
+BINS = 10
+LEAST_PERIODS = 2
+
+
+@dataclass(frozen=True)
+class Guess:
+    """What one method expected of a period on a day, in minor units: mean, one in ten below, nine in ten below; and its score."""
+
+    mean: int
+    p10: int
+    p90: int
+    score: float
+
+
+@dataclass(frozen=True)
+class Look:
+    """A past period as it was seen on a day, what each method expected, and what was won in it in the end, in minor units.
+
+    `chance` by method and `won` are those of the deals open on the day, shape (deals,): won in the days that were left.
+    """
+
+    period: Period
+    on: date
+    checkpoint: str
+    came: int
+    guesses: dict[str, Guess]
+    chance: dict[str, Floats]
+    won: Flags
+
+
+@dataclass(frozen=True)
+class Bin:
+    """Deals whose chance lay in one tenth: how many, their mean chance, how many were won, the interval of that share."""
+
+    deals: int
+    mean_chance: float
+    won: int
+    interval: Interval | None
+
+    @property
+    def rate(self) -> float:
+        """The share won."""
+        return self.won / self.deals
+
+
+@dataclass(frozen=True)
+class Score:
+    """How a method did: mean absolute error and bias as shares of what was won, mean score in minor units, the share of outcomes
+    within its range of eight in ten, the mean squared error of its chances. None where it has none.
+    """
+
+    error: float | None
+    bias: float | None
+    crps: float | None
+    coverage: float | None
+    brier: float | None
+
+
+@dataclass(frozen=True)
+class RollingTest:
+    """All looks at the past periods."""
+
+    looks: tuple[Look, ...]
+
+    @property
+    def enough(self) -> bool:
+        """Whether two periods or more could be looked at."""
+        return len({look.period.text for look in self.looks}) >= LEAST_PERIODS
+
+    def of_checkpoint(self, checkpoint: str) -> "RollingTest":
+        """The looks at one place in each period."""
+        return RollingTest(tuple(look for look in self.looks if look.checkpoint == checkpoint))
+
+    def score(self, method: str) -> Score:
+        """How a method did over all looks."""
+        came = np.array([look.came for look in self.looks], dtype=float)
+        if not len(came) or not came.sum():
+            return Score(None, None, None, None, None)
+        guesses = [look.guesses[method] for look in self.looks]
+        missed = np.array([one.mean for one in guesses]) - came
+        inside = [one.p10 <= look.came <= one.p90 for one, look in zip(guesses, self.looks, strict=True)]
+        return Score(
+            float(np.abs(missed).sum() / came.sum()),
+            float(missed.sum() / came.sum()),
+            float(np.mean([one.score for one in guesses])),
+            float(np.mean(inside)),
+            self._brier(method),
+        )
+
+    def _chances(self, method: str) -> tuple[Floats, Flags]:
+        if method not in OF_DEALS or not self.looks:
+            return np.zeros(0), np.zeros(0, dtype=bool)
+        return (
+            np.concatenate([look.chance[method] for look in self.looks]),
+            np.concatenate([look.won for look in self.looks]),
+        )
+
+    def _brier(self, method: str) -> float | None:
+        chance, won = self._chances(method)
+        return brier(chance, won) if len(chance) else None
+
+    def reliability(self, method: str) -> tuple[Bin | None, ...]:
+        """Of each tenth of chances what was won; None where no deal had such a chance."""
+        chance, won = self._chances(method)
+        tenth = np.minimum((chance * BINS).astype(np.int64), BINS - 1)
+        found: list[Bin | None] = []
+        for one in range(BINS):
+            here = tenth == one
+            deals, came = int(here.sum()), int(won[here].sum())
+            found.append(Bin(deals, float(chance[here].mean()), came, wilson(came, deals)) if deals else None)
+        return tuple(found)
+
+    @property
+    def beaten_by(self) -> str:
+        """The method, weighted or run rate, that missed by less than the outlook; the best of them, empty where none did."""
+        if not self.enough:
+            return ""
+        error = {method: self.score(method).error or 0.0 for method in ("outlook", "weighted", "run_rate")}
+        best = min(error, key=lambda method: error[method])
+        return "" if best == "outlook" else best
+
+
+def past_periods(book: Book, as_of: date, kind: str, number: int) -> list[Period]:
+    """The last periods of a kind that are over, the newest first, that begin after the book does."""
+    fiscal = book.reference.fiscal
+    last = fiscal.containing(as_of, kind)
+    return _begun(book, [fiscal.shifted(last, -step) for step in range(1, number + 1)])
+
+
+def rolling_windows(book: Book, as_of: date, days: int, number: int) -> list[Period]:
+    """Spans of `days` days that overlap by a third, the newest first; it ends with the last quarter that is over."""
+    fiscal = book.reference.fiscal
+    end = fiscal.shifted(fiscal.containing(as_of, "quarter"), -1).ends_on
+    ends = [end - timedelta(days=step * (days - days // 3)) for step in range(number)]
+    spans = [(one - timedelta(days=days - 1), one) for one in ends]
+    return _begun(book, [Period(first, last, "span", f"{first}/{last}") for first, last in spans])
+
+
+def _begun(book: Book, periods: list[Period]) -> list[Period]:
+    """Those that begin after the book does."""
+    entered, zone = book.stays.entered_at, book.reference.time_zone
+    return [one for one in periods if len(entered) and midnight_ending(one.starts_on, zone) > int(entered.min())]
+
+
+def rolling_test(book: Book, snapshot: BookAsOf, periods: list[Period], scope: Filter) -> RollingTest:
+    """Each period at its start, after a third and after two thirds, where there was enough past for an outlook then."""
+    looks = []
+    for period in periods:
+        came = int(forecast_lines(book, snapshot, period, scope, "company").value_minor("won").sum())
+        for place, on in enumerate(checkpoints(period)):
+            look = look_at(book, period, on, scope, CHECKPOINTS[place], came)
+            if look.guesses:
+                looks.append(look)
+    return RollingTest(tuple(looks))
+
+
+def _untouched(found: Look, grown: Grown, period: Period, on: date, scope: Filter, *_: object) -> Look | None:
+    # Whether a deal was won in time is read as well, so the whole period has to be as it was.
+    return found if unchanged_before(grown, period.ends_on, scope) else None
+
+
+@derived(_untouched, most=LOOKS_KEPT)
+def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str, came: int) -> Look:
+    """One look; without guesses where fewer than 20 deals had been decided."""
+    snapshot = book.as_of(on)
+    whole = of_deals(book, snapshot, period)
+    if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
+        return Look(period, on, checkpoint, came, {}, {}, np.zeros(0, dtype=bool))
+    lines = forecast_lines(book, snapshot, period, scope, "company")
+    found = stakes_of(book, lines, whole)
+    outcomes = _outcomes(book, lines, whole, found, period)
+    won_at = first_win(book)[0][snapshot.deal[found.rows]]
+    return Look(
+        period,
+        on,
+        checkpoint,
+        came,
+        {
+            method: Guess(one.mean_minor, one.quantile(LOW), one.quantile(HIGH), crps(one, came))
+            for method, one in outcomes.items()
+        },
+        _chances(book, lines, whole, found.rows, period),
+        won_at < midnight_ending(period.ends_on, book.reference.time_zone),
+    )
+
+
+def _outcomes(book: Book, lines: ForecastLines, whole: OfDeals, found: Stakes, period: Period) -> dict[str, Outcome]:
+    """The distribution of each method."""
+    snapshot = lines.lines.snapshot
+    won, rows, amount = stakes(lines)
+    observed = observed_of_deals(book, snapshot, period)
+    none = np.zeros(0)
+    rate = run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1]).shared(found.share)
+    return {
+        "weighted": outcome(won, amount, snapshot.probability_bp[rows]),
+        "actual": outcome(won, amount, observed[rows]),
+        "run_rate": outcome_of(MayBeWon(won, none, none, rate, 0.0)),
+        "outlook": outcome_of(found.asked),
+    }
+
+
+def _chances(book: Book, lines: ForecastLines, whole: OfDeals, rows: Ints, period: Period) -> dict[str, Floats]:
+    """By method the chance of each open deal to be won in time: as set and as seen where it is due in the period, else none."""
+    snapshot = lines.lines.snapshot
+    due = np.isin(rows, lines.lines.rows[lines.counts("open")])
+    sides = {"weighted": snapshot.probability_bp, "actual": observed_of_deals(book, snapshot, period)}
+    found = {method: np.where(due, side[rows] / WHOLE_BP, 0.0) for method, side in sides.items()}
+    return {**found, "outlook": whole.chance[rows]}
+
+
+def crps(found: Outcome, came: int) -> float:
+    """∫ (F(x) − 1[x ≥ came])² dx in minor units, F the distribution's; 0 is best."""
+    below = np.cumsum(found.probability)[:-1]
+    step, first = found.step_minor, found.won_minor
+    starts = first + step * np.arange(len(below))
+    under = np.clip(came - starts, 0, step)
+    inside = float((below**2 * under + (1 - below) ** 2 * (step - under)).sum())
+    last = first + step * len(below)
+    return inside + max(first - came, 0) + max(came - last, 0)

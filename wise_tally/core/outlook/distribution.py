@@ -1,0 +1,177 @@
+"""The distribution of what is won in the end: won, open deals by chance and deals still to come, under a common shock.
+
+The shock δ ~ N(0, σ²) takes five nodes (Gauss–Hermite); at each a deal's log-odds move by σδ, scaled so that its chance stays its
+mean. Deals still to come are a compound Poisson sum with mean · e^(σδ − σ²/2). The 150 deals with the widest spread are joined one
+by one, the rest as one bell curve. Source: standard convolution; Abramowitz and Stegun (1964), 25.4.46 for the nodes.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from wise_tally.core.outcome import Outcome
+from wise_tally.core.outlook.corrections import chance_of, log_odds
+from wise_tally.core.outlook.still_to_come import StillToCome
+from wise_tally.core.statistics import Floats
+
+CELLS = 2048
+MOST_ALONE = 150
+NODES = 5
+NO_CHANCE = 1e-9
+
+
+@dataclass(frozen=True)
+class MayBeWon:
+    """What may still be won: expected amounts (minor units) and chances of open deals, shape (deals,), deals to come, the shock's σ."""
+
+    won_minor: int
+    amount_minor: Floats
+    chance: Floats
+    to_come: StillToCome
+    shock: float
+
+    @property
+    def open_minor(self) -> float:
+        """What the open deals add on average."""
+        return float((self.amount_minor * self.chance).sum())
+
+    @property
+    def mean_minor(self) -> float:
+        """The mean of all that is won in the end."""
+        return self.won_minor + self.open_minor + self.to_come.mean_minor
+
+    @cached_property
+    def nodes(self) -> tuple[Floats, Floats]:
+        """The shock's values, in shifts of log-odds, and their weights."""
+        if self.shock <= 0:
+            return np.zeros(1), np.ones(1)
+        at, weight = np.polynomial.hermite_e.hermegauss(NODES)
+        return self.shock * at, weight / weight.sum()
+
+    @cached_property
+    def chance_at_nodes(self) -> Floats:
+        """Each deal's chance at each node, shape (nodes, deals); their weighed mean is the deal's chance."""
+        shift, weight = self.nodes
+        found = chance_of(log_odds(self.chance) + shift[:, None])
+        return np.clip(found * self.chance / (weight @ found), 0.0, 1.0)
+
+
+@dataclass(frozen=True)
+class _Grid:
+    """Cells of `step_minor` each, from 0: what is added to what is won already."""
+
+    step_minor: int
+    cells: int = CELLS
+
+    def added(self, sums: Floats, amount_minor: float, chance: Floats) -> Floats:
+        """Sums of shape (nodes, cells) with a deal joined; its amount is split between two cells, so that the mean stays."""
+        size, part = divmod(amount_minor / self.step_minor, 1)
+        found = sums * (1 - chance)[:, None]
+        for cell, share in ((int(size), 1 - part), (int(size) + 1, part)):
+            if share > 0 and cell < self.cells:
+                found[:, cell:] += sums[:, : self.cells - cell] * (chance * share)[:, None]
+        return found
+
+    def transformed(self, amount_minor: Floats, weight: Floats) -> npt.NDArray[np.complex128]:
+        """The Fourier transform of one deal to come, drawn from the amounts by weight."""
+        place = np.minimum(amount_minor / self.step_minor, self.cells - 2)
+        low = place.astype(np.int64)
+        drawn = np.bincount(low, (1 - (place - low)) * weight, 2 * self.cells)
+        drawn += np.bincount(low + 1, (place - low) * weight, 2 * self.cells)
+        return np.fft.rfft(drawn / weight.sum())
+
+
+def _grid_of(asked: MayBeWon) -> _Grid:
+    """Cells up to the mean and six standard deviations, and the largest deal; never beyond what all deals together bring."""
+    amount, chance, to_come = asked.amount_minor, asked.chance, asked.to_come
+    mean = asked.mean_minor - asked.won_minor
+    spread = float(
+        (amount**2 * chance * (1 - chance)).sum() + (to_come.expected * to_come.amount_minor.astype(float) ** 2).sum()
+    )
+    top = mean + 6 * (np.sqrt(spread) + 3 * asked.shock * mean) + amount.max(initial=0.0)
+    top += 2 * float(to_come.amount_minor.max(initial=0))
+    if not len(to_come.expected):
+        top = min(top, float(amount.sum()))
+    # Each deal may spread over one cell more than its amount.
+    cells = CELLS - 2 - min(len(amount), MOST_ALONE)
+    return _Grid(max(int(np.ceil(top / cells)), 1))
+
+
+def outcome_of(asked: MayBeWon) -> Outcome:
+    """The distribution of what is won in the end; its mean is exact."""
+    return what_if_won(asked, ())[0]
+
+
+def what_if_won(
+    asked: MayBeWon, deals: tuple[int, ...], quota_minor: int | None = None
+) -> tuple[Outcome, tuple[tuple[float | None, float | None], ...]]:
+    """The distribution, and for each of a few deals (places) the chance of quota given that it is won and that it is not.
+
+    What a deal's winning tells of the common shock counts: chance · if won + (1 − chance) · if not is the chance of quota.
+    """
+    kept = np.flatnonzero((asked.amount_minor > 0) & (asked.chance > NO_CHANCE))
+    amount, chances = asked.amount_minor[kept], asked.chance_at_nodes[:, kept]
+    grid, weight = _grid_of(asked), asked.nodes[1]
+    p = asked.chance[kept]
+    widest = np.argsort(-(amount**2 * p * (1 - p)), kind="stable")
+    apart = [place for place, deal in enumerate(kept.tolist()) if deal in deals]
+    alone = [place for place in widest[:MOST_ALONE].tolist() if place not in apart]
+    rest = np.setdiff1d(widest[MOST_ALONE:], apart)
+    sums = np.zeros((len(weight), grid.cells))
+    sums[:, 0] = 1.0
+    for place in alone:
+        sums = grid.added(sums, amount[place], chances[:, place])
+    sums = _with_the_rest(asked, grid, sums, (amount[rest], chances[:, rest]))
+
+    def joined(but: int | None = None) -> Floats:
+        found = sums
+        for place in apart:
+            if place != but:
+                found = grid.added(found, amount[place], chances[:, place])
+        return found
+
+    mean = round(asked.mean_minor)
+    whole = Outcome(asked.won_minor, grid.step_minor, weight @ joined(), mean)
+    at = {int(kept[place]): place for place in apart}
+    pairs = []
+    for deal in deals:
+        if deal not in at:
+            pairs.append((whole.chance_of(quota_minor),) * 2)
+            continue
+        place = at[deal]
+        others = joined(but=place)
+        if_won, if_lost = weight * chances[:, place], weight * (1 - chances[:, place])
+        found = [
+            Outcome(asked.won_minor + extra, grid.step_minor, _mixed(given, others), mean).chance_of(quota_minor)
+            for given, extra in ((if_won, round(amount[place])), (if_lost, 0))
+        ]
+        pairs.append((found[0], found[1]))
+    return whole, tuple(pairs)
+
+
+def _mixed(weight: Floats, sums: Floats) -> Floats:
+    total = weight.sum()
+    return weight @ sums / total if total > 0 else sums.mean(axis=0)
+
+
+def _with_the_rest(asked: MayBeWon, grid: _Grid, sums: Floats, rest: tuple[Floats, Floats]) -> Floats:
+    """Sums joined with the many deals of little spread (amounts, chances at the nodes) and with those to come, by transforms."""
+    amount, chances = rest
+    to_come = asked.to_come
+    if not len(amount) and to_come.number <= 0:
+        return sums
+    size = 2 * grid.cells
+    wave = 2 * np.pi * np.arange(size // 2 + 1) / size
+    found = np.fft.rfft(sums, size, axis=1)
+    if len(amount):
+        mean = chances @ amount / grid.step_minor
+        spread = (chances * (1 - chances)) @ amount**2 / grid.step_minor**2
+        found *= np.exp(-1j * np.outer(mean, wave) - 0.5 * np.outer(spread, wave**2))
+    if to_come.number > 0:
+        one = grid.transformed(to_come.amount_minor.astype(float), to_come.expected)
+        number = to_come.number * np.exp(asked.nodes[0] - asked.shock**2 / 2)
+        found *= np.exp(np.outer(number, one - 1))
+    back = np.maximum(np.fft.irfft(found, size, axis=1)[:, : grid.cells], 0.0)
+    return back / np.maximum(back.sum(axis=1, keepdims=True), 1e-12)

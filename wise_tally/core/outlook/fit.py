@@ -1,0 +1,119 @@
+"""The fit: all that the outlook learns from the book up to a day, for a number of days ahead; and the chances it gives open deals."""
+
+from dataclasses import dataclass
+from datetime import date
+
+import numpy as np
+
+from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.calendar import midnight_ending
+from wise_tally.core.derived import Grown, derived
+from wise_tally.core.money import Ints
+from wise_tally.core.outlook.amounts import ratio_at_winning
+from wise_tally.core.outlook.chance_by_age import chance_by_age
+from wise_tally.core.outlook.common_shock import WITHOUT_PAST, common_shock
+from wise_tally.core.outlook.corrections import (
+    Corrections,
+    chance_of,
+    learnt_corrections,
+    log_odds,
+    shifts_of_deals,
+)
+from wise_tally.core.outlook.moves import AGES, Weights, daily_rates, decided_deals, stays_seen, whole_days
+from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standings, standing_of
+from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
+from wise_tally.core.reference_data import OPEN
+from wise_tally.core.statistics import DAY_SECONDS, Floats
+
+# Decided deals of a process from which its chances are corrected.
+ENOUGH_TO_CORRECT = 200
+FITS_KEPT = 64
+
+
+@dataclass(frozen=True)
+class Fit:
+    """What was learnt for `horizon` days ahead: chance by stage and age (stages, 721), amount at winning by stage, decided deals and
+    whether corrected by process, corrections, the shock's σ, deals still to come.
+    """
+
+    horizon: int
+    chance: Floats
+    ratio: Floats
+    decided: Ints
+    is_corrected: Flags
+    corrections: Corrections
+    shock: float
+    to_come: StillToCome
+
+
+def _same_moves(found: Fit, grown: Grown, as_of: date, horizon: int) -> Fit | None:
+    """A fit holds when what came in before the day's end neither moves a deal, nor wins one, nor reaches back to a landmark."""
+    book, growth = grown.new, grown.growth
+    rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
+    rows = growth.rows[rev.effective_at[growth.rows] < cut]
+    stays_put = (rows > 0) & (rev.deal[rows] == rev.deal[rows - 1]) & (rev.stage[rows] == rev.stage[rows - 1])
+    still_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
+    late = rev.effective_at[rows] >= cut - horizon * DAY_SECONDS
+    return found if growth.same_base and (stays_put & still_open & late).all() else None
+
+
+@derived(_same_moves, most=FITS_KEPT)
+def fit(book: Book, as_of: date, horizon: int) -> Fit:
+    """What the book up to the end of a day teaches about the `horizon` days after it; later rows are not read.
+
+    The chances of processes with 200 decided deals or more are corrected, where the history is 60 days longer than the horizon.
+    """
+    reference, cut = book.reference, midnight_ending(as_of, book.reference.time_zone)
+    rules = reference.rules_on(as_of)
+    chance = np.zeros((len(reference.stages), AGES))
+    for process in range(len(reference.processes)):
+        seen = stays_seen(book, cut, process)
+        if seen.stages:
+            chance[list(seen.stages)] = chance_by_age(daily_rates(seen, rules, Weights()), horizon)
+    decided = decided_deals(book, cut)
+    is_corrected, corrections, shock = decided >= ENOUGH_TO_CORRECT, Corrections(), WITHOUT_PAST
+    if horizon > 0 and _long_enough(book, cut, horizon):
+        past = past_standings(book, as_of, horizon)
+        before = chance[past.standing.stage, whole_days(past.standing.age_seconds)]
+        among = is_corrected[book.deals.process[past.standing.deal]]
+        if among.any():
+            corrections, before[among] = learnt_corrections(book, past.take(among), before[among], horizon)
+        shock = common_shock(past, before)
+    else:
+        is_corrected = np.zeros(len(decided), dtype=bool)
+    to_come = still_to_come(book, cut, horizon)
+    return Fit(horizon, chance, ratio_at_winning(book, cut), decided, is_corrected, corrections, shock, to_come)
+
+
+def _long_enough(book: Book, cut: int, horizon: int) -> bool:
+    entered = book.stays.entered_at
+    return bool(len(entered)) and cut - int(entered.min()) >= (horizon + FIRST_DAYS) * DAY_SECONDS
+
+
+@dataclass(frozen=True)
+class Chances:
+    """Of each open deal of a snapshot: its place there, how it stood, its chance before and after corrections, and by factor
+    what shifts its log-odds; the amount (minor units) it would be won for.
+    """
+
+    places: Ints
+    standing: Standing
+    by_age: Floats
+    chance: Floats
+    amount_minor: Floats
+    shifts: dict[str, Floats]
+
+
+def chances(book: Book, snapshot: BookAsOf, found: Fit) -> Chances:
+    """The chances a fit gives the open deals of a snapshot of its day, also of one with supposed changes."""
+    standing, places = standing_of(book, snapshot)
+    by_age = found.chance[standing.stage, whole_days(standing.age_seconds)]
+    shifts: dict[str, Floats] = {}
+    chance = by_age
+    if found.corrections.shifts and found.horizon > 0:
+        corrected = found.is_corrected[book.deals.process[standing.deal]]
+        learnt = shifts_of_deals(book, standing, found.horizon, found.corrections)
+        shifts = {factor: np.where(corrected, shift, 0.0) for factor, shift in learnt.items()}
+        base = np.where(corrected, found.corrections.base, 0.0)
+        chance = np.where(corrected, chance_of(log_odds(by_age) + base + sum(shifts.values())), by_age)
+    return Chances(places, standing, by_age, chance, standing.amount_minor * found.ratio[standing.stage], shifts)

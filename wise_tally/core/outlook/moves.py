@@ -1,0 +1,142 @@
+"""Stays and rates: how likely deals leave a stage on each day of their stay, by where they go.
+
+Days are whole days of 86 400 seconds, durations rounded half up and capped at 720 days; a stay that reaches the cap is no
+exit there. Nothing at or after the as-of midnight is read.
+"""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from wise_tally.core.book import Book
+from wise_tally.core.money import WHOLE_BP, Ints
+from wise_tally.core.reference_data import LOST, OPEN, WON, StageRule
+from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.trees import NONE
+
+AGE_CAP = 720
+AGES = AGE_CAP + 1
+LOOK_BACK_DAYS = 730
+# Exits that an age class must hold; exits that what is set weighs a stage, and a stage's whole weighs each age class.
+EXITS_OF_A_CLASS = 10
+EXITS_OF_WHAT_IS_SET = 10.0
+EXITS_OF_THE_WHOLE = 5.0
+LEAST_SHARE, MOST_SHARE = 0.02, 0.98
+DAYS_WHERE_NONE_ARE_SET = 30.0
+
+
+@dataclass(frozen=True)
+class Weights:
+    """How rates are smoothed: exits an age class holds at least, exits of what is set, exits of a stage's whole."""
+
+    class_exits: int = EXITS_OF_A_CLASS
+    set_exits: float = EXITS_OF_WHAT_IS_SET
+    whole_exits: float = EXITS_OF_THE_WHOLE
+
+
+@dataclass(frozen=True)
+class StaysSeen:
+    """Of n open stages on days 0 to 720 of a stay: exits (n, n + 2, 721), the last targets won and lost, and stays at risk (n, 721)."""
+
+    stages: tuple[int, ...]
+    exits: Floats
+    at_risk: Floats
+
+
+def whole_days(seconds: Any) -> Ints:
+    """Durations in seconds (any shape) as whole days, half up, at most 720."""
+    return np.minimum((np.asarray(seconds, dtype=np.int64) + DAY_SECONDS // 2) // DAY_SECONDS, AGE_CAP)
+
+
+def stays_seen(book: Book, cut: int, process: int) -> StaysSeen:
+    """Exits and stays at risk by day of the stay, of stays that touched the last 730 days before the moment `cut`.
+
+    Running stays are censored at the cut; those begun before the look-back are at risk from its first whole day on.
+    Source: occurrence and exposure with delayed entry, Aalen, Borgan and Gjessing, Survival and Event History Analysis (2008), chapter 3.
+    """
+    reference, stays = book.reference, book.stays
+    stages = reference.open_stages(process)
+    count, since = len(stages), cut - LOOK_BACK_DAYS * DAY_SECONDS
+    index = np.full(len(reference.stages), NONE)
+    index[list(stages)] = np.arange(count)
+    rows = np.flatnonzero((stays.entered_at < cut) & (stays.left_at > since) & (index[stays.stage] != NONE))
+    entered, left = stays.entered_at[rows], stays.left_at[rows]
+    last = whole_days(np.minimum(left, cut) - entered)
+    first = np.where(entered < since, whole_days(np.maximum(since - entered, 0)) + 1, 0)
+    kept = last >= first
+    rows, first, last, left = rows[kept], first[kept], last[kept], left[kept]
+    target = index.copy()
+    target[reference.stage_kind == WON], target[reference.stage_kind == LOST] = count, count + 1
+    # A stay that ended is followed by the one its deal moved to.
+    goes_to = target[stays.stage[np.minimum(rows + 1, len(stays.stage) - 1)]]
+    is_exit = (left < cut) & (last < AGE_CAP) & (goes_to != NONE)
+    stage = index[stays.stage[rows]]
+    size = count * (AGES + 1)
+    joined = np.bincount(stage * (AGES + 1) + first, minlength=size)
+    gone = np.bincount(stage * (AGES + 1) + last + 1, minlength=size)
+    at_risk = np.cumsum((joined - gone).reshape(count, AGES + 1), axis=1)[:, :AGES]
+    cell = (stage[is_exit] * (count + 2) + goes_to[is_exit]) * AGES + last[is_exit]
+    exits = np.bincount(cell, minlength=count * (count + 2) * AGES).reshape(count, count + 2, AGES)
+    return StaysSeen(stages, exits.astype(float), at_risk.astype(float))
+
+
+def daily_rates(seen: StaysSeen, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
+    """The chance to leave on each day of a stay for each target, of those still there: shape (n, n + 2, 721).
+
+    whole = (O + m·share) ÷ (R + m·days); of an age class (O + k·whole ÷ Σwhole) ÷ (R + k ÷ Σwhole), O exits and R days at risk,
+    m and k the weights. With classes of a day and no weights it is the estimate of Aalen and Johansen (1978) on whole days.
+    """
+    share, days = _as_set(seen.stages, rules)
+    rates = np.zeros_like(seen.exits)
+    for stage, exits in enumerate(seen.exits):
+        starts = age_classes(exits.sum(axis=0), weights.class_exits)
+        of_class = np.add.reduceat(exits, starts, axis=1)
+        exposure = np.add.reduceat(seen.at_risk[stage], starts)
+        if weights.set_exits or weights.whole_exits:
+            whole = (of_class.sum(axis=1) + weights.set_exits * share[stage]) / (
+                exposure.sum() + weights.set_exits * days[stage]
+            )
+            prior = weights.whole_exits / whole.sum()
+            rate = (of_class + prior * whole[:, None]) / (exposure + prior)
+        else:
+            rate = np.divide(of_class, exposure, out=np.zeros_like(of_class), where=exposure > 0)
+        rates[stage] = np.repeat(rate, np.diff(np.r_[starts, AGES]), axis=1)
+    return rates
+
+
+def age_classes(exits: Floats, least: int) -> Ints:
+    """First days of the age classes: one closes on the first day on which it holds `least` exits, the last goes on for ever."""
+    if least <= 1:
+        return np.arange(len(exits))
+    starts, held = [0], 0.0
+    for day in np.flatnonzero(exits).tolist():
+        held += exits[day]
+        if held >= least and day + 1 < len(exits):
+            starts.append(day + 1)
+            held = 0.0
+    if len(starts) > 1 and held < least:
+        starts.pop()
+    return np.array(starts)
+
+
+def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floats, Floats]:
+    """What is set says of a stage's exits: the share that goes to the next stage (or is won), the rest lost; and its days."""
+    count = len(stages)
+    chance = np.r_[[rules[stage].probability_bp / WHOLE_BP for stage in stages], 1.0]
+    onward = np.divide(chance[:-1], chance[1:], out=np.full(count, 0.5), where=chance[1:] > 0)
+    share, place = np.zeros((count, count + 2)), np.arange(count)
+    share[place, place + 1] = np.clip(onward, LEAST_SHARE, MOST_SHARE)
+    share[:, count + 1] = 1 - share[place, place + 1]
+    typical = np.array([rules[stage].typical_days or np.nan for stage in stages], dtype=float)
+    known = typical[~np.isnan(typical)]
+    return share, np.where(np.isnan(typical), known.mean() if len(known) else DAYS_WHERE_NONE_ARE_SET, typical)
+
+
+def decided_deals(book: Book, cut: int) -> Ints:
+    """Of each process the deals with history that were won or lost in the look-back before `cut`, shape (processes,)."""
+    stays, kind = book.stays, book.reference.stage_kind
+    recent = (stays.entered_at < cut) & (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
+    decided = np.zeros(len(book.deals.key), dtype=bool)
+    decided[stays.deal[recent & (kind[stays.stage] != OPEN)]] = True
+    return np.bincount(book.deals.process[decided], minlength=len(book.reference.processes))

@@ -1,0 +1,178 @@
+"""Standings: the open deals as they stood, now and on past days whose horizon is over (landmarks).
+
+Source of landmarks: van Houwelingen, Dynamic Prediction by Landmarking in Event History Analysis, Scand. J. Statist. 34 (2007).
+"""
+
+from dataclasses import dataclass
+from datetime import date
+
+import numpy as np
+
+from wise_tally.core.book import Book, BookAsOf, Flags, spliced
+from wise_tally.core.calendar import NO_DAY, midnight_ending
+from wise_tally.core.conversion import NEVER, first_won_at
+from wise_tally.core.derived import Grown, derived
+from wise_tally.core.money import Ints
+from wise_tally.core.reference_data import OPEN, WON
+from wise_tally.core.statistics import DAY_SECONDS, Floats
+
+DAYS_BETWEEN = 14
+LANDMARK_DAYS = 365
+# No landmark lies in the first days of the history: 60 of them, or a quarter of a short one.
+FIRST_DAYS = 60
+MOST_ROWS = 20_000
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Open deals with history on a day: revision row, deal, stage, seconds in the stage, days to the expected close, later moves of it,
+    amount in minor units, owner. `days_to_close` is NaN for undated ones. Shape (deals,).
+    """
+
+    row: Ints
+    deal: Ints
+    stage: Ints
+    age_seconds: Ints
+    days_to_close: Floats
+    slips: Ints
+    amount_minor: Ints
+    owner: Ints
+
+    def take(self, rows: Ints | Flags) -> "Standing":
+        """Some of them."""
+        return Standing(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
+
+
+@dataclass(frozen=True)
+class Past:
+    """Standings on all landmarks, one row a deal and landmark: days before the as-of midnight, and whether it was won in time."""
+
+    standing: Standing
+    days_ago: Ints
+    won: Flags
+
+    def take(self, rows: Ints | Flags) -> "Past":
+        """Some of them."""
+        return Past(self.standing.take(rows), self.days_ago[rows], self.won[rows])
+
+
+def _mended_slips(known: Ints, grown: Grown) -> Ints | None:
+    if grown.new.reference is not grown.old.reference:
+        return None
+    # Rows come in after the last of their deal, so what stood before them stays.
+    growth, rev = grown.growth, grown.new.revisions
+    found = spliced(known, growth.at, np.zeros(len(growth.at), dtype=np.int64))
+    later = _moved_later(grown.new, growth.rows)
+    for row, moved in zip(growth.rows.tolist(), later.tolist(), strict=True):
+        found[row] = found[row - 1] + moved if row and rev.deal[row] == rev.deal[row - 1] else 0
+    return found
+
+
+def _moved_later(book: Book, rows: Ints) -> Flags:
+    """Which revisions moved their deal's expected close later while it was open."""
+    rev, before = book.revisions, np.maximum(rows - 1, 0)
+    close, former = rev.expected_close[rows], rev.expected_close[before]
+    was_open = book.reference.stage_kind[rev.stage[before]] == OPEN
+    return (rev.deal[rows] == rev.deal[before]) & (close > former) & (former != NO_DAY) & was_open
+
+
+@derived(_mended_slips)
+def slips(book: Book) -> Ints:
+    """For each revision how often the deal's expected close had moved later while it was open, shape (revisions,)."""
+    rev = book.revisions
+    size = len(rev.deal)
+    total = np.cumsum(_moved_later(book, np.arange(size)))
+    first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][:size])
+    return total - np.repeat(total[first], np.diff(np.r_[first, size]))
+
+
+def _mended_wins(known: tuple[Ints, Ints], grown: Grown) -> tuple[Ints, Ints] | None:
+    if grown.new.reference is not grown.old.reference:
+        return None
+    moment, amount = (one.copy() for one in known)
+    rev, many = grown.new.revisions, len(grown.new.deals.key) - len(moment)
+    moment, amount = np.r_[moment, np.full(many, NEVER)], np.r_[amount, np.zeros(many, dtype=np.int64)]
+    for row in grown.growth.rows.tolist():
+        deal = rev.deal[row]
+        if grown.new.reference.stage_kind[rev.stage[row]] == WON and moment[deal] == NEVER:
+            moment[deal], amount[deal] = rev.effective_at[row], rev.amount_minor[row]
+    return moment, amount
+
+
+@derived(_mended_wins)
+def first_win(book: Book) -> tuple[Ints, Ints]:
+    """Moment and amount (minor units) of each deal's first winning, shape (deals,); NEVER and 0 without one."""
+    rev = book.revisions
+    amount = np.zeros(len(book.deals.key), dtype=np.int64)
+    rows = np.flatnonzero(book.reference.stage_kind[rev.stage] == WON)[::-1]
+    # Of several values for one place the last stays: the first revision of each deal.
+    amount[rev.deal[rows]] = rev.amount_minor[rows]
+    return first_won_at(book), amount
+
+
+def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:
+    """The open deals with history of a snapshot (one with supposed changes too), and their places in it."""
+    places = np.flatnonzero((snapshot.kind == OPEN) & ~book.deals.short_form[snapshot.deal])
+    row, today = snapshot.row[places], snapshot.as_of.toordinal()
+    standing = Standing(
+        row,
+        snapshot.deal[places],
+        snapshot.stage[places],
+        snapshot.cut - book.revisions.effective_at[book.entered_row[row]],
+        _days_to(snapshot.expected_close[places], today),
+        slips(book)[row],
+        snapshot.amount_minor[places],
+        snapshot.owner[places],
+    )
+    return standing, places
+
+
+def _days_to(close: Ints, today: Ints | int) -> Floats:
+    """Days from the end of `today` to the end of the expected close, both ordinals."""
+    return np.where(close == NO_DAY, np.nan, close - today)
+
+
+def landmarks(book: Book, cut: int, horizon: int) -> Ints:
+    """Days before the cut of each landmark: the horizon, then every 14 days more for a year, not before the history's first days."""
+    entered = book.stays.entered_at
+    if not len(entered):
+        return np.zeros(0, dtype=np.int64)
+    age = (cut - int(entered.min())) / DAY_SECONDS
+    oldest = min(age - min(FIRST_DAYS, age / 4), horizon + LANDMARK_DAYS)
+    return np.arange(horizon, oldest, DAYS_BETWEEN, dtype=np.int64)
+
+
+def past_standings(book: Book, as_of: date, horizon: int) -> Past:
+    """All open deals with history on every landmark; of more than 20 000 rows every k-th."""
+    rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
+    ago = landmarks(book, cut, horizon)
+    moments = cut - ago * DAY_SECONDS
+    if len(ago):
+        rows = np.flatnonzero((rev.effective_at < moments[0]) & (book.effective_to >= moments[-1]))
+        rows = rows[(book.reference.stage_kind[rev.stage[rows]] == OPEN) & ~book.deals.short_form[rev.deal[rows]]]
+        # Landmarks in which a revision is in effect: from the newest at or before its end to the oldest after its start.
+        rising = moments[::-1]
+        newest = len(ago) - np.searchsorted(rising, np.minimum(book.effective_to[rows], moments[0]), side="right")
+        oldest = len(ago) - np.searchsorted(rising, rev.effective_at[rows], side="right")
+        many = np.maximum(oldest - newest, 0)
+        at = np.repeat(np.arange(len(rows)), many)
+        nth = np.arange(len(at)) - np.repeat(np.cumsum(many) - many, many) + newest[at]
+        step = max(-(-len(at) // MOST_ROWS), 1)
+        row, nth = rows[at[::step]], nth[::step]
+    else:
+        row = nth = np.zeros(0, dtype=np.int64)
+    moment, deal = moments[nth], rev.deal[row]
+    # Landmarks lie whole days before the as-of day; to the hour of a changed clock that is their local midnight.
+    today = as_of.toordinal() - ago[nth]
+    standing = Standing(
+        row,
+        deal,
+        rev.stage[row],
+        moment - rev.effective_at[book.entered_row[row]],
+        _days_to(rev.expected_close[row], today),
+        slips(book)[row],
+        rev.amount_minor[row],
+        rev.owner[row],
+    )
+    won_at = first_win(book)[0][deal]
+    return Past(standing, ago[nth], (won_at >= moment) & (won_at < moment + horizon * DAY_SECONDS))
