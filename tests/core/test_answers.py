@@ -48,7 +48,7 @@ DASHBOARD = [
 ]
 TREND = [
     ((NOW, 0, None, None), "Nothing won in this quarter yet."),
-    ((NOW, 5, None, None), "5 won so far this quarter; no quota is set."),
+    ((NOW, 5, None, None), "5 won, cumulative this quarter; no quota is set."),
     ((NOW, 60, 50, 100), "60 won, 10 ahead of the target to date."),
     ((NOW, 40, 50, 100), "40 won, 10 behind the target to date."),
     ((OVER, 40, 100, 100), "The quarter ended 60 short of quota, at 0.4."),

@@ -56,6 +56,9 @@ def samples(book, days):
         "quota_minor": [None, 1_000_000],
         "most": [3],
         "node": [("company", 0), ("person", 0)],
+        "horizon": [0, 25],
+        "checkpoint": ["at its start"],
+        "came": [1_000],
     }
 
 
@@ -88,6 +91,10 @@ def same(found, fresh, book, path):
         assert len(found) == len(fresh), path
         for place, (one, other) in enumerate(zip(found, fresh, strict=True)):
             same(one, other, book, (*path, place))
+    elif isinstance(fresh, dict):
+        assert list(found) == list(fresh), path
+        for key, value in fresh.items():
+            same(found[key], value, book, (*path, key))
     else:
         assert found == fresh, path
 

@@ -148,7 +148,7 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/attainment/cash/working/all/?period=FY2027",
         "/attainment/commissions/working/commission/?period=FY2027",
         "/customers/account/ac001/working/open/",
-        "/conversion/working/undecided/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
+        "/conversion/working/still open/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
     ):
         working = client.get(address)
         listed = client.get(working.context["all_url"])

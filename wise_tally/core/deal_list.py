@@ -97,12 +97,17 @@ def slips(book: Book, snapshot: BookAsOf) -> Slips:
 def slip_moves(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints]:
     """Every slip before the snapshot's cut: the deal, by how many days, and the moment; shape (slips,)."""
     rev = book.revisions
+    rows = np.flatnonzero(slipped_with(book, np.arange(len(rev.deal))) & (rev.effective_at < snapshot.cut))
+    return rev.deal[rows], rev.expected_close[rows] - rev.expected_close[rows - 1], rev.effective_at[rows]
+
+
+def slipped_with(book: Book, rows: Ints) -> Flags:
+    """Which of these revisions are slips: the expected close later than in the revision before, both dated, both open."""
+    rev, before = book.revisions, np.maximum(rows - 1, 0)
+    close, former = rev.expected_close[rows], rev.expected_close[before]
     is_open = book.reference.stage_kind[rev.stage] == OPEN
-    later = rev.expected_close[1:] - rev.expected_close[:-1]
-    dated = (rev.expected_close[1:] != NO_DAY) & (rev.expected_close[:-1] != NO_DAY)
-    slipped = (rev.deal[1:] == rev.deal[:-1]) & is_open[1:] & is_open[:-1] & dated & (later > 0)
-    slipped &= rev.effective_at[1:] < snapshot.cut
-    return rev.deal[1:][slipped], later[slipped], rev.effective_at[1:][slipped]
+    same = (rev.deal[rows] == rev.deal[before]) & is_open[rows] & is_open[before]
+    return same & (former != NO_DAY) & (close > former)
 
 
 @dataclass(frozen=True)

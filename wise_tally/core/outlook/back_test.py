@@ -17,11 +17,11 @@ from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.observed_weight import observed_of_deals
-from wise_tally.core.outcome import Outcome, outcome, stakes
+from wise_tally.core.outcome import Outcome, stakes
 from wise_tally.core.outlook.distribution import MayBeWon, outcome_of
 from wise_tally.core.outlook.rows import OfDeals, Stakes, days_ahead, of_deals, stakes_of
 from wise_tally.core.outlook.standings import first_win
-from wise_tally.core.outlook.still_to_come import run_rate
+from wise_tally.core.outlook.still_to_come import NOTHING_TO_COME, run_rate
 from wise_tally.core.outlook.trust import ENOUGH_TO_SHOW
 from wise_tally.core.statistics import Floats, Interval, wilson
 
@@ -187,7 +187,7 @@ def rolling_test(book: Book, snapshot: BookAsOf, periods: list[Period], scope: F
 
 def _untouched(found: Look, grown: Grown, period: Period, on: date, scope: Filter, *_: object) -> Look | None:
     # Whether a deal was won in time is read as well, so the whole period has to be as it was.
-    return found if unchanged_before(grown, period.ends_on, scope) else None
+    return found if unchanged_before(grown, max(on, period.ends_on), scope) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
@@ -199,7 +199,7 @@ def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str
         return Look(period, on, checkpoint, came, {}, {}, np.zeros(0, dtype=bool))
     lines = forecast_lines(book, snapshot, period, scope, "company")
     found = stakes_of(book, lines, whole)
-    outcomes = _outcomes(book, lines, whole, found, period)
+    outcomes = _outcomes(book, lines, found, period)
     won_at = first_win(book)[0][snapshot.deal[found.rows]]
     return Look(
         period,
@@ -215,28 +215,34 @@ def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str
     )
 
 
-def _outcomes(book: Book, lines: ForecastLines, whole: OfDeals, found: Stakes, period: Period) -> dict[str, Outcome]:
+def _outcomes(book: Book, lines: ForecastLines, found: Stakes, period: Period) -> dict[str, Outcome]:
     """The distribution of each method."""
     snapshot = lines.lines.snapshot
     won, rows, amount = stakes(lines)
-    observed = observed_of_deals(book, snapshot, period)
-    none = np.zeros(0)
+    due, none = amount.astype(float), np.zeros(0)
     rate = run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1]).shared(found.share)
-    return {
-        "weighted": outcome(won, amount, snapshot.probability_bp[rows]),
-        "actual": outcome(won, amount, observed[rows]),
-        "run_rate": outcome_of(MayBeWon(won, none, none, rate, 0.0)),
-        "outlook": outcome_of(found.asked),
+    asked = {
+        **{
+            method: MayBeWon(won, due, side[rows], NOTHING_TO_COME, 0.0)
+            for method, side in _sides(book, snapshot, period)
+        },
+        "run_rate": MayBeWon(won, none, none, rate, 0.0),
+        "outlook": found.asked,
     }
+    return {method: outcome_of(one) for method, one in asked.items()}
+
+
+def _sides(book: Book, snapshot: BookAsOf, period: Period) -> list[tuple[str, Floats]]:
+    """The chance of each deal of the snapshot as set and as seen, 0 to 1."""
+    observed = observed_of_deals(book, snapshot, period)
+    return [("weighted", snapshot.probability_bp / WHOLE_BP), ("actual", observed / WHOLE_BP)]
 
 
 def _chances(book: Book, lines: ForecastLines, whole: OfDeals, rows: Ints, period: Period) -> dict[str, Floats]:
     """By method the chance of each open deal to be won in time: as set and as seen where it is due in the period, else none."""
-    snapshot = lines.lines.snapshot
     due = np.isin(rows, lines.lines.rows[lines.counts("open")])
-    sides = {"weighted": snapshot.probability_bp, "actual": observed_of_deals(book, snapshot, period)}
-    found = {method: np.where(due, side[rows] / WHOLE_BP, 0.0) for method, side in sides.items()}
-    return {**found, "outlook": whole.chance[rows]}
+    sides = _sides(book, lines.lines.snapshot, period)
+    return {**{method: np.where(due, side[rows], 0.0) for method, side in sides}, "outlook": whole.chance[rows]}
 
 
 def crps(found: Outcome, came: int) -> float:

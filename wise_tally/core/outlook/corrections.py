@@ -21,7 +21,7 @@ MOST_SHIFT = 1.5
 MOST_SLIPS = 4
 SIZE_BANDS = 5
 SMALLEST, LARGEST = -3.0, 5.0
-CLOSE_CLASSES = ("overdue by more than 30 days", "overdue", "due in the first half of the days left", "due in the second half",
+CLOSE_CLASSES = ("overdue by 30 days or more", "overdue", "due in the first half of the days left", "due in the second half",
                  "due up to 30 days after", "due later", "undated")  # fmt: skip
 FACTORS = ("close", "slips", "type", "source", "size", "owner")
 TINY = 1e-9

@@ -54,8 +54,12 @@ class MayBeWon:
     def chance_at_nodes(self) -> Floats:
         """Each deal's chance at each node, shape (nodes, deals); their weighed mean is the deal's chance."""
         shift, weight = self.nodes
-        found = chance_of(log_odds(self.chance) + shift[:, None])
-        return np.clip(found * self.chance / (weight @ found), 0.0, 1.0)
+        # The rarer of won and not won is scaled, by less than one: a mean over the shock lies nearer to a half.
+        rarer = np.minimum(self.chance, 1 - self.chance)
+        side = np.where(self.chance > 0.5, -1.0, 1.0)
+        moved = chance_of(log_odds(rarer) + side * shift[:, None])
+        scaled = moved * rarer / (weight @ moved)
+        return np.where(self.chance > 0.5, 1 - scaled, scaled)
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf, Flags, spliced
 from wise_tally.core.calendar import NO_DAY, midnight_ending
 from wise_tally.core.conversion import NEVER, first_won_at
+from wise_tally.core.deal_list import slipped_with
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN, WON
@@ -25,11 +26,10 @@ MOST_ROWS = 20_000
 
 @dataclass(frozen=True)
 class Standing:
-    """Open deals with history on a day: revision row, deal, stage, seconds in the stage, days to the expected close, later moves of it,
+    """Open deals on a day: deal, stage, seconds in the stage, days to the expected close, later moves of it,
     amount in minor units, owner. `days_to_close` is NaN for undated ones. Shape (deals,).
     """
 
-    row: Ints
     deal: Ints
     stage: Ints
     age_seconds: Ints
@@ -62,26 +62,18 @@ def _mended_slips(known: Ints, grown: Grown) -> Ints | None:
     # Rows come in after the last of their deal, so what stood before them stays.
     growth, rev = grown.growth, grown.new.revisions
     found = spliced(known, growth.at, np.zeros(len(growth.at), dtype=np.int64))
-    later = _moved_later(grown.new, growth.rows)
+    later = slipped_with(grown.new, growth.rows)
     for row, moved in zip(growth.rows.tolist(), later.tolist(), strict=True):
         found[row] = found[row - 1] + moved if row and rev.deal[row] == rev.deal[row - 1] else 0
     return found
 
 
-def _moved_later(book: Book, rows: Ints) -> Flags:
-    """Which revisions moved their deal's expected close later while it was open."""
-    rev, before = book.revisions, np.maximum(rows - 1, 0)
-    close, former = rev.expected_close[rows], rev.expected_close[before]
-    was_open = book.reference.stage_kind[rev.stage[before]] == OPEN
-    return (rev.deal[rows] == rev.deal[before]) & (close > former) & (former != NO_DAY) & was_open
-
-
 @derived(_mended_slips)
-def slips(book: Book) -> Ints:
+def slips_so_far(book: Book) -> Ints:
     """For each revision how often the deal's expected close had moved later while it was open, shape (revisions,)."""
     rev = book.revisions
     size = len(rev.deal)
-    total = np.cumsum(_moved_later(book, np.arange(size)))
+    total = np.cumsum(slipped_with(book, np.arange(size)))
     first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][:size])
     return total - np.repeat(total[first], np.diff(np.r_[first, size]))
 
@@ -111,16 +103,15 @@ def first_win(book: Book) -> tuple[Ints, Ints]:
 
 
 def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:
-    """The open deals with history of a snapshot (one with supposed changes too), and their places in it."""
-    places = np.flatnonzero((snapshot.kind == OPEN) & ~book.deals.short_form[snapshot.deal])
+    """The open deals of a snapshot (one with supposed changes too), and their places in it; one that came short stands since it came."""
+    places = np.flatnonzero(snapshot.kind == OPEN)
     row, today = snapshot.row[places], snapshot.as_of.toordinal()
     standing = Standing(
-        row,
         snapshot.deal[places],
         snapshot.stage[places],
         snapshot.cut - book.revisions.effective_at[book.entered_row[row]],
         _days_to(snapshot.expected_close[places], today),
-        slips(book)[row],
+        slips_so_far(book)[row],
         snapshot.amount_minor[places],
         snapshot.owner[places],
     )
@@ -165,12 +156,11 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
     # Landmarks lie whole days before the as-of day; to the hour of a changed clock that is their local midnight.
     today = as_of.toordinal() - ago[nth]
     standing = Standing(
-        row,
         deal,
         rev.stage[row],
         moment - rev.effective_at[book.entered_row[row]],
         _days_to(rev.expected_close[row], today),
-        slips(book)[row],
+        slips_so_far(book)[row],
         rev.amount_minor[row],
         rev.owner[row],
     )

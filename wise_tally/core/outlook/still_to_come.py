@@ -46,6 +46,9 @@ class StillToCome:
         return StillToCome(self.process, self.amount_minor, self.expected * share[self.process])
 
 
+NOTHING_TO_COME = StillToCome(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64), np.zeros(0))
+
+
 @derived()
 def first_seen(book: Book) -> Ints:
     """The moment of each deal's first revision, shape (deals,)."""
@@ -63,9 +66,8 @@ def still_to_come(book: Book, cut: int, horizon: int, before: int = 0) -> StillT
     """
     seen, (won_at, won_minor) = first_seen(book), first_win(book)
     came = np.flatnonzero(seen < cut)
-    none = np.zeros(0, dtype=np.int64)
     if not len(came) or horizon <= 0:
-        return StillToCome(none, none, np.zeros(0))
+        return NOTHING_TO_COME
     age = (cut - int(seen[came].min())) / DAY_SECONDS
     span = min(float(YEAR_DAYS), age)
     won = np.flatnonzero((won_at < cut) & (won_at >= cut - span * DAY_SECONDS))
