@@ -28,7 +28,8 @@ def test_the_back_test_of_the_demo_keeps_what_is_promised(demo, capsys):
     assert outlook["error"] < run_rate["error"]
     assert outlook["crps"] < run_rate["crps"]
     assert 0.7 <= outlook["coverage"] <= 0.9
-    assert outlook["brier"] < 0.135 < 0.2 < weighted["brier"]
+    assert outlook["brier"] < 0.135
+    assert weighted["brier"] > 0.2
     call_command("backtest", "--as-of", DAY, "--kind", "quarter", "--windows", "3")
     printed = capsys.readouterr().out
     assert "3 windows, 9 looks" in printed
