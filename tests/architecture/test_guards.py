@@ -21,7 +21,7 @@ TEMPLATES = sorted(PRODUCT.rglob("templates/**/*.html"))
 # Names that hold numbers in templates; each must pass through one of our filters.
 NUMERIC = re.compile(
     r"\{\{\s*(?!bar\.|sorts\.|no_)[\w.]*(?:_minor|\bwon|\blost|quota|pace|gap|coverage|weighted|attainment|(?<!next_)step|from_start|reached|median|mean"
-    r"|deals_won|deals_open|created|still open|stalled|_bp)\s*\}\}"
+    r"|deals_won|deals_open|created|undecided|overstaying|_bp)\s*\}\}"
 )
 
 

@@ -71,10 +71,10 @@ def test_two_rates_are_pinned_and_reconciled_in_three_clicks(visit):
     page.locator(".fig", has_text="Win rate of created").locator(".open-figure").click()
     page.locator("[data-pin]").click()
     page.wait_for_load_state()
-    page.locator(".fig", has_text="Win rate win rate, closed deals deals deals").locator(".open-figure").click()
+    page.locator(".fig", has_text="Win rate of closed deals").locator(".open-figure").click()
     panel = page.locator("#working")
     expect(panel).to_contain_text("Compared with the pinned figure “Win rate of created deals”")
-    expect(panel).to_contain_text("is not one of the new deals in the period")
+    expect(panel).to_contain_text("is not one of the deals created in the period")
     panel.locator("text=Compare deal by deal").click()
     expect(page.locator("h2").first).to_contain_text("Only in Win rate of created")
 

@@ -10,7 +10,7 @@ VIEWS = (
     "/forecast/working/weighted/",
     "/forecast/trend/",
     "/forecast/changed/?open=cause:won",
-    "/forecast/outcome-range/",
+    "/forecast/outlook/",
     "/forecast/?form=year&rows=none",
     "/forecast/?by=source&within=deal_type&measure=deals&rows=all",
     "/forecast/what-if/",

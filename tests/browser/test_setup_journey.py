@@ -85,7 +85,7 @@ def test_a_file_is_sent_matched_taken_in_and_undone(visit, tmp_path, settings):
     page.click("text=Upload")
     page.select_option("#dates", "dmy")
     page.click("text=Update the preview")
-    expect(page.locator("main")).to_contain_text("Stage: “Nowhere” is not created yet")
+    expect(page.locator("main")).to_contain_text("Stage: “Nowhere” is not there")
     page.get_by_role("button", name="1 with errors").focus()
     page.keyboard.press("Enter")
     expect(page.locator("main")).not_to_contain_text("Buoy")

@@ -51,7 +51,7 @@ def test_a_tally_by_keyboard(visit):
     page.get_by_role("heading", name="Slips").wait_for()
     page.get_by_label("rows").focus()
     page.keyboard.type("person")
-    page.get_by_role("heading", name="Slipped close dates by person").wait_for()
+    page.get_by_role("heading", name="Slips, by person").wait_for()
     page.get_by_label("Add to dashboard").focus()
     page.keyboard.type("Monday")
     page.get_by_label("Share with everyone").focus()

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wise_tally.core.answers import conversion, forecast, results
+from wise_tally.core.answers import conversion, forecast, outlook, results
 from wise_tally.core.answers.answer import Answer, Span
 from wise_tally.core.answers.conversion import StageTime, Step
 from wise_tally.core.answers.forecast import Stake
@@ -48,17 +48,16 @@ DASHBOARD = [
 ]
 TREND = [
     ((NOW, 0, None, None), "Nothing won in this quarter yet."),
-    ((NOW, 5, None, None), "5 won, cumulative this quarter; no quota is set."),
+    ((NOW, 5, None, None), "5 won so far this quarter; no quota is set."),
     ((NOW, 60, 50, 100), "60 won, 10 ahead of the target to date."),
     ((NOW, 40, 50, 100), "40 won, 10 behind the target to date."),
     ((OVER, 40, 100, 100), "The quarter ended 60 short of quota, at 0.4."),
 ]
-OUTCOME = [
-    ((NOW, 0.5, 0, 7, 0, 0), "Nothing is open in this quarter: it ends at 7."),
-    ((NOW, None, 1, 2, 3, 4), "Eight of ten outcomes lie between 1 and 3; no quota is set."),
-    ((NOW, 0.19, 1, 2, 3, 4), "Quota is unlikely, 0.19: eight of ten outcomes lie between 1 and 3."),
-    ((NOW, 0.5, 1, 2, 3, 4), "Quota could go either way, 0.5: eight of ten outcomes lie between 1 and 3."),
-    ((NOW, 0.8, 1, 2, 3, 4), "Quota is likely, 0.8: eight of ten outcomes lie between 1 and 3."),
+OUTLOOK = [
+    ((OVER, 7, 7, 7, 5, 1.0), "The quarter ended with 7 won."),
+    ((NOW, 5, 3, 8, None, None), "Likely 5, eight times in ten between 3 and 8; no quota is set."),
+    ((NOW, 5, 3, 8, 7, 0.3), "Likely 5, 2 short of quota; 0.3 of outcomes reach it."),
+    ((NOW, 9, 3, 12, 7, 0.8), "Likely 9, 2 above quota; 0.8 of outcomes reach it."),
 ]
 CHANGE = [
     ((10, 10, [("won", 0)], "1 Nov", "Weighted"), "Weighted has not moved since 1 Nov."),
@@ -211,7 +210,7 @@ GAPS = [
     ),
 ]
 CASES = {
-    forecast.of_forecast: FORECAST, forecast.of_dashboard: DASHBOARD, forecast.of_trend: TREND, forecast.of_outcome: OUTCOME,
+    forecast.of_forecast: FORECAST, forecast.of_dashboard: DASHBOARD, forecast.of_trend: TREND, outlook.of_outlook: OUTLOOK,
     forecast.of_change: CHANGE, forecast.of_submitted: SUBMITTED, forecast.of_accuracy: ACCURACY,
     conversion.of_conversion: CONVERSION, conversion.of_time_in_stage: TIME, conversion.of_losses: LOSSES, conversion.of_leads: LEADS,
     conversion.of_probability_check: CHECK, conversion.of_monthly_trend: MONTH, results.of_attainment: ATTAINMENT,
@@ -232,7 +231,7 @@ def test_each_situation_is_told(page, given_figures, sentence):
 def test_every_answer_of_the_core_is_among_these():
     functions = {
         value
-        for module in (forecast, conversion, results)
+        for module in (forecast, conversion, results, outlook)
         for name, value in vars(module).items()
         if name.startswith("of_")
     }

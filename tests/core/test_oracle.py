@@ -84,7 +84,7 @@ def test_conversion_and_durations_equal_plain_python(seed):
 def check_stays(row, inside, running):
     """One row of time in stage against the plain lists of stays."""
     done = [days for days, ended in inside if ended]
-    assert (row["stays"], row["left"], row["running"]) == (len(inside), len(done), len(running))
+    assert (row["stays"], row["completed"], row["running"]) == (len(inside), len(done), len(running))
     assert row["mean"] == (pytest.approx(mean(done), abs=1e-9) if done else None)
     assert row["median"] == (pytest.approx(median(done), abs=1e-9) if done else None)
     for name, q in (("km_median", 0.5), ("km_p75", 0.75)):

@@ -155,12 +155,6 @@ def test_the_deals_that_decide_are_the_largest_with_either_end():
     assert found.either_way.chances == ((pytest.approx(1.0), pytest.approx(0.2)),)
     both = deciding(book, book.as_of(day("2026-03-01")), YEAR, Filter(), "company", None, 5)
     assert (both.amount_minor, both.either_way.chances) == ((4_000, 2_000), ((None, None), (None, None)))
-    as_set, as_observed = module.outcomes_set_and_observed(
-        book, book.as_of(day("2026-03-01")), YEAR, Filter(), "company"
-    )
-    # Too few deals were decided to weigh otherwise.
-    assert as_set.probability == pytest.approx(as_observed.probability)
-    assert as_set.mean_minor == 3_400
 
 
 def test_the_likely_range_of_a_day_counts_the_deals_due_by_then():

@@ -71,7 +71,7 @@ def test_rates_of_single_days_are_occurrence_over_exposure():
     new_stay = chance_of_new_stays(rates, 6)
     assert new_stay[SECOND, [2, 5]] == pytest.approx([0.2, 0.8])
     assert new_stay[FIRST, [3, 6]] == pytest.approx([0.1, 0.4])
-    assert chance_by_age(rates, 3)[SECOND, [2, 0, 3]] == pytest.approx([0.75, 0.2, 1.0])
+    assert chance_by_age(rates, (3,))[0, SECOND, [2, 0, 3]] == pytest.approx([0.75, 0.2, 1.0])
 
 
 def test_what_is_set_weighs_ten_exits_a_stage():
@@ -87,7 +87,7 @@ def test_with_nothing_seen_the_rates_are_those_set():
     assert rates[FIRST, [SECOND, LOST], 5] == pytest.approx([0.04, 0.06])
     assert rates[SECOND, [WON, LOST], 5] == pytest.approx([0.05, 0.05])
     assert chance_of_new_stays(rates, 30)[:, 30] == pytest.approx([0.168715, 0.480924], abs=5e-7)
-    assert chance_by_age(rates, 30)[:, 0] == pytest.approx([0.166087, 0.478804], abs=5e-7)
+    assert chance_by_age(rates, (9, 30))[1, :, 0] == pytest.approx([0.166087, 0.478804], abs=5e-7)
 
 
 def test_an_age_class_closes_with_its_tenth_exit_and_a_thin_last_one_joins():

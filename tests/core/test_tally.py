@@ -83,10 +83,10 @@ def test_counts_of_deals_equal_a_loop(seed):
 def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed):
     """Additive measures add up over owners; deals behind a value are as many as it says; a wrong breakdown is refused."""
     book, snapshot, period, _ = world_of(seed)
-    for name in ("created", "created_value", "slips", "stalled", "won", "open", "weighted", "overdue"):
+    for name in ("created", "created_value", "slips", "overstaying", "won", "open", "weighted", "overdue"):
         whole = asked(book, snapshot, period, name)[""]
         assert sum(asked(book, snapshot, period, name, "person").values()) == whole, name
-    for name in ("created", "slips", "stalled"):
+    for name in ("created", "slips", "overstaying"):
         found = counted_deals(book, snapshot, period, Filter(), name)
         assert len(set(found.rows.tolist())) == len(found.rows)
         assert int(found.adds.sum()) == asked(book, snapshot, period, name)[""]

@@ -34,7 +34,7 @@ def test_2_the_later_of_two_at_one_moment_counts_and_void_counts_nowhere(read):
     assert ask("conversion", YEAR, "2025-02-15")["scope"]["created"] == 2, (
         "f stands in no figure before its first revision"
     )
-    assert ask("time-in-stage", YEAR, "2025-02-15")["s1"]["left"] == 1, "e's void revision ends no stay"
+    assert ask("time-in-stage", YEAR, "2025-02-15")["s1"]["completed"] == 1, "e's void revision ends no stay"
 
 
 def short(world, key, stage, **columns):
@@ -144,7 +144,7 @@ def test_8_durations_go_by_their_own_owner_and_ignore_credit(read):
     wins = ask("days-to-win", YEAR, "2025-03-01", by="person")
     assert [wins[p]["deals"] for p in "abc"] == [0, 1, 0], "the owner at the closing"
     groups = ask("conversion", YEAR, "2025-03-01", by="person")
-    assert [groups["w", p]["reached"] for p in "abc"] == [0, 0, 1], "the owner Another day"
+    assert [groups["w", p]["reached"] for p in "abc"] == [0, 0, 1], "the owner on the day"
 
 
 def test_9_territory_is_the_deals_own_and_those_without_form_a_row(read):
@@ -254,7 +254,7 @@ def test_19_21_cohorts_retired_stages_and_stages_left_out(read):
     assert [(k, rows[k]["reached"]) for k in ("s1", "s3", "w")] == [("s1", 3), ("s3", 2), ("w", 1)]
     assert "s2" not in rows
     scope = rows["scope"]
-    assert [scope[k] for k in ("created", "won", "lost", "still open")] == [3, 1, 1, 1]
+    assert [scope[k] for k in ("created", "won", "lost", "undecided")] == [3, 1, 1, 1]
     assert (scope["win_rate_of_created"], scope["win_rate_of_closed"]) == (pytest.approx(1 / 3), 0.5)
     decided = ask("conversion", "2025-04-01/2025-04-30", "2025-12-31", basis="decided")
     assert (decided["scope"]["created"], decided["s1"]["value"]) == (1, "40.00")
@@ -284,12 +284,12 @@ def test_22_23_stays_running_censored_and_overstaying(read):
     world.deal("third", ("2025-01-02", "s3", 1, None))
     read(world)
     row = ask("time-in-stage", "2025-01-01/2025-01-31", "2025-01-31")["s1"]
-    assert (row["stays"], row["left"], row["running"], row["stalled"]) == (2, 1, 2, 1)
+    assert (row["stays"], row["completed"], row["running"], row["overstaying"]) == (2, 1, 2, 1)
     assert (row["mean"], row["km_median"], row["km_p75"]) == (10.0, 10.0, 10.0), (
         "the open stay is censored after 3.6 days"
     )
     assert row["running_mean_age"] == pytest.approx((61.625 + 3.625) / 2)
-    assert ask("time-in-stage", YEAR, "2025-01-31")["s3"]["stalled"] is None, "no typical days"
+    assert ask("time-in-stage", YEAR, "2025-01-31")["s3"]["overstaying"] is None, "no typical days"
 
 
 def test_25_days_to_win_run_from_creation_to_the_present_won_stage(read):

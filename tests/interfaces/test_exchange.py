@@ -324,7 +324,7 @@ def test_what_is_no_table_travels_in_the_workspace_file(tmp_path):
 
 
 WORKSPACE_FAULTS = [
-    (lambda c: c["entry_checks"][0].update(stage="nope"), "entry_checks/0/stage", "is not created yet"),
+    (lambda c: c["entry_checks"][0].update(stage="nope"), "entry_checks/0/stage", "is not there"),
     (lambda c: c["season_curves"][0].update(months_bp=[1]), "season_curves/0/months_bp", "too short"),
     (lambda c: c["notices"][0].update(document="cake"), "notices/0/document", "is not one of"),
     (lambda c: c["sources"].append(dict(c["sources"][0])), "sources/1", "stands twice"),

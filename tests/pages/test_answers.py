@@ -5,7 +5,7 @@ from html import unescape
 from itertools import product
 
 PAGES = (
-    "/forecast/", "/forecast/trend/", "/forecast/outcome-range/", "/forecast/changed/", "/forecast/submitted/", "/conversion/",
+    "/forecast/", "/forecast/trend/", "/forecast/outlook/", "/forecast/changed/", "/forecast/submitted/", "/conversion/",
     "/conversion/loss-reasons/", "/conversion/lead-conversion/", "/attainment/", "/attainment/year-progress/",
     "/attainment/period-comparison/", "/attainment/cash/", "/team/", "/team/this-week/", "/deals/",
 )  # fmt: skip

@@ -96,7 +96,7 @@ BAD = [
     ({}, "0 deals are selected"),
     ({"deal": ["x:d9001", "5"]}, "0 deals are selected"),
     ({"deal": ["1:d9001"]}, "Choose at least one change: stage, owner, close date, category or territory."),
-    ({"deal": ["1:nowhere"], "owner": "r02"}, "is not created yet"),
+    ({"deal": ["1:nowhere"], "owner": "r02"}, "is not there"),
     ({"deal": ["1:d9001"], "owner": "nobody"}, "is not a valid owner"),
     ({"deal": ["1:d9001"], "expected_close": "soon"}, "is not a date"),
     ({"deal": [f"1:d{n}" for n in range(501)], "owner": "r02"}, "1 to 500 at once"),
@@ -115,7 +115,7 @@ def test_a_rep_changes_only_own_deals_together(demo, sign_in):
     mine, _ = ticked(client, 2, "status=open")
     foreign = last_revision(Deal.objects.get(key="d9001"))
     refused = client.post("/deals/", {"deal": [*mine, f"{foreign.pk}:d9001"], "category": "early", "confirmed": "yes"})
-    assert refused.status_code == 404, "a deal of others looks like one that is not created yet"
+    assert refused.status_code == 404, "a deal of others looks like one that is not there"
     assert Deal.objects.get(key="d9001").name not in text(refused)
     assert DealRevision.objects.count() == count
     assert client.post("/deals/", {"deal": mine, "category": "early", "confirmed": "yes"}).status_code == 302

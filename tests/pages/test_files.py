@@ -57,7 +57,7 @@ class Tables(HTMLParser):
             1,
         ),
         ("/forecast/submitted/", "/forecast/submitted/table.json?", 0),
-        ("/forecast/outcome-range/", "/forecast/outcome-range/table.json?table=deciding", 1),
+        ("/forecast/outlook/", "/forecast/outlook/table.json?table=deals", 1),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?", 0),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=past", 3),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=ageing", 4),

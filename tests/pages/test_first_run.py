@@ -71,7 +71,7 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
         "/setup/quotas/",
         "/setup/tree/teams/",
         "/forecast/changed/",
-        "/forecast/outcome-range/",
+        "/forecast/outlook/",
         "/forecast/trend/",
         "/forecast/submitted/",
         "/deals/?view=lanes",

@@ -103,17 +103,19 @@ def test_seen_rates_weigh_what_was_seen_and_small_samples_keep_the_set_one(demo,
     assert sum(by_team[root] for root in roots) + by_team.get(-1, 0) == total
 
 
-def test_the_range_page_is_the_command(demo, sign_in):
-    told = ask("range", QUARTER, AS_OF)[""]
-    page = sign_in("m1").get("/forecast/outcome-range/")
-    side = page.context["sides"][0]
-    assert [side.p10, side.p50, side.p90] == [cents(told[name]) for name in ("p10", "p50", "p90")]
-    assert side.chance == pytest.approx(told["chance_of_quota"])
-    assert sum(b.chance for b in page.context["bins"]) == pytest.approx(1)
-    rows = sign_in("m1").get("/forecast/outcome-range/table.json").json()["rows"]
-    assert len(rows) == len(page.context["bins"])
-    empty = sign_in("m1").get("/forecast/outcome-range/?period=FY2031-Q1")
-    assert "so the result is what is already won." in text(empty)
+def test_the_outlook_page_is_the_command(demo, sign_in):
+    client = sign_in("m1")
+    for query, figure in (("", "outlook"), ("?chances=set", "range")):
+        told, page = ask(figure, QUARTER, AS_OF)[""], client.get(f"/forecast/outlook/{query}")
+        assert list(page.context["ends"]) == [cents(told[name]) for name in ("p10", "p50", "p90")]
+        assert page.context["chance"] == pytest.approx(told["chance_of_quota"])
+        assert page.context["found"].mean_minor == cents(told["mean"])
+        assert sum(b.chance for b in page.context["bins"]) == pytest.approx(1)
+        parts, _ = page.context["built"]
+        assert sum(part.minor for part in parts) == cents(told["mean"])
+        rows = client.get(f"/forecast/outlook/table.json{query}").json()["rows"]
+        assert len(rows) == len(page.context["bins"])
+    assert next(part.minor for part in parts) == cents(told["won"])
     assert outcome(5, np.array([], dtype=np.int64), np.array([], dtype=np.int64)).chance_of(5) == 1.0
 
 
@@ -242,16 +244,17 @@ def test_a_deal_divided_inside_a_team_is_one_outcome_on_every_page(demo, sign_in
         DealCredit.objects.create(deal=deal, person=Person.objects.get(key=key), share_bp=5_000)
     reference_changed()
     client = sign_in("m1")
-    told = ask("range", QUARTER, AS_OF, by="team")["rivers"]
-    page = client.get("/forecast/?who=team:rivers").context["outlook"]
-    ranged = client.get("/forecast/outcome-range/?who=team:rivers").context
-    panel = client.get("/forecast/working/chance/?who=team:rivers&node=team:rivers").context["panel"]
-    assert page.chance == pytest.approx(told["chance_of_quota"])
-    assert ranged["sides"][0].chance == pytest.approx(told["chance_of_quota"])
-    assert [page.p10, page.p50, page.p90] == [cents(told[name]) for name in ("p10", "p50", "p90")]
-    assert panel.total == str(percent(told["chance_of_quota"]))
-    deciding = [row.key for row, _, _ in ranged["deciding"]]
-    assert deciding.count("d9001") == 1
+    for figure, key, way in (("outlook", "outlook_chance", "outlook"), ("range", "chance", "set")):
+        told = ask(figure, QUARTER, AS_OF, by="team")["rivers"]
+        ranged = client.get(f"/forecast/outlook/?who=team:rivers&chances={way}").context
+        panel = client.get(f"/forecast/working/{key}/?who=team:rivers&node=team:rivers").context["panel"]
+        assert ranged["chance"] == pytest.approx(told["chance_of_quota"])
+        assert panel.total == str(percent(told["chance_of_quota"]))
+        assert [deal.row.key for deal in ranged["deals"]].count("d9001") == 1
+        if figure == "outlook":
+            page = client.get("/forecast/?who=team:rivers").context["below"]
+            assert page.chance == pytest.approx(told["chance_of_quota"])
+            assert [page.p10, page.p50, page.p90] == [cents(told[name]) for name in ("p10", "p50", "p90")]
 
 
 def test_the_weeks_of_the_picture_are_what_those_days_showed(demo, sign_in):

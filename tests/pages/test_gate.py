@@ -111,7 +111,7 @@ def test_all_sign_ins_of_a_person_end_at_once_and_a_leavers_for_good(with_passwo
     values = {"name": "Iva Marrin", "role": "rep", "active_from": "2020-01-01"}
     admin.post("/setup/lists/people/r01/", values | {"active_to": "2026-11-20"})
     admin.post("/setup/lists/people/r01/", values | {"active_to": ""})
-    assert again.get("/today/").status_code == 302, "back, but not by what wunchanged"
+    assert again.get("/today/").status_code == 302, "back, but not by what was before"
     assert person_of_token(token, NOW) is None
     assert again.post("/sign-in/", {"username": "r01", "password": OWN}).status_code == 401
 

@@ -109,8 +109,8 @@ FAULTY = [
     ("Total", "-5", "is below 0"),
     ("Total", "1,505", "decimals"),
     ("Close date", "31/02/2026", "not a date of the chosen form"),
-    ("Rep", "Nobody", "“Nobody” is not created yet"),
-    ("Phase", "q9", "“q9” is not created yet"),
+    ("Rep", "Nobody", "“Nobody” is not there"),
+    ("Phase", "q9", "“q9” is not there"),
     ("Deal", "", "the needed cell is empty"),
 ]
 

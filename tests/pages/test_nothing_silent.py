@@ -104,7 +104,7 @@ def test_who_leaves_has_no_targets_from_the_day_after(demo, sign_in):
     )
     assert float(ask("forecast", "FY2027-M09", "2026-11-23", by="person")["r08"]["quota"]) == 0
     assert ask("forecast", "FY2027-M08", "2026-11-22", by="person")["r08"]["quota"] == before, (
-        "earlier days read unchanged"
+        "earlier days read as before"
     )
     count = Quota.objects.count()
     assert client.post("/setup/lists/people/r08/", typed | {"name": "Joss M."}).status_code == 302

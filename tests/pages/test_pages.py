@@ -17,7 +17,7 @@ from wise_tally.core.lines import Filter
 from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.targets.models import Quota
-from wise_tally.interfaces.question import OptionRefused
+from wise_tally.interfaces.figures import OptionRefused
 
 pytestmark = pytest.mark.django_db
 AS_OF = "2026-11-23"
@@ -323,7 +323,7 @@ def test_the_list_of_deals_filters_sorts_and_pages(demo, sign_in):
     assert first[-1].amount_minor >= second[0].amount_minor
     _, by_close = listed("sort=close&status=open")
     assert [r.expected_close for r in by_close] == sorted(r.expected_close for r in by_close)
-    late, rows = listed("only=stalled")
+    late, rows = listed("only=overstaying")
     assert late.total
     assert all(r.overstays for r in rows)
     every = [row for number in range(1, everything.page.pages + 1) for row in listed(f"status=all&page={number}")[1]]

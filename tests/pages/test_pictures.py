@@ -46,7 +46,7 @@ def test_axes_begin_at_nought_and_reach_the_largest_value():
     ("address", "keys"),
     [
         ("/forecast/trend/", {"trend"}),
-        ("/forecast/outcome-range/", {"outcome"}),
+        ("/forecast/outlook/", {"outcome"}),
         ("/conversion/monthly-trend/", {"month-created", "month-win_rate", "month-mean_won", "month-days_to_win"}),
         ("/attainment/year-progress/", {"year"}),
         ("/attainment/cash/", {"cash"}),
@@ -76,11 +76,11 @@ def test_the_trend_ends_in_the_range_of_the_outcome(demo, sign_in):
     """The last points of the trend are the P10, P50 and P90 that the outcome range tells, from figures of their own."""
     client = sign_in("m1")
     chart = charts(client, "/forecast/trend/")[0]["trend"]
-    side = client.get("/forecast/outcome-range/").context["sides"][0]
+    ends = client.get("/forecast/outlook/").context["ends"]
     low, middle, high = (
         next(one for one in chart["layers"] if name in one["label"]) for name in ("1 in", "middle", "9 in")
     )
-    assert (low["values"][-1], middle["values"][-1], high["values"][-1]) == (side.p10, side.p50, side.p90)
+    assert (low["values"][-1], middle["values"][-1], high["values"][-1]) == ends
     now = next(place for place, value in enumerate(middle["values"]) if value is not None)
     assert chart["layers"][0]["values"][now] == middle["values"][now], "it begins where won stands"
 

@@ -40,10 +40,12 @@ def test_the_two_win_rates_differ_by_their_base_and_it_says_so(demo, sign_in):
     made = {int(snapshot.deal[i]) for i in mine if first <= book.created_on[snapshot.deal[i]] <= last}
     ended = {int(snapshot.deal[i]) for i in mine if snapshot.kind[i] != OPEN and first <= snapshot.closed_on[i] <= last}
     assert f"{len(made & ended)} deals in both" in opened
-    assert f"{len(ended - made)} only here; most often because it is not one of the new deals in the period" in opened
+    assert (
+        f"{len(ended - made)} only here; most often because it is not one of the deals created in the period" in opened
+    )
     sides = pin(client, created, closed)["sides"]
     assert [side["total"] for side in sides] == [len(made - ended), len(ended - made), len(made & ended)]
-    assert sides[0]["reasons"][0] == ("is not one of Show the deals won or lost in the period", len(made - ended))
+    assert sides[0]["reasons"][0] == ("is not one of the deals won or lost in the period", len(made - ended))
     client.post("/pins/", {"what": "forget"})
     assert client.get("/compare/").context["sides"] is None
 

@@ -146,7 +146,7 @@ def test_a_running_period_is_compared_with_as_many_days(demo, sign_in):
     assert running in client.get("/conversion/monthly-trend/?period=FY2027-Q3").content.decode()
     months = client.get("/conversion/monthly-trend/").context["series"]
     assert all(series.cells[-1].unusual is None for series in months), (
-        "the running month is not compare with whole ones"
+        "the running month is not held against whole ones"
     )
 
 

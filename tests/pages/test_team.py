@@ -134,7 +134,7 @@ def test_a_point_of_the_agenda_counts_the_deals_that_its_button_shows(demo, sign
             if point.action == "Show deals":
                 seen.add(point.words.split(" ", 2)[2])
                 assert shown.context["list"].total == number, (rep, point.words)
-            elif point.action == "Show missed contactss":
+            elif point.action == "Show contact gaps":
                 seen.add("contact")
                 assert sum(cell.cell.deals for cell in shown.context["whole"].cells[1:-1]) == number
     assert {"without a next step", "longer in stage than typical", "contact"} <= seen

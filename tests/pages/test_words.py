@@ -7,7 +7,7 @@ import pytest
 
 pytestmark = pytest.mark.django_db
 PAGES = """
-/forecast/ /forecast/submitted/ /forecast/outcome-range/ /forecast/changed/ /forecast/what-if/ /forecast/trend/
+/forecast/ /forecast/submitted/ /forecast/outlook/ /forecast/changed/ /forecast/what-if/ /forecast/trend/
 /forecast/accuracy/ /forecast/?form=year /deals/ /deals/?view=lanes /deals/d9001/ /today/ /customers/accounts/
 /customers/leads/ /customers/account/ac001/ /conversion/ /conversion/?by=person /conversion/time/
 /conversion/lead-conversion/ /conversion/probability-check/ /conversion/loss-reasons/ /conversion/monthly-trend/
@@ -18,8 +18,8 @@ PAGES = """
 /setup/organisation/
 """
 RETIRED = re.compile(
-    r"\b(tall(y|ies)|uncounted|counted|undated|untouched|overstay\w*|reconcil\w*|cohort|still open|censored|compare with|put back|"
-    r"taken? away|hand(ed)? out|own fields?|leak|set and seen|as seen|none yet|nobody('s)? yet|not submitted|deals by rep|lost because|"
+    r"\b(tall(y|ies)|uncounted|counted|undated|untouched|overstay\w*|reconcil\w*|cohort|undecided|censored|held against|put back|"
+    r"taken? away|hand(ed)? out|own fields?|leak|set and seen|as seen|none yet|nobody('s)? yet|not called|open by rep|lost because|"
     r"against before|passing|set out|let go|scope|largest leak|beyond typical|of the firm|the book)\b",
     re.I,
 )

@@ -15,7 +15,7 @@ PAGES = (
     "/forecast/changed/?from=2026-10-01",
     "/forecast/changed/?from=2026-10-01&counting=margin",
     "/forecast/changed/?from=2026-10-01&counting=deals",
-    "/forecast/outcome-range/",
+    "/forecast/outlook/",
     "/forecast/what-if/",
     "/forecast/submitted/",
     "/deals/?cols=weighted,days,over,slips,slipped,margin,gap,contacted,amount",
@@ -148,7 +148,7 @@ def test_a_working_lists_exactly_the_deals_it_counts(demo, sign_in):
         "/attainment/cash/working/all/?period=FY2027",
         "/attainment/commissions/working/commission/?period=FY2027",
         "/customers/account/ac001/working/open/",
-        "/conversion/working/still open/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
+        "/conversion/working/undecided/?period=FY2027&stage=ns_enquiry&by=territory&row=upper_vale",
     ):
         working = client.get(address)
         listed = client.get(working.context["all_url"])

@@ -26,6 +26,7 @@ class Family(StrEnum):
 
     FORECAST = "forecast"
     OBSERVED = "observed"
+    OUTLOOK = "outlook"
     CREATED = "created"
     WINNING = "winning"
     STAGES = "stages"

@@ -9,6 +9,7 @@ from wise_tally.core.activity import BY as BY_PEOPLE
 from wise_tally.core.attainment import AttainmentRow, lost_share, mean_won, won_share
 from wise_tally.core.errors import UnknownFigure
 from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
+from wise_tally.core.figures_of_outlook import OF_OUTLOOK
 from wise_tally.core.figures_to_target import TO_TARGET
 
 BY_OWNER = "by current owner."
@@ -367,7 +368,7 @@ _OF_REPORTS = (
         definition="Payments planned to fall due in the period, of open deals in the forecast, each × its probability.",
     ),
 )
-REGISTER = {one.key: one for one in (*_OF_FORECAST, *_OF_REPORTS, *TO_TARGET)}
+REGISTER = {one.key: one for one in (*_OF_FORECAST, *OF_OUTLOOK, *_OF_REPORTS, *TO_TARGET)}
 # What reports show, by group, and what stands in columns of the forecast.
 REPORTED = {key: one for key, one in REGISTER.items() if one.group}
 GROUPS = {

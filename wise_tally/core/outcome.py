@@ -12,7 +12,6 @@ from wise_tally.core.derived import Grows, derived
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even, divide_half_even_array, sum_by_group
-from wise_tally.core.observed_weight import observed_of_deals
 
 MOST_CELLS = 100_000
 DIRECT_CELLS, DIRECT_DEALS = 4_096, 40
@@ -141,16 +140,6 @@ def deciding(  # noqa: PLR0913 - what is asked of a page: which deals, against w
     largest = np.argsort(-amount, kind="stable")[:most].tolist()
     found = outcome_either_way(won, amount, snapshot.probability_bp[rows], largest, quota_minor)
     return Deciding(tuple(rows[largest].tolist()), tuple(amount[largest].tolist()), found)
-
-
-@derived(Grows.KEPT)
-def outcomes_set_and_observed(
-    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str
-) -> tuple[Outcome, Outcome]:
-    """The outcome of the scope with the set probabilities and with the seen ones."""
-    won, rows, amount = stakes(forecast_lines(book, snapshot, period, scope, by))
-    both = (snapshot.probability_bp[rows], observed_of_deals(book, snapshot, period)[rows])
-    return outcome(won, amount, both[0]), outcome(won, amount, both[1])
 
 
 def _cells(amount_minor: Ints, step: int) -> list[int]:

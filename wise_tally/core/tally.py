@@ -21,10 +21,12 @@ from wise_tally.core.deal_list import overstaying, slip_moves
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.figure import Family, Figure, Number
 from wise_tally.core.figures import REPORTED
+from wise_tally.core.forecast import forecast
 from wise_tally.core.leads import LeadRows, leads_in
 from wise_tally.core.lines import Filter, credited_lines, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.measures import AMOUNT, CLOSE, valued
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.outlook.rows import outlook_rows
 from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage, won_in
 from wise_tally.core.trees import NONE
@@ -114,6 +116,12 @@ def _forecast_value(row: AttainmentRow, figure: Figure) -> TallyValue:
         figure.why_none(row) if value is None else "",
         found.quota is not None or bool(found.deals_won or found.deals_open or found.deals_lost or value),
     )
+
+
+def _of_outlook(asked: Asked) -> tuple[TallyValue, ...]:
+    found = outlook_rows(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
+    rows = forecast(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
+    return tuple(TallyValue(row.node, row.key, row.name, found[row.node].mean) for row in rows if row.node in found)
 
 
 def _of_winning(asked: Asked) -> tuple[TallyValue, ...]:
@@ -256,6 +264,7 @@ def _leads(asked: Asked) -> tuple[TallyValue, ...]:
 
 ROWS_OF: dict[Family, Callable[[Asked], tuple[TallyValue, ...]]] = {
     Family.FORECAST: _of_forecast,
+    Family.OUTLOOK: _of_outlook,
     Family.CREATED: _of_deals,
     Family.CARE: _of_deals,
     Family.LINES: _of_deals,

@@ -132,21 +132,6 @@ def of_trend(span: Span, won: int, pace: int | None, quota: int | None) -> Answe
     )
 
 
-def of_outcome(span: Span, chance: float | None, low: int, middle: int, high: int, open_deals: int) -> Answer:
-    """How likely the quota is, and the range that holds eight of ten outcomes."""
-    if not open_deals:
-        return answer(f"Nothing is open in this {span.word}: it ends at {{won}}.", won=Part(middle, figure="won"))
-    ends = {"low": Part(low), "high": Part(high)}
-    if chance is None:
-        return answer("Eight of ten outcomes lie between {low} and {high}; no quota is set.", **ends)
-    words = "Quota is unlikely" if chance < 0.2 else "Quota could go either way" if chance < 0.8 else "Quota is likely"
-    return answer(
-        f"{words}, {{chance}}: eight of ten outcomes lie between {{low}} and {{high}}.",
-        chance=Part(chance, "rate", "chance"),
-        **ends,
-    )
-
-
 def of_change(before: int, after: int, causes: Sequence[tuple[str, int]], since: str, measure: str) -> Answer:
     """How far a measure moved since a day, and the cause that did most. Causes with what each moved."""
     moved, day = after - before, named(since)

@@ -20,18 +20,18 @@ TOLD = 0.01
 
 def of_outlook(span: Span, middle: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
     """Where the period likely ends, against the quota; money in minor units, chance from 0 to 1."""
-    ends = {"middle": Part(middle, figure="outlook"), "low": Part(low), "high": Part(high)}
+    ends = {"middle": Part(middle, figure="chance"), "low": Part(low), "high": Part(high)}
     if not span.days_left:
         return answer(f"The {span.word} ended with {{won}} won.", won=Part(middle, figure="won"))
     if quota is None or chance is None:
-        return answer("{middle} is likely, eight times in ten between {low} and {high}; no quota is set.", **ends)
+        return answer("Likely {middle}, eight times in ten between {low} and {high}; no quota is set.", **ends)
     gap = Part(abs(quota - middle))
     way = "short of quota" if middle < quota else "above quota"
     return answer(
-        f"{{middle}} is likely, {{gap}} {way}; quota is reached {{chance}} of the time.",
+        f"Likely {{middle}}, {{gap}} {way}; {{chance}} of outcomes reach it.",
         middle=ends["middle"],
         gap=gap,
-        chance=Part(chance, "rate", "outlook_chance"),
+        chance=Part(chance, "rate", "chance"),
     )
 
 

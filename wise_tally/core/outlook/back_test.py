@@ -4,6 +4,7 @@ Each is asked as it stood on the day, never with later data. The continuous rank
 Management Science 22 (1976), 1087–1096; it has the unit of money and, of a single number, is its absolute error.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -173,14 +174,15 @@ def _begun(book: Book, periods: list[Period]) -> list[Period]:
     return [one for one in periods if len(entered) and midnight_ending(one.starts_on, zone) > int(entered.min())]
 
 
-def rolling_test(book: Book, snapshot: BookAsOf, periods: list[Period], scope: Filter) -> RollingTest:
-    """Each period at its start, after a third and after two thirds, where there was enough past for an outlook then."""
+def rolling_test(
+    book: Book, snapshot: BookAsOf, periods: list[Period], scope: Filter, places: Sequence[str] = CHECKPOINTS
+) -> RollingTest:
+    """Each period at its checkpoints, where there was enough past for an outlook then."""
     looks = []
     for period in periods:
         came = int(forecast_lines(book, snapshot, period, scope, "company").value_minor("won").sum())
-        for place, on in enumerate(checkpoints(period)):
-            look = look_at(book, period, on, scope, CHECKPOINTS[place], came)
-            if look.guesses:
+        for checkpoint, on in zip(CHECKPOINTS, checkpoints(period), strict=True):
+            if checkpoint in places and (look := look_at(book, period, on, scope, checkpoint, came)).guesses:
                 looks.append(look)
     return RollingTest(tuple(looks))
 

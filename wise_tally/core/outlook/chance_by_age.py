@@ -4,6 +4,8 @@ A stay's chances depend on its age alone (a semi-Markov process). Back moves, sk
 nothing special. Source: Howard, Dynamic Probabilistic Systems II (1971), chapter 10; here on whole days.
 """
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from wise_tally.core.outlook.moves import AGE_CAP, AGES
@@ -28,20 +30,26 @@ def chance_of_new_stays(rates: Floats, horizon: int) -> Floats:
     return chance
 
 
-def chance_by_age(rates: Floats, horizon: int) -> Floats:
-    """W of shape (n, 721): the chance that a deal that has stood in stage i for a whole days is won within the horizon."""
-    count = len(rates)
-    if horizon <= 0:
-        return np.zeros((count, AGES))
-    new_stay = chance_of_new_stays(rates, horizon)
-    ahead = np.arange(1, horizon + 1)
-    day = np.minimum(np.arange(AGES)[:, None] + ahead, AGE_CAP)
-    chance = np.zeros((count, AGES))
+def chance_by_age(rates: Floats, horizons: Sequence[int]) -> Floats:
+    """W of shape (horizons, n, 721): the chance that a deal that has stood in stage i for a whole days is won within each horizon."""
+    count, longest = len(rates), max(horizons, default=0)
+    chance = np.zeros((len(horizons), count, AGES))
+    if longest <= 0:
+        return chance
+    new_stay = chance_of_new_stays(rates, longest)
+    ahead = np.arange(1, longest + 1)
     for stage in range(count):
+        # From its last age class on a stage's rates are the same on every day, so one age stands for all older ones.
+        changes = np.flatnonzero((np.diff(rates[stage], axis=1) != 0).any(axis=0))
+        ages = np.arange(int(changes.max(initial=-1)) + 2)
+        day = np.minimum(ages[:, None] + ahead, AGE_CAP)
         leave = rates[stage].sum(axis=0)
-        stayed = np.cumprod(np.c_[np.ones(AGES), 1 - leave[day[:, :-1]]], axis=1)
-        # What leaving on a day is worth: won, or the chance of the stage it moves to in the days then left.
-        worth = np.r_[new_stay[:, horizon - ahead], np.ones((1, horizon))]
-        gain = sum(rates[stage, target][day] * worth[target] for target in range(count + 1))
-        chance[stage] = (stayed * gain).sum(axis=1)
+        stayed = np.cumprod(np.c_[np.ones(len(ages)), 1 - leave[day[:, :-1]]], axis=1)
+        for target in range(count + 1):
+            leaving = stayed * rates[stage, target][day]
+            for place, horizon in enumerate(horizons):
+                # What leaving on a day is worth: won, or the chance of the stage it moves to in the days then left.
+                worth = np.ones(horizon) if target == count else new_stay[target, horizon - ahead[:horizon]]
+                chance[place, stage, : len(ages)] += leaving[:, :horizon] @ worth
+        chance[:, stage, len(ages) :] = chance[:, stage, [len(ages) - 1]]
     return np.clip(chance, 0.0, 1.0)

@@ -1,5 +1,6 @@
 """The fit: all that the outlook learns from the book up to a day, for a number of days ahead; and the chances it gives open deals."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -30,13 +31,26 @@ ENOUGH_TO_CORRECT = 200
 FITS_KEPT = 64
 
 
+# The open stages of a process, and their daily rates of shape (n, n + 2, 721).
+Rates = tuple[tuple[int, ...], Floats]
+
+
+def chance_of_stages(rates: Sequence[Rates], horizons: Sequence[int], stages: int) -> Floats:
+    """The chance by stage and age to be won within each horizon, shape (horizons, stages, 721)."""
+    found = np.zeros((len(horizons), stages, AGES))
+    for own, daily in rates:
+        found[:, list(own)] = chance_by_age(daily, horizons)
+    return found
+
+
 @dataclass(frozen=True)
 class Fit:
-    """What was learnt for `horizon` days ahead: chance by stage and age (stages, 721), amount at winning by stage, decided deals and
-    whether corrected by process, corrections, the shock's σ, deals still to come.
+    """What was learnt for `horizon` days ahead: each process's open stages with their daily rates, chance by stage and age (stages, 721),
+    amount at winning by stage, decided deals and whether corrected by process, corrections, the shock's σ, deals still to come.
     """
 
     horizon: int
+    rates: tuple[Rates, ...]
     chance: Floats
     ratio: Floats
     decided: Ints
@@ -65,11 +79,12 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
     """
     reference, cut = book.reference, midnight_ending(as_of, book.reference.time_zone)
     rules = reference.rules_on(as_of)
-    chance = np.zeros((len(reference.stages), AGES))
+    rates = []
     for process in range(len(reference.processes)):
         seen = stays_seen(book, cut, process)
         if seen.stages:
-            chance[list(seen.stages)] = chance_by_age(daily_rates(seen, rules, Weights()), horizon)
+            rates.append((seen.stages, daily_rates(seen, rules, Weights())))
+    chance = chance_of_stages(rates, (horizon,), len(reference.stages))[0]
     decided = decided_deals(book, cut)
     is_corrected, corrections, shock = decided >= ENOUGH_TO_CORRECT, Corrections(), WITHOUT_PAST
     if horizon > 0 and _long_enough(book, cut, horizon):
@@ -82,7 +97,9 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
     else:
         is_corrected = np.zeros(len(decided), dtype=bool)
     to_come = still_to_come(book, cut, horizon)
-    return Fit(horizon, chance, ratio_at_winning(book, cut), decided, is_corrected, corrections, shock, to_come)
+    return Fit(
+        horizon, tuple(rates), chance, ratio_at_winning(book, cut), decided, is_corrected, corrections, shock, to_come
+    )
 
 
 def _long_enough(book: Book, cut: int, horizon: int) -> bool:

@@ -1,13 +1,15 @@
 """Columns of the forecast grid: which figures there are, and which ones somebody likes to see."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.figure import Figure, Number
 from wise_tally.core.figures import IN_GRID, category_figure
+from wise_tally.core.figures_of_outlook import OF_OUTLOOK
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.measures import AMOUNT
+from wise_tally.core.outlook.rows import is_told
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.row_targets import OfNode
 from wise_tally.domain.org.access import Viewer
@@ -38,21 +40,26 @@ def chosen_columns(viewer: Viewer, asked: ForecastQuery) -> list[Figure]:
     wanted = set(accepted(reference, preference(viewer, PREFERENCE).split(",")) or usual_columns(reference))
     if asked.measure != AMOUNT:
         wanted -= {"call", "seen"}
+    if not is_told(asked.snapshot):
+        wanted -= {figure.key for figure in OF_OUTLOOK}
     return [figure for name, figure in every.items() if name in wanted]
 
 
 @dataclass(frozen=True)
 class BesideRows:
-    """What a row's record does not hold, by node: weighted by observed rates, and pace, in minor units."""
+    """What a row's record does not hold: by figure its values by node, the chance of quota of a row, and pace in minor units."""
 
-    observed: dict[int, int]
+    values: dict[str, dict[int, int]]
+    chance: Callable[[ForecastRow], float | None]
     pace: OfNode
 
 
 def value_of(figure: Figure, row: ForecastRow, beside: BesideRows) -> Number:
     """The value of a column in a row, in minor units of the measure, or a ratio."""
-    if figure.key == "seen":
-        return beside.observed.get(row.node, 0)
+    if figure.key in beside.values:
+        return beside.values[figure.key].get(row.node, 0)
+    if figure.key == "outlook_chance":
+        return beside.chance(row)
     return figure.of(AttainmentRow(row, beside.pace(row.node)))
 
 

@@ -1,77 +1,231 @@
-"""Below the grid: will we make it, which deals decide it, which deals moved since last week."""
+"""The outlook: what the period will likely bring, what that is built of, and which deals decide it, with the reason for each chance."""
 
-from dataclasses import dataclass
-from datetime import timedelta
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
 
-import numpy as np
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.utils.safestring import SafeString
+from django.views.decorators.http import require_safe
 
-from wise_tally.core.outcome import deciding
-from wise_tally.core.what_changed import Changes, changes
-from wise_tally.web.filter_line import FilterLine
+from wise_tally.core.answers.outlook import of_outlook, why_it_leads
+from wise_tally.core.observed_weight import observed_probabilities
+from wise_tally.core.outlook.expected import ACTUAL, AS_SET, OUTLOOK, WAYS, DealAtStake, Expected
+from wise_tally.core.outlook.trust import Trust
+from wise_tally.domain.formats import short
+from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
+from wise_tally.pages.forecast.chances import ChanceOfDeal, chances_of
+from wise_tally.pages.forecast.tabs import tabs
+from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.expectation import CHANCE, MEAN, expected_of, leading_way, trust_of
+from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
+from wise_tally.web.filter_line import FilterLine, period_words, read_scope
+from wise_tally.web.footer import Footer
+from wise_tally.web.ink import InkBar, ink_bar
+from wise_tally.web.nodes import scope_node, whole_attainment
+from wise_tally.web.page_query import PageQuery, choice
+from wise_tally.web.request.viewing import PageRequest
 
-MOST = 5
+MOST_DEALS = 8
+WAY_WORDS = {OUTLOOK: "the outlook", AS_SET: "set probabilities", ACTUAL: "actual win rates"}
 
 
 @dataclass(frozen=True)
-class DecidingDeal:
-    """An open deal of the period with the chance of quota if it is won and if it is not."""
+class OutlookQuery(PageQuery):
+    """By which chances open deals count; empty: by what leads."""
 
-    row: int
-    amount_minor: int
-    chance_with: float | None
-    chance_without: float | None
+    chances: str = choice(("", *WAYS))
 
-
-@dataclass(frozen=True)
-class MovedDeal:
-    """A deal that moved the weighted figure."""
-
-    row: int | None
-    deal: int
-    change_minor: int
-
-
-@dataclass(frozen=True)
-class Outlook:
-    """What the page says beyond the grid."""
-
-    chance: float | None
-    p10: int
-    p50: int
-    p90: int
-    deciding: tuple[DecidingDeal, ...]
-    since: object
-    change: Changes
-    moved: tuple[MovedDeal, ...]
+    @cached_property
+    def trust(self) -> Trust:
+        """What leads, and why."""
+        return trust_of(self.line)
 
     @property
-    def places(self) -> list[int]:
-        """Deals of the snapshot that the lists name."""
-        return [d.row for d in self.deciding] + [m.row for m in self.moved if m.row is not None]
+    def way(self) -> str:
+        """The chances shown: those asked for, where there are any; else those that lead."""
+        leads = leading_way(self.trust)
+        return leads if not self.chances or (self.chances == OUTLOOK and not self._told) else self.chances
+
+    @property
+    def _told(self) -> bool:
+        return self.trust.shown or self.trust.over
+
+    @property
+    def ways(self) -> dict[str, str]:
+        """What there is to choose from."""
+        return {way: words for way, words in WAY_WORDS.items() if way != OUTLOOK or self._told}
 
 
-def outlook(line: FilterLine, node: str, quota: int | None) -> Outlook:
-    """Chance of quota, deciding deals and what moved in the last seven days."""
-    found = deciding(line.book, line.snapshot, line.period, line.scope, node, quota, MOST)
-    whole = found.either_way.whole
-    since = line.as_of - timedelta(days=7)
-    before = line.book.as_of(since)
-    change = changes(line.book, before, line.snapshot, line.period, line.scope, "weighted")
-    moved = []
-    for item in change.moved[:MOST]:
-        index = int(np.searchsorted(line.snapshot.deal, item.deal))
-        there = index < len(line.snapshot.deal) and int(line.snapshot.deal[index]) == item.deal
-        moved.append(MovedDeal(index if there else None, item.deal, item.change_minor))
-    return Outlook(
-        chance=whole.chance_of(quota),
-        p10=whole.quantile(0.1),
-        p50=whole.quantile(0.5),
-        p90=whole.quantile(0.9),
-        deciding=tuple(
-            DecidingDeal(row, amount, *pair)
-            for row, amount, pair in zip(found.rows, found.amount_minor, found.either_way.chances, strict=True)
+@dataclass(frozen=True)
+class Told:
+    """A deal that matters, its row and what its chance rests on."""
+
+    row: DealRow
+    stake: DealAtStake
+    chance: ChanceOfDeal | None
+    why: SafeString | None
+
+
+def _read(request: PageRequest) -> tuple[OutlookQuery, int | None, Expected]:
+    """The question, the quota and what is expected."""
+    line = read_scope(request)
+    asked, quota = OutlookQuery.read(line, request.GET), whole_attainment(line).forecast.quota
+    return asked, quota, expected_of(line, asked.way, quota, MOST_DEALS)
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """Where the period may end, what that is built of, and the deals that decide it."""
+    asked, quota, found = _read(request)
+    line, way, node = asked.line, asked.way, scope_node(asked.line)[2]
+    query = f"{line.query()}&node={node}"
+    p10, p50, p90 = (found.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
+    told = of_outlook(span_of(line), p50, p10, p90, quota, found.outcome.chance_of(quota))
+    chance = f"{reverse('forecast:working', args=[CHANCE[way]])}?{query}"
+    opens = {**workings("forecast:working", query, "won"), "chance": chance}
+    deals, bins = _told(line, found.deals, way), bins_of(found.outcome)
+    answer = {
+        "line": line,
+        "asked": asked,
+        "say": say(told, opens),
+        "why": say(why_it_leads(asked.trust), {}),
+        "tabs": tabs(line, "outlook"),
+        "ways": replace(asked, chances=way).links("chances", asked.ways),
+        "quota": quota,
+        "node": node,
+        "found": found,
+        "built": _built(found, way, quota),
+        "figures": {"mean": MEAN[way], "chance": CHANCE[way]},
+        "ends": (p10, p50, p90),
+        "chance": found.outcome.chance_of(quota),
+        "chart": outcome_chart(
+            found.outcome, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(deals)
+        )
+        if found.open_deals or found.to_come
+        else None,
+        "bins": bins,
+        "deals": deals,
+        "kept_set": _kept_set(line) if way == ACTUAL else "",
+        "footer": Footer(found.open_deals, exports=exports("forecast:outlook-table", asked.query())),
+    }
+    return render(request, "forecast/outlook.html", answer)
+
+
+@dataclass(frozen=True)
+class Built:
+    """A part of the mean: its words, what is told of it, its figure and value in minor units, and the grade of its bar."""
+
+    words: str
+    more: str
+    figure: str
+    minor: int
+    grade: str
+
+
+def _built(found: Expected, way: str, quota: int | None) -> tuple[list[Built], InkBar]:
+    parts = [
+        Built("Won so far", "", "won", found.won_minor, "won"),
+        Built(
+            "Open deals by chance",
+            f"{found.open_deals} deals, {short(found.face_minor)} in full",
+            "outlook_open" if way == OUTLOOK else "weighted_open",
+            found.open_minor,
+            "commit",
         ),
-        since=since,
-        change=change,
-        moved=tuple(moved),
+    ]
+    if way == OUTLOOK:
+        number = (
+            f"about {found.to_come:.0f} deals"
+            if found.to_come >= 1.5
+            else "about one deal"
+            if found.to_come >= 0.5
+            else "hardly any"
+        )
+        parts.append(
+            Built(
+                "Still to come", f"not in the pipeline yet, {number}", "outlook_to_come", found.to_come_minor, "early"
+            )
+        )
+    largest = max(found.mean_minor, quota or 0, 1)
+    return parts, ink_bar(found.won_minor, [found.open_minor, found.to_come_minor], quota, None, largest)
+
+
+def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[Told]:
+    """The deals that matter with the reason for each chance."""
+    rows = deal_rows(line, [one.row for one in stakes])
+    reasons = chances_of(line, [one.row for one in stakes]) if way == OUTLOOK else {}
+    return [
+        Told(rows[one.row], one, reasons.get(one.row), reasons[one.row].said(line) if one.row in reasons else None)
+        for one in stakes
+        if one.row in rows
+    ]
+
+
+def _largest(deals: list[Told]) -> Largest | None:
+    """The largest of the deals that matter, by the first part of its name."""
+    one = max(deals, key=lambda deal: deal.stake.amount_minor, default=None)
+    if one is None:
+        return None
+    return Largest(one.row.name.split(", ")[0], one.stake.amount_minor, round(one.stake.chance * 10_000))
+
+
+def _kept_set(line: FilterLine) -> str:
+    seen, stages = observed_probabilities(line.book, line.snapshot, line.period), line.book.reference.stages
+    kept = ", ".join(stages[stage].name for stage in sorted(seen.kept_set))
+    told = f"Actual win rate: share won of the deals that first reached the stage in {period_words(seen.look_back)}"
+    return f"{told}; too few decided deals, so the set probability stays, for {kept}." if kept else f"{told}."
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The drawn distribution, what the mean is built of, or the deals that matter, as a table."""
+    asked, quota, found = _read(request)
+    sheets: dict[str, Callable[[], Sheet]] = {
+        "": lambda: _bins_sheet(found),
+        "built": lambda: _built_sheet(found, asked.way, quota),
+        "deals": lambda: _deals_sheet(asked.line, found, asked.way),
+    }
+    return chosen_sheet(request, sheets, kind)
+
+
+def _bins_sheet(found: Expected) -> Sheet:
+    rows = [(one.from_minor, one.to_minor, round(one.chance, 6)) for one in bins_of(found.outcome)]
+    return Sheet("outlook", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
+
+
+def _built_sheet(found: Expected, way: str, quota: int | None) -> Sheet:
+    rows = [(one.words, one.minor) for one in _built(found, way, quota)[0]]
+    return Sheet("average", ("part", "amount"), frozenset({"amount"}), [*rows, ("average", found.mean_minor)])
+
+
+def _deals_sheet(line: FilterLine, found: Expected, way: str) -> Sheet:
+    rows = [
+        (
+            one.row.name,
+            one.row.stage_name,
+            int(one.row.days_in_stage),
+            one.stake.amount_minor,
+            one.stake.chance,
+            one.stake.adds_minor,
+            one.stake.if_won,
+            one.stake.if_lost,
+            one.chance.plain if one.chance else "",
+        )
+        for one in _told(line, found.deals, way)
+    ]
+    header = (
+        "deal",
+        "stage",
+        "days in stage",
+        "amount",
+        "chance",
+        "adds",
+        "chance of quota if won",
+        "if lost",
+        "reason",
     )
+    return Sheet("deals that matter most", header, frozenset({"amount", "adds"}), rows)

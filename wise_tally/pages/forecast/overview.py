@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -11,6 +12,8 @@ from wise_tally.core.figure import Figure
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast
 from wise_tally.core.lines import Filter, number_of_deals
 from wise_tally.core.observed_weight import weighted_by_observed
+from wise_tally.core.outlook.distribution import outcome_of
+from wise_tally.core.outlook.rows import of_deals, outlook_rows, stakes_of
 from wise_tally.core.row_targets import row_targets
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import lines_inside
@@ -84,13 +87,26 @@ def grid_rows(asked: ForecastQuery, columns: list[Figure]) -> list[GridRow]:
 def attributes_by_breakdown(asked: ForecastQuery, breakdowns: set[str], columns: list[Figure]) -> dict[str, BesideRows]:
     """What the records of each breakdown do not hold; only what a column shows is computed."""
     line, names = asked.line, {column.key for column in columns}
-    return {
-        by: BesideRows(
-            weighted_by_observed(line.book, asked.snapshot, line.period, line.scope, by) if "seen" in names else {},
-            row_targets(line.book, asked.snapshot, line.period, line.scope, by, to_date=True),
-        )
-        for by in breakdowns
-    }
+    scope = (line.book, asked.snapshot, line.period, line.scope)
+    found = {}
+    for by in breakdowns:
+        values: dict[str, dict[int, int]] = {}
+        if "seen" in names:
+            values["seen"] = weighted_by_observed(*scope, by)
+        if "outlook" in names:
+            values["outlook"] = {node: row.mean for node, row in outlook_rows(*scope, by).items()}
+        found[by] = BesideRows(values, partial(_chance_of_quota, asked, by), row_targets(*scope, by, to_date=True))
+    return found
+
+
+def _chance_of_quota(asked: ForecastQuery, by: str, row: ForecastRow) -> float | None:
+    """The chance of a row's quota by the outlook."""
+    line, lines = asked.line, asked.lines(by)
+    if row.quota is None:
+        return None
+    whole = of_deals(line.book, asked.snapshot, line.period)
+    stake = stakes_of(line.book, lines, whole, lines_inside(line.book, lines, by, row.node))
+    return outcome_of(stake.asked).chance_of(row.quota)
 
 
 def is_open(asked: ForecastQuery, node: Node) -> bool:

@@ -1,4 +1,4 @@
-"""The forms of the forecast: grid, what changed, range, calls."""
+"""The forms of the forecast: grid, what changed, outlook, calls."""
 
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.tabs import Tab, tabs_of
@@ -8,7 +8,7 @@ TABS = (
     ("deals:page", "By category", "view=lanes&by=category&within=period"),
     ("forecast:through", "Trend", ""),
     ("forecast:changed", "What changed", ""),
-    ("forecast:range", "Outcome range", ""),
+    ("forecast:outlook", "Outlook", ""),
     ("forecast:what-if", "What if", ""),
     ("forecast:calls", "Submitted forecasts", ""),
     ("forecast:accuracy", "Forecast accuracy", ""),

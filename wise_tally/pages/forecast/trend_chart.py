@@ -7,9 +7,12 @@ from django.urls import reverse
 
 from wise_tally.core.forecast import ForecastLines
 from wise_tally.core.outcome import likely_by_day
+from wise_tally.core.outlook.by_day import likely_by_outlook
 from wise_tally.domain.formats import day, short
 from wise_tally.web.charts import Chart, Layer, Mark, Point, day_words, money_marks
+from wise_tally.web.expectation import trust_of
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.nodes import scope_node
 
 # How many days ahead the range is worked out for, the last day among them.
 AHEAD = 12
@@ -32,7 +35,7 @@ class DayColumn:
 def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLines, quota: int | None) -> Chart:
     """Won, the open of each category on it, weighted, pace, submitted and quota; ahead, the likely range of won."""
     ahead = _days_ahead(days[-1].day, line)
-    likely = likely_by_day(lines, ahead)
+    likely = _likely(line, lines, ahead)
     axis = [one.day for one in days] + ahead
     rest: list[None] = [None] * len(ahead)
     before: list[None] = [None] * (len(days) - 1)
@@ -68,6 +71,14 @@ def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLine
         height=320,
         enter="opens the forecast as of that day",
     )
+
+
+def _likely(line: FilterLine, lines: ForecastLines, ahead: list[int]) -> tuple[tuple[int, int, int], ...]:
+    """Where won may stand on each day, by what leads."""
+    if not ahead or not trust_of(line).outlook_leads:
+        return likely_by_day(lines, ahead)
+    by = scope_node(line)[0]
+    return likely_by_outlook(line.book, line.snapshot, line.period, line.scope, by, tuple(ahead))
 
 
 def _days_ahead(last: int, line: FilterLine) -> list[int]:

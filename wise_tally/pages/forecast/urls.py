@@ -5,9 +5,10 @@ from django.urls import path
 import wise_tally.pages.forecast.pins  # noqa: F401 - registers how the figures of this place are counted
 from wise_tally.pages.forecast import (
     calls,
+    chances,
     daily_trend,
     forecast_accuracy,
-    outcomes,
+    outlook,
     views,
     what_changed,
     what_changed_working,
@@ -25,8 +26,9 @@ urlpatterns = [
     path("changed/meeting/", what_changed.meeting, name="meeting"),
     path("changed/working/", what_changed_working.working, name="changed-working"),
     path("changed/table.<str:kind>", what_changed.table, name="changed-table"),
-    path("outcome-range/", outcomes.page, name="range"),
-    path("outcome-range/table.<str:kind>", outcomes.table, name="range-table"),
+    path("outlook/", outlook.page, name="outlook"),
+    path("outlook/table.<str:kind>", outlook.table, name="outlook-table"),
+    path("outlook/chance/<str:key>/", chances.working, name="chance-working"),
     path("what-if/", what_if.page, name="what-if"),
     path("submitted/", calls.page, name="calls"),
     path("submitted/table.<str:kind>", calls.table, name="calls-table"),

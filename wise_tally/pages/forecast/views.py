@@ -23,9 +23,9 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.preference_actions import set_preference
 from wise_tally.domain.process.models import Category
 from wise_tally.pages.forecast import words
+from wise_tally.pages.forecast.below_grid import BelowGrid, below_grid
 from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
-from wise_tally.pages.forecast.outlook import Outlook, outlook
 from wise_tally.pages.forecast.overview import counted_here, grid_rows
 from wise_tally.pages.forecast.query import MEASURE_WORDS, ForecastQuery, read_question
 from wise_tally.pages.forecast.tabs import tabs
@@ -66,7 +66,7 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
     line, viewer = asked.line, request.viewer
     top, token = _top(asked)
     lines = forecast_lines(line.book, asked.snapshot, line.period, line.scope, "company")
-    shown = outlook(line, "company", top.quota) if asked.is_plain else None
+    shown = below_grid(line, top.quota) if asked.is_plain else None
     answer = {
         "line": line,
         "asked": asked,
@@ -75,7 +75,7 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         "top": top,
         "top_working": asked.working(token),
         "unit": unit_of(asked),
-        "outlook": shown,
+        "below": shown,
         "say": _answer(asked, top, shown) if shown is not None and asked.form != "year" else None,
         "periods": _strip_periods(asked),
         "no_quota": words.no_quota_reason(asked),
@@ -107,14 +107,14 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
 ANSWERED = ("won", "weighted", "weighted_open", "gap", "open", "attainment", "weighted_to_quota", "open_to_quota")
 
 
-def _answer(asked: ForecastQuery, top: ForecastRow, shown: Outlook) -> SafeString:
+def _answer(asked: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeString:
     """The page in one sentence: the forecast against the quota, and the deal that decides."""
     line, query = asked.line, asked.working(scope_node(asked.line)[2])
     keys = line.book.deals.key
     index = [int(line.snapshot.deal[item.row]) for item in shown.deciding]
     names = names_of(line.book, index)
     stakes = [
-        Stake(names.get(keys[deal], keys[deal]), item.amount_minor, item.chance_with, item.chance_without)
+        Stake(names.get(keys[deal], keys[deal]), item.amount_minor, item.if_won, item.if_lost)
         for deal, item in zip(index, shown.deciding, strict=True)
     ]
     one = decisive(stakes)

@@ -1,73 +1,34 @@
 """The working of a forecast figure as a panel to draw; the core computes it with the figure's own lines."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
-from typing import Any
+from dataclasses import replace
 
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.book import BookAsOf
 from wise_tally.core.breakdowns import MEMBER
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.errors import UnknownBreakdown, UnknownFigure
-from wise_tally.core.figure import Family, Figure, Kind, Number
+from wise_tally.core.figure import Family, Figure
 from wise_tally.core.figures import figure_named
 from wise_tally.core.forecast import ForecastLines, ForecastRow, forecast, forecast_lines
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import ratio
 from wise_tally.core.observed_weight import observed_snapshot
 from wise_tally.core.outcome import outcome_either_way, outcome_of_lines, stakes
-from wise_tally.core.row_targets import person_of_node, row_targets
+from wise_tally.core.row_targets import person_of_node
 from wise_tally.core.trees import NONE
 from wise_tally.core.working import Working, forecast_working
-from wise_tally.domain.formats import UNITS, count, percent, points, times
+from wise_tally.domain.formats import percent, points
 from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.bins import bins_of
+from wise_tally.pages.forecast.outlook_workings import outlook_panel
+from wise_tally.pages.forecast.place import Place
 from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ForecastQuery
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import node_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
-
-
-@dataclass(frozen=True)
-class Place:
-    """The row whose figure is opened."""
-
-    asked: ForecastQuery
-    figure: Figure
-    by: str
-    node: int
-    row: ForecastRow
-
-    @property
-    def attained(self) -> AttainmentRow:
-        """The row with its pace."""
-        line = self.asked.line
-        of_row = row_targets(line.book, self.asked.snapshot, line.period, line.scope, self.by, to_date=True)
-        return AttainmentRow(self.row, of_row(self.node))
-
-    def written(self, minor: int | None) -> str:
-        """A value of the measure in its unit."""
-        return str(UNITS[self.asked.measure](minor))
-
-    def shown(self, kind: Kind, value: Number) -> str:
-        """A value of any kind as people read it."""
-        if kind == Kind.MONEY:
-            return self.written(None if value is None else round(value))
-        written: dict[Kind, Callable[[Any], str]] = {Kind.COUNT: count, Kind.PERCENT: percent, Kind.TIMES: times}
-        return written[kind](value)
-
-    def panel(self, terms: tuple[PanelTerm, ...], total: str, **deals: Any) -> Panel:
-        """The figure's panel: what it is called and counts, its terms and its total."""
-        return Panel(
-            title=f"{self.figure.title}, {self.row.name or 'without one'}",
-            definition=self.figure.definition,
-            terms=terms,
-            total=total,
-            total_words=self.figure.title.lower(),
-            **deals,
-        )
 
 
 def counted_snapshot(asked: ForecastQuery, figure: str) -> BookAsOf:
@@ -85,6 +46,8 @@ def panel(asked: ForecastQuery, key: str, token: str) -> Panel:
     except (LookupError, UnknownBreakdown):
         raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
     place = Place(asked, figure, by, node, _row(asked, by, node))
+    if figure.family == Family.OUTLOOK:
+        return outlook_panel(place)
     derived = figure.formula or key in SPECIAL_TERMS
     found = _derived(place) if derived else _panel_of_deals(place)
     return found if asked.is_plain else replace(found, note=f"{found.note} {_of_measure(asked)}".strip())
@@ -97,7 +60,7 @@ def forecast_figure(line: FilterLine, key: str) -> Figure:
         figure = figure_named(key, names)
     except UnknownFigure:
         figure = None
-    if figure is None or figure.family not in (Family.FORECAST, Family.OBSERVED):
+    if figure is None or figure.family not in (Family.FORECAST, Family.OBSERVED, Family.OUTLOOK):
         raise Refused(f"“{key[:60]}” is not a figure of the forecast.", 404)
     return figure
 

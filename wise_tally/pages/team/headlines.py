@@ -10,11 +10,11 @@ from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.daily_trend import trend
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.lines import deals_in
-from wise_tally.core.outcome import outcomes_set_and_observed
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.formats import count, percent, plural, short
 from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.result import Computing, compute
+from wise_tally.web.expectation import CHANCE, expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
@@ -42,7 +42,7 @@ class Headline:
 
 def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> list[Headline]:
     """The five figures of the filter line's scope and period."""
-    by, _, token = scope_node(line)
+    token = scope_node(line)[2]
     query = f"{line.query()}&node={token}"
 
     def opened(figure: str) -> str:
@@ -57,7 +57,8 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
         else f"{short(abs(behind))} {'behind' if behind > 0 else 'ahead of'} target to date"
     )
     moved = past.weighted_moved(7)
-    found = outcomes_set_and_observed(line.book, line.snapshot, line.period, line.scope, by)[0]
+    way = leading_way(trust_of(line))
+    found = expected_of(line, way, whole.forecast.quota).outcome
     chance = found.chance_of(whole.forecast.quota)
     return [
         Headline("Won", short(won), opened("won"), against, None if behind is None else behind <= 0, past.won[weekly].tolist()),
@@ -66,7 +67,7 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
             moved >= 0 if moved else None, past.weighted[weekly].tolist(),
         ),
         Headline(
-            "Chance of reaching quota", percent(chance, 0), opened("chance"),
+            "Chance of reaching quota", percent(chance, 0), opened(CHANCE[way]),
             f"likely {short(found.quantile(0.1))} to {short(found.quantile(0.9))}",
         ),
         *_counted(request, line),

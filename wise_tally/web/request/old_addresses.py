@@ -5,7 +5,8 @@ from django.urls import URLPattern, re_path
 
 MOVED = {
     "forecast/through/": "forecast/trend/",
-    "forecast/range/": "forecast/outcome-range/",
+    "forecast/range/": "forecast/outlook/",
+    "forecast/outcome-range/": "forecast/outlook/",
     "forecast/calls/": "forecast/submitted/",
     "conversion/set-and-seen/": "conversion/probability-check/",
     "conversion/records/": "forecast/accuracy/",

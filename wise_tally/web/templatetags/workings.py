@@ -97,6 +97,18 @@ def ink(bar: InkBar) -> SafeString:
 
 
 @register.simple_tag
+def chance_bar(chance: float | None) -> SafeString:
+    """A chance of 0 to 1 as a short bar with its percentage."""
+    if chance is None:
+        return SafeString(formats.NONE_SIGN)
+    bar = format_html(
+        '<rect width="100%" height="10"/><rect class="of" width="{}%" height="10"/>', f"{chance * 100:.1f}"
+    )
+    words = formats.percent(chance, 0)
+    return format_html('<span class="chance"><svg aria-hidden="true">{}</svg>{}</span>', bar, words)
+
+
+@register.simple_tag
 def files(name: str, query: str, table: str, *about: str) -> SafeString:
     """Links to the files of a further table of a page; the main one's stand in the footer."""
     links = format_html_join(
