@@ -1,8 +1,9 @@
 """Sentences of the outlook: what is likely, whether it leads and why, and why a deal has its chance."""
 
 from wise_tally.core.answers.answer import Answer, Part, Span, answer, many, named
+from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
 from wise_tally.core.outlook.reference_class import ReferenceClass
-from wise_tally.core.outlook.trust import CORRECTED, ENOUGH_TO_SHOW, FEW, Trust
+from wise_tally.core.outlook.trust import CORRECTED, FEW, Trust
 
 # What a factor is called where its shift is told.
 FACTOR_WORDS = {

@@ -20,14 +20,22 @@ from wise_tally.core.outlook.corrections import (
     log_odds,
     shifts_of_deals,
 )
-from wise_tally.core.outlook.moves import AGES, Weights, daily_rates, decided_deals, stays_seen, whole_days
+from wise_tally.core.outlook.moves import (
+    AGES,
+    LOOK_BACK_DAYS,
+    Weights,
+    daily_rates,
+    decided_deals,
+    stays_seen,
+    whole_days,
+)
 from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standings, standing_of
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 
-# Decided deals of a process from which its chances are corrected.
-ENOUGH_TO_CORRECT = 200
+# Decided deals of a process from which there are chances, and from which they are corrected.
+ENOUGH_TO_SHOW, ENOUGH_TO_CORRECT = 20, 200
 FITS_KEPT = 64
 
 
@@ -46,7 +54,8 @@ def chance_of_stages(rates: Sequence[Rates], horizons: Sequence[int], stages: in
 @dataclass(frozen=True)
 class Fit:
     """What was learnt for `horizon` days ahead: each process's open stages with their daily rates, chance by stage and age (stages, 721),
-    amount at winning by stage, decided deals and whether corrected by process, corrections, the shock's σ, deals still to come.
+    amount at winning by stage, decided deals by process, stays that tell what came of them by stage, which processes are corrected,
+    corrections, the shock's σ, deals still to come.
     """
 
     horizon: int
@@ -54,6 +63,7 @@ class Fit:
     chance: Floats
     ratio: Floats
     decided: Ints
+    like: Ints
     is_corrected: Flags
     corrections: Corrections
     shock: float
@@ -96,10 +106,15 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
         shock = common_shock(past, before)
     else:
         is_corrected = np.zeros(len(decided), dtype=bool)
-    to_come = still_to_come(book, cut, horizon)
-    return Fit(
-        horizon, tuple(rates), chance, ratio_at_winning(book, cut), decided, is_corrected, corrections, shock, to_come
-    )
+    learnt = (decided, _like(book, cut, horizon), is_corrected, corrections, shock, still_to_come(book, cut, horizon))
+    return Fit(horizon, tuple(rates), chance, ratio_at_winning(book, cut), *learnt)
+
+
+def _like(book: Book, cut: int, horizon: int) -> Ints:
+    """By stage the stays of the look-back that began a horizon before the cut or earlier: those a reference class is made of."""
+    entered, window = book.stays.entered_at, horizon * DAY_SECONDS
+    rows = (entered <= cut - window) & (entered >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
+    return np.bincount(book.stays.stage[rows], minlength=len(book.reference.stages))
 
 
 def _long_enough(book: Book, cut: int, horizon: int) -> bool:

@@ -17,8 +17,10 @@ from wise_tally.core.lines import Filter
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.outlook.distribution import MayBeWon
-from wise_tally.core.outlook.fit import Chances, Fit, chances, fit
+from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW, Chances, Fit, chances, fit
+from wise_tally.core.outlook.reference_class import LEAST
 from wise_tally.core.outlook.still_to_come import YEAR_DAYS, StillToCome, first_seen, still_to_come
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.core.trees import NONE
 
@@ -79,6 +81,17 @@ def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
     chance[found.places], amount[found.places] = found.chance, found.amount_minor
     stand_for = _to_come_of_deals(book, snapshot, to_come)
     return OfDeals(chance, _whole(amount), _whole(amount * chance), stand_for, found, learnt, to_come)
+
+
+def told_chances(book: Book, snapshot: BookAsOf, period: Period) -> Floats:
+    """The chance of each deal of the snapshot to be won in the period; NaN where none is told.
+
+    None is told of closed deals, of processes with fewer than 20 decided deals and of stages with fewer than 10 past stays.
+    """
+    whole = of_deals(book, snapshot, period)
+    enough = whole.until.decided[book.deals.process[snapshot.deal]] >= ENOUGH_TO_SHOW
+    known = (snapshot.kind == OPEN) & enough & (whole.until.like[snapshot.stage] >= LEAST)
+    return np.where(known & (whole.until.horizon > 0), whole.chance, np.nan)
 
 
 def _whole(values: Floats) -> Ints:

@@ -9,14 +9,14 @@ from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.lines import Filter
-from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, FITS_KEPT, Fit, chances, fit
+from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, FITS_KEPT, Fit, chances, fit
 from wise_tally.core.outlook.rows import days_ahead
 from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 
-# Decided deals from which the outlook is shown, and from which it leads.
-ENOUGH_TO_SHOW, ENOUGH_TO_LEAD = 20, 50
+# Decided deals from which the outlook leads.
+ENOUGH_TO_LEAD = 50
 MOST_OFF = 2.0
 WEIGHTED, FEW, OUTLOOK, CORRECTED = "weighted", "outlook, few deals", "outlook", "outlook, with corrections"
 

@@ -1,6 +1,7 @@
 """Open deals in lanes by stage or by forecast category; a card moves by drag or by its own select."""
 
 from dataclasses import dataclass, replace
+from math import isnan
 from typing import Any
 from urllib.parse import urlencode
 
@@ -15,6 +16,7 @@ from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.process.models import Process, Stage
 from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.answers import say
+from wise_tally.web.chances import claimed, told
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
 from wise_tally.web.footer import Footer
@@ -27,13 +29,27 @@ WITHIN = ("", "period")
 
 
 @dataclass(frozen=True)
+class Card:
+    """A deal on the board with its chance (NaN where none is told), and what marks one whose category says more than that."""
+
+    row: DealRow
+    chance: float
+    claimed: str
+
+    @property
+    def has_chance(self) -> bool:
+        """Whether a chance is told."""
+        return not isnan(self.chance)
+
+
+@dataclass(frozen=True)
 class Lane:
     """A lane with its totals and its largest deals; `typical_days` is the stage's, none for a category."""
 
     key: str
     name: str
     totals: ListTotals
-    cards: list[DealRow]
+    cards: list[Card]
     typical_days: float | None
     hide_query: str
     list_query: str
@@ -104,13 +120,14 @@ def _lanes(asked: BoardQuery, viewer: Viewer) -> list[Lane]:
     shown = {i: at[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
     wanted = [p for i, node in enumerate(order) if nodes[node].key not in hidden for p in shown[i]]
     rows = deal_rows(line, wanted, viewer)
-    rules = reference.rules_on(line.as_of)
+    rules, chances = reference.rules_on(line.as_of), told(line, np.array(wanted, dtype=np.int64)).tolist()
+    chance = {p: (one, claimed(line, p, one)) for p, one in zip(wanted, chances, strict=True)}
     return [
         Lane(
             key=nodes[node].key,
             name=nodes[node].name,
             totals=totals[i],
-            cards=[rows[p] for p in shown[i] if p in rows],
+            cards=[Card(rows[p], *chance[p]) for p in shown[i] if p in rows],
             typical_days=rules[node].typical_days if by == "stage" else None,
             hide_query=asked.hiding(*hidden, nodes[node].key),
             list_query=_list_query(asked, nodes[node]),

@@ -1,5 +1,6 @@
 """The columns of the list: what each holds, how it is shown, and by what it is filtered and sorted."""
 
+import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -9,12 +10,13 @@ import numpy as np
 from wise_tally.core.calendar import NO_DAY, local_days
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
-from wise_tally.core.money import Ints
+from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.models import Deal, OwnField
 from wise_tally.domain.deals.selectors import contact_days
 from wise_tally.domain.formats import iso_day
 from wise_tally.web import deal_columns
+from wise_tally.web.chances import claimed, told
 from wise_tally.web.deal_rows import DealRow, deals_at
 from wise_tally.web.filter_line import FilterLine
 
@@ -74,6 +76,7 @@ BUILT_IN = (
     Column("amount", "amount", "money", _of_snapshot("amount_minor")),
     Column("weighted", "weighted", "money", _of_snapshot("weighted_minor")),
     Column("probability", "probability", "percent", _of_snapshot("probability_bp")),
+    Column("chance", "chance", "percent", lambda line, at: told(line, at) * WHOLE_BP),
     Column("process", "process", "choice", _of_deals("process"), lambda line: line.book.reference.processes),
     Column(
         "territory",
@@ -166,6 +169,7 @@ class RowData:
     margin_minor: int | None
     created_on: int
     lost_reason: str
+    chance: tuple[float, str] = (math.nan, "")
     interval_days: int = CONTACT_INTERVAL_DAYS
 
 
@@ -194,6 +198,10 @@ def _cell(column: Column, data: RowData) -> Cell:
         slipped = f"slipped {row.slips}×" if row.slips and row.is_open else ""
         close = row.expected_close if row.is_open else None
         return Cell("day", close, css, "overdue" if row.is_overdue else "", slipped)
+    if column.name == "chance":
+        chance, more = data.chance
+        value = None if math.isnan(chance) else round(chance * 100) * 100
+        return Cell("percent", value, css, more, name="chance")
     simple = {
         "customer": row.account_name, "stage": row.stage_name, "owner": row.owner_name,
         "category": row.category_name, "amount": row.amount_minor, "weighted": row.weighted_minor,
@@ -219,11 +227,13 @@ def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Colum
     reasons = deal_columns.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
     intervals = deal_columns.contact_intervals(line, np.array(indices, dtype=np.int64)) if "gap" in shown else None
     created = _created(line, np.array(indices, dtype=np.int64)).tolist() if indices else []
+    chances = told(line, np.array(indices, dtype=np.int64)).tolist() if "chance" in shown else [math.nan] * len(indices)
     found = {}
     for number, (place, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.snapshot.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
         more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
         interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])
-        found[place] = RowData(row, deal, texts, *more, interval)
+        chance = (chances[number], claimed(line, place, chances[number]))
+        found[place] = RowData(row, deal, texts, *more, chance, interval)
     return found

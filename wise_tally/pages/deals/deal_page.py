@@ -1,5 +1,6 @@
 """One deal on one screen: what the page of a deal shows, read for the viewer."""
 
+import math
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
@@ -31,6 +32,7 @@ from wise_tally.pages.deals.part_forms import shown_form, shown_lines
 from wise_tally.pages.deals.part_sums import sums_of
 from wise_tally.pages.deals.stage_history import stage_stays, stages_chart
 from wise_tally.pages.deals.undo import last_change
+from wise_tally.web.chances import chances_of, claimed, told
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -95,6 +97,7 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
         **_stages(line, index, row),
+        **_chance(line, row, index),
         **journal_of(deal, line.ends_at, history(deal, line.snapshot.cut), viewer),
         "courses": course_charts(line, deal),
         "may_edit": may_edit,
@@ -128,6 +131,18 @@ def _stages(line: FilterLine, index: int | None, row: DealRow | None) -> dict[st
         "chart": stages_chart(line, stays, row.expected_close if row.is_open else NO_DAY),
         "short_form": not stays and bool(line.book.deals.short_form[index]),
     }
+
+
+def _chance(line: FilterLine, row: DealRow | None, index: int | None) -> dict[str, Any]:
+    """The deal's chance to be won in the period, and why."""
+    if row is None or index is None or not row.is_open:
+        return {}
+    place = int(np.searchsorted(line.snapshot.deal, index))
+    chance = float(told(line, np.array([place]))[0])
+    if math.isnan(chance):
+        return {}
+    found = chances_of(line, [place])[place]
+    return {"chance": found, "chance_words": found.said(line), "claimed": claimed(line, place, chance)}
 
 
 def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:

@@ -3,7 +3,7 @@
 from django.urls import path
 
 import wise_tally.web.request.addresses  # noqa: F401 - registers the "key" part of addresses
-from wise_tally.pages.deals import more_views, parts, saved, views, workings
+from wise_tally.pages.deals import chance, more_views, parts, saved, views, workings
 
 app_name = "deals"
 urlpatterns = [
@@ -15,6 +15,7 @@ urlpatterns = [
     path("new-deal/", more_views.new_deal, name="new"),
     path("<key:key>/", views.deal, name="deal"),
     path("<key:key>/working/<str:figure>/", workings.of_deal, name="figure"),
+    path("<key:key>/chance/", chance.working, name="chance-working"),
     path("<key:key>/change/", views.change, name="change"),
     path("<key:key>/revert/", views.revert, name="revert"),
     path("<key:key>/part/<str:name>/", parts.part, name="part"),

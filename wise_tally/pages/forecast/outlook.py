@@ -16,9 +16,9 @@ from wise_tally.core.outlook.expected import ACTUAL, AS_SET, OUTLOOK, WAYS, Deal
 from wise_tally.core.outlook.trust import Trust
 from wise_tally.domain.formats import short
 from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
-from wise_tally.pages.forecast.chances import ChanceOfDeal, chances_of
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.chances import ChanceOfDeal, chances_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.expectation import CHANCE, MEAN, expected_of, leading_way, trust_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports

@@ -5,7 +5,6 @@ from django.urls import path
 import wise_tally.pages.forecast.pins  # noqa: F401 - registers how the figures of this place are counted
 from wise_tally.pages.forecast import (
     calls,
-    chances,
     daily_trend,
     forecast_accuracy,
     outlook,
@@ -28,7 +27,6 @@ urlpatterns = [
     path("changed/table.<str:kind>", what_changed.table, name="changed-table"),
     path("outlook/", outlook.page, name="outlook"),
     path("outlook/table.<str:kind>", outlook.table, name="outlook-table"),
-    path("outlook/chance/<str:key>/", chances.working, name="chance-working"),
     path("what-if/", what_if.page, name="what-if"),
     path("submitted/", calls.page, name="calls"),
     path("submitted/table.<str:kind>", calls.table, name="calls-table"),

@@ -17,7 +17,7 @@ from wise_tally.core.outlook.back_test import (
     rolling_test,
     rolling_windows,
 )
-from wise_tally.core.outlook.trust import ENOUGH_TO_SHOW
+from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
 from wise_tally.core.outlook.verdict import verdict
 from wise_tally.domain.org.clock import today
 from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse, whole_output

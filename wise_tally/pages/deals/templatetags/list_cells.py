@@ -37,7 +37,9 @@ def list_cell(cell: Cell, key: str = "", query: str = "") -> SafeString:
     """A cell with its value in the shape of its kind, marked where it wants a look; what is worked out opens its working."""
     shape = SHAPES.get(cell.kind)
     text = shape(cell.value) if shape else cell.value or ""
-    if key and cell.name in WORKED_OUT and cell.value is not None:
+    if key and cell.name == "chance" and cell.value is not None:
+        text = figure(text, reverse("deals:chance-working", args=[key]), query, "watch" if cell.watch else "")
+    elif key and cell.name in WORKED_OUT and cell.value is not None:
         text = figure(text, _working(key, cell.name), query, "watch" if cell.watch else "")
     if cell.watch:
         text = format_html('<span class="watch">{} {}</span>', text, cell.watch)

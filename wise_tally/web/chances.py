@@ -1,0 +1,80 @@
+"""Chances of open deals to be won in the filter line's period, each with the past deals behind it and what was corrected."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from django.urls import reverse
+from django.utils.safestring import SafeString
+
+from wise_tally.core.answers.answer import Answer
+from wise_tally.core.answers.outlook import why_chance
+from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.money import Ints
+from wise_tally.core.outlook.claims import claims_more
+from wise_tally.core.outlook.reference_class import ReferenceClass, reference_class
+from wise_tally.core.outlook.rows import OfDeals, of_deals, told_chances
+from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.web.answers import plain, say
+from wise_tally.web.filter_line import FilterLine
+
+
+@dataclass(frozen=True)
+class ChanceOfDeal:
+    """A deal's chance: by stage and age alone, and corrected; what shifts its log-odds; the past deals behind it."""
+
+    key: str
+    stage: str
+    chance: float
+    by_age: float
+    shifts: dict[str, float]
+    like: ReferenceClass
+
+    @property
+    def answer(self) -> Answer:
+        """The reason in one sentence."""
+        return why_chance(self.like, self.stage, self.by_age, self.chance, self.shifts)
+
+    @property
+    def plain(self) -> str:
+        """The reason as text."""
+        return plain(self.answer)
+
+    def said(self, line: FilterLine) -> SafeString:
+        """The reason, its numbers opening the deals they count."""
+        address = reverse("deals:chance-working", args=[self.key])
+        return say(self.answer, {part: f"{address}?{line.query(counted=part)}" for part in ("like", "like_won")})
+
+
+def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]:
+    """The chances of open deals by row of the snapshot; those whose past is too thin to tell are there without one."""
+    whole = of_deals(line.book, line.snapshot, line.period)
+    place = {int(row): at for at, row in enumerate(whole.found.places)}
+    return {row: _chance(line, whole, place[row]) for row in rows if row in place}
+
+
+def _chance(line: FilterLine, whole: OfDeals, at: int) -> ChanceOfDeal:
+    book, found, standing = line.book, whole.found, whole.found.standing
+    stage = int(standing.stage[at])
+    age = int(standing.age_seconds[at]) // DAY_SECONDS
+    return ChanceOfDeal(
+        book.deals.key[int(standing.deal[at])],
+        book.reference.stages[stage].name,
+        float(found.chance[at]),
+        float(found.by_age[at]),
+        {factor: float(shift[at]) for factor, shift in found.shifts.items()},
+        reference_class(book, line.snapshot.cut, whole.until.horizon, stage, age),
+    )
+
+
+def told(line: FilterLine, rows: Ints) -> Floats:
+    """The chances of deals at rows of the snapshot; NaN where none is told."""
+    return told_chances(line.book, line.snapshot, line.period)[rows]
+
+
+def claimed(line: FilterLine, row: int, chance: float) -> str:
+    """What marks a deal due in the period whose category says more than its chance: though commit; empty for others."""
+    category, close = int(line.snapshot.category[row]), int(line.snapshot.expected_close[row])
+    due = NO_DAY < close <= line.period.ends_on.toordinal()
+    if not due or not claims_more(line.book.reference, category, chance):
+        return ""
+    return f"though {line.book.reference.categories[category].name}"
