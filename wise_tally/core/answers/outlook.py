@@ -14,6 +14,7 @@ FACTOR_WORDS = {
     "size": "its size",
     "owner": "its owner",
 }
+PAST_WORDS = {"weighted": "weighted", "run_rate": "the run rate", "outlook": "the outlook", "submitted": "submitted"}
 METHOD_WORDS = {"weighted": "weighted", "run_rate": "the run rate"}
 # A shift of less than a point is not told.
 TOLD = 0.01
@@ -62,6 +63,19 @@ def why_it_leads(trust: Trust) -> Answer:
         return answer("It rests on {decided} only: take it as a hint; weighted leads.", decided=decided)
     more = ", corrected by what came of like deals" if trust.leads == CORRECTED else ""
     return answer(f"The outlook leads: it rests on {{decided}} in the last two years{more}.", decided=decided)
+
+
+def of_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
+    """By how much each method missed what was won over past periods, as shares of it, the closest first."""
+    if not errors or not periods:
+        return answer(f"Too few {word}s are over to test any forecast.")
+    told = sorted(errors, key=lambda method: errors[method])
+    parts = {method: Part(errors[method], "rate") for method in told}
+    first, *others = told
+    words = [f"{PAST_WORDS[method]} by {{{method}}}" for method in others]
+    rest = f", {', '.join(words)}" if words else ""
+    sentence = f"Over the last {{span}} {PAST_WORDS[first]} came closest: it missed what was won by {{{first}}}{rest}."
+    return answer(sentence, span=many(periods, word), **parts)
 
 
 def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, shifts: dict[str, float]) -> Answer:

@@ -14,7 +14,7 @@ from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, brier, checkpoints
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, derived
-from wise_tally.core.forecast import ForecastLines, forecast_lines
+from wise_tally.core.forecast import ForecastLines, calls_of_rows, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.observed_weight import observed_of_deals
@@ -25,8 +25,11 @@ from wise_tally.core.outlook.rows import OfDeals, Stakes, days_ahead, of_deals, 
 from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.outlook.still_to_come import NOTHING_TO_COME, run_rate
 from wise_tally.core.statistics import Floats, Interval, wilson
+from wise_tally.core.trees import NONE
 
 METHODS = ("weighted", "actual", "run_rate", "outlook")
+# What was submitted is one number, without a range and without chances, and only where somebody submitted.
+SUBMITTED = "submitted"
 # The methods that give every open deal a chance.
 OF_DEALS = ("weighted", "actual", "outlook")
 LOW, HIGH = 0.1, 0.9
@@ -99,23 +102,28 @@ class RollingTest:
         """Whether two periods or more could be looked at."""
         return len({look.period.text for look in self.looks}) >= LEAST_PERIODS
 
+    def of_period(self, period: Period) -> "RollingTest":
+        """The looks at one period."""
+        return RollingTest(tuple(look for look in self.looks if look.period == period))
+
     def of_checkpoint(self, checkpoint: str) -> "RollingTest":
         """The looks at one place in each period."""
         return RollingTest(tuple(look for look in self.looks if look.checkpoint == checkpoint))
 
     def score(self, method: str) -> Score:
         """How a method did over all looks."""
-        came = np.array([look.came for look in self.looks], dtype=float)
+        looks = [look for look in self.looks if method in look.guesses]
+        came = np.array([look.came for look in looks], dtype=float)
         if not len(came) or not came.sum():
             return Score(None, None, None, None, None)
-        guesses = [look.guesses[method] for look in self.looks]
+        guesses = [look.guesses[method] for look in looks]
         missed = np.array([one.mean for one in guesses]) - came
-        inside = [one.p10 <= look.came <= one.p90 for one, look in zip(guesses, self.looks, strict=True)]
+        inside = [one.p10 <= look.came <= one.p90 for one, look in zip(guesses, looks, strict=True)]
         return Score(
             float(np.abs(missed).sum() / came.sum()),
             float(missed.sum() / came.sum()),
             float(np.mean([one.score for one in guesses])),
-            float(np.mean(inside)),
+            None if method == SUBMITTED else float(np.mean(inside)),
             self._brier(method),
         )
 
@@ -203,18 +211,30 @@ def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str
     found = stakes_of(book, lines, whole)
     outcomes = _outcomes(book, lines, found, period)
     won_at = first_win(book)[0][snapshot.deal[found.rows]]
+    guesses = {
+        method: Guess(one.mean_minor, one.quantile(LOW), one.quantile(HIGH), crps(one, came))
+        for method, one in outcomes.items()
+    }
+    submitted = calls_of_rows(book, snapshot, period, scope, _scope_rows(scope))(_scope_node(scope))
+    if submitted is not None:
+        guesses[SUBMITTED] = Guess(submitted, submitted, submitted, abs(submitted - came))
     return Look(
         period,
         on,
         checkpoint,
         came,
-        {
-            method: Guess(one.mean_minor, one.quantile(LOW), one.quantile(HIGH), crps(one, came))
-            for method, one in outcomes.items()
-        },
+        guesses,
         _chances(book, lines, whole, found.rows, period),
         won_at < midnight_ending(period.ends_on, book.reference.time_zone),
     )
+
+
+def _scope_rows(scope: Filter) -> str:
+    return "person" if scope.person != NONE else "team" if scope.team != NONE else "company"
+
+
+def _scope_node(scope: Filter) -> int:
+    return scope.person if scope.person != NONE else max(scope.team, 0)
 
 
 def _outcomes(book: Book, lines: ForecastLines, found: Stakes, period: Period) -> dict[str, Outcome]:

@@ -24,6 +24,7 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
 from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
+from wise_tally.pages.conversion.reliability import reliability
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import exports
@@ -231,7 +232,7 @@ def _tested(line: FilterLine) -> dict[str, Any]:
     ]
     stages = line.book.reference.stages
     scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in found.scores]
-    return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores}
+    return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores, "tenths": reliability(line)}
 
 
 @require_safe

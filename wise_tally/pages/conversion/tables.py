@@ -12,6 +12,7 @@ from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.time_in_stage import DaysToWin, days_to_win, time_in_stage
 from wise_tally.pages.conversion.probability_check import read_back_test
 from wise_tally.pages.conversion.query import ConversionQuery, RowsQuery
+from wise_tally.pages.conversion.reliability import reliability_sheet
 from wise_tally.pages.conversion.views import broken_down, exits_shown, passing, winning_months
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet
@@ -126,6 +127,7 @@ def seen_table(request: PageRequest, kind: str) -> HttpResponse:
         "rows": lambda: _of_rows("set and seen rows", by, RATES, _rates(line, by)),
         "guesses": lambda: _guesses(line),
         "scores": lambda: _scores(line),
+        "tenths": lambda: reliability_sheet(line),
     }
     return chosen_sheet(request, sheets, kind)
 

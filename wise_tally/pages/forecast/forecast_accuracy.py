@@ -9,10 +9,12 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.forecast import of_accuracy
+from wise_tally.core.backtest import CHECKPOINTS
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
 from wise_tally.domain.formats import count, money, percent
 from wise_tally.pages.forecast.accuracy_chart import accuracy_chart, error_bars
+from wise_tally.pages.forecast.back_test import SHORT, back_test_of, back_test_sheet, is_quick
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -60,6 +62,7 @@ class AccuracyQuery(PageQuery):
     """The figure that is followed period by period."""
 
     each: str = choice(BY_PERIOD, "commit_won")
+    backtest: str = choice(("", "yes"))
 
 
 @require_safe
@@ -71,6 +74,7 @@ def page(request: PageRequest) -> HttpResponse:
     whole = by_period(periods, found)
     everybody = RecordsTogether(tuple(own for record in found for own in record.together.periods))
     errors = [(one.name, error) for one in found if (error := one.together.call_error) is not None]
+    tested = back_test_of(line, periods[0].kind) if asked.backtest or is_quick(line) else None
     over = sum(bool(together.periods) for together in whole)
     answer = {
         "line": line,
@@ -83,6 +87,11 @@ def page(request: PageRequest) -> HttpResponse:
             (record, _cells(record, periods, shown), error_bars(_cells(record, periods, "call_error")))
             for record in found
         ],
+        "tested": tested,
+        "may_test": not (asked.backtest or is_quick(line)),
+        "test_query": asked.query(backtest="yes"),
+        "places": CHECKPOINTS,
+        "methods": tuple(SHORT),
         "each": BY_PERIOD[shown],
         "each_working": reverse("forecast:accuracy-working", args=[shown]),
         "each_links": asked.links("each", BY_PERIOD),
@@ -159,7 +168,9 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Every person and period as a file."""
-    _, _, found = read_records(request)
+    line, periods, found = read_records(request)
+    if request.GET.get("table") == "back-test":
+        return sheet_response(back_test_sheet(line, periods[0].kind), kind)
     rows = [
         (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
         for record in found

@@ -1,0 +1,37 @@
+"""What chances said and what came: deals open in past quarters by the chance they had, set, actual and of the outlook."""
+
+from dataclasses import dataclass
+
+from wise_tally.core.outlook.back_test import BINS, OF_DEALS, Bin
+from wise_tally.core.outlook.verdict import recent_test
+from wise_tally.web.files.tables import Sheet
+from wise_tally.web.filter_line import FilterLine
+
+
+@dataclass(frozen=True)
+class Tenth:
+    """Deals whose chance lay in one tenth, by method in the order of OF_DEALS; None where no deal had such a chance."""
+
+    words: str
+    bins: tuple[Bin | None, ...]
+
+
+def reliability(line: FilterLine) -> list[Tenth]:
+    """By tenths of the chance what was won in the days that were left, over the last quarters."""
+    test = recent_test(line.book, line.snapshot, line.book.reference.fiscal.containing(line.as_of, "quarter"))
+    found = [test.reliability(method) for method in OF_DEALS]
+    tenths = (Tenth(f"{n * 10} to {n * 10 + 10} %", tuple(bins[n] for bins in found)) for n in range(BINS))
+    return [one for one in tenths if any(one.bins)]
+
+
+def reliability_sheet(line: FilterLine) -> Sheet:
+    """The same as a table."""
+    columns = [f"{method} {what}" for method in OF_DEALS for what in ("deals", "mean chance", "won", "low", "high")]
+    rows = []
+    for tenth in reliability(line):
+        row: list[object] = [tenth.words]
+        for one in tenth.bins:
+            span = (one.interval.low, one.interval.high) if one and one.interval else (None, None)
+            row += [one.deals, one.mean_chance, one.won, *span] if one else [None] * 5
+        rows.append(row)
+    return Sheet("chance and outcome", ("chance", *columns), frozenset(), rows)

@@ -1,0 +1,99 @@
+"""The back-test on the page of forecast accuracy: each method at past periods, what they came to, by period and by rep."""
+
+from dataclasses import dataclass
+
+from wise_tally.core.answers.outlook import of_back_test
+from wise_tally.core.backtest import CHECKPOINTS
+from wise_tally.core.lines import Filter
+from wise_tally.core.outlook.back_test import METHODS, SUBMITTED, RollingTest, Score, past_periods, rolling_test
+from wise_tally.core.outlook.by_person import PersonScore, people_test
+from wise_tally.core.outlook.verdict import PERIODS
+from wise_tally.web.answers import say
+from wise_tally.web.files.tables import Sheet
+from wise_tally.web.filter_line import FilterLine, period_words
+
+TOLD = {
+    "weighted": "weighted",
+    "actual": "weighted at actual win rates",
+    SUBMITTED: "submitted",
+    "run_rate": "won + run rate of the last year",
+    "outlook": "outlook",
+}
+SHORT = {"weighted": "weighted", SUBMITTED: "submitted", "run_rate": "run rate", "outlook": "outlook"}
+# In larger books it is computed when asked for.
+MOST_DEALS_AT_ONCE = 20_000
+
+
+@dataclass(frozen=True)
+class MethodRow:
+    """A method with its score over all looks, and its error at each place in the periods."""
+
+    words: str
+    score: Score
+    errors: tuple[float | None, ...]
+
+
+@dataclass(frozen=True)
+class BackTestShown:
+    """What the section shows."""
+
+    say: str
+    methods: tuple[MethodRow, ...]
+    periods: tuple[tuple[str, int, tuple[float | None, ...]], ...]
+    people: tuple[tuple[str, PersonScore], ...]
+    looks: int
+
+
+def is_quick(line: FilterLine) -> bool:
+    """Whether the book is small enough to test at once."""
+    return len(line.book.deals.key) <= MOST_DEALS_AT_ONCE
+
+
+def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
+    """The last eight periods of a kind; None where fewer than two can be looked at."""
+    periods = past_periods(line.book, line.as_of, kind, PERIODS)
+    test = rolling_test(line.book, line.snapshot, periods, line.scope)
+    if not test.enough:
+        return None
+    scores = {method: test.score(method) for method in TOLD}
+    errors = {method: scores[method].error for method in SHORT}
+    tested = [period for period in periods if test.of_period(period).looks]
+    told = of_back_test({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
+    people = (
+        people_test(line.book, line.snapshot, tested, line.scope) if line.scope != Filter() or is_quick(line) else {}
+    )
+    named = ((line.book.reference.people[person].name, score) for person, score in people.items())
+    return BackTestShown(
+        str(say(told, {})),
+        tuple(_method(test, method, scores[method]) for method in TOLD if scores[method].error is not None),
+        tuple(_period(test, period) for period in tested),
+        tuple(sorted(named, key=lambda pair: pair[0])),
+        len(test.looks),
+    )
+
+
+def _method(test: RollingTest, method: str, score: Score) -> MethodRow:
+    errors = tuple(test.of_checkpoint(one).score(method).error for one in CHECKPOINTS)
+    return MethodRow(TOLD[method], score, errors)
+
+
+def _period(test: RollingTest, period: object) -> tuple[str, int, tuple[float | None, ...]]:
+    own = test.of_period(period)  # type: ignore[arg-type]
+    errors = tuple(own.score(method).error for method in SHORT)
+    return period_words(own.looks[0].period), own.looks[0].came, errors
+
+
+def back_test_sheet(line: FilterLine, kind: str) -> Sheet:
+    """Every look: the period, the day, what was won in the end, and what each method expected with its range."""
+    test = rolling_test(line.book, line.snapshot, past_periods(line.book, line.as_of, kind, PERIODS), line.scope)
+    header = ["period", "as of", "won"]
+    names = (*METHODS, SUBMITTED)
+    header += [f"{method} {what}" for method in names for what in ("mean", "p10", "p90")]
+    rows = []
+    for look in test.looks:
+        row: list[object] = [look.period.text, look.on.isoformat(), look.came]
+        for method in names:
+            guess = look.guesses.get(method)
+            row += [None, None, None] if guess is None else [guess.mean, guess.p10, guess.p90]
+        rows.append(row)
+    return Sheet("back-test", tuple(header), frozenset(header[2:]), rows)
