@@ -44,11 +44,7 @@ _OF_FORECAST = (
         "weighted pipeline",
         "Open deals in the forecast due in the period, each at amount × probability.",
     ),
-    _sum(
-        "weighted",
-        "weighted",
-        "Won so far plus every open deal due in the period at amount × probability.",
-    ),
+    _sum("weighted", "weighted", "Won so far plus every open deal due in the period at amount × probability."),
     Figure(
         "seen",
         "weighted at actual win rates",

@@ -11,7 +11,7 @@ OF_OUTLOOK = (
         "outlook",
         "outlook",
         Kind.MONEY,
-        "What is likely won by the end of the period: won so far, every open deal at its chance, and deals still to come. "
+        "What is likely won by the end: won so far, open deals at their chance, and deals still to come. "
         "Chances are learnt from how past deals of the firm moved.",
         group=GROUP,
         in_grid=True,
@@ -25,6 +25,12 @@ OF_OUTLOOK = (
         of_quota=True,
         in_grid=True,
         label="chance of quota",
+    ),
+    _outlook(
+        "outlook_weighed",
+        "submitted and outlook, weighed",
+        Kind.MONEY,
+        "Submitted forecast and outlook together, by how each did in past periods. A proposal: nothing submitted is changed.",
     ),
     _outlook(
         "outlook_open",

@@ -23,8 +23,11 @@ AFTER_A_THIRD = 1
 
 @dataclass(frozen=True)
 class PersonGuess:
-    """What a person's period was expected to bring, by method in minor units, and the outlook's range of eight in ten."""
+    """What a person's period was expected to bring, by method in minor units, what was won by then, and the outlook's range of
+    eight in ten.
+    """
 
+    won: int
     means: dict[str, int]
     low: int
     high: int
@@ -68,16 +71,20 @@ def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGues
         means = {"weighted": row.weighted, "outlook": outcome.mean_minor}
         means["run_rate"] = row.won + round(rate.shared(stake.share).mean_minor)
         submitted = call(row.node)
-        found[row.node] = PersonGuess(
-            means if submitted is None else {**means, SUBMITTED: submitted},
-            outcome.quantile(LOW),
-            outcome.quantile(HIGH),
-        )
+        means |= {} if submitted is None else {SUBMITTED: submitted}
+        found[row.node] = PersonGuess(row.won, means, outcome.quantile(LOW), outcome.quantile(HIGH))
     return found
 
 
 def people_test(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> dict[int, PersonScore]:
     """How each person's past periods came out against what was expected, by person."""
+    return {person: _score(looks) for person, looks in past_guesses(book, snapshot, periods, scope).items()}
+
+
+def past_guesses(
+    book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter
+) -> dict[int, list[tuple[PersonGuess, int]]]:
+    """By person what was expected of each past period, with what was won in it in the end."""
     looks: dict[int, list[tuple[PersonGuess, int]]] = {}
     for period in periods:
         lines = forecast_lines(book, snapshot, period, scope, "person")
@@ -85,7 +92,7 @@ def people_test(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope
         for person, guess in _expected(book, period, scope).items():
             if person >= 0:
                 looks.setdefault(person, []).append((guess, int(won[person])))
-    return {person: _score(found) for person, found in looks.items()}
+    return looks
 
 
 def _score(looks: list[tuple[PersonGuess, int]]) -> PersonScore:

@@ -25,6 +25,7 @@ from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
 from wise_tally.domain.targets.models import Call
 from wise_tally.domain.typed_numbers import typed_money
+from wise_tally.pages.forecast.outlook_beside import OutlookBeside
 from wise_tally.pages.forecast.submitted_chart import course_of, submitted_chart
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
@@ -47,6 +48,8 @@ class CallRow:
     depth: int
     row: ForecastRow
     observed_minor: int
+    outlook_minor: int | None
+    weighed_minor: int | None
     made: Call | None
     is_late: bool
     is_missing: bool
@@ -105,6 +108,7 @@ def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
     held, gone = _held(line), _gone(line)
     due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
+    beside = OutlookBeside.of(line)
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
         key = "" if by == "company" else str(row.key)
@@ -112,7 +116,11 @@ def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
         awaited = by == "person" and row.key not in gone
         late = awaited and due is not None and (made is None or local_day(made.made_at, reference.time_zone) < due)
         allowed = not line.is_past and may_call(viewer, reference, by, key, line.today)
-        rows.append(CallRow(by, key, depth, row, seen, made, late, awaited and made is None, allowed))
+        expected = beside.outlook_of(by, node)
+        weighed = beside.weighed(row, expected)
+        rows.append(
+            CallRow(by, key, depth, row, seen, expected, weighed, made, late, awaited and made is None, allowed)
+        )
 
     figures = {
         by: {row.node: row for row in forecast(line.book, line.snapshot, line.period, line.scope, by, calls=True)}
@@ -203,6 +211,7 @@ def page(request: PageRequest) -> HttpResponse:
         "rows": rows,
         "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in rows],
         "top": rows[0] if rows else None,
+        "weighing": OutlookBeside.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
         "missing": missing,
         "late": [row.row.name for row in rows if row.is_late],
         "course": course,
@@ -241,16 +250,19 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
         "reason",
         "weighted",
         "as seen",
+        "outlook",
+        "weighed",
         "won + commit",
         "quota",
         "over quota",
     )
-    money = ("called", "weighted", "as seen", "won + commit", "quota", "over quota")
+    money = ("called", "weighted", "as seen", "outlook", "weighed", "won + commit", "quota", "over quota")
     cells = [
         (
             *(row.row.name, row.depth, row.row.call),
             *((row.made.made_by.name, row.made.made_at.isoformat(), row.made.reason) if row.made else ("", "", "")),
-            *(row.row.weighted, row.observed_minor, row.row.commit_forecast, row.row.quota, row.over_quota_minor),
+            *(row.row.weighted, row.observed_minor, row.outlook_minor, row.weighed_minor),
+            *(row.row.commit_forecast, row.row.quota, row.over_quota_minor),
         )
         for row in rows
     ]

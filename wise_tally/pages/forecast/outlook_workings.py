@@ -8,6 +8,7 @@ from wise_tally.core.outlook.still_to_come import YEAR_DAYS
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.formats import count, percent, plural
 from wise_tally.pages.forecast.bins import bins_of
+from wise_tally.pages.forecast.outlook_beside import OutlookBeside
 from wise_tally.pages.forecast.place import Place
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.request.refusals import Refused
@@ -30,6 +31,8 @@ def outlook_panel(place: Place) -> Panel:
         return _to_come(place, row, stake, whole)
     if place.figure.key == "outlook_chance":
         return _chance(place, stake)
+    if place.figure.key == "outlook_weighed":
+        return _weighed(place, row)
     terms = [
         ("won so far", place.written(row.won)),
         ("open deals by chance", place.written(row.open_by_chance)),
@@ -113,3 +116,20 @@ def _either_way(place: Place, stake: Stakes) -> Panel:
     ]
     fate = "is won" if outcome == "won" else "is not won"
     return place.panel(_terms([*terms, (f"if this deal {fate}", percent(chance))]), percent(chance))
+
+
+def _weighed(place: Place, row: OutlookRow) -> Panel:
+    """What was submitted and the outlook, each less what is won, by the weights that past periods teach."""
+    beside, submitted, written = OutlookBeside.of(place.asked.line), place.row.call, place.written
+    found = beside.weighed(place.row, row.mean)
+    if found is None or submitted is None:
+        raise Refused("Nothing was submitted here, or too few past periods teach a weight.", 404)
+    learnt = beside.weighing
+    terms = [
+        ("won so far", written(row.won)),
+        (f"submitted − won, × {learnt.factor:.2f}, the share of such amounts that came", written(submitted - row.won)),
+        ("its weight", percent(learnt.weight, 0)),
+        ("outlook − won", written(row.mean - row.won)),
+        ("its weight", percent(1 - learnt.weight, 0)),
+    ]
+    return place.panel(_terms(terms), written(found), note=f"Learnt from {plural(learnt.pairs, 'submitted forecast')}.")

@@ -11,9 +11,9 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods
 
-from wise_tally.core.forecast import forecast, forecast_lines
+from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import deals_in
-from wise_tally.core.outcome import outcome_of_lines
+from wise_tally.core.outlook.expected import OUTLOOK
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
@@ -27,6 +27,7 @@ from wise_tally.pages.forecast.scratch import Scratch, read_typed
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows
+from wise_tally.web.expectation import CHANCE, expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.deal import ClosingForm, read_closing
@@ -154,20 +155,25 @@ def _again(typed: Any, key: str) -> dict[str, str]:
 
 
 def _compared(line: FilterLine, other: FilterLine) -> list[Compared]:
-    """The answer of the period, as it is and as supposed."""
+    """The answer of the period, as it is and as supposed; range and chance by what leads."""
     by, node, _ = scope_node(line)
-    sides = []
+    trust = trust_of(line)
+    way = leading_way(trust)
+    rows, found = [], []
     for one in (line, other):
-        rows = forecast(one.book, one.snapshot, one.period, one.scope, by)
-        row = next(found for found in rows if found.node == node)
-        outcome = outcome_of_lines(forecast_lines(one.book, one.snapshot, one.period, one.scope, "company"))
-        ends = {f"P{q}": outcome.quantile(q / 100) for q in (10, 50, 90)}
-        sides.append((row, ends, outcome.chance_of(row.quota)))
-    (now_row, now_ends, now_chance), (then_row, then_ends, then_chance) = sides
+        row = next(r for r in forecast(one.book, one.snapshot, one.period, one.scope, by) if r.node == node)
+        rows.append(row)
+        found.append(expected_of(one, way, row.quota))
+    (now_row, then_row), (now, then) = rows, found
     names = [("won", "won"), ("won + commit", "commit_forecast"), ("weighted", "weighted"), ("gap to quota", "gap")]
-    found = [Compared(words, name, getattr(now_row, name), getattr(then_row, name)) for words, name in names]
-    found += [Compared(name, "chance", now_ends[name], then_ends[name]) for name in now_ends]
-    return [*found, Compared("chance of quota", "chance", now_chance, then_chance, is_rate=True)]
+    compared = [Compared(words, name, getattr(now_row, name), getattr(then_row, name)) for words, name in names]
+    if way == OUTLOOK:
+        compared.append(Compared("outlook", "outlook", now.mean_minor, then.mean_minor))
+    for q in (10, 50, 90):
+        ends = (now.outcome.quantile(q / 100), then.outcome.quantile(q / 100))
+        compared.append(Compared(f"P{q}", CHANCE[way], *ends))
+    chances = (now.outcome.chance_of(now_row.quota), then.outcome.chance_of(then_row.quota))
+    return [*compared, Compared("chance of quota", CHANCE[way], *chances, is_rate=True)]
 
 
 def _teams(line: FilterLine, other: FilterLine) -> list[tuple[str, int, int]]:

@@ -9,14 +9,19 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import date
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.core.management import BaseCommand, CommandParser
 
 from wise_tally.bench.package import TODAY, write_bench
+
+if TYPE_CHECKING:
+    from wise_tally.core.book import Book
+    from wise_tally.core.calendar import Period
 
 SIZES = (1_000, 10_000, 100_000)
 RUNS = 9
@@ -132,8 +137,31 @@ def measure(size: int) -> None:
         core_ms, plain_ms = timed(core), timed(plain)
         times[name] = core_ms
         print(f"  {name:22} core {core_ms:8.1f} ms   numpy {plain_ms:8.1f} ms   ratio {core_ms / plain_ms:4.1f}")
+    outlook(book, day, quarter)
     (Path(os.environ["WISE_TALLY_BENCH_PACKAGE"]) / TIMES).write_text(json.dumps(times))
     pages(size)
+
+
+def outlook(book: "Book", day: date, quarter: "Period") -> None:
+    """The outlook from nothing as after a change that moves deals, with its fit kept, and the range of one team."""
+    from wise_tally.core.forecast import forecast_lines
+    from wise_tally.core.lines import Filter
+    from wise_tally.core.outlook.distribution import outcome_of
+    from wise_tally.core.outlook.fit import fit
+    from wise_tally.core.outlook.rows import days_ahead, of_deals, stakes_of
+
+    snapshot = book.as_of(day)
+
+    def whole(scope: Filter) -> object:
+        lines = forecast_lines(book, snapshot, quarter, scope, "company")
+        return outcome_of(stakes_of(book, lines, of_deals(book, snapshot, quarter)).asked)
+
+    horizon = days_ahead(snapshot, quarter)[1]
+    learnt = timed(lambda: fit.__wrapped__(book, day, horizon))  # type: ignore[attr-defined]
+    kept, team = timed(lambda: whole(Filter())), timed(lambda: whole(Filter(team=0)))
+    print(
+        f"  outlook                fit {learnt:8.1f} ms   with it kept {kept:6.1f} ms   a team's range {team:5.1f} ms (at most 200, 60, 20)"
+    )
 
 
 def pages(size: int) -> None:
