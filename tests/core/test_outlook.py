@@ -22,6 +22,7 @@ from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.amounts import ratio_at_winning
 from wise_tally.core.outlook.back_test import Guess, Look, RollingTest, crps
 from wise_tally.core.outlook.chance_by_age import chance_by_age, chance_of_new_stays
+from wise_tally.core.outlook.combine import Weighing, weighing
 from wise_tally.core.outlook.common_shock import common_shock
 from wise_tally.core.outlook.corrections import Corrections, bands_of_equal_money, close_class, shrunken
 from wise_tally.core.outlook.distribution import MayBeWon, outcome_of, what_if_won
@@ -394,6 +395,14 @@ def test_what_leads_follows_from_what_was_decided_and_how_the_last_days_went():
     assert (found.leads, found.shown) == (WEIGHTED, True)
     assert found.last_days == last_days(still, date(2025, 5, 21), 40)
     assert (found.last_days.won, found.last_days.off_by < -2) == (0, True), found.last_days
+
+
+def test_submitted_and_outlook_are_weighed_by_their_past_errors():
+    found = weighing([(100, 80, 60)] * 10 + [(40, 60, 60)] * 10)
+    assert (found.factor, found.weight) == (pytest.approx(0.897959, abs=1e-6), pytest.approx(0.4592, abs=1e-4))
+    assert found.of(0, 8_000, 9_000) == 8_166
+    assert weighing([(100, 80, 60)] * 7) == Weighing(7, 1.0, 0.0)
+    assert weighing([]).of(100, 500, 900) == 900
 
 
 def test_a_score_is_the_area_between_forecast_and_outcome():

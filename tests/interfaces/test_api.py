@@ -68,7 +68,9 @@ def test_generated_requests_find_no_failure(api):
         holds()
 
 
-@pytest.mark.parametrize("name", ["forecast", "attainment", "range", "days-to-win", "set-and-seen", "time-in-stage"])
+@pytest.mark.parametrize(
+    "name", ["forecast", "attainment", "outlook", "range", "days-to-win", "set-and-seen", "time-in-stage"]
+)
 def test_the_interface_says_what_the_command_says(demo, client, name):
     answer = client.get(
         f"/api/figures/{name}?period=FY2027-Q2&as_of={AS_OF}&by=person", **bearer(token_of("a1"))

@@ -21,6 +21,7 @@ from wise_tally.pages.deals.customers.accounts import AccountQuery
 from wise_tally.pages.deals.customers.leads import LeadQuery
 from wise_tally.pages.deals.listing import ListQuery
 from wise_tally.pages.forecast.forecast_accuracy import AccuracyQuery
+from wise_tally.pages.forecast.outlook import OutlookQuery
 from wise_tally.pages.forecast.query import ForecastQuery
 from wise_tally.pages.forecast.what_changed import ChangesQuery
 from wise_tally.pages.setup.records.views import AuditQuery
@@ -43,6 +44,7 @@ PAGES = {
     "customers:leads": LeadQuery,
     "deals:page": ListQuery,
     "forecast:changed": ChangesQuery,
+    "forecast:outlook": OutlookQuery,
     "forecast:page": ForecastQuery,
     "setup:audit": AuditQuery,
     "team:gaps": GapQuery,

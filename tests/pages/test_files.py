@@ -57,7 +57,6 @@ class Tables(HTMLParser):
             1,
         ),
         ("/forecast/submitted/", "/forecast/submitted/table.json?", 0),
-        ("/forecast/outlook/", "/forecast/outlook/table.json?table=deals", 1),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?", 0),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=past", 3),
         ("/customers/account/ac001/", "/customers/account/ac001/table.json?table=ageing", 4),

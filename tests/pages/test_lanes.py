@@ -43,7 +43,7 @@ def test_lanes_hold_every_open_deal_once_with_the_money_of_the_list(demo, sign_i
         assert lane.totals.deals == len(here)
         assert lane.totals.amount_minor == sum(int(snapshot.amount_minor[i]) for i in here)
         assert lane.totals.weighted_minor == sum(int(snapshot.weighted_minor[i]) for i in here)
-        assert [card.amount_minor for card in lane.cards] == sorted(
+        assert [card.row.amount_minor for card in lane.cards] == sorted(
             (int(snapshot.amount_minor[i]) for i in here), reverse=True
         )[:25]
     listed = client.get("/deals/?process=new_site").context["list"]
@@ -84,9 +84,11 @@ def test_lanes_are_hidden_and_shown_and_bad_cuts_are_refused(demo, sign_in):
     assert refused.status_code == 400
     assert "Choose one of: stage, category" in text(refused)
     own = sign_in("r01").get(LANES)
-    assert {card.owner_name for lane in own.context["lanes"] for card in lane.cards} >= {"Iva Marrin"}
+    assert {card.row.owner_name for lane in own.context["lanes"] for card in lane.cards} >= {"Iva Marrin"}
     assert all(
-        card.owner_name == "Iva Marrin" or not card.may_change for lane in own.context["lanes"] for card in lane.cards
+        card.row.owner_name == "Iva Marrin" or not card.row.may_change
+        for lane in own.context["lanes"]
+        for card in lane.cards
     )
     past = client.get(f"{LANES}&as_of=2026-11-16")
     assert 'aria-label="Move' not in text(past)

@@ -48,6 +48,7 @@ TABLE = {
     ("deals:table", "get", "/deals/table.json"): ALL_IN,
     ("deals:list-figure", "get", "/deals/working/amount/"): ALL_IN,
     ("deals:figure", "get", "/deals/d9001/working/weighted/"): OWN_DEAL,
+    ("deals:chance-working", "get", "/deals/d9001/chance/"): OWN_DEAL,
     ("forecast:changed-working", "get", "/forecast/changed/working/"): ALL_IN,
     ("customers:account-table", "get", "/customers/account/ac001/table.csv"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:figure", "get", "/customers/account/ac001/working/unpaid/"): (302, 404, 200, 404, 200, 200, 200),

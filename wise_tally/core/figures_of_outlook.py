@@ -36,14 +36,14 @@ OF_OUTLOOK = (
         "outlook_open",
         "open deals by chance",
         Kind.MONEY,
-        "Every open deal, whenever it is expected to close, at the amount such deals are won for × its chance to be won "
-        "within the period.",
+        "Every open deal, whenever it is expected to close, at its chance to be won within the period. Each counts at the amount "
+        "such deals are won for × its chance.",
     ),
     _outlook(
         "outlook_to_come",
         "still to come",
         Kind.MONEY,
-        "Deals that are not in the pipeline yet and will be created and won within the period, as many as past wins that "
-        "were quick enough suggest.",
+        "Deals that are not in the pipeline yet and will be created and won within the period. Their number follows from past "
+        "wins that were quick enough.",
     ),
 )

@@ -7,7 +7,7 @@ from wise_tally.core.forecast import forecast_lines, rows_of_lines
 from wise_tally.core.lines import deals_in
 from wise_tally.core.outlook.distribution import outcome_of
 from wise_tally.core.outlook.reference_class import reference_class
-from wise_tally.core.outlook.rows import OfDeals, of_deals, outlook_rows, stakes_of
+from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, outlook_rows, stakes_of
 from wise_tally.core.outlook.verdict import verdict
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.working import lines_inside
@@ -54,7 +54,8 @@ def _deal(asked: FiguresQuery, whole: OfDeals, place: int) -> Row:
     book, found, standing = asked.book, whole.found, whole.found.standing
     stage = int(standing.stage[place])
     age = int(standing.age_seconds[place]) // DAY_SECONDS
-    like = reference_class(book, asked.snapshot.cut, whole.until.horizon, stage, age)
+    before, horizon = days_ahead(asked.snapshot, asked.period)
+    like = reference_class(book, asked.snapshot.cut, horizon, stage, age, before)
     shifts = {factor: float(shift[place]) for factor, shift in found.shifts.items()}
     chance, by_age = float(found.chance[place]), float(found.by_age[place])
     name = book.reference.stages[stage].name

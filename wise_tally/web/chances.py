@@ -12,7 +12,7 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.claims import claims_more
 from wise_tally.core.outlook.reference_class import ReferenceClass, reference_class
-from wise_tally.core.outlook.rows import OfDeals, of_deals, told_chances
+from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, told_chances
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.web.answers import plain, say
 from wise_tally.web.filter_line import FilterLine
@@ -62,7 +62,9 @@ def _chance(line: FilterLine, whole: OfDeals, at: int) -> ChanceOfDeal:
         float(found.chance[at]),
         float(found.by_age[at]),
         {factor: float(shift[at]) for factor, shift in found.shifts.items()},
-        reference_class(book, line.snapshot.cut, whole.until.horizon, stage, age),
+        reference_class(
+            book, line.snapshot.cut, whole.until.horizon, stage, age, days_ahead(line.snapshot, line.period)[0]
+        ),
     )
 
 

@@ -22,7 +22,7 @@ TOLD = 0.01
 
 def of_outlook(span: Span, middle: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
     """Where the period likely ends, against the quota; money in minor units, chance from 0 to 1."""
-    ends = {"middle": Part(middle, figure="chance"), "low": Part(low), "high": Part(high)}
+    ends = {"middle": Part(middle), "low": Part(low), "high": Part(high)}
     if not span.days_left:
         return answer(f"The {span.word} ended with {{won}} won.", won=Part(middle, figure="won"))
     if quota is None or chance is None:
@@ -65,7 +65,7 @@ def why_it_leads(trust: Trust) -> Answer:
     return answer(f"The outlook leads: it rests on {{decided}} in the last two years{more}.", decided=decided)
 
 
-def of_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
+def told_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
     """By how much each method missed what was won over past periods, as shares of it, the closest first."""
     if not errors or not periods:
         return answer(f"Too few {word}s are over to test any forecast.")
@@ -90,9 +90,11 @@ def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, s
         "days": days,
         "won": Part(len(like.won), "number", "like_won"),
         "within": many(like.horizon, "day"),
+        **({"before": many(like.before, "day")} if like.before else {}),
     }
     verb = "was" if len(like.won) == 1 else "were"
     sentence = f"Of {{deals}} that had been in {{stage}} {told}, {{won}} {verb} won within {{within}}"
+    sentence += ", after the first {before}" if like.before else ""
     factor = max(shifts, key=lambda one: abs(shifts[one]), default="")
     if not factor or abs(chance - by_age) < TOLD or shifts[factor] * (chance - by_age) <= 0:
         return answer(f"{sentence}.", **parts)

@@ -98,11 +98,13 @@ def learnt_corrections(book: Book, past: Past, chance: Floats, horizon: int) -> 
     A row weighs (deals ÷ rows) · 2^(−days since its landmark's horizon ended ÷ 180), so that a deal seen often counts about once.
     """
     standing, won = past.standing, past.won.astype(float)
-    log_amount = _log_amount(standing.amount_minor)
     bands = bands_of_equal_money(standing.amount_minor)
     coded = {factor: levels(book, standing, horizon, factor, bands) for factor in FACTORS}
     weight = len(np.unique(standing.deal)) / len(won) * 0.5 ** ((past.days_ago - horizon) / HALF_LIFE_DAYS)
-    plain = Corrections(centre=float(log_amount.mean()), scale=max(float(log_amount.std()), 1e-6), bands_minor=bands)
+    # Deals without an amount yet say nothing of sizes.
+    sizes = _log_amount(standing.amount_minor[standing.amount_minor > 0])
+    centre, scale = (float(sizes.mean()), float(sizes.std())) if len(sizes) else (0.0, 1.0)
+    plain = Corrections(centre=centre, scale=max(scale, 1e-6), bands_minor=bands)
     size = plain.size_of(standing.amount_minor)
     odds, base, slope = log_odds(chance), 0.0, 0.0
     shifts = {factor: np.zeros(many) for factor, (_, many) in coded.items()}

@@ -130,7 +130,9 @@ def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floa
     share[:, count + 1] = 1 - share[place, place + 1]
     typical = np.array([rules[stage].typical_days or np.nan for stage in stages], dtype=float)
     known = typical[~np.isnan(typical)]
-    return share, np.where(np.isnan(typical), known.mean() if len(known) else DAYS_WHERE_NONE_ARE_SET, typical)
+    days = np.where(np.isnan(typical), known.mean() if len(known) else DAYS_WHERE_NONE_ARE_SET, typical)
+    # Of deals that leave within the day a daily rate cannot tell.
+    return share, np.maximum(days, 1.0)
 
 
 def decided_deals(book: Book, cut: int) -> Ints:

@@ -17,7 +17,8 @@ LEAST = 10
 
 @dataclass(frozen=True)
 class ReferenceClass:
-    """`won` of `deals` stays that had reached `days` days in a stage were won within `horizon` days; their rows among the book's stays.
+    """`won` of `deals` stays that had reached `days` days in a stage were won within `horizon` days (but not in the first `before`
+    of them); the deals of these stays, a deal as often as it has stays.
 
     `or_more`: the deal has stood longer than `days`, the largest age that enough past stays reached.
     """
@@ -25,6 +26,7 @@ class ReferenceClass:
     stage: int
     days: int
     horizon: int
+    before: int
     or_more: bool
     deals: Ints
     won: Ints
@@ -35,7 +37,7 @@ class ReferenceClass:
         return len(self.deals) >= LEAST
 
 
-def reference_class(book: Book, cut: int, horizon: int, stage: int, age_days: int) -> ReferenceClass:
+def reference_class(book: Book, cut: int, horizon: int, stage: int, age_days: int, before: int = 0) -> ReferenceClass:
     """Past stays in a stage that reached a deal's age in whole days `horizon` days or more before `cut`; else the largest age 30 reached.
 
     One row a stay, within the last 730 days; those are won whose deal was first won in the `horizon` days after they reached that age.
@@ -53,8 +55,8 @@ def reference_class(book: Book, cut: int, horizon: int, stage: int, age_days: in
         days = _largest_age(first, last, age_days)
     at = entered + days * DAY_SECONDS
     inside = (first <= days) & (last >= days)
-    won = inside & (won_at >= at) & (won_at < at + window)
-    return ReferenceClass(stage, days, horizon, days < age_days, deal[inside], deal[won])
+    won = inside & (won_at >= at + before * DAY_SECONDS) & (won_at < at + window)
+    return ReferenceClass(stage, days, horizon, before, days < age_days, deal[inside], deal[won])
 
 
 def _largest_age(first: Ints, last: Ints, below: int) -> int:

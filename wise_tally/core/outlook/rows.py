@@ -74,7 +74,8 @@ def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
     found, to_come = chances(book, snapshot, learnt), learnt.to_come
     if before:
         sooner = chances(book, snapshot, fit(book, snapshot.as_of, before))
-        found = replace(found, chance=np.maximum(found.chance - sooner.chance, 0.0))
+        by_age = np.maximum(found.by_age - sooner.by_age, 0.0)
+        found = replace(found, chance=np.maximum(found.chance - sooner.chance, 0.0), by_age=by_age)
         to_come = still_to_come(book, snapshot.cut, until, before)
     size = len(snapshot.deal)
     chance, amount = np.zeros(size), np.zeros(size)

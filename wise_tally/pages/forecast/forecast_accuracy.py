@@ -90,7 +90,7 @@ def page(request: PageRequest) -> HttpResponse:
         "tested": tested,
         "may_test": not (asked.backtest or is_quick(line)),
         "test_query": asked.query(backtest="yes"),
-        "places": CHECKPOINTS,
+        "checkpoints": CHECKPOINTS,
         "methods": tuple(SHORT),
         "each": BY_PERIOD[shown],
         "each_working": reverse("forecast:accuracy-working", args=[shown]),

@@ -40,6 +40,7 @@ from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.working.panel import panel_response
 from wise_tally.web.working.pins import counted_list
 
 
@@ -200,14 +201,12 @@ def _footer(asked: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Foo
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """The working panel of one figure."""
     asked = read_question(request)
-    line = asked.line
-    answer = {
-        "panel": panel(asked, figure, request.GET.get("node", "company:")),
-        "line": line,
-        "back": reverse("forecast:page") + "?" + asked.query(),
-        "all_url": counted_list(request) if forecast_figure(asked.line, figure).counts else "",
-    }
-    return render(request, "web/working.html", answer)
+    found, back = (
+        panel(asked, figure, request.GET.get("node", "company:")),
+        f"{reverse('forecast:page')}?{asked.query()}",
+    )
+    all_url = counted_list(request) if forecast_figure(asked.line, figure).counts else ""
+    return panel_response(request, asked.line, found, back, all_url)
 
 
 @require_safe

@@ -1,6 +1,7 @@
 """`./tally backtest [options]`: how weighted, actual win rates, the run rate and the outlook did in past windows."""
 
 import json
+from datetime import date
 from typing import Any
 
 from django.core.management import CommandParser
@@ -8,6 +9,8 @@ from django.core.management import CommandParser
 from wise_tally.book.store import books
 from wise_tally.core.answers.outlook import why_it_leads
 from wise_tally.core.backtest import CHECKPOINTS
+from wise_tally.core.book import Book
+from wise_tally.core.calendar import local_days
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import (
     METHODS,
@@ -35,7 +38,7 @@ class Command(OneLineCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         """Which windows, up to which day."""
-        parser.add_argument("--as-of", type=a_date)
+        parser.add_argument("--as-of", type=a_date, help="the day of the last change of a deal by default")
         parser.add_argument(
             "--kind", choices=KINDS, default="window", help="what a window is; overlapping ones by default"
         )
@@ -48,7 +51,8 @@ class Command(OneLineCommand):
         ensure_database()
         if not 1 <= options["windows"] <= 100 or not 7 <= options["days"] <= 366:
             refuse("--windows takes 1 to 100, --days 7 to 366.")
-        book, day = books.current(), options["as_of"] or today()
+        book = books.current()
+        day = options["as_of"] or _last_day(book)
         kind, number = options["kind"], options["windows"]
         windows = (
             rolling_windows(book, day, options["days"], number)
@@ -68,6 +72,14 @@ class Command(OneLineCommand):
                 _print_table(found)
                 quarter = book.reference.fiscal.containing(day, "quarter")
                 print(f"\n{plain(why_it_leads(verdict(book, book.as_of(day), quarter, Filter())))}")
+
+
+def _last_day(book: Book) -> date:
+    """The day of the last change of a deal: what ends long ago is tested up to its end. Today without any."""
+    moments = book.revisions.effective_at
+    if not len(moments):
+        return today()
+    return date.fromordinal(int(local_days(moments.max(keepdims=True), book.reference.time_zone)[0]))
 
 
 def _as_data(found: RollingTest) -> dict[str, Any]:
