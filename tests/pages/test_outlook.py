@@ -80,6 +80,9 @@ def test_columns_of_the_forecast_and_a_report_are_the_command(demo, sign_in):
     assert {row[0]: cents(row[1]) for row in report} == {
         row["name"]: cents(row["mean"]) for key, row in teams.items() if key != "scope"
     }
+    tile = client.get("/team/report/?show=outlook&by=team").content.decode()
+    opened = re.search(r'href="(/forecast/working/outlook/[^"]*north[^"]*)"', tile)[1].replace("&amp;", "&")
+    assert cents(re.sub(r"\s", "", client.get(opened).context["panel"].total)) == cents(teams["north"]["mean"])
     assert client.get("/forecast/?measure=quantity").status_code == 200
     assert client.get("/forecast/working/outlook/?measure=quantity").status_code == 400
 

@@ -164,7 +164,7 @@ class Computing:
     def url(self, node: int, period: Period) -> str:
         """The address of the working of a value."""
         line, tally, family = self.line, self.tally, self.tally.figure.family
-        if family == Family.FORECAST:
+        if family in (Family.FORECAST, Family.OUTLOOK):
             token = scope_node(line)[2] if tally.by == "company" else token_of(self.group, node)
             own = {"measure": tally.measure, "basis": tally.basis, "node": token}
             return f"{reverse('forecast:working', args=[tally.show])}?{line.query(period=period.text)}&{urlencode(own)}"
