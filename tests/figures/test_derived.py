@@ -59,6 +59,7 @@ def samples(book, days):
         "node": [("company", 0), ("person", 0)],
         "horizon": [0, 25],
         "way": WAYS,
+        "place": [1],
         "days": [(max(days).toordinal() + 1,)],
         "checkpoint": ["at its start"],
         "came": [1_000],

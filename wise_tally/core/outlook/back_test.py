@@ -150,15 +150,6 @@ class RollingTest:
             found.append(Bin(deals, float(chance[here].mean()), came, wilson(came, deals)) if deals else None)
         return tuple(found)
 
-    @property
-    def beaten_by(self) -> str:
-        """The method, weighted or run rate, that missed by less than the outlook; the best of them, empty where none did."""
-        if not self.enough:
-            return ""
-        error = {method: self.score(method).error or 0.0 for method in ("outlook", "weighted", "run_rate")}
-        best = min(error, key=lambda method: error[method])
-        return "" if best == "outlook" else best
-
 
 def past_periods(book: Book, as_of: date, kind: str, number: int) -> list[Period]:
     """The last periods of a kind that are over, the newest first, that begin after the book does."""

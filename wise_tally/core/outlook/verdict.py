@@ -1,31 +1,29 @@
-"""The verdict: whether the outlook leads, with the back-test of past periods beside what is known of the last days."""
+"""The verdict: whether the outlook leads, with what past periods came to beside what is known of the last days."""
 
-from collections.abc import Sequence
-
-from wise_tally.core.backtest import CHECKPOINTS
+from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
+from wise_tally.core.derived import Grown, derived
+from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter
-from wise_tally.core.outlook.back_test import RollingTest, past_periods, rolling_test
-from wise_tally.core.outlook.rows import days_ahead
+from wise_tally.core.outlook.back_test import LEAST_PERIODS, RollingTest, past_periods, rolling_test
+from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
+from wise_tally.core.outlook.rows import days_ahead, of_deals
+from wise_tally.core.outlook.still_to_come import run_rate
 from wise_tally.core.outlook.trust import Trust, trust
 
 PERIODS = 8
 KINDS = ("month", "quarter", "year")
 
 
-def recent_test(
-    book: Book, snapshot: BookAsOf, period: Period, checkpoints: Sequence[str] = CHECKPOINTS
-) -> RollingTest:
-    """The back-test of the whole book over the last eight periods of the period's kind; of another span, quarters."""
-    kind = period.kind if period.kind in KINDS else "quarter"
-    return rolling_test(book, snapshot, past_periods(book, snapshot.as_of, kind, PERIODS), Filter(), checkpoints)
+def recent_periods(book: Book, snapshot: BookAsOf, period: Period) -> list[Period]:
+    """The last eight periods of the period's kind; of another span, quarters."""
+    return past_periods(book, snapshot.as_of, period.kind if period.kind in KINDS else "quarter", PERIODS)
 
 
-def nearest_checkpoint(snapshot: BookAsOf, period: Period) -> str:
-    """The place in past periods that lies nearest to the day in this one."""
-    gone = (snapshot.as_of - period.starts_on).days + 1
-    return CHECKPOINTS[min(max(round(gone * len(CHECKPOINTS) / period.days), 0), len(CHECKPOINTS) - 1)]
+def recent_test(book: Book, snapshot: BookAsOf, period: Period) -> RollingTest:
+    """The back-test of the whole book over the last eight periods."""
+    return rolling_test(book, snapshot, recent_periods(book, snapshot, period), Filter())
 
 
 def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Trust:
@@ -36,5 +34,44 @@ def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Tr
     found = trust(book, snapshot, period, scope)
     if not found.outlook_leads or not days_ahead(snapshot, period)[1]:
         return found
-    test = recent_test(book, snapshot, period, (nearest_checkpoint(snapshot, period),))
-    return trust(book, snapshot, period, scope, test.beaten_by)
+    return trust(book, snapshot, period, scope, _beaten_by(book, snapshot, period))
+
+
+def _beaten_by(book: Book, snapshot: BookAsOf, period: Period) -> str:
+    """The method whose means missed past periods by less than the outlook's, the best of them; empty where none did."""
+    missed = {"outlook": 0, "weighted": 0, "run_rate": 0}
+    place, looked = _nearest_checkpoint(snapshot, period), 0
+    for past in recent_periods(book, snapshot, period):
+        means = _means_at(book, past, place)
+        came = int(forecast_lines(book, snapshot, past, Filter(), "company").value_minor("won").sum())
+        for method, mean in means.items():
+            missed[method] += abs(mean - came)
+        looked += bool(means)
+    best = min(missed, key=lambda method: missed[method])
+    return "" if best == "outlook" or looked < LEAST_PERIODS else best
+
+
+def _nearest_checkpoint(snapshot: BookAsOf, period: Period) -> int:
+    """The place among CHECKPOINTS that lies nearest to the day in its period."""
+    gone = (snapshot.as_of - period.starts_on).days + 1
+    return min(max(round(gone * len(CHECKPOINTS) / period.days), 0), len(CHECKPOINTS) - 1)
+
+
+def _untouched(means: dict[str, int], grown: Grown, period: Period, place: int) -> dict[str, int] | None:
+    return means if unchanged_before(grown, checkpoints(period)[place], Filter()) else None
+
+
+@derived(_untouched, most=LOOKS_KEPT)
+def _means_at(book: Book, period: Period, place: int) -> dict[str, int]:
+    """What each method expected of the whole book on average, in minor units; empty where too few deals had been decided."""
+    snapshot = book.as_of(checkpoints(period)[place])
+    whole = of_deals(book, snapshot, period)
+    if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
+        return {}
+    lines = forecast_lines(book, snapshot, period, Filter(), "company")
+    won = int(lines.value_minor("won").sum())
+    return {
+        "weighted": int(lines.value_minor("weighted").sum()),
+        "run_rate": won + round(run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1]).mean_minor),
+        "outlook": won + int(whole.expected_minor.sum()) + int(whole.to_come_minor.sum()),
+    }
