@@ -1,0 +1,109 @@
+"""Numbers, days and filters as people type them, by keyboard alone, in the real browser."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from wise_tally.domain.deals.actions import last_revision
+from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.org.book_number import reference_changed
+from wise_tally.domain.org.models import Person
+
+pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
+
+
+def amount_of(key):
+    return last_revision(Deal.objects.get(key=key)).amount_minor
+
+
+def test_amounts_are_read_as_typed_or_refused_where_they_stand(visit):
+    """Groups, shorthand and another currency; what can be read in two ways is shown as read before it is saved."""
+    page = visit("manager", "/deals/d9001/")
+    field = page.locator("#deal-amount, .deal-fields input[name=amount]").first
+    for typed, minor in (
+        ("12,500.00", 1_250_000),
+        ("13 500,00", 1_350_000),
+        ("14.5k", 1_450_000),
+        ("€15,500", 1_550_000),
+    ):
+        field.focus()
+        page.keyboard.press("Control+A")
+        page.keyboard.type(typed)
+        page.keyboard.press("Enter")
+        for _ in range(100):
+            if amount_of("d9001") == minor:
+                break
+            page.wait_for_timeout(100)
+        assert amount_of("d9001") == minor, typed
+        page.wait_for_load_state("networkidle")
+    field.focus()
+    page.keyboard.press("Control+A")
+    page.keyboard.type("1.250")
+    expect(page.locator("body")).to_contain_text(re.compile("read as 1.250|read as 1 250", re.DOTALL))
+    page.keyboard.press("Control+A")
+    page.keyboard.type("$900")
+    page.keyboard.press("Enter")
+    expect(page.locator("[role=alert], .cell-said, .fault").filter(has_text=re.compile("EUR|€")).first).to_be_visible()
+    assert amount_of("d9001") == 1_550_000
+    expect(field).to_have_value("$900")
+
+
+def test_a_filter_is_built_by_keyboard_and_a_wrong_value_is_said_at_its_field(visit):
+    page = visit("manager", "/deals/")
+    everything = page.locator("main tbody tr").count()
+
+    def begin(column):
+        page.locator("#new-filter > summary").focus()
+        if not page.locator("#new-filter[open]").count():
+            page.keyboard.press("Enter")
+        page.locator("#new-column").select_option(column)
+        expect(page.locator("#new-test")).to_be_visible()
+
+    begin("owner")
+    for name in ("Joss Merrow", "Nadia Pell"):
+        page.locator(f"#new-filter input[value='{name}']").focus()
+        page.keyboard.press("Space")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**new_value=Nadia**")
+    expect(page.locator("main")).to_contain_text("Joss Merrow")
+    begin("amount")
+    page.locator("#new-test").select_option("from")
+    page.locator("#new-value").focus()
+    page.keyboard.type("lots")
+    page.keyboard.press("Enter")
+    expect(page.locator("#new-fault")).to_contain_text("lots")
+    assert 0 < page.locator("main tbody tr").count() < everything, "the list and the other filter stay"
+    page.locator("#new-value").focus()
+    page.keyboard.press("Control+A")
+    page.keyboard.type("50k")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**amount**")
+    for row in page.locator("main tbody tr[data-row], main tbody tr").all()[:5]:
+        expect(row).to_contain_text(re.compile("Joss Merrow|Nadia Pell"))
+
+
+def test_a_long_choice_is_narrowed_by_typing(visit):
+    """Fifty more people: ticks and selects get a field that leaves what holds the typed words; Enter takes the first."""
+    page = visit("admin", "/forecast/")
+    for number in range(50):
+        Person.objects.create(key=f"x{number:02}", name=f"Extra Person {number:02}", role="rep")
+    Person.objects.create(key="xz", name="Zoe Quill", role="rep")
+    reference_changed()
+    page.goto(page.url.split("/forecast")[0] + "/deals/")
+    page.locator("#new-filter > summary").click()
+    page.locator("#new-column").select_option("owner")
+    field = page.locator("#new-filter").get_by_label("Find in owner")
+    field.focus()
+    page.keyboard.type("zoe q")
+    expect(page.locator("#new-filter .choices label:visible")).to_have_count(1)
+    page.keyboard.press("Enter")
+    expect(page.locator("#new-filter input[value='Zoe Quill']")).to_be_checked()
+    expect(field).to_have_value("")
+    page.goto(page.url.split("/deals")[0] + "/deals/new-deal/")
+    owner = page.get_by_label("Find in Owner")
+    owner.focus()
+    page.keyboard.type("zoe")
+    page.keyboard.press("Enter")
+    expect(page.locator("select[name=owner]")).to_have_value("xz")
+    expect(page.locator("select[name=owner]")).to_be_focused()
