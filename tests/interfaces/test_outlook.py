@@ -1,6 +1,7 @@
 """The outlook and its back-test from a shell: what they promise on the demo, what they refuse, what a rep's token sees."""
 
 import json
+from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
@@ -9,6 +10,11 @@ from django.core.management import call_command
 
 from tests.conftest import NOW, TODAY
 from tests.support.world import ask
+from wise_tally.book.store import books
+from wise_tally.core.lines import Filter
+from wise_tally.core.outlook.expected import expected
+from wise_tally.core.outlook.rows import of_deals
+from wise_tally.demo.build import write_demo
 from wise_tally.domain.org.access import viewer_of
 from wise_tally.domain.org.models import Person
 from wise_tally.interfaces.figures import figures
@@ -34,6 +40,22 @@ def test_the_back_test_of_the_demo_keeps_what_is_promised(demo, capsys):
     printed = capsys.readouterr().out
     assert "3 windows, 9 looks" in printed
     assert "The outlook leads" in printed
+
+
+def test_the_worked_evening_of_the_demo(tmp_path):
+    """The demo of 28 November on the evening of 30 September: the worked example's figures to within one or two percent."""
+    write_demo(tmp_path, date(2026, 11, 28))
+    read_package(tmp_path, NOW)
+    book = books.current()
+    snapshot, quarter = book.as_of(date(2026, 9, 30)), book.reference.fiscal.parse("FY2027-Q3")
+    whole = of_deals(book, snapshot, quarter)
+    found = expected(book, snapshot, quarter, Filter(), "company", "outlook", None, 1)
+    assert len(whole.found.places) == 70
+    assert whole.chance.sum() == pytest.approx(22.73, rel=0.01)
+    assert whole.to_come.number == pytest.approx(10.46, rel=0.01)
+    assert whole.until.shock == pytest.approx(0.226, rel=0.01)
+    ends = [found.outcome.quantile(q) / 100 for q in (0.1, 0.5, 0.9)]
+    assert [found.mean_minor / 100, *ends] == pytest.approx([1_272_952, 877_522, 1_252_342, 1_697_718], rel=0.02)
 
 
 def test_too_few_deals_are_refused_and_told(capsys):

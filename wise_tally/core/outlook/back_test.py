@@ -46,6 +46,10 @@ class Guess:
     p90: int
     score: float
 
+    def holds(self, came: int) -> bool:
+        """Whether what came lies within the range of eight in ten."""
+        return self.p10 <= came <= self.p90
+
 
 @dataclass(frozen=True)
 class Look:
@@ -118,7 +122,7 @@ class RollingTest:
             return Score(None, None, None, None, None)
         guesses = [look.guesses[method] for look in looks]
         missed = np.array([one.mean for one in guesses]) - came
-        inside = [one.p10 <= look.came <= one.p90 for one, look in zip(guesses, looks, strict=True)]
+        inside = [one.holds(look.came) for one, look in zip(guesses, looks, strict=True)]
         return Score(
             float(np.abs(missed).sum() / came.sum()),
             float(missed.sum() / came.sum()),

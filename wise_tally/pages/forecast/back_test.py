@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from wise_tally.core.answers.outlook import told_back_test
 from wise_tally.core.backtest import CHECKPOINTS
+from wise_tally.core.calendar import Period
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import METHODS, SUBMITTED, RollingTest, Score, past_periods, rolling_test
 from wise_tally.core.outlook.by_person import PersonScore, people_test
@@ -34,12 +35,23 @@ class MethodRow:
 
 
 @dataclass(frozen=True)
+class PeriodRow:
+    """A past period, what was won in it in minor units, each method's score, and how many looks of the outlook held it."""
+
+    words: str
+    won_minor: int
+    scores: tuple[Score, ...]
+    within: int
+    looks: int
+
+
+@dataclass(frozen=True)
 class BackTestShown:
     """What the section shows."""
 
     say: str
     methods: tuple[MethodRow, ...]
-    periods: tuple[tuple[str, int, tuple[float | None, ...]], ...]
+    periods: tuple[PeriodRow, ...]
     people: tuple[tuple[str, PersonScore], ...]
     looks: int
 
@@ -77,10 +89,11 @@ def _method(test: RollingTest, method: str, score: Score) -> MethodRow:
     return MethodRow(TOLD[method], score, errors)
 
 
-def _period(test: RollingTest, period: object) -> tuple[str, int, tuple[float | None, ...]]:
-    own = test.of_period(period)  # type: ignore[arg-type]
-    errors = tuple(own.score(method).error for method in SHORT)
-    return period_words(own.looks[0].period), own.looks[0].came, errors
+def _period(test: RollingTest, period: Period) -> PeriodRow:
+    own = test.of_period(period)
+    scores = tuple(own.score(method) for method in SHORT)
+    inside = sum(look.guesses["outlook"].holds(look.came) for look in own.looks)
+    return PeriodRow(period_words(period), own.looks[0].came, scores, inside, len(own.looks))
 
 
 def back_test_sheet(line: FilterLine, kind: str) -> Sheet:
