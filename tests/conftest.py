@@ -128,11 +128,20 @@ def put_demo():
             MADE[name] = (len(cursor.description), cursor.fetchall())
 
 
+# The demo's book as first read, with all that was derived from it since: it never changes, what a test changes grows from it.
+AS_READ = []
+
+
 @pytest.fixture
-def demo(db):
-    """The demo workspace."""
+def demo(db, _fresh_shelf):
+    """The demo workspace, and its book."""
+    from wise_tally.book.store import books
+
     if BETWEEN["holds"] != "demo":
         put_demo()
+    if not AS_READ:
+        AS_READ.append(books.stored())
+    books._current = AS_READ[0]
 
 
 @pytest.fixture
