@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from wise_tally.core.book import FOR_EVER, Book
-from wise_tally.core.derived import derived
+from wise_tally.core.book import FOR_EVER, Book, spliced
+from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
 from wise_tally.core.outlook.standings import first_win
@@ -35,7 +35,16 @@ def ratio_at_winning(book: Book, cut: int) -> Floats:
     return np.divide(won + prior, stood + prior, out=np.ones(size), where=stood + prior > 0)
 
 
-@derived()
+def _mended(known: tuple[int, Ints], grown: Grown) -> tuple[int, Ints] | None:
+    origin, numbers = known
+    rev, rows = grown.new.revisions, grown.growth.rows
+    moments = rev.effective_at[rows] - origin
+    if (moments < 0).any():
+        return None
+    return origin, spliced(numbers, grown.growth.at, (rev.deal[rows] << MOMENT_BITS) | moments)
+
+
+@derived(_mended)
 def _in_order(book: Book) -> tuple[int, Ints]:
     """The first moment of all, and one rising number a revision of its deal and its moment after that, shape (revisions,)."""
     rev = book.revisions

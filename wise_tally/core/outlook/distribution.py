@@ -70,12 +70,14 @@ class _Grid:
     cells: int = CELLS
 
     def added(self, sums: Floats, amount_minor: float, chance: Floats) -> Floats:
-        """Sums of shape (nodes, cells) with a deal joined; its amount is split between two cells, so that the mean stays."""
-        size, part = divmod(amount_minor / self.step_minor, 1)
-        found = sums * (1 - chance)[:, None]
+        """Sums of shape (nodes, cells reached) with a deal joined; its amount is split between two cells, so that the mean stays."""
+        size, part = divmod(float(amount_minor) / self.step_minor, 1)
+        reached = sums.shape[1]
+        found = np.zeros((len(sums), min(reached + int(size) + 2, self.cells)))
+        found[:, :reached] = sums * (1 - chance)[:, None]
         for cell, share in ((int(size), 1 - part), (int(size) + 1, part)):
-            if share > 0 and cell < self.cells:
-                found[:, cell:] += sums[:, : self.cells - cell] * (chance * share)[:, None]
+            here = found[:, cell : cell + reached]
+            here += sums[:, : here.shape[1]] * (chance * share)[:, None]
         return found
 
     def transformed(self, amount_minor: Floats, weight: Floats) -> npt.NDArray[np.complex128]:
@@ -123,9 +125,9 @@ def what_if_won(
     apart = [place for place, deal in enumerate(kept.tolist()) if deal in deals]
     alone = [place for place in widest[:MOST_ALONE].tolist() if place not in apart]
     rest = np.setdiff1d(widest[MOST_ALONE:], apart)
-    sums = np.zeros((len(weight), grid.cells))
-    sums[:, 0] = 1.0
-    for place in alone:
+    sums = np.ones((len(weight), 1))
+    # The smallest first: the sums stay short for long.
+    for place in sorted(alone, key=lambda one: amount[one]):
         sums = grid.added(sums, amount[place], chances[:, place])
     sums = _with_the_rest(asked, grid, sums, (amount[rest], chances[:, rest]))
 

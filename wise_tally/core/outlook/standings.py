@@ -21,7 +21,7 @@ DAYS_BETWEEN = 14
 LANDMARK_DAYS = 365
 # No landmark lies in the first days of the history: 60 of them, or a quarter of a short one.
 FIRST_DAYS = 60
-MOST_ROWS = 20_000
+MOST_ROWS = 15_000
 
 
 @dataclass(frozen=True)
@@ -134,7 +134,7 @@ def landmarks(book: Book, cut: int, horizon: int) -> Ints:
 
 
 def past_standings(book: Book, as_of: date, horizon: int) -> Past:
-    """All open deals with history on every landmark; of more than 20 000 rows every k-th."""
+    """All open deals with history on every landmark; of more than 15 000 rows every k-th."""
     rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
     ago = landmarks(book, cut, horizon)
     moments = cut - ago * DAY_SECONDS

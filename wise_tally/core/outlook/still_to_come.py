@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.book import Book
-from wise_tally.core.derived import derived
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.statistics import DAY_SECONDS, Floats
@@ -49,7 +49,7 @@ class StillToCome:
 NOTHING_TO_COME = StillToCome(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-@derived()
+@derived(Grows.KEPT)
 def first_seen(book: Book) -> Ints:
     """The moment of each deal's first revision, shape (deals,)."""
     rev = book.revisions
