@@ -24,7 +24,14 @@ from wise_tally.core.outlook.back_test import Guess, Look, RollingTest, crps
 from wise_tally.core.outlook.chance_by_age import chance_by_age, chance_of_new_stays
 from wise_tally.core.outlook.combine import Weighing, weighing
 from wise_tally.core.outlook.common_shock import common_shock
-from wise_tally.core.outlook.corrections import Corrections, bands_of_equal_money, close_class, shrunken
+from wise_tally.core.outlook.corrections import (
+    Corrections,
+    bands_of_equal_money,
+    chance_of,
+    close_class,
+    log_odds,
+    shrunken,
+)
 from wise_tally.core.outlook.distribution import MayBeWon, outcome_of, what_if_won
 from wise_tally.core.outlook.fit import chances, fit
 from wise_tally.core.outlook.moves import AGES, StaysSeen, Weights, age_classes, daily_rates, stays_seen, whole_days
@@ -169,6 +176,12 @@ def test_levels_are_shrunk_by_the_variance_between_them():
     assert shrunken(np.array([0.1, -0.1]), np.full(2, 10.0))[0].tolist() == [0, 0]
 
 
+def test_log_odds_turn_back_into_chances():
+    chance = np.array([0.001, 0.2, 0.5, 0.97])
+    assert chance_of(log_odds(chance)) == pytest.approx(chance)
+    assert log_odds(np.array([0.5, 0.75])) == pytest.approx([0.0, log(3)])
+
+
 def test_classes_of_close_dates_and_bands_of_equal_money():
     days = np.array([-30, -29, 0, 1, 45, 46, 91, 92, 121, 122, np.nan])
     assert close_class(days, 91).tolist() == [0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 6]
@@ -204,6 +217,11 @@ def test_deals_to_come_are_a_compound_poisson_sum():
         if total < 200:
             plain[total] += poisson.pmf(tens, 1.5) * poisson.pmf(thirties, 0.5)
     assert found.probability[:100] == pytest.approx(plain[:100], abs=1e-9)
+    shaken = outcome_of(MayBeWon(0, np.zeros(0), np.zeros(0), to_come, 0.5))
+    totals = shaken.step_minor * np.arange(len(shaken.probability))
+    assert float(shaken.probability @ totals) == pytest.approx(30, rel=2e-3), (
+        "the shock moves it both ways, not its mean"
+    )
 
 
 @settings(max_examples=40)
@@ -355,6 +373,8 @@ def test_parts_add_up_to_the_whole_in_the_mean(seed):
     book = random_world(seed, 120).book()
     snapshot, year = book.as_of(date(2025, 3, 3)), book.reference.fiscal.parse("FY2025")
     whole = outlook_rows(book, snapshot, year, Filter(), "company")[0]
+    of_each = of_deals(book, snapshot, year)
+    assert of_each.to_come_minor.sum() == pytest.approx(of_each.to_come.mean_minor, abs=1)
     asked = stakes_of(
         book, forecast_lines(book, snapshot, year, Filter(), "company"), of_deals(book, snapshot, year)
     ).asked
@@ -388,6 +408,7 @@ def test_what_leads_follows_from_what_was_decided_and_how_the_last_days_went():
     assert [on(one).shown for one in days] == [False, True, True, True]
     assert [on(one).decided for one in days] == [4, 20, 83, 312]
     assert on(date(2026, 1, 15), beaten_by="run_rate").leads == WEIGHTED
+    assert [bool(fit(book, one, 75).corrections.shifts) for one in days] == [False, False, False, True]
     assert on(date(2024, 6, 30)).over
     # Nothing moves in the last days: the past does not repeat.
     still = cut_at(book, midnight_ending(date(2025, 4, 12), "UTC"))
