@@ -139,7 +139,7 @@ def leads(random: Random, today: date, deals: Rows, state: dict[str, dict[str, A
         rows.append(row)
         because = random.choice(DROPPED) if row["status"] == "dropped" else ""
         more.append({"lead_id": row["lead_id"], "customer": customer, "email": f"l{number:04}@lead.example",
-                     "phone": "", "dropped_because": because})  # fmt: skip
+                     "phone": f"+353 1 556 {number:04}" if number % 4 else "", "dropped_because": because})  # fmt: skip
     return rows, more
 
 
