@@ -220,3 +220,21 @@ def test_what_a_list_cannot_be_is_said(demo, sign_in, query, says):
     answer = sign_in("m1").get(f"/deals/?{query}")
     assert answer.status_code in (400, 422)
     assert says in text(answer)
+
+
+def test_several_customers_are_named_in_one_filter(demo, sign_in):
+    """Parts of names apart by semicolons: what either finds; none of them where it says is not."""
+    client = sign_in("m1")
+
+    def names(clause):
+        answer = client.get(f"/deals/table.json?status=all&cols=customer&f=customer:{clause}").json()["rows"]
+        return {row[-1] for row in answer}
+
+    one, other = names("has:orrin upper"), names("has:fenlow fish")
+    assert one
+    assert other
+    assert names("has:orrin upper; fenlow fish;") == one | other
+    assert not names("is_not:Fenlow Fish Farm;Orrin Upper Water Board") & {
+        "Fenlow Fish Farm",
+        "Orrin Upper Water Board",
+    }

@@ -1,8 +1,11 @@
 """Filters of the list: clauses of column, test and value, in groups; a deal fits each group in one of its clauses."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
+from functools import reduce
+from operator import or_
 
 import numpy as np
 from django.db.models import Q
@@ -287,11 +290,22 @@ def _query(clause: Clause, line: FilterLine) -> Q:
         tests = {"has": "name__icontains", "is": "name__iexact", "is_not": "name__iexact"}
         if clause.test in WITHOUT_VALUE:
             return Q(**{f"{related}__isnull": clause.test == "empty"})
-        called = deal_columns.with_related(related, **{tests[clause.test]: text})
+        called = _any_of(deal_columns.with_related(related, **{tests[clause.test]: one}) for one in _typed_apart(text))
         return called if clause.test != "is_not" else ~called
-    queries = {"has": Q(**{f"{path}__icontains": text}), "is": Q(**{f"{path}__iexact": text}), "empty": Q(**{path: ""})}
-    queries |= {"is_not": ~Q(**{f"{path}__iexact": text}), "filled": ~Q(**{path: ""})}
-    return queries[clause.test]
+    if clause.test in WITHOUT_VALUE:
+        return Q(**{path: ""}) if clause.test == "empty" else ~Q(**{path: ""})
+    test = "icontains" if clause.test == "has" else "iexact"
+    found = _any_of(Q(**{f"{path}__{test}": one}) for one in _typed_apart(text))
+    return found if clause.test != "is_not" else ~found
+
+
+def _typed_apart(text: str) -> list[str]:
+    """The texts of a value: several stand apart by semicolons, each found by itself."""
+    return [one.strip() for one in text.split(";") if one.strip()] or [text]
+
+
+def _any_of(queries: Iterable[Q]) -> Q:
+    return reduce(or_, queries)
 
 
 def _by_text(line: FilterLine, rows: Ints, clause: Clause, values: dict[int, str]) -> Flags:
