@@ -10,6 +10,7 @@ from tests.conftest import TODAY
 from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.world import ask
+from wise_tally.core.outlook.back_test import OF_DEALS, past_periods, rolling_test
 from wise_tally.domain.deals.models import Deal
 from wise_tally.interfaces.figures import figures
 from wise_tally.interfaces.question import Question
@@ -145,9 +146,17 @@ def test_accuracy_and_the_check_show_the_back_test(demo, sign_in, capsys):
     assert "the outlook came closest" in text(page)
     sheet = sign_in("a1").get("/forecast/accuracy/table.json?table=back-test").json()["rows"]
     assert len(sheet) == len(known["windows"]) == 24
-    tenths = sign_in("a1").get("/conversion/probability-check/?backtest=yes").context["tenths"]
-    of_outlook = [[one.bins[2].deals, one.bins[2].mean_chance, one.bins[2].rate] for one in tenths if one.bins[2]]
-    assert of_outlook == [one for one in known["reliability"]["outlook"] if one]
+    # Of the page's own deals: the process that it shows, and for a rep those of the rep alone.
+    deals = {}
+    for who in ("a1", "r01"):
+        page = sign_in(who, apart=True).get("/conversion/probability-check/?backtest=yes").context
+        line = page["line"]
+        test = rolling_test(line.book, line.snapshot, past_periods(line.book, line.as_of, "quarter", 8), line.scope)
+        assert [one.bins[2] for one in page["tenths"]] == [
+            bins[2] for bins in zip(*(test.reliability(way) for way in OF_DEALS), strict=True) if any(bins)
+        ]
+        deals[who] = sum(one.bins[2].deals for one in page["tenths"] if one.bins[2])
+    assert 0 < deals["r01"] < deals["a1"]
 
 
 def test_before_there_is_a_past_weighted_leads_and_the_page_says_why(demo, sign_in):

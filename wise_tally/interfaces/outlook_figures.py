@@ -2,17 +2,16 @@
 
 import numpy as np
 
-from wise_tally.core.answers.outlook import why_chance, why_it_leads
+from wise_tally.core.answers.outlook import why_it_leads
 from wise_tally.core.forecast import forecast_lines, rows_of_lines
 from wise_tally.core.lines import deals_in
 from wise_tally.core.outlook.distribution import outcome_of
-from wise_tally.core.outlook.reference_class import reference_class
-from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, outlook_rows, stakes_of
+from wise_tally.core.outlook.rows import OfDeals, of_deals, outlook_rows, stakes_of
 from wise_tally.core.outlook.verdict import verdict
-from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.working import lines_inside
 from wise_tally.interfaces.question import FiguresQuery, Row
 from wise_tally.web.answers import plain
+from wise_tally.web.chances import chance_at
 
 # What a row holds where too few deals were decided for an outlook.
 NOT_SHOWN = ("mean", "p10", "p50", "p90", "open_by_chance", "still_to_come", "chance_of_quota")
@@ -51,24 +50,17 @@ def outlook_deals(asked: FiguresQuery) -> list[Row]:
 
 
 def _deal(asked: FiguresQuery, whole: OfDeals, place: int) -> Row:
-    book, found, standing = asked.book, whole.found, whole.found.standing
-    stage = int(standing.stage[place])
-    age = int(standing.age_seconds[place]) // DAY_SECONDS
-    before, horizon = days_ahead(asked.snapshot, asked.period)
-    like = reference_class(book, asked.snapshot.cut, horizon, stage, age, before)
-    shifts = {factor: float(shift[place]) for factor, shift in found.shifts.items()}
-    chance, by_age = float(found.chance[place]), float(found.by_age[place])
-    name = book.reference.stages[stage].name
+    found = chance_at(asked.book, asked.snapshot, asked.period, whole, place)
     return {
-        "key": book.deals.key[int(standing.deal[place])],
-        "chance": chance if like.enough else None,
-        "stage": book.reference.stages[stage].key,
-        "n": len(like.deals),
-        "k": len(like.won),
-        "days": like.days,
-        "or_more": like.or_more,
-        "within": like.horizon,
-        "by_age": by_age,
-        "shifts": shifts,
-        "reason": plain(why_chance(like, name, by_age, chance, shifts)),
+        "key": found.key,
+        "chance": found.chance if found.like.enough else None,
+        "stage": asked.book.reference.stages[found.like.stage].key,
+        "n": len(found.like.deals),
+        "k": len(found.like.won),
+        "days": found.like.days,
+        "or_more": found.like.or_more,
+        "within": found.like.horizon,
+        "by_age": found.by_age,
+        "shifts": found.shifts,
+        "reason": found.plain,
     }

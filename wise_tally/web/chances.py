@@ -8,7 +8,8 @@ from django.utils.safestring import SafeString
 
 from wise_tally.core.answers.answer import Answer
 from wise_tally.core.answers.outlook import why_chance
-from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.claims import claims_more
 from wise_tally.core.outlook.reference_class import ReferenceClass, reference_class
@@ -49,22 +50,22 @@ def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]
     """The chances of open deals by row of the snapshot; those whose past is too thin to tell are there without one."""
     whole = of_deals(line.book, line.snapshot, line.period)
     place = {int(row): at for at, row in enumerate(whole.found.places)}
-    return {row: _chance(line, whole, place[row]) for row in rows if row in place}
+    asked = (line.book, line.snapshot, line.period)
+    return {row: chance_at(*asked, whole, place[row]) for row in rows if row in place}
 
 
-def _chance(line: FilterLine, whole: OfDeals, at: int) -> ChanceOfDeal:
-    book, found, standing = line.book, whole.found, whole.found.standing
-    stage = int(standing.stage[at])
-    age = int(standing.age_seconds[at]) // DAY_SECONDS
+def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, at: int) -> ChanceOfDeal:
+    """The chance of one of the open deals of `whole`, by its place among them."""
+    found, standing = whole.found, whole.found.standing
+    stage, age = int(standing.stage[at]), int(standing.age_seconds[at]) // DAY_SECONDS
+    before, horizon = days_ahead(snapshot, period)
     return ChanceOfDeal(
         book.deals.key[int(standing.deal[at])],
         book.reference.stages[stage].name,
         float(found.chance[at]),
         float(found.by_age[at]),
         {factor: float(shift[at]) for factor, shift in found.shifts.items()},
-        reference_class(
-            book, line.snapshot.cut, whole.until.horizon, stage, age, days_ahead(line.snapshot, line.period)[0]
-        ),
+        reference_class(book, snapshot.cut, horizon, stage, age, before),
     )
 
 

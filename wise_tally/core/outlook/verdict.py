@@ -6,7 +6,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter
-from wise_tally.core.outlook.back_test import LEAST_PERIODS, RollingTest, past_periods, rolling_test
+from wise_tally.core.outlook.back_test import LEAST_PERIODS, past_periods
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
 from wise_tally.core.outlook.rows import days_ahead, of_deals
 from wise_tally.core.outlook.still_to_come import run_rate
@@ -19,11 +19,6 @@ KINDS = ("month", "quarter", "year")
 def recent_periods(book: Book, snapshot: BookAsOf, period: Period) -> list[Period]:
     """The last eight periods of the period's kind; of another span, quarters."""
     return past_periods(book, snapshot.as_of, period.kind if period.kind in KINDS else "quarter", PERIODS)
-
-
-def recent_test(book: Book, snapshot: BookAsOf, period: Period) -> RollingTest:
-    """The back-test of the whole book over the last eight periods."""
-    return rolling_test(book, snapshot, recent_periods(book, snapshot, period), Filter())
 
 
 def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Trust:

@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass
 
-from wise_tally.core.outlook.back_test import BINS, OF_DEALS, Bin
-from wise_tally.core.outlook.verdict import recent_test
+from wise_tally.core.outlook.back_test import BINS, OF_DEALS, Bin, past_periods, rolling_test
+from wise_tally.core.outlook.verdict import PERIODS
 from wise_tally.web.files.tables import Sheet
 from wise_tally.web.filter_line import FilterLine
 
@@ -18,7 +18,8 @@ class Tenth:
 
 def reliability(line: FilterLine) -> list[Tenth]:
     """By tenths of the chance what was won in the days that were left, over the last quarters."""
-    test = recent_test(line.book, line.snapshot, line.book.reference.fiscal.containing(line.as_of, "quarter"))
+    quarters = past_periods(line.book, line.as_of, "quarter", PERIODS)
+    test = rolling_test(line.book, line.snapshot, quarters, line.scope)
     found = [test.reliability(method) for method in OF_DEALS]
     tenths = (Tenth(f"{n * 10} to {n * 10 + 10} %", tuple(bins[n] for bins in found)) for n in range(BINS))
     return [one for one in tenths if any(one.bins)]
