@@ -1,5 +1,6 @@
 """Renew the figures of docs/measures.md from the register; run it with the project's Python from the top folder."""
 
+import json
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -8,9 +9,13 @@ from wise_tally.core.figure import Figure
 from wise_tally.core.figures import GROUPS, REGISTER
 from wise_tally.core.figures_of_deals import OF_ACCOUNT, OF_DEAL, OF_LIST
 from wise_tally.core.figures_of_process import OF_PROCESS
+from wise_tally.core.findings.finding import FAMILIES, KINDS
+from wise_tally.core.findings.measured import WORDS
 
+FINDINGS = Path(__file__).parent / "findings.json"
 PAGE = Path(__file__).parent.parent / "docs" / "measures.md"
 BEGIN, END = "<!-- figures: made by tools/measures_page.py -->\n", "<!-- end of figures -->\n"
+BEGIN_FINDINGS, END_FINDINGS = "<!-- findings: made by tools/measures_page.py -->\n", "<!-- end of findings -->\n"
 ELSEWHERE = {"Conversion and time": OF_PROCESS, "A list of deals": OF_LIST, "A deal": OF_DEAL, "A customer": OF_ACCOUNT}
 
 
@@ -42,10 +47,38 @@ def figures_text() -> str:
     return "\n".join(f"### {name}\n\n" + "\n".join(_lines(of)) + "\n" for name, of in parts.items())
 
 
+def _rate(true: int, number: int) -> str:
+    return f"{100 * true / number:.0f} %" if number else "–"
+
+
+def findings_text() -> str:
+    """Every kind of finding, and how often those that foretell came true (`./tally findings --format json > tools/findings.json`)."""
+    families = {name: [kind for kind in KINDS.values() if kind.family == family] for family, name in FAMILIES.items()}
+    lines = [
+        f"- **{name}**: " + " ".join(f"*{one.name}*: {one.definition}" for one in of) for name, of in families.items()
+    ]
+    past = json.loads(FINDINGS.read_text(encoding="utf-8"))
+    rows = [
+        f"| {KINDS[kind].name} | {one['told']} | {_rate(one['true'], one['told'])} | {one['others']} "
+        f"| {_rate(one['true_others'], one['others'])} | {WORDS[kind]} |"
+        for kind, one in past["scores"].items()
+    ]
+    head = [
+        f"Of the demo's {past['mondays']} Mondays up to 91 days before {past['as_of']}, a week apart so that they overlap: how many "
+        "findings came true, beside what no finding told of.",
+        "",
+        "| finding | told | came true | others | came true | true means |",
+        "|---|---|---|---|---|---|",
+    ]
+    return "\n".join([*lines, "", *head, *rows]) + "\n"
+
+
 def renewed(page: str) -> str:
     """The page with its figures as the register has them."""
     before, _, rest = page.partition(BEGIN)
-    return f"{before}{BEGIN}\n{figures_text()}\n{END}{rest.partition(END)[2]}"
+    page = f"{before}{BEGIN}\n{figures_text()}\n{END}{rest.partition(END)[2]}"
+    before, _, rest = page.partition(BEGIN_FINDINGS)
+    return f"{before}{BEGIN_FINDINGS}\n{findings_text()}\n{END_FINDINGS}{rest.partition(END_FINDINGS)[2]}"
 
 
 if __name__ == "__main__":

@@ -14,7 +14,6 @@ from wise_tally.core.observed_rates import probability_check
 from wise_tally.core.observed_weight import observed_probabilities
 from wise_tally.core.outcome import outcome
 from wise_tally.core.statistics import DAY_SECONDS, kaplan_meier
-from wise_tally.core.talking_points import OpenDeals, moved_out, talking_points
 
 YEAR = reference().fiscal.parse("FY2026")
 
@@ -97,35 +96,3 @@ def test_people_of_a_team_have_a_row_with_nothing_in_it():
     book = book_of([[(day("2026-01-10"), FIRST, 500, day("2026-02-01")), 0]], ground)
     rows = forecast(book, book.as_of(day("2026-01-31")), YEAR, Filter(team=0), "person")
     assert [(row.key, row.open) for row in rows] == [("ann", 500), ("bob", 0)]
-
-
-def moves(first_close, then_close, created="2026-02-01"):
-    """An open deal with one expected close, and another from 5 March on."""
-    closes = [day(text) if text else None for text in (first_close, then_close)]
-    return [(day(created), FIRST, 100, closes[0]), (max(day("2026-03-05"), day(created)), FIRST, 100, closes[1])]
-
-
-def test_a_deal_leaves_the_period_with_the_day_after_its_last():
-    """Points come with the most money first, their deals the largest first; a kind without deals has none."""
-    book = book_of(
-        [
-            moves("2026-03-31", "2026-04-01"),
-            moves("2026-03-30", "2026-03-31"),
-            moves("2026-01-01", "2026-06-30"),
-            moves("2025-12-31", "2026-06-30"),
-            moves("2026-03-31", None),
-            moves(None, "2026-04-01"),
-            moves("2026-03-31", "2026-04-01", created="2026-03-06"),
-        ]
-    )
-    snapshot, earlier, quarter = book.as_of(day("2026-03-10")), book.as_of(day("2026-03-01")), "FY2026-Q1"
-    period, rows = reference().fiscal.parse(quarter), np.arange(7)
-    assert moved_out(snapshot, earlier, period, rows).tolist() == [True, False, True, False, False, False, False]
-    deals = OpenDeals(rows, np.array([5, 1, 9, 1, 1, 1, 40]), np.array([0, 1, 0, 0, 0, 0, 2]), np.arange(7) != 3)
-    found = talking_points(book, snapshot, earlier, period, deals)
-    assert [(point.kind, point.places.tolist(), point.amount_minor) for point in found] == [
-        ("contact", [6, 1], 41),
-        ("moved_out", [2, 0], 14),
-        ("no_next_step", [3], 1),
-    ]
-    assert not moved_out(snapshot, book.as_of(day("2026-01-01")), period, rows).any(), "no deal existed then"

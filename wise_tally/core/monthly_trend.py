@@ -9,6 +9,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.lines import Filter, owner_filtered
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.reference_data import OPEN, WON
@@ -51,37 +52,53 @@ class SpanFigures:
         return ratio(self.created_value, self.created)
 
 
-class ScopeOverTime:
-    """The deals of a scope by the owner on the day (`rows`: rows of the snapshot), sorted by their days once."""
+@dataclass(frozen=True)
+class SortedDays:
+    """Days sorted once, so that those of a period are found by bisection; shapes (n,)."""
 
-    def __init__(self, book: Book, snapshot: BookAsOf, scope: Filter) -> None:
-        self.rows = np.flatnonzero(owner_filtered(book, snapshot, scope))
-        self._created = _Days(book.created_on[snapshot.deal[self.rows]])
-        # Open deals have no day of closing, which is before every day.
-        self._closed = _Days(snapshot.closed_on[self.rows])
+    order: Ints
+    days: Ints
+
+    @classmethod
+    def of(cls, days: Ints) -> "SortedDays":
+        """The days of some rows."""
+        order = np.argsort(days, kind="stable")
+        return cls(order, days[order])
+
+    def inside(self, period: Period) -> Ints:
+        """Places of the rows whose day lies in a period."""
+        first, after = np.searchsorted(self.days, (period.starts_on.toordinal(), period.ends_on.toordinal() + 1))
+        return self.order[first:after]
+
+
+@dataclass(frozen=True)
+class ScopeOverTime:
+    """The deals of a scope by the owner on the day (`rows`: rows of the snapshot), by their days of creation and of closing."""
+
+    rows: Ints
+    created: SortedDays
+    closed: SortedDays
 
     def created_in(self, period: Period) -> Ints:
         """Places in `rows` of the deals created in the period by their local day."""
-        return self._created.inside(period)
+        return self.created.inside(period)
 
     def closed_in(self, period: Period) -> Ints:
         """Places in `rows` of the deals won or lost in the period."""
-        return self._closed.inside(period)
+        return self.closed.inside(period)
 
 
-class _Days:
-    def __init__(self, days: Ints) -> None:
-        self.order = np.argsort(days, kind="stable")
-        self.sorted = days[self.order]
-
-    def inside(self, period: Period) -> Ints:
-        first, after = np.searchsorted(self.sorted, (period.starts_on.toordinal(), period.ends_on.toordinal() + 1))
-        return self.order[first:after]
+@derived(Grows.KEPT)
+def scope_over_time(book: Book, snapshot: BookAsOf, scope: Filter) -> ScopeOverTime:
+    """The deals of a scope sorted by their days; several figures of a page ask for the same. Open deals are closed before every day."""
+    rows = np.flatnonzero(owner_filtered(book, snapshot, scope))
+    created = SortedDays.of(book.created_on[snapshot.deal[rows]])
+    return ScopeOverTime(rows, created, SortedDays.of(snapshot.closed_on[rows]))
 
 
 def spans(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> tuple[SpanFigures, ...]:
     """Figures of each span, by the owner on the day; deals created by their local day of creation."""
-    deals_of = ScopeOverTime(book, snapshot, scope)
+    deals_of = scope_over_time(book, snapshot, scope)
     rows = deals_of.rows
     amount, kind, deal = snapshot.amount_minor[rows], snapshot.kind[rows], snapshot.deal[rows]
     took = (snapshot.closed_at[rows] - book.deals.created_at[deal]) / DAY_SECONDS
@@ -107,7 +124,7 @@ def spans(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filt
 
 def deals_behind(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, figure: str) -> Ints:
     """Rows of the snapshot of the deals that a figure of a span rests on."""
-    found = ScopeOverTime(book, snapshot, scope)
+    found = scope_over_time(book, snapshot, scope)
     if "created" in figure:
         return found.rows[found.created_in(period)]
     closed = found.rows[found.closed_in(period)]

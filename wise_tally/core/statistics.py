@@ -24,28 +24,28 @@ class Interval:
     high: float
 
 
-def wilson_bounds(successes: Ints, trials: Ints) -> tuple[Floats, Floats]:
-    """Bounds of the Wilson score interval, two-sided 95 %; NaN without trials or with more successes than trials.
+def wilson_bounds(successes: Ints, trials: Ints, z: float = Z_95) -> tuple[Floats, Floats]:
+    """Bounds of the Wilson score interval, two-sided 95 % unless `z` says otherwise; NaN without trials or with more successes than trials.
 
     Source: E. B. Wilson, Journal of the American Statistical Association 22 (1927), 209–212.
     """
     known = (trials > 0) & (successes <= trials)
     n = np.where(known, trials, 1)
-    rate, z2 = np.where(known, successes / n, np.nan), Z_95 * Z_95
+    rate, z2 = np.where(known, successes / n, np.nan), z * z
     centre = rate + z2 / (2 * n)
-    margin = Z_95 * np.sqrt(np.where(known, rate * (1 - rate) / n, 0.0) + z2 / (4 * n * n))
+    margin = z * np.sqrt(np.where(known, rate * (1 - rate) / n, 0.0) + z2 / (4 * n * n))
     scale = 1 + z2 / n
     return np.maximum(0.0, (centre - margin) / scale), np.minimum(1.0, (centre + margin) / scale)
 
 
-def wilson(successes: int, trials: int) -> Interval | None:
+def wilson(successes: int, trials: int, z: float = Z_95) -> Interval | None:
     """The interval of one rate; None without trials or with more successes than trials."""
-    return wilson_of_many(np.array([successes]), np.array([trials]))[0]
+    return wilson_of_many(np.array([successes]), np.array([trials]), z)[0]
 
 
-def wilson_of_many(successes: Ints, trials: Ints) -> list[Interval | None]:
+def wilson_of_many(successes: Ints, trials: Ints, z: float = Z_95) -> list[Interval | None]:
     """The intervals of many rates, shapes (n,)."""
-    low, high = wilson_bounds(successes, trials)
+    low, high = wilson_bounds(successes, trials, z)
     return [
         None if math.isnan(one) else Interval(one, other)
         for one, other in zip(low.tolist(), high.tolist(), strict=True)

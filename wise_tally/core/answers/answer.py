@@ -6,7 +6,7 @@ from typing import Literal
 
 from wise_tally.core.calendar import Period
 
-Kind = Literal["money", "rate", "days", "points", "number", "name", "times"]
+Kind = Literal["money", "rate", "days", "points", "number", "name", "times", "deal", "customer", "day"]
 
 # Rates from fewer deals than this say nothing, as on the pages of conversion.
 FEW = 20
@@ -14,7 +14,8 @@ FEW = 20
 
 @dataclass(frozen=True)
 class Part:
-    """A figure of a sentence: minor units, a rate from 0 to 1, days, basis points, a count with its noun, or a name.
+    """A figure of a sentence: minor units, a rate from 0 to 1, days, basis points, a count with its noun, a name,
+    a deal (its index in the book) or customer (its row number) whose name the page knows, or a day as an ordinal.
 
     `figure` is the key of the page's figure whose working it opens; empty where it opens none.
     """

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
@@ -11,14 +12,15 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.forecast import calls_of_rows, forecast, forecast_lines
 from wise_tally.core.lines import Filter
-from wise_tally.core.money import sum_by_group
+from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.outlook.back_test import HIGH, LOW, SUBMITTED
 from wise_tally.core.outlook.distribution import outcome_of
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
-from wise_tally.core.outlook.rows import days_ahead, of_deals, stakes_of
+from wise_tally.core.outlook.rows import days_ahead, of_deals, outlook_rows, stakes_of
 from wise_tally.core.outlook.still_to_come import run_rate
 
 AFTER_A_THIRD = 1
+Guess = TypeVar("Guess")
 
 
 @dataclass(frozen=True)
@@ -45,9 +47,7 @@ class PersonScore:
     periods: int
 
 
-def _untouched(
-    found: dict[int, PersonGuess], grown: Grown, period: Period, scope: Filter
-) -> dict[int, PersonGuess] | None:
+def _untouched(found: dict[int, Guess], grown: Grown, period: Period, scope: Filter) -> dict[int, Guess] | None:
     return found if unchanged_before(grown, period.ends_on, scope) else None
 
 
@@ -76,23 +76,51 @@ def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGues
     return found
 
 
+@derived(_untouched, most=LOOKS_KEPT)
+def _submitted(book: Book, period: Period, scope: Filter) -> dict[int, tuple[int, int, int]]:
+    """Of each person with deals who submitted after the period's first third: won by then, outlook and submitted amount, in
+    minor units. Ranges, which take the distribution of each person, are left out.
+    """
+    snapshot = book.as_of(checkpoints(period)[AFTER_A_THIRD])
+    if of_deals(book, snapshot, period).until.decided.max(initial=0) < ENOUGH_TO_SHOW:
+        return {}
+    with_deals = np.unique(forecast_lines(book, snapshot, period, scope, "person").node)
+    rows = outlook_rows(book, snapshot, period, scope, "person")
+    call = calls_of_rows(book, snapshot, period, scope, "person")
+    submitted = {person: call(person) for person in with_deals[with_deals >= 0].tolist()}
+    return {
+        person: (rows[person].won, rows[person].mean, amount)
+        for person, amount in submitted.items()
+        if amount is not None
+    }
+
+
+def submitted_in_the_past(
+    book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter
+) -> list[tuple[int, int, int]]:
+    """(outlook, submitted, came) of each person and past period, in minor units, each less what was won when it was submitted."""
+    pairs = []
+    for period in periods:
+        came = _won_by_person(book, snapshot, period, scope)
+        for person, (won, outlook, submitted) in _submitted(book, period, scope).items():
+            pairs.append((outlook - won, submitted - won, int(came[person]) - won))
+    return pairs
+
+
+def _won_by_person(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Ints:
+    lines = forecast_lines(book, snapshot, period, scope, "person")
+    return sum_by_group(lines.value_minor("won"), lines.node, len(book.reference.people))
+
+
 def people_test(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> dict[int, PersonScore]:
     """How each person's past periods came out against what was expected, by person."""
-    return {person: _score(looks) for person, looks in past_guesses(book, snapshot, periods, scope).items()}
-
-
-def past_guesses(
-    book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter
-) -> dict[int, list[tuple[PersonGuess, int]]]:
-    """By person what was expected of each past period, with what was won in it in the end."""
     looks: dict[int, list[tuple[PersonGuess, int]]] = {}
     for period in periods:
-        lines = forecast_lines(book, snapshot, period, scope, "person")
-        won = sum_by_group(lines.value_minor("won"), lines.node, len(book.reference.people))
+        won = _won_by_person(book, snapshot, period, scope)
         for person, guess in _expected(book, period, scope).items():
             if person >= 0:
                 looks.setdefault(person, []).append((guess, int(won[person])))
-    return looks
+    return {person: _score(guesses) for person, guesses in looks.items()}
 
 
 def _score(looks: list[tuple[PersonGuess, int]]) -> PersonScore:

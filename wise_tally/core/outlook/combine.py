@@ -8,8 +8,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.lines import Filter
-from wise_tally.core.outlook.back_test import SUBMITTED
-from wise_tally.core.outlook.by_person import past_guesses
+from wise_tally.core.outlook.by_person import submitted_in_the_past
 
 LEAST_PAIRS = 8
 # Pairs that no correction and no preference weigh.
@@ -50,10 +49,4 @@ def weighing(pairs: Sequence[tuple[float, float, float]]) -> Weighing:
 
 def learnt_weighing(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> Weighing:
     """The weighing of all people of the scope who submitted after the first third of past periods."""
-    pairs = [
-        (guess.means["outlook"] - guess.won, guess.means[SUBMITTED] - guess.won, came - guess.won)
-        for looks in past_guesses(book, snapshot, periods, scope).values()
-        for guess, came in looks
-        if SUBMITTED in guess.means
-    ]
-    return weighing(pairs)
+    return weighing(submitted_in_the_past(book, snapshot, periods, scope))

@@ -17,6 +17,9 @@ from wise_tally.core.outlook.rows import of_deals, stakes_of
 
 OUTLOOK, AS_SET, ACTUAL = "outlook", "set", "actual"
 WAYS = (OUTLOOK, AS_SET, ACTUAL)
+# The figures whose workings tell how each way comes to its mean and to its chance of quota.
+CHANCE = {OUTLOOK: "outlook_chance", AS_SET: "chance", ACTUAL: "chance_seen"}
+MEAN = {OUTLOOK: "outlook", AS_SET: "weighted", ACTUAL: "seen"}
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,307 @@
+"""How often findings came true: of past days, what became of what each kind told of, beside what became of the others.
+
+Kinds that state a fact (a stalled deal, no contact, an overdue invoice, data that spoils figures) foretell nothing of their own; they are
+not measured here and weigh little in the ranking. Days a week apart overlap, so that the
+numbers are larger than what is independent behind them.
+"""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from wise_tally.core.activity import OWN_DOING, activity_attainment
+from wise_tally.core.book import BookAsOf, Flags
+from wise_tally.core.calendar import NO_DAY
+from wise_tally.core.calls import calls_in_force
+from wise_tally.core.findings.finding import Finding
+from wise_tally.core.findings.of_deals import claims
+from wise_tally.core.findings.of_people import stays_past_typical
+from wise_tally.core.findings.question import Question
+from wise_tally.core.forecast import forecast
+from wise_tally.core.loss_reasons import lost_in
+from wise_tally.core.money import Ints
+from wise_tally.core.monthly_trend import spans
+from wise_tally.core.observed_rates import probability_check
+from wise_tally.core.reference_data import LOST, OPEN, WON
+from wise_tally.core.trees import NONE
+
+# What becomes of a deal, a lead or a rate is looked at so many days later.
+DEAL_DAYS, RATE_DAYS = 56, 91
+Told = tuple[Ints, Flags]
+WORDS = {
+    "forecast_gap": "the period ended below quota",
+    "will_miss": "the rep missed the quota",
+    "ahead": "the rep reached the quota",
+    "decides": "the quota was reached if, and only if, the deal was won in the period",
+    "claims": "the deal was not won in the period",
+    "closes_late": "within 56 days lost or its close moved later",
+    "likely": "the deal was won in the period",
+    "unlikely": "less than half of the amounts was won in the period",
+    "calls_off": "the forecast submitted for the period ran to the same side by a tenth again",
+    "stays_long": "in 91 more days again a larger share went past the typical days than others'",
+    "activity_below": "the month ended below its target",
+    "stage_off": "in 91 more days the win rate stood nearer to what was seen than to what is set",
+    "win_rate": "the next 91 days stayed on that side of the year before",
+    "losses": "the next 91 days the share stayed above the year before",
+    "fewer_deals": "the next 28 days stayed below the usual number",
+    "leads_waiting": "within 56 days the lead became no deal",
+    "sales_fall": "the next 91 days brought less than a quarter of the year before the fall",
+}
+
+
+@dataclass(frozen=True)
+class Score:
+    """Of a kind: findings and how many came true, and the same of what it was silent about."""
+
+    told: int
+    true: int
+    others: int
+    true_others: int
+
+    def __add__(self, other: "Score") -> "Score":
+        return Score(
+            self.told + other.told,
+            self.true + other.true,
+            self.others + other.others,
+            self.true_others + other.true_others,
+        )
+
+
+NOTHING = Score(0, 0, 0, 0)
+
+
+@dataclass(frozen=True)
+class Later:
+    """The same firm later: the question 56 and 91 days on, at the end of the period and of the month."""
+
+    deals: Question
+    rates: Question
+    period: Question
+    month: Question
+
+
+def scores(asked: Question, later: Later, found: Iterable[Finding]) -> dict[str, Score]:
+    """Of each kind how the findings of one day came out; `found` are all of that day."""
+    told = _told(found)
+    told["leads_waiting"] = {lead.place for lead in asked.beside.waiting if lead.days > asked.bounds.lead_days}
+    return {kind: _score(population, told.get(kind, set())) for kind, population in _populations(asked, later).items()}
+
+
+def _told(found: Iterable[Finding]) -> dict[str, set[int]]:
+    """What each kind told of: deals (indices), people, stages or places."""
+    told: dict[str, set[int]] = {}
+    for one in found:
+        about = one.subject.about
+        ids = set(one.deals) if one.kind.key == "likely" or about == "deal" else {one.subject.index}
+        says_more = one.kind.key == "forecast_gap" and one.terms[0][0] != "quota"
+        if says_more or (one.kind.key == "will_miss" and about == "team"):
+            continue
+        told.setdefault(one.kind.key, set()).update(ids)
+    return told
+
+
+def _score(population: Told, told: set[int]) -> Score:
+    ids, true = population
+    named = np.isin(ids, np.array(sorted(told), dtype=np.int64))
+    return Score(int(named.sum()), int((named & true).sum()), int((~named).sum()), int((~named & true).sum()))
+
+
+def _populations(asked: Question, later: Later) -> Mapping[str, Told]:
+    return {
+        **_deals(asked, later),
+        **_of_period(asked, later),
+        **_people(asked, later),
+        **_process(asked, later),
+        **_customers(asked, later),
+    }
+
+
+def _index(snapshot: BookAsOf, deal: Ints) -> Ints:
+    """Rows of deals that an earlier snapshot had."""
+    return np.asarray(np.searchsorted(snapshot.deal, deal))
+
+
+def _won_in_period(asked: Question, later: Question, deal: Ints) -> Flags:
+    snapshot = later.snapshot
+    row = _index(snapshot, deal)
+    closed = snapshot.closed_on[row]
+    first, last = asked.period.starts_on.toordinal(), asked.period.ends_on.toordinal()
+    return np.asarray((snapshot.kind[row] == WON) & (closed >= first) & (closed <= last))
+
+
+def _worse(asked: Question, later: Question, deal: Ints) -> Flags:
+    """Which open deals were lost, or have a later close, or none, by then."""
+    now, then = asked.snapshot, later.snapshot
+    row, before = _index(then, deal), _index(now, deal)
+    close, was = then.expected_close[row], now.expected_close[before]
+    moved = (then.kind[row] == OPEN) & ((close > was) | ((close == NO_DAY) & (was != NO_DAY)))
+    return np.asarray((then.kind[row] == LOST) | moved)
+
+
+def _deals(asked: Question, later: Later) -> dict[str, Told]:
+    deal, big = asked.open.deal, asked.open.big
+    worse = _worse(asked, later.deals, deal)
+    found: dict[str, Told] = {"closes_late": (deal[big], worse[big])}
+    won = _won_in_period(asked, later.period, deal)
+    category = asked.snapshot.category[asked.open.rows]
+    close = asked.snapshot.expected_close[asked.open.rows]
+    due = (close != NO_DAY) & (close <= asked.period.ends_on.toordinal())
+    sure = np.isin(category, asked.book.reference.surest_first[:2])
+    found["claims"] = deal[big & due & sure], ~won[big & due & sure]
+    below = ~sure & (close != NO_DAY)
+    found["likely"] = deal[below], won[below]
+    quota = _reached(asked, later.period)
+    if quota is not None:
+        found["decides"] = deal[big], won[big] == quota
+    return found
+
+
+def _reached(asked: Question, later: Question) -> bool | None:
+    """Whether the scope reached its quota in the end; None without one."""
+    rows = forecast(later.book, later.snapshot, asked.period, asked.scope, asked.by)
+    row = next(row for row in rows if row.node == asked.node)
+    return None if not row.quota else row.won >= row.quota
+
+
+def _of_period(asked: Question, later: Later) -> dict[str, Told]:
+    rows = forecast(later.period.book, later.period.snapshot, asked.period, asked.scope, "person")
+    people = [row for row in rows if row.node != NONE and row.quota]
+    ids = np.array([row.node for row in people], dtype=np.int64)
+    missed = np.array([row.won < (row.quota or 0) for row in people], dtype=bool)
+    reached = _reached(asked, later.period)
+    gap = np.array([NONE]), np.array([reached is False])
+    return {"will_miss": (ids, missed), "ahead": (ids, ~missed), "forecast_gap": gap}
+
+
+def _people(asked: Question, later: Later) -> dict[str, Told]:
+    claiming = claims(asked)
+    owner, amount = asked.snapshot.owner[asked.open.rows], asked.open.amount_minor
+    won = _won_in_period(asked, later.period, asked.open.deal)
+    sure = np.isin(asked.snapshot.category[asked.open.rows], asked.book.reference.surest_first[:2])
+    close = asked.snapshot.expected_close[asked.open.rows]
+    sure &= (close != NO_DAY) & (close <= asked.period.ends_on.toordinal())
+    ids, poor = [], []
+    for person in np.unique(owner[sure]).tolist():
+        mine = (claiming if (claiming & (owner == person)).sum() > 1 else sure) & (owner == person)
+        ids.append(person)
+        poor.append(int(amount[mine & won].sum()) * 2 < int(amount[mine].sum()))
+    return {
+        "unlikely": (np.array(ids, dtype=np.int64), np.array(poor, dtype=bool)),
+        "calls_off": _calls(asked, later.period),
+        "stays_long": _stays(asked, later.rates),
+        "activity_below": _activities(asked, later.month),
+    }
+
+
+def _calls(asked: Question, later: Question) -> Told:
+    """Everybody's submitted forecast of the day, and whether it lay off what was won by at least a tenth above."""
+    held = calls_in_force(asked.book.reference, asked.snapshot.as_of, asked.period)
+    rows = forecast(later.book, later.snapshot, asked.period, asked.scope, "person")
+    won = {row.node: row.won for row in rows}
+    ids = sorted(person for subject, person in held if subject == "person" and won.get(person))
+    off = [held["person", person].amount_minor >= (1 + asked.bounds.calls_error) * won[person] for person in ids]
+    return np.array(ids, dtype=np.int64), np.array(off, dtype=bool)
+
+
+def _stays(asked: Question, later: Question) -> Told:
+    """Everybody with stays entered after the day, and whether in some stage more of them went past than of others'."""
+    since = later.last_days(RATE_DAYS)
+    everybody = replace(later.scope, person=NONE, team=NONE)
+    number, late = stays_past_typical(later.book, later.snapshot, since, everybody)
+    rate = np.divide(late, number, out=np.zeros(number.shape), where=number > 0)
+    rest = late.sum(axis=1, keepdims=True) - late, number.sum(axis=1, keepdims=True) - number
+    others = np.divide(rest[0], rest[1], out=np.zeros(number.shape), where=rest[1] > 0)
+    ids = np.flatnonzero(number.sum(axis=0))
+    more = ((rate > others) & (number > 1)).any(axis=0)
+    return ids, more[ids]
+
+
+def _activities(asked: Question, later: Question) -> Told:
+    month = asked.book.reference.fiscal.containing(asked.snapshot.as_of, "month")
+    missed: dict[int, bool] = {}
+    for kind in ("", *OWN_DOING):
+        done = later.beside.done.of_kind(kind)
+        for row in activity_attainment(later.book, later.snapshot, month, asked.scope, "person", done):
+            if row.forecast.node != NONE and row.forecast.quota:
+                person = row.forecast.node
+                missed[person] = missed.get(person, False) or row.forecast.won < row.forecast.quota
+    ids = np.array(sorted(missed), dtype=np.int64)
+    return ids, np.array([missed[person] for person in sorted(missed)], dtype=bool)
+
+
+def _process(asked: Question, later: Later) -> dict[str, Told]:
+    return {
+        "stage_off": _stages(asked, later.rates),
+        "win_rate": _rate(asked, later.rates),
+        "losses": _losses(asked, later.rates),
+        "fewer_deals": _fewer(asked),
+    }
+
+
+def _stages(asked: Question, later: Question) -> Told:
+    """Stages with at least 20 decided deals then, and whether deals decided since won at a rate nearer to what was seen."""
+    year, since = asked.last_days(365), later.last_days(RATE_DAYS)
+    before = {
+        r.stage: r for group in probability_check(asked.book, asked.snapshot, year, asked.scope) for r in group.stages
+    }
+    ids, near = [], []
+    for group in probability_check(later.book, later.snapshot, since, asked.scope):
+        for rate in group.stages:
+            was = before.get(rate.stage)
+            if was is None or was.observed is None or rate.observed is None or was.decided < 20:
+                continue
+            ids.append(rate.stage)
+            near.append(abs(rate.observed - was.observed) < abs(rate.observed - was.set_rate))
+    return np.array(ids, dtype=np.int64), np.array(near, dtype=bool)
+
+
+def _rate(asked: Question, later: Question) -> Told:
+    now, before = spans(asked.book, asked.snapshot, asked.lately, asked.scope)
+    after = spans(later.book, later.snapshot, (later.last_days(RATE_DAYS),), asked.scope)[0]
+    if None in (now.win_rate, before.win_rate, after.win_rate):
+        return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
+    fell = now.win_rate < before.win_rate  # type: ignore[operator]
+    still = (after.win_rate < before.win_rate) == fell  # type: ignore[operator]
+    return np.array([NONE]), np.array([still])
+
+
+def _losses(asked: Question, later: Question) -> Told:
+    """Whether some reason or competitor whose share had grown kept its share above the year before."""
+    names, place = asked.beside.reasons
+    after_names, after_place = later.beside.reasons
+    now, before = (lost_in(asked.book, asked.snapshot, period, asked.scope) for period in asked.lately)
+    after = lost_in(later.book, later.snapshot, later.last_days(RATE_DAYS), asked.scope)
+    if not (len(now) and len(before) and len(after)):
+        return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
+    grown = [
+        (float((after_place[after] == after_names.index(name)).mean()), float((place[before] == index).mean()))
+        for index, name in enumerate(names)
+        if name in after_names and (place[now] == index).mean() > (place[before] == index).mean()
+    ]
+    still = bool(grown) and sum(share > was for share, was in grown) * 2 > len(grown)
+    return np.array([NONE]), np.array([still])
+
+
+def _fewer(asked: Question) -> Told:
+    """Whether the four weeks after the day stayed below the usual number, of days on which the four weeks before did."""
+    created, today = asked.book.created_on[asked.snapshot.deal], asked.today
+    lately = int(((created > today - 28) & (created <= today)).sum())
+    usual = int(((created > today - 392) & (created <= today - 28)).sum()) / 13
+    after = int(((asked.book.created_on > today) & (asked.book.created_on <= today + 28)).sum())
+    if lately >= usual:
+        return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
+    return np.array([NONE]), np.array([after < usual])
+
+
+def _customers(asked: Question, later: Later) -> dict[str, Told]:
+    customers, after = asked.beside.customers, later.rates.beside.customers
+    known = np.isin(customers.number, after.number) & (customers.sales_before_minor > 0)
+    number = customers.number[known]
+    then = after.sales_lately_minor[np.searchsorted(after.number, number)]
+    leads = asked.beside.leads
+    fresh = (leads.created_at < asked.snapshot.cut) & (leads.created_at >= asked.snapshot.cut - DEAL_DAYS * 86_400)
+    places = np.flatnonzero(fresh)
+    became = later.deals.beside.leads.deal[places]
+    none = (became == NONE) | (asked.book.deals.created_at[became] >= later.deals.snapshot.cut)
+    return {"sales_fall": (number, then * 4 < customers.sales_before_minor[known]), "leads_waiting": (places, none)}

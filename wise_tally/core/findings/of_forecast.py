@@ -1,0 +1,205 @@
+"""Findings about the forecast: the period against its quota, who will miss, who is ahead."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from datetime import date
+
+from wise_tally.core.answers.answer import Answer, Part, answer, many, named
+from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.bridge import bridge
+from wise_tally.core.calendar import Period
+from wise_tally.core.derived import Grows, derived
+from wise_tally.core.findings.finding import KINDS, Finding, Subject
+from wise_tally.core.findings.question import Question, day_part, deal_part, money_of
+from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.lines import Filter
+from wise_tally.core.outlook.expected import CHANCE, MEAN, OUTLOOK, Expected, expected
+from wise_tally.core.outlook.rows import outlook_rows
+from wise_tally.core.trees import NONE
+from wise_tally.core.what_changed import changes
+
+CAUSE_WORDS = {
+    "created": "new deals",
+    "scope_in": "deals handed over",
+    "scope_out": "deals handed over",
+    "period_in": "close dates moved into it",
+    "period_out": "close dates moved out of it",
+    "amount": "changed amounts",
+    "won": "deals won",
+    "lost": "deals lost",
+    "reopened": "deals reopened",
+    "category": "changed categories",
+    "probability": "stage moves",
+}
+# Of so many rows with the largest shortfall the chance of quota is worked out.
+MOST_ASKED = 8
+MOST_MOVED = 40
+CLEARLY_AHEAD = 1.1
+
+
+def own_row(asked: Question) -> ForecastRow:
+    """The forecast of the whole scope."""
+    rows = forecast(asked.book, asked.snapshot, asked.period, asked.scope, asked.by)
+    return next(row for row in rows if row.node == asked.node)
+
+
+def expected_of(asked: Question, quota: int | None, most: int = 0) -> Expected:
+    """What the scope is expected to bring in the way that leads, with the deals that matter most."""
+    place = (asked.book, asked.snapshot, asked.period, asked.scope, asked.by)
+    return expected(*place, asked.way, quota, most)
+
+
+def forecast_gap(asked: Question) -> Iterator[Finding]:
+    """The likely outcome against quota, with what moved the weighted forecast since the day compared with.
+
+    At stake: what is likely to be short of quota, else what moved. Nothing is found without a quota, or once the period is over.
+    """
+    quota = own_row(asked).quota
+    if not quota or not asked.span.days_left:
+        return
+    likely = expected_of(asked, quota)
+    gap = quota - likely.mean_minor
+    parts = {
+        "likely": money_of(likely.mean_minor, MEAN[asked.way]),
+        "gap": money_of(abs(gap), "own"),
+    }
+    side = "short of" if gap > 0 else "above"
+    told = f"The {asked.span.word} is likely to bring {{likely}}, {{gap}} {side} quota"
+    more, moved, deals, moved_minor = _what_moved(asked)
+    if gap <= 0 and not moved_minor:
+        return
+    terms: tuple[tuple[str, Part], ...] = (
+        ("quota", money_of(quota)),
+        ("− likely to be won", money_of(likely.mean_minor)),
+    )
+    if gap <= 0:
+        terms = (("moved since the day compared with", money_of(moved_minor)),)
+    kind, minor = KINDS["forecast_gap"], gap if gap > 0 else abs(moved_minor)
+    yield Finding(kind, _whole(asked), Answer(f"{told}{more}.", parts | moved), minor, terms, kind.changeable, deals)
+
+
+def _whole(asked: Question) -> Subject:
+    reference = asked.book.reference
+    if asked.by == "person":
+        return Subject("person", reference.people[asked.node].key, asked.node)
+    if asked.by == "team":
+        return Subject("team", reference.teams[asked.node].key, asked.node)
+    return Subject("scope")
+
+
+@derived(Grows.KEPT)
+def largest_cause(book: Book, snapshot: BookAsOf, on: date, period: Period, scope: Filter) -> str:
+    """The cause that moved the weighted forecast most since the evening of a day."""
+    rows = bridge(book, book.as_of(on), snapshot, period, scope)[1:-1]
+    return max(rows, key=lambda row: abs(row.amount_minor)).cause
+
+
+def _what_moved(asked: Question) -> tuple[str, dict[str, Part], tuple[int, ...], int]:
+    """The weighted forecast's change since the earlier day with its largest cause and deal, as the end of a sentence."""
+    place = (asked.book, asked.earlier, asked.snapshot, asked.period, asked.scope)
+    found = changes(*place, "weighted")
+    if not found.moved:
+        return "", {}, (), 0
+    largest = found.moved[0]
+    parts = {
+        "moved": Part(abs(found.change_minor), figure="changed"),
+        "since": day_part(asked.earlier.as_of.toordinal()),
+        "most": Part(largest.change_minor, "points"),
+        "deal": deal_part(largest.deal),
+    }
+    cause = largest_cause(asked.book, asked.snapshot, asked.earlier.as_of, asked.period, asked.scope)
+    words = "down" if found.change_minor < 0 else "up"
+    more = f"; weighted is {words} {{moved}} since {{since}}, mostly {CAUSE_WORDS[cause]} ({{deal}} {{most}})"
+    return more, parts, tuple(one.deal for one in found.moved[:MOST_MOVED]), found.change_minor
+
+
+@derived(Grows.KEPT)
+def likely_rows(
+    book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, way: str
+) -> tuple[tuple[ForecastRow, int], ...]:
+    """Rows with a quota and what each is likely to win."""
+    told = outlook_rows(book, snapshot, period, scope, by) if way == OUTLOOK else {}
+    return tuple(
+        (row, told[row.node].mean if row.node in told else row.weighted)
+        for row in forecast(book, snapshot, period, scope, by)
+        if row.quota and row.node != NONE
+    )
+
+
+def _likely_rows(asked: Question, by: str) -> list[tuple[ForecastRow, int]]:
+    return list(likely_rows(asked.book, asked.snapshot, asked.period, asked.scope, by, asked.way))
+
+
+def will_miss(asked: Question) -> Iterator[Finding]:
+    """Reps and teams whose chance of quota lies below the bound; at stake is what they are likely to fall short by.
+
+    Teams are looked at where several stand in the scope. A row is asked for its chance only among the largest shortfalls.
+    """
+    if not asked.span.days_left or asked.by == "person":
+        return
+    for by in ("person", "team"):
+        rows = [one for one in _likely_rows(asked, by) if one[1] < (one[0].quota or 0)]
+        rows = [one for one in rows if by == "person" or not (asked.by == "team" and one[0].node == asked.node)]
+        rows.sort(key=lambda one: one[1] - (one[0].quota or 0))
+        yield from _missing(asked, by, rows[:MOST_ASKED])
+
+
+def _missing(asked: Question, by: str, rows: Iterable[tuple[ForecastRow, int]]) -> Iterator[Finding]:
+    for row, likely in rows:
+        quota = row.quota or 0
+        chance = _chance_of_row(asked, by, row)
+        if chance is None or chance >= asked.bounds.miss_chance:
+            continue
+        reference = asked.book.reference
+        named_row = reference.people[row.node] if by == "person" else reference.teams[row.node]
+        said = answer(
+            f"{{who}} is likely to win {{likely}} of {{quota}} this {asked.span.word}: the chance of quota is {{chance}}, "
+            "{won} is won so far.",
+            who=named(named_row.name, "row"),
+            likely=money_of(likely, f"{MEAN[asked.way]}@row"),
+            quota=money_of(quota, "quota@row"),
+            chance=Part(chance, "rate", f"{CHANCE[asked.way]}@row"),
+            won=money_of(row.won, "won@row"),
+        )
+        terms = (("quota", money_of(quota)), ("− likely to be won", money_of(likely)))
+        subject = Subject("person" if by == "person" else "team", named_row.key, row.node)
+        whose = row.node if by == "person" else NONE
+        deals = _open_of(asked, row.node) if by == "person" else ()
+        kind = KINDS["will_miss"]
+        yield Finding(kind, subject, said, quota - likely, terms, kind.changeable, deals, whose)
+
+
+def _open_of(asked: Question, person: int) -> tuple[int, ...]:
+    """The open deals owned by a person, the largest first."""
+    own = asked.snapshot.owner[asked.open.rows] == person
+    return tuple(asked.open.deal[own].tolist())
+
+
+def _chance_of_row(asked: Question, by: str, row: ForecastRow) -> float | None:
+    """The chance of one row's quota in the way that leads, by its own distribution."""
+    narrowed = replace(asked.scope, person=row.node) if by == "person" else replace(asked.scope, team=row.node)
+    found = expected(asked.book, asked.snapshot, asked.period, narrowed, by, asked.way, row.quota, 0)
+    return found.outcome.chance_of(row.quota)
+
+
+def ahead(asked: Question) -> Iterator[Finding]:
+    """Reps who are likely to bring at least a tenth more than their quota; at stake what they bring above it."""
+    if asked.by == "person" or not asked.span.days_left:
+        return
+    rows = [one for one in _likely_rows(asked, "person") if one[1] >= CLEARLY_AHEAD * (one[0].quota or 0)]
+    if not rows:
+        return
+    rows.sort(key=lambda one: -one[1] / (one[0].quota or 1))
+    people, (best, likely) = asked.book.reference.people, rows[0]
+    above = sum(one[1] - (one[0].quota or 0) for one in rows)
+    said = answer(
+        "{reps} {verb} likely to pass quota, {who} by the most: {likely} of {quota}.",
+        reps=many(len(rows), "rep", "own"),
+        verb=named("is" if len(rows) == 1 else "are"),
+        who=named(people[best.node].name, "row"),
+        likely=money_of(likely, f"{MEAN[asked.way]}@row"),
+        quota=money_of(best.quota or 0, "quota@row"),
+    )
+    terms = tuple((people[row.node].name, money_of(mean - (row.quota or 0))) for row, mean in rows)
+    subject = Subject("scope", people[best.node].key, best.node)
+    yield Finding(KINDS["ahead"], subject, said, above, terms, KINDS["ahead"].changeable)

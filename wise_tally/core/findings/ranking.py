@@ -1,0 +1,120 @@
+"""All findings of a question in the order of what they are worth, and the few that a brief tells."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
+
+from wise_tally.core.findings.finding import Finding
+from wise_tally.core.findings.of_customers import leads_waiting, owes, sales_fall, silent
+from wise_tally.core.findings.of_data import (
+    no_amount,
+    no_owner,
+    overdue_deals,
+    target_parts,
+    twins,
+    undated_deals,
+)
+from wise_tally.core.findings.of_deals import at_risk, decides, likely
+from wise_tally.core.findings.of_forecast import ahead, forecast_gap, will_miss
+from wise_tally.core.findings.of_people import activity_below, calls_off, not_submitted, stays_long, unlikely
+from wise_tally.core.findings.of_process import (
+    days_to_win,
+    deal_size,
+    fewer_deals,
+    fewer_leads,
+    losses,
+    stage_off,
+    win_rate,
+)
+from wise_tally.core.findings.question import Question
+
+RULES: tuple[Callable[[Question], Iterator[Finding]], ...] = (
+    forecast_gap,
+    will_miss,
+    ahead,
+    decides,
+    at_risk,
+    likely,
+    unlikely,
+    calls_off,
+    stays_long,
+    activity_below,
+    not_submitted,
+    stage_off,
+    win_rate,
+    deal_size,
+    days_to_win,
+    losses,
+    fewer_deals,
+    fewer_leads,
+    leads_waiting,
+    owes,
+    sales_fall,
+    silent,
+    undated_deals,
+    overdue_deals,
+    no_amount,
+    no_owner,
+    twins,
+    target_parts,
+)
+MOST = 8
+# How many lines of a brief are each family's; what one leaves free goes to the next best of any.
+PLACES = {"forecast": 2, "deals": 2, "people": 2, "process": 1, "customers": 1, "data": 0}
+
+
+def findings(asked: Question) -> tuple[Finding, ...]:
+    """All findings, the most money that can still be changed first; equal ones by kind and subject."""
+    found = [finding for rule in RULES for finding in rule(asked)]
+    return tuple(sorted(found, key=lambda one: (-one.score, one.key)))
+
+
+def brief_of(found: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
+    """The findings of a brief: of each family the best, as many as it has places, then the next best of any; one of a kind and subject.
+
+    What else is said of a deal or a person stands with its finding. `found` are ranked; so are those returned.
+    """
+    chosen: list[Finding] = []
+    for finding in found:
+        taken = sum(one.kind.family == finding.kind.family for one in chosen)
+        if len(chosen) < most and taken < PLACES[finding.kind.family] and _is_new(finding, chosen):
+            chosen.append(finding)
+    for finding in found:
+        if len(chosen) < most and _is_new(finding, chosen):
+            chosen.append(finding)
+    told = [_with_more(finding, found) for finding in chosen]
+    return tuple(sorted(told, key=lambda one: (-one.score, one.key)))
+
+
+def together(found: Sequence[Finding]) -> tuple[Finding, ...]:
+    """The findings with those of one deal in one: its first, what else is said of it standing with it."""
+    seen: set[str] = set()
+    kept = []
+    for finding in found:
+        if finding.subject.about == "deal":
+            if finding.subject.key in seen:
+                continue
+            seen.add(finding.subject.key)
+            finding = _with_more(finding, found)  # noqa: PLW2901 - the same finding, with more
+        kept.append(finding)
+    return tuple(kept)
+
+
+def _is_new(finding: Finding, chosen: Iterable[Finding]) -> bool:
+    """Whether no finding of the kind or about the same deal, person or customer was chosen yet."""
+    return not any(
+        one.kind == finding.kind or (one.subject == finding.subject and finding.subject.about not in ("scope", "data"))
+        for one in chosen
+    )
+
+
+def _is_clause(finding: Finding) -> bool:
+    """Whether a sentence begins with its subject, so that the rest of it can follow another."""
+    return finding.sentence.sentence.startswith(("{deal} ", "{who} "))
+
+
+def _with_more(finding: Finding, found: Iterable[Finding]) -> Finding:
+    """A finding of a deal or a person with what else is said of the same."""
+    if finding.subject.about not in ("deal", "person"):
+        return finding
+    more = tuple(one for one in found if one.subject == finding.subject and one.key != finding.key and _is_clause(one))
+    return replace(finding, also=more)
