@@ -1,11 +1,13 @@
 """The book kept in memory per process, keyed by the book number that every write raises."""
 
+import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from threading import Lock
 
 import numpy as np
+from django.core.signals import request_finished
 from django.db import connection
 
 from wise_tally.book import rows
@@ -20,6 +22,8 @@ from wise_tally.domain.org.models import BookNumber
 
 COUNTERS = ("number", "ground", "epoch", "beside")
 NEVER_WRITTEN = (0, 0, 0, 0)
+LARGE = 20_000
+"""Deals of a book from which a superseded one is worth a pass of the collector; smaller ones wait for their turn."""
 
 
 @dataclass(frozen=True)
@@ -47,6 +51,7 @@ class Books:
         self._current: StoredBook | None = None
         self._lock = Lock()
         self._reasons = NO_REASONS
+        self._has_superseded = False
 
     def stored(self) -> StoredBook:
         """The book of the newest number in the database; only what is newer is read."""
@@ -76,6 +81,16 @@ class Books:
         with self._lock:
             self._current, self._reasons = None, NO_REASONS
 
+    def collect_superseded(self, **_signal: object) -> None:
+        """Free a superseded book once the answer is out.
+
+        What is derived from a book points back to it. Python's collector counts objects, not their bytes: it would let
+        dozens of books of a few large arrays pile up before it looks.
+        """
+        if self._has_superseded:
+            self._has_superseded = False
+            gc.collect()
+
     def _renewed(self, old: StoredBook | None, newest: tuple[int, int, int, int]) -> StoredBook:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
@@ -88,6 +103,7 @@ class Books:
             renewed, growth = _extended(old, newest, put_back)
         if growth is not None:
             take_over(old.book, renewed.book, growth)
+        self._has_superseded = len(old.deal_numbers) >= LARGE
         return renewed
 
 
@@ -169,3 +185,4 @@ def _renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Int
 
 
 books = Books()
+request_finished.connect(books.collect_superseded)

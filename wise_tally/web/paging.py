@@ -1,7 +1,8 @@
 """Pages of a long list."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any, TypeVar
 
 from wise_tally.web.request.viewing import PageRequest
 
@@ -24,6 +25,20 @@ def page_of(request: PageRequest, total: int, size: int) -> Page:
     asked = int(text) if text.isascii() and text.isdigit() and len(text) < 8 else 1
     number = max(1, min(asked, pages))
     return Page(number, pages, total, (number - 1) * size, number * size)
+
+
+# Rows that stand side by side on one page: more are turned over, and all of them are in the file.
+SIDE_BY_SIDE = 50
+Row = TypeVar("Row")
+
+
+def paged(
+    request: PageRequest, rows: Sequence[Row], query: str, size: int = SIDE_BY_SIDE
+) -> tuple[Sequence[Row], dict[str, Any]]:
+    """The rows of the page that the address asks for, and what its template shows of the others; `query` is the page's address."""
+    sheet = page_of(request, len(rows), size)
+    before_and_after = neighbours(sheet, lambda number: f"{query}&page={number}" if query else f"page={number}")
+    return rows[sheet.first : sheet.last], {"page": sheet, **before_and_after}
 
 
 def neighbours(page: Page, query: Callable[[str], str]) -> dict[str, str]:

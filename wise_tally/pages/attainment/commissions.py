@@ -42,6 +42,7 @@ from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.page_query import PageQuery, choice
+from wise_tally.web.paging import paged
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
@@ -158,13 +159,15 @@ def page(request: PageRequest) -> HttpResponse:
     """What everybody in this selection earns in the period."""
     asked = _read(request)
     whole = together(summed(asked.lines))
+    rows, turned = paged(request, asked.rows(), asked.query())
     answer = {
         "line": asked.line,
         "tabs": tabs(asked.line, "commissions"),
         "asked": asked,
         "subjects": asked.links("of", SUBJECT_WORDS),
         "whole": whole,
-        "rows": [(key, name, one, asked.statement_query(key)) for key, name, one in asked.rows()],
+        "rows": [(key, name, one, asked.statement_query(key)) for key, name, one in rows],
+        **turned,
         "footer": Footer(
             len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
         ),

@@ -1,5 +1,7 @@
 """The rows of attainment to draw: won against quota and pace, what is still needed, and ranks."""
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from wise_tally.core.activity import METRIC
@@ -40,25 +42,36 @@ def closed_by(asked: AttainmentQuery, by: str) -> dict[int, ForecastRow]:
     return {row.node: row for row in forecast(line.book, line.snapshot, span, line.scope, by)}
 
 
-def rows_of(asked: AttainmentQuery) -> list[Row]:
-    """Rows in tree order, others by falling attainment to date; one scale a level."""
+Place = tuple[int, int, int | None, bool]
+
+
+def places_of(asked: AttainmentQuery) -> list[Place]:
+    """Nodes in tree order, others by falling attainment to date: each with its depth, its rank and whether it shares it."""
+    found = {row.forecast.node: row for row in asked.rows(asked.by)}
+    order = _order(asked.line, asked.by, found)
+    placed = ranks([_ranked_by(found[node]) for node, _ in order])
+    often = Counter(placed)
+    return [(node, depth, rank, often[rank] > 1) for (node, depth), rank in zip(order, placed, strict=True)]
+
+
+def rows_of(asked: AttainmentQuery, shown: Sequence[Place] | None = None) -> list[Row]:
+    """The rows of the places shown, else of all; one scale a level, which all places of the level share."""
     line, found = asked.line, {row.forecast.node: row for row in asked.rows(asked.by)}
-    order = _order(line, asked.by, found)
+    places = places_of(asked)
     largest: dict[int, int] = {}
-    for node, depth in order:
+    for node, depth, *_ in places:
         row = found[node].forecast
         largest[depth] = max(largest.get(depth, 1), row.won + row.open, row.quota or 0)
     closed = closed_by(asked, asked.by) if asked.measure == AMOUNT else {}
-    indices = ranks([_ranked_by(found[node]) for node, _ in order])
     group, days = grouping(line.book, asked.by, line.as_of), DaysOf.at(line.period, line.as_of)
     rows = []
-    for (node, depth), rank in zip(order, indices, strict=True):
+    for node, depth, rank, shares_rank in places if shown is None else shown:
         record = found[node]
         past = closed.get(node)
         rows.append(
             Row(
                 record,
-                _name(asked, record.forecast),
+                name_of(asked, record.forecast),
                 depth,
                 _bar(asked, record, largest[depth]),
                 asked.working(token_of(group, node)),
@@ -66,13 +79,14 @@ def rows_of(asked: AttainmentQuery) -> list[Row]:
                 days.at_todays_pace(record.forecast.won),
                 deals_needed(record.forecast.gap, past) if past else None,
                 rank if _is_flat(asked.by) else None,
-                indices.count(rank) > 1,
+                shares_rank,
             )
         )
     return rows
 
 
-def _name(asked: AttainmentQuery, row: ForecastRow) -> str:
+def name_of(asked: AttainmentQuery, row: ForecastRow) -> str:
+    """A row's name; of a person also that they have left."""
     name = row.name or f"without a {words_of(asked.by)}"
     return name_of_person(asked.line, row.key, name) if asked.by == "person" else name
 

@@ -22,6 +22,7 @@ from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node, token_of
 from wise_tally.web.page_query import choice
+from wise_tally.web.paging import paged
 from wise_tally.web.request.viewing import PageRequest
 
 # Over a column of the other span.
@@ -127,6 +128,7 @@ def page(request: PageRequest) -> HttpResponse:
     now, then = (whole[0].cells[0].now, whole[0].cells[0].then) if whole else (0, 0)
     told = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[asked.against])
     opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
+    rows, turned = paged(request, compared_rows(asked, asked.by, spans), asked.query())
     answer = {
         "line": asked.line,
         "say": say(told, opens),
@@ -140,7 +142,8 @@ def page(request: PageRequest) -> HttpResponse:
         "now_words": period_words(spans[0]),
         "then_words": spans[1] and period_words(spans[1]),
         "whole": whole[0] if whole else None,
-        "rows": compared_rows(asked, asked.by, spans),
+        "rows": rows,
+        **turned,
         "footer": Footer(
             sum(int(row.cells[1].now or 0) + int(row.cells[2].now or 0) for row in whole),
             exports=exports("attainment:compared-table", asked.query()),

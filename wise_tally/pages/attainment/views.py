@@ -1,5 +1,6 @@
 """Pages of attainment: won against quota and pace, per row and through the year."""
 
+from collections.abc import Sequence
 from itertools import zip_longest
 from typing import Any
 
@@ -16,7 +17,7 @@ from wise_tally.core.attainment import DaysOf
 from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
-from wise_tally.pages.attainment.grid import Row, rows_of
+from wise_tally.pages.attainment.grid import Place, name_of, places_of, rows_of
 from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, tabs
 from wise_tally.pages.attainment.working import panel_of
 from wise_tally.web.answers import say, span_of, workings
@@ -25,6 +26,7 @@ from wise_tally.web.cumulative import Cumulative, cumulative, year_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.paging import paged
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
@@ -37,13 +39,19 @@ def page(request: PageRequest) -> HttpResponse:
     asked = AttainmentQuery.of(request)
     line, whole = asked.line, asked.whole
     days = DaysOf.at(line.period, line.as_of)
-    rows = rows_of(asked)
-    by = {name: words_of(name) for name in BY_PEOPLE[1:]} if asked.counts_activities else dict(choices(OF_FORECAST))
+    places = places_of(asked)
+    shown, turned = paged(request, places, asked.query())
+    rows = rows_of(asked, shown)
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
-    short = len(rows) <= FEW_ROWS and not asked.counts_activities
+    short = len(places) <= FEW_ROWS and not asked.counts_activities
     told = of_attainment(
-        span_of(line), whole.forecast.won, whole.pace, whole.forecast.quota, _behind(rows), not asked.in_hundredths
+        span_of(line),
+        whole.forecast.won,
+        whole.pace,
+        whole.forecast.quota,
+        _behind(asked, places),
+        not asked.in_hundredths,
     )
     opened = asked.working(token)
     answer = {
@@ -53,20 +61,29 @@ def page(request: PageRequest) -> HttpResponse:
         "asked": asked,
         "by": asked.by,
         "by_words": words_of(asked.by),
-        "by_links": asked.links("by", by),
-        "measures": asked.links("measure", MEASURES, kind=None),
-        "kinds": asked.links("kind", {name: as_words(name) or "all kinds" for name in ("", *KINDS)}),
+        **_choices(asked),
         "whole": whole,
         "whole_working": asked.working(token),
         "needed": days.needed_per_week(whole.forecast.gap),
         "at_pace": days.at_todays_pace(whole.forecast.won),
         "rows": rows,
+        **turned,
         "cumulative": _cumulative(asked, token) if short else None,
         "year": year_of(line).text,
         "carries": carries_quota(line.scope, asked.by),
         "footer": _footer(asked),
     }
     return render(request, "attainment/page.html", answer)
+
+
+def _choices(asked: AttainmentQuery) -> dict[str, Any]:
+    """What the page lets choose."""
+    by = {name: words_of(name) for name in BY_PEOPLE[1:]} if asked.counts_activities else dict(choices(OF_FORECAST))
+    return {
+        "by_links": asked.links("by", by),
+        "measures": asked.links("measure", MEASURES, kind=None),
+        "kinds": asked.links("kind", {name: as_words(name) or "all kinds" for name in ("", *KINDS)}),
+    }
 
 
 def _opens(asked: AttainmentQuery, query: str) -> dict[str, str]:
@@ -80,10 +97,12 @@ def _cumulative(asked: AttainmentQuery, token: str) -> Cumulative:
     return cumulative(asked.line, asked.snapshot, lambda span: asked.working(token, span), not asked.in_hundredths)
 
 
-def _behind(rows: list[Row]) -> list[tuple[str, int]]:
+def _behind(asked: AttainmentQuery, places: Sequence[Place]) -> list[tuple[str, int]]:
     """The rows that have none below them, with how far each is behind its target to date."""
-    ends = [row for row, after in zip_longest(rows, rows[1:]) if after is None or after.depth <= row.depth]
-    return [(row.name, row.record.behind) for row in ends if row.record.behind is not None]
+    found = {row.forecast.node: row for row in asked.rows(asked.by)}
+    ends = [one for one, after in zip_longest(places, places[1:]) if after is None or after[1] <= one[1]]
+    records = [found[node] for node, *_ in ends]
+    return [(name_of(asked, one.forecast), one.behind) for one in records if one.behind is not None]
 
 
 def _footer(asked: AttainmentQuery) -> Footer:

@@ -46,11 +46,14 @@ from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
+from wise_tally.web.paging import paged
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
+# So many rows of a breakdown, each a table with its picture.
+TIME_SIDE_BY_SIDE = 12
 # The choices above the bars: parameter, label, and the words of each value.
 SWITCHES: dict[str, tuple[str, dict[str, str]]] = {
     "measure": ("Show", {"number": "number", "value": "amount"}),
@@ -77,9 +80,11 @@ def page(request: PageRequest) -> HttpResponse:
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope)[0]
     against, held = read_against(asked, request.viewer)
     other = _other(asked, against[held]) if held else None
+    shown, turned = paged(request, groups, asked.query())
     leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
         "line": line,
+        **turned,
         "whole": whole,
         "rows": rows,
         "other": other,
@@ -95,7 +100,7 @@ def page(request: PageRequest) -> HttpResponse:
         "hidden_stages": len(asked.leave_out),
         "by": by,
         "by_links": asked.links("by", dict(choices(BY))),
-        "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in groups],
+        "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in shown],
         "say": _answer(asked, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
         "tabs": tabs(line, "page"),
         "by_words": words_of(by),
@@ -216,20 +221,24 @@ def time(request: PageRequest) -> HttpResponse:
     groups = times_of(line.book, every, line.scope, by, per_deal)
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope, by)
 
+    holding = [group for group in groups if any(s.stays or s.running for s in group.stages)]
+    shown, turned = paged(request, holding, asked.query(), TIME_SIDE_BY_SIDE)
+    kept = {group.key for group in shown}
+
     @cache
     def opened(key: str | None) -> str:
         """The query of a row's working: of the whole where there is no breakdown."""
         return asked.row_query(key) if by != "company" else asked.query()
 
+    whole = groups if by == "company" else times_of(line.book, every, line.scope, "company", per_deal)
     answer = {
         "line": line,
-        "say": _time_answer(
-            line, groups if by == "company" else times_of(line.book, every, line.scope, "company", per_deal)
-        ),
-        "groups": time_groups(
-            line, [(group, opened(group.key)) for group in groups if any(s.stays or s.running for s in group.stages)]
-        ),
-        "winning": [(row.name or "without one", opened(row.key), row) for row in winning if row.deals],
+        "say": _time_answer(line, whole),
+        "groups": time_groups(line, [(group, opened(group.key)) for group in shown]),
+        **turned,
+        "winning": [
+            (row.name or "without one", opened(row.key), row) for row in winning if row.deals and row.key in kept
+        ],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
         "per_links": asked.links(

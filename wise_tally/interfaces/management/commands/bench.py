@@ -10,7 +10,6 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import date
-from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,12 +19,47 @@ from django.core.management import BaseCommand, CommandParser
 from wise_tally.bench.package import TODAY, write_bench
 
 if TYPE_CHECKING:
+    from django.test import Client
+
     from wise_tally.core.book import Book
     from wise_tally.core.calendar import Period
 
 SIZES = (1_000, 10_000, 100_000)
+PEOPLE = (50, 300, 1_000)
 RUNS = 9
 TIMES = "times.json"
+FIRST, WARM, KILOBYTES = 250, 150, 160
+"""What a page may take: milliseconds at the first sight of a selection and after it, and kilobytes of HTML."""
+PAGES = (
+    "/brief/",
+    "/brief/findings/",
+    "/today/",
+    "/deals/",
+    "/deals/?view=lanes",
+    "/forecast/",
+    "/forecast/outlook/",
+    "/forecast/submitted/",
+    "/forecast/what-if/",
+    "/forecast/accuracy/",
+    "/conversion/",
+    "/conversion/?by=person",
+    "/conversion/time/",
+    "/conversion/time/?by=person",
+    "/conversion/probability-check/",
+    "/attainment/",
+    "/attainment/?by=person",
+    "/attainment/period-comparison/?by=person",
+    "/attainment/commissions/",
+    "/team/",
+    "/team/this-week/",
+    "/team/deals-by-rep/",
+    "/team/contact-gaps/",
+    "/team/one-to-ones/",
+    "/team/one-to-ones/p01/",
+    "/setup/quotas/",
+    "/setup/lists/people/",
+    "/setup/tree/teams/",
+)
 
 
 class Command(BaseCommand):
@@ -34,42 +68,45 @@ class Command(BaseCommand):
     help = "Measure core, import and pages."
 
     def add_arguments(self, parser: CommandParser) -> None:
-        """One size is measured inside; without it all are, one process each."""
+        """One firm is measured inside; without it all are, one process each."""
         parser.add_argument("--size", type=int)
         parser.add_argument("--read", action="store_true")
         parser.add_argument("--largest", type=int, default=SIZES[-1])
+        parser.add_argument("--people", type=int, nargs="*", default=PEOPLE)
 
     def handle(self, *args: Any, **options: Any) -> None:
-        """Measure one size, or all."""
+        """Measure one firm, or all: of more and more deals, then of more and more people."""
         if options["read"]:
             read(Path(os.environ["WISE_TALLY_BENCH_PACKAGE"]))
         elif options["size"]:
             measure(options["size"])
         else:
-            times: dict[str, dict[int, float]] = {}
-            for size in SIZES:
-                if size <= options["largest"]:
-                    for name, milliseconds in run_size(size).items():
-                        times.setdefault(name, {})[size] = milliseconds
-            print_growth(times)
+            few, *more = options["people"]
+            sizes = [size for size in SIZES if size <= options["largest"]]
+            by_size = {size: run_firm(size, few) for size in sizes}
+            print_growth("deals", by_size)
+            largest = sizes[-1]
+            print_growth("people", {few: by_size[largest]} | {people: run_firm(largest, people) for people in more})
 
 
-def print_growth(times: dict[str, dict[int, float]]) -> None:
-    """How much longer the core takes from size to size; ten times the deals should take at most ten times as long."""
-    print("\ngrowth of the core from size to size")
-    for name, by_size in times.items():
-        steps = (f"{a:,} to {b:,}: {by_size[b] / by_size[a]:.1f} times" for a, b in pairwise(sorted(by_size)))
-        print(f"  {name:22} {'   '.join(steps)}")
+def print_growth(of: str, times: dict[int, dict[str, float]]) -> None:
+    """How much longer each work takes from firm to firm; ten times the deals should take at most ten times as long."""
+    print(f"\ngrowth with {of}")
+    for name in next(iter(times.values())):
+        steps = (f"{a:,} to {b:,}: {times[b][name] / times[a][name]:.1f} times" for a, b in pairwise(times))
+        print(f"  {name:42} {'   '.join(steps)}")
 
 
-def run_size(size: int) -> dict[str, float]:
-    """Write a package, read it in one process, measure in another; the core's milliseconds by name."""
+def run_firm(size: int, people: int) -> dict[str, float]:
+    """Write a package, read it in one process, measure in another; milliseconds of the core and of pages by name."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        write_bench(folder, size)
+        print(f"\na firm of {people:,} reps and {size:,} deals")
+        write_bench(folder, size, people)
         own = {"WISE_TALLY_DATABASE": str(folder / "bench.sqlite3"), "WISE_TALLY_BENCH_PACKAGE": name}
         settings = {"DJANGO_SETTINGS_MODULE": "wise_tally.config.settings.demo", "WISE_TALLY_TODAY": str(TODAY.date())}
         environment = {**os.environ, **own, **settings}
+        sys.stdout.flush()
         for words in (["--read"], ["--size", str(size)]):
             subprocess.run([sys.executable, "manage.py", "bench", *words], env=environment, check=True)
         times: dict[str, float] = json.loads((folder / TIMES).read_text())
@@ -113,7 +150,7 @@ def measure(size: int) -> None:
 
     started = time.perf_counter()
     book = books.current()
-    print(f"{size:,} deals: the book read in {time.perf_counter() - started:.2f} s")
+    print(f"  the book read in {time.perf_counter() - started:.2f} s")
     day, fiscal = TODAY.date(), book.reference.fiscal
     quarter, year = fiscal.containing(day, "quarter"), fiscal.containing(day, "year")
     one = Filter(process=0)
@@ -138,8 +175,8 @@ def measure(size: int) -> None:
         times[name] = core_ms
         print(f"  {name:22} core {core_ms:8.1f} ms   numpy {plain_ms:8.1f} ms   ratio {core_ms / plain_ms:4.1f}")
     outlook(book, day, quarter)
+    times |= pages()
     (Path(os.environ["WISE_TALLY_BENCH_PACKAGE"]) / TIMES).write_text(json.dumps(times))
-    pages(size)
 
 
 def outlook(book: "Book", day: date, quarter: "Period") -> None:
@@ -164,20 +201,27 @@ def outlook(book: "Book", day: date, quarter: "Period") -> None:
     )
 
 
-def pages(size: int) -> None:
-    """The forecast grid warm, and after one change of a deal."""
+def pages() -> dict[str, float]:
+    """Each page at first sight and warm, then the forecast grid after one change of a deal; the warm milliseconds by address."""
+    import logging
+
     from django.contrib.auth.models import User
     from django.test import Client
 
     from wise_tally.domain.deals.models import DealRevision
     from wise_tally.domain.org.models import Person
 
+    # Each request would write its own line between those of the table.
+    logging.disable(logging.INFO)
     user, _ = User.objects.get_or_create(username="boss")
     Person.objects.filter(key="boss").update(user=user)
     client = Client(HTTP_HOST="localhost")
     client.force_login(user)
-    for address in ("/forecast/", "/deals/", "/conversion/", "/conversion/time/", "/attainment/", "/team/"):
-        print(f"  page {address:20} warm {timed(partial(client.get, address)):8.1f} ms")
+    client.get("/brief/")
+    warm = {}
+    print(f"  {'page':42} first, warm (at most {FIRST} and {WARM} ms), size (at most {KILOBYTES} kB), queries")
+    for address in PAGES:
+        warm[f"page {address}"] = measured_page(client, address)
     times = []
     for run in range(5):
         last = DealRevision.objects.filter(deal__key="d000001").order_by("-pk")[0]
@@ -187,4 +231,22 @@ def pages(size: int) -> None:
         started = time.perf_counter()
         client.get("/forecast/")
         times.append((time.perf_counter() - started) * 1000)
-    print(f"  page /forecast/ after one change {statistics.median(times):8.1f} ms ({size:,} deals)")
+    print(f"  {'page /forecast/ after one change':42} {statistics.median(times):14.0f} ms")
+    return warm
+
+
+def measured_page(client: "Client", address: str) -> float:
+    """Print one page's line with what is over its bound; its warm milliseconds."""
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    started = time.perf_counter()
+    with CaptureQueriesContext(connection) as queries:
+        answer = client.get(address)
+    first, asked = (time.perf_counter() - started) * 1000, len(queries)
+    warm = timed(lambda: client.get(address))
+    assert answer.status_code == 200, f"{address} answered {answer.status_code}"
+    kilobytes = len(answer.content) / 1024
+    over = "over" if first > FIRST or warm > WARM or kilobytes > KILOBYTES else ""
+    print(f"  {address:42} {first:6.0f} {warm:7.0f} ms {kilobytes:7.0f} kB {asked:5}   {over}")
+    return warm

@@ -14,6 +14,7 @@ from wise_tally.pages.setup.lists.registers import REGISTERS, Register
 from wise_tally.pages.setup.ordering import order_of
 from wise_tally.pages.setup.people.hand_over import may_undo
 from wise_tally.pages.setup.people.parts import more_of
+from wise_tally.web.paging import SIDE_BY_SIDE, paged
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -37,13 +38,16 @@ def entries(request: PageRequest, slug: str) -> HttpResponse:
             messages.success(request, f"{made.name} was added.")
             return redirect("setup:entries", slug=slug)
     uses = register.uses()
-    records = register.records
+    records = list(register.records)
+    # What is put in order by hand stands on one page.
+    shown, turned = paged(request, records, "", max(len(records), 1) if register.place else SIDE_BY_SIDE)
     rows = [
         {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
-        for record in records
+        for record in shown
     ]
     listed = {record.name for record in records}
     answer = {
+        **turned,
         "register": register,
         "rows": rows,
         "unlisted": sorted((text, count) for text, count in uses.items() if text not in listed),

@@ -1,5 +1,6 @@
 """The quota grid: nodes × months of a fiscal year, sums against set values with their difference."""
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
@@ -25,6 +26,10 @@ class Cell:
     held: bool
     filled: bool
     difference: int | None
+
+
+# From so many people on the plan shows those of one team at a time, from so many teams on those beside it.
+MOST_PEOPLE, MOST_TEAMS = 60, 20
 
 
 @dataclass(frozen=True)
@@ -77,18 +82,23 @@ def quota_grid(
     typed: Typed | None = None,
     faults: Typed | None = None,
 ) -> QuotaGrid:
-    """The grid as kept, with typed values and faults over it."""
+    """The grid as kept, with typed values and faults over it; of a large plan the rows below the view's team, and every one with something
+    typed or faulty.
+    """
     typed, faults = typed or {}, faults or {}
+    told = {name.rpartition(":")[0] for name in (*typed, *faults)}
+    wanted = {node.token for node in (nodes if view.people is None else shown_nodes(nodes, view.people))} | told
     kept = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
     targets = [[view.target(target, node) for node in nodes] for target in kept]
-    shown = [
-        _typed_over(view, nodes, period, column, typed) for period, column in zip(view.periods, targets, strict=True)
-    ]
+    columns = zip(view.periods, targets, strict=True)
+    shown = [_typed_over(view, nodes, period, column, typed) for period, column in columns] if typed else targets
     held = held_cells(view.kind)
     lines, unsaved = [], 0
     for index, node in enumerate(nodes):
+        if node.token not in wanted:
+            continue
         cells: list[Cell] = []
-        row = [column[index] for column in (shown if typed else targets)]
+        row = [column[index] for column in shown]
         for period, column in zip(view.periods, targets, strict=True):
             name, seen = cell_name(node, period.starts_on), view.shown(column[index].own)
             value = typed.get(name, seen)
@@ -110,8 +120,8 @@ def _typed_over(
     """The targets of a column as they would be with what is typed; what cannot be read counts as kept."""
     own = []
     for node, target in zip(nodes, kept, strict=True):
-        text = typed.get(cell_name(node, period.starts_on), view.shown(target.own))
-        value = view.typed(text) if text else None
+        text = typed.get(cell_name(node, period.starts_on))
+        value = target.own if text is None else view.typed(text) if text else None
         own.append(target.own if isinstance(value, str) else value)
     parts = sums_of_parts(own, [node.parent for node in nodes])
     return [Target(*pair) for pair in zip(own, parts, strict=True)]
@@ -143,6 +153,27 @@ def read_cells(
 
 
 def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]) -> tuple[Held, Held]:
-    """The cells shown, and of them those ticked to be held."""
-    shown = {(node.subject, node.key, p.starts_on, p.ends_on) for node in nodes for p in view.periods}
+    """The cells that the form held, and of them those ticked to be held: of a folded plan not every row is in it."""
+    cells = ((node.subject, node.key, p.starts_on, p.ends_on) for node in nodes for p in view.periods)
+    shown = {cell for cell in cells if f"seen:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
     return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
+
+
+def shown_nodes(nodes: list[PlanNode], people: str) -> list[PlanNode]:
+    """The rows that a page shows of a plan with more than sixty people: those below one team (its token).
+
+    Of more than twenty teams those that hold people alone are folded, too, unless they stand beside or below that team.
+    """
+    number = Counter(node.subject for node in nodes)
+    if number["person"] <= MOST_PEOPLE:
+        return nodes
+    above = {node.token: nodes[node.parent].token if node.parent >= 0 else "" for node in nodes}
+    holding = {above[node.token] for node in nodes if node.subject == "team"}
+    opened = {people, above.get(people, "")}
+
+    def is_shown(node: PlanNode) -> bool:
+        if node.subject == "person":
+            return above[node.token] == people
+        return number["team"] <= MOST_TEAMS or node.token in holding | {people} or above[node.token] in opened
+
+    return [node for node in nodes if is_shown(node)]

@@ -73,6 +73,8 @@ class PlanView:
     kind: QuotaKind
     custom: str
     periods: tuple[Period, ...]
+    # The team (its token, empty for none) whose people a large plan shows; None shows all.
+    people: str | None = ""
 
     @property
     def by_month(self) -> bool:
@@ -81,7 +83,14 @@ class PlanView:
 
     def query(self, **other: object) -> str:
         """The address of this view with some parts replaced."""
-        parts = {"year": self.year, "tree": self.tree, "period": self.custom, **self.kind.columns, **other}
+        parts = {
+            "year": self.year,
+            "tree": self.tree,
+            "period": self.custom,
+            **self.kind.columns,
+            "people": self.people,
+            **other,
+        }
         shipped = {"tree": "people", "metric": str(Metric.WON_AMOUNT)}
         return urlencode({k: v for k, v in parts.items() if v not in ("", None) and shipped.get(k) != v})
 
@@ -121,7 +130,7 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
         if found is None:
             raise Refused(f"“{custom[:64]}” is not a custom period. Choose one from the list.", 404)
         periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
-    return PlanView(int(text), tree, kind, custom, tuple(periods))
+    return PlanView(int(text), tree, kind, custom, tuple(periods), given.get("people", "")[:80])
 
 
 def filter_choices(reference: ReferenceData) -> dict[str, list[str]]:

@@ -131,6 +131,8 @@ def _page(
     lines = grid.lines
     answer: dict[str, Any] = {
         "grid": grid,
+        "hidden": len(nodes) - len(lines),
+        "teams": [(node.token, node.name) for node in nodes if node.subject == "team"],
         "view": view,
         "what": what,
         "changes": [cell for line in lines for cell in line.cells if cell.filled][:200] if what == "sheet" else [],
