@@ -56,6 +56,8 @@ def test_ten_deals_are_edited_in_place_each_saved_at_once(visit):
 
 def test_a_reps_day_on_a_narrow_screen(visit):
     page = visit("rep", "/", width=390, height=844)
+    page.wait_for_url("**/brief/")
+    page.get_by_role("link", name="Today").click()
     page.wait_for_url("**/today/")
     first = page.locator("article.due").first
     name = first.locator("header a").first.inner_text()

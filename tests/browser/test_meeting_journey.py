@@ -5,8 +5,9 @@ from playwright.sync_api import expect
 
 from tests.support.world import ask
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.deals.models import Activity, Deal, DealRevision
 from wise_tally.domain.formats import money, short, whole
+from wise_tally.domain.org.models import AgreedAction
 from wise_tally.domain.targets.models import Call
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
@@ -113,3 +114,46 @@ def test_a_card_moved_by_category_moves_the_forecast(visit):
     assert DealRevision.objects.count() == count + 1
     after = ask("forecast", QUARTER, AS_OF)[""]["commit_forecast"]
     assert round((float(after) - float(before)) * 100) == amount
+
+
+def test_the_brief_is_worked_by_keyboard_and_comes_back_next_week(visit):
+    """A call is planned where it is missed, a point put aside; the brief is kept for the meeting."""
+    page = visit("manager", "/")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Brief, Monday 23 Nov 2026")
+    first = page.locator(".findings > li").first
+    expect(first).to_contain_text("decides the quarter")
+    first.locator("summary", has_text="Plan a call").focus()
+    for key in ("Enter", "Tab", "Control+a"):
+        page.keyboard.press(key)
+    page.keyboard.type("Ask for the board date")
+    page.keyboard.press("Enter")
+    expect(first).to_contain_text("Planned for 24 Nov 2026: phone call, Ask for the board date")
+    planned = Activity.objects.get(subject="Ask for the board date")
+    assert (planned.status, planned.deal.key, planned.person.key) == ("planned", "d9001", "r08")
+    second = page.locator(".findings > li").nth(1)
+    words = second.locator(".finding").inner_text()
+    second.locator(".sum a").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("#working")).to_contain_text("at stake")
+    page.keyboard.press("Escape")
+    second.locator(".later summary").focus()
+    page.keyboard.press("Enter")
+    second.get_by_role("button", name="Seen").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("status").first).to_contain_text("Put aside until it changes")
+    assert words not in page.locator(".findings").inner_text()
+    page.get_by_role("button", name="Keep for the meeting").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("tbody tr").first).to_contain_text("still open in")
+
+
+def test_a_one_to_one_begins_with_findings_that_become_agreed_actions(visit):
+    page = visit("manager", "/team/one-to-ones/r06/")
+    page.locator(".findings > li").first.locator(".later summary").focus()
+    page.keyboard.press("Enter")
+    page.keyboard.press("Tab")
+    page.keyboard.type("Call them this week")
+    page.keyboard.press("Enter")
+    expect(page.locator(".findings")).to_contain_text("Call them this week")
+    expect(page.locator(".plain-list").first).to_contain_text("Call them this week")
+    assert AgreedAction.objects.get(text="Call them this week").person_key == "r06"

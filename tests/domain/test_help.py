@@ -10,8 +10,8 @@ from tests.pages.test_permissions import names
 from wise_tally.pages.attainment.query import TABS as ATTAINMENT
 from wise_tally.pages.conversion.query import TABS as CONVERSION
 from wise_tally.pages.forecast.tabs import TABS as FORECAST
-from wise_tally.pages.team.query import TABS as TEAM
 from wise_tally.web.help import page_help, pages
+from wise_tally.web.tabs import TEAM
 
 ROOT = Path(__file__).resolve().parents[2]
 OTHERS = {"today:today", "deals:page", "deals:deal", "customers:accounts", "customers:leads", "setup:page"}

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from wise_tally.pages.attainment.commissions import Commissions
 from wise_tally.pages.attainment.period_comparison import ComparisonQuery
 from wise_tally.pages.attainment.query import AttainmentQuery
+from wise_tally.pages.brief.views import FindingsQuery
 from wise_tally.pages.conversion.loss_reasons import LossQuery
 from wise_tally.pages.conversion.probability_check import CheckQuery
 from wise_tally.pages.conversion.query import ConversionQuery
@@ -35,6 +36,7 @@ PAGES = {
     "attainment:commissions": Commissions,
     "attainment:compared": ComparisonQuery,
     "attainment:page": AttainmentQuery,
+    "brief:findings": FindingsQuery,
     "conversion:lost": LossQuery,
     "conversion:page": ConversionQuery,
     "forecast:accuracy": AccuracyQuery,

@@ -413,8 +413,7 @@ def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_i
     old = client.post("/today/d9001/", row | {"stage": "ns_terms"})
     assert old.status_code == 409
     assert "Joss Merrow changed this deal on" in text(old)
-    assert client.get("/").url == "/today/", "a rep starts with the day"
-    assert sign_in("m1").get("/").url == "/forecast/"
+    assert client.get("/").url == "/brief/", "everybody starts with the brief"
 
 
 def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sign_in):

@@ -71,6 +71,8 @@ POSTS = [
     ("/setup/stages/new_site/move/", {"stage": "ns_offer", "to": "up"}, RULES, "process_stage"),
     ("/setup/stages/new_site/retire/", {"stage": "ns_enquiry", "what": "retire"}, RULES, "process_stage"),
     ("/forecast/changed/meeting/", {}, RULES, "org_meeting"),
+    ("/brief/keep/", {}, RULES, "briefs_keptbrief"),
+    ("/brief/bounds/", {"slips": "3"}, RULES, "briefs_bound"),
     ("/tokens/", {"name": "t"}, ANYBODY, "org_apitoken"),
     ("/team/dashboards/", {"name": "Mine"}, ANYBODY, "boards_dashboard"),
     ("/team/report/keep/?process=renewal", {"kept": "show=open&by=person", "name": "T"}, ANYBODY, "boards_tally"),

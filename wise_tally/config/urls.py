@@ -30,6 +30,7 @@ urlpatterns = [
     path("", include("wise_tally.pages.deals.today.urls")),
     path("conversion/", include("wise_tally.pages.conversion.urls")),
     path("attainment/", include("wise_tally.pages.attainment.urls")),
+    path("brief/", include("wise_tally.pages.brief.urls")),
     path("team/", include("wise_tally.pages.team.urls")),
     path("setup/imports/", include("wise_tally.pages.setup.imports.urls")),
     path("setup/", include("wise_tally.pages.setup.urls")),

@@ -1,6 +1,7 @@
 """A computed sentence as a page shows it: its figures in the page's form, each a link to its working."""
 
 from collections.abc import Callable, Mapping
+from datetime import date
 
 from django.urls import reverse
 from django.utils.html import escape, format_html
@@ -19,27 +20,41 @@ SHAPES: dict[str, Callable[..., str]] = {
     "times": formats.hundredths,
     "number": formats.count,
     "name": str,
+    "day": lambda ordinal: formats.day(date.fromordinal(ordinal)),
 }
+NAMED = ("name", "deal", "customer")
+# Names of deals (by index into the book) and customers (by row number), by the kind of their parts.
+Names = Mapping[tuple[str, int], str]
 
 
-def _words(part: Part) -> str:
+class PageAddress(str):
+    """The address of a page, which is no working."""
+
+    __slots__ = ()
+
+
+def words_of(part: Part, names: Names | None = None) -> str:
+    """A part of a sentence as text."""
     if part.noun:
         return formats.plural(int(part.value), part.noun)
+    if part.kind in ("deal", "customer"):
+        return (names or {}).get((part.kind, int(part.value)), "")
     return SHAPES[part.kind](part.value)
 
 
-def say(answer: Answer, opens: Mapping[str, str]) -> SafeString:
+def say(answer: Answer, opens: Mapping[str, str], names: Names | None = None) -> SafeString:
     """The sentence as HTML; `opens` gives the address of the working of each figure that has one, by its key.
 
-    A deal’s own page is no working: its address comes under “deal” and opens as a page.
+    A deal’s own page is no working: its address comes under “deal” and opens as a page, like every PageAddress.
     """
     shown = {}
     for place, part in answer.parts.items():
-        where, words = opens.get(part.figure), _words(part)
+        where, words = opens.get(part.figure), words_of(part, names)
         if not where:
             shown[place] = format_html("{}", words)
-        elif part.figure == "deal":
-            shown[place] = format_html('<a class="open-page" href="{}">{}</a>', where, words)
+        elif part.figure == "deal" or isinstance(where, PageAddress):
+            css = "open-page" if part.kind in NAMED else "open-page number"
+            shown[place] = format_html('<a class="{}" href="{}">{}</a>', css, where, words)
         else:
             shown[place] = format_html('<a class="open-figure" href="{}" x-target="working">{}</a>', where, words)
     return format_html(answer.sentence, **shown) if shown else escape(answer.sentence)
@@ -55,6 +70,6 @@ def workings(address: str, query: str, *figures: str) -> dict[str, str]:
     return {figure: f"{reverse(address, args=[figure])}?{query}" for figure in figures}
 
 
-def plain(answer: Answer) -> str:
+def plain(answer: Answer, names: Names | None = None) -> str:
     """The sentence as text without links."""
-    return answer.sentence.format(**{place: _words(part) for place, part in answer.parts.items()})
+    return answer.sentence.format(**{place: words_of(part, names) for place, part in answer.parts.items()})

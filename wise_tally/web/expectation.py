@@ -1,14 +1,10 @@
 """What pages expect of a scope: by the outlook where it leads, else by set probabilities."""
 
-from wise_tally.core.outlook.expected import ACTUAL, AS_SET, OUTLOOK, Expected, expected
+from wise_tally.core.outlook.expected import AS_SET, OUTLOOK, Expected, expected
 from wise_tally.core.outlook.trust import Trust
 from wise_tally.core.outlook.verdict import verdict
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import scope_node
-
-# The figures whose workings tell how each way comes to its mean and to its chance of quota.
-CHANCE = {OUTLOOK: "outlook_chance", AS_SET: "chance", ACTUAL: "chance_seen"}
-MEAN = {OUTLOOK: "outlook", AS_SET: "weighted", ACTUAL: "seen"}
 
 
 def trust_of(line: FilterLine) -> Trust:

@@ -6,7 +6,7 @@ TOKENS = "web/tokens.css"
 PARTS = (
     "vendor/bulma-1.0.4/bulma.reset.css",
     *(f"web/styles/{name}.css" for name in ("base", "head", "answer", "toolbar", "controls")),
-    *(f"web/styles/{name}.css" for name in ("table", "picture", "charts", "panel", "pages")),
+    *(f"web/styles/{name}.css" for name in ("table", "picture", "charts", "panel", "pages", "brief")),
 )
 # All parts in one file, written where files are collected for serving.
 TOGETHER = "web/styles/all.css"

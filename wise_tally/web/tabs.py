@@ -7,6 +7,16 @@ from django.urls import reverse
 
 from wise_tally.web.filter_line import FilterLine
 
+# The pages of the place Team, which two rooms share.
+TEAM = (
+    ("brief:page", "Brief", ""),
+    ("team:page", "Dashboards", ""),
+    ("team:week", "This week", ""),
+    ("team:open", "Deals by rep", ""),
+    ("team:one-to-ones", "One-to-ones", ""),
+    ("team:gaps", "Contact gaps", ""),
+)
+
 
 @dataclass(frozen=True)
 class Tab:

@@ -64,11 +64,11 @@ def _links(about: About) -> dict[str, Any]:
 def add_activity(
     viewer: Viewer, reference: ReferenceData, about: About, values: Mapping[str, Any], now: datetime
 ) -> Activity:
-    """A phone call, meeting, mail, visit or task, done or planned, of the person who writes it down."""
+    """A phone call, meeting, mail, visit or task, done or planned, of the person who writes it down or of `person` in the values."""
     require_about(viewer, reference, about, now)
     person = Person.objects.filter(key=viewer.key).first()
     key = new_key(Activity, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
-    activity = Activity.objects.create(key=key, person=person, **{**_links(about), **values})
+    activity = Activity.objects.create(key=key, **{"person": person, **_links(about), **values})
     audit(viewer, "activity added", key, now, after=as_text(values_of(activity, list(CONTENT))))
     return activity
 

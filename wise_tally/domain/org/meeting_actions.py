@@ -4,7 +4,7 @@ from datetime import date, datetime
 
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
-from django.db.models import Q, QuerySet
+from django.db.models import Count, Q, QuerySet
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
@@ -23,6 +23,19 @@ def last_meeting(viewer: Viewer, person_key: str, before: date) -> date | None:
     held = Meeting.objects.filter(person_key=person_key, held_on__lt=before).order_by("-held_on")
     own = held.filter(by__key=viewer.key).first() or held.first()
     return own.held_on if own else None
+
+
+def last_meetings(viewer: Viewer, before: date) -> dict[str, date]:
+    """The same of everybody with whom a meeting was held, by identifier."""
+    held = Meeting.objects.filter(held_on__lt=before).order_by("held_on")
+    last = dict(held.values_list("person_key", "held_on"))
+    return last | dict(held.filter(by__key=viewer.key).values_list("person_key", "held_on"))
+
+
+def open_actions_of(day: date) -> dict[str, int]:
+    """How many agreed actions are open on a day, by the identifier of their person."""
+    found = AgreedAction.objects.filter(Q(done_on=None) | Q(done_on__gt=day), agreed_on__lte=day)
+    return dict(found.values("person_key").annotate(number=Count("pk")).values_list("person_key", "number"))
 
 
 def _holder(viewer: Viewer) -> Person:
@@ -65,14 +78,16 @@ def open_actions(person_key: str, day: date) -> QuerySet[AgreedAction]:
 
 
 @transaction.atomic
-def agree(viewer: Viewer, whose: tuple[str, date], text: str, due_on: date | None, now: datetime) -> AgreedAction:
-    """Keep what was agreed with somebody on a day; it is carried over until it is done. Raises MeetingRefused."""
+def agree(
+    viewer: Viewer, whose: tuple[str, date], text: str, due_on: date | None, now: datetime, finding: str = ""
+) -> AgreedAction:
+    """Keep what was agreed with somebody on a day, about a finding or not; carried over until it is done. Raises MeetingRefused."""
     by, text = _holder(viewer), text.strip()
     if not text or len(text) > MOST_TEXT:
         raise MeetingRefused("Enter the agreed action.")
     key = new_key(AgreedAction, f"{whose[0]} {text[:30]}")
     action = AgreedAction.objects.create(
-        key=key, person_key=whose[0], by=by, agreed_on=whose[1], text=text, due_on=due_on
+        key=key, person_key=whose[0], by=by, agreed_on=whose[1], text=text, due_on=due_on, finding=finding[:200]
     )
     audit(viewer, "action agreed", key, now, after=text)
     return action

@@ -179,7 +179,10 @@ class Meeting(models.Model):
 
 
 class AgreedAction(models.Model):
-    """What was agreed with a person in a one-to-one: carried to the next ones until it is done."""
+    """What was agreed with a person in a one-to-one: carried to the next ones until it is done.
+
+    `finding` is the point of the agenda that it came from, by its kind and subject; empty where it came from none.
+    """
 
     key = KeyField()
     person_key = models.CharField(max_length=64)
@@ -188,6 +191,7 @@ class AgreedAction(models.Model):
     text = models.CharField(max_length=10_000)
     due_on = DayField(null=True)
     done_on = DayField(null=True)
+    finding = models.CharField(max_length=200, blank=True)
 
 
 class ApiToken(models.Model):

@@ -1,6 +1,6 @@
 """Setting quotas: each change is a new version of its span, so that what stood before stays readable."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import date, datetime
 
@@ -287,21 +287,33 @@ def make_call(
     return call
 
 
-def may_call(viewer: Viewer, reference: ReferenceData, subject: str, key: str, today: date) -> bool:
-    """Whether the viewer may call for this node: a rep for the own person, a manager or administrator for those below."""
+def calling(viewer: Viewer, reference: ReferenceData, today: date) -> Callable[[str, str], bool]:
+    """Whether the viewer may call for a node (subject and identifier): a rep for the own person, a manager or administrator for those
+    below. Asked once for all rows of a page.
+    """
     if not Person.objects.filter(key=viewer.key).exists() or not viewer.may(May.CHANGE_OWN_DEALS):
-        return False
-    if subject == "person" and key == viewer.key:
-        return True
-    if viewer.sees_own_only:
-        return False
+        return lambda subject, key: False
     visible = visible_teams(viewer, reference, today)
-    if subject == "company" or visible is None:
-        return visible is None
-    if subject == "team":
-        return any(reference.teams[team].key == key for team in visible)
-    index = next((i for i, person in enumerate(reference.people) if person.key == key), None)
-    return subject == "person" and index is not None and reference.team_of(index, today.toordinal()) in visible
+    index = {person.key: place for place, person in enumerate(reference.people)}
+    teams = {reference.teams[team].key for team in visible or ()}
+
+    def allowed(subject: str, key: str) -> bool:
+        if subject == "person" and key == viewer.key:
+            return True
+        if viewer.sees_own_only:
+            return False
+        if subject == "company" or visible is None:
+            return visible is None
+        if subject == "team":
+            return key in teams
+        return subject == "person" and key in index and reference.team_of(index[key], today.toordinal()) in visible
+
+    return allowed
+
+
+def may_call(viewer: Viewer, reference: ReferenceData, subject: str, key: str, today: date) -> bool:
+    """Whether the viewer may call for one node."""
+    return calling(viewer, reference, today)(subject, key)
 
 
 @transaction.atomic

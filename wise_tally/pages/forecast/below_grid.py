@@ -5,9 +5,9 @@ from datetime import timedelta
 
 import numpy as np
 
-from wise_tally.core.outlook.expected import DealAtStake
+from wise_tally.core.outlook.expected import CHANCE, DealAtStake
 from wise_tally.core.what_changed import Changes, changes
-from wise_tally.web.expectation import CHANCE, expected_of, leading_way, trust_of
+from wise_tally.web.expectation import expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
 
 MOST = 5

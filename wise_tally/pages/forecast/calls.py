@@ -22,7 +22,7 @@ from wise_tally.domain.formats import currency_decimals, money, signed_short
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import local_day, now
 from wise_tally.domain.org.models import Workspace
-from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, may_call, set_calls_due
+from wise_tally.domain.targets.actions import CallFor, CallRefused, calling, make_call, set_calls_due
 from wise_tally.domain.targets.models import Call
 from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.pages.forecast.outlook_beside import OutlookBeside
@@ -36,6 +36,8 @@ from wise_tally.web.leavers import leavers
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
 
+# From so many people on a page shows teams; so many names are told in a sentence.
+MOST_PEOPLE, MOST_NAMED = 60, 20
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
@@ -108,14 +110,14 @@ def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
     held, gone = _held(line), _gone(line)
     due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
-    beside = OutlookBeside.of(line)
+    beside, may = OutlookBeside.of(line), calling(viewer, reference, line.today)
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
         key = "" if by == "company" else str(row.key)
         made = held.get((by, key))
         awaited = by == "person" and row.key not in gone
         late = awaited and due is not None and (made is None or local_day(made.made_at, reference.time_zone) < due)
-        allowed = not line.is_past and may_call(viewer, reference, by, key, line.today)
+        allowed = not line.is_past and may(by, key)
         expected = beside.outlook_of(by, node)
         weighed = beside.weighed(row, expected)
         rows.append(
@@ -136,14 +138,30 @@ def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
         add("company", 0, 0, figures["company"][0], seen["company"][0])
         depth = 1
     tree, day = reference.team_tree(line.as_of), line.as_of.toordinal()
+    people_of: dict[int, list[tuple[int, ForecastRow]]] = {}
+    for person, row in figures["person"].items():
+        if person != NONE and _counts(row):
+            people_of.setdefault(reference.team_of(person, day), []).append((person, row))
     start = len(tree.paths[line.scope.team]) - 1 if line.scope.team != NONE else 0
     for team, level in in_tree_order(tree):
         if team in figures["team"]:
             add("team", team, level - start + depth, figures["team"][team], seen["team"][team])
-            for person, row in figures["person"].items():
-                if person != NONE and reference.team_of(person, day) == team and _counts(row):
-                    add("person", person, level - start + depth + 1, row, seen["person"][person])
+            for person, row in people_of.get(team, ()):
+                add("person", person, level - start + depth + 1, row, seen["person"][person])
     return rows
+
+
+def folded(rows: list[CallRow]) -> list[CallRow]:
+    """The rows that a page shows: of more than sixty people the teams alone, each of which shows its people."""
+    if sum(row.subject == "person" for row in rows) <= MOST_PEOPLE:
+        return rows
+    return [row for row in rows if row.subject != "person"]
+
+
+def in_short(names: Sequence[str | None]) -> list[str]:
+    """The first names of many, and how many more there are."""
+    more = [f"{len(names) - MOST_NAMED} more"] if len(names) > MOST_NAMED else []
+    return [*(name or "" for name in names[:MOST_NAMED]), *more]
 
 
 def _counts(row: ForecastRow) -> bool:
@@ -198,6 +216,7 @@ def page(request: PageRequest) -> HttpResponse:
         except PermissionDenied as denied:
             wrong, status = str(denied), 403
     rows = _rows(request, line)
+    shown = folded(rows)
     seen = observed_probabilities(line.book, line.snapshot, line.period)
     missing = [row.row.name for row in rows if row.is_missing]
     top, people = (rows[0].row if rows else None), sum(row.subject == "person" for row in rows)
@@ -209,11 +228,12 @@ def page(request: PageRequest) -> HttpResponse:
         "say": say(told, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
         "tabs": tabs(line, "calls"),
         "rows": rows,
-        "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in rows],
+        "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in shown],
+        "folded": len(rows) - len(shown),
         "top": rows[0] if rows else None,
         "weighing": OutlookBeside.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
-        "missing": missing,
-        "late": [row.row.name for row in rows if row.is_late],
+        "missing": in_short(missing),
+        "late": in_short([row.row.name for row in rows if row.is_late]),
         "course": course,
         "chart": submitted_chart(line, course, quota),
         "history": _history(line, rows),

@@ -21,6 +21,7 @@ from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.page_query import PageQuery, choice
+from wise_tally.web.paging import paged
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
@@ -76,8 +77,10 @@ def page(request: PageRequest) -> HttpResponse:
     errors = [(one.name, error) for one in found if (error := one.together.call_error) is not None]
     tested = back_test_of(line, periods[0].kind) if asked.backtest or is_quick(line) else None
     over = sum(bool(together.periods) for together in whole)
+    shown_people, turned = paged(request, found, asked.query())
     answer = {
         "line": line,
+        **turned,
         "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
         "tabs": tabs(line, "accuracy"),
         "whole": [*zip(map(period_words, periods), whole, strict=True)],
@@ -85,7 +88,7 @@ def page(request: PageRequest) -> HttpResponse:
         "periods": [period_words(period) for period in periods],
         "people": [
             (record, _cells(record, periods, shown), error_bars(_cells(record, periods, "call_error")))
-            for record in found
+            for record in shown_people
         ],
         "tested": tested,
         "may_test": not (asked.backtest or is_quick(line)),

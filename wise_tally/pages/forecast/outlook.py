@@ -12,7 +12,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.outlook import of_outlook, why_it_leads
 from wise_tally.core.observed_weight import observed_probabilities
-from wise_tally.core.outlook.expected import ACTUAL, AS_SET, OUTLOOK, WAYS, DealAtStake, Expected
+from wise_tally.core.outlook.expected import ACTUAL, AS_SET, CHANCE, MEAN, OUTLOOK, WAYS, DealAtStake, Expected
 from wise_tally.core.outlook.trust import Trust
 from wise_tally.domain.formats import short
 from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
@@ -20,7 +20,7 @@ from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.chances import ChanceOfDeal, chances_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
-from wise_tally.web.expectation import CHANCE, MEAN, expected_of, leading_way, trust_of
+from wise_tally.web.expectation import expected_of, leading_way, trust_of
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer

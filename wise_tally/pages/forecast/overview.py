@@ -15,7 +15,7 @@ from wise_tally.core.observed_weight import weighted_by_observed
 from wise_tally.core.outlook.distribution import outcome_of
 from wise_tally.core.outlook.rows import of_deals, outlook_rows, stakes_of
 from wise_tally.core.row_targets import row_targets
-from wise_tally.core.trees import NONE
+from wise_tally.core.trees import NONE, Tree
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.formats import short
 from wise_tally.pages.forecast.columns import BesideRows, value_of
@@ -27,6 +27,8 @@ from wise_tally.web.leavers import name_of_person
 from wise_tally.web.nodes import token_of
 
 MOST_DEALS, MOST_OF_EACH = 40, 3
+# From so many people on teams stand shut at first.
+FOLDED_FROM = 60
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,8 @@ class Node:
     inner: bool
     token: str
     name: str
+    # Whether it is shut unless opened by hand: a team of a scope with many people.
+    folds: bool = False
 
 
 @dataclass(frozen=True)
@@ -64,15 +68,16 @@ class GridRow:
     more: int = 0
 
 
-def grid_nodes(asked: ForecastQuery) -> list[Node]:
-    """All rows of the question, whatever is open, those above before those within."""
-    makers = {PEOPLE: _people, "territory": _territories}
-    return list(makers.get(asked.by, _flat)(asked))
+def grid_nodes(asked: ForecastQuery, unfolded: bool = False) -> list[Node]:
+    """All rows of the question, those above before those within; of many people those of opened teams, unless `unfolded`."""
+    if asked.by == PEOPLE:
+        return list(_people(asked, unfolded))
+    return list(_territories(asked) if asked.by == "territory" else _flat(asked))
 
 
-def grid_rows(asked: ForecastQuery, columns: list[Figure]) -> list[GridRow]:
+def grid_rows(asked: ForecastQuery, columns: list[Figure], unfolded: bool = False) -> list[GridRow]:
     """The rows to draw with their deals where they are opened."""
-    nodes = grid_nodes(asked)
+    nodes = grid_nodes(asked, unfolded)
     shown = shown_nodes(asked, nodes)
     attributes = attributes_by_breakdown(asked, {node.by for node in nodes}, columns)
     counted = asked.line.book.reference.surest_first
@@ -110,10 +115,10 @@ def _chance_of_quota(asked: ForecastQuery, by: str, row: ForecastRow) -> float |
 
 
 def is_open(asked: ForecastQuery, node: Node) -> bool:
-    """Whether a row shows what is below it: rows are open and deals shut unless the question says otherwise."""
+    """Whether a row shows what is below it: rows are open, deals and folded teams shut unless the question says otherwise."""
     if node.token in asked.shut:
         return False
-    usual = {"": node.inner, "all": True, "none": False}[asked.rows]
+    usual = {"": node.inner and not node.folds, "all": True, "none": False}[asked.rows]
     return usual or node.token in asked.open
 
 
@@ -212,13 +217,30 @@ def _company(asked: ForecastQuery) -> Node:
     return Node("company", 0, row, True, "company:", row.name or "")
 
 
-def _people(asked: ForecastQuery) -> Iterator[Node]:
+def _folds(asked: ForecastQuery) -> bool:
+    """Whether the scope holds so many people that teams stand shut at first."""
+    line, reference = asked.line, asked.line.book.reference
+    people = np.arange(len(reference.people))
+    team = reference.teams_of(people, np.full(len(people), line.as_of.toordinal()))
+    if line.scope.team != NONE:
+        team = team[np.isin(team, list(reference.team_tree(line.as_of).below(line.scope.team)))]
+    return asked.rows == "" and len(team) > FOLDED_FROM
+
+
+def _is_low(tree: Tree, team: int, many_teams: bool) -> bool:
+    """Whether a team holds people alone, or, where there are many teams, only teams that do."""
+    below = tree.children(team)
+    return not below or (many_teams and not any(tree.children(one) for one in below))
+
+
+def _people(asked: ForecastQuery, unfolded: bool) -> Iterator[Node]:
     line = asked.line
     reference, scope = line.book.reference, line.scope
     if scope.person != NONE:
         yield from _rows(asked, "person").nodes(scope.person, 0, reference.people[scope.person].name)
         return
-    members, teams = _rows(asked, MEMBER), {row.node: row for row in _forecast(asked, "team")}
+    teams = {row.node: row for row in _forecast(asked, "team")}
+    many = not unfolded and _folds(asked)
     depth = 0
     if scope.team == NONE:
         yield _company(asked)
@@ -226,17 +248,45 @@ def _people(asked: ForecastQuery) -> Iterator[Node]:
     tree = reference.team_tree(line.as_of)
     group = grouping(line.book, "team", line.as_of)
     start = len(tree.paths[scope.team]) - 1 if scope.team != NONE else 0
+    members: _Members | None = None
     for team, level in in_tree_order(tree):
         if team in teams:
             rows = level - start + depth
-            yield Node("team", rows, teams[team], True, token_of(group, team), reference.teams[team].name)
-            yield from _members(members, team, rows + 1)
-    yield from _members(members, NONE, depth)
+            folds = many and team != scope.team and _is_low(tree, team, len(teams) > FOLDED_FROM)
+            named = reference.teams[team].name
+            node = Node("team", rows, teams[team], True, token_of(group, team), named, folds)
+            yield node
+            if is_open(asked, node):
+                # Where all teams stand shut nobody's own figures are computed.
+                members = members or _Members.of(asked)
+                yield from members.nodes(team, rows + 1)
+    if not many or NONE in teams:
+        yield from (members or _Members.of(asked)).nodes(NONE, depth)
 
 
-def _members(members: _Rows, team: int, depth: int) -> Iterator[Node]:
-    assert isinstance(members.group, Pairs)
-    here = [row for node, row in members.rows.items() if members.group.split(node)[0] == team]
+@dataclass(frozen=True)
+class _Members:
+    """People's rows by the team they belong to."""
+
+    rows: _Rows
+    by_team: dict[int, list[ForecastRow]]
+
+    @classmethod
+    def of(cls, asked: ForecastQuery) -> "_Members":
+        """All people of the scope."""
+        rows = _rows(asked, MEMBER)
+        assert isinstance(rows.group, Pairs)
+        by_team: dict[int, list[ForecastRow]] = {}
+        for node, row in rows.rows.items():
+            by_team.setdefault(rows.group.split(node)[0], []).append(row)
+        return cls(rows, by_team)
+
+    def nodes(self, team: int, depth: int) -> Iterator[Node]:
+        """The people of a team by name."""
+        yield from _members(self.rows, self.by_team.get(team, []), depth)
+
+
+def _members(members: _Rows, here: list[ForecastRow], depth: int) -> Iterator[Node]:
     for row in sorted(here, key=lambda found: found.name or ""):
         # People who neither hold deals nor have a quota (an administrator, say) get no row.
         if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):

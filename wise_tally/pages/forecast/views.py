@@ -237,6 +237,8 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
             row.node.depth,
             *(exported(asked, c, value) for c, value in zip(chosen, row.values, strict=True)),
         )
-        for row in grid_rows(replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows), chosen)
+        for row in grid_rows(
+            replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows), chosen, unfolded=True
+        )
     ]
     return sheet_response(Sheet("forecast", ("row", "level", *(c.key for c in chosen)), money, rows), kind)

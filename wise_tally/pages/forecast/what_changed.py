@@ -40,6 +40,7 @@ from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.findings.brief import keep_todays
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.nodes import scope_node
@@ -47,6 +48,7 @@ from wise_tally.web.page_query import Link, PageQuery, choice, one_day, text
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.ticks import round_ticks
+from wise_tally.web.visibility import visible
 
 MOST_DEALS = 100
 CAUSE_WORDS = {
@@ -226,6 +228,8 @@ def meeting(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     viewer = request.viewer
     hold_meeting(viewer, person_of(line), line.today, now())
+    if not line.is_past:
+        keep_todays(line, viewer, visible(request), "meeting", now())
     messages.success(request, "Meeting recorded. At the next one you can compare with today’s data.")
     return redirect(f"{reverse('forecast:changed')}?{line.query()}")
 

@@ -13,7 +13,7 @@ from django.views.decorators.http import require_http_methods
 
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import deals_in
-from wise_tally.core.outlook.expected import OUTLOOK
+from wise_tally.core.outlook.expected import CHANCE, OUTLOOK
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
@@ -27,7 +27,7 @@ from wise_tally.pages.forecast.scratch import Scratch, read_typed
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows
-from wise_tally.web.expectation import CHANCE, expected_of, leading_way, trust_of
+from wise_tally.web.expectation import expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.deal import ClosingForm, read_closing

@@ -56,13 +56,13 @@ def periods_of(asked: ForecastQuery) -> list[Period]:
     ]
 
 
-def year_table(asked: ForecastQuery) -> YearTable:
+def year_table(asked: ForecastQuery, unfolded: bool = False) -> YearTable:
     """One figure of every row and period; each cell is the forecast of that period and opens its working."""
     line, name = asked.line, asked.figure or "weighted"
     column = columns_of(line.book.reference).get(name)
     if column is None or not column.takes_measures or name == "pace":
         raise Refused(f"“{name[:40]}” is not a figure of money of the grid. Choose one from the list.")
-    periods, nodes = periods_of(asked), grid_nodes(asked)
+    periods, nodes = periods_of(asked), grid_nodes(asked, unfolded)
     found = {by: _by_node(asked, periods, by) for by in {node.by for node in nodes}}
     rows = []
     for node in shown_nodes(asked, nodes):
@@ -88,7 +88,7 @@ def _value(column: Figure, rows: dict[int, ForecastRow], node: Node) -> int | fl
 
 def year_sheet(asked: ForecastQuery) -> Sheet:
     """The table as a file."""
-    table = year_table(asked)
+    table = year_table(asked, unfolded=True)
     heads = tuple(words for words, _ in table.heads)
     rows = [
         (row.node.name, row.node.depth, *(exported(asked, table.column, cell.value) for cell in row.cells))

@@ -50,9 +50,9 @@ def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
     asked = read(request)
     context = page_context(request, asked, "team:gaps-table")
-    # The last column holds all of them together.
-    whole, *people = ([cell.cell.deals for cell in row.cells[:-1]] for row in (context["whole"], *context["rows"]))
-    late = list(zip((row.name for row in context["rows"]), people, strict=True))
+    names_of_people, (together, people) = asked.line.book.reference.people, asked.table
+    whole = [cell.deals for cell in together.cells]
+    late = [(names_of_people[row.person].name, [cell.deals for cell in row.cells]) for row in people]
     answer = {
         **context,
         "say": say(of_contact_gaps(whole, late), {}),

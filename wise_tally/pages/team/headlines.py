@@ -1,7 +1,5 @@
 """The headline figures above a dashboard: won, weighted, chance of quota, open and new deals, with what they were before."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import timedelta
 
 from django.urls import reverse
@@ -10,12 +8,14 @@ from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.daily_trend import trend
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.lines import deals_in
+from wise_tally.core.outlook.expected import CHANCE
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.formats import count, percent, plural, short
 from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.result import Computing, compute
-from wise_tally.web.expectation import CHANCE, expected_of, leading_way, trust_of
+from wise_tally.web.expectation import expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.headlines import Headline
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
@@ -23,21 +23,6 @@ from wise_tally.web.visibility import visible
 # The small lines show where a figure stood on each of the last ten weeks' days like this one.
 WEEKS = 10
 MONTHS = "last_12_months"
-
-
-@dataclass(frozen=True)
-class Headline:
-    """A figure with its working, where it came from (oldest first), and one comparison in words.
-
-    `up` tells whether the comparison is good (None where it is neither): it gives the arrow and its colour.
-    """
-
-    name: str
-    text: str
-    working: str
-    than: str
-    up: bool | None = None
-    history: Sequence[float] = ()
 
 
 def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> list[Headline]:

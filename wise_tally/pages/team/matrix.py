@@ -1,5 +1,6 @@
 """People against columns: the table, the deals behind each part of it, and how a part came about."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -22,6 +23,7 @@ from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
 from wise_tally.web.leavers import name_of_person
 from wise_tally.web.page_query import PageQuery
+from wise_tally.web.paging import paged
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
@@ -136,19 +138,25 @@ class DrawnRow:
     cells: list[DrawnCell]
 
 
-def drawn(question: Question) -> tuple[DrawnRow, list[DrawnRow]]:
-    """The whole and the people's rows, one scale for all cells of people and one for the whole."""
+def drawn(question: Question, shown: Sequence[PeopleRow] | None = None) -> tuple[DrawnRow, list[DrawnRow]]:
+    """The whole and the people's rows (those shown, else all, the most money first), one scale for all cells of people and one for the
+    whole.
+    """
     whole, rows = question.table
     people = question.line.book.reference.people
     largest = max([1, *(cell.amount_minor for row in rows for cell in row.cells)])
-    shown = []
-    for row in rows:
+    found = []
+    for row in in_order(question) if shown is None else shown:
         person = people[row.person]
         name = name_of_person(question.line, person.key, person.name)
-        shown.append(_drawn(question, row, person.key, name, largest))
-    shown.sort(key=lambda row: -row.cells[-1].cell.amount_minor)
+        found.append(_drawn(question, row, person.key, name, largest))
     top = max([1, *(cell.amount_minor for cell in whole.cells)])
-    return _drawn(question, whole, "", "everybody", top), shown
+    return _drawn(question, whole, "", "everybody", top), found
+
+
+def in_order(question: Question) -> list[PeopleRow]:
+    """The people's rows, the most money first."""
+    return sorted(question.table[1], key=lambda row: -row.whole.amount_minor)
 
 
 def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
@@ -184,12 +192,14 @@ def opened_rows(request: PageRequest, question: Question) -> dict[str, Any]:
 
 def page_context(request: PageRequest, question: Question, files: str) -> dict[str, Any]:
     """What a page of such a table shows, the deals behind its opened part included; `files` names its table files."""
-    whole, rows = drawn(question)
+    shown, turned = paged(request, in_order(question), question.asked.query())
+    whole, rows = drawn(question, shown)
     return {
         "line": question.line,
         "heads": question.heads,
         "whole": whole,
         "rows": rows,
+        **turned,
         "here": request.get_full_path(),
         "footer": Footer(whole.cells[-1].cell.deals, exports=exports(files, question.asked.query())),
         **opened_rows(request, question),

@@ -17,10 +17,9 @@ from wise_tally.core.answers.answer import Answer
 from wise_tally.core.answers.results import of_one_to_one
 from wise_tally.core.attainment import AttainmentRow, DaysOf, attainment
 from wise_tally.core.calendar import Period
+from wise_tally.core.findings.question import OpenDeals, Question
 from wise_tally.core.money import Ints
-from wise_tally.core.people_table import PeopleCell, people_deals, people_table
-from wise_tally.core.reference_data import OPEN
-from wise_tally.core.talking_points import OpenDeals
+from wise_tally.core.people_table import PeopleCell, people_table
 from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import Changes, changes
 from wise_tally.domain.formats import day, plural
@@ -31,7 +30,9 @@ from wise_tally.domain.org.meeting_actions import (
     agree,
     keep_notes,
     last_meeting,
+    last_meetings,
     open_actions,
+    open_actions_of,
     tick_action,
 )
 from wise_tally.domain.org.models import AgreedAction, Meeting, Person
@@ -40,17 +41,19 @@ from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
 from wise_tally.pages.team.deals_by_rep import months_of, stages_of
 from wise_tally.pages.team.query import tabs
-from wise_tally.pages.team.talking import agenda, open_deals
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
+from wise_tally.web.findings.brief import acting, brief_for, keep_todays
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.nodes import whole_attainment, working_query
+from wise_tally.web.paging import paged
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 FEW, MOST_DEALS = 6, 8
 USUAL_DAYS = 7
@@ -66,7 +69,9 @@ def people(request: PageRequest) -> HttpResponse:
     if not keys:
         keys = [line.book.reference.people[line.scope.person].key] if line.scope.person != NONE else []
     here = Q(active_to=None) | Q(active_to__gte=line.as_of)
-    found = Person.objects.filter(here, key__in=keys).exclude(role__in=("admin", "viewer")).order_by("name")
+    listed = Person.objects.filter(here).exclude(role__in=("admin", "viewer")).order_by("name")
+    chosen = set(keys)
+    found = [person for person in listed if person.key in chosen]
     viewer = request.viewer
     people, scope = line.book.reference.people, replace(line.scope, person=NONE)
     records = {
@@ -74,22 +79,26 @@ def people(request: PageRequest) -> HttpResponse:
         for row in attainment(line.book, line.snapshot, line.period, scope, "person")
         if row.forecast.node != NONE
     }
+    shown, turned = paged(request, found, line.query())
+    met, agreed = last_meetings(viewer, line.as_of + timedelta(days=1)), open_actions_of(line.as_of)
+    query = line.query(who=None)
     rows = [
         (
             person,
             records.get(person.key),
-            f"{line.query(who=None)}&node=person:{person.key}",
-            last_meeting(viewer, person.key, line.as_of + timedelta(days=1)),
-            open_actions(person.key, line.as_of).count(),
-            f"{reverse('team:one-to-one', args=[person.key])}?{line.query(who=None)}",
+            f"{query}&node=person:{person.key}",
+            met.get(person.key),
+            agreed.get(person.key, 0),
+            f"{reverse('team:one-to-one', args=[person.key])}?{query}",
         )
-        for person in found
+        for person in shown
     ]
     answer = {
         "line": line,
+        **turned,
         "tabs": tabs(line, "one-to-ones"),
         "rows": rows,
-        "footer": Footer(len(rows), what="person"),
+        "footer": Footer(len(found), what="person"),
     }
     return render(request, "team/one_to_ones.html", answer)
 
@@ -124,8 +133,8 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     viewer = request.viewer
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
-    rows, amount = people_deals(line.book, line.snapshot, line.scope, line.snapshot.kind == OPEN, line.scope.person)
-    deals = open_deals(line, rows, amount)
+    brief = brief_for(line, viewer, visible(request), since)
+    deals = brief.asked.open
     calls, earlier = _calls(line, key), line.book.as_of(since)
     moved = changes(line.book, earlier, line.snapshot, line.period, line.scope, "weighted")
     answer = {
@@ -145,29 +154,31 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
-        "agenda": agenda(line, deals, earlier, bool(calls)),
-        "deals": _largest(line, deals, request),
-        "open": (len(rows), int(amount.sum())),
+        **acting(request, line),
+        "rows": brief.chosen,
+        "more": len(brief.found) - len(brief.chosen),
+        "deals": _largest(line, brief.asked, request),
+        "open": (len(deals.rows), int(deals.amount_minor.sum())),
         "activities": _activities(line, since),
         "calls": calls,
         "neighbours": _neighbours(line, key),
         "say": say(
-            _told(line, whole, rows, amount),
+            _told(line, whole, deals),
             workings("forecast:working", working_query(line, f"person:{key}"), "won", "gap"),
         ),
         "may_meet": viewer.may(May.SET_RULES) and not line.is_past,
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "stage_choices": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
-        "here": request.get_full_path(),
-        "footer": Footer(len(rows) + whole.forecast.deals_won),
+        "footer": Footer(len(deals.rows) + whole.forecast.deals_won),
         **_agreed(request, line, key),
     }
     return render(request, "team/one_to_one.html", answer)
 
 
-def _told(line: FilterLine, whole: AttainmentRow, rows: Ints, amount: Ints) -> Answer:
+def _told(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
     """Where the person stands, in one sentence."""
+    rows, amount = deals.rows, deals.amount_minor
     close = line.snapshot.expected_close[rows]
     due = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())
     largest = None
@@ -211,12 +222,11 @@ def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tupl
     ]
 
 
-def _largest(line: FilterLine, deals: OpenDeals, request: PageRequest) -> list[tuple[DealRow, str]]:
+def _largest(line: FilterLine, asked: Question, request: PageRequest) -> list[tuple[DealRow, str]]:
     """The largest open deals, each with what is remarkable about it."""
-    order = np.argsort(-deals.amount_minor, kind="stable")[:MOST_DEALS]
-    places = deals.rows[order].tolist()
+    places, deals = asked.open.rows[:MOST_DEALS].tolist(), asked.open.deal[:MOST_DEALS]
     shown = deal_rows(line, places, request.viewer)
-    late = deals.missed[order].tolist()
+    late = asked.beside.missed[deals].tolist()
     return [(shown[row], _remark(shown[row], n)) for row, n in zip(places, late, strict=True) if row in shown]
 
 
@@ -296,6 +306,7 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
         raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
     try:
         keep_notes(viewer, whose, request.POST.get("notes", ""), request.POST.get("seen", ""), now())
+        keep_todays(line, viewer, visible(request), "meeting", now())
         if request.POST.get("text", "").strip():
             agree(viewer, whose, form.cleaned_data["text"], form.cleaned_data["due_on"], now())
     except ChangedMeanwhile as changed:
@@ -314,6 +325,7 @@ def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:
     text = request.POST.get("notes", "")
     try:
         meeting = keep_notes(request.viewer, whose, text, request.POST.get("seen", ""), now())
+        keep_todays(request.filter_line, request.viewer, visible(request), "meeting", now())
     except ChangedMeanwhile as changed:
         there = str(changed.now["notes"])[:400]
         return JsonResponse(

@@ -19,7 +19,7 @@ PLACES = (
     ("setup", "Setup"),
 )
 # Rooms that belong to a place of the head.
-WITHIN = {"imports": "setup", "customers": "deals", "today": "deals"}
+WITHIN = {"imports": "setup", "customers": "deals", "today": "deals", "brief": "team"}
 # Places that stand at the foot of a phone, with their drawing; the others are under "More".
 ON_PHONE = {"forecast", "deals", "team"}
 

@@ -27,7 +27,7 @@ BUSY = (
     " is still there – and save again in a minute."
 )
 API = "/api/"
-OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in", "calendar-feed")
+OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in", "calendar-feed", "unsubscribe")
 log = logging.getLogger("wise_tally.seen")
 
 

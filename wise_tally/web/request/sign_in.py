@@ -35,13 +35,12 @@ DEMO_ROLES = (Role.MANAGER, Role.REP, Role.ADMIN)
 
 @require_safe
 def home(request: PageRequest) -> HttpResponse:
-    """A rep's day, else the forecast; in an empty workspace the guided start for those who may set it up."""
+    """The brief; in an empty workspace the guided start for those who may set it up."""
     viewer = request.viewer
     if viewer.may(May.SET_ORGANISATION) and not Process.objects.exists():
         return redirect("setup:start")
     query = request.META.get("QUERY_STRING", "")
-    start = "today:today" if viewer.role == Role.REP else "forecast:page"
-    return redirect(reverse(start) + (f"?{query}" if query else ""))
+    return redirect(reverse("brief:page") + (f"?{query}" if query else ""))
 
 
 @require_http_methods(["GET", "POST"])

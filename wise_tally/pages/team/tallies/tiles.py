@@ -28,6 +28,9 @@ from wise_tally.web.visibility import visible
 
 PIN_WORDS = {"period": "period", "who": "whose", "where": "territory", "process": "process", "kept": "deals"}
 
+# A tile shows so many rows; the others are a page of their own.
+MOST_ROWS = 20
+
 
 @dataclass(frozen=True)
 class InkRow:
@@ -104,11 +107,14 @@ def tile_of(
 def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str) -> dict[str, Any]:
     if drawing == "year":
         return {"cumulative": cumulative(line, key=f"picture-{key}")}
-    return week_context(line) if drawing == "week" else {"ink_rows": ink_rows(line, tally)}
+    if drawing == "week":
+        return week_context(line)
+    rows, more = ink_rows(line, tally)
+    return {"ink_rows": rows, "more": more}
 
 
-def ink_rows(line: FilterLine, tally: TallyQuestion) -> list[InkRow]:
-    """Nodes with a quota or money in the period, the furthest behind pace first, one scale for all."""
+def ink_rows(line: FilterLine, tally: TallyQuestion) -> tuple[list[InkRow], int]:
+    """Nodes with a quota or money in the period, the furthest behind pace first, one scale for all; and how many more there are."""
     snapshot = valued(line.book, line.snapshot, tally.measure, tally.basis)
     found = [
         row
@@ -118,14 +124,14 @@ def ink_rows(line: FilterLine, tally: TallyQuestion) -> list[InkRow]:
     group, counted = grouping(line.book, tally.by, line.as_of), line.book.reference.surest_first
     largest = max([1, *(max(r.forecast.won + r.forecast.open, r.forecast.quota or 0) for r in found)])
     rows = []
-    for row in sorted(found, key=lambda r: r.to_date if r.to_date is not None else 99.0):
+    for row in sorted(found, key=lambda r: r.to_date if r.to_date is not None else 99.0)[:MOST_ROWS]:
         f = row.forecast
         bar = ink_bar(f.won, [f.categories[c] for c in counted], f.quota, row.pace, largest)
         words = f"{f.name}: won {short(f.won)}, quota {short(f.quota)}, pace {short(row.pace)}"
         drawn = InkBar(bar.segments, bar.quota, bar.pace, words)
         query = working_query(line, token_of(group, f.node)) + f"&measure={tally.measure}&basis={tally.basis}"
         rows.append(InkRow(row, f.name or "without one", drawn, query))
-    return rows
+    return rows, max(0, len(found) - MOST_ROWS)
 
 
 def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:

@@ -1,0 +1,93 @@
+"""What is done with a finding in the brief: put aside, taken back, agreed with the person; and a brief kept as of a meeting."""
+
+from datetime import timedelta
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.views.decorators.http import require_POST
+
+from wise_tally.domain.briefs.actions import BriefRefused, Settled
+from wise_tally.domain.briefs.actions import put_aside as keep_aside
+from wise_tally.domain.briefs.actions import take_back as let_back
+from wise_tally.domain.formats import day
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.meeting_actions import MeetingRefused
+from wise_tally.domain.org.meeting_actions import agree as keep_agreed
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.typed_days import typed_day
+from wise_tally.pages.brief.views import finding_named
+from wise_tally.web.answers import plain
+from wise_tally.web.filter_line import read_scope
+from wise_tally.web.findings.brief import keep_todays
+from wise_tally.web.findings.said import names_in
+from wise_tally.web.request.permissions import changing_needs, safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
+
+
+@require_POST
+def put_aside(request: PageRequest) -> HttpResponse:
+    """Seen, or not now until a day: the finding stays away from one's brief."""
+    brief, found = finding_named(request, request.POST.get("finding", ""))
+    given = request.POST.get("until", "").strip()
+    until = typed_day(given) if given else None
+    if isinstance(until, str):
+        raise Refused(until, 422)
+    if request.POST.get("what") == "later" and until is None:
+        raise Refused("Choose the day on which it should come back.", 422)
+    until = until if request.POST.get("what") == "later" else None
+    words = plain(found.sentence, names_in(brief.line, [found]))
+    try:
+        what = Settled(found.key, found.money_minor, words)
+        keep_aside(request.viewer, what, until, request.POST.get("reason", ""), now(), brief.line.today)
+    except BriefRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, f"Put aside {f'until {day(until)}' if until else 'until it changes'}.")
+    return redirect(safe_next(request, reverse("brief:page")))
+
+
+@require_POST
+def take_back(request: PageRequest) -> HttpResponse:
+    """Let a finding back into one's brief."""
+    let_back(request.viewer, request.POST.get("finding", ""), now())
+    messages.success(request, "It is back in your brief.")
+    return redirect(safe_next(request, reverse("brief:page")))
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def agree(request: PageRequest) -> HttpResponse:
+    """Tick a point of the agenda: what was agreed about it, with a day, becomes an open action of the person."""
+    brief, found = finding_named(request, request.POST.get("finding", ""))
+    people = visible(request).people
+    key = request.POST.get("person", "")
+    person = Person.objects.filter(key=key).first()
+    if person is None or (people is not None and key not in people):
+        raise Refused("Choose the person who does it.", 422)
+    given = request.POST.get("due_on", "").strip()
+    due = typed_day(given) if given else brief.line.today + timedelta(days=7)
+    if isinstance(due, str):
+        raise Refused(due, 422)
+    text = request.POST.get("text", "").strip() or plain(found.sentence, names_in(brief.line, [found]))
+    try:
+        keep_agreed(request.viewer, (person.key, brief.line.today), text, due, now(), found.key)
+    except MeetingRefused as refused:
+        raise Refused(str(refused), 422) from None
+    messages.success(request, f"Agreed with {person.name}, due {day(due)}.")
+    return redirect(safe_next(request, reverse("brief:page")))
+
+
+@require_POST
+@changing_needs(May.SET_RULES)
+def keep(request: PageRequest) -> HttpResponse:
+    """Keep the brief as of today’s meeting: the next one compares with it."""
+    line = read_scope(request)
+    if line.is_past:
+        raise Refused("A brief is kept as of today. Switch to today first.", 422)
+    kept = keep_todays(line, request.viewer, visible(request), "meeting", now())
+    messages.success(request, "Kept. The next brief compares with today, and this one can be read again.")
+    return redirect(reverse("brief:kept", args=[kept.key]))

@@ -1,0 +1,163 @@
+"""The brief of the filter line, all findings, and how one was worked out."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from django.http import HttpResponse
+from django.shortcuts import render
+from django.urls import reverse
+from django.views.decorators.http import require_safe
+
+from wise_tally.core.findings.finding import FAMILIES, KINDS, Finding
+from wise_tally.core.findings.ranking import together
+from wise_tally.domain.formats import day, money
+from wise_tally.web.answers import plain
+from wise_tally.web.files.tables import Sheet, exports, sheet_response
+from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.findings.brief import Brief, acting, brief_for, told_since
+from wise_tally.web.findings.said import names_in, shown, terms_of
+from wise_tally.web.footer import Footer
+from wise_tally.web.page_query import PageQuery, choice, text
+from wise_tally.web.paging import neighbours, page_of
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.tabs import TEAM, tabs_of
+from wise_tally.web.visibility import visible
+from wise_tally.web.working.panel import Panel, PanelTerm, by_amount, panel_response
+
+ON_A_PAGE = 25
+
+
+def read_brief(request: PageRequest) -> Brief:
+    """The brief of a request."""
+    return brief_for(read_scope(request), request.viewer, visible(request))
+
+
+@require_safe
+def page(request: PageRequest) -> HttpResponse:
+    """What matters this week, the most money that can still be changed first."""
+    brief = read_brief(request)
+    answer = {
+        **_shared(request, brief.line),
+        "brief": brief,
+        "title": f"Brief, {brief.line.as_of:%A} {day(brief.line.as_of)}",
+        "rows": brief.chosen,
+        "more": len(brief.found) - len(brief.chosen),
+        "headlines": brief.headlines,
+        "has_deals": len(brief.line.book.deals.key) > 0,
+        "footer": Footer(len(brief.chosen), what="finding", exports=exports("brief:table", brief.line.query())),
+    }
+    return render(request, "brief/page.html", answer)
+
+
+def _shared(request: PageRequest, line: FilterLine) -> dict[str, Any]:
+    """What the brief and the list of all findings have in common."""
+    return {"line": line, "tabs": tabs_of(line, TEAM, "brief:page"), **acting(request, line)}
+
+
+@dataclass(frozen=True)
+class FindingsQuery(PageQuery):
+    """All findings, or those of a family or kind, or of somebody; with those put aside."""
+
+    family: str = choice(("", *FAMILIES))
+    kind: str = choice(("", *KINDS))
+    whose: str = text()
+    aside: str = choice(("", "yes"))
+    page: str = text()
+
+
+@require_safe
+def everything(request: PageRequest) -> HttpResponse:
+    """All findings with filters."""
+    brief = read_brief(request)
+    asked = FindingsQuery.read(brief.line, request.GET)
+    chosen = _kept(brief.aside if asked.aside else brief.found, asked, brief.line)
+    chosen = chosen if asked.kind else list(together(chosen))
+    sheet = page_of(request, len(chosen), ON_A_PAGE)
+    people = brief.line.book.reference.people
+    whose = sorted({(people[one.whose].name, people[one.whose].key) for one in brief.found if one.whose >= 0})
+    answer = {
+        **_shared(request, brief.line),
+        "asked": asked,
+        "rows": shown(brief.line, brief.asked, chosen[sheet.first : sheet.last], request.viewer),
+        "carried": asked.carried("kind", "whose", "page"),
+        "first": sheet.first,
+        "families": asked.links("family", {"": "All", **FAMILIES}),
+        "kinds": sorted({(one.kind.name, one.kind.key) for one in (*brief.found, *brief.aside)}),
+        "people": whose,
+        "aside": len(brief.aside),
+        "aside_query": asked.query(aside="yes" if not asked.aside else None, page=None),
+        "page": sheet,
+        "footer": Footer(len(chosen), what="finding", exports=exports("brief:table", f"{brief.line.query()}&all=yes")),
+        **neighbours(sheet, lambda number: asked.query(page=str(number))),
+    }
+    return render(request, "brief/findings.html", answer)
+
+
+def _kept(found: tuple[Finding, ...], asked: FindingsQuery, line: FilterLine) -> list[Finding]:
+    people = line.book.reference.people
+    return [
+        one
+        for one in found
+        if asked.family in ("", one.kind.family)
+        and asked.kind in ("", one.kind.key)
+        and (not asked.whose or (one.whose >= 0 and people[one.whose].key == asked.whose))
+    ]
+
+
+def finding_named(request: PageRequest, key: str) -> tuple[Brief, Finding]:
+    """The finding of an identifier as it stands now, put aside or not; raises Refused where it no longer holds."""
+    brief = read_brief(request)
+    found = next((one for one in (*brief.found, *brief.aside) if one.key == key), None)
+    if found is None:
+        raise Refused("This finding no longer holds. Open the brief again.", 404)
+    return brief, found
+
+
+@require_safe
+def working(request: PageRequest) -> HttpResponse:
+    """How the money at stake was worked out, what the kind means, and the deals of a finding."""
+    brief, found = finding_named(request, request.GET.get("finding", ""))
+    back = f"{reverse('brief:page')}?{brief.line.query()}"
+    return panel_response(request, brief.line, panel_of(brief, found), back)
+
+
+def panel_of(brief: Brief, found: Finding) -> Panel:
+    """The working of a finding."""
+    line, since = brief.line, found.since or told_since(brief).get(found.key)
+    rows = np.searchsorted(line.snapshot.deal, np.array(found.deals, dtype=np.int64))
+    names = names_in(line, [found])
+    told = "" if since is None else f" It holds since {day(since)}."
+    return Panel(
+        title=found.kind.name,
+        definition=f"{plain(found.sentence, names)} {found.kind.definition}{told}",
+        terms=tuple(PanelTerm(words, value) for words, value in terms_of(found, names)),
+        total=money(found.money_minor),
+        total_words="at stake",
+        note=f"Ranked by what is at stake × the share that can still be changed ({found.changeable:.0%}).",
+        **(by_amount(line, rows) if len(rows) else {}),
+    )
+
+
+@require_safe
+def table(request: PageRequest, kind: str) -> HttpResponse:
+    """The brief, or all findings, as a file."""
+    brief = read_brief(request)
+    rows = shown(brief.line, brief.asked, brief.found) if request.GET.get("all") else brief.chosen
+    since = told_since(brief)
+    header = ("kind", "family", "finding", "whose", "at_stake", "deals", "since", "action")
+    cells = [
+        (
+            row.finding.kind.name,
+            row.family,
+            row.text,
+            row.whose,
+            row.finding.money_minor,
+            len(row.finding.deals),
+            row.finding.since or since.get(row.key),
+            row.action,
+        )
+        for row in rows
+    ]
+    return sheet_response(Sheet("brief", header, frozenset({"at_stake"}), cells), kind)

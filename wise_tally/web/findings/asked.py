@@ -1,0 +1,167 @@
+"""What the core needs to find what matters: the filter line's scope, and what the book does not hold."""
+
+from datetime import UTC, date, datetime, timedelta
+from functools import partial
+
+import numpy as np
+from django.db.models import F, Min, Q, Sum
+
+from wise_tally.book.attributes import whole_numbers
+from wise_tally.core.book import Book, Flags
+from wise_tally.core.findings.bounds import Bounds
+from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
+from wise_tally.core.lines import owner_filtered, people_kept
+from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.reference_data import OPEN
+from wise_tally.core.trees import NONE
+from wise_tally.domain.briefs.selectors import bounds_in_force
+from wise_tally.domain.deals.models import Account, Activity, Invoice, LeadMove
+from wise_tally.domain.deals.selectors import CONTACT_KINDS, DONE, without_next_step
+from wise_tally.domain.org.access import people_left
+from wise_tally.web import deal_columns
+from wise_tally.web.activities_done import done_in
+from wise_tally.web.expectation import leading_way, trust_of
+from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.lead_rows import lead_rows
+from wise_tally.web.nodes import scope_node
+from wise_tally.web.visibility import Visibility
+
+USUAL_DAYS = 7
+LATELY = 91
+# Leads older than this are no longer new, whatever nobody did about them.
+LEADS_BACK = timedelta(days=365)
+# SQLite takes only so many values in one statement.
+AT_ONCE = 5_000
+
+
+def question_of(
+    line: FilterLine, may_see: Visibility, since: date | None = None, bounds: Bounds | None = None
+) -> Question:
+    """The question of a filter line, compared with the day `since` (a week before where none is given)."""
+    by, node, _ = scope_node(line)
+    earlier = line.book.as_of(since or line.as_of - timedelta(days=USUAL_DAYS))
+    way = leading_way(trust_of(line))
+    asked = (line.book, line.snapshot, earlier, line.period, line.scope, by, node, way)
+    return Question(*asked, beside_of(line, may_see), bounds or bounds_in_force())
+
+
+def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
+    """What the book does not hold of the scope's deals, customers and leads, as of the filter line's day."""
+    rows = np.flatnonzero(line.snapshot.kind == OPEN)
+    deal, size = line.snapshot.deal[rows], len(line.book.deals.key)
+    spent = deal_columns.contact_days(line, rows)
+    silent, missed = np.zeros(size), np.zeros(size, dtype=np.int64)
+    silent[deal], missed[deal] = spent, deal_columns.gaps(line, rows, spent)
+    customer = deal_columns.attributes_of(line).references("account")
+    month = line.book.reference.fiscal.containing(line.as_of, "month")
+    gone = people_left(line.as_of)
+    left = [index for index, person in enumerate(line.book.reference.people) if person.key in gone]
+    competitor = line.book.attributes.facet("competitor", line.as_of)
+    return Beside(
+        silent_days=silent,
+        missed=missed,
+        lacks_step=partial(_lacks_step, line.book),
+        customer=customer,
+        customers=_customers(line, customer),
+        leads=lead_rows(line, may_see.leads())[1],
+        waiting=_waiting(line, may_see),
+        done=done_in(line, month),
+        reasons=deal_columns.lost_reason_places(line),
+        competitors=(competitor.names, competitor.of_deal[line.snapshot.deal]),
+        left=np.array(left, dtype=np.int64),
+    )
+
+
+def _lacks_step(book: Book, deals: Ints) -> Flags:
+    """Which of some deals have no next step."""
+    keys = [book.deals.key[deal] for deal in deals.tolist()]
+    lacking: set[str] = set()
+    for first in range(0, len(keys), AT_ONCE):
+        lacking |= without_next_step(keys[first : first + AT_ONCE])
+    return np.array([key in lacking for key in keys], dtype=bool)
+
+
+def _customers(line: FilterLine, customer: Ints) -> Customers:
+    """Customers of the scope's deals with invoices: unpaid ones past due, sales of twelve months and of the twelve before."""
+    mine = np.unique(customer[line.snapshot.deal[owner_filtered(line.book, line.snapshot, line.scope)]])
+    owed, sales = _ledger(line)
+    number = np.intersect1d(mine[mine > 0], np.union1d(owed[:, 0], sales[:, 0]))
+    place = {column: np.searchsorted(table[:, 0], number) for column, table in (("owed", owed), ("sales", sales))}
+
+    def taken(table: Ints, name: str, column: int) -> Ints:
+        if not len(table):
+            return np.zeros(len(number), dtype=np.int64)
+        index = np.minimum(place[name], len(table) - 1)
+        return np.where(table[index, 0] == number, table[index, column], 0)
+
+    keys = (
+        dict(Account.objects.filter(pk__in=number.tolist()).values_list("pk", "key")) if len(number) < 900 else _keys()
+    )
+    return Customers(
+        number,
+        tuple(keys[one] for one in number.tolist()),
+        taken(owed, "owed", 1),
+        taken(owed, "owed", 2),
+        *(taken(sales, "sales", column) for column in range(1, 6)),
+    )
+
+
+def _keys() -> dict[int, str]:
+    return dict(Account.objects.values_list("pk", "key"))
+
+
+def _ledger(line: FilterLine) -> tuple[Ints, Ints]:
+    """Tables by customer, rising: unpaid and past due, with the first day due; sales and numbers of invoices of two years."""
+    attributes = deal_columns.attributes_of(line)
+    return attributes.cached(("ledger", line.as_of), lambda: (_owed(line.as_of), _sales(line.as_of)))
+
+
+def _owed(day: date) -> Ints:
+    unpaid = Invoice.objects.filter(Q(paid_on=None) | Q(paid_on__gt=day), issued_on__lte=day, due_on__lt=day)
+    found = unpaid.order_by("account_id").values("account_id").annotate(owed=Sum("amount_minor"), first=Min("due_on"))
+    rows = [(row["account_id"], row["owed"], row["first"].toordinal()) for row in found]
+    return np.array(rows, dtype=np.int64).reshape(len(rows), 3)
+
+
+def _sales(day: date) -> Ints:
+    this, before = day - timedelta(days=YEAR_DAYS), day - timedelta(days=2 * YEAR_DAYS + 1)
+    invoices = Invoice.objects.filter(issued_on__lte=day, issued_on__gte=before).order_by()
+    table = whole_numbers(invoices.values_list("account_id", "issued_on", "amount_minor"), 3)
+    number, place = np.unique(table[:, 0], return_inverse=True)
+    issued, size = table[:, 1], len(number)
+    spans = issued >= this.toordinal(), issued < this.toordinal(), issued > day.toordinal() - LATELY
+    sums = [sum_by_group(table[keep, 2], place[keep], size) for keep in spans]
+    counts = [np.bincount(place[keep], minlength=size) for keep in spans[:2]]
+    return np.stack([number, *sums[:2], *counts, sums[2]], axis=1)
+
+
+def _touched(leads: list[int], ends: datetime) -> set[int]:
+    """Those of a few leads whom somebody contacted, or moved a step, by a moment."""
+    found: set[int] = set()
+    for first in range(0, len(leads), AT_ONCE):
+        of = {"lead__in": leads[first : first + AT_ONCE], "at__lt": ends}
+        contacts = Activity.objects.filter(kind__in=CONTACT_KINDS, status__in=DONE, **of)
+        # The step that a lead came in with is nobody's doing.
+        moves = LeadMove.objects.filter(at__gt=F("lead__created_at"), **of)
+        found |= {*contacts.values_list("lead", flat=True), *moves.values_list("lead", flat=True)}
+    return found
+
+
+def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
+    """New leads of the scope's people that nobody contacted, moved or closed by the end of the day."""
+    ends = line.ends_at
+    found = may_see.leads().filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
+    found = found.filter(created_at__gte=ends - LEADS_BACK)
+    people = {person.key: index for index, person in enumerate(line.book.reference.people)}
+    place = {number: index for index, number in enumerate(may_see.leads().order_by("pk").values_list("pk", flat=True))}
+    touched = _touched(list(found.values_list("pk", flat=True)), ends)
+    columns = found.exclude(pk__in=touched).values_list("pk", "owner__key", "created_at")
+    rows = [(place[number], people.get(owner, NONE), at) for number, owner, at in columns]
+    if line.scope.of_people:
+        owner = np.array([row[1] for row in rows], dtype=np.int64)
+        day = np.full(len(owner), line.as_of.toordinal())
+        team = np.where(owner == NONE, NONE, line.book.reference.teams_of(np.maximum(owner, 0), day))
+        kept = people_kept(line.book.reference, line.scope, line.as_of, owner, team) & (owner != NONE)
+        rows = [row for row, keep in zip(rows, kept.tolist(), strict=True) if keep]
+    now = datetime.fromtimestamp(line.snapshot.cut, UTC)
+    return tuple(Waiting(index, owner, (now - at).total_seconds() / 86_400) for index, owner, at in rows)
