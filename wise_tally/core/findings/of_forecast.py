@@ -8,7 +8,7 @@ from wise_tally.core.answers.answer import Answer, Part, answer, many, named
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.bridge import bridge
 from wise_tally.core.calendar import Period
-from wise_tally.core.derived import Grows, derived
+from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.findings.finding import KINDS, Finding, Subject
 from wise_tally.core.findings.question import Question, day_part, deal_part, money_of
 from wise_tally.core.forecast import ForecastRow, forecast
@@ -87,7 +87,12 @@ def _whole(asked: Question) -> Subject:
     return Subject("scope")
 
 
-@derived(Grows.KEPT)
+def _of_the_past(cause: str, grown: Grown, on: date, *_: object) -> str | None:
+    # A day after the snapshot's own can have changed with what left the snapshot as it was.
+    return cause if grown.growth.same_base and on <= grown.new.as_of else None
+
+
+@derived(_of_the_past)
 def largest_cause(book: Book, snapshot: BookAsOf, on: date, period: Period, scope: Filter) -> str:
     """The cause that moved the weighted forecast most since the evening of a day."""
     rows = bridge(book, book.as_of(on), snapshot, period, scope)[1:-1]
