@@ -8,9 +8,11 @@ from random import Random
 
 import numpy as np
 import pytest
+from django.db.models import F
 
 import wise_tally.config.urls  # noqa: F401 - every module that declares a derived value is loaded
 from tests.support.random_world import random_world
+from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.store import books
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.derived import DECLARED, OWNERS, Grows
@@ -18,6 +20,7 @@ from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import BASES, MEASURES
 from wise_tally.core.outlook.expected import WAYS
+from wise_tally.domain.deals.models import Deal, DealLine, Product
 
 pytestmark = pytest.mark.django_db
 GROWTHS, MOST_WAYS = 10, 8
@@ -115,8 +118,9 @@ def check_kept(owner, fresh, book, path=()):
 
 
 def parted(whole, random):
-    """The book before some revisions came in, with those revisions: last ones of a few or many deals, of the first and last
-    deal too, several of one deal, old and new ones; sometimes all of the newest deals.
+    """The book before some revisions came and went, those that came, and the deals that they are all of: last ones of a few or
+    many deals, of the first and last deal too, several of one deal, old and new ones; sometimes all of the newest deals;
+    sometimes in place of one of the same moment, or of one that was put back.
     """
     rev, deals = whole.revisions, whole.deals
     last = np.flatnonzero(np.diff(np.r_[rev.deal, -1]) != 0)
@@ -138,27 +142,57 @@ def parted(whole, random):
     if deals is not whole.deals:
         held = credits.deal < count
         credits = replace(credits, **{field.name: getattr(credits, field.name)[held] for field in fields(credits)})
-    return Book(whole.reference, deals, kept, credits, 1, attributes), rev.take(rows)
+    kept, rows, again = with_former(rev, kept, rows, random)
+    return Book(whole.reference, deals, kept, credits, 1, attributes), rev.take(rows), again
+
+
+def with_former(rev, kept, rows, random):
+    """`kept` with states that go: another last one of a few deals at the same moment, and one more of a few others."""
+    last = np.flatnonzero(np.diff(np.r_[kept.deal, -1]) != 0)
+    last = [row for row in last.tolist() if row and kept.deal[row - 1] == kept.deal[row]]
+    whole = [row for row in last if kept.deal[row] not in rev.deal[rows]]
+    of = random.sample(whole, min(len(whole), random.choice((0, 0, 2, 4))))
+    other, more = of[: len(of) // 2], sorted(of[len(of) // 2 :])
+    columns = {field.name: getattr(kept, field.name).copy() for field in fields(kept)}
+    columns["amount_minor"][other] += 77
+    if random.random() < 0.5:
+        columns["stage"][other] = columns["stage"][np.array(other, dtype=np.int64) - 1]
+    added = {name: column[more] for name, column in columns.items()}
+    added["effective_at"] = added["effective_at"] + random.choice((1, 40 * 86_400))
+    added["expected_close"] = added["expected_close"] + 9
+    if random.random() < 0.5:
+        added["stage"] = columns["stage"][np.array(more, dtype=np.int64) - 1]
+    places = np.array(more, dtype=np.int64) + 1
+    former = type(kept)(*(np.insert(column, places, added[name]) for name, column in columns.items()))
+    again, superseded = kept.deal[more], np.isin(rev.deal, kept.deal[other]) & (np.diff(np.r_[rev.deal, -1]) != 0)
+    return former, np.union1d(rows, np.flatnonzero(np.isin(rev.deal, again) | superseded)), again
 
 
 @pytest.mark.parametrize("seed", range(SEEDS))
 def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_path):
     """Books grow in one step and in two; every value kept, of the book and of each day, is compared."""
     random_world(seed).read(tmp_path)
+    product = Product.objects.create(key="thing", name="Thing", unit_price_minor=1)
+    line = {"product": product, "quantity_10000ths": 10_000, "unit_price_minor": 900, "unit_cost_minor": 100}
+    DealLine.objects.bulk_create(DealLine(deal=deal, **line) for deal in Deal.objects.all())
     whole, random = books.current(), Random(seed)
     assert {one for one in DECLARED if owner_of(one) not in OWNERS} == set()
     for _ in range(GROWTHS):
         days = [date(2024, random.randint(4, 12), 3), date(2025, random.randint(1, 12), 3), date(2027, 1, 1)]
-        old, added = parted(whole, random)
+        old, added, again = parted(whole, random)
         ask_everything(old, days, random)
-        in_two = old.deals is whole.deals and random.random() < 0.5
+        if random.random() < 0.3:
+            DealLine.objects.update(unit_price_minor=F("unit_price_minor") + 700)
+            whole = whole.with_attributes(StoredAttributes(whole.attributes.numbers))
+        in_two = old.deals is whole.deals and not len(again) and random.random() < 0.5
         for part in [added.take(slice(None, 1)), added.take(slice(1, None))] if in_two else [added]:
-            merged, growth = with_added(old.revisions, part)
+            merged, growth = with_added(old.revisions, part, again)
             base = (whole.reference, whole.deals, merged, whole.credits, old.revision_number + 1, whole.attributes)
             new, fresh = Book(*base), Book(*base)
             take_over(old, new, growth)
             check_kept(new, fresh, fresh)
             old = new
+        same(old.revisions, whole.revisions, whole, ("revisions",))
     SEEDS_DONE.add(seed)
     # What one world alone does not carry over, another does: told once all were seen by one process.
     if len(SEEDS_DONE) == SEEDS:

@@ -101,8 +101,7 @@ class Books:
             if put_back:
                 self._reasons = NO_REASONS
             renewed, growth = _extended(old, newest, put_back)
-        if growth is not None:
-            take_over(old.book, renewed.book, growth)
+        take_over(old.book, renewed.book, growth)
         self._has_superseded = len(old.deal_numbers) >= LARGE
         return renewed
 
@@ -133,32 +132,28 @@ def _whole(newest: tuple[int, int, int, int]) -> StoredBook:
 
 def _extended(
     old: StoredBook, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
-) -> tuple[StoredBook, Growth | None]:
-    """The old book with what is newer; the growth is None where more changed than revisions that came in."""
+) -> tuple[StoredBook, Growth]:
+    """The old book with what is newer, and what of its revisions came and went."""
     has_new_reference = old.reference != newest[1]
     reference = rows.read_reference() if has_new_reference else old.book.reference
     last_deal = int(old.deal_numbers[-1]) if len(old.deal_numbers) else 0
     numbers, added_deals = rows.read_deals(reference, last_deal)
     all_numbers = np.r_[old.deal_numbers, numbers]
-    indices = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
+    again = np.searchsorted(all_numbers, np.array(put_back, dtype=np.int64))
     last, added = rows.last_revision_number(), rows.read_revisions(all_numbers, old.last_revision, put_back)
-    before = old.book.revisions
-    kept = before.take(~np.isin(before.deal, indices)) if put_back else before
-    merged, growth = with_added(kept, added)
-    revisions = merged.in_effect()
+    revisions, growth = with_added(old.book.revisions, added, again)
     deals = _joined(old.book.deals, added_deals, old.book, reference)
     # A deal that gets a revision of its own no longer lacks its history, one whose only change was put back lacks it again.
     short = deals.short_form.copy()
     short[added.deal[added.deal < len(old.deal_numbers)]] = False
-    short[indices] = rows.came_short(put_back)
+    short[again] = rows.came_short(put_back)
     if (short != deals.short_form).any():
         deals = replace(deals, short_form=short)
     credits = rows.read_credits(all_numbers) if has_new_reference else old.book.credits
     same = not has_new_reference and old.attributes == newest[3] and len(numbers) == 0
     attributes = old.book.attributes if same else StoredAttributes(all_numbers)
     book = Book(reference, deals, revisions, credits, newest[0], attributes)
-    only_grew = revisions is merged and not put_back
-    return StoredBook(book, *newest, all_numbers, last), growth if only_grew else None
+    return StoredBook(book, *newest, all_numbers, last), growth
 
 
 def _joined(old: Deals, added: Deals, book: Book, reference: ReferenceData) -> Deals:

@@ -102,20 +102,10 @@ class _Look:
 
 
 def unchanged_before(grown: Grown, on: date, scope: Filter) -> bool:
-    """Whether a look at a past day holds: no revision came in before its end, and none of the small tables changed."""
-    old, new = grown.old, grown.new
-    known = len(old.deals.key)
-    same = (
-        old.reference is new.reference
-        and old.credits is new.credits
-        and (not scope.only or old.attributes is new.attributes)
-        and all(
-            np.array_equal(getattr(old.deals, name), getattr(new.deals, name)[:known])
-            for name in ("short_form", "process", "deal_type", "source", "created_at")
-        )
-    )
-    added = new.revisions.effective_at[grown.growth.rows]
-    return bool(same and (added >= midnight_ending(on, new.reference.time_zone)).all())
+    """Whether a look at a past day holds: no revision came or went before its end, and none of the small tables changed."""
+    old, new, growth = grown.old, grown.new, grown.growth
+    same = growth.same_known and (not scope.only or old.attributes is new.attributes)
+    return bool(same and (growth.moments >= midnight_ending(on, new.reference.time_zone)).all())
 
 
 def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) -> _Look | None:

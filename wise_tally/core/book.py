@@ -22,7 +22,6 @@ Flags = npt.NDArray[Any]  # bool throughout
 FOR_EVER = 1 << 62
 # The middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
 MOST_SNAPSHOTS = 16
-FEW = 64
 
 
 # A column of a snapshot that is part of the states of its deals.
@@ -145,21 +144,11 @@ class BookAsOf:
         return np.where(self.kind == OPEN, self.as_of.toordinal(), self.closed_on)
 
 
-def spliced(column: Any, rows: Ints, values: Any) -> Any:
-    """`np.insert`; a few rows come in by copying slices, which is several times faster."""
-    if len(rows) > FEW:
-        return np.insert(column, rows, values)
-    pieces, done = [], 0
-    for row, value in zip(rows.tolist(), values, strict=True):
-        pieces += [column[done:row], [value]]
-        done = row
-    return np.concatenate([*pieces, column[done:]], dtype=column.dtype)
-
-
 def _mended_ends(ends: Ints, grown: Grown) -> Ints:
     growth, rev = grown.growth, grown.new.revisions
-    ends = spliced(ends, growth.at, np.zeros(len(growth.at), dtype=np.int64))
-    touched = np.unique(np.r_[growth.rows, growth.rows - 1])
+    ends = growth.spliced(ends, np.zeros(len(growth.at), dtype=np.int64))
+    before_gone = np.setdiff1d(growth.gone - 1, np.r_[growth.gone, -1])
+    touched = np.unique(np.r_[growth.rows, growth.rows - 1, growth.moved(before_gone)])
     touched = touched[touched >= 0]
     following = np.minimum(touched + 1, len(ends) - 1)
     same = (rev.deal[following] == rev.deal[touched]) & (following > touched)
@@ -168,42 +157,56 @@ def _mended_ends(ends: Ints, grown: Grown) -> Ints:
 
 
 def _mended_entries(entered: Ints, grown: Grown) -> Ints:
-    # Rows come in after the last of their deal, so a row and the one it was entered with move by the same count.
+    # Rows come and go after those of their deal that stay, so a row and the one it was entered with move by the same count.
     growth, rev = grown.growth, grown.new.revisions
     moved = entered.copy()
     for row in growth.at.tolist():
         moved[row:] += 1
-    entered = spliced(moved, growth.at, growth.rows)
+    for row in growth.gone.tolist():
+        moved[row:] -= 1
+    entered = growth.spliced(moved, growth.rows)
     for row in growth.rows.tolist():
         if row and rev.deal[row] == rev.deal[row - 1] and rev.stage[row] == rev.stage[row - 1]:
             entered[row] = entered[row - 1]
     return entered
 
 
-def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf:
-    """A snapshot whose states no added revision changed, with all that it keeps."""
+def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf | None:
+    """A snapshot derived from one whose states nothing changed, with all that it keeps."""
+    return _with_rows_moved(snapshot, grown) if grown.growth.same_base else None
+
+
+def _with_rows_moved(snapshot: BookAsOf, grown: Grown) -> BookAsOf:
     found = replace(snapshot, row=grown.growth.moved(snapshot.row))
     found.cache.grow_from(snapshot.cache, Grown(snapshot, found, grown.growth))
     return found
 
 
 def _carried(snapshot: BookAsOf, grown: Grown, as_of: date) -> BookAsOf | None:
-    """Only deals with a revision added before the cut get a new state; None where one of them was not there."""
-    growth, rev = grown.growth, grown.new.revisions
-    if not growth.same_base:
+    """Only deals with a revision that came or went before the cut get a new state; None where one of them is in one book only."""
+    growth, old, new = grown.growth, grown.old, grown.new
+    if old.reference is not new.reference:
         return None
-    in_time = growth.rows[rev.effective_at[growth.rows] < snapshot.cut]
-    if len(in_time) == 0:
-        return with_rows_moved(snapshot, grown)
-    deals, first_from_end = np.unique(rev.deal[in_time][::-1], return_index=True)
-    indices = np.searchsorted(snapshot.deal, deals)
-    if (indices >= len(snapshot.deal)).any() or (snapshot.deal[indices] != deals).any():
+    if (growth.moments >= snapshot.cut).all():
+        return _with_rows_moved(snapshot, grown)
+    deals = np.unique(np.r_[old.revisions.deal[growth.gone], new.revisions.deal[growth.rows]])
+    rows = new.rows_of(deals, snapshot.cut)
+    known = deals < len(old.deals.key)
+    indices = np.searchsorted(snapshot.deal, deals[known])
+    was_there = np.r_[snapshot.deal, NONE][indices] == deals[known]
+    if (was_there != (rows[known] != NONE)).any():
         return None
-    moved, fresh = growth.moved(snapshot.row), grown.new.states(as_of, in_time[::-1][first_from_end])
+    fresh = new.states(as_of, rows[rows != NONE])
+    stays = np.isin(fresh.deal, deals[known])
+    moved = snapshot.row.copy()
+    still = ~np.isin(snapshot.deal, deals)
+    moved[still] = growth.moved(moved[still])
     columns: dict[str, Any] = {}
     for name in STATES:
-        columns[name] = (moved if name == "row" else getattr(snapshot, name)).copy()
-        columns[name][indices] = getattr(fresh, name)
+        column = moved if name == "row" else getattr(snapshot, name).copy()
+        column[indices[was_there]] = getattr(fresh, name)[stays]
+        # New deals stand behind all that were known.
+        columns[name] = np.r_[column, getattr(fresh, name)[~stays]]
     return replace(snapshot, **columns)
 
 
@@ -298,6 +301,15 @@ class Book:
         """The revisions in effect at the end of `as_of`, one of each deal that existed."""
         cut = midnight_ending(as_of, self.reference.time_zone)
         return np.flatnonzero((self.revisions.effective_at < cut) & (self.effective_to >= cut))
+
+    def rows_of(self, deals: Ints, cut: int) -> Ints:
+        """The revision of each of a few deals in effect before `cut`; -1 where it had none yet."""
+        first, end = (np.searchsorted(self.revisions.deal, deals, side=side) for side in ("left", "right"))  # type: ignore[call-overload]
+        rows = np.full(len(deals), NONE)
+        for index, (begin, behind) in enumerate(zip(first.tolist(), end.tolist(), strict=True)):
+            in_time = int(np.searchsorted(self.revisions.effective_at[begin:behind], cut))
+            rows[index] = begin + in_time - 1 if in_time else NONE
+        return rows
 
     def states(self, as_of: date, row: npt.NDArray[np.integer]) -> BookAsOf:
         """The states that the revisions `row` (at most one a deal) give at the end of `as_of`."""

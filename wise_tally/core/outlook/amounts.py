@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from wise_tally.core.book import FOR_EVER, Book, spliced
+from wise_tally.core.book import FOR_EVER, Book
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
@@ -39,9 +39,9 @@ def _mended(known: tuple[int, Ints], grown: Grown) -> tuple[int, Ints] | None:
     origin, numbers = known
     rev, rows = grown.new.revisions, grown.growth.rows
     moments = rev.effective_at[rows] - origin
-    if (moments < 0).any():
+    if (moments < 0).any() or (grown.old.revisions.effective_at[grown.growth.gone] == origin).any():
         return None
-    return origin, spliced(numbers, grown.growth.at, (rev.deal[rows] << MOMENT_BITS) | moments)
+    return origin, grown.growth.spliced(numbers, (rev.deal[rows] << MOMENT_BITS) | moments)
 
 
 @derived(_mended)

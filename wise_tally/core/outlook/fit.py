@@ -71,14 +71,19 @@ class Fit:
 
 
 def _same_moves(found: Fit, grown: Grown, as_of: date, horizon: int) -> Fit | None:
-    """A fit holds when what came in before the day's end neither moves a deal, nor wins one, nor reaches back to a landmark."""
-    book, growth = grown.new, grown.growth
-    rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
-    rows = growth.rows[rev.effective_at[growth.rows] < cut]
+    """A fit holds when what came or went before the day's end neither moved a deal, nor won one, nor reaches back to a landmark."""
+    cut = midnight_ending(as_of, grown.new.reference.time_zone)
+    changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
+    return found if grown.growth.same_known and all(_tells_nothing(*one, cut, horizon) for one in changes) else None
+
+
+def _tells_nothing(book: Book, rows: Ints, cut: int, horizon: int) -> bool:
+    rev = book.revisions
+    rows = rows[rev.effective_at[rows] < cut]
     stays_put = (rows > 0) & (rev.deal[rows] == rev.deal[rows - 1]) & (rev.stage[rows] == rev.stage[rows - 1])
     still_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
     late = rev.effective_at[rows] >= cut - horizon * DAY_SECONDS
-    return found if growth.same_base and (stays_put & still_open & late).all() else None
+    return bool((stays_put & still_open & late).all())
 
 
 @derived(_same_moves, most=FITS_KEPT)

@@ -8,7 +8,7 @@ from datetime import date
 
 import numpy as np
 
-from wise_tally.core.book import Book, BookAsOf, Flags, spliced
+from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY, midnight_ending
 from wise_tally.core.conversion import NEVER, first_won_at
 from wise_tally.core.deal_list import slipped_with
@@ -59,9 +59,9 @@ class Past:
 def _mended_slips(known: Ints, grown: Grown) -> Ints | None:
     if grown.new.reference is not grown.old.reference:
         return None
-    # Rows come in after the last of their deal, so what stood before them stays.
+    # Rows come and go after those of their deal that stay, so what is known of these holds.
     growth, rev = grown.growth, grown.new.revisions
-    found = spliced(known, growth.at, np.zeros(len(growth.at), dtype=np.int64))
+    found = growth.spliced(known, np.zeros(len(growth.at), dtype=np.int64))
     later = slipped_with(grown.new, growth.rows)
     for row, moved in zip(growth.rows.tolist(), later.tolist(), strict=True):
         found[row] = found[row - 1] + moved if row and rev.deal[row] == rev.deal[row - 1] else 0
@@ -84,7 +84,11 @@ def _mended_wins(known: tuple[Ints, Ints], grown: Grown) -> tuple[Ints, Ints] | 
     moment, amount = (one.copy() for one in known)
     rev, many = grown.new.revisions, len(grown.new.deals.key) - len(moment)
     moment, amount = np.r_[moment, np.full(many, NEVER)], np.r_[amount, np.zeros(many, dtype=np.int64)]
-    for row in grown.growth.rows.tolist():
+    again = np.unique(grown.old.revisions.deal[grown.growth.gone])
+    moment[again], amount[again] = NEVER, 0
+    first, end = (np.searchsorted(rev.deal, again, side=side) for side in ("left", "right"))  # type: ignore[call-overload]
+    of_again = [row for begin, behind in zip(first.tolist(), end.tolist(), strict=True) for row in range(begin, behind)]
+    for row in [*of_again, *grown.growth.rows.tolist()]:
         deal = rev.deal[row]
         if grown.new.reference.stage_kind[rev.stage[row]] == WON and moment[deal] == NEVER:
             moment[deal], amount[deal] = rev.effective_at[row], rev.amount_minor[row]

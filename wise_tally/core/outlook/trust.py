@@ -37,12 +37,12 @@ class LastDays:
 
 
 def _still_past(found: LastDays, grown: Grown, as_of: date, horizon: int) -> LastDays | None:
-    """It holds while what came in wins no deal and changes nothing before the days began."""
-    book, growth = grown.new, grown.growth
-    began = midnight_ending(as_of - timedelta(days=horizon), book.reference.time_zone)
-    rev, rows = book.revisions, growth.rows
-    untouched = (rev.effective_at[rows] >= began) & (book.reference.stage_kind[rev.stage[rows]] == OPEN)
-    return found if growth.same_base and untouched.all() else None
+    """It holds while what came and what went won no deal and changes nothing before the days began."""
+    growth, kind = grown.growth, grown.new.reference.stage_kind
+    began = midnight_ending(as_of - timedelta(days=horizon), grown.new.reference.time_zone)
+    changes = ((grown.new.revisions, growth.rows), (grown.old.revisions, growth.gone))
+    untouched = (growth.moments >= began).all() and all((kind[rev.stage[rows]] == OPEN).all() for rev, rows in changes)
+    return found if growth.same_known and untouched else None
 
 
 @derived(_still_past, most=FITS_KEPT)
