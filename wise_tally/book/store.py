@@ -3,45 +3,30 @@
 import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from threading import Lock
+from dataclasses import replace
+from threading import Lock, Thread
+from time import monotonic
 
 import numpy as np
+from django.conf import settings
 from django.core.signals import request_finished
 from django.db import connection
 
-from wise_tally.book import rows
+from wise_tally.book import column_file, rows
 from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
+from wise_tally.book.stored_book import COUNTERS, Counters, StoredBook, renumbered
 from wise_tally.core.book import Book, Deals
 from wise_tally.core.derived import Growth
 from wise_tally.core.growth import take_over, with_added
-from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.org.models import BookNumber
 
-COUNTERS = ("number", "ground", "epoch", "beside")
 NEVER_WRITTEN = (0, 0, 0, 0)
 LARGE = 20_000
-"""Deals of a book from which a superseded one is worth a pass of the collector; smaller ones wait for their turn."""
-
-
-@dataclass(frozen=True)
-class StoredBook:
-    """A frozen book with the numbers of the rows it was read from."""
-
-    book: Book
-    number: int
-    reference: int
-    epoch: int
-    attributes: int
-    deal_numbers: Ints
-    last_revision: int
-
-    def index_of(self, pk: int) -> int | None:
-        """Index of a deal by its row number; None where the book does not hold it."""
-        index = int(np.searchsorted(self.deal_numbers, pk))
-        return index if index < len(self.deal_numbers) and self.deal_numbers[index] == pk else None
+"""Deals of a book from which a file of its columns is worth writing, and a superseded one a pass of the collector."""
+BEHIND, MINUTES_BEHIND = 2_000, 10
+"""So many revisions or minutes after which a file is renewed."""
 
 
 class Books:
@@ -52,6 +37,8 @@ class Books:
         self._lock = Lock()
         self._reasons = NO_REASONS
         self._has_superseded = False
+        self._filed = (NEVER_WRITTEN, 0, 0.0)
+        self._writing: Thread | None = None
 
     def stored(self) -> StoredBook:
         """The book of the newest number in the database; only what is newer is read."""
@@ -80,6 +67,7 @@ class Books:
         """Drop everything, as after a change of database."""
         with self._lock:
             self._current, self._reasons = None, NO_REASONS
+            self._filed = (NEVER_WRITTEN, 0, 0.0)
 
     def collect_superseded(self, **_signal: object) -> None:
         """Free a superseded book once the answer is out.
@@ -91,19 +79,44 @@ class Books:
             self._has_superseded = False
             gc.collect()
 
-    def _renewed(self, old: StoredBook | None, newest: tuple[int, int, int, int]) -> StoredBook:
+    def _renewed(self, old: StoredBook | None, newest: Counters) -> StoredBook:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 self._reasons = NO_REASONS
-                return _whole(newest)
+                renewed = self._first(newest)
+                self._file(renewed)
+                return renewed
             put_back = rows.deals_put_back(old.last_revision)
             if put_back:
                 self._reasons = NO_REASONS
             renewed, growth = _extended(old, newest, put_back)
+            self._file(renewed)
         take_over(old.book, renewed.book, growth)
         self._has_superseded = len(old.deal_numbers) >= LARGE
         return renewed
+
+    def _first(self, newest: Counters) -> StoredBook:
+        """The book as its file has it, with what came since; read from the rows where the file cannot be used."""
+        filed = column_file.load(newest) if settings.BOOK_FILE else None
+        if filed is None:
+            return _whole(newest)
+        self._filed = (_counters(filed), filed.last_revision, monotonic())
+        if filed.number == newest[0]:
+            return filed
+        return _extended(filed, newest, rows.deals_put_back(filed.last_revision))[0]
+
+    def _file(self, stored: StoredBook) -> None:
+        """Have the file written once this book is far enough from what it holds; the writing itself waits for nothing."""
+        counters, last, at = self._filed
+        behind, late = stored.last_revision - last, monotonic() - at > 60 * MINUTES_BEHIND
+        due = counters[2] != stored.epoch or behind > BEHIND or (late and counters[0] != stored.number)
+        if not settings.BOOK_FILE or not due or len(stored.deal_numbers) < LARGE or connection.in_atomic_block:
+            return
+        self._filed = (_counters(stored), stored.last_revision, monotonic())
+        given = (stored, column_file.identity(stored.last_revision), column_file.path())
+        self._writing = Thread(target=column_file.write, args=given, name="book file")
+        self._writing.start()
 
 
 @contextmanager
@@ -120,7 +133,11 @@ def one_snapshot() -> Iterator[None]:
             cursor.execute("COMMIT")
 
 
-def _whole(newest: tuple[int, int, int, int]) -> StoredBook:
+def _counters(stored: StoredBook) -> Counters:
+    return stored.number, stored.reference, stored.epoch, stored.attributes
+
+
+def _whole(newest: Counters) -> StoredBook:
     reference = rows.read_reference()
     numbers, deals = rows.read_deals(reference)
     last, revisions = rows.last_revision_number(), rows.read_revisions(numbers)
@@ -130,9 +147,7 @@ def _whole(newest: tuple[int, int, int, int]) -> StoredBook:
     return StoredBook(book, *newest, numbers, last)
 
 
-def _extended(
-    old: StoredBook, newest: tuple[int, int, int, int], put_back: tuple[int, ...]
-) -> tuple[StoredBook, Growth]:
+def _extended(old: StoredBook, newest: Counters, put_back: tuple[int, ...]) -> tuple[StoredBook, Growth]:
     """The old book with what is newer, and what of its revisions came and went."""
     has_new_reference = old.reference != newest[1]
     reference = rows.read_reference() if has_new_reference else old.book.reference
@@ -160,23 +175,15 @@ def _joined(old: Deals, added: Deals, book: Book, reference: ReferenceData) -> D
     """Old columns with the new deals after them; type and source indices follow the new reference data."""
     if reference is book.reference and not added.key:
         return old
-    renumbered = replace(
+    known = replace(
         old,
-        deal_type=_renumbered(old.deal_type, book.reference.deal_types, reference.deal_types),
-        source=_renumbered(old.source, book.reference.sources, reference.sources),
+        deal_type=renumbered(old.deal_type, book.reference.deal_types, reference.deal_types),
+        source=renumbered(old.source, book.reference.sources, reference.sources),
     )
     if not added.key:
-        return renumbered
-    columns = [np.r_[getattr(renumbered, name), getattr(added, name)] for name in list(Deals.__dataclass_fields__)[1:]]
+        return known
+    columns = [np.r_[getattr(known, name), getattr(added, name)] for name in list(Deals.__dataclass_fields__)[1:]]
     return Deals(old.key + added.key, *columns)
-
-
-def _renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Ints:
-    if old == new:
-        return column
-    place = {name: index for index, name in enumerate(new)}
-    table = np.array([*(place.get(name, -1) for name in old), -1], dtype=np.int64)
-    return table[column]
 
 
 books = Books()

@@ -3,6 +3,7 @@
 from wise_tally.config.settings.demo import *  # noqa: F403
 
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+BOOK_FILE = False
 WHITENOISE_AUTOREFRESH = True
 
 # Tests run on a file, as the application does: locks between two writers are real only there.
