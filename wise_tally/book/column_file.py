@@ -30,6 +30,8 @@ from wise_tally.core.reference_data import ReferenceData
 MAGIC = b"WTBOOK01"
 PARTS = {"deals": Deals, "revisions": Revisions, "credits": Credits}
 NAMES = [f"{part}.{field.name}" for part, of in PARTS.items() for field in fields(of)]
+HEADER = {"asked", "answered", "counters", "last_revision", "deal_types", "sources", "columns", "end", "checksum"}
+"""A file of another version has others, or other columns."""
 EDGE = 64
 log = logging.getLogger(__name__)
 
@@ -153,7 +155,7 @@ def _opened(target: Path) -> tuple[dict[str, Any], dict[str, Any]] | None:
     if len(text) != length or zlib.crc32(text) != checksum:
         return None
     header, begin = json.loads(text), _padded(len(MAGIC) + 12 + length)
-    if len(whole) != begin + header["end"] or set(header["columns"]) != {"numbers", *NAMES}:
+    if set(header) != HEADER or set(header["columns"]) != {"numbers", *NAMES} or len(whole) != begin + header["end"]:
         return None
     columns, checksum = {}, 0
     for name, (kind, count, offset) in header["columns"].items():

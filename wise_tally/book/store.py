@@ -69,6 +69,11 @@ class Books:
             self._current, self._reasons = None, NO_REASONS
             self._filed = (NEVER_WRITTEN, 0, 0.0)
 
+    def finish_writing(self) -> None:
+        """Wait for the file, as before the process is forked."""
+        if self._writing is not None:
+            self._writing.join()
+
     def collect_superseded(self, **_signal: object) -> None:
         """Free a superseded book once the answer is out.
 

@@ -1,0 +1,35 @@
+"""How gunicorn serves. HUP begins anew with the code and the settings of then: the old workers answer until new ones can."""
+
+import os
+import signal
+from typing import Any
+
+preload_app = True
+worker_class = "gthread"
+threads = 2
+workers = int(os.environ.get("WISE_TALLY_WORKERS") or os.cpu_count() or 1)
+bind = f"{os.environ.get('WISE_TALLY_BIND', '127.0.0.1')}:{os.environ.get('WISE_TALLY_PORT', '8000')}"
+timeout = int(os.environ.get("WISE_TALLY_TIMEOUT", "60"))
+graceful_timeout = 10
+loglevel = "warning"
+OLD_WORKERS = "WISE_TALLY_OLD_WORKERS"
+
+
+def on_reload(server: Any) -> None:
+    """Become a new server under the same process number, which takes the listening sockets over."""
+    environment = dict(os.environ)
+    environment[OLD_WORKERS] = ",".join(map(str, server.WORKERS))
+    environment["GUNICORN_FD"] = ",".join(str(one.fileno()) for one in server.LISTENERS)
+    environment["GUNICORN_PID"] = str(os.getpid())
+    os.execvpe(server.START_CTX[0], server.START_CTX["args"], environment)
+
+
+def post_worker_init(worker: Any) -> None:
+    """The first new worker that can answer lets the old ones go, which end what they have begun."""
+    # A worker that takes the place of another later finds these numbers, too; by then they may be anybody's.
+    first = worker.age <= workers
+    for number in filter(None, os.environ.get(OLD_WORKERS, "").split(",") if first else ()):
+        try:
+            os.kill(int(number), signal.SIGTERM)
+        except ProcessLookupError:
+            continue
