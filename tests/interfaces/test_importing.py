@@ -2,7 +2,9 @@
 
 import io
 import os
+import sqlite3
 import subprocess
+import threading
 import zipfile
 from datetime import date, datetime
 from random import Random
@@ -12,7 +14,9 @@ import openpyxl
 import pytest
 import xlsxwriter
 from django.core.management import call_command
-from django.db import transaction
+from django.db import connection, transaction
+from django.db.models import Value
+from django.db.models.functions import Concat
 
 from tests.conftest import NOW
 from tests.support.random_world import random_world
@@ -22,14 +26,27 @@ from wise_tally.core.effect import StageChange, effect_of, with_changes
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import Viewer
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import AuditEntry, Person
-from wise_tally.package.reading import read_package
+from wise_tally.package.faults import PackageRefused
+from wise_tally.package.reading import check_package, read_package
 from wise_tally.package.tables import TABLES
 from wise_tally.package.writing import write_package
 from wise_tally.pages.setup.imports import journal
 from wise_tally.pages.setup.imports.kinds import KINDS, guess, guess_forms
 from wise_tally.pages.setup.imports.prepare import Matching, derived_key
-from wise_tally.pages.setup.imports.run import begin, progress_of, start_run, tell, undo_run
+from wise_tally.pages.setup.imports.run import (
+    Progress,
+    _claim,
+    begin,
+    carry_out,
+    folder_of,
+    is_carried_out,
+    progress_of,
+    start_run,
+    tell,
+    undo_run,
+)
 from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_table
 
 ADMIN = Viewer("boss", "Boss", "admin", ())
@@ -180,12 +197,16 @@ def test_an_import_is_not_undone_over_later_changes(tmp_path, settings):
     assert AuditEntry.objects.filter(action="import undone").count() == 1
 
 
+def sent(rows, kind, header, columns):
+    """A run of rows that are sent, and how they match."""
+    content = "\n".join(",".join(row) for row in [header, *rows]).encode()
+    return start_run(ADMIN, kind, "x.csv", content, read_table("x.csv", content), NOW), Matching(columns)
+
+
 def small_run(rows, kind, header, columns):
     """Rows taken in at once; the run as it then is."""
-    content = "\n".join(",".join(row) for row in [header, *rows]).encode()
-    table = read_table("x.csv", content)
-    run = start_run(ADMIN, kind, "x.csv", content, table, NOW)
-    begin(run, Matching(columns), len(table.rows), ADMIN, NOW)
+    run, matching = sent(rows, kind, header, columns)
+    begin(run, matching, len(rows), ADMIN, NOW)
     run.refresh_from_db()
     assert run.status == "done", run.report
     return run
@@ -252,14 +273,92 @@ def test_the_effect_of_other_stages_is_the_difference_of_two_forecasts(seed, tmp
 
 @pytest.mark.django_db
 def test_a_killed_import_is_seen_as_interrupted_even_before_the_server_waits_for_it(tmp_path, settings):
+    """Whoever carries a run out holds its lock, which ends with the process, whatever becomes of its number."""
     settings.WORK_FOLDER = tmp_path
-    run = ImportRun.objects.create(kind="deals", file_name="x.csv", at=NOW)
-    (tmp_path / "imports" / str(run.pk)).mkdir(parents=True)
-    child = subprocess.Popen(["sleep", "60"])
-    tell(run, 40, "row 5 of 9", child.pid)
-    assert progress_of(run) == (40, "row 5 of 9", True)
+    run = ImportRun.objects.create(kind="deals", file_name="x.csv", at=NOW, status="running")
+    assert not is_carried_out(run)
+    folder_of(run).mkdir(parents=True)
+    with _claim(run) as claim:
+        child = subprocess.Popen(["sleep", "60"], pass_fds=[claim])
+    assert is_carried_out(run)
+    with _claim(run) as second:
+        assert second is None, "nobody else begins it"
     child.kill()
     os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)
-    assert progress_of(run)[2] is False
+    assert not is_carried_out(run)
     child.wait()
-    assert progress_of(run)[2] is False
+
+
+def test_an_import_tells_how_long_it_will_take(tmp_path, settings, monkeypatch):
+    settings.WORK_FOLDER, run = tmp_path, ImportRun(pk=7, kind="deals")
+    assert progress_of(run) == Progress()
+    folder_of(run).mkdir(parents=True)
+    monkeypatch.setattr("time.time", lambda: 1_000.0)
+    tell(run, 0, "starting")
+    monkeypatch.setattr("time.time", lambda: 1_100.0)
+    tell(run, 20, "row 5 of 25")
+    assert progress_of(run) == Progress(20, "row 5 of 25", 1_000.0)
+    assert progress_of(run).minutes_left == 7, "400 seconds more"
+
+
+@pytest.mark.django_db(transaction=True)
+def test_pressed_twice_an_import_is_taken_once(tmp_path, settings, monkeypatch):
+    settings.WORK_FOLDER = tmp_path
+    World().read(tmp_path / "in")
+    Person.objects.create(key="boss", name="Boss", role="admin")
+    run, matching = sent([["Dock", "org"]], "accounts", ["Company", "Kind"], {"name": "Company"})
+    begun, held = [], threading.Event()
+
+    def slowly(*given):
+        begun.append(given)
+        held.wait(5)
+        carry_out(*given)
+
+    monkeypatch.setattr("wise_tally.pages.setup.imports.run.carry_out", slowly)
+
+    def press():
+        begin(ImportRun.objects.get(pk=run.pk), matching, 1, ADMIN, NOW)
+        connection.close()
+
+    presses = [threading.Thread(target=press) for _ in range(4)]
+    for one in presses:
+        one.start()
+    for one in presses[1:]:
+        one.join(2)
+    held.set()
+    for one in presses:
+        one.join()
+    press()
+    assert len(begun) == 1
+    run.refresh_from_db()
+    assert (run.status, Account.objects.count()) == ("done", 1)
+    (folder_of(run) / run.report["journal"]).write_bytes(b"cut")
+    with pytest.raises(journal.UndoRefused, match="missing or damaged"):
+        undo_run(run, ADMIN, NOW)
+
+
+@pytest.mark.django_db(transaction=True)
+def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_again(tmp_path):
+    world = World().deal("d", ("2026-11-01", "s1", 1000, "2026-12-01"))
+    world.read(tmp_path / "in")
+    steps = {}
+
+    def step(name):
+        """Whether somebody else can write now."""
+        with sqlite3.connect(connection.settings_dict["NAME"], timeout=0.05) as other:
+            try:
+                other.execute("BEGIN IMMEDIATE")
+                steps[name] = True
+            except sqlite3.OperationalError:
+                steps[name] = False
+        other.close()
+
+    read_package(world.write(tmp_path / "again"), NOW, step)
+    assert steps.pop("reading") is steps.pop("checking") is True
+    assert set(steps.values()) == {False}
+    world.tables.pop("people")
+    checked = check_package(world.write(tmp_path / "later"))
+    Person.objects.update(key=Concat("key", Value("x")))
+    reference_changed()
+    with pytest.raises(PackageRefused):
+        checked.take(NOW)

@@ -1,6 +1,7 @@
 """Reading a package: parse, check, then write everything or nothing."""
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, cast
@@ -9,7 +10,7 @@ from babel.numbers import get_currency_precision
 from django.db import connection, models, transaction
 
 from wise_tally.domain.deals.models import Deal, DealRevision
-from wise_tally.domain.org.book_number import old_rows_changed
+from wise_tally.domain.org.book_number import old_rows_changed, present_number
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.process.categories import ensure_categories
 from wise_tally.package.checker import Checker
@@ -20,38 +21,65 @@ from wise_tally.package.tables import STATE_COLUMNS, TABLES, Column, Table
 from wise_tally.package.workspace_file import read_file, take_file
 
 Keys = dict[str, dict[str, int]]
+Step = Callable[[str], None]
 NOT_LOADED = ("lost_from_stage_id", *STATE_COLUMNS, "closed_at")
 
 
-def read_package(folder: Path, now: datetime, step: Callable[[str], None] = lambda name: None) -> Report:
+def read_package(folder: Path, now: datetime, step: Step = lambda name: None) -> Report:
     """Take a package into the database: all of it, or, with faults, nothing (PackageRefused).
 
     `now` is the moment given to revisions of known deals that come changed and without revisions. `step` hears
     of each part of the work as it begins.
     """
-    report = Report()
-    with transaction.atomic():
-        step("reading")
-        package = _parse_all(folder, report)
-        step("checking")
-        decimals = _decimals(package)
-        checker = Checker(package, decimals, report)
-        checker.run(CHECKS)
-        rest = read_file(folder, checker.keys, report)
-        if report.faults:
-            raise PackageRefused(report)
-        ensure_categories("categories" in package)
-        keys: Keys = {}
-        for name in TABLES:
-            if name in package:
-                step(f"writing {name}")
-                _write(package[name], package, keys, now)
-                report.rows[name] = len(package[name])
-        _fill_in_late(package, keys)
-        if rest:
-            take_file(rest)
-        old_rows_changed()
-    return report
+    return check_package(folder, step).take(now, step)
+
+
+def check_package(folder: Path, step: Step = lambda name: None) -> "CheckedPackage":
+    """A package read and found without faults against the database as it is, while others go on writing; else PackageRefused."""
+    report, number = Report(), present_number().number
+    step("reading")
+    package = _parse_all(folder, report)
+    step("checking")
+    return CheckedPackage(folder, package, report, _check(folder, package, report), number)
+
+
+@dataclass(frozen=True)
+class CheckedPackage:
+    """A package without faults, `number` the book's number that it was checked against, `rest` what is no table."""
+
+    folder: Path
+    package: dict[str, Parsed]
+    report: Report
+    rest: dict[str, Any] | None
+    number: int
+
+    def take(self, now: datetime, step: Step = lambda name: None) -> Report:
+        """Write all of it in one transaction. What was written since the check is checked against again (PackageRefused)."""
+        package, keys = self.package, cast(Keys, {})
+        with transaction.atomic():
+            rest = self.rest
+            if present_number().number != self.number:
+                rest = _check(self.folder, package, Report())
+            ensure_categories("categories" in package)
+            for name in TABLES:
+                if name in package:
+                    step(f"writing {name}")
+                    _write(package[name], package, keys, now)
+                    self.report.rows[name] = len(package[name])
+            _fill_in_late(package, keys)
+            if rest:
+                take_file(rest)
+            old_rows_changed()
+        return self.report
+
+
+def _check(folder: Path, package: dict[str, Parsed], report: Report) -> dict[str, Any] | None:
+    checker = Checker(package, _decimals(package), report)
+    checker.run(CHECKS)
+    rest = read_file(folder, checker.keys, report)
+    if report.faults:
+        raise PackageRefused(report)
+    return rest
 
 
 def _parse_all(folder: Path, report: Report) -> dict[str, Parsed]:

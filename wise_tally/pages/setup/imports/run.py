@@ -1,13 +1,20 @@
 """Carrying an import out: all of a file or, with faults, nothing; progress in a file beside it, undo from its journal."""
 
 import csv
+import fcntl
 import json
+import math
 import os
+import secrets
 import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+import time
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -23,7 +30,7 @@ from wise_tally.domain.org.book_number import old_rows_changed
 from wise_tally.domain.org.clock import now as present
 from wise_tally.domain.org.models import Person
 from wise_tally.package.faults import PackageRefused
-from wise_tally.package.reading import read_package
+from wise_tally.package.reading import check_package
 from wise_tally.pages.setup.imports import journal
 from wise_tally.pages.setup.imports.kinds import kind_of
 from wise_tally.pages.setup.imports.prepare import Matching, Prepared, Preparer, RowFault
@@ -32,8 +39,9 @@ from wise_tally.web.files.uploads import UploadedTable, read_table
 
 SHOWN_FAULTS = 200
 AT_ONCE = 3_000
+ENOUGH_TO_TELL = 5
+"""Percent done from which the time that is left can be told."""
 PARTS = {"reading": 45, "checking": 60}
-Progress = Callable[[int, str], None]
 
 
 class WithFaults(Exception):
@@ -84,37 +92,85 @@ def remembered(run: ImportRun) -> dict[str, object] | None:
 def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: datetime) -> None:
     """Carry a short file out at once, a long one in a process of its own that survives the server."""
     viewer.require(May.IMPORT)
-    run.matching = {name: getattr(matching, name) for name in Matching.__dataclass_fields__}
-    run.status = ImportStatus.RUNNING
-    run.save(update_fields=["matching", "status"])
-    if rows <= AT_ONCE:
-        carry_out(run, viewer, now)
-        return
-    command = [sys.executable, "-m", "wise_tally", "run_import", str(run.pk), viewer.key]
-    with (folder_of(run) / "log").open("wb") as log:
-        process = subprocess.Popen(
-            command, stdout=log, stderr=log, start_new_session=True, cwd=settings.ROOT, env={**os.environ}
-        )
-    tell(run, 0, "starting", process.pid)
+    with _claim(run) as claim:
+        open_ones = (ImportStatus.MATCHING, ImportStatus.REFUSED, ImportStatus.RUNNING)
+        if claim is None or not ImportRun.objects.filter(pk=run.pk, status__in=open_ones).exists():
+            return
+        run.matching = {name: getattr(matching, name) for name in Matching.__dataclass_fields__}
+        run.status = ImportStatus.RUNNING
+        run.save(update_fields=["matching", "status"])
+        tell(run, 0, "starting")
+        if rows <= AT_ONCE:
+            carry_out(run, viewer, now)
+            return
+        command = [sys.executable, "-m", "wise_tally", "run_import", str(run.pk), viewer.key]
+        with (folder_of(run) / "log").open("wb") as log:
+            subprocess.Popen(
+                command,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                cwd=settings.ROOT,
+                env={**os.environ},
+                pass_fds=[claim],
+            )
 
 
-def tell(run: ImportRun, percent: int, words: str, pid: int | None = None) -> None:
+@contextmanager
+def _claim(run: ImportRun) -> Iterator[int | None]:
+    """The lock of whoever carries the run out, as an open file; None where somebody does.
+
+    A process started with that file holds the lock, too, and lets it go however it ends.
+    """
+    lock, claimed = os.open(folder_of(run) / "running", os.O_CREAT | os.O_RDWR, 0o600), False
+    try:
+        with suppress(BlockingIOError):
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            claimed = True
+        yield lock if claimed else None
+    finally:
+        os.close(lock)
+
+
+def tell(run: ImportRun, percent: int, words: str) -> None:
     """Write how far the run is, where others read it without the database."""
     path = folder_of(run) / "progress.json"
+    began = time.time() if percent == 0 else progress_of(run).began
     fresh = path.with_suffix(".new")
-    fresh.write_text(json.dumps({"percent": percent, "words": words, "pid": pid or os.getpid()}))
+    fresh.write_text(json.dumps({"percent": percent, "words": words, "began": began}))
     fresh.replace(path)
 
 
-def progress_of(run: ImportRun) -> tuple[int, str, bool]:
-    """Percent done, what is being done, and whether somebody still does it."""
+@dataclass(frozen=True)
+class Progress:
+    """How far a run is: percent done, what is being done, and when it began (seconds since 1970)."""
+
+    percent: int = 0
+    words: str = "starting"
+    began: float = 0
+
+    @property
+    def minutes_left(self) -> int | None:
+        """At the speed so far; None before there is any."""
+        if self.percent < ENOUGH_TO_TELL:
+            return None
+        return math.ceil((time.time() - self.began) * (100 - self.percent) / self.percent / 60)
+
+
+def progress_of(run: ImportRun) -> Progress:
+    """How far the run was when it last said so."""
     try:
-        found = json.loads((folder_of(run) / "progress.json").read_text())
-        # A killed process that the server has not waited for is still listed, as a zombie.
-        state = Path(f"/proc/{found['pid']}/stat").read_text().rsplit(")", 1)[1].split()[0]
-        return found["percent"], found["words"], state != "Z"
-    except (OSError, ValueError, KeyError):
-        return 0, "interrupted", False
+        return Progress(**json.loads((folder_of(run) / "progress.json").read_text()))
+    except (OSError, ValueError, TypeError):
+        return Progress()
+
+
+def is_carried_out(run: ImportRun) -> bool:
+    """Whether somebody is at the run."""
+    if run.status != ImportStatus.RUNNING or not folder_of(run).is_dir():
+        return False
+    with _claim(run) as claim:
+        return claim is None
 
 
 def carry_out(run: ImportRun, viewer: Viewer, now: datetime) -> None:
@@ -125,25 +181,31 @@ def carry_out(run: ImportRun, viewer: Viewer, now: datetime) -> None:
         prepared = Preparer(kind_of(run.kind), matching, now).run(
             table, lambda done: tell(run, 40 * done // max(len(table.rows), 1), f"row {done} of {len(table.rows)}")
         )
-        report = _take(run, prepared, matching, viewer, now)
+        _take(run, prepared, matching, viewer, now)
     except WithFaults as refused:
         _write_faulty(run, table, refused.faults)
-        report = {"faults": [_as_list(f) for f in refused.faults[:SHOWN_FAULTS]]}
-        report["count"] = len(refused.faults) + refused.more
+        shown, number = [_as_list(f) for f in refused.faults[:SHOWN_FAULTS]], len(refused.faults) + refused.more
+        report = {"faults": shown, "count": number}
         ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.REFUSED, report=report)
         return
     if prepared.faults:
         _write_faulty(run, table, prepared.faults)
-    ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.DONE, report=report)
 
 
 def _as_list(fault: RowFault) -> list[object]:
     return [fault.row, fault.column, fault.wrong, fault.right]
 
 
-def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer, now: datetime) -> dict[str, object]:
-    """Read the prepared rows as a package within one journalled transaction."""
+def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer, now: datetime) -> None:
+    """Read the prepared rows as a package within one journalled transaction, which also says that the run is done.
+
+    Rows with faults that are left out stand in `prepared` afterwards.
+    """
     faults, kind = list(prepared.faults), kind_of(run.kind)
+
+    def step(words: str) -> None:
+        tell(run, _percent(words), words)
+
     while True:
         if faults and not matching.good_rows_only:
             # The table's own checks are told at the same time, so that all faults stand in one list.
@@ -152,15 +214,26 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
         with tempfile.TemporaryDirectory() as name:
             lines = write_rows(Path(name), kind, prepared)
             try:
+                checked = check_package(Path(name), step)
                 with transaction.atomic(), journal.journalling():
-                    done = read_package(Path(name), now, lambda words: tell(run, _percent(words), words))
+                    done = checked.take(now, step)
                     if kind.slug == "deal_lines":
                         follow_lines(viewer, {row["deal_id"] for _, row in prepared.rows}, now)
-                    changes = journal.written()
-                    count = journal.keep(changes, folder_of(run) / "journal.gz")
+                    # Each try has a journal of its own: what one left that was interrupted says nothing of the next.
+                    kept = folder_of(run) / f"journal-{secrets.token_hex(4)}.gz"
+                    count = journal.keep(journal.written(), kept)
+                    prepared.faults = faults
                     words = f"{run.kind} from {run.file_name}: {plural(len(prepared.rows), 'row')}, {count} changed"
                     audit(viewer, "import taken", words, now)
-                break
+                    report: dict[str, object] = {
+                        "rows": done.rows,
+                        "changed": count,
+                        "notes": done.notes[:20],
+                        "journal": kept.name,
+                    }
+                    report |= {"count": len(faults), "faults": [_as_list(f) for f in faults[:SHOWN_FAULTS]]}
+                    ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.DONE, report=report)
+                return
             except PackageRefused as refused:
                 fresh = faults_of_rows(kind, refused, lines, matching)
                 if not matching.good_rows_only:
@@ -170,10 +243,6 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     raise WithFaults([*faults, *fresh], refused.report.more) from refused
                 faults += fresh
                 prepared.rows = [(number, row) for number, row in prepared.rows if number not in bad]
-    prepared.faults = faults
-    report: dict[str, object] = {"rows": done.rows, "changed": count, "notes": done.notes[:20]}
-    report["count"], report["faults"] = len(faults), [_as_list(f) for f in faults[:SHOWN_FAULTS]]
-    return report
 
 
 def _percent(words: str) -> int:
@@ -194,12 +263,18 @@ def _write_faulty(run: ImportRun, table: UploadedTable, faults: list[RowFault]) 
 def undo_run(run: ImportRun, viewer: Viewer, now: datetime) -> None:
     """Undo a whole import; raises UndoRefused where something came after it."""
     viewer.require(May.IMPORT)
-    if run.status != ImportStatus.DONE:
-        raise journal.UndoRefused("Only a finished import can be undone.")
-    journals = journal.read_journal(folder_of(run) / "journal.gz")
+    path = folder_of(run) / str(run.report.get("journal", "journal.gz"))
+    try:
+        journals = journal.read_journal(path)
+    except (OSError, EOFError, ValueError, zlib.error) as error:
+        raise journal.UndoRefused(
+            "The record of what this import changed is missing or damaged, so it cannot be undone by itself. Restore a"
+            " backup made before it, or correct the rows."
+        ) from error
     with transaction.atomic():
+        if not ImportRun.objects.filter(pk=run.pk, status=ImportStatus.DONE).update(status=ImportStatus.UNDONE):
+            raise journal.UndoRefused("Only a finished import can be undone.")
         journal.undo(journals)
-        ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.UNDONE)
         audit(viewer, "import undone", f"{run.kind} from {run.file_name}", now)
         old_rows_changed()
 

@@ -23,6 +23,7 @@ from wise_tally.pages.setup.imports.run import (
     begin,
     folder_of,
     forget_run,
+    is_carried_out,
     progress_of,
     remembered,
     start_run,
@@ -34,6 +35,8 @@ from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_uplo
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
+
+ENDED = (ImportStatus.DONE, ImportStatus.UNDONE)
 
 
 def run_of(number: int) -> ImportRun:
@@ -82,11 +85,14 @@ def ledger(request: PageRequest) -> HttpResponse:
 def one(request: PageRequest, number: int) -> HttpResponse:
     """One import: match and preview, or progress, or how it went."""
     run = run_of(number)
-    if run.status in (ImportStatus.DONE, ImportStatus.UNDONE):
+    if run.status in ENDED:
         return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind]})
-    percent, words, alive = progress_of(run)
-    if run.status == ImportStatus.RUNNING and alive:
-        return render(request, "imports/import_running.html", {"run": run, "percent": percent, "words": words})
+    if is_carried_out(run):
+        return render(request, "imports/import_running.html", {"run": run, "progress": progress_of(run)})
+    # It may have ended between the two looks.
+    run.refresh_from_db()
+    if run.status in ENDED:
+        return redirect("imports:import", number=run.pk)
     try:
         table = table_of(run)
     except (OSError, UploadRefused) as error:
@@ -184,7 +190,7 @@ def change(request: PageRequest, number: int) -> HttpResponse:
             raise Refused(str(refused), 409) from refused
         messages.success(request, "Import undone.")
         return redirect("imports:import", number=run.pk)
-    if request.POST.get("what") == "forget" and run.status in (ImportStatus.MATCHING, ImportStatus.REFUSED):
+    if request.POST.get("what") == "forget" and run.status not in ENDED and not is_carried_out(run):
         forget_run(run, viewer)
         return redirect("imports:imports")
     raise Refused("Choose to undo a finished import or to discard a file.")
