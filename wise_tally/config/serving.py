@@ -6,12 +6,14 @@ from typing import Any
 
 preload_app = True
 worker_class = "gthread"
-threads = 2
+threads = 4
 workers = int(os.environ.get("WISE_TALLY_WORKERS") or os.cpu_count() or 1)
 bind = f"{os.environ.get('WISE_TALLY_BIND', '127.0.0.1')}:{os.environ.get('WISE_TALLY_PORT', '8000')}"
 timeout = int(os.environ.get("WISE_TALLY_TIMEOUT", "60"))
 graceful_timeout = 10
 loglevel = "warning"
+# A page that writes waits shortly for another process; what was typed is kept.
+raw_env = [f"WISE_TALLY_WRITE_PATIENCE={os.environ.get('WISE_TALLY_WRITE_PATIENCE', '5')}"]
 OLD_WORKERS = "WISE_TALLY_OLD_WORKERS"
 
 

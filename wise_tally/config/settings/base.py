@@ -74,6 +74,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "wise_tally.web.request.middleware.WorkspaceMiddleware",
+    "wise_tally.web.request.writes.WritesInTurn",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "wise_tally.config.urls"
@@ -93,6 +94,8 @@ TEMPLATES = [
         },
     }
 ]
+# Seconds that a write waits for another process's; the server sets less for its pages, an import may wait.
+WRITE_PATIENCE = float(os.environ.get("WISE_TALLY_WRITE_PATIENCE", "20"))
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
@@ -101,7 +104,7 @@ DATABASES = {
         "OPTIONS": {
             # A write transaction takes its lock at the start, so two writers queue instead of failing half way.
             "transaction_mode": "IMMEDIATE",
-            "timeout": 20,
+            "timeout": WRITE_PATIENCE,
             # Each thread keeps little for itself: pages of the file are shared through the machine's own cache.
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; "
             "PRAGMA cache_size=-4096; PRAGMA mmap_size=1073741824;",
@@ -155,6 +158,8 @@ CONTENT_SECURITY_POLICY = {
 }
 # A sign-in ends after so many idle hours; the cookie outlives it, so that what is typed then is kept for its person.
 IDLE_HOURS = float(os.environ.get("WISE_TALLY_IDLE_HOURS", "12"))
+SESSION_ENGINE = "wise_tally.web.request.session_files"
+SESSION_FILE_PATH = DATABASE_FILE.parent / f"sessions-{DATABASE_FILE.stem}"
 SESSION_COOKIE_AGE = 31 * 24 * 3600
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_FAILURE_VIEW = "wise_tally.web.request.typed_again.stale_form"

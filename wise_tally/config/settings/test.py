@@ -1,9 +1,16 @@
 """Tests: the demo's settings with quick password hashing."""
 
+import atexit
+import shutil
+import tempfile
+from pathlib import Path
+
 from wise_tally.config.settings.demo import *  # noqa: F403
 
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 BOOK_FILE = False
+SESSION_FILE_PATH = Path(tempfile.mkdtemp())
+atexit.register(shutil.rmtree, SESSION_FILE_PATH, ignore_errors=True)
 WHITENOISE_AUTOREFRESH = True
 
 # Tests run on a file, as the application does: locks between two writers are real only there.

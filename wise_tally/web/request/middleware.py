@@ -21,11 +21,8 @@ from wise_tally.web.request.gate import too_large
 from wise_tally.web.request.refusals import BadLink, NothingYet, Refused
 from wise_tally.web.request.sessions import keep_or_end
 from wise_tally.web.request.typed_again import back_with_refusal, keep_typed
+from wise_tally.web.request.writes import busy
 
-BUSY = (
-    "Something large is being written just now, perhaps an import. Nothing of yours was changed; go back – what you typed"
-    " is still there – and save again in a minute."
-)
 API = "/api/"
 OPEN_TO_ALL = ("sign-in", "sign-out", "demo-sign-in", "calendar-feed", "unsubscribe")
 log = logging.getLogger("wise_tally.seen")
@@ -91,7 +88,7 @@ class WorkspaceMiddleware:
             answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
             return render(request, "web/nothing_yet.html", answer)
         if isinstance(error, OperationalError) and "locked" in str(error):
-            return render(request, "web/refused.html", {"message": BUSY}, status=503)
+            return busy(request)
         if isinstance(error, PermissionDenied):
             note(request.viewer, "request denied", f"{request.method} {request.path}")  # type: ignore[attr-defined]
             back = back_with_refusal(request, str(error)) if str(error) else None

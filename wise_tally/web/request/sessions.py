@@ -7,7 +7,6 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth import logout
 from django.contrib.auth.signals import user_logged_in
-from django.contrib.sessions.models import Session
 from django.db import transaction
 from django.db.models import F
 from django.dispatch import receiver
@@ -16,6 +15,7 @@ from django.http import HttpRequest
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import ApiToken, Person
+from wise_tally.web.request.session_files import end_all_sessions
 
 MARK, WAS = "signed_in", "was"
 # In seconds.
@@ -53,5 +53,5 @@ def end_all(viewer: Viewer, moment: datetime) -> None:
 
 def end_every(tokens: set[str]) -> None:
     """After another database was put in place: nobody is signed in, and of its tokens only those that held before stay."""
-    Session.objects.all().delete()
+    end_all_sessions()
     ApiToken.objects.exclude(digest__in=tokens).delete()

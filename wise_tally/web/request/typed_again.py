@@ -15,6 +15,7 @@ from wise_tally.web.request.sessions import WAS
 MOST_SIGNS = 50_000
 HIDDEN = ("csrfmiddlewaretoken", "password")
 KEPT, REFUSED = "typed", "refused"
+EXPIRED = "Your session had expired, so nothing was saved. Check your entries and save again."
 OTHER_ADDRESS = (
     "The form came from another address than the server knows itself by, so nothing was changed. If this is the right page,"
     " the proxy in front does not say that it is reached over TLS; ask whoever runs the server to set WISE_TALLY_TLS_HEADER."
@@ -92,7 +93,14 @@ def typed(request: HttpRequest) -> HttpResponse:
     return _page(request, 200)
 
 
-def _page(request: HttpRequest, status: int) -> HttpResponse:
+def kept_page(request: HttpRequest, message: str, status: int) -> HttpResponse | None:
+    """What a form of ours sent, to be sent once more by who is signed in, and why; None where nothing can be kept."""
+    if not is_page_asked(request) or getattr(request, "viewer", None) is None or not keep_typed(request):
+        return None
+    return _page(request, status, message)
+
+
+def _page(request: HttpRequest, status: int, message: str = EXPIRED) -> HttpResponse:
     kept = request.session[KEPT]
     try:
         resolve(urlsplit(kept["path"]).path)
@@ -100,7 +108,7 @@ def _page(request: HttpRequest, status: int) -> HttpResponse:
         request.session.pop(KEPT)
         return redirect("home")
     shown = [(name, value) for name, value in kept["fields"] if value and name not in ("seen", "next", "revision")]
-    return render(request, "web/typed.html", {"kept": kept, "shown": shown}, status=status)
+    return render(request, "web/typed.html", {"kept": kept, "shown": shown, "message": message}, status=status)
 
 
 @requires_csrf_token
@@ -109,8 +117,8 @@ def stale_form(request: HttpRequest, reason: str = "") -> HttpResponse:
 
     Else what is wrong is said: what a proxy or the browser keeps back, or that the form is too old.
     """
-    if keep_typed(request) and getattr(request, "viewer", None) is not None:
-        return _page(request, 403)
+    if page := kept_page(request, EXPIRED, 403):
+        return page
     message = "This form is too old to be saved. Go back, load the page again, and send it once more."
     if reason == REASON_NO_CSRF_COOKIE:
         message = NO_COOKIE

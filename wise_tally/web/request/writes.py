@@ -1,0 +1,44 @@
+"""Writes take turns: who waits for the database is few and waits shortly, so that readers always find a thread."""
+
+from collections.abc import Callable
+from threading import BoundedSemaphore
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+
+from wise_tally.web.request.typed_again import kept_page
+
+BUSY = (
+    "Something large is being written just now, perhaps an import. Nothing of yours was changed; go back – what you typed"
+    " is still there – and save again in a minute."
+)
+KEPT = "Something large is being written just now, perhaps an import, so nothing was saved. Save again in a moment."
+PATIENCE, AGAIN_AFTER = 2.0, 5
+"""Seconds that a write waits for the one before it in the same process, and after which it is worth another try."""
+SAFE = ("GET", "HEAD", "OPTIONS")
+
+
+class WritesInTurn:
+    """One request of a process writes at a time; the next waits a little, then is told."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+        self.turn = BoundedSemaphore()
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        """Answer at one's turn."""
+        if request.method in SAFE:
+            return self.get_response(request)
+        if not self.turn.acquire(timeout=PATIENCE):
+            return busy(request)
+        try:
+            return self.get_response(request)
+        finally:
+            self.turn.release()
+
+
+def busy(request: HttpRequest) -> HttpResponse:
+    """A form shows again what was typed, to be sent once more; anything else says when to come back."""
+    answer = kept_page(request, KEPT, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
+    answer.headers["Retry-After"] = str(AGAIN_AFTER)
+    return answer
