@@ -178,7 +178,7 @@ def test_looking_around_fills_an_empty_workspace_and_the_backup_empties_it(clien
     assert Deal.objects.count() > 1_000
     assert client.post("/setup/imports/look-around/").status_code == 409
     (name,) = [path.name for path in (tmp_path / "backups").iterdir()]
-    client.post("/setup/backups/", {"what": "restore", "name": name})
+    client.post("/setup/backups/", {"what": "restore", "name": name, "confirmed": "yes"})
     assert not Deal.objects.exists()
 
 

@@ -51,6 +51,10 @@ class Books:
                 self._current = self._renewed(self._current, newest)
             return self._current
 
+    def number_in_memory(self) -> int:
+        """The number of the book that is in memory, whether or not the database has a newer one; 0 without any."""
+        return self._current.number if self._current else 0
+
     def current(self) -> Book:
         """The newest book."""
         return self.stored().book

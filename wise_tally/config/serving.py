@@ -4,17 +4,27 @@ import os
 import signal
 from typing import Any
 
+from prometheus_client import multiprocess
+
+from wise_tally.config.settings.numbers import number
+
 preload_app = True
 worker_class = "gthread"
 threads = 4
-workers = int(os.environ.get("WISE_TALLY_WORKERS") or os.cpu_count() or 1)
+workers = number("WISE_TALLY_WORKERS", os.cpu_count() or 1, int) or 1
 bind = f"{os.environ.get('WISE_TALLY_BIND', '127.0.0.1')}:{os.environ.get('WISE_TALLY_PORT', '8000')}"
-timeout = int(os.environ.get("WISE_TALLY_TIMEOUT", "60"))
+timeout = number("WISE_TALLY_TIMEOUT", 60, int)
 graceful_timeout = 10
 loglevel = "warning"
 # A page that writes waits shortly for another process; what was typed is kept.
 raw_env = [f"WISE_TALLY_WRITE_PATIENCE={os.environ.get('WISE_TALLY_WRITE_PATIENCE', '5')}"]
 OLD_WORKERS = "WISE_TALLY_OLD_WORKERS"
+
+
+def child_exit(server: Any, worker: Any) -> None:
+    """The counts of a worker that has ended stay, but for what it held."""
+    if os.environ.get("PROMETHEUS_MULTIPROC_DIR"):
+        multiprocess.mark_process_dead(worker.pid)  # type: ignore[no-untyped-call]
 
 
 def on_reload(server: Any) -> None:
@@ -30,8 +40,8 @@ def post_worker_init(worker: Any) -> None:
     """The first new worker that can answer lets the old ones go, which end what they have begun."""
     # A worker that takes the place of another later finds these numbers, too; by then they may be anybody's.
     first = worker.age <= workers
-    for number in filter(None, os.environ.get(OLD_WORKERS, "").split(",") if first else ()):
+    for pid in filter(None, os.environ.get(OLD_WORKERS, "").split(",") if first else ()):
         try:
-            os.kill(int(number), signal.SIGTERM)
+            os.kill(int(pid), signal.SIGTERM)
         except ProcessLookupError:
             continue

@@ -13,12 +13,13 @@ from django.db.models import F, Sum
 
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.models import ApiToken, Person, Role
+from wise_tally.domain.org.models import ApiToken, AuditEntry, Person, Role
 from wise_tally.domain.org.people_actions import OrganisationRefused
 
 log = logging.getLogger("wise_tally.sign_in")
 WHILE = timedelta(minutes=15)
 LONGEST_NAME = 30
+RESTORED, LATELY = "backup restored", timedelta(hours=12)
 
 
 def sign_in_name(typed: str) -> str:
@@ -36,6 +37,13 @@ def failures_from(address: str, now: datetime) -> int:
     """Wrong passwords from an address within the last quarter of an hour, whatever the names."""
     found = AccessAttempt.objects.filter(ip_address=address, attempt_time__gte=now - WHILE)
     return found.aggregate(sum=Sum("failures_since_start"))["sum"] or 0
+
+
+def restored_lately(now: datetime) -> datetime | None:
+    """When a backup was put back within the last half day, which ended every sign-in; else None."""
+    since = now - LATELY
+    found = AuditEntry.objects.filter(action=RESTORED, at__gte=since).order_by("-pk").values_list("at", flat=True)
+    return found.first()
 
 
 def note_sign_in(what: str, name: str, address: str, now: datetime) -> None:

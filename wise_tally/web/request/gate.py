@@ -11,6 +11,8 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.template.loader import get_template
 
+from wise_tally.web.request.measured import REQUESTS, TIMES
+
 REQUEST_ID: ContextVar[str] = ContextVar("request_id", default="-")
 MOST_OF_A_FORM, MOST_OF_AN_UPLOAD = 1_000_000, 50_000_000
 # Of what a browser can do beyond showing pages nothing is used.
@@ -46,6 +48,9 @@ class GateMiddleware:
         # The address of a calendar is a secret of its own.
         path = CALENDAR if request.path.startswith(CALENDAR) else request.path
         log.info("%s %s %s %s %.0f ms", request.method, path, who, response.status_code, passed)
+        page = getattr(request.resolver_match, "view_name", None) or "none"
+        REQUESTS.labels(request.method, page, response.status_code).inc()
+        TIMES.labels(page).observe(passed / 1000)
         return response
 
 

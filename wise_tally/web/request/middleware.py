@@ -6,7 +6,7 @@ from contextlib import suppress
 from urllib.parse import urlencode
 
 from django.core.exceptions import PermissionDenied
-from django.db import OperationalError
+from django.db import DatabaseError, OperationalError
 from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -17,6 +17,7 @@ from wise_tally.domain.org.access import Viewer, has_left, viewer_of
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Workspace
+from wise_tally.domain.storage_faults import words_of
 from wise_tally.web.request.gate import too_large
 from wise_tally.web.request.refusals import BadLink, NothingYet, Refused
 from wise_tally.web.request.sessions import keep_or_end
@@ -89,6 +90,9 @@ class WorkspaceMiddleware:
             return render(request, "web/nothing_yet.html", answer)
         if isinstance(error, OperationalError) and "locked" in str(error):
             return busy(request)
+        if isinstance(error, DatabaseError | OSError) and (words := words_of(error)):
+            log.exception("The machine refused")
+            return render(request, "web/refused.html", {"message": words}, status=503)
         if isinstance(error, PermissionDenied):
             note(request.viewer, "request denied", f"{request.method} {request.path}")  # type: ignore[attr-defined]
             back = back_with_refusal(request, str(error)) if str(error) else None

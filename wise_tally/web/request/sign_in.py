@@ -17,7 +17,13 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.first_run import first_administrator, nobody_yet
 from wise_tally.domain.org.models import Person, Role
 from wise_tally.domain.org.people_actions import OrganisationRefused
-from wise_tally.domain.org.sign_in_actions import failures_from, note_sign_in, password_changed, sign_in_name
+from wise_tally.domain.org.sign_in_actions import (
+    failures_from,
+    note_sign_in,
+    password_changed,
+    restored_lately,
+    sign_in_name,
+)
 from wise_tally.domain.process.models import Process
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.gate import client_address
@@ -58,7 +64,12 @@ def sign_in(request: PageRequest) -> HttpResponse:
             login(request, user)
             return _onwards(request)
         note_sign_in("wrong sign-in", username, client_address(request), now())
-    answer = {"next": safe_next(request, "/"), "wrong": WRONG if request.method == "POST" else "", "username": username}
+    answer: dict[str, Any] = {
+        "next": safe_next(request, "/"),
+        "wrong": WRONG if request.method == "POST" else "",
+        "username": username,
+    }
+    answer |= {"restored_at": restored_lately(now())}
     return render(request, "web/sign_in.html", answer, status=401 if request.method == "POST" else 200)
 
 

@@ -1,11 +1,13 @@
 """Writes take turns: who waits for the database is few and waits shortly, so that readers always find a thread."""
 
+import time
 from collections.abc import Callable
 from threading import BoundedSemaphore
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from wise_tally.web.request.measured import REFUSED, WAITS
 from wise_tally.web.request.typed_again import kept_page
 
 BUSY = (
@@ -29,7 +31,10 @@ class WritesInTurn:
         """Answer at one's turn."""
         if request.method in SAFE:
             return self.get_response(request)
-        if not self.turn.acquire(timeout=PATIENCE):
+        began = time.perf_counter()
+        has_turn = self.turn.acquire(timeout=PATIENCE)
+        WAITS.observe(time.perf_counter() - began)
+        if not has_turn:
             return busy(request)
         try:
             return self.get_response(request)
@@ -40,5 +45,6 @@ class WritesInTurn:
 def busy(request: HttpRequest) -> HttpResponse:
     """A form shows again what was typed, to be sent once more; anything else says when to come back."""
     answer = kept_page(request, KEPT, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
+    REFUSED.inc()
     answer.headers["Retry-After"] = str(AGAIN_AFTER)
     return answer

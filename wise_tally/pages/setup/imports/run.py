@@ -36,6 +36,7 @@ from wise_tally.pages.setup.imports.kinds import kind_of
 from wise_tally.pages.setup.imports.prepare import Matching, Prepared, Preparer, RowFault
 from wise_tally.pages.setup.imports.rehearsal import faults_of_rows, rehearse, write_rows
 from wise_tally.web.files.uploads import UploadedTable, read_table
+from wise_tally.web.request.measured import IMPORTS
 
 SHOWN_FAULTS = 200
 AT_ONCE = 3_000
@@ -100,6 +101,7 @@ def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: da
         run.status = ImportStatus.RUNNING
         run.save(update_fields=["matching", "status"])
         tell(run, 0, "starting")
+        IMPORTS.labels(run.kind).inc()
         if rows <= AT_ONCE:
             carry_out(run, viewer, now)
             return

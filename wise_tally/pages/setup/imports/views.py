@@ -14,6 +14,7 @@ from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.models import Process
+from wise_tally.operation.backup import make_backup
 from wise_tally.pages.setup.imports.journal import UndoRefused
 from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, kind_of
 from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
@@ -30,7 +31,6 @@ from wise_tally.pages.setup.imports.run import (
     table_of,
     undo_run,
 )
-from wise_tally.pages.setup.records.backup import make_backup
 from wise_tally.web.files.uploads import UploadedTable, UploadRefused, read_upload
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused

@@ -11,8 +11,8 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
+from wise_tally.operation.backup import backups_made, folder
 from wise_tally.package.writing import write_package
-from wise_tally.pages.setup.records.backup import backups_made, folder
 from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.viewing import PageRequest
 

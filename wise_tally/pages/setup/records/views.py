@@ -2,7 +2,9 @@
 
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
+from pathlib import Path
 
+from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import logout
 from django.core.paginator import Paginator
@@ -16,7 +18,8 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.audit_words import change_in_words, entries_of, people_of
 from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
-from wise_tally.pages.setup.records.backup import BackupRefused, backups_made, make_backup, restore_backup
+from wise_tally.operation.backup import NAME, BackupRefused, backups_made, folder, make_backup, too_old
+from wise_tally.operation.restoring import losses, restore_backup
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.page_query import OwnQuery, one_day, text
 from wise_tally.web.request.permissions import all_needs
@@ -105,7 +108,10 @@ def backups(request: PageRequest) -> HttpResponse:
             if request.POST.get("what") == "make":
                 messages.success(request, f"{make_backup(now()).name} was created and checked.")
             elif request.POST.get("what") == "restore":
-                before = restore_backup(request.viewer, request.POST.get("name", ""), now())
+                path = _backup_of(request.POST.get("name", ""))
+                if "confirmed" not in request.POST:
+                    return render(request, "setup/restore.html", {"name": path.name, "lost": losses(path)})
+                before = restore_backup(request.viewer, path, now())
                 # Everybody signs in anew: whoever had a sign-in then need not have one now.
                 logout(request)
                 messages.success(request, f"Backup restored. The previous data was saved as {before.name}.")
@@ -115,4 +121,12 @@ def backups(request: PageRequest) -> HttpResponse:
         except BackupRefused as refused:
             raise Refused(str(refused), 409) from refused
         return redirect("setup:backups")
-    return render(request, "setup/backups.html", {"backups": backups_made()})
+    answer = {"backups": backups_made(), "too_old": too_old(), "kept": settings.BACKUPS_KEPT, "folder": folder()}
+    return render(request, "setup/backups.html", answer)
+
+
+def _backup_of(name: str) -> Path:
+    path = folder() / name
+    if not NAME.fullmatch(name) or not path.exists():
+        raise BackupRefused(f"“{name[:80]}” is not a backup. Choose one from the list.")
+    return path

@@ -1,0 +1,47 @@
+"""What goes wrong with files and the database, in words that say what to do."""
+
+import errno
+import sqlite3
+
+from django.conf import settings
+
+NOT_A_DATABASE = (
+    "The database file {file} is damaged or no database. Restore the last good backup: ./tally restore FILE (it works without"
+    " the present file, which is kept beside)."
+)
+BY_CODE = {
+    sqlite3.SQLITE_FULL: "The disk is full: free some space where {file} stands, then try again. Nothing was changed.",
+    sqlite3.SQLITE_READONLY: "The database file {file} or its folder is read-only for this user. Give the user of the server"
+    " the right to write there.",
+    sqlite3.SQLITE_CORRUPT: NOT_A_DATABASE,
+    sqlite3.SQLITE_NOTADB: NOT_A_DATABASE,
+    sqlite3.SQLITE_CANTOPEN: "The database file {file} cannot be opened. Its folder must be there, and this user must be"
+    " allowed to write in it.",
+    sqlite3.SQLITE_IOERR: "The disk under {file} reported an error. Look at the system's log and at the space that is left.",
+    sqlite3.SQLITE_BUSY: "Something else is writing to {file} just now, perhaps an import. Try again in a minute.",
+}
+BY_ERRNO = {
+    errno.ENOSPC: "The disk is full: free some space where {file} stands, then try again.",
+    errno.EROFS: "The disk is read-only: {file} cannot be written.",
+    errno.EACCES: "This user may not read or write {file}. Start as the user whom the data belongs to.",
+    errno.EADDRINUSE: "The port is in use by another program. Set WISE_TALLY_PORT to a free one, or stop that program.",
+}
+
+
+class DatabaseDamaged(Exception):
+    """The present database is damaged."""
+
+
+def words_of(error: BaseException) -> str | None:
+    """What a fault of the machine means and what to do; None for any other error."""
+    seen: BaseException | None = error
+    while seen is not None:
+        if isinstance(seen, DatabaseDamaged):
+            return str(seen)
+        code = getattr(seen, "sqlite_errorcode", None)
+        if isinstance(seen, sqlite3.Error) and code is not None and (code & 0xFF) in BY_CODE:
+            return BY_CODE[code & 0xFF].format(file=settings.DATABASE_FILE)
+        if isinstance(seen, OSError) and seen.errno in BY_ERRNO:
+            return BY_ERRNO[seen.errno].format(file=seen.filename or settings.DATABASE_FILE)
+        seen = seen.__cause__ or seen.__context__
+    return None

@@ -1,0 +1,27 @@
+"""`./tally doctor`: what is wrong with the installation, and what to do."""
+
+from typing import Any
+
+from django.core.management import CommandParser
+
+from wise_tally.interfaces.command_line import OneLineCommand
+from wise_tally.operation.examination import WRONG, examined
+
+
+class Command(OneLineCommand):
+    """One line a thing; exit status 1 where one is wrong."""
+
+    help = "Look at settings, database, disk, backups, addresses and mail; say what is wrong and what to do."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        """All, or what keeps a server from working."""
+        parser.add_argument("--serious", action="store_true", help="only what is wrong")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        """Print and judge."""
+        found = list(examined())
+        for one in found:
+            if one.state == WRONG or not options["serious"]:
+                self.stdout.write(f"{one.state:9} {one.about:11} {one.words}")
+        if any(one.state == WRONG for one in found):
+            raise SystemExit(1)
