@@ -2,7 +2,9 @@
 
 import os
 import shutil
+import socket
 from collections import namedtuple
+from contextlib import closing
 
 import pytest
 from django.db import connection
@@ -11,7 +13,7 @@ from prometheus_client.parser import text_string_to_metric_families
 from tests.support.world import World
 from wise_tally.domain.org.models import BookNumber
 from wise_tally.operation import examination
-from wise_tally.operation.examination import DOUBTFUL, GOOD, WRONG, examined
+from wise_tally.operation.examination import DOUBTFUL, GOOD, WRONG, examined, port_to_serve
 
 pytestmark = pytest.mark.django_db
 Usage = namedtuple("Usage", "total used free")
@@ -82,6 +84,17 @@ def states(about, state):
 def test_nothing_is_wrong_with_what_is_set_as_the_documents_say(served):
     assert [one for one in examined() if one.state == WRONG] == []
     assert states("database", GOOD).startswith("none yet")
+
+
+def test_a_port_in_use_is_told(monkeypatch):
+    with closing(socket.socket()) as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        monkeypatch.setenv("WISE_TALLY_PORT", str(taken.getsockname()[1]))
+        assert "in use by another program" in port_to_serve().words
+    assert port_to_serve().state == GOOD
+    monkeypatch.setenv("WISE_TALLY_BIND", "203.0.113.7")
+    assert "cannot be served" in port_to_serve().words
 
 
 @pytest.mark.django_db(transaction=True)

@@ -6,7 +6,7 @@ from typing import Any
 
 from prometheus_client import multiprocess
 
-from wise_tally.config.settings.numbers import number
+from wise_tally.domain.number_settings import number
 
 preload_app = True
 worker_class = "gthread"

@@ -13,6 +13,7 @@ from pathlib import Path
 from django.conf import settings
 from django.core.exceptions import ImproperlyConfigured
 
+from wise_tally.domain.number_settings import number
 from wise_tally.domain.storage_faults import words_of
 from wise_tally.operation.backup import backups_made, folder, too_old
 from wise_tally.operation.restoring import unknown_migrations
@@ -53,6 +54,25 @@ def examined() -> Iterator[Finding]:
             yield from look()
         except (ImproperlyConfigured, OSError, sqlite3.Error) as error:
             yield Finding(about, WRONG, words_of(error) or str(error))
+
+
+def port_to_serve() -> Finding:
+    """Whether the address that the server is to have is free."""
+    address, port = os.environ.get("WISE_TALLY_BIND", "127.0.0.1"), number("WISE_TALLY_PORT", 8000, int)
+    kind = socket.AF_INET6 if ":" in address else socket.AF_INET
+    with closing(socket.socket(kind)) as asked:
+        # As the server does: a port that was just given up is free.
+        asked.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            asked.bind((address.strip("[]"), port))
+        except (OSError, OverflowError) as error:
+            words = words_of(error) if isinstance(error, OSError) else None
+            return Finding(
+                "port",
+                WRONG,
+                words or f"{address}:{port} cannot be served ({error}). Set WISE_TALLY_BIND and WISE_TALLY_PORT.",
+            )
+    return Finding("port", GOOD, f"{address}:{port} is free")
 
 
 def _secret_key() -> Iterator[Finding]:

@@ -10,7 +10,7 @@ from django.core.exceptions import ImproperlyConfigured
 from django.utils.functional import SimpleLazyObject, lazystr
 
 from wise_tally.config.mail import mail_settings
-from wise_tally.config.settings.numbers import number
+from wise_tally.domain.number_settings import number
 
 _SOURCE = Path(__file__).resolve().parents[3]
 # An installed package keeps its data where it is started.

@@ -3,7 +3,7 @@
 import os
 
 from wise_tally.config.settings.base import *  # noqa: F403
-from wise_tally.config.settings.numbers import number
+from wise_tally.domain.number_settings import number
 
 SECURE = os.environ.get("WISE_TALLY_PLAIN_HTTP") != "1"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE

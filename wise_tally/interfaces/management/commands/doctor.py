@@ -5,7 +5,7 @@ from typing import Any
 from django.core.management import CommandParser
 
 from wise_tally.interfaces.command_line import OneLineCommand
-from wise_tally.operation.examination import WRONG, examined
+from wise_tally.operation.examination import WRONG, examined, port_to_serve
 
 
 class Command(OneLineCommand):
@@ -15,11 +15,12 @@ class Command(OneLineCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         """All, or what keeps a server from working."""
+        parser.add_argument("--before-serving", action="store_true", help="whether the port is free, too")
         parser.add_argument("--serious", action="store_true", help="only what is wrong")
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Print and judge."""
-        found = list(examined())
+        found = [*examined(), *([port_to_serve()] if options["before_serving"] else [])]
         for one in found:
             if one.state == WRONG or not options["serious"]:
                 self.stdout.write(f"{one.state:9} {one.about:11} {one.words}")
