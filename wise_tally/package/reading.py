@@ -17,6 +17,7 @@ from wise_tally.package.checker import Checker
 from wise_tally.package.checks import CHECKS, known_currency
 from wise_tally.package.faults import PackageRefused, Report
 from wise_tally.package.parse import Parsed, parse_file, read_descriptor
+from wise_tally.package.staging import replace_rows, staged
 from wise_tally.package.tables import STATE_COLUMNS, TABLES, Column, Table
 from wise_tally.package.workspace_file import read_file, take_file
 
@@ -56,7 +57,8 @@ class CheckedPackage:
     def take(self, now: datetime, step: Step = lambda name: None) -> Report:
         """Write all of it in one transaction. What was written since the check is checked against again (PackageRefused)."""
         package, keys = self.package, cast(Keys, {})
-        with transaction.atomic():
+        step("setting down")
+        with staged(package), transaction.atomic():
             rest = self.rest
             if present_number().number != self.number:
                 rest = _check(self.folder, package, Report())
@@ -111,7 +113,7 @@ def _write(parsed: Parsed, package: dict[str, Parsed], keys: Keys, now: datetime
     elif parsed.table.more_of:
         _add_columns(parsed, keys)
     elif parsed.table.of_deal:
-        _replace_of_deals(parsed, package, keys)
+        _replace_of_deals(parsed, package)
     else:
         _upsert(parsed.table, _values(parsed, keys), _present(parsed), keys)
 
@@ -252,7 +254,9 @@ def _write_deals(parsed: Parsed, package: dict[str, Parsed], keys: Keys, now: da
     for place, key in enumerate(parsed.get("deal_id")):
         number = numbers[key]
         if key in with_history:
-            flags.append((number, (False, None)))
+            # A new one has its history from the start.
+            if key in there:
+                flags.append((number, (False, None)))
             continue
         state, empty = states[place], parsed.get("stage_id")[place] is None
         moment = parsed.get("closed_at")[place] or parsed.get("created_at")[place]
@@ -294,22 +298,19 @@ def _current_states(numbers: list[int]) -> dict[int, tuple[Any, ...]]:
     return found
 
 
-def _replace_of_deals(parsed: Parsed, package: dict[str, Parsed], keys: Keys) -> None:
+def _replace_of_deals(parsed: Parsed, package: dict[str, Parsed]) -> None:
     """Rows of a deal in the package replace the old ones; a deal without revisions in it keeps those it has."""
     model = parsed.table.model
     assert model is not None
-    touched = set(parsed.get("deal_id"))
-    if parsed.table.name != "deal_revisions" and "deals" in package:
-        touched |= set(package["deals"].get("deal_id"))
-    numbers = key_map("deals", keys)
-    with connection.cursor() as cursor:
-        cursor.executemany(
-            f"DELETE FROM {model._meta.db_table} WHERE deal_id = %s", [(numbers[key],) for key in touched]
-        )
-    columns, attributes = _values(parsed, keys), [column.attribute for column in _present(parsed)]
-    insert_rows(model, attributes, zip(*columns, strict=True))
-    if parsed.table.name == "deal_revisions":
-        update_rows(Deal, ["short_form"], [(numbers[key], (False,)) for key in touched])
+    also = package["deals"].get("deal_id") if parsed.table.name != "deal_revisions" and "deals" in package else ()
+    present = _present(parsed)
+    given = {_field(model, column.attribute) for column in present if _field(model, column.attribute).null}
+    defaults = {str(f.column): _default(f) for f in model._meta.concrete_fields if not f.primary_key and f not in given}
+    # A reference is there: its table was checked.
+    for column in present:
+        if column.kind == "ref":
+            defaults.pop(str(_field(model, column.attribute).column), None)
+    replace_rows(parsed, present, also, defaults)
 
 
 def _add_columns(parsed: Parsed, keys: Keys) -> None:

@@ -42,7 +42,7 @@ SHOWN_FAULTS = 200
 AT_ONCE = 3_000
 ENOUGH_TO_TELL = 5
 """Percent done from which the time that is left can be told."""
-PARTS = {"reading": 45, "checking": 60}
+PARTS = {"reading": 45, "checking": 60, "setting down": 65}
 
 
 class WithFaults(Exception):
