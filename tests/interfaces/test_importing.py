@@ -354,7 +354,7 @@ def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_agai
         other.close()
 
     read_package(world.write(tmp_path / "again"), NOW, step)
-    assert {steps.pop(name) for name in ("reading", "checking", "setting down")} == {True}
+    assert {steps.pop(name) for name in ("reading", "checking", "preparing")} == {True}
     assert set(steps.values()) == {False}
     world.tables.pop("people")
     checked = check_package(world.write(tmp_path / "later"))

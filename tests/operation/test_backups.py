@@ -157,7 +157,7 @@ def test_of_nightly_ones_the_newest_stay_and_unfinished_ones_go(world, monkeypat
     assert len(list(folder().iterdir())) == number, "nothing half is left"
 
 
-def test_an_older_backup_is_brought_up_to_date_and_a_newer_one_refused(world, monkeypatch):
+def test_an_older_backup_is_brought_up_to_date_and_a_newer_one_refused(world, tmp_path):
     made = path_of(make_backup(NOW))
     older = folder() / "wise-tally-20250101-000000.sqlite3"
     shutil.copyfile(made, older)
@@ -166,6 +166,17 @@ def test_an_older_backup_is_brought_up_to_date_and_a_newer_one_refused(world, mo
     newer, lacking = restoring.unknown_migrations(older)
     assert not newer
     assert lacking
+    (tmp_path / "own").mkdir()
+    served = tmp_path / "own" / "w.sqlite3"
+    shutil.copyfile(older, served)
+    upgrade = [sys.executable, "-m", "wise_tally", "upgrade"]
+    environment = {**os.environ, "WISE_TALLY_DATABASE": str(served)}
+    told = subprocess.run(upgrade, env=environment, check=True, capture_output=True, text=True).stdout
+    (before,) = (tmp_path / "own" / "backups").iterdir()
+    assert before.name.endswith("-upgrade.sqlite3")
+    assert told.splitlines()[0] == f"Backup before the upgrade: {before.name}"
+    assert restoring.unknown_migrations(before) == (set(), lacking)
+    assert restoring.unknown_migrations(served) == (set(), set())
     Territory.objects.filter(key="x").update(name="changed")
     restore_backup(ADMIN, older, NOW)
     assert Territory.objects.get(key="x").name != "changed"

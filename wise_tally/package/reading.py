@@ -57,7 +57,7 @@ class CheckedPackage:
     def take(self, now: datetime, step: Step = lambda name: None) -> Report:
         """Write all of it in one transaction. What was written since the check is checked against again (PackageRefused)."""
         package, keys = self.package, cast(Keys, {})
-        step("setting down")
+        step("preparing")
         with staged(package), transaction.atomic():
             rest = self.rest
             if present_number().number != self.number:

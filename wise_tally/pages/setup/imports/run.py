@@ -22,7 +22,7 @@ from django.conf import settings
 from django.db import transaction
 
 from wise_tally.domain.deals.parts import follow_lines
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import as_words, plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
@@ -42,7 +42,7 @@ SHOWN_FAULTS = 200
 AT_ONCE = 3_000
 ENOUGH_TO_TELL = 5
 """Percent done from which the time that is left can be told."""
-PARTS = {"reading": 45, "checking": 60, "setting down": 65}
+PARTS = {"reading": 45, "checking": 60, "preparing": 65}
 
 
 class WithFaults(Exception):
@@ -206,7 +206,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
     faults, kind = list(prepared.faults), kind_of(run.kind)
 
     def step(words: str) -> None:
-        tell(run, _percent(words), words)
+        tell(run, _percent(words), as_words(words))
 
     while True:
         if faults and not matching.good_rows_only:
