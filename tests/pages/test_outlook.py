@@ -12,6 +12,7 @@ from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.core.outlook.back_test import OF_DEALS, past_periods, rolling_test
 from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.org.models import Team
 from wise_tally.interfaces.figures import figures
 from wise_tally.interfaces.question import Question
 
@@ -157,6 +158,14 @@ def test_accuracy_and_the_check_show_the_back_test(demo, sign_in, capsys):
         ]
         deals[who] = sum(one.bins[2].deals for one in page["tenths"] if one.bins[2])
     assert 0 < deals["r01"] < deals["a1"]
+
+
+def test_ranges_of_each_rep_are_for_few_reps_at_once(demo, sign_in, monkeypatch):
+    client, team = sign_in("a1"), Team.objects.filter(manager__isnull=False).first().key
+    assert "Error and bias by rep" in text(client.get("/forecast/accuracy/"))
+    monkeypatch.setattr("wise_tally.pages.forecast.back_test.MOST_PEOPLE", 3)
+    assert "Error and bias by rep" not in text(client.get("/forecast/accuracy/"))
+    assert "Error and bias by rep" in text(client.get(f"/forecast/accuracy/?who=team:{team}"))
 
 
 def test_before_there_is_a_past_weighted_leads_and_the_page_says_why(demo, sign_in):

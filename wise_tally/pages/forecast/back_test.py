@@ -5,10 +5,10 @@ from dataclasses import dataclass
 from wise_tally.core.answers.outlook import told_back_test
 from wise_tally.core.backtest import CHECKPOINTS
 from wise_tally.core.calendar import Period
-from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import METHODS, SUBMITTED, RollingTest, Score, past_periods, rolling_test
 from wise_tally.core.outlook.by_person import PersonScore, people_test
 from wise_tally.core.outlook.verdict import PERIODS
+from wise_tally.core.trees import NONE
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet
 from wise_tally.web.filter_line import FilterLine, period_words
@@ -23,6 +23,7 @@ TOLD = {
 SHORT = {"weighted": "weighted", SUBMITTED: "submitted", "run_rate": "run rate", "outlook": "outlook"}
 # In larger books it is computed when asked for.
 MOST_DEALS_AT_ONCE = 20_000
+MOST_PEOPLE = 60
 
 
 @dataclass(frozen=True)
@@ -61,6 +62,12 @@ def is_quick(line: FilterLine) -> bool:
     return len(line.book.deals.key) <= MOST_DEALS_AT_ONCE
 
 
+def shows_people(line: FilterLine) -> bool:
+    """Whether each rep's ranges, one distribution a rep and period, are few enough: a team's or a rep's, or a small firm's."""
+    of_few = line.scope.team != NONE or line.scope.person != NONE
+    return of_few or (is_quick(line) and len(line.book.reference.people) <= MOST_PEOPLE)
+
+
 def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
     """The last eight periods of a kind; None where fewer than two can be looked at."""
     periods = past_periods(line.book, line.as_of, kind, PERIODS)
@@ -71,9 +78,7 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
     errors = {method: scores[method].error for method in SHORT}
     tested = [period for period in periods if test.of_period(period).looks]
     told = told_back_test({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
-    people = (
-        people_test(line.book, line.snapshot, tested, line.scope) if line.scope != Filter() or is_quick(line) else {}
-    )
+    people = people_test(line.book, line.snapshot, tested, line.scope) if shows_people(line) else {}
     named = ((line.book.reference.people[person].name, score) for person, score in people.items())
     return BackTestShown(
         str(say(told, {})),
