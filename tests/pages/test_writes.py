@@ -4,9 +4,11 @@ import sqlite3
 import threading
 import time
 from contextlib import closing
+from io import BytesIO
 
 import pytest
 from django.contrib.auth.models import User
+from django.core.handlers.wsgi import WSGIRequest
 from django.db import connection
 from django.http import HttpResponse
 from django.test import Client, RequestFactory
@@ -53,6 +55,30 @@ def test_readers_do_not_wait_and_what_was_typed_is_kept(boss, monkeypatch):
     fields = dict(refused.context["kept"]["fields"])
     assert boss.post(refused.context["kept"]["path"], fields).status_code == 302
     assert DealRevision.objects.filter(deal=deal).order_by("pk").last().amount_minor == 7_750
+
+
+def test_who_sends_slowly_keeps_nobody_from_writing(monkeypatch):
+    monkeypatch.setattr(writes, "PATIENCE", 0.2)
+    monkeypatch.setattr(writes, "busy", lambda request: HttpResponse(status=503))
+    sent, asked, factory = threading.Event(), threading.Event(), RequestFactory()
+
+    class Slow(BytesIO):
+        def read(self, *size):
+            asked.set()
+            sent.wait(5)
+            return super().read(*size)
+
+    gate, answers = writes.WritesInTurn(lambda request: HttpResponse(request.POST.get("a", ""))), []
+    slow = factory.post("/", "a=1", content_type="application/x-www-form-urlencoded")
+    slow.environ["wsgi.input"] = Slow(b"a=1")
+    slow = WSGIRequest(slow.environ)
+    first = threading.Thread(target=lambda: answers.append(gate(slow).content))
+    first.start()
+    asked.wait(5)
+    assert gate(factory.post("/", {"a": "2"})).content == b"2"
+    sent.set()
+    first.join()
+    assert answers == [b"1"]
 
 
 def test_one_write_at_a_time_and_the_next_waits_shortly(monkeypatch):

@@ -2,9 +2,10 @@
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from threading import BoundedSemaphore
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, UnreadablePostError
 from django.shortcuts import render
 
 from wise_tally.web.request.measured import REFUSED, WAITS
@@ -31,6 +32,9 @@ class WritesInTurn:
         """Answer at one's turn."""
         if request.method in SAFE:
             return self.get_response(request)
+        # Read before the turn begins: who sends slowly keeps nobody else waiting.
+        with suppress(UnreadablePostError):
+            request.POST  # noqa: B018 - read for what it keeps
         began = time.perf_counter()
         has_turn = self.turn.acquire(timeout=PATIENCE)
         WAITS.observe(time.perf_counter() - began)
