@@ -18,6 +18,7 @@ from wise_tally.domain.deals.actions import DealState, change_deal, last_revisio
 from wise_tally.domain.deals.creation import NewDeal, add_deal
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.revert import revert, revision_before
+from wise_tally.domain.file_lock import alone
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.book_number import old_rows_changed
 from wise_tally.domain.org.models import Person
@@ -184,7 +185,7 @@ def test_the_file_is_written_when_a_book_is_far_from_it(tmp_path, settings, monk
     history.move()
     assert number_of_file() == first + 3
     assert not list(tmp_path.glob("*.part"))
-    with column_file._alone(target):
+    with alone(column_file._lock_of(target)):
         history.move()
         assert number_of_file() == first + 3, "another process is at it"
     settings.BOOK_FILE = False

@@ -24,6 +24,7 @@ from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.core.effect import StageChange, effect_of, with_changes
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.domain.file_lock import alone
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.book_number import reference_changed
@@ -37,7 +38,7 @@ from wise_tally.pages.setup.imports.kinds import KINDS, guess, guess_forms
 from wise_tally.pages.setup.imports.prepare import Matching, derived_key
 from wise_tally.pages.setup.imports.run import (
     Progress,
-    _claim,
+    _lock_of,
     begin,
     carry_out,
     folder_of,
@@ -278,10 +279,10 @@ def test_a_killed_import_is_seen_as_interrupted_even_before_the_server_waits_for
     run = ImportRun.objects.create(kind="deals", file_name="x.csv", at=NOW, status="running")
     assert not is_carried_out(run)
     folder_of(run).mkdir(parents=True)
-    with _claim(run) as claim:
+    with alone(_lock_of(run)) as claim:
         child = subprocess.Popen(["sleep", "60"], pass_fds=[claim])
     assert is_carried_out(run)
-    with _claim(run) as second:
+    with alone(_lock_of(run)) as second:
         assert second is None, "nobody else begins it"
     child.kill()
     os.waitid(os.P_PID, child.pid, os.WEXITED | os.WNOWAIT)

@@ -5,15 +5,12 @@ is written as a whole and renamed over the old one, which lives on for those who
 database and nothing else: where anything speaks against it, it is left alone and the rows are read.
 """
 
-import fcntl
 import json
 import logging
 import mmap
 import os
 import struct
 import zlib
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
@@ -26,6 +23,7 @@ from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.stored_book import Counters, StoredBook, renumbered
 from wise_tally.core.book import Book, Credits, Deals, Revisions
 from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.file_lock import alone
 
 MAGIC = b"WTBOOK01"
 PARTS = {"deals": Deals, "revisions": Revisions, "credits": Credits}
@@ -69,8 +67,8 @@ def _row(query: str, *asked: int) -> list[str]:
 def write(stored: StoredBook, known: dict[str, Any], target: Path) -> bool:
     """Write a book with its identity to the file; False where another process is at it or was quicker, or the disk refuses."""
     try:
-        with _alone(target) as is_alone:
-            if not is_alone or _is_as_new(target, stored):
+        with alone(_lock_of(target)) as lock:
+            if lock is None or _is_as_new(target, stored):
                 return False
             for left in target.parent.glob(f"{target.name}.*.part"):
                 left.unlink()
@@ -81,18 +79,8 @@ def write(stored: StoredBook, known: dict[str, Any], target: Path) -> bool:
         return False
 
 
-@contextmanager
-def _alone(target: Path) -> Iterator[bool]:
-    lock = os.open(f"{target}.lock", os.O_CREAT | os.O_RDWR, 0o600)
-    try:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            yield False
-            return
-        yield True
-    finally:
-        os.close(lock)
+def _lock_of(target: Path) -> Path:
+    return target.with_name(f"{target.name}.lock")
 
 
 def _is_as_new(target: Path, stored: StoredBook) -> bool:

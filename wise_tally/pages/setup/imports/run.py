@@ -1,7 +1,6 @@
 """Carrying an import out: all of a file or, with faults, nothing; progress in a file beside it, undo from its journal."""
 
 import csv
-import fcntl
 import json
 import math
 import os
@@ -12,8 +11,6 @@ import sys
 import tempfile
 import time
 import zlib
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -22,6 +19,7 @@ from django.conf import settings
 from django.db import transaction
 
 from wise_tally.domain.deals.parts import follow_lines
+from wise_tally.domain.file_lock import alone
 from wise_tally.domain.formats import as_words, plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
 from wise_tally.domain.org.access import May, Viewer
@@ -93,7 +91,7 @@ def remembered(run: ImportRun) -> dict[str, object] | None:
 def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: datetime) -> None:
     """Carry a short file out at once, a long one in a process of its own that survives the server."""
     viewer.require(May.IMPORT)
-    with _claim(run) as claim:
+    with alone(_lock_of(run)) as claim:
         open_ones = (ImportStatus.MATCHING, ImportStatus.REFUSED, ImportStatus.RUNNING)
         if claim is None or not ImportRun.objects.filter(pk=run.pk, status__in=open_ones).exists():
             return
@@ -118,20 +116,9 @@ def begin(run: ImportRun, matching: Matching, rows: int, viewer: Viewer, now: da
             )
 
 
-@contextmanager
-def _claim(run: ImportRun) -> Iterator[int | None]:
-    """The lock of whoever carries the run out, as an open file; None where somebody does.
-
-    A process started with that file holds the lock, too, and lets it go however it ends.
-    """
-    lock, claimed = os.open(folder_of(run) / "running", os.O_CREAT | os.O_RDWR, 0o600), False
-    try:
-        with suppress(BlockingIOError):
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            claimed = True
-        yield lock if claimed else None
-    finally:
-        os.close(lock)
+def _lock_of(run: ImportRun) -> Path:
+    """Whose lock whoever carries the run out holds."""
+    return folder_of(run) / "running"
 
 
 def tell(run: ImportRun, percent: int, words: str) -> None:
@@ -171,7 +158,7 @@ def is_carried_out(run: ImportRun) -> bool:
     """Whether somebody is at the run."""
     if run.status != ImportStatus.RUNNING or not folder_of(run).is_dir():
         return False
-    with _claim(run) as claim:
+    with alone(_lock_of(run)) as claim:
         return claim is None
 
 
