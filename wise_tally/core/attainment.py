@@ -7,7 +7,8 @@ from datetime import date
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period
 from wise_tally.core.dashboard_counts import sums_by_period
-from wise_tally.core.forecast import ForecastRow, forecast, forecast_of_periods
+from wise_tally.core.derived import Grows, derived
+from wise_tally.core.forecast import ROWS_KEPT, ForecastRow, forecast, forecast_of_periods
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.row_targets import row_targets
@@ -41,6 +42,7 @@ class AttainmentRow:
         return None if self.pace is None else self.pace - self.forecast.won
 
 
+@derived(Grows.KEPT, most=ROWS_KEPT)
 def attainment(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""
     paces = row_targets(book, snapshot, period, scope, by, to_date=True)
@@ -121,7 +123,10 @@ def ranks(values: Sequence[float | None]) -> list[int | None]:
     None has no place. Source: common practice (standard competition ranking).
     """
     ordered = sorted((value for value in values if value is not None), reverse=True)
-    return [None if value is None else ordered.index(value) + 1 for value in values]
+    place: dict[float, int] = {}
+    for number, value in enumerate(ordered, start=1):
+        place.setdefault(value, number)
+    return [None if value is None else place[value] for value in values]
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,6 @@
 """Bridge between two days: each deal's state changes attribute by attribute, each change booked under its cause."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
@@ -39,7 +39,7 @@ class BridgeRow:
 
 @dataclass(frozen=True)
 class _State:
-    """States of all deals of the book, shape (deals,); kind -1 where a deal does not exist."""
+    """States of deals of the book, one each; kind -1 where a deal does not exist."""
 
     kind: Ints
     expected_close: Ints
@@ -47,6 +47,10 @@ class _State:
     amount_minor: Ints
     category: Ints
     probability_bp: Ints
+
+    def at(self, deals: Ints) -> "_State":
+        """The states of some deals."""
+        return _State(*(getattr(self, one.name)[deals] for one in fields(self)))
 
     def take_from(self, other: "_State", where: Flags, *names: str) -> "_State":
         """This state with some attributes of another where a condition holds."""
@@ -80,11 +84,16 @@ def bridge_rows(moves: Moves) -> tuple[BridgeRow, ...]:
 def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, scope: Filter, measure: str) -> Moves:
     """The bridge deal by deal."""
     size = len(book.deals.key)
-    values = _Values(book, period, measure)
     lines_before, lines_after = (credited_lines(book, s, scope, "company") for s in (before, after))
-    a, b = _spread(before, size), _spread(after, size)
+    # Nothing moved of a deal in which the scope has no part on either day.
+    concerned = np.zeros(size, dtype=bool)
+    for lines in (lines_before, lines_after):
+        concerned[lines.snapshot.deal[lines.rows]] = True
+    deals = np.flatnonzero(concerned)
+    values = _Values(book, period, measure, deals)
+    a, b = (_spread(snapshot, size).at(deals) for snapshot in (before, after))
     start = values.parts(lines_before, a)
-    moved = np.zeros((len(CAUSES), size), dtype=np.int64)
+    moved = np.zeros((len(CAUSES), len(deals)), dtype=np.int64)
     # A deal that was not there has no earlier attributes: all that it brings is its creation.
     created = (a.kind == NONE) & (b.kind != NONE)
     moved[CAUSES.index("created")] = np.where(created, values.parts(lines_after, b), 0)
@@ -107,7 +116,13 @@ def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, 
         for index, change in _booked(place, cause, value - now, (a, b)):
             moved[index] += change
         now = value
-    return Moves(start, values.parts(lines_after, b), moved)
+
+    def of_all(values: Ints) -> Ints:
+        spread = np.zeros((*values.shape[:-1], size), dtype=np.int64)
+        spread[..., deals] = values
+        return spread
+
+    return Moves(of_all(start), of_all(values.parts(lines_after, b)), of_all(moved))
 
 
 WHERE = ("won", "lost", "other_period", "not_there")
@@ -205,23 +220,24 @@ def _spread(snapshot: BookAsOf, size: int) -> _State:
 
 @dataclass(frozen=True)
 class _Values:
-    """The measure of any mixed state."""
+    """The measure of any mixed state of some deals."""
 
     book: Book
     period: Period
     measure: str
+    deals: Ints
 
     def parts(self, lines: Lines, state: _State) -> Ints:
-        """Each deal's part of the measure under the lines of one side, shape (deals,)."""
-        whole = self._whole(state)
-        parts = np.zeros(len(whole), dtype=np.int64)
+        """Each deal's part of the measure under the lines of one side, shape of `deals`."""
+        whole, parts = np.zeros((2, len(self.book.deals.key)), dtype=np.int64)
+        whole[self.deals] = self._whole(state)
         deal = lines.snapshot.deal[lines.rows]
         if lines.snapshot.measure == DEALS:
             # A deal counts once, however it is divided.
             parts[deal] = whole[deal]
         else:
             np.add.at(parts, deal, lines.parts(whole[lines.snapshot.deal], self.book.reference.person_rank))
-        return parts
+        return parts[self.deals]
 
     def _whole(self, state: _State) -> Ints:
         first, last = self.period.starts_on.toordinal(), self.period.ends_on.toordinal()

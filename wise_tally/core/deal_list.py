@@ -8,7 +8,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY
-from wise_tally.core.derived import Grows, derived
+from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS
@@ -97,8 +97,20 @@ def slips(book: Book, snapshot: BookAsOf) -> Slips:
 def slip_moves(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints]:
     """Every slip before the snapshot's cut: the deal, by how many days, and the moment; shape (slips,)."""
     rev = book.revisions
-    rows = np.flatnonzero(slipped_with(book, np.arange(len(rev.deal))) & (rev.effective_at < snapshot.cut))
+    rows = np.flatnonzero(slipped(book) & (rev.effective_at < snapshot.cut))
     return rev.deal[rows], rev.expected_close[rows] - rev.expected_close[rows - 1], rev.effective_at[rows]
+
+
+def _mended_slipped(known: Flags, grown: Grown) -> Flags | None:
+    # Rows come and go after those of their deal that stay, so what is known of these holds.
+    is_same = grown.new.reference is grown.old.reference
+    return grown.growth.spliced(known, slipped_with(grown.new, grown.growth.rows)) if is_same else None
+
+
+@derived(_mended_slipped)
+def slipped(book: Book) -> Flags:
+    """Which revisions are slips, shape (revisions,)."""
+    return slipped_with(book, np.arange(len(book.revisions.deal)))
 
 
 def slipped_with(book: Book, rows: Ints) -> Flags:

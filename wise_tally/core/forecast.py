@@ -124,12 +124,17 @@ def value_of_lines(lines: Lines, values: Ints, person_rank: Ints) -> Ints:
     return values[lines.rows] if lines.snapshot.measure == DEALS else lines.parts(values, person_rank)
 
 
+ROWS_KEPT = 32
+"""Tables of rows that are kept with the book as it stood; one of 1,000 reps takes a megabyte."""
+
+
 @derived(Grows.KEPT)
 def _bucket_of_deals(snapshot: BookAsOf, period: Period) -> Ints:
     """The bucket of each deal of the snapshot: several breakdowns of one period ask for it."""
     return buckets_in(snapshot, period.starts_on.toordinal(), period.ends_on.toordinal())
 
 
+@derived(Grows.KEPT, most=ROWS_KEPT)
 def forecast(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, calls: bool = False
 ) -> tuple[ForecastRow, ...]:

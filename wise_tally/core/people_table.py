@@ -10,7 +10,7 @@ from wise_tally.core.buckets import deciding_day
 from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.forecast import ForecastRow, forecast
-from wise_tally.core.lines import Filter, credited_lines
+from wise_tally.core.lines import Filter, credited_lines, number_of_deals
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
@@ -52,24 +52,26 @@ def people_table(
     cell = of * columns + index
     sums = sum_by_group(amount, cell, len(people) * columns).reshape(len(people), columns)
     counts = _deals(cell, lines.rows, len(people) * columns).reshape(len(people), columns)
+    deals = _deals(of, lines.rows, len(people)).tolist()
     rows = [
-        _row(int(person), counts[row], sums[row], len(np.unique(lines.rows[of == row])))
-        for row, person in enumerate(people)
+        _row(person, *of_row)
+        for person, *of_row in zip(people.tolist(), counts.tolist(), sums.tolist(), deals, strict=True)
     ]
     rows.sort(key=lambda row: book.reference.people[row.person].key)
-    whole = _row(NONE, _deals(index, lines.rows, columns), sums.sum(axis=0), len(np.unique(lines.rows)))
+    together = _deals(index, lines.rows, columns).tolist()
+    whole = _row(NONE, together, sums.sum(axis=0).tolist(), number_of_deals(lines.rows))
     return whole, tuple(rows)
 
 
 def _deals(cell: Ints, rows: Ints, cells: int) -> Ints:
     """How many deals stand in each cell, each once."""
-    pairs = np.unique(np.stack([cell, rows]), axis=1) if len(cell) else np.zeros((2, 0), dtype=np.int64)
-    return np.bincount(pairs[0], minlength=cells)
+    places = int(rows.max(initial=0)) + 1
+    return np.bincount(np.unique(cell * places + rows) // places, minlength=cells)
 
 
-def _row(person: int, counts: Ints, sums: Ints, deals: int) -> PeopleRow:
-    cells = tuple(PeopleCell(int(n), int(a)) for n, a in zip(counts, sums, strict=True))
-    return PeopleRow(person, cells, PeopleCell(deals, int(sums.sum())))
+def _row(person: int, counts: list[int], sums: list[int], deals: int) -> PeopleRow:
+    cells = tuple(PeopleCell(number, amount) for number, amount in zip(counts, sums, strict=True))
+    return PeopleRow(person, cells, PeopleCell(deals, sum(sums)))
 
 
 def people_deals(book: Book, snapshot: BookAsOf, scope: Filter, chosen: Flags, person: int) -> tuple[Ints, Ints]:

@@ -1,7 +1,8 @@
 """Time in stage and days to win."""
 
-from dataclasses import dataclass, replace
-from functools import cached_property
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -44,12 +45,18 @@ class StageTime:
 
 @dataclass(frozen=True)
 class StageTimeGroup:
-    """One node of the breakdown with a row a stage."""
+    """One node of the breakdown, and whether any stay counts there; its rows, one a stage, are worked out when asked for."""
 
     node: int
     key: str | None
     name: str | None
-    stages: tuple[StageTime, ...]
+    has_stays: bool
+    rows: Callable[[], tuple[StageTime, ...]] = field(repr=False, compare=False)
+
+    @cached_property
+    def stages(self) -> tuple[StageTime, ...]:
+        """A row a stage."""
+        return self.rows()
 
 
 @dataclass(frozen=True)
@@ -147,17 +154,27 @@ def times_of(book: Book, stays: StayLines, scope: Filter, by: str, per_deal: boo
     table = _StayTable(lines, node_of, group, len(book.reference.stages))
     typical = [rule.typical_days for rule in book.reference.rules_on(snapshot.as_of)]
     running = _Running(lines, node_of, group, typical)
-    holding = np.zeros(len(group.keys) + 1, dtype=bool)
-    index = node_of[lines.in_window | ~lines.ended]
-    for node in np.flatnonzero(np.bincount(index, minlength=len(group.keys) + 1)).tolist():
-        path = group.tree.paths[node] if group.tree is not None and node < len(group.keys) else (node,)
-        holding[list(path)] = True
+    counted, stages = lines.in_window | ~lines.ended, _stages(book, scope)
+    holding = _holding(group, node_of[counted])
+    has_stays = _holding(group, node_of[counted & np.isin(lines.stage, stages)])
+
+    def rows(node: int) -> tuple[StageTime, ...]:
+        return tuple(_stage_time(table, running, node, stage, typical[stage]) for stage in stages)
+
     result = []
     for node in shown_nodes(book.reference, scope, group, snapshot.as_of, holding):
-        rows = tuple(_stage_time(table, running, node, stage, typical[stage]) for stage in _stages(book, scope))
         key, name = (None, None) if node == NONE else (group.keys[node], group.names[node])
-        result.append(StageTimeGroup(node, key, name, rows))
+        result.append(StageTimeGroup(node, key, name, bool(has_stays[node]), partial(rows, node)))
     return tuple(result)
+
+
+def _holding(group: Grouping, nodes: Ints) -> Flags:
+    """Which nodes have one of these or stand above one, the last for those without; shape (nodes + 1,)."""
+    holding = np.zeros(len(group.keys) + 1, dtype=bool)
+    for node in np.flatnonzero(np.bincount(nodes, minlength=len(holding))).tolist():
+        path = group.tree.paths[node] if group.tree is not None and node < len(group.keys) else (node,)
+        holding[list(path)] = True
+    return holding
 
 
 def deals_with_stays(lines: StayLines) -> int:

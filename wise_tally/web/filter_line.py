@@ -1,7 +1,7 @@
 """The filter line: what a page counts, read from the URL and written back to it."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from functools import cached_property
 from urllib.parse import urlencode
@@ -9,13 +9,15 @@ from urllib.parse import urlencode
 from wise_tally.book.store import books
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period
-from wise_tally.core.derived import Cache
+from wise_tally.core.derived import Cache, derived
 from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.lines import Filter
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.domain.org.access import Viewer, allowed_scope, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.web.conditions import only_words, read_only
+from wise_tally.web.remembered import remembered
 from wise_tally.web.request.refusals import BadLink, Refused
 from wise_tally.web.request.viewing import PageRequest
 
@@ -58,8 +60,12 @@ class FilterLine:
     any_period: bool = False
     # What else the page's address chooses; it stays when the filter line changes a part.
     rest: tuple[tuple[str, str], ...] = ()
-    # What is read once for a page.
-    cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
+
+    @cached_property
+    def cache(self) -> Cache:
+        """What was read and computed for this selection, also by earlier pages while nothing was written."""
+        chosen = (self.period, self.scope, self.today, self.given, self.rest, self.whose_fixed, self.any_period)
+        return remembered.of(chosen, (self.book, self.snapshot))
 
     @property
     def as_of(self) -> date:
@@ -294,7 +300,7 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
         today=day,
         given=given,
         whose_fixed=viewer.sees_own_only and not viewer.sees_team,
-        choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(book, as_of, visible),
+        choices_who=() if viewer.sees_own_only and not viewer.sees_team else _choices_who(reference, as_of, visible),
     )
 
 
@@ -309,8 +315,9 @@ def _period(asked_for: Mapping[str, str], fiscal: FiscalCalendar) -> Period | No
         raise BadLink(str(error), text or "") from error
 
 
-def _choices_who(book: Book, as_of: date, visible: frozenset[int] | None) -> tuple[Choice, ...]:
-    reference, tree = book.reference, book.reference.team_tree(as_of)
+@derived(most=8)
+def _choices_who(reference: ReferenceData, as_of: date, visible: frozenset[int] | None) -> tuple[Choice, ...]:
+    tree = reference.team_tree(as_of)
     members: dict[int, list[int]] = {}
     for index in range(len(reference.people)):
         members.setdefault(reference.team_of(index, as_of.toordinal()), []).append(index)

@@ -91,8 +91,8 @@ WSGI_APPLICATION = "wise_tally.config.wsgi.application"
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
-        "APP_DIRS": True,
         "OPTIONS": {
+            "loaders": [("django.template.loaders.cached.Loader", ["wise_tally.web.template_loader.Loader"])],
             "context_processors": [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",

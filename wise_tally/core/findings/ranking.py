@@ -1,9 +1,9 @@
 """All findings of a question in the order of what they are worth, and the few that a brief tells."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from wise_tally.core.findings.finding import Finding
+from wise_tally.core.findings.finding import Finding, Subject
 from wise_tally.core.findings.of_customers import leads_waiting, owes, sales_fall, silent
 from wise_tally.core.findings.of_data import (
     no_amount,
@@ -81,20 +81,21 @@ def brief_of(found: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
     for finding in found:
         if len(chosen) < most and _is_new(finding, chosen):
             chosen.append(finding)
-    told = [_with_more(finding, found) for finding in chosen]
+    clauses = _clauses(found)
+    told = [_with_more(finding, clauses) for finding in chosen]
     return tuple(sorted(told, key=lambda one: (-one.score, one.key)))
 
 
 def together(found: Sequence[Finding]) -> tuple[Finding, ...]:
     """The findings with those of one deal in one: its first, what else is said of it standing with it."""
     seen: set[str] = set()
-    kept = []
+    kept, clauses = [], _clauses(found)
     for finding in found:
         if finding.subject.about == "deal":
             if finding.subject.key in seen:
                 continue
             seen.add(finding.subject.key)
-            finding = _with_more(finding, found)  # noqa: PLW2901 - the same finding, with more
+            finding = _with_more(finding, clauses)  # noqa: PLW2901 - the same finding, with more
         kept.append(finding)
     return tuple(kept)
 
@@ -112,9 +113,17 @@ def _is_clause(finding: Finding) -> bool:
     return finding.sentence.sentence.startswith(("{deal} ", "{who} "))
 
 
-def _with_more(finding: Finding, found: Iterable[Finding]) -> Finding:
+def _clauses(found: Iterable[Finding]) -> dict[Subject, list[Finding]]:
+    """By deal or person the findings whose sentences can follow another."""
+    clauses: dict[Subject, list[Finding]] = {}
+    for one in found:
+        if one.subject.about in ("deal", "person") and _is_clause(one):
+            clauses.setdefault(one.subject, []).append(one)
+    return clauses
+
+
+def _with_more(finding: Finding, clauses: Mapping[Subject, Sequence[Finding]]) -> Finding:
     """A finding of a deal or a person with what else is said of the same."""
     if finding.subject.about not in ("deal", "person"):
         return finding
-    more = tuple(one for one in found if one.subject == finding.subject and one.key != finding.key and _is_clause(one))
-    return replace(finding, also=more)
+    return replace(finding, also=tuple(one for one in clauses.get(finding.subject, ()) if one.key != finding.key))

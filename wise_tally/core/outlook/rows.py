@@ -12,7 +12,7 @@ from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import Pairs, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.forecast import ForecastLines, forecast_lines, sums_by_node
+from wise_tally.core.forecast import ROWS_KEPT, ForecastLines, forecast_lines, sums_by_node
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import Ints, sum_by_group
@@ -120,6 +120,7 @@ def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> I
     return found
 
 
+@derived(Grows.KEPT, most=ROWS_KEPT)
 def outlook_rows(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> dict[int, OutlookRow]:
     """The outlook of every node of `by`, without ranges; empty where what is counted has none."""
     if not is_told(snapshot):

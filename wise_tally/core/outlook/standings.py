@@ -11,7 +11,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import NO_DAY, midnight_ending
 from wise_tally.core.conversion import NEVER, first_won_at
-from wise_tally.core.deal_list import slipped_with
+from wise_tally.core.deal_list import slipped, slipped_with
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN, WON
@@ -73,7 +73,7 @@ def slips_so_far(book: Book) -> Ints:
     """For each revision how often the deal's expected close had moved later while it was open, shape (revisions,)."""
     rev = book.revisions
     size = len(rev.deal)
-    total = np.cumsum(slipped_with(book, np.arange(size)))
+    total = np.cumsum(slipped(book))
     first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][:size])
     return total - np.repeat(total[first], np.diff(np.r_[first, size]))
 

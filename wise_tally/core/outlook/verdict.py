@@ -3,8 +3,8 @@
 from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
-from wise_tally.core.derived import Grown, derived
-from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.derived import Grown, Grows, derived
+from wise_tally.core.forecast import ROWS_KEPT, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import LEAST_PERIODS, past_periods
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
@@ -21,6 +21,7 @@ def recent_periods(book: Book, snapshot: BookAsOf, period: Period) -> list[Perio
     return past_periods(book, snapshot.as_of, period.kind if period.kind in KINDS else "quarter", PERIODS)
 
 
+@derived(Grows.KEPT, most=ROWS_KEPT)
 def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Trust:
     """What leads in a scope: by its decided deals, the last days, and whether weighted or the run rate missed by less.
 

@@ -1,6 +1,7 @@
 """This period to date against the same days of the period before or of the year before."""
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -72,11 +73,23 @@ class ComparedRow:
 
     name: str
     cells: tuple[Cell, ...]
-    working_now: str
-    working_then: str
+    # What the workings of the spans are opened by.
+    asked: "ComparisonQuery"
+    token: str
+    spans: tuple[Period, Period]
     # How far the bar of what was won reaches, and where the stroke of the other span stands, of the row's width.
     bar: str
     stroke: str
+
+    @cached_property
+    def working_now(self) -> str:
+        """The query of the workings of the present span."""
+        return self.asked.working(self.token, self.spans[0])
+
+    @cached_property
+    def working_then(self) -> str:
+        """Of the earlier one."""
+        return self.asked.working(self.token, self.spans[1])
 
 
 @dataclass(frozen=True)
@@ -98,7 +111,7 @@ def _value(row: ForecastRow | None, figure: str) -> int | float | None:
     return lost_share(row) if figure == "lost_share" else getattr(row, figure)  # type: ignore[no-any-return]
 
 
-def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
+def compared_rows(asked: ComparisonQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
     """The rows of a breakdown that won or lost in either span, the most won first; equal ones by name."""
     line, (present, earlier) = asked.line, spans
     if earlier is None:
@@ -115,7 +128,7 @@ def compared_rows(asked: AttainmentQuery, by: str, spans: tuple[Period, Period |
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
         name = group.key_and_name(node)[1] or f"without a {words_of(by)}"
-        rows.append(ComparedRow(name, cells, asked.working(token, present), asked.working(token, earlier), bar, stroke))
+        rows.append(ComparedRow(name, cells, asked, token, (present, earlier), bar, stroke))
     return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
 
 

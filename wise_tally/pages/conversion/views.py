@@ -19,6 +19,7 @@ from wise_tally.core.breakdowns import grouping
 from wise_tally.core.conversion import Cohort, ConversionGroup, ConversionOptions, cohort, conversion_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
 from wise_tally.core.deal_list import overstaying
+from wise_tally.core.derived import derived
 from wise_tally.core.drop_off import losses
 from wise_tally.core.exits import WAYS, exits
 from wise_tally.core.lines import owner_filtered
@@ -217,11 +218,8 @@ def time(request: PageRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
     asked = ConversionQuery.of(request)
     line, by, per_deal = asked.line, asked.by, asked.per_deal
-    every = stay_lines(line.book, line.snapshot, line.period, line.scope)
-    groups = times_of(line.book, every, line.scope, by, per_deal)
-    winning = days_to_win(line.book, line.snapshot, line.period, line.scope, by)
-
-    holding = [group for group in groups if any(s.stays or s.running for s in group.stages)]
+    groups, whole, deals = _times(line, by, per_deal)
+    holding = [group for group in groups if group.has_stays]
     shown, turned = paged(request, holding, asked.query(), TIME_SIDE_BY_SIDE)
     kept = {group.key for group in shown}
 
@@ -230,14 +228,15 @@ def time(request: PageRequest) -> HttpResponse:
         """The query of a row's working: of the whole where there is no breakdown."""
         return asked.row_query(key) if by != "company" else asked.query()
 
-    whole = groups if by == "company" else times_of(line.book, every, line.scope, "company", per_deal)
     answer = {
         "line": line,
         "say": _time_answer(line, whole),
         "groups": time_groups(line, [(group, opened(group.key)) for group in shown]),
         **turned,
         "winning": [
-            (row.name or "without one", opened(row.key), row) for row in winning if row.deals and row.key in kept
+            (row.name or "without one", opened(row.key), row)
+            for row in _winning(line, by)
+            if row.deals and row.key in kept
         ],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
@@ -251,15 +250,32 @@ def time(request: PageRequest) -> HttpResponse:
         "by": by,
         "by_links": asked.links("by", dict(choices(BY))),
         "query": asked.query(),
-        "footer": Footer(deals_with_stays(every), exports=exports("conversion:time-table", asked.query())),
+        "footer": Footer(deals, exports=exports("conversion:time-table", asked.query())),
     }
     return render(request, "conversion/time.html", answer)
+
+
+Times = tuple[StageTimeGroup, ...]
+
+
+@derived()
+def _times(line: FilterLine, by: str, per_deal: bool) -> tuple[Times, Times, int]:
+    """Time in stage by row and of the whole, and of how many deals; the stays themselves are too many to keep."""
+    every = stay_lines(line.book, line.snapshot, line.period, line.scope)
+    rows, whole = (times_of(line.book, every, line.scope, one, per_deal) for one in (by, "company"))
+    return rows, whole, deals_with_stays(every)
+
+
+@derived()
+def _winning(line: FilterLine, by: str) -> tuple[DaysToWin, ...]:
+    return days_to_win(line.book, line.snapshot, line.period, line.scope, by)
 
 
 MOST_OVERSTAYS = 12
 WINNING_MONTHS = 12
 
 
+@derived()
 def winning_months(line: FilterLine) -> list[tuple[str, str, DaysToWin]]:
     """Days to win of the deals won in each of the last months, the latest first, with the query of their workings."""
     fiscal = line.book.reference.fiscal

@@ -23,7 +23,7 @@ from wise_tally.web.footer import Footer
 from wise_tally.web.page_query import PageQuery, choice, several
 from wise_tally.web.request.viewing import PageRequest
 
-CARDS = 25
+CARDS = 22
 BY = ("stage", "category")
 WITHIN = ("", "period")
 

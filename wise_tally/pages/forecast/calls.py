@@ -152,10 +152,15 @@ def _rows(request: PageRequest, line: FilterLine) -> list[CallRow]:
 
 
 def folded(rows: list[CallRow]) -> list[CallRow]:
-    """The rows that a page shows: of more than sixty people the teams alone, each of which shows its people."""
+    """The rows that a page shows: of more than sixty people the teams alone, and of more than sixty teams the upper ones; each
+    shows what is below it.
+    """
     if sum(row.subject == "person" for row in rows) <= MOST_PEOPLE:
         return rows
-    return [row for row in rows if row.subject != "person"]
+    shown = [row for row in rows if row.subject != "person"]
+    while len(shown) > MOST_PEOPLE and (deepest := max(row.depth for row in shown)) > 1:
+        shown = [row for row in shown if row.depth < deepest]
+    return shown
 
 
 def in_short(names: Sequence[str | None]) -> list[str]:
@@ -229,7 +234,7 @@ def page(request: PageRequest) -> HttpResponse:
         "tabs": tabs(line, "calls"),
         "rows": rows,
         "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in shown],
-        "folded": len(rows) - len(shown),
+        "folded": people if len(shown) < len(rows) else 0,
         "top": rows[0] if rows else None,
         "weighing": OutlookBeside.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
         "missing": in_short(missing),

@@ -38,7 +38,7 @@ class OutlookBeside:
         """What submitted forecasts and outlooks of past periods teach, of all people."""
         kind = self.line.period.kind if self.line.period.kind in KINDS else "quarter"
         periods = past_periods(self.line.book, self.line.as_of, kind, PERIODS)
-        return learnt_weighing(self.line.book, self.line.snapshot, periods, Filter())
+        return learnt_weighing(self.line.book, self.line.snapshot, tuple(periods), Filter())
 
     def weighed(self, row: ForecastRow, outlook: int | None) -> int | None:
         """Both together: a proposal, where somebody submitted and enough pairs of the past teach a weight."""

@@ -13,6 +13,7 @@ from wise_tally.core.activity import activity_attainment
 from wise_tally.core.answers.results import of_week
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.calendar import Period
+from wise_tally.core.derived import derived
 from wise_tally.core.people_table import WeekRow, this_week, week_together
 from wise_tally.domain.formats import money
 from wise_tally.pages.team.query import tabs
@@ -49,6 +50,7 @@ def week_of(line: FilterLine) -> Period:
     return line.book.reference.fiscal.containing(line.as_of, "week")
 
 
+@derived(most=2)
 def week_lines(line: FilterLine, week: Period) -> list[WeekLine]:
     """The people of the scope, the most set out first."""
     evening = min(week.starts_on - timedelta(days=1), line.as_of)

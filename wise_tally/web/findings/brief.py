@@ -9,8 +9,10 @@ from typing import Any
 
 from django.urls import reverse
 
+from wise_tally.book.store import books
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.daily_trend import trend
+from wise_tally.core.derived import derived
 from wise_tally.core.findings.finding import Finding
 from wise_tally.core.findings.put_aside import not_aside, stays_away
 from wise_tally.core.findings.question import Question
@@ -72,11 +74,17 @@ class Brief:
 def brief_for(line: FilterLine, viewer: Viewer, may_see: Visibility, since: date | None = None) -> Brief:
     """The brief of a filter line: compared with the day given, else with the brief kept last, else with a week before."""
     before = None if since else last_brief(viewer, line.who_value, line.as_of)
-    asked = question_of(line, may_see, before.as_of if before else since)
-    everything = findings(asked)
+    asked, everything = found_for(line, may_see.viewer, before.as_of if before else since)
     asides = asides_of(viewer, line.ends_at)
     away = tuple(one for one in everything if stays_away(one, asides.get(one.key), line.as_of))
     return Brief(line, viewer, asked, before, not_aside(everything, asides, line.as_of), away)
+
+
+@derived(most=4)
+def found_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[Question, tuple[Finding, ...]]:
+    """What is asked for a viewer, and everything that is found."""
+    asked = question_of(line, Visibility(viewer, books.stored()), since)
+    return asked, tuple(findings(asked))
 
 
 def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str, now: datetime) -> KeptBrief:

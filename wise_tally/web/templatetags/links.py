@@ -1,5 +1,6 @@
 """Addresses and the links that choose among values of a page."""
 
+from functools import lru_cache
 from typing import Any
 from urllib.parse import urlencode
 
@@ -9,6 +10,8 @@ from django.urls import reverse
 from wise_tally.web.filter_line import FilterLine
 
 register = template.Library()
+# A page writes hundreds of addresses, most of them again on the next page.
+path_of = lru_cache(maxsize=8192)(reverse)
 
 
 @register.simple_tag
@@ -24,4 +27,5 @@ def address(context: dict[str, Any], named: str, *args: str, query: str | None =
     given = query if query is not None else line.plain_query if line else ""
     own = urlencode([(name, value) for name, value in more.items() if value is not None])
     asked = "&".join(part for part in (given, own) if part)
-    return f"{reverse(named, args=args)}?{asked}" if asked else reverse(named, args=args)
+    path = path_of(named, args=args)
+    return f"{path}?{asked}" if asked else path

@@ -10,6 +10,7 @@ from django.db.models import Q
 from wise_tally.book.store import books
 from wise_tally.core.book import Flags
 from wise_tally.core.deal_list import days_over, due_between, overdue, slipped_often, slips, undated
+from wise_tally.core.derived import derived
 from wise_tally.core.lines import deals_in
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN
@@ -53,6 +54,7 @@ class Flagged:
     missed: Ints
 
 
+@derived()
 def flagged(line: FilterLine) -> Flagged:
     """Which open deals of the scope are due, and why."""
     snapshot = line.snapshot
@@ -77,8 +79,10 @@ def flagged(line: FilterLine) -> Flagged:
     return Flagged(rows, flags, over, moved, contact, missed)
 
 
-def in_order(line: FilterLine, found: Flagged) -> Ints:
-    """The due deals as indices into `found.rows`, the most pressing and then the largest first."""
+@derived()
+def in_order(line: FilterLine) -> Ints:
+    """The due deals as indices into the flagged rows, the most pressing and then the largest first."""
+    found = flagged(line)
     due = np.flatnonzero(found.flags.any(axis=0))
     pressing = found.flags[:, due].argmax(axis=0)
     return due[np.lexsort((-line.snapshot.amount_minor[found.rows[due]], pressing))]
@@ -96,9 +100,10 @@ REASON_WORDS = (
 )
 
 
-def due_panel(line: FilterLine, found: Flagged) -> Panel:
+def due_panel(line: FilterLine) -> Panel:
     """How many deals are due, by reason; a deal may have several."""
-    order = found.rows[in_order(line, found)]
+    found = flagged(line)
+    order = found.rows[in_order(line)]
     amount = line.snapshot.amount_minor[order]
     counts = found.flags.sum(axis=1).tolist()
     return Panel(
@@ -166,10 +171,11 @@ class Coming:
     name: str
 
 
-def coming(line: FilterLine, found: Flagged) -> list[Coming]:
+@derived()
+def coming(line: FilterLine) -> list[Coming]:
     """Next steps and activities of the coming days about the open deals of the scope, the first ones."""
     in_scope = np.zeros(len(line.book.deals.key), dtype=bool)
-    in_scope[line.snapshot.deal[found.rows]] = True
+    in_scope[line.snapshot.deal[flagged(line).rows]] = True
     index_of, last = books.stored().index_of, line.as_of + timedelta(days=DAYS_AHEAD)
 
     def in_hand(number: int) -> bool:

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.book.store import books
 from wise_tally.core.answers.results import of_due_today
 from wise_tally.core.attainment import AttainmentRow, attainment
+from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
@@ -46,7 +47,7 @@ def today(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     viewer = request.viewer
     found = flagged(line)
-    order = in_order(line, found)
+    order = in_order(line)
     page = page_of(request, len(order), PAGE)
     leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
     reasons = list(zip(REASON_WORDS, found.flags.sum(axis=1).tolist(), strict=True))
@@ -58,7 +59,7 @@ def today(request: PageRequest) -> HttpResponse:
         "targets": _targets(line),
         "calls": calls_of(line, visible(request)),
         "has_message": bool(Workspace.current().not_reached_message.strip()),
-        "coming": coming(line, found),
+        "coming": coming(line),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
         "stages": stage_choices(),
@@ -74,7 +75,7 @@ def today(request: PageRequest) -> HttpResponse:
 def working(request: PageRequest) -> HttpResponse:
     """How many deals are due, and why."""
     line = read_scope(request)
-    return panel_response(request, line, due_panel(line, flagged(line)), f"{reverse('today:today')}?{line.query()}")
+    return panel_response(request, line, due_panel(line), f"{reverse('today:today')}?{line.query()}")
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,7 @@ class TargetLine:
     working: str
 
 
+@derived()
 def _targets(line: FilterLine) -> list[TargetLine]:
     """Won against quota and pace of this month and this quarter for whose deals are shown."""
     fiscal, by, node = line.book.reference.fiscal, "company", 0

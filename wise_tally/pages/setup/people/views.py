@@ -10,7 +10,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
-from wise_tally.core.trees import NONE, Tree
+from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.models import Partner
 from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import May
@@ -31,6 +31,8 @@ from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
+FOLDED_FROM = 60
+"""People above whom teams stand shut until they are opened."""
 TITLES = {"teams": "People and teams", "territories": "Territories"}
 
 
@@ -45,6 +47,8 @@ class TreeNode:
     note: str = ""
     retired: bool = False
     below: list["TreeNode"] = field(default_factory=list)
+    # People of a team that stands shut.
+    folded: int = 0
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -61,7 +65,8 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
         except OrganisationRefused as refused:
             form.add_error(None, str(refused))
     reference = books.current().reference
-    roots = _team_nodes(reference, today()) if slug == "teams" else _territory_nodes(reference, today())
+    teams = _TeamTree(reference, today(), _opened(request, form, reference))
+    roots = teams.roots() if slug == "teams" else _territory_nodes(reference, today())
     answer = {
         "slug": slug,
         "title": TITLES[slug],
@@ -115,24 +120,41 @@ def _flat(nodes: list[TreeNode], depth: int = 0) -> list[tuple[TreeNode, str]]:
     return found
 
 
-def _team_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
-    members: dict[int, list[TreeNode]] = {}
-    retired = set(Team.objects.filter(retired=True).values_list("key", flat=True))
-    managed = {team.key: team.manager.name for team in Team.objects.select_related("manager") if team.manager}
-    left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
-    for index, person in sorted(enumerate(reference.people), key=lambda item: item[1].name):
-        note = "has left" if person.key in left else ""
-        node = TreeNode(f"person:{person.key}", "people", person.key, person.name, note)
-        members.setdefault(reference.team_of(index, day.toordinal()), []).append(node)
+def _opened(request: PageRequest, form: MoveForm, reference: ReferenceData) -> frozenset[str] | None:
+    """Teams whose people are listed: those the address opens and that of who is being moved; None for all, where they are few."""
+    if len(reference.people) <= FOLDED_FROM:
+        return None
+    kind, _, key = str(form["node"].value() or "").partition(":")
+    moved = [index for index, person in enumerate(reference.people) if kind == "person" and person.key == key]
+    teams = [reference.team_of(index, today().toordinal()) for index in moved]
+    return frozenset((*request.GET.getlist("open"), *(reference.teams[team].key for team in teams if team != NONE)))
 
-    def node_of(index: int, tree: Tree) -> TreeNode:
-        team = reference.teams[index]
-        note = "retired" if team.key in retired else f"managed by {managed[team.key]}" if team.key in managed else ""
-        below = [node_of(child, tree) for child in tree.children(index)] + members.get(index, [])
-        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, note, team.key in retired, below)
 
-    tree = reference.team_tree(day)
-    return [node_of(root, tree) for root in tree.children(NONE)] + members.get(NONE, [])
+class _TeamTree:
+    """Teams with their people on a day, the people of teams that are not `opened` as a number."""
+
+    def __init__(self, reference: ReferenceData, day: date, opened: frozenset[str] | None) -> None:
+        self.reference, self.tree, self.opened = reference, reference.team_tree(day), opened
+        self.retired = set(Team.objects.filter(retired=True).values_list("key", flat=True))
+        managers = Team.objects.filter(manager__isnull=False).values_list("key", "manager__name")
+        self.notes = {key: f"managed by {name}" for key, name in managers} | dict.fromkeys(self.retired, "retired")
+        left = set(Person.objects.filter(active_to__lt=day).values_list("key", flat=True))
+        self.members: dict[int, list[TreeNode]] = {}
+        for index, person in sorted(enumerate(reference.people), key=lambda item: item[1].name):
+            note = "has left" if person.key in left else ""
+            node = TreeNode(f"person:{person.key}", "people", person.key, person.name, note)
+            self.members.setdefault(reference.team_of(index, day.toordinal()), []).append(node)
+
+    def roots(self) -> list[TreeNode]:
+        """What stands under the organisation."""
+        return [self._node(root) for root in self.tree.children(NONE)] + self.members.get(NONE, [])
+
+    def _node(self, index: int) -> TreeNode:
+        team, members = self.reference.teams[index], self.members.get(index, [])
+        shut = self.opened is not None and team.key not in self.opened
+        below = [self._node(child) for child in self.tree.children(index)] + ([] if shut else members)
+        said = (self.notes.get(team.key, ""), team.key in self.retired)
+        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, *said, below, len(members) if shut else 0)
 
 
 def _territory_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:

@@ -1,0 +1,51 @@
+"""What pages read and computed for a selection, remembered until somebody writes something.
+
+Values are declared on the filter line (`core/derived.py`) where they are computed, and hold nothing that differs between
+two viewers of the same selection but what they are asked with.
+"""
+
+from collections import OrderedDict
+from collections.abc import Hashable
+from threading import Lock
+from typing import Any
+
+from django.db import connection
+
+from wise_tally.core.derived import Cache
+from wise_tally.domain.org.book_number import present_number
+from wise_tally.domain.org.models import AuditEntry
+
+MOST_SELECTIONS = 16
+"""A selection of a book of 100,000 deals takes two to three megabytes."""
+
+
+class Remembered:
+    """Caches by selection, the last used ones, as of one state of the database."""
+
+    def __init__(self) -> None:
+        self._state: tuple[int, int] = (0, 0)
+        self._caches: OrderedDict[Hashable, tuple[Any, Cache]] = OrderedDict()
+        self._lock = Lock()
+
+    def of(self, selection: Hashable, of_whom: tuple[Any, ...]) -> Cache:
+        """The cache of a selection in the very objects `of_whom`; one of its own within a transaction, which may be taken back."""
+        if connection.in_atomic_block:
+            return Cache()
+        state, key = state_of_database(), (selection, *map(id, of_whom))
+        with self._lock:
+            if state != self._state:
+                self._state, self._caches = state, OrderedDict()
+            _, found = self._caches.setdefault(key, (of_whom, Cache()))
+            self._caches.move_to_end(key)
+            if len(self._caches) > MOST_SELECTIONS:
+                self._caches.popitem(last=False)
+            return found
+
+
+def state_of_database() -> tuple[int, int]:
+    """What every write raises: the book's number, or the audit's last entry where something beside the book was written."""
+    last = AuditEntry.objects.order_by("-pk").values_list("pk", flat=True).first()
+    return present_number().number, last or 0
+
+
+remembered = Remembered()
