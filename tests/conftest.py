@@ -1,9 +1,6 @@
 """Fixtures: an empty book for each test, the demo read once a session, clients by role."""
 
-import atexit
 import os
-import shutil
-import sqlite3
 import tempfile
 from datetime import UTC, date, datetime
 from zlib import crc32
@@ -13,6 +10,8 @@ import pytest
 from django.db import transaction
 from django.db.backends.signals import connection_created
 from django.dispatch import receiver
+
+from tests.support import kept_rows
 
 # Of this user and this copy of the project: two copies tested at once do not meet.
 PLACE = f"wise-tally-tests-{os.getuid()}-{crc32(os.path.dirname(__file__).encode()):08x}"
@@ -41,27 +40,21 @@ def _fresh_shelf():
 
 MADE = {}
 KEPT_STATE = set()
-KEPT = os.path.join(tempfile.mkdtemp(), "demo.sqlite3")
-atexit.register(shutil.rmtree, os.path.dirname(KEPT), ignore_errors=True)
 
 
 @receiver(connection_created)
-def _shifted(connection, **named):
-    """The demo's rows stand in a file beside every connection, so that they are put back without leaving SQLite."""
-    connection.connection.execute("ATTACH DATABASE ? AS kept", (KEPT,))
+def _attached(connection, **named):
+    kept_rows.attach(connection)
 
 
 @pytest.hookimpl(trylast=True)
 def pytest_runtest_logfinish():
-    """Write the file between two tests, when no transaction holds it."""
+    """Keep the demo's rows between two tests, when no transaction holds the database."""
     if not MADE or "written" in KEPT_STATE:
         return
     KEPT_STATE.add("written")
-    with sqlite3.connect(KEPT) as kept:
-        for name, (width, rows) in MADE.items():
-            kept.execute(f"CREATE TABLE {name} ({', '.join(f'c{place}' for place in range(width))})")
-            kept.executemany(f"INSERT INTO {name} VALUES ({', '.join(['?'] * width)})", rows)
-    kept.close()
+    with BETWEEN["unblocked"]():
+        kept_rows.write(MADE)
 
 
 # What the database holds between two tests, and what lets it be changed there; set once it is made.
@@ -100,15 +93,8 @@ def pytest_runtest_setup(item):
 
 
 def _replace_rows(with_demo):
-    from django.db import connection
-
-    with transaction.atomic(), connection.cursor() as cursor:
-        cursor.execute("PRAGMA defer_foreign_keys = ON")
-        for name in MADE:
-            cursor.execute(f"DELETE FROM main.{name}")
-            cursor.execute("DELETE FROM main.sqlite_sequence WHERE name = %s", [name])
-            if with_demo:
-                cursor.execute(f"INSERT INTO main.{name} SELECT * FROM kept.{name}")
+    with transaction.atomic():
+        kept_rows.replace(MADE, with_demo)
 
 
 def put_demo():

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from django.db import connection
 
+from tests.support.processes import in_a_file
 from tests.support.random_world import random_world
 from wise_tally.book import column_file
 from wise_tally.book import store as module
@@ -123,6 +124,7 @@ def damaged(target, random):
         target.write_bytes(content[: random.choice((len(content), random.randrange(len(content) + 1)))])
 
 
+@in_a_file
 @pytest.mark.parametrize("seed", range(SEEDS))
 @pytest.mark.django_db(transaction=True)
 def test_a_start_with_the_file_gives_the_book_of_the_database(seed, tmp_path, settings, monkeypatch):

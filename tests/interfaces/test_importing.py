@@ -2,7 +2,6 @@
 
 import io
 import os
-import sqlite3
 import subprocess
 import threading
 import zipfile
@@ -19,6 +18,7 @@ from django.db.models import Value
 from django.db.models.functions import Concat
 
 from tests.conftest import NOW
+from tests.support.kept_rows import somebody_else_can_write
 from tests.support.random_world import random_world
 from tests.support.world import World, ask
 from wise_tally.book.store import books
@@ -345,14 +345,7 @@ def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_agai
     steps = {}
 
     def step(name):
-        """Whether somebody else can write now."""
-        with sqlite3.connect(connection.settings_dict["NAME"], timeout=0.05) as other:
-            try:
-                other.execute("BEGIN IMMEDIATE")
-                steps[name] = True
-            except sqlite3.OperationalError:
-                steps[name] = False
-        other.close()
+        steps[name] = somebody_else_can_write()
 
     read_package(world.write(tmp_path / "again"), NOW, step)
     assert {steps.pop(name) for name in ("reading", "checking", "preparing")} == {True}

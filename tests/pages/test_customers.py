@@ -449,8 +449,8 @@ def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sig
 
 def test_the_simulated_ledger_brings_each_day_once(demo, sign_in):
     client = sign_in("a1")
-    Invoice.objects.filter(issued_on__gt="2026-11-09").delete()
-    Order.objects.filter(ordered_on__gt="2026-11-09").delete()
+    Invoice.objects.filter(issued_on__gt=date(2026, 11, 9)).delete()
+    Order.objects.filter(ordered_on__gt=date(2026, 11, 9)).delete()
     before = Invoice.objects.count()
     client.post("/setup/imports/ledger/")
     first = Invoice.objects.count()

@@ -12,6 +12,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.conftest import TODAY
 from tests.support.answers import text
 from tests.support.naive import cents
+from tests.support.processes import in_a_file
 from tests.support.world import ask
 from wise_tally.demo import firm
 from wise_tally.demo.deals import deals
@@ -170,6 +171,7 @@ def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
     assert "Still needed for a forecast: quotas." in text(client.get("/setup/start/"))
 
 
+@in_a_file
 @pytest.mark.django_db(transaction=True)
 def test_looking_around_fills_an_empty_workspace_and_the_backup_empties_it(client, tmp_path, settings):
     settings.WORK_FOLDER = tmp_path

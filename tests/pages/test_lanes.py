@@ -10,6 +10,7 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.process.models import EntryCheck
+from wise_tally.pages.deals.board import CARDS
 
 pytestmark = pytest.mark.django_db
 LANES = "/deals/?view=lanes"
@@ -45,7 +46,7 @@ def test_lanes_hold_every_open_deal_once_with_the_money_of_the_list(demo, sign_i
         assert lane.totals.weighted_minor == sum(int(snapshot.weighted_minor[i]) for i in here)
         assert [card.row.amount_minor for card in lane.cards] == sorted(
             (int(snapshot.amount_minor[i]) for i in here), reverse=True
-        )[:25]
+        )[:CARDS]
     listed = client.get("/deals/?process=new_site").context["list"]
     assert sum(lane.totals.amount_minor for lane in answer.context["lanes"]) == listed.amount_minor
     assert answer.context["footer"].counted == listed.total

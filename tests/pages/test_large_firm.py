@@ -126,6 +126,30 @@ def test_submitted_forecasts_fold_and_a_team_shows_its_people(large):
     assert len(large.get("/forecast/submitted/table.json").json()["rows"]) > 90
 
 
+def test_of_many_teams_the_upper_ones_are_submitted_for(large, monkeypatch):
+    """And one of them chosen shows those below it."""
+    monkeypatch.setattr("wise_tally.pages.forecast.calls.MOST_PEOPLE", 3)
+    names = [row.row.name for row, _ in large.get("/forecast/submitted/").context["typed_rows"]]
+    assert names == ["Test", "One"]
+    below = large.get("/forecast/submitted/?who=team:t1").context["typed_rows"]
+    assert {row.row.name for row, _ in below} == {"One", "Two", *(f"Unit {n:02}" for n in range(9))}
+
+
+def test_the_tree_of_teams_folds_and_keeps_in_sight_who_is_being_moved(large):
+    shut = text(large.get("/setup/tree/teams/"))
+    assert "10 people" in shut
+    assert "Person 031" not in shut
+    opened = text(large.get("/setup/tree/teams/?open=u03"))
+    assert "Person 031" in opened
+    assert "Person 041" not in opened
+    body = {"node": "person:p041", "above": "team:u03", "from_on": "soon"}
+    refused = large.post("/setup/tree/teams/", body)
+    assert refused.status_code == 422
+    assert '<option value="person:p041" selected>' in refused.text
+    assert large.post("/setup/tree/teams/", body | {"from_on": "2026-11-23"}).status_code == 302
+    assert "Person 041" in text(large.get("/setup/tree/teams/?open=u03"))
+
+
 def test_a_folded_plan_saves_what_it_shows_and_keeps_what_it_does_not(large):
     """A value and a hold of one team's people are saved; those of another team stay as they are."""
     address = "/setup/quotas/?year=2027&people=team:u03"

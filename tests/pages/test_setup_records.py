@@ -11,6 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from tests.domain.test_histories import ADMIN, NOW
 from tests.support.answers import text
 from tests.support.naive import cents
+from tests.support.processes import in_a_file
 from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
@@ -237,6 +238,7 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
 
 
 @pytest.mark.django_db(transaction=True)
+@in_a_file
 def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
     from django.contrib.auth.models import User
 
@@ -287,6 +289,7 @@ def test_a_backup_is_checked_and_put_back(tmp_path, settings, client):
 
 
 @pytest.mark.django_db
+@in_a_file
 def test_a_database_busy_with_an_import_says_so(demo, sign_in, monkeypatch):
     """A write that waited too long for the lock is told so, not shown as a fault of the application."""
     from django.db import OperationalError

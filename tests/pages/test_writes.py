@@ -1,19 +1,17 @@
 """While something large is written: readers are answered, who writes is told soon, and nothing typed is lost."""
 
-import sqlite3
 import threading
 import time
-from contextlib import closing
 from io import BytesIO
 
 import pytest
 from django.contrib.auth.models import User
 from django.core.handlers.wsgi import WSGIRequest
-from django.db import connection
 from django.http import HttpResponse
 from django.test import Client, RequestFactory
 
 from tests.support.answers import text
+from tests.support.kept_rows import be_impatient, somebody_else_writing
 from tests.support.world import World
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.models import Person
@@ -35,15 +33,13 @@ def boss(tmp_path):
 @pytest.mark.django_db(transaction=True)
 def test_readers_do_not_wait_and_what_was_typed_is_kept(boss, monkeypatch):
     assert boss.get("/forecast/").status_code == 200
-    with connection.cursor() as cursor:
-        cursor.execute("PRAGMA busy_timeout = 300")
+    be_impatient()
     # The reader was away for a while, so that the session has something to note.
     monkeypatch.setattr(sessions, "SELDOM", -1)
     deal = Deal.objects.get()
     state = {"stage": "s1", "amount": "77.50", "expected_close": "2026-12-24", "category": "", "next": "/deals/"}
     state["revision"] = DealRevision.objects.get().pk
-    with closing(sqlite3.connect(connection.settings_dict["NAME"])) as other:
-        other.execute("BEGIN IMMEDIATE")
+    with somebody_else_writing():
         for page in ("/forecast/", "/deals/", "/deals/d/", "/brief/", "/setup/"):
             assert boss.get(page).status_code == 200, page
         refused = boss.post("/deals/d/change/", state, **HERE)

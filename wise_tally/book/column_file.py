@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.db import connection
 
 from wise_tally.book import rows
@@ -35,8 +36,8 @@ log = logging.getLogger(__name__)
 
 
 def path() -> Path:
-    """Where the file stands: beside the database."""
-    return Path(str(connection.settings_dict["NAME"]) + ".book")
+    """Where the file stands: beside the database, of a server's among this machine's data."""
+    return Path(settings.WORK_FOLDER, f"{connection.settings_dict['NAME']}.book")
 
 
 def identity(last_revision: int) -> dict[str, Any]:

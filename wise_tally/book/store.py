@@ -1,8 +1,6 @@
 """The book kept in memory per process, keyed by the book number that every write raises."""
 
 import gc
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import replace
 from threading import Lock, Thread
 from time import monotonic
@@ -20,6 +18,7 @@ from wise_tally.core.book import Book, Deals
 from wise_tally.core.derived import Growth
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.database import one_snapshot
 from wise_tally.domain.org.models import BookNumber
 
 NEVER_WRITTEN = (0, 0, 0, 0)
@@ -126,20 +125,6 @@ class Books:
         given = (stored, column_file.identity(stored.last_revision), column_file.path())
         self._writing = Thread(target=column_file.write, args=given, name="book file")
         self._writing.start()
-
-
-@contextmanager
-def one_snapshot() -> Iterator[None]:
-    """All reads inside see the same state of the database, without keeping writers out."""
-    if connection.in_atomic_block:
-        yield
-        return
-    with connection.cursor() as cursor:
-        cursor.execute("BEGIN DEFERRED")
-        try:
-            yield
-        finally:
-            cursor.execute("COMMIT")
 
 
 def _counters(stored: StoredBook) -> Counters:

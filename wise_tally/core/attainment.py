@@ -8,7 +8,7 @@ from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT, ForecastRow, forecast, forecast_of_periods
+from wise_tally.core.forecast import ROWS_KEPT, ForecastRow, forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.row_targets import row_targets
@@ -97,7 +97,7 @@ def side_by_side(
     book: Book, snapshot: BookAsOf, spans: Sequence[Period], scope: Filter, by: str
 ) -> dict[int, tuple[ForecastRow | None, ...]]:
     """The rows of several spans by node, None where a span has no row; all as of the snapshot's day."""
-    rows = [{row.node: row for row in found} for found in forecast_of_periods(book, snapshot, spans, scope, by)]
+    rows = [{row.node: row for row in found} for found in (forecast(book, snapshot, span, scope, by) for span in spans)]
     nodes = dict.fromkeys(node for found in rows for node in found)
     return {node: tuple(found.get(node) for found in rows) for node in nodes}
 

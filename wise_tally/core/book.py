@@ -21,7 +21,7 @@ from wise_tally.core.trees import NONE
 Flags = npt.NDArray[Any]  # bool throughout
 FOR_EVER = 1 << 62
 # The middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
-MOST_SNAPSHOTS = 16
+MOST_SNAPSHOTS = 10
 
 
 # A column of a snapshot that is part of the states of its deals.
@@ -295,6 +295,10 @@ class Book:
     @derived(_carried, most=MOST_SNAPSHOTS)
     def as_of(self, day: date) -> BookAsOf:
         """Every deal's state at the end of `day` in the workspace's time zone, under the rules of that day."""
+        return self.looked_back(day)
+
+    def looked_back(self, day: date) -> BookAsOf:
+        """The same, not kept: for what is itself kept once it is computed, so that it pushes out no day that people look at."""
         return self.states(day, self.rows_on(day))
 
     def rows_on(self, as_of: date) -> npt.NDArray[np.integer]:

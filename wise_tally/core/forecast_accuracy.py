@@ -1,6 +1,6 @@
 """A rep's record: commit against outcome, deals that slipped, calls against outcome, period by period."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
 import numpy as np
@@ -93,14 +93,21 @@ def middle_of(period: Period) -> date:
     return period.starts_on + timedelta(days=period.days // 2 - 1)
 
 
-@derived(Grows.KEPT)
 def rep_records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
+    """Records of the people of a scope by person; those of one person are part of everybody's, which are kept."""
+    found = _records(book, snapshot, period, replace(scope, person=NONE))
+    return found if scope.person == NONE else {one: found[one] for one in (scope.person,) if one in found}
+
+
+@derived(Grows.KEPT, most=24)
+def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
     """Of each person of the scope who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
     deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
     call in force at mid-period against what was won. Source: common practice; own definition.
     """
     middle, people = middle_of(period), len(book.reference.people)
-    then, end = book.as_of(middle), book.as_of(min(period.ends_on, snapshot.as_of))
+    then = book.looked_back(middle)
+    end = book.looked_back(period.ends_on) if period.ends_on < snapshot.as_of else snapshot
     lines = forecast_lines(book, then, period, scope, "person")
     surest = f"category:{book.reference.surest_first[0]}" if book.reference.surest_first else "open"
     in_commit, due = lines.counts(surest), lines.counts("open")

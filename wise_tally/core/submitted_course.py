@@ -44,8 +44,7 @@ def submitted_course(
     by, index = node
     told = []
     for day in days:
-        # Of days before the last nothing is kept: a page of them would push out the days that people look at.
-        snapshot = book.as_of(day) if day == last else book.states(day, book.rows_on(day))
+        snapshot = book.as_of(day) if day == last else book.looked_back(day)
         submitted = calls_of_rows(book, snapshot, period, scope, by)(index)
         at = (day - days[0]).days
         told.append(Standing(day, submitted, int(found.weighted[at]), int(found.won[at])))

@@ -38,6 +38,8 @@ def supposed(book: Book, snapshot: BookAsOf, what_if: WhatIf) -> BookAsOf:
     A deal supposed to be won or lost is closed on the snapshot's day. A stage's probability counts for deals without
     one of their own. Source: own definition.
     """
+    if not what_if.deals and not what_if.stages:
+        return snapshot
     changes = stage_changes(book, snapshot, what_if)
     reference = with_changes(book.reference, changes) if changes else book.reference
     found = replace(book, reference=reference).states(snapshot.as_of, snapshot.row) if changes else snapshot

@@ -20,6 +20,14 @@ BY_CODE = {
     sqlite3.SQLITE_IOERR: "The disk under {file} reported an error. Look at the system's log and at the space that is left.",
     sqlite3.SQLITE_BUSY: "Something else is writing to {file} just now, perhaps an import. Try again in a minute.",
 }
+# Of PostgreSQL by its own codes: https://www.postgresql.org/docs/15/errcodes-appendix.html; without one it was not reached.
+BY_STATE = {
+    None: "The PostgreSQL server of WISE_TALLY_DATABASE_URL does not answer. See that it runs and that this machine reaches it.",
+    "53100": "The disk of the PostgreSQL server is full: free some space there, then try again. Nothing was changed.",
+    "53300": "The PostgreSQL server takes no more connections. Raise its max_connections, or start fewer workers.",
+    "57P03": "The PostgreSQL server is starting or stopping. Try again in a minute.",
+    "25006": "The PostgreSQL server is read-only, perhaps a stand-by. Set WISE_TALLY_DATABASE_URL to the one that writes.",
+}
 BY_ERRNO = {
     errno.ENOSPC: "The disk is full: free some space where {file} stands, then try again.",
     errno.EROFS: "The disk is read-only: {file} cannot be written.",
@@ -41,6 +49,8 @@ def words_of(error: BaseException) -> str | None:
         code = getattr(seen, "sqlite_errorcode", None)
         if isinstance(seen, sqlite3.Error) and code is not None and (code & 0xFF) in BY_CODE:
             return BY_CODE[code & 0xFF].format(file=settings.DATABASE_FILE)
+        if hasattr(seen, "sqlstate") and seen.sqlstate in BY_STATE:
+            return BY_STATE[seen.sqlstate]
         if isinstance(seen, OSError) and seen.errno in BY_ERRNO:
             return BY_ERRNO[seen.errno].format(file=seen.filename or settings.DATABASE_FILE)
         seen = seen.__cause__ or seen.__context__

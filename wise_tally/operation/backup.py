@@ -15,6 +15,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import connection
 
+from wise_tally.domain.database import is_file
 from wise_tally.domain.storage_faults import DatabaseDamaged, words_of
 
 NAME = re.compile(r"wise-tally-\d{8}-\d{6}(-\d+)?(-nightly|-upgrade)?\.sqlite3")
@@ -24,8 +25,20 @@ ARCHIVE = "CREATE TABLE sqlar(name TEXT PRIMARY KEY, mode INT, mtime INT, sz INT
 OLD = timedelta(days=2)
 
 
+OF_THE_SERVER = (
+    "The database is on a PostgreSQL server, which is backed up and restored by its own tools, pg_dump and pg_restore, or by its"
+    " storage."
+)
+
+
 class BackupRefused(Exception):
     """A backup that is not there, or is not whole."""
+
+
+def require_file() -> None:
+    """Raise BackupRefused where the database is no file of this machine."""
+    if not is_file():
+        raise BackupRefused(OF_THE_SERVER)
 
 
 @dataclass(frozen=True)
@@ -57,11 +70,15 @@ def backups_made() -> list[Backup]:
 def too_old() -> bool:
     """Whether the last backup is older than two days, or there is none; by the true clock."""
     made = backups_made()
-    return not made or datetime.now(UTC) - made[0].made_at > OLD
+    return is_file() and (not made or datetime.now(UTC) - made[0].made_at > OLD)
 
 
 def make_backup(now: datetime, label: str = "") -> Backup:
-    """Copy the database as it is at one moment, check the copy, keep it. Raises DatabaseDamaged where the database is."""
+    """Copy the database as it is at one moment, check the copy, keep it.
+
+    Raises DatabaseDamaged where the database is, BackupRefused where it is a server's.
+    """
+    require_file()
     base, number = f"wise-tally-{now:%Y%m%d-%H%M%S}", 2
     target = folder() / f"{base}{label}.sqlite3"
     while target.exists():

@@ -12,7 +12,10 @@ from pathlib import Path
 
 from django.conf import settings
 from django.core.exceptions import ImproperlyConfigured
+from django.db import DatabaseError, connection
+from django.db.migrations.executor import MigrationExecutor
 
+from wise_tally.domain.database import is_file
 from wise_tally.domain.number_settings import number
 from wise_tally.domain.storage_faults import words_of
 from wise_tally.operation.backup import backups_made, folder, too_old
@@ -52,7 +55,7 @@ def examined() -> Iterator[Finding]:
     for about, look in looks:
         try:
             yield from look()
-        except (ImproperlyConfigured, OSError, sqlite3.Error) as error:
+        except (ImproperlyConfigured, OSError, sqlite3.Error, DatabaseError) as error:
             yield Finding(about, WRONG, words_of(error) or str(error))
 
 
@@ -86,7 +89,25 @@ def _secret_key() -> Iterator[Finding]:
         yield Finding("secret key", GOOD, "there, and closed to others")
 
 
+def _server() -> Iterator[Finding]:
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT current_database(), datcollate FROM pg_database WHERE datname = current_database()")
+        name, order = cursor.fetchone()
+    if order not in ("C", "POSIX"):
+        words = f"{name} sorts by {order}, so files are not in the order of others. Make it with LC_COLLATE 'C' and TEMPLATE template0."
+        yield Finding("database", WRONG, words)
+    executor = MigrationExecutor(connection)
+    lacking = executor.migration_plan(executor.loader.graph.leaf_nodes())
+    if lacking:
+        yield Finding("database", DOUBTFUL, f"{len(lacking)} steps behind this version; ./tally serve makes them")
+    else:
+        yield Finding("database", GOOD, f"{name} answers and is of this version; its server makes its backups")
+
+
 def _database() -> Iterator[Finding]:
+    if not is_file():
+        yield from _server()
+        return
     file = Path(settings.DATABASE_FILE)
     if not os.access(file.parent, os.W_OK):
         yield Finding(
@@ -141,6 +162,8 @@ def _disk() -> Iterator[Finding]:
 
 
 def _backups() -> Iterator[Finding]:
+    if not is_file():
+        return
     file, place = Path(settings.DATABASE_FILE), folder()
     if not os.access(place, os.W_OK):
         yield Finding("backups", WRONG, f"This user may not write in {place}.")

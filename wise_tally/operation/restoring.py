@@ -24,7 +24,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import another_database, present_number
 from wise_tally.domain.org.models import ApiToken, AuditEntry, BookNumber
 from wise_tally.domain.org.sign_in_actions import RESTORED
-from wise_tally.operation.backup import Backup, BackupRefused, check, make_backup
+from wise_tally.operation.backup import Backup, BackupRefused, check, make_backup, require_file
 from wise_tally.web.request.sessions import end_every
 
 MOST_PEOPLE = 8
@@ -66,6 +66,7 @@ def restore_backup(viewer: Viewer, path: Path, now: datetime) -> Backup:
     Raises BackupRefused for one that is damaged or of a newer version; an older one is brought up to date.
     """
     viewer.require(May.SET_ORGANISATION)
+    require_file()
     with prepared(path) as fresh:
         with connection.cursor() as cursor:
             cursor.execute("ATTACH DATABASE %s AS restored", [str(fresh)])

@@ -195,9 +195,11 @@ def _field(model: type[models.Model], attribute: str) -> "models.Field[Any, Any]
 
 
 def _default(field: "models.Field[Any, Any]") -> Any:
-    if field.null:
+    if field.has_default() and not field.null:
+        return field.get_default()
+    if field.null or not isinstance(field, models.BooleanField | models.CharField | models.TextField):
         return None
-    return field.get_default() if field.has_default() else False if isinstance(field, models.BooleanField) else ""
+    return False if isinstance(field, models.BooleanField) else ""
 
 
 def insert_rows(model: type[models.Model], attributes: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

@@ -6,8 +6,12 @@ from typing import Any, cast
 
 from django.db import connection, models
 
+from wise_tally.domain.database import is_file
 from wise_tally.package.parse import Parsed
 from wise_tally.package.tables import TABLES, Column
+
+# What columns are kept as, by their kind; all others are whole numbers.
+TYPES = dict.fromkeys(("id", "name", "text", "ref", "word"), "text") | {"flag": "boolean"}
 
 
 def _quoted(name: str | None) -> str:
@@ -15,7 +19,7 @@ def _quoted(name: str | None) -> str:
 
 
 def _staged(name: str) -> str:
-    return f"temp.{_quoted('staged_' + name)}"
+    return _quoted(f"staged_{name}")
 
 
 @contextmanager
@@ -24,7 +28,7 @@ def staged(package: dict[str, Parsed]) -> Iterator[None]:
     names = [name for name, parsed in package.items() if parsed.table.of_deal]
     try:
         for name in names:
-            _stage(name, list(package[name].columns.values()))
+            _stage(package[name])
         yield
     finally:
         with connection.cursor() as cursor:
@@ -32,12 +36,17 @@ def staged(package: dict[str, Parsed]) -> Iterator[None]:
                 cursor.execute(f"DROP TABLE IF EXISTS {_staged(name)}")
 
 
-def _stage(name: str, columns: Sequence[Sequence[Any]]) -> None:
-    places = ", ".join(f"c{place}" for place in range(len(columns)))
+def _stage(parsed: Parsed) -> None:
+    name, columns = parsed.table.name, parsed.columns
+    kinds = {column.name: TYPES.get(column.kind, "bigint") for column in parsed.table.columns}
+    places = ", ".join(f"c{place} {kinds.get(column, 'text')}" for place, column in enumerate(columns))
+    names = ", ".join(f"c{place}" for place in range(len(columns)))
+    counted = "INTEGER PRIMARY KEY" if is_file() else "bigserial PRIMARY KEY"
     with connection.cursor() as cursor:
-        cursor.execute(f"CREATE TEMP TABLE {_quoted('staged_' + name)} ({places})")
+        cursor.execute(f"CREATE TEMP TABLE {_staged(name)} (place {counted}, {places})")
         marks = ", ".join(["%s"] * len(columns))
-        cursor.executemany(f"INSERT INTO {_staged(name)} VALUES ({marks})", cast(Any, zip(*columns, strict=True)))
+        statement = f"INSERT INTO {_staged(name)} ({names}) VALUES ({marks})"
+        cursor.executemany(statement, cast(Any, zip(*columns.values(), strict=True)))
 
 
 def replace_rows(parsed: Parsed, present: Sequence[Column], also: Iterable[str], defaults: dict[str, Any]) -> None:
@@ -49,13 +58,13 @@ def replace_rows(parsed: Parsed, present: Sequence[Column], also: Iterable[str],
     assert model is not None
     of_deal = f"SELECT c{_place(parsed, 'deal_id')} FROM {_staged(name)}"
     with connection.cursor() as cursor:
-        cursor.execute("CREATE TEMP TABLE staged_also (key)")
-        cursor.executemany("INSERT INTO temp.staged_also VALUES (%s)", [(key,) for key in also])
+        cursor.execute("CREATE TEMP TABLE staged_also (key text)")
+        cursor.executemany("INSERT INTO staged_also VALUES (%s)", [(key,) for key in also])
         cursor.execute(
             f"DELETE FROM {_quoted(model._meta.db_table)} WHERE deal_id IN (SELECT id FROM deals_deal"
-            f" WHERE key IN ({of_deal} UNION SELECT key FROM temp.staged_also))"
+            f" WHERE key IN ({of_deal} UNION SELECT key FROM staged_also))"
         )
-        cursor.execute("DROP TABLE temp.staged_also")
+        cursor.execute("DROP TABLE staged_also")
         cursor.execute(*_insertion(parsed, present, model, defaults))
         if name == "deal_revisions":
             cursor.execute(f"UPDATE deals_deal SET short_form = FALSE WHERE short_form AND key IN ({of_deal})")
@@ -92,6 +101,6 @@ def _insertion(
     values += ["%s"] * len(left)
     statement = (
         f"INSERT INTO {_quoted(model._meta.db_table)} ({', '.join(into)}) SELECT {', '.join(values)}"
-        f" FROM {_staged(parsed.table.name)} s{''.join(joins)} ORDER BY s.rowid"
+        f" FROM {_staged(parsed.table.name)} s{''.join(joins)} ORDER BY s.place"
     )
     return statement, [*given, *left.values()]

@@ -12,6 +12,7 @@ from wise_tally.core.book import BookAsOf, Flags
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, saved_intervals
 from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
@@ -148,6 +149,14 @@ def contact_intervals(line: FilterLine, rows: Ints) -> Ints:
 def gaps(line: FilterLine, rows: Ints, spent: np.ndarray | None = None) -> Ints:
     """Contact intervals missed, shape of `rows`; `spent` are the days since the last contact where they are at hand."""
     return contact_gaps(contact_days(line, rows) if spent is None else spent, contact_intervals(line, rows))
+
+
+@derived()
+def open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
+    """Of all open deals: rows of the snapshot, days since the last contact, intervals missed."""
+    rows = np.flatnonzero(line.snapshot.kind == OPEN)
+    spent = contact_days(line, rows)
+    return rows, spent, gaps(line, rows, spent)
 
 
 def lost_reason_places(line: FilterLine) -> tuple[tuple[str, ...], Ints]:

@@ -65,7 +65,7 @@ class FilterLine:
     def cache(self) -> Cache:
         """What was read and computed for this selection, also by earlier pages while nothing was written."""
         chosen = (self.period, self.scope, self.today, self.given, self.rest, self.whose_fixed, self.any_period)
-        return remembered.of(chosen, (self.book, self.snapshot))
+        return remembered(self.book).of(chosen, (self.book, self.snapshot))
 
     @property
     def as_of(self) -> date:

@@ -11,8 +11,8 @@ from typing import Any
 
 from django.db import connection
 
-from wise_tally.core.derived import Cache
-from wise_tally.domain.org.book_number import present_number
+from wise_tally.core.book import Book
+from wise_tally.core.derived import Cache, derived
 from wise_tally.domain.org.models import AuditEntry
 
 MOST_SELECTIONS = 16
@@ -20,10 +20,10 @@ MOST_SELECTIONS = 16
 
 
 class Remembered:
-    """Caches by selection, the last used ones, as of one state of the database."""
+    """Caches by selection, the last used ones, as of the audit's last entry: what is written beside the book raises no other number."""
 
     def __init__(self) -> None:
-        self._state: tuple[int, int] = (0, 0)
+        self._last_entry = 0
         self._caches: OrderedDict[Hashable, tuple[Any, Cache]] = OrderedDict()
         self._lock = Lock()
 
@@ -31,10 +31,11 @@ class Remembered:
         """The cache of a selection in the very objects `of_whom`; one of its own within a transaction, which may be taken back."""
         if connection.in_atomic_block:
             return Cache()
-        state, key = state_of_database(), (selection, *map(id, of_whom))
+        last = AuditEntry.objects.order_by("-pk").values_list("pk", flat=True).first() or 0
+        key = (selection, *map(id, of_whom))
         with self._lock:
-            if state != self._state:
-                self._state, self._caches = state, OrderedDict()
+            if last != self._last_entry:
+                self._last_entry, self._caches = last, OrderedDict()
             _, found = self._caches.setdefault(key, (of_whom, Cache()))
             self._caches.move_to_end(key)
             if len(self._caches) > MOST_SELECTIONS:
@@ -42,10 +43,8 @@ class Remembered:
             return found
 
 
-def state_of_database() -> tuple[int, int]:
-    """What every write raises: the book's number, or the audit's last entry where something beside the book was written."""
-    last = AuditEntry.objects.order_by("-pk").values_list("pk", flat=True).first()
-    return present_number().number, last or 0
-
-
-remembered = Remembered()
+@derived()
+def remembered(book: Book) -> Remembered:
+    """What is remembered of a book; it goes with the book."""
+    del book
+    return Remembered()

@@ -10,6 +10,7 @@ from django.core.exceptions import ImproperlyConfigured
 from django.utils.functional import SimpleLazyObject, lazystr
 
 from wise_tally.config.mail import mail_settings
+from wise_tally.domain.database.settings import database
 from wise_tally.domain.number_settings import number
 
 _SOURCE = Path(__file__).resolve().parents[3]
@@ -17,6 +18,7 @@ _SOURCE = Path(__file__).resolve().parents[3]
 ROOT = _SOURCE if (_SOURCE / "manage.py").exists() else Path.cwd()
 # The database, backups and what is uploaded are the server's alone.
 os.umask(0o077)
+DATABASE_URL = os.environ.get("WISE_TALLY_DATABASE_URL", "")
 DATABASE_FILE = Path(os.environ.get("WISE_TALLY_DATABASE") or ROOT / "var" / "wise_tally.sqlite3").absolute()
 
 
@@ -105,21 +107,7 @@ TEMPLATES = [
 ]
 # Seconds that a write waits for another process's; the server sets less for its pages, an import may wait.
 WRITE_PATIENCE = number("WISE_TALLY_WRITE_PATIENCE", 20.0, float)
-DATABASES = {
-    "default": {
-        "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATABASE_FILE,
-        "CONN_MAX_AGE": None,
-        "OPTIONS": {
-            # A write transaction takes its lock at the start, so two writers queue instead of failing half way.
-            "transaction_mode": "IMMEDIATE",
-            "timeout": WRITE_PATIENCE,
-            # Each thread keeps little for itself: pages of the file are shared through the machine's own cache.
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; "
-            "PRAGMA cache_size=-4096; PRAGMA mmap_size=1073741824;",
-        },
-    }
-}
+DATABASES = {"default": database(DATABASE_FILE, WRITE_PATIENCE, DATABASE_URL)}
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
@@ -167,7 +155,8 @@ CONTENT_SECURITY_POLICY = {
 }
 # A sign-in ends after so many idle hours; the cookie outlives it, so that what is typed then is kept for its person.
 IDLE_HOURS = number("WISE_TALLY_IDLE_HOURS", 12.0, float)
-SESSION_ENGINE = "wise_tally.web.request.session_files"
+# Several servers share the rows of one database; a file of SQLite is better left alone by who only reads.
+SESSION_ENGINE = f"wise_tally.web.request.session_{'rows' if DATABASE_URL else 'files'}"
 SESSION_FILE_PATH = DATABASE_FILE.parent / f"sessions-{DATABASE_FILE.stem}"
 SESSION_COOKIE_AGE = 31 * 24 * 3600
 SESSION_COOKIE_SAMESITE = "Lax"

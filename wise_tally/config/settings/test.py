@@ -1,6 +1,7 @@
 """Tests: the demo's settings with quick password hashing."""
 
 import atexit
+import os
 import shutil
 import tempfile
 from pathlib import Path
@@ -14,4 +15,7 @@ atexit.register(shutil.rmtree, SESSION_FILE_PATH, ignore_errors=True)
 WHITENOISE_AUTOREFRESH = True
 
 # Tests run on a file, as the application does: locks between two writers are real only there.
-DATABASES["default"]["TEST"] = {"NAME": str(DATABASE_FILE.parent / "test.sqlite3")}  # noqa: F405
+if "WISE_TALLY_DATABASE_URL" in os.environ:
+    DATABASES["default"]["TEST"] = {"NAME": "test", "TEMPLATE": "template0"}  # noqa: F405
+else:
+    DATABASES["default"]["TEST"] = {"NAME": str(DATABASE_FILE.parent / "test.sqlite3")}  # noqa: F405

@@ -198,7 +198,7 @@ def _untouched(found: Look, grown: Grown, period: Period, on: date, scope: Filte
 @derived(_untouched, most=LOOKS_KEPT)
 def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str, came: int) -> Look:
     """One look; without guesses where fewer than 20 deals had been decided."""
-    snapshot = book.as_of(on)
+    snapshot = book.looked_back(on)
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return Look(period, on, checkpoint, came, {}, {}, np.zeros(0, dtype=bool))

@@ -54,7 +54,7 @@ def _untouched(found: dict[int, Guess], grown: Grown, period: Period, scope: Fil
 @derived(_untouched, most=LOOKS_KEPT)
 def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGuess]:
     """Each person of the scope with deals or wins in the period, as seen after its first third."""
-    snapshot = book.as_of(checkpoints(period)[AFTER_A_THIRD])
+    snapshot = book.looked_back(checkpoints(period)[AFTER_A_THIRD])
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return {}
@@ -81,7 +81,7 @@ def _submitted(book: Book, period: Period, scope: Filter) -> dict[int, tuple[int
     """Of each person with deals who submitted after the period's first third: won by then, outlook and submitted amount, in
     minor units. Ranges, which take the distribution of each person, are left out.
     """
-    snapshot = book.as_of(checkpoints(period)[AFTER_A_THIRD])
+    snapshot = book.looked_back(checkpoints(period)[AFTER_A_THIRD])
     if of_deals(book, snapshot, period).until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return {}
     with_deals = np.unique(forecast_lines(book, snapshot, period, scope, "person").node)

@@ -48,7 +48,7 @@ def _still_past(found: LastDays, grown: Grown, as_of: date, horizon: int) -> Las
 @derived(_still_past, most=FITS_KEPT)
 def last_days(book: Book, as_of: date, horizon: int) -> LastDays:
     """The outlook of `horizon` days ago for the days since: z = (won − expected) ÷ √(v + σ²v²), v the sum of p(1 − p)."""
-    then = book.as_of(as_of - timedelta(days=horizon))
+    then = book.looked_back(as_of - timedelta(days=horizon))
     learnt = fit(book, then.as_of, horizon)
     found = chances(book, then, learnt)
     won_at = first_win(book)[0][found.standing.deal]

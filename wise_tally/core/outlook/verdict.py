@@ -60,7 +60,7 @@ def _untouched(means: dict[str, int], grown: Grown, period: Period, place: int) 
 @derived(_untouched, most=LOOKS_KEPT)
 def _means_at(book: Book, period: Period, place: int) -> dict[str, int]:
     """What each method expected of the whole book on average, in minor units; empty where too few deals had been decided."""
-    snapshot = book.as_of(checkpoints(period)[place])
+    snapshot = book.looked_back(checkpoints(period)[place])
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return {}

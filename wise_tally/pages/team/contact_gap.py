@@ -34,9 +34,9 @@ class GapQuery(PeopleQuery):
     def columns(self) -> tuple[Ints, tuple[str, ...]]:
         """A column a number of missed intervals."""
         is_open = self.line.snapshot.kind == OPEN
-        rows = np.flatnonzero(is_open)
+        rows, _, gaps = deal_columns.open_contacts(self.line)
         missed = np.zeros(len(is_open), dtype=np.int64)
-        missed[rows] = deal_columns.gaps(self.line, rows)
+        missed[rows] = gaps
         return missed_columns(missed, is_open), HEADS
 
 

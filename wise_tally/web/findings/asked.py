@@ -12,7 +12,6 @@ from wise_tally.core.findings.bounds import Bounds
 from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
 from wise_tally.core.lines import owner_filtered, people_kept
 from wise_tally.core.money import Ints, sum_by_group
-from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 from wise_tally.domain.briefs.selectors import bounds_in_force
 from wise_tally.domain.deals.models import Account, Activity, Invoice, LeadMove
@@ -47,11 +46,10 @@ def question_of(
 
 def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
     """What the book does not hold of the scope's deals, customers and leads, as of the filter line's day."""
-    rows = np.flatnonzero(line.snapshot.kind == OPEN)
+    rows, spent, gaps = deal_columns.open_contacts(line)
     deal, size = line.snapshot.deal[rows], len(line.book.deals.key)
-    spent = deal_columns.contact_days(line, rows)
     silent, missed = np.zeros(size), np.zeros(size, dtype=np.int64)
-    silent[deal], missed[deal] = spent, deal_columns.gaps(line, rows, spent)
+    silent[deal], missed[deal] = spent, gaps
     customer = deal_columns.attributes_of(line).references("account")
     month = line.book.reference.fiscal.containing(line.as_of, "month")
     gone = people_left(line.as_of)

@@ -12,6 +12,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from wise_tally.core.errors import CoreError
+from wise_tally.domain.database import is_busy
 from wise_tally.domain.formats import use_workspace
 from wise_tally.domain.org.access import Viewer, has_left, viewer_of
 from wise_tally.domain.org.actions import audit
@@ -88,7 +89,7 @@ class WorkspaceMiddleware:
         if isinstance(error, NothingYet):
             answer = {"message": str(error), "link_words": error.step, "address": reverse(error.address)}
             return render(request, "web/nothing_yet.html", answer)
-        if isinstance(error, OperationalError) and "locked" in str(error):
+        if is_busy(error):
             return busy(request)
         if isinstance(error, DatabaseError | OSError) and (words := words_of(error)):
             log.exception("The machine refused")

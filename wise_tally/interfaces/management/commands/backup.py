@@ -6,8 +6,8 @@ from django.conf import settings
 from django.core.management import CommandParser
 
 from wise_tally.domain.org.clock import now
-from wise_tally.interfaces.command_line import OneLineCommand
-from wise_tally.operation.backup import NIGHTLY, folder, make_backup, prune
+from wise_tally.interfaces.command_line import OneLineCommand, refuse
+from wise_tally.operation.backup import NIGHTLY, BackupRefused, folder, make_backup, prune
 
 
 class Command(OneLineCommand):
@@ -23,7 +23,10 @@ class Command(OneLineCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Make one backup."""
-        made = make_backup(now(), NIGHTLY if options["nightly"] else "")
+        try:
+            made = make_backup(now(), NIGHTLY if options["nightly"] else "")
+        except BackupRefused as refused:
+            refuse(str(refused))
         self.stdout.write(f"{folder() / made.name} ({made.size:,} bytes, checked)")
         if options["nightly"]:
             for name in prune(settings.BACKUPS_KEPT):

@@ -8,18 +8,24 @@ import gzip
 import json
 import zlib
 from collections import defaultdict
-from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
+from wise_tally.domain.database import columns_of, notes, noting
 from wise_tally.domain.formats import as_words, plural
 from wise_tally.package.tables import TABLES
 
 NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
+
+
+def journalling() -> AbstractContextManager[None]:
+    """Note every change to the package's tables inside; must stand within a transaction."""
+    return noting(NAMES)
 
 
 class UndoRefused(Exception):
@@ -37,51 +43,12 @@ class TableJournal:
     deleted: dict[int, list[Any]] = field(default_factory=dict)
 
 
-def _columns(table: str) -> list[str]:
-    with connection.cursor() as cursor:
-        cursor.execute(f"PRAGMA table_info({table})")
-        return [row[1] for row in cursor.fetchall()]
-
-
-@contextmanager
-def journalling() -> Iterator[None]:
-    """Note every change to the package's tables inside; must stand within a transaction."""
-    with connection.cursor() as cursor:
-        cursor.execute("CREATE TEMP TABLE journal (seq INTEGER PRIMARY KEY, tbl TEXT, op TEXT, id INTEGER, old TEXT)")
-        for table in NAMES:
-            names = _columns(table)
-            old = "json_array(" + ", ".join(f'OLD."{name}"' for name in names) + ")"
-            differs = " OR ".join(f'OLD."{name}" IS NOT NEW."{name}"' for name in names)
-            note = "INSERT INTO journal (tbl, op, id, old) VALUES"
-            cursor.execute(
-                f"CREATE TEMP TRIGGER j_{table}_i AFTER INSERT ON main.{table} BEGIN {note} ('{table}', 'i', NEW.id, NULL); END"
-            )
-            cursor.execute(
-                f"CREATE TEMP TRIGGER j_{table}_u AFTER UPDATE ON main.{table} WHEN {differs}"
-                f" BEGIN {note} ('{table}', 'u', OLD.id, {old}); END"
-            )
-            cursor.execute(
-                f"CREATE TEMP TRIGGER j_{table}_d AFTER DELETE ON main.{table} BEGIN {note} ('{table}', 'd', OLD.id, {old}); END"
-            )
-    try:
-        yield
-    finally:
-        with connection.cursor() as cursor:
-            for table in NAMES:
-                for op in "iud":
-                    cursor.execute(f"DROP TRIGGER IF EXISTS temp.j_{table}_{op}")
-            cursor.execute("DROP TABLE IF EXISTS temp.journal")
-
-
 def written() -> dict[str, TableJournal]:
     """The journal so far; what was inserted and deleted again is left out."""
     found: dict[str, TableJournal] = {}
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT tbl, op, id, old FROM temp.journal ORDER BY seq")
-        notes = cursor.fetchall()
-    for table, op, number, old in notes:
+    for table, op, number, old in notes():
         if table not in found:
-            found[table] = TableJournal(_columns(table))
+            found[table] = TableJournal(columns_of(table))
         journal = found[table]
         if op == "i":
             journal.inserted[number] = 0
@@ -89,10 +56,10 @@ def written() -> dict[str, TableJournal]:
             if op == "d":
                 del journal.inserted[number]
         elif op == "u":
-            journal.before.setdefault(number, json.loads(old))
+            journal.before.setdefault(number, old or [])
             journal.changed[number] = 0
         else:
-            journal.deleted[number] = journal.before.pop(number, json.loads(old))
+            journal.deleted[number] = journal.before.pop(number, old or [])
             journal.changed.pop(number, None)
     for table, journal in found.items():
         for rows in (journal.inserted, journal.changed):
@@ -111,6 +78,10 @@ def _marks(table: str, numbers: set[int]) -> dict[int, int]:
 
 def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
     """The columns in which each changed row differs from what it was, by row number."""
+
+    def plain(value: Any) -> Any:
+        return value.isoformat() if isinstance(value, date | datetime) else value
+
     if not journal.before:
         return {}
     with connection.cursor() as cursor:
@@ -118,7 +89,9 @@ def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
         now = {row[0]: row for row in cursor.fetchall() if row[0] in journal.before}
     return {
         number: {
-            name for name, old, new in zip(journal.columns, journal.before[number], row, strict=True) if old != new
+            name
+            for name, old, new in zip(journal.columns, journal.before[number], row, strict=True)
+            if old != plain(new)
         }
         for number, row in now.items()
     }

@@ -8,6 +8,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.demo.build import build_demo
+from wise_tally.domain.database import is_file
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.formats import plural
 from wise_tally.domain.imports.models import ImportRun, ImportStatus
@@ -15,6 +16,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.models import Process
 from wise_tally.operation.backup import make_backup
+from wise_tally.package.tables import TABLES
 from wise_tally.pages.setup.imports.journal import UndoRefused
 from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, kind_of
 from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
@@ -86,7 +88,10 @@ def one(request: PageRequest, number: int) -> HttpResponse:
     """One import: match and preview, or progress, or how it went."""
     run = run_of(number)
     if run.status in ENDED:
-        return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind]})
+        # In the order in which tables are read: a database may keep the names of a report in another one.
+        counts = run.report.get("rows", {})
+        rows = [(name, counts[name]) for name in TABLES if name in counts]
+        return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind], "rows": rows})
     if is_carried_out(run):
         return render(request, "imports/import_running.html", {"run": run, "progress": progress_of(run)})
     # It may have ended between the two looks.
@@ -202,7 +207,7 @@ def look_around(request: PageRequest) -> HttpResponse:
     """Fill an empty workspace with the demo firm, after a backup that empties it again."""
     if Process.objects.exists() or Deal.objects.exists():
         raise Refused("This workspace is not empty. Start the demo in its own database with ./tally demo.", 409)
-    made = make_backup(now())
+    made = make_backup(now()).name if is_file() else "the backup of your PostgreSQL"
     build_demo(today(), now())
-    messages.success(request, f"Demo data loaded. Restore {made.name} under Backups to empty the workspace.")
+    messages.success(request, f"Demo data loaded. Restore {made} to empty the workspace.")
     return redirect("forecast:page")

@@ -13,12 +13,13 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
+from wise_tally.domain.database import is_file
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.audit_words import change_in_words, entries_of, people_of
 from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
-from wise_tally.operation.backup import NAME, BackupRefused, backups_made, folder, make_backup, too_old
+from wise_tally.operation.backup import NAME, OF_THE_SERVER, BackupRefused, backups_made, folder, make_backup, too_old
 from wise_tally.operation.restoring import losses, restore_backup
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.page_query import OwnQuery, one_day, text
@@ -122,6 +123,7 @@ def backups(request: PageRequest) -> HttpResponse:
             raise Refused(str(refused), 409) from refused
         return redirect("setup:backups")
     answer = {"backups": backups_made(), "too_old": too_old(), "kept": settings.BACKUPS_KEPT, "folder": folder()}
+    answer["elsewhere"] = "" if is_file() else OF_THE_SERVER
     return render(request, "setup/backups.html", answer)
 
 

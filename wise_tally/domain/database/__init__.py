@@ -1,0 +1,75 @@
+"""Where engines of databases differ: SQLite, what the product is made for, and PostgreSQL for several servers.
+
+All else goes through the ORM or is SQL that both understand. On both one transaction writes at a time, from its beginning:
+a row with a higher number is newer, which the book rests on.
+"""
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from types import ModuleType
+from typing import Any
+
+from django.db import DatabaseError, connection
+
+from wise_tally.domain.database import postgresql, sqlite
+
+Note = tuple[str, str, int, list[Any] | None]
+"""Of a row written: its table, i, u or d for inserted, updated and deleted, its number, and its values before (None of a new one)."""
+
+
+def _engine() -> ModuleType:
+    return sqlite if is_file() else postgresql
+
+
+def is_file() -> bool:
+    """Whether the database is a file of its own, which can be copied, put back and mended here."""
+    return connection.vendor == "sqlite"
+
+
+@contextmanager
+def one_snapshot() -> Iterator[None]:
+    """All reads inside see the same state of the database, without keeping writers out."""
+    if connection.in_atomic_block:
+        yield
+        return
+    with connection.cursor() as cursor:
+        cursor.execute(_engine().BEGIN_READING)
+        try:
+            yield
+        finally:
+            cursor.execute("COMMIT")
+
+
+def is_busy(error: BaseException) -> bool:
+    """Whether a write gave up because another one was at it."""
+    return isinstance(error, DatabaseError) and bool(_engine().is_busy(error))
+
+
+def columns_of(table: str) -> list[str]:
+    """The columns of a table in their order."""
+    with connection.cursor() as cursor:
+        return [column.name for column in connection.introspection.get_table_description(cursor, table)]
+
+
+@contextmanager
+def noting(tables: Iterable[str]) -> Iterator[None]:
+    """Every row that is written inside to one of the tables is noted; must stand within a transaction."""
+    names = list(tables)
+    with connection.cursor() as cursor:
+        for statement in _engine().begin_noting({name: columns_of(name) for name in names}):
+            cursor.execute(statement)
+    try:
+        yield
+    finally:
+        # What is taken back as a whole takes its notes along.
+        if not connection.needs_rollback:
+            with connection.cursor() as cursor:
+                for statement in _engine().end_noting(names):
+                    cursor.execute(statement)
+
+
+def notes() -> list[Note]:
+    """What was noted so far, in its order."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT tbl, op, id, old FROM journal ORDER BY seq")
+        return [(table, op, number, _engine().values_of(old)) for table, op, number, old in cursor.fetchall()]

@@ -1,0 +1,17 @@
+"""Which transactions of a thread wait for their turn: all but those of rows in whose order nothing lies."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+
+IN_TURN = ContextVar("in_turn", default=True)
+
+
+@contextmanager
+def out_of_turn() -> Iterator[None]:
+    """A transaction begun inside waits for no other."""
+    before = IN_TURN.set(False)
+    try:
+        yield
+    finally:
+        IN_TURN.reset(before)

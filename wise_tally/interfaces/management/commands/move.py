@@ -1,0 +1,31 @@
+"""`./tally move TARGET`: copy the workspace into another database, of PostgreSQL or a file of SQLite."""
+
+from typing import Any
+
+from django.core.management import CommandParser
+
+from wise_tally.interfaces.command_line import OneLineCommand, refuse
+from wise_tally.operation.moving import MoveRefused, move_to
+
+
+class Command(OneLineCommand):
+    """The present database stays; what to set next is said."""
+
+    help = "Copy the workspace into another database."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        """Where to."""
+        parser.add_argument("target", help="postgresql://user@host/name, or a file of SQLite that is not there yet")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        """Copy all, then say how many rows there are."""
+        target = options["target"]
+        try:
+            counts = move_to(target)
+        except MoveRefused as refused:
+            refuse(str(refused))
+        setting = "WISE_TALLY_DATABASE_URL" if "://" in target else "WISE_TALLY_DATABASE"
+        self.stdout.write(f"{sum(counts.values()):,} rows of {len(counts)} tables are there too.")
+        self.stdout.write(
+            f"Set {setting}={target} and start the server anew. The folder of the present file stays in use."
+        )

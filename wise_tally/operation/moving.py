@@ -1,0 +1,76 @@
+"""A workspace moved from one database engine to the other: every row, under its own number, in one transaction on each side."""
+
+from pathlib import Path
+from typing import Any
+
+from django.apps import apps
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from django.core.management.color import no_style
+from django.db import connections, models, transaction
+
+from wise_tally.domain.database.settings import database
+from wise_tally.domain.org.models import BookNumber
+
+HERE, THERE = "default", "moved_to"
+BATCH = 2_000
+# What Django makes by itself in every database, or keeps of sign-ins that failed.
+LEFT = ("contenttypes", "sessions", "axes", "auth.Permission", "auth.Group_permissions", "auth.User_user_permissions")
+
+
+class MoveRefused(Exception):
+    """The other database cannot take the workspace."""
+
+
+def move_to(target: str) -> dict[str, int]:
+    """Copy the workspace to `target`, a file or an address of PostgreSQL; how many rows of each table there are now.
+
+    Nobody writes to the present database meanwhile; it stays as it is. Raises MoveRefused where the other is not empty, and
+    what the databases raise: then nothing was written to the other one.
+    """
+    settings = database(Path(target).absolute(), 60.0, target if "://" in target else "")
+    connections.databases[THERE] = connections.configure_settings({HERE: {}, THERE: settings})[THERE]
+    try:
+        call_command("migrate", database=THERE, verbosity=0, interactive=False)
+        holding: list[type[models.Model]] = [User, *apps.get_app_config("deals").get_models()]
+        if any(model._base_manager.using(THERE).exists() for model in holding):
+            raise MoveRefused("The other database holds a workspace already. Name an empty one.")
+        with transaction.atomic(HERE), transaction.atomic(THERE):
+            return _copied()
+    finally:
+        connections[THERE].close()
+
+
+def _copied() -> dict[str, int]:
+    found = [model for model in apps.get_models(include_auto_created=True) if not _is_left(model)]
+    for model in reversed(found):
+        model._base_manager.using(THERE).all().delete()
+    counts = {model._meta.db_table: _copy(model) for model in found}
+    for statement in connections[THERE].ops.sequence_reset_sql(no_style(), found):
+        with connections[THERE].cursor() as cursor:
+            cursor.execute(statement)
+    # Whoever knows the present one by its number takes the other for newer.
+    raised: dict[str, Any] = {name: models.F(name) + 1 for name in ("number", "ground", "epoch", "beside")}
+    BookNumber.objects.using(THERE).update(**raised)
+    return counts
+
+
+def _is_left(model: type[models.Model]) -> bool:
+    return model._meta.label in LEFT or model._meta.app_label in LEFT
+
+
+def _copy(model: type[models.Model]) -> int:
+    rows = model._base_manager.using(HERE).order_by("pk").iterator(BATCH)
+    batch: list[models.Model] = []
+    count = 0
+    for row in rows:
+        batch.append(row)
+        if len(batch) == BATCH:
+            count += _put(model, batch)
+            batch = []
+    return count + _put(model, batch)
+
+
+def _put(model: type[models.Model], batch: list[models.Model]) -> int:
+    model._base_manager.using(THERE).bulk_create(batch)
+    return len(batch)
