@@ -59,6 +59,7 @@ def samples(book, days):
         "last": [max(days)],
         "quota_minor": [None, 1_000_000],
         "most": [3],
+        "calls": [False, True],
         "node": [("company", 0), ("person", 0)],
         "horizon": [0, 25],
         "way": WAYS,

@@ -23,6 +23,7 @@ from tests.support.random_world import random_world
 from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.core.effect import StageChange, effect_of, with_changes
+from wise_tally.domain.database import is_file
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
 from wise_tally.domain.file_lock import alone
 from wise_tally.domain.imports.models import ImportRun
@@ -350,6 +351,10 @@ def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_agai
     read_package(world.write(tmp_path / "again"), NOW, step)
     assert {steps.pop(name) for name in ("reading", "checking", "preparing")} == {True}
     assert set(steps.values()) == {False}
+    if is_file():
+        with connection.cursor() as cursor:
+            assert cursor.execute("PRAGMA foreign_key_check").fetchall() == []
+            assert cursor.execute("PRAGMA foreign_keys").fetchone() == (1,), "after it they are looked up again"
     world.tables.pop("people")
     checked = check_package(world.write(tmp_path / "later"))
     Person.objects.update(key=Concat("key", Value("x")))

@@ -9,6 +9,7 @@ from typing import Any, cast
 from babel.numbers import get_currency_precision
 from django.db import connection, models, transaction
 
+from wise_tally.domain.database import known_references
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.book_number import old_rows_changed, present_number
 from wise_tally.domain.org.models import Workspace
@@ -58,7 +59,7 @@ class CheckedPackage:
         """Write all of it in one transaction. What was written since the check is checked against again (PackageRefused)."""
         package, keys = self.package, cast(Keys, {})
         step("preparing")
-        with staged(package), transaction.atomic():
+        with staged(package), known_references(), transaction.atomic():
             rest = self.rest
             if present_number().number != self.number:
                 rest = _check(self.folder, package, Report())
