@@ -4,7 +4,7 @@ Every credited line stands in exactly one bucket, and every figure of money or n
 So the figures partition the deals, and the working of a figure is the list of the lines in its buckets.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -191,16 +191,20 @@ def _rows_of_pairs(
 def forecast_of_periods(
     book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter, by: str
 ) -> list[tuple[ForecastRow, ...]]:
-    """The rows of several periods; the lines are made once, only their buckets differ."""
+    """The rows of several periods."""
+    found = lines_of_periods(book, snapshot, periods, scope, by)
+    return [rows_of_lines(book, lines, (period, scope, by)) for period, lines in zip(periods, found, strict=True)]
+
+
+def lines_of_periods(
+    book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter, by: str
+) -> Iterator[ForecastLines]:
+    """The lines of each of several periods; they are made once, only their buckets differ."""
     if not periods:
-        return []
+        return
     lines = forecast_lines(book, snapshot, periods[0], scope, by)
-    return [
-        rows_of_lines(
-            book, replace(lines, bucket=_bucket_of_deals(snapshot, period)[lines.lines.rows]), (period, scope, by)
-        )
-        for period in periods
-    ]
+    for period in periods:
+        yield replace(lines, bucket=_bucket_of_deals(snapshot, period)[lines.lines.rows])
 
 
 def holding_nodes(buckets: Buckets, counts: Ints) -> Flags:

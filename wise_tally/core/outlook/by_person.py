@@ -1,6 +1,6 @@
 """How past periods were expected for each person, after their first third, and what each won."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -10,7 +10,7 @@ from wise_tally.core.backtest import LOOKS_KEPT, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grown, derived
-from wise_tally.core.forecast import calls_of_rows, forecast, forecast_lines
+from wise_tally.core.forecast import calls_of_rows, forecast, forecast_lines, lines_of_periods
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.outlook.back_test import HIGH, LOW, SUBMITTED
@@ -100,23 +100,21 @@ def submitted_in_the_past(
 ) -> list[tuple[int, int, int]]:
     """(outlook, submitted, came) of each person and past period, in minor units, each less what was won when it was submitted."""
     pairs = []
-    for period in periods:
-        came = _won_by_person(book, snapshot, period, scope)
+    for period, came in zip(periods, _won_by_person(book, snapshot, periods, scope), strict=True):
         for person, (won, outlook, submitted) in _submitted(book, period, scope).items():
             pairs.append((outlook - won, submitted - won, int(came[person]) - won))
     return pairs
 
 
-def _won_by_person(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Ints:
-    lines = forecast_lines(book, snapshot, period, scope, "person")
-    return sum_by_group(lines.value_minor("won"), lines.node, len(book.reference.people))
+def _won_by_person(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> Iterator[Ints]:
+    for lines in lines_of_periods(book, snapshot, periods, scope, "person"):
+        yield sum_by_group(lines.value_minor("won"), lines.node, len(book.reference.people))
 
 
 def people_test(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter) -> dict[int, PersonScore]:
     """How each person's past periods came out against what was expected, by person."""
     looks: dict[int, list[tuple[PersonGuess, int]]] = {}
-    for period in periods:
-        won = _won_by_person(book, snapshot, period, scope)
+    for period, won in zip(periods, _won_by_person(book, snapshot, periods, scope), strict=True):
         for person, guess in _expected(book, period, scope).items():
             if person >= 0:
                 looks.setdefault(person, []).append((guess, int(won[person])))
