@@ -45,7 +45,8 @@ class Firm:
             "WISE_TALLY_PORT": str(PORT),
             "WISE_TALLY_BENCH_PACKAGE": str(folder),
         }
-        own = {"DJANGO_SETTINGS_MODULE": "wise_tally.config.settings.demo", "MALLOC_ARENA_MAX": "2"}
+        own = {"DJANGO_SETTINGS_MODULE": "wise_tally.config.settings.demo", "MALLOC_ARENA_MAX": "2",
+               "MALLOC_MMAP_THRESHOLD_": "4194304", "MALLOC_TRIM_THRESHOLD_": "16777216"}  # fmt: skip
         self.environment = os.environ | inner | own
         os.environ.update(self.environment)
         from wise_tally.bench.package import write_bench
