@@ -18,7 +18,10 @@ def exported(place, folder):
 def test_a_moved_workspace_exports_the_same_bytes(tmp_path):
     here, there = tmp_path / "here.sqlite3", tmp_path / "there.sqlite3"
     manage(here, "import_package", str(CONTRACT))
+    was = here.read_bytes()
     assert "rows of" in manage(here, "move", str(there))
+    assert here.read_bytes() == was, "the present one stays as it is"
+    assert "present database" in manage(here, "move", str(here))
     assert exported(there, tmp_path / "b") == exported(here, tmp_path / "a")
     assert "holds a workspace already" in manage(here, "move", str(there))
 

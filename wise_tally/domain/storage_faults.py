@@ -49,8 +49,9 @@ def words_of(error: BaseException) -> str | None:
         code = getattr(seen, "sqlite_errorcode", None)
         if isinstance(seen, sqlite3.Error) and code is not None and (code & 0xFF) in BY_CODE:
             return BY_CODE[code & 0xFF].format(file=settings.DATABASE_FILE)
-        if hasattr(seen, "sqlstate") and seen.sqlstate in BY_STATE:
-            return BY_STATE[seen.sqlstate]
+        # Other errors without a code are faults of the application.
+        if hasattr(seen, "sqlstate") and (seen.sqlstate or type(seen).__name__ == "OperationalError"):
+            return BY_STATE.get(seen.sqlstate)
         if isinstance(seen, OSError) and seen.errno in BY_ERRNO:
             return BY_ERRNO[seen.errno].format(file=seen.filename or settings.DATABASE_FILE)
         seen = seen.__cause__ or seen.__context__

@@ -4,13 +4,14 @@ from pathlib import Path
 from typing import Any
 
 from django.apps import apps
+from django.conf import settings
 from django.contrib.auth.models import User
-from django.core.management import call_command
 from django.core.management.color import no_style
 from django.db import connections, models, transaction
 
 from wise_tally.domain.database.settings import database
 from wise_tally.domain.org.models import BookNumber
+from wise_tally.operation.own_process import migrate_other
 
 HERE, THERE = "default", "moved_to"
 BATCH = 2_000
@@ -28,10 +29,17 @@ def move_to(target: str) -> dict[str, int]:
     Nobody writes to the present database meanwhile; it stays as it is. Raises MoveRefused where the other is not empty, and
     what the databases raise: then nothing was written to the other one.
     """
-    settings = database(Path(target).absolute(), 60.0, target if "://" in target else "")
-    connections.databases[THERE] = connections.configure_settings({HERE: {}, THERE: settings})[THERE]
+    file, url = Path(target).absolute(), target if "://" in target else ""
+    if (url or str(file)) in (settings.DATABASE_URL, "" if settings.DATABASE_URL else str(settings.DATABASE_FILE)):
+        raise MoveRefused("This is the present database. Name another one.")
+    if not url and not file.parent.is_dir():
+        raise MoveRefused(f"There is no folder {file.parent}. Make it, or name another file.")
+    other = database(file, 60.0, url)
+    names = {"WISE_TALLY_DATABASE_URL": url} | ({} if url else {"WISE_TALLY_DATABASE": str(file)})
+    if wrong := migrate_other(**names):
+        raise MoveRefused(f"The other database could not be made ready: {wrong}")
+    connections.databases[THERE] = connections.configure_settings({HERE: {}, THERE: other})[THERE]
     try:
-        call_command("migrate", database=THERE, verbosity=0, interactive=False)
         holding: list[type[models.Model]] = [User, *apps.get_app_config("deals").get_models()]
         if any(model._base_manager.using(THERE).exists() for model in holding):
             raise MoveRefused("The other database holds a workspace already. Name an empty one.")

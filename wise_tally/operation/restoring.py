@@ -1,10 +1,7 @@
 """Putting a backup back: what would be lost is known first, and no accepted write is in neither copy."""
 
-import os
 import shutil
 import sqlite3
-import subprocess
-import sys
 import tempfile
 import time
 import zlib
@@ -25,6 +22,7 @@ from wise_tally.domain.org.book_number import another_database, present_number
 from wise_tally.domain.org.models import ApiToken, AuditEntry, BookNumber
 from wise_tally.domain.org.sign_in_actions import RESTORED
 from wise_tally.operation.backup import Backup, BackupRefused, check, make_backup, require_file
+from wise_tally.operation.own_process import migrate_other
 from wise_tally.web.request.sessions import end_every
 
 MOST_PEOPLE = 8
@@ -127,12 +125,8 @@ def _bring_up_to_date(fresh: Path) -> None:
     if newer:
         raise BackupRefused(f"{fresh.name} was made by a newer version. Install that version, then restore it there.")
     if lacking:
-        command = [sys.executable, "-m", "wise_tally", "migrate", "--verbosity", "0", "--no-input"]
-        environment = {**os.environ, "WISE_TALLY_DATABASE": str(fresh)}
-        done = subprocess.run(command, env=environment, cwd=settings.ROOT, capture_output=True, text=True, check=False)
-        if done.returncode:
-            last = done.stderr.strip().splitlines()[-1:] or ["without saying why"]
-            raise BackupRefused(f"{fresh.name} could not be brought up to this version: {last[0][:200]}")
+        if wrong := migrate_other(WISE_TALLY_DATABASE=str(fresh)):
+            raise BackupRefused(f"{fresh.name} could not be brought up to this version: {wrong}")
         # Nothing of the copy may be left in a write-ahead log beside it.
         with closing(sqlite3.connect(fresh)) as copy:
             copy.execute("PRAGMA journal_mode=DELETE")

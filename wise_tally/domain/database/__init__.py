@@ -12,6 +12,7 @@ from typing import Any
 from django.db import DatabaseError, connection
 
 from wise_tally.domain.database import postgresql, sqlite
+from wise_tally.domain.database.one_writer.turn import WRITERS
 
 Note = tuple[str, str, int, list[Any] | None]
 """Of a row written: its table, i, u or d for inserted, updated and deleted, its number, and its values before (None of a new one)."""
@@ -41,6 +42,20 @@ def one_snapshot() -> Iterator[None]:
 
 
 @contextmanager
+def one_upgrade() -> Iterator[None]:
+    """Of several servers that start at once on one database one is inside, the next after it."""
+    if is_file():
+        yield
+        return
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_lock(%s)", [WRITERS])
+        try:
+            yield
+        finally:
+            cursor.execute("SELECT pg_advisory_unlock(%s)", [WRITERS])
+
+
+@contextmanager
 def known_references() -> Iterator[None]:
     """For a transaction that looked up every row it refers to, and deletes none that others refer to: SQLite does not do so again
     for each of a million.
@@ -66,19 +81,17 @@ def columns_of(table: str) -> list[str]:
 
 @contextmanager
 def noting(tables: Iterable[str]) -> Iterator[None]:
-    """Every row that is written inside to one of the tables is noted; must stand within a transaction."""
+    """Every row that is written inside to one of the tables is noted; must stand directly within a transaction, which takes the
+    notes along where it is taken back.
+    """
     names = list(tables)
     with connection.cursor() as cursor:
         for statement in _engine().begin_noting({name: columns_of(name) for name in names}):
             cursor.execute(statement)
-    try:
-        yield
-    finally:
-        # What is taken back as a whole takes its notes along.
-        if not connection.needs_rollback:
-            with connection.cursor() as cursor:
-                for statement in _engine().end_noting(names):
-                    cursor.execute(statement)
+    yield
+    with connection.cursor() as cursor:
+        for statement in _engine().end_noting(names):
+            cursor.execute(statement)
 
 
 def notes() -> list[Note]:

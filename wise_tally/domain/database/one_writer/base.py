@@ -6,10 +6,7 @@ locking, advisory locks, in the manual of PostgreSQL 15, section 13.3.5.
 
 from django.db.backends.postgresql import base, operations
 
-from wise_tally.domain.database.one_writer.turn import IN_TURN
-
-WRITERS = 5_417_001
-"""The number of the lock, any that nothing else in the database takes."""
+from wise_tally.domain.database.one_writer.turn import IN_TURN, WRITERS
 
 
 class DatabaseOperations(operations.DatabaseOperations):

@@ -4,6 +4,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
+WRITERS = 5_417_001
+"""The number of the lock, any that nothing else in the database takes."""
 IN_TURN = ContextVar("in_turn", default=True)
 
 

@@ -2,9 +2,10 @@
 
 from typing import Any
 
+from django.conf import settings
 from django.core.management import CommandParser
 
-from wise_tally.interfaces.command_line import OneLineCommand, refuse
+from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.operation.moving import MoveRefused, move_to
 
 
@@ -20,12 +21,16 @@ class Command(OneLineCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Copy all, then say how many rows there are."""
         target = options["target"]
+        ensure_database()
         try:
             counts = move_to(target)
         except MoveRefused as refused:
             refuse(str(refused))
-        setting = "WISE_TALLY_DATABASE_URL" if "://" in target else "WISE_TALLY_DATABASE"
-        self.stdout.write(f"{sum(counts.values()):,} rows of {len(counts)} tables are there too.")
-        self.stdout.write(
-            f"Set {setting}={target} and start the server anew. The folder of the present file stays in use."
+        is_server = "://" in target
+        setting = "WISE_TALLY_DATABASE_URL" if is_server else "WISE_TALLY_DATABASE"
+        folder = settings.WORK_FOLDER
+        beside = (
+            f"{folder} stays in use." if is_server else f"Copy secret_key and imports from {folder} beside the file."
         )
+        self.stdout.write(f"{sum(counts.values()):,} rows of {len(counts)} tables are there too.")
+        self.stdout.write(f"Set {setting}={target} and start the server anew. {beside}")

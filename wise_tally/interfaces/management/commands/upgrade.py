@@ -5,7 +5,7 @@ from typing import Any
 
 from django.conf import settings
 
-from wise_tally.domain.database import is_file
+from wise_tally.domain.database import is_file, one_upgrade
 from wise_tally.domain.org.clock import now
 from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse
 from wise_tally.operation.backup import UPGRADE, make_backup
@@ -20,8 +20,9 @@ class Command(OneLineCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """One line about what was done."""
         if not is_file():
-            # Its backups are made where the server is; several servers of ours may start at once, and one of them does it.
-            ensure_database()
+            # Its backups are made where the server is; several of ours may start at once.
+            with one_upgrade():
+                ensure_database()
             return
         file = Path(settings.DATABASE_FILE)
         if not file.exists():
