@@ -67,14 +67,14 @@
     if (answer.redirected && !answer.headers.has(MARK)) { location.assign(answer.url); return; }
     if (!answer.headers.has(MARK)) { note(place).textContent = "Not saved. Load the page again."; return; }
     if (!answer.ok) { refused(form, field, place, text); return; }
-    saved(form, field, place, text, typed);
+    if (bySelf(form)) saved(form, field, place, text, typed);
+    else savedWhole(form, body, text);
   }
 
   // What was typed on while a value was on its way is sent by itself.
   const arrived = (field, typed) => { if (field && sent.get(field) === typed) sent.delete(field); };
 
   function saved(form, field, place, text, typed) {
-    if (form.dataset.inPlace === "button") { location.reload(); return; }
     const said = note(place);
     said.innerHTML = text;
     const state = said.querySelector("[data-revision]").dataset;
@@ -91,6 +91,18 @@
     });
     const row = form.closest("[data-row]");
     if (row) changed.set(row.id, state.now);
+    follow();
+  }
+
+  // A form with a button: the page says what was saved and offers to undo it; what was typed on meanwhile stays to be saved.
+  function savedWhole(form, body, text) {
+    const state = new DOMParser().parseFromString(text, "text/html").querySelector("[data-revision]").dataset;
+    form.elements.revision.value = state.revision;
+    form.querySelectorAll(".cell-said").forEach((said) => said.replaceChildren());
+    [...form.elements].filter((field) => field.matches(FIELD)).forEach((field) => {
+      field.removeAttribute("aria-invalid");
+      if (field.value === body.get(field.name)) keep(field, field.value);
+    });
     follow();
   }
 
@@ -233,10 +245,14 @@
     const form = event.target.closest(FORM);
     if (!form) return;
     event.preventDefault();
-    if (!form.dataset.busy) {
-      form.dataset.busy = "yes";
-      send(form, null).finally(() => { delete form.dataset.busy; });
-    }
+    // Pressed again while it is being saved: sent once more only if something else was typed by then.
+    if (form.dataset.busy) { form.dataset.busy = "again"; return; }
+    form.dataset.busy = "yes";
+    send(form, null).finally(() => {
+      const isAgain = form.dataset.busy === "again" && [...form.elements].some(isTyped);
+      delete form.dataset.busy;
+      if (isAgain) form.requestSubmit();
+    });
   });
   document.addEventListener("click", async (event) => {
     const button = event.target.closest("[data-undo]");
