@@ -28,8 +28,9 @@ from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
 from wise_tally.domain.file_lock import alone
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import Viewer
-from wise_tally.domain.org.book_number import reference_changed
+from wise_tally.domain.org.book_number import reference_changed, revisions_added
 from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.domain.process.models import Process
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import check_package, read_package
 from wise_tally.package.tables import TABLES
@@ -169,9 +170,9 @@ def test_whatever_a_package_writes_is_undone_by_its_journal(seed, tmp_path):
     for row in other.tables["deals"]:
         row["name"] = f"changed {random.random()}"
     folder = other.write(tmp_path / "second")
-    with transaction.atomic(), journal.journalling():
+    with transaction.atomic(), journal.journalling() as start:
         read_package(folder, NOW)
-        changes = journal.written()
+        changes = journal.written(start)
         assert journal.keep(changes, tmp_path / "journal.gz") > 50
     assert everything(tmp_path / "between") != before
     journal.undo(journal.read_journal(tmp_path / "journal.gz"))
@@ -355,9 +356,17 @@ def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_agai
         with connection.cursor() as cursor:
             assert cursor.execute("PRAGMA foreign_key_check").fetchall() == []
             assert cursor.execute("PRAGMA foreign_keys").fetchone() == (1,), "after it they are looked up again"
+    world.deal("e", ("2026-11-02", "s1", 2000, "2026-12-01"))
+    with check_package(world.write(tmp_path / "meanwhile")).ready() as ready:
+        other = Deal.objects.create(key="e", name="made meanwhile", process=Process.objects.get(), created_at=NOW)
+        revisions_added()
+        with transaction.atomic():
+            ready.take(NOW)
+    assert Deal.objects.get(key="e").pk == other.pk, "what somebody made meanwhile is the package's own deal"
+    assert [r.amount_minor for r in other.revisions.all()] == [200_000]
     world.tables.pop("people")
-    checked = check_package(world.write(tmp_path / "later"))
-    Person.objects.update(key=Concat("key", Value("x")))
-    reference_changed()
-    with pytest.raises(PackageRefused):
-        checked.take(NOW)
+    with check_package(world.write(tmp_path / "later")).ready() as ready:
+        Person.objects.update(key=Concat("key", Value("x")))
+        reference_changed()
+        with pytest.raises(PackageRefused), transaction.atomic():
+            ready.take(NOW)

@@ -4,10 +4,10 @@ import csv
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from io import StringIO
+from io import BytesIO, TextIOWrapper
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from wise_tally.package.cells import CellFault, CellReader
 from wise_tally.package.faults import Report
@@ -94,12 +94,12 @@ def parse_file(path: Path, table: Table, decimals: int, report: Report) -> Parse
     parsed = Parsed(table)
     data = path.read_bytes()
     try:
-        text = data.decode("utf-8-sig")
+        data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         row = data[: error.start].count(b"\n") + 1
         report.add(path.name, row, "", "the file is not UTF-8", "UTF-8 text")
         return parsed
-    records = _records(text, path.name, report)
+    records = _records(TextIOWrapper(BytesIO(data), "utf-8-sig", newline=""), path.name, report)
     header = next(records, (1, []))[1]
     columns = _columns(header, table, path.name, report)
     if columns is None:
@@ -120,8 +120,8 @@ def parse_file(path: Path, table: Table, decimals: int, report: Report) -> Parse
     return parsed
 
 
-def _records(text: str, file: str, report: Report) -> Iterator[tuple[int, list[str]]]:
-    reader = csv.reader(StringIO(text, newline=""), strict=True)
+def _records(text: TextIO, file: str, report: Report) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(text, strict=True)
     line = 1
     try:
         for cells in reader:

@@ -1,106 +1,159 @@
-"""Rows of deals set down beside the database while others write, so that taking them in is one statement a table."""
+"""Rows set down beside the database while others write, so that taking them in is one statement a table.
 
-from collections.abc import Iterable, Iterator, Sequence
+A reference stands there as the place of its identifier among those of its table: which row has the identifier is looked up when
+the rows are taken in.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any, cast
 
 from django.db import connection, models
 
-from wise_tally.domain.database import is_file
-from wise_tally.package.parse import Parsed
+from wise_tally.domain.database import one_batch
 from wise_tally.package.tables import TABLES, Column
 
-# What columns are kept as, by their kind; all others are whole numbers.
-TYPES = dict.fromkeys(("id", "name", "text", "ref", "word"), "text") | {"flag": "boolean"}
+Fields = dict[str, "models.Field[Any, Any]"]
 
 
-def _quoted(name: str | None) -> str:
+def field_of(model: type[models.Model], attribute: str) -> "models.Field[Any, Any]":
+    """The field of that name or that keeps its row number under it."""
+    return next(f for f in model._meta.concrete_fields if attribute in (f.attname, f.name))
+
+
+def default_of(field: "models.Field[Any, Any]") -> Any:
+    """What a row gets that does not have the field."""
+    if field.has_default() and not field.null:
+        return field.get_default()
+    if field.null or not isinstance(field, models.BooleanField | models.CharField | models.TextField):
+        return None
+    return False if isinstance(field, models.BooleanField) else ""
+
+
+def quoted(name: str | None) -> str:
+    """A table or column as written in a statement."""
     return connection.ops.quote_name(str(name))
 
 
-def _staged(name: str) -> str:
-    return _quoted(f"staged_{name}")
+class Staging:
+    """Temporary tables `staged_…` of rows, with their `place` from 1, and `named_…` of the identifiers that they refer to."""
+
+    def __init__(self) -> None:
+        self.places: dict[str, dict[str, int]] = {}
+        self.targets: dict[str, dict[str, str]] = {}
+        self.models: dict[str, type[models.Model]] = {}
+        self.fields: dict[str, Fields] = {}
+        self._found: set[str] = set()
+
+    def add(self, name: str, model: type[models.Model], columns: Mapping[Column, Sequence[Any]], **also: Any) -> None:
+        """Set rows down: values by column of the package, `also` by attribute of the model."""
+        fields: Fields = {}
+        values: list[Sequence[Any]] = []
+        targets: dict[str, str] = {}
+        for column, given in columns.items():
+            field = fields[column.attribute] = field_of(model, column.attribute)
+            if column.kind == "ref":
+                targets[column.attribute] = column.target
+                values.append(self._referred(column.target, given))
+            elif not field.null and None in given:
+                values.append([default_of(field) if value is None else value for value in given])
+            else:
+                values.append(given)
+        fields |= {attribute: field_of(model, attribute) for attribute in also}
+        values += also.values()
+        self.models[name], self.fields[name], self.targets[name] = model, fields, targets
+        listed = ", ".join(f"{quoted(f.column)} {f.db_type(connection)}" for f in fields.values())
+        with connection.cursor() as cursor:
+            cursor.execute(f"CREATE TEMP TABLE staged_{name} (place INTEGER PRIMARY KEY, is_new boolean, {listed})")
+        names = ", ".join(quoted(f.column) for f in fields.values())
+        marks = ", ".join(["%s"] * len(fields))
+        statement = f"INSERT INTO staged_{name} (place, {names}) VALUES (%s, {marks})"
+        rows = zip(range(1, len(values[0]) + 1), *values, strict=True)
+        with one_batch(), connection.cursor() as cursor:
+            cursor.executemany(statement, cast(Any, rows))
+
+    def _referred(self, target: str, values: Sequence[Any]) -> list[int | None]:
+        places = self.places.setdefault(target, {})
+        return [None if value is None else places.setdefault(value, len(places) + 1) for value in values]
+
+    def finish(self) -> None:
+        """Set the identifiers down that rows refer to, once all rows are there."""
+        for target, places in self.places.items():
+            with one_batch(), connection.cursor() as cursor:
+                cursor.execute(f"CREATE TEMP TABLE named_{target} (place INTEGER PRIMARY KEY, key text, number bigint)")
+                cursor.executemany(
+                    f"INSERT INTO named_{target} (place, key) VALUES (%s, %s)", [(p, key) for key, p in places.items()]
+                )
+
+    def drop(self) -> None:
+        """Take the temporary tables away."""
+        with connection.cursor() as cursor:
+            for table in [f"staged_{name}" for name in self.models] + [f"named_{name}" for name in self.places]:
+                cursor.execute(f"DROP TABLE IF EXISTS {table}")
+
+    def mark_new(self, name: str) -> None:
+        """Say of each row that has an identifier whether the database does not have it."""
+        table = quoted(self.models[name]._meta.db_table)
+        with connection.cursor() as cursor:
+            there = f"EXISTS (SELECT 1 FROM {table} t WHERE t.key = staged_{name}.key)"
+            cursor.execute(f"UPDATE staged_{name} SET is_new = NOT {there}")
+
+    def insert(self, name: str, where: str = "TRUE") -> None:
+        """Take rows in, in their order; columns that they do not have get their defaults."""
+        model, fields = self.models[name], self.fields[name]
+        rest = [f for f in model._meta.concrete_fields if not f.primary_key and f not in fields.values()]
+        values, joins = self._values(name)
+        into = ", ".join(quoted(f.column) for f in (*fields.values(), *rest))
+        taken = ", ".join([*values.values(), *["%s"] * len(rest)])
+        with connection.cursor() as cursor:
+            cursor.execute(
+                f"INSERT INTO {quoted(model._meta.db_table)} ({into}) SELECT {taken} FROM staged_{name} s{joins}"
+                f" WHERE {where} ORDER BY s.place",
+                [default_of(field) for field in rest],
+            )
+
+    def update(self, name: str, attributes: Sequence[str]) -> None:
+        """Give rows that were there what the rows of the same identifier have."""
+        values, joins = self._values(name)
+        table, fields = quoted(self.models[name]._meta.db_table), self.fields[name]
+        given = ", ".join(f"{quoted(fields[a].column)} = {values[a]}" for a in attributes)
+        with connection.cursor() as cursor:
+            cursor.execute(
+                f"UPDATE {table} SET {given} FROM staged_{name} s{joins} WHERE s.key = {table}.key AND NOT s.is_new"
+            )
+
+    def _values(self, name: str) -> tuple[dict[str, str], str]:
+        """How each value is read from the staged rows `s`, by attribute, and what is joined to read references."""
+        values, joins = {}, ""
+        for attribute, field in self.fields[name].items():
+            values[attribute] = f"s.{quoted(field.column)}"
+            if target := self.targets[name].get(attribute):
+                if target not in self._found:
+                    self.find(target)
+                    self._found.add(target)
+                other = f"r_{attribute}"
+                joins += f" LEFT JOIN named_{target} {other} ON {other}.place = {values[attribute]}"
+                values[attribute] = f"{other}.number"
+        return values, joins
+
+    def find(self, target: str) -> None:
+        """Look up which rows have the identifiers of a table by now; for rows that are taken in that is done by itself, once."""
+        if target not in self.places:
+            return
+        model = TABLES[target].model
+        assert model is not None
+        table = quoted(model._meta.db_table)
+        with connection.cursor() as cursor:
+            cursor.execute(
+                f"UPDATE named_{target} SET number = (SELECT t.id FROM {table} t WHERE t.key = named_{target}.key)"
+            )
 
 
 @contextmanager
-def staged(package: dict[str, Parsed]) -> Iterator[None]:
-    """Inside, the rows of every table that belongs to deals stand in a temporary table of their own, references by identifier."""
-    names = [name for name, parsed in package.items() if parsed.table.of_deal]
+def staging() -> Iterator[Staging]:
+    """Temporary tables to set rows down in, that are gone afterwards."""
+    made = Staging()
     try:
-        for name in names:
-            _stage(package[name])
-        yield
+        yield made
     finally:
-        with connection.cursor() as cursor:
-            for name in names:
-                cursor.execute(f"DROP TABLE IF EXISTS {_staged(name)}")
-
-
-def _stage(parsed: Parsed) -> None:
-    name, columns = parsed.table.name, parsed.columns
-    kinds = {column.name: TYPES.get(column.kind, "bigint") for column in parsed.table.columns}
-    places = ", ".join(f"c{place} {kinds.get(column, 'text')}" for place, column in enumerate(columns))
-    names = ", ".join(f"c{place}" for place in range(len(columns)))
-    counted = "INTEGER PRIMARY KEY" if is_file() else "bigserial PRIMARY KEY"
-    with connection.cursor() as cursor:
-        cursor.execute(f"CREATE TEMP TABLE {_staged(name)} (place {counted}, {places})")
-        marks = ", ".join(["%s"] * len(columns))
-        statement = f"INSERT INTO {_staged(name)} ({names}) VALUES ({marks})"
-        cursor.executemany(statement, cast(Any, zip(*columns.values(), strict=True)))
-
-
-def replace_rows(parsed: Parsed, present: Sequence[Column], also: Iterable[str], defaults: dict[str, Any]) -> None:
-    """Take the staged rows in, in the place of those that their deals and the deals `also` (identifiers) had.
-
-    `defaults`: what a column gets that the rows do not have, or have empty where it takes no NULL.
-    """
-    model, name = parsed.table.model, parsed.table.name
-    assert model is not None
-    of_deal = f"SELECT c{_place(parsed, 'deal_id')} FROM {_staged(name)}"
-    with connection.cursor() as cursor:
-        cursor.execute("CREATE TEMP TABLE staged_also (key text)")
-        cursor.executemany("INSERT INTO staged_also VALUES (%s)", [(key,) for key in also])
-        cursor.execute(
-            f"DELETE FROM {_quoted(model._meta.db_table)} WHERE deal_id IN (SELECT id FROM deals_deal"
-            f" WHERE key IN ({of_deal} UNION SELECT key FROM staged_also))"
-        )
-        cursor.execute("DROP TABLE staged_also")
-        cursor.execute(*_insertion(parsed, present, model, defaults))
-        if name == "deal_revisions":
-            cursor.execute(f"UPDATE deals_deal SET short_form = FALSE WHERE short_form AND key IN ({of_deal})")
-
-
-def _place(parsed: Parsed, column: str) -> int:
-    return list(parsed.columns).index(column)
-
-
-def _insertion(
-    parsed: Parsed, present: Sequence[Column], model: type[models.Model], defaults: dict[str, Any]
-) -> tuple[str, list[Any]]:
-    """One INSERT of all staged rows in their order: references joined by identifier, what is absent by its default."""
-    into: list[str] = []
-    values: list[str] = []
-    joins: list[str] = []
-    given: list[Any] = []
-    left = dict(defaults)
-    for column in present:
-        value = f"s.c{_place(parsed, column.name)}"
-        if column.kind == "ref":
-            target = TABLES[column.target].model
-            assert target is not None
-            other = f"t{len(joins)}"
-            joins.append(f" LEFT JOIN {_quoted(target._meta.db_table)} {other} ON {other}.key = {value}")
-            value = f"{other}.id"
-        field = next(f for f in model._meta.concrete_fields if column.attribute in (f.attname, f.name))
-        if str(field.column) in left:
-            given.append(left.pop(str(field.column)))
-            value = f"COALESCE({value}, %s)"
-        into.append(_quoted(field.column))
-        values.append(value)
-    into += map(_quoted, left)
-    values += ["%s"] * len(left)
-    statement = (
-        f"INSERT INTO {_quoted(model._meta.db_table)} ({', '.join(into)}) SELECT {', '.join(values)}"
-        f" FROM {_staged(parsed.table.name)} s{''.join(joins)} ORDER BY s.place"
-    )
-    return statement, [*given, *left.values()]
+        made.drop()

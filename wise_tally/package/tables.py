@@ -47,6 +47,11 @@ class Table:
         """The file's name in the package."""
         return f"{self.name}.csv"
 
+    @property
+    def has_key(self) -> bool:
+        """Whether an identifier tells its rows apart."""
+        return self.columns[0].kind == "id"
+
     def column(self, name: str) -> Column:
         """The column of that name."""
         return next(column for column in self.columns if column.name == name)

@@ -14,8 +14,8 @@ from django.db import DatabaseError, connection
 from wise_tally.domain.database import postgresql, sqlite
 from wise_tally.domain.database.one_writer.turn import WRITERS
 
-Note = tuple[str, str, int, list[Any] | None]
-"""Of a row written: its table, i, u or d for inserted, updated and deleted, its number, and its values before (None of a new one)."""
+Note = tuple[str, str, int, list[Any]]
+"""Of a row written: its table, u or d for updated and deleted, its number, and its values before."""
 
 
 def _engine() -> ModuleType:
@@ -42,6 +42,16 @@ def one_snapshot() -> Iterator[None]:
 
 
 @contextmanager
+def one_batch() -> Iterator[None]:
+    """Rows written inside to temporary tables are written together, and nobody waits for it: no other table may be written to."""
+    if not is_file() or connection.in_atomic_block:
+        yield
+        return
+    with one_snapshot():
+        yield
+
+
+@contextmanager
 def one_upgrade() -> Iterator[None]:
     """Of several servers that start at once on one database one is inside, the next after it."""
     if is_file():
@@ -56,16 +66,21 @@ def one_upgrade() -> Iterator[None]:
 
 
 @contextmanager
-def known_references() -> Iterator[None]:
-    """For a transaction that looked up every row it refers to, and deletes none that others refer to: SQLite does not do so again
-    for each of a million.
+def large_write() -> Iterator[None]:
+    """For a transaction of a million rows that looked up every row it refers to, and deletes none that others refer to: SQLite
+    does not look again for each of them, and gathers more pages before it writes them out.
     """
-    switched = is_file() and not connection.in_atomic_block and connection.disable_constraint_checking()
-    try:
+    if not is_file() or connection.in_atomic_block:
         yield
-    finally:
-        if switched:
-            connection.enable_constraint_checking()
+        return
+    with connection.cursor() as cursor:
+        for statement in sqlite.BEGIN_LARGE:
+            cursor.execute(statement)
+        try:
+            yield
+        finally:
+            for statement in sqlite.END_LARGE:
+                cursor.execute(statement)
 
 
 def is_busy(error: BaseException) -> bool:
@@ -81,8 +96,8 @@ def columns_of(table: str) -> list[str]:
 
 @contextmanager
 def noting(tables: Iterable[str]) -> Iterator[None]:
-    """Every row that is written inside to one of the tables is noted; must stand directly within a transaction, which takes the
-    notes along where it is taken back.
+    """Every row of one of the tables that is changed or deleted inside is noted; must stand directly within a transaction, which
+    takes the notes along where it is taken back. Which rows are new their numbers tell: see `last_numbers`.
     """
     names = list(tables)
     with connection.cursor() as cursor:
@@ -92,6 +107,16 @@ def noting(tables: Iterable[str]) -> Iterator[None]:
     with connection.cursor() as cursor:
         for statement in _engine().end_noting(names):
             cursor.execute(statement)
+
+
+def last_numbers(tables: Iterable[str]) -> dict[str, int]:
+    """The highest number of each table; a row that is written later has a higher one."""
+    with connection.cursor() as cursor:
+        found = {}
+        for table in tables:
+            cursor.execute(f"SELECT COALESCE(MAX(id), 0) FROM {table}")
+            found[table] = int(cursor.fetchone()[0])
+    return found
 
 
 def notes() -> list[Note]:

@@ -9,9 +9,7 @@ LOCK_NOT_AVAILABLE = "55P03"
 # Values are noted as an object, whose names stand in the order of the columns.
 NOTE = """CREATE FUNCTION pg_temp.note_row() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-    IF TG_OP = 'INSERT' THEN
-        INSERT INTO pg_temp.journal (tbl, op, id, old) VALUES (TG_TABLE_NAME, 'i', NEW.id, NULL);
-    ELSIF TG_OP = 'DELETE' OR OLD IS DISTINCT FROM NEW THEN
+    IF TG_OP = 'DELETE' OR OLD IS DISTINCT FROM NEW THEN
         INSERT INTO pg_temp.journal (tbl, op, id, old) VALUES (TG_TABLE_NAME, lower(left(TG_OP, 1)), OLD.id, row_to_json(OLD)::text);
     END IF;
     RETURN NULL;
@@ -24,12 +22,12 @@ def is_busy(error: BaseException) -> bool:
 
 
 def begin_noting(tables: Mapping[str, Sequence[str]]) -> Iterator[str]:
-    """Statements after which each row written to a table (with its columns) is noted in the temporary table `journal`."""
+    """Statements after which each row of a table (with its columns) that is changed or deleted is noted in the table `journal`."""
     yield "CREATE TEMP TABLE journal (seq bigserial PRIMARY KEY, tbl text, op text, id bigint, old text)"
     yield NOTE
     for table in tables:
         yield (
-            f'CREATE TRIGGER j_{table} AFTER INSERT OR UPDATE OR DELETE ON "{table}"'
+            f'CREATE TRIGGER j_{table} AFTER UPDATE OR DELETE ON "{table}"'
             " FOR EACH ROW EXECUTE FUNCTION pg_temp.note_row()"
         )
 
@@ -42,8 +40,6 @@ def end_noting(tables: Iterable[str]) -> Iterator[str]:
     yield "DROP TABLE IF EXISTS pg_temp.journal"
 
 
-def values_of(old: str | None) -> list[Any] | None:
+def values_of(old: str) -> list[Any]:
     """A row's values as they were noted."""
-    if old is None:
-        return None
     return [json.dumps(one) if isinstance(one, list | dict) else one for one in json.loads(old).values()]

@@ -5,6 +5,8 @@ from typing import Any
 
 from django.core.exceptions import ImproperlyConfigured
 
+from wise_tally.domain.database.sqlite import CACHE
+
 
 def database(file: Path, patience: float, url: str) -> dict[str, Any]:
     """The setting of the file, or of what `url` names; a write waits `patience` seconds for another. Raises ImproperlyConfigured."""
@@ -22,7 +24,7 @@ def _file(file: Path, patience: float) -> dict[str, Any]:
             "timeout": patience,
             # Each thread keeps little for itself: pages of the file are shared through the machine's own cache.
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; "
-            "PRAGMA cache_size=-4096; PRAGMA mmap_size=1073741824;",
+            f"PRAGMA cache_size={CACHE}; PRAGMA mmap_size=1073741824;",
         },
     }
 

@@ -5,6 +5,10 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 BEGIN_READING = "BEGIN DEFERRED"
+# Pages kept in memory, in kB below zero, while a million rows are written, and else.
+LARGE_CACHE, CACHE = -65_536, -4_096
+BEGIN_LARGE = ("PRAGMA foreign_keys = OFF", f"PRAGMA cache_size = {LARGE_CACHE}")
+END_LARGE = ("PRAGMA foreign_keys = ON", f"PRAGMA cache_size = {CACHE}")
 
 
 def is_busy(error: BaseException) -> bool:
@@ -13,13 +17,12 @@ def is_busy(error: BaseException) -> bool:
 
 
 def begin_noting(tables: Mapping[str, Sequence[str]]) -> Iterator[str]:
-    """Statements after which each row written to a table (with its columns) is noted in the temporary table `journal`."""
+    """Statements after which each row of a table (with its columns) that is changed or deleted is noted in the table `journal`."""
     yield "CREATE TEMP TABLE journal (seq INTEGER PRIMARY KEY, tbl TEXT, op TEXT, id INTEGER, old TEXT)"
     for table, names in tables.items():
         old = "json_array(" + ", ".join(f'OLD."{name}"' for name in names) + ")"
         differs = " OR ".join(f'OLD."{name}" IS NOT NEW."{name}"' for name in names)
         note = "BEGIN INSERT INTO journal (tbl, op, id, old) VALUES"
-        yield f"CREATE TEMP TRIGGER j_{table}_i AFTER INSERT ON main.{table} {note} ('{table}', 'i', NEW.id, NULL); END"
         yield (
             f"CREATE TEMP TRIGGER j_{table}_u AFTER UPDATE ON main.{table} WHEN {differs}"
             f" {note} ('{table}', 'u', OLD.id, {old}); END"
@@ -30,11 +33,11 @@ def begin_noting(tables: Mapping[str, Sequence[str]]) -> Iterator[str]:
 def end_noting(tables: Iterable[str]) -> Iterator[str]:
     """Statements after which nothing is noted any more."""
     for table in tables:
-        for op in "iud":
+        for op in "ud":
             yield f"DROP TRIGGER IF EXISTS temp.j_{table}_{op}"
     yield "DROP TABLE IF EXISTS temp.journal"
 
 
-def values_of(old: str | None) -> list[Any] | None:
+def values_of(old: str) -> list[Any]:
     """A row's values as they were noted."""
-    return None if old is None else json.loads(old)
+    return list(json.loads(old))

@@ -8,7 +8,8 @@ import gzip
 import json
 import zlib
 from collections import defaultdict
-from contextlib import AbstractContextManager
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from pathlib import Path
@@ -16,16 +17,19 @@ from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
-from wise_tally.domain.database import columns_of, notes, noting
+from wise_tally.domain.database import columns_of, last_numbers, notes, noting
 from wise_tally.domain.formats import as_words, plural
 from wise_tally.package.tables import TABLES
 
 NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
 
 
-def journalling() -> AbstractContextManager[None]:
-    """Note every change to the package's tables inside; must stand within a transaction."""
-    return noting(NAMES)
+@contextmanager
+def journalling() -> Iterator[dict[str, int]]:
+    """Note every change to the package's tables inside; must stand within a transaction. Gives what `written` asks for."""
+    before = last_numbers(NAMES)
+    with noting(NAMES):
+        yield before
 
 
 class UndoRefused(Exception):
@@ -36,38 +40,33 @@ class UndoRefused(Exception):
 class TableJournal:
     """What was done to one table: rows inserted and changed with a mark of how they were left, old values to restore."""
 
-    columns: list[str]
+    columns: list[str] = field(default_factory=list)
     inserted: dict[int, int] = field(default_factory=dict)
     changed: dict[int, int] = field(default_factory=dict)
     before: dict[int, list[Any]] = field(default_factory=dict)
     deleted: dict[int, list[Any]] = field(default_factory=dict)
 
 
-def written() -> dict[str, TableJournal]:
-    """The journal so far; what was inserted and deleted again is left out."""
-    found: dict[str, TableJournal] = {}
+def written(before: dict[str, int]) -> dict[str, TableJournal]:
+    """The journal so far, `before` the last number of each table at its beginning; what was added and deleted again is left out."""
+    found: dict[str, TableJournal] = defaultdict(TableJournal)
     for table, op, number, old in notes():
-        if table not in found:
-            found[table] = TableJournal(columns_of(table))
-        journal = found[table]
-        if op == "i":
-            journal.inserted[number] = 0
-        elif number in journal.inserted:
-            if op == "d":
-                del journal.inserted[number]
-        elif op == "u":
-            journal.before.setdefault(number, old or [])
-            journal.changed[number] = 0
+        if number > before[table]:
+            continue
+        if op == "u":
+            found[table].before.setdefault(number, old)
         else:
-            journal.deleted[number] = journal.before.pop(number, old or [])
-            journal.changed.pop(number, None)
+            found[table].deleted[number] = found[table].before.pop(number, old)
+    for table, last in last_numbers(before).items():
+        if last > before[table]:
+            found[table].inserted = _marks(table, range(before[table] + 1, last + 1))
     for table, journal in found.items():
-        for rows in (journal.inserted, journal.changed):
-            rows.update(_marks(table, set(rows)))
+        journal.columns = columns_of(table)
+        journal.changed = _marks(table, set(journal.before))
     return found
 
 
-def _marks(table: str, numbers: set[int]) -> dict[int, int]:
+def _marks(table: str, numbers: Collection[int]) -> dict[int, int]:
     """A mark of each row as it is now, by row number; rows that are gone have none."""
     if not numbers:
         return {}

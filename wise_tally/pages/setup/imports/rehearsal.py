@@ -16,7 +16,7 @@ from wise_tally.domain.deals.models import Account, Deal, DealRevision, OwnField
 from wise_tally.domain.org.models import Workspace
 from wise_tally.package.cells import CellWriter
 from wise_tally.package.faults import PackageRefused
-from wise_tally.package.reading import read_package
+from wise_tally.package.reading import check_package
 from wise_tally.package.tables import STATE_COLUMNS, TABLES, Table
 from wise_tally.package.writing import path_of
 from wise_tally.pages.setup.imports import journal
@@ -55,10 +55,10 @@ def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) 
         with tempfile.TemporaryDirectory() as name:
             lines = write_rows(Path(name), kind, replace(prepared, rows=rows))
             try:
-                with transaction.atomic():
-                    with journal.journalling():
-                        read_package(Path(name), now)
-                        written = journal.written()
+                with check_package(Path(name)).ready() as ready, transaction.atomic():
+                    with journal.journalling() as before:
+                        ready.take(now)
+                        written = journal.written(before)
                         tried.effects = _effects(kind, rows, written)
                     accounts = written.get(Account._meta.db_table)
                     tried.accounts = len(accounts.inserted) if accounts and kind.slug != "accounts" else 0

@@ -204,13 +204,13 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
             lines = write_rows(Path(name), kind, prepared)
             try:
                 checked = check_package(Path(name), step)
-                with transaction.atomic(), journal.journalling():
-                    done = checked.take(now, step)
+                with checked.ready(step) as ready, transaction.atomic(), journal.journalling() as before:
+                    done = ready.take(now, step)
                     if kind.slug == "deal_lines":
                         follow_lines(viewer, {row["deal_id"] for _, row in prepared.rows}, now)
                     # Each try has a journal of its own: what one left that was interrupted says nothing of the next.
                     kept = folder_of(run) / f"journal-{secrets.token_hex(4)}.gz"
-                    count = journal.keep(journal.written(), kept)
+                    count = journal.keep(journal.written(before), kept)
                     prepared.faults = faults
                     words = f"{run.kind} from {run.file_name}: {plural(len(prepared.rows), 'row')}, {count} changed"
                     audit(viewer, "import taken", words, now)
