@@ -27,10 +27,11 @@ class Report:
     more: int = 0
     notes: list[str] = field(default_factory=list)
     rows: dict[str, int] = field(default_factory=dict)
+    most: int = FIRST_FAULTS
 
     def add(self, file: str, row: int, column: str, wrong: str, right: str) -> None:
-        """Keep a fault, up to the first thousand; count the others."""
-        if len(self.faults) < FIRST_FAULTS:
+        """Keep a fault, up to so many; count the others."""
+        if len(self.faults) < self.most:
             self.faults.append(Fault(file, row, column, wrong, right))
         else:
             self.more += 1

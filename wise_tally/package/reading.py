@@ -16,7 +16,7 @@ from wise_tally.domain.org.book_number import old_rows_changed, present_number
 from wise_tally.domain.org.models import Workspace
 from wise_tally.package.checker import Checker
 from wise_tally.package.checks import CHECKS, known_currency
-from wise_tally.package.faults import PackageRefused, Report
+from wise_tally.package.faults import FIRST_FAULTS, PackageRefused, Report
 from wise_tally.package.parse import Parsed, parse_file, read_descriptor
 from wise_tally.package.staging import staging
 from wise_tally.package.tables import TABLES
@@ -36,9 +36,12 @@ def read_package(folder: Path, now: datetime, step: Step = lambda name: None) ->
         return ready.take(now, step)
 
 
-def check_package(folder: Path, step: Step = lambda name: None) -> "CheckedPackage":
-    """A package read and found without faults against the database as it is, while others go on writing; else PackageRefused."""
-    report, against = Report(), _checked_against()
+def check_package(folder: Path, step: Step = lambda name: None, most: int = 0) -> "CheckedPackage":
+    """A package read and found without faults against the database as it is, while others go on writing; else PackageRefused.
+
+    Of the faults the first are told, at least `most`.
+    """
+    report, against = Report(most=max(most, FIRST_FAULTS)), _checked_against()
     step("reading")
     package = _parse_all(folder, report)
     step("checking")
@@ -48,7 +51,7 @@ def check_package(folder: Path, step: Step = lambda name: None) -> "CheckedPacka
 def _checked_against() -> tuple[object, ...]:
     """Tells whether anything changed that a check looks at: all but what becomes of deals that are there."""
     number = present_number()
-    return number.ground, number.epoch, number.beside, Deal.objects.count(), Deal.objects.order_by("pk").last()
+    return number.ground, number.epoch, number.beside, Deal.objects.order_by("pk").last()
 
 
 @dataclass(frozen=True)

@@ -47,9 +47,12 @@ class TableJournal:
     deleted: dict[int, list[Any]] = field(default_factory=dict)
 
 
-def written(before: dict[str, int]) -> dict[str, TableJournal]:
-    """The journal so far, `before` the last number of each table at its beginning; what was added and deleted again is left out."""
-    found: dict[str, TableJournal] = defaultdict(TableJournal)
+def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, TableJournal]:
+    """The journal so far by table, `before` the last number of each at its beginning; what was added and deleted again is left out.
+
+    Without marks it tells what was written, but not whether a row changed since.
+    """
+    found: defaultdict[str, TableJournal] = defaultdict(TableJournal)
     for table, op, number, old in notes():
         if number > before[table]:
             continue
@@ -59,10 +62,11 @@ def written(before: dict[str, int]) -> dict[str, TableJournal]:
             found[table].deleted[number] = found[table].before.pop(number, old)
     for table, last in last_numbers(before).items():
         if last > before[table]:
-            found[table].inserted = _marks(table, range(before[table] + 1, last + 1))
+            added = range(before[table] + 1, last + 1)
+            found[table].inserted = _marks(table, added) if marked else dict.fromkeys(added, 0)
     for table, journal in found.items():
         journal.columns = columns_of(table)
-        journal.changed = _marks(table, set(journal.before))
+        journal.changed = _marks(table, journal.before) if marked else dict.fromkeys(journal.before, 0)
     return found
 
 

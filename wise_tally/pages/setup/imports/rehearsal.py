@@ -4,7 +4,7 @@ import csv
 import json
 import tempfile
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -12,7 +12,7 @@ from pathlib import Path
 from babel.numbers import get_currency_precision
 from django.db import connection, transaction
 
-from wise_tally.domain.deals.models import Account, Deal, DealRevision, OwnFieldValue
+from wise_tally.domain.deals.models import Account, DealRevision, OwnFieldValue
 from wise_tally.domain.org.models import Workspace
 from wise_tally.package.cells import CellWriter
 from wise_tally.package.faults import PackageRefused
@@ -24,7 +24,10 @@ from wise_tally.pages.setup.imports.kinds import Kind
 from wise_tally.pages.setup.imports.prepare import GIVEN_TO_ACCOUNTS, Matching, Prepared, RowFault
 
 NEW, CHANGED, UNCHANGED = "new", "changed", "unchanged"
+ACCOUNTS = Account._meta.db_table
 Identity = tuple[str, ...]
+# Attributes that differ by row number, and own fields, as columns are named, by the record's identifier.
+WrittenColumns = tuple[dict[int, set[str]], dict[str, set[str]]]
 # The file and line of the package → the row it came from, and the own field it holds.
 LineOf = tuple[tuple[str, int], tuple[int, str]]
 Lines = dict[tuple[str, int], tuple[int, str]]
@@ -55,18 +58,21 @@ def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) 
         with tempfile.TemporaryDirectory() as name:
             lines = write_rows(Path(name), kind, replace(prepared, rows=rows))
             try:
-                with check_package(Path(name)).ready() as ready, transaction.atomic():
+                checked = check_package(Path(name), most=len(rows))
+                with checked.ready() as ready, transaction.atomic():
                     with journal.journalling() as before:
                         ready.take(now)
-                        written = journal.written(before)
-                        tried.effects = _effects(kind, rows, written)
-                    accounts = written.get(Account._meta.db_table)
-                    tried.accounts = len(accounts.inserted) if accounts and kind.slug != "accounts" else 0
+                        noted = journal.written(before, marked=False)
+                        columns = _written_columns(kind, noted)
+                        parts = _effects_of_parts(rows, noted, kind) if TABLES[kind.slug].of_deal else None
+                    tried.accounts = len(noted[ACCOUNTS].inserted) if kind.slug != "accounts" else 0
                     transaction.set_rollback(True)
+                # What needs no more than what is there by now is told while others write.
+                tried.effects = _effects(kind, rows, columns) if parts is None else parts
                 break
             except PackageRefused as refused:
                 found = faults_of_rows(kind, refused, lines, matching)
-                tried.more += refused.report.more
+                tried.more = refused.report.more
         tried.faults += found
         wrong = {fault.row for fault in found}
         good = [row for row in rows if row[0] not in wrong]
@@ -76,37 +82,46 @@ def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) 
     return tried
 
 
-def _effects(
-    kind: Kind, rows: list[tuple[int, dict[str, str]]], written: dict[str, journal.TableJournal]
-) -> dict[int, Effect]:
-    """The effect of each row, told from the journal of all that was written."""
-    table = TABLES[kind.slug]
-    assert table.model is not None
-    name = table.model._meta.db_table
-    noted = written.get(name, journal.TableJournal([]))
-    if table.of_deal:
-        return _effects_of_parts(rows, noted, name)
-    differing = journal.differing(name, noted)
+def name_of(kind: Kind) -> str:
+    """The table of the database that rows of a kind stand in."""
+    model = TABLES[kind.slug].model
+    assert model is not None
+    return model._meta.db_table
+
+
+def _written_columns(kind: Kind, noted: dict[str, journal.TableJournal]) -> WrittenColumns:
+    """What was written of rows that were there, told before it is taken back."""
+    name = name_of(kind)
+    differing = journal.differing(name, noted[name])
     if kind.slug == "deals":
-        for deal, columns in _moved(written, set(noted.inserted)).items():
+        for deal, columns in _moved(noted, noted[name].inserted).items():
             differing[deal] = differing.get(deal, set()) | columns
-    numbers = _numbers(table, {*noted.inserted, *differing})
+    return differing, _own_changed(noted)
+
+
+def _effects(kind: Kind, rows: list[tuple[int, dict[str, str]]], written: WrittenColumns) -> dict[int, Effect]:
+    """The effect of each row, from what was written of those that are there."""
+    table, (differing, own) = TABLES[kind.slug], written
+    numbers = _numbers(table)
     words = {kind.column(name).attribute: kind.words(name) for name in kind.columns}
-    own = _own_changed(written)
     found = {}
     for row, cells in rows:
         identity = tuple(cells.get(column, "") for column in table.unique)
         number = numbers.get(identity)
-        changed = differing.get(number or 0, set()) | own.get(identity[0], set())
+        if number is None:
+            found[row] = Effect(NEW)
+            continue
+        changed = differing.get(number, set()) | own.get(identity[0], set())
         fields = tuple(words[one] for one in words if one in changed)
-        found[row] = Effect(NEW) if number in noted.inserted else Effect(CHANGED if fields else UNCHANGED, fields)
+        found[row] = Effect(CHANGED if fields else UNCHANGED, fields)
     return found
 
 
 def _effects_of_parts(
-    rows: list[tuple[int, dict[str, str]]], noted: journal.TableJournal, table: str
+    rows: list[tuple[int, dict[str, str]]], written: dict[str, journal.TableJournal], kind: Kind
 ) -> dict[int, Effect]:
     """Parts of deals replace those there were: a row is new unless the deal had one just like it."""
+    table, noted = name_of(kind), written[name_of(kind)]
     place = noted.columns.index("id") if noted.columns else 0
     had = Counter(tuple(old[:place] + old[place + 1 :]) for old in noted.deleted.values())
     with connection.cursor() as cursor:
@@ -119,31 +134,36 @@ def _effects_of_parts(
     return found
 
 
-def _own_changed(written: dict[str, journal.TableJournal]) -> dict[str, set[str]]:
-    """Own fields, as columns are named, whose values were written, by the record's identifier."""
-    noted = written.get(OwnFieldValue._meta.db_table, journal.TableJournal([]))
-    rows = OwnFieldValue.objects.filter(pk__in={*noted.inserted, *noted.changed})
+def _own_changed(noted: dict[str, journal.TableJournal]) -> dict[str, set[str]]:
+    """Own fields whose values were written."""
+    values = noted[OwnFieldValue._meta.db_table]
+    rows = OwnFieldValue.objects.filter(pk__in={*values.inserted, *values.before})
     found: dict[str, set[str]] = {}
     for subject, key in rows.values_list("subject_key", "field__key"):
         found.setdefault(subject, set()).add(f"own:{key}")
     return found
 
 
-def _numbers(table: Table, numbers: set[int]) -> dict[Identity, int]:
+def _numbers(table: Table) -> dict[Identity, int]:
     """Row numbers by what tells the table's rows apart, as cells."""
     assert table.model is not None
     workspace = Workspace.current()
     writer = CellWriter(get_currency_precision(workspace.currency), workspace.time_zone)
     columns = [table.column(name) for name in table.unique]
-    rows = table.model._default_manager.filter(pk__in=numbers).values_list("pk", *map(path_of, columns))
+    rows = table.model._default_manager.values_list("pk", *map(path_of, columns))
     return {tuple(map(writer.write, columns, values)): number for number, *values in rows}
 
 
-def _moved(written: dict[str, journal.TableJournal], made: set[int]) -> dict[int, set[str]]:
+def _moved(noted: dict[str, journal.TableJournal], made: Container[int]) -> dict[int, set[str]]:
     """Attributes in which the new revision of a deal that was there differs from the one before."""
-    revisions = written.get(DealRevision._meta.db_table, journal.TableJournal([]))
+    revisions = noted[DealRevision._meta.db_table].inserted
     attributes = [TABLES["deals"].column(name).attribute for name in STATE_COLUMNS]
-    deals = set(Deal.objects.filter(revisions__pk__in=revisions.inserted).values_list("pk", flat=True)) - made
+    added = (
+        DealRevision.objects.filter(pk__range=(min(revisions), max(revisions)))
+        if revisions
+        else DealRevision.objects.none()
+    )
+    deals = {deal for deal in added.values_list("deal_id", flat=True) if deal not in made}
     states: dict[int, list[tuple[object, ...]]] = {}
     kept = DealRevision.objects.filter(deal_id__in=deals, void=False).order_by("pk")
     for deal, *state in kept.values_list("deal_id", *attributes):

@@ -203,7 +203,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
         with tempfile.TemporaryDirectory() as name:
             lines = write_rows(Path(name), kind, prepared)
             try:
-                checked = check_package(Path(name), step)
+                checked = check_package(Path(name), step, most=len(prepared.rows))
                 with checked.ready(step) as ready, transaction.atomic(), journal.journalling() as before:
                     done = ready.take(now, step)
                     if kind.slug == "deal_lines":
