@@ -112,11 +112,18 @@ def noting(tables: Iterable[str]) -> Iterator[None]:
 def last_numbers(tables: Iterable[str]) -> dict[str, int]:
     """The highest number of each table; a row that is written later has a higher one."""
     with connection.cursor() as cursor:
-        found = {}
-        for table in tables:
-            cursor.execute(f"SELECT COALESCE(MAX(id), 0) FROM {table}")
-            found[table] = int(cursor.fetchone()[0])
-    return found
+        return {table: _column(cursor, f"SELECT COALESCE(MAX(id), 0) FROM {table}", [])[0] for table in tables}
+
+
+def numbers_after(table: str, last: int) -> list[int]:
+    """The rows of a table that were written after `last` was its highest number."""
+    with connection.cursor() as cursor:
+        return _column(cursor, f"SELECT id FROM {table} WHERE id > %s ORDER BY id", [last])
+
+
+def _column(cursor: Any, statement: str, given: list[Any]) -> list[int]:
+    cursor.execute(statement, given)
+    return [number for (number,) in cursor.fetchall()]
 
 
 def notes() -> list[Note]:

@@ -17,7 +17,7 @@ from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
-from wise_tally.domain.database import columns_of, last_numbers, notes, noting
+from wise_tally.domain.database import columns_of, last_numbers, notes, noting, numbers_after
 from wise_tally.domain.formats import as_words, plural
 from wise_tally.package.tables import TABLES
 
@@ -60,10 +60,9 @@ def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, Tab
             found[table].before.setdefault(number, old)
         else:
             found[table].deleted[number] = found[table].before.pop(number, old)
-    for table, last in last_numbers(before).items():
-        if last > before[table]:
-            added = range(before[table] + 1, last + 1)
-            found[table].inserted = _marks(table, added) if marked else dict.fromkeys(added, 0)
+    for table, last in before.items():
+        if added := numbers_after(table, last):
+            found[table].inserted = _marks(table, set(added)) if marked else dict.fromkeys(added, 0)
     for table, journal in found.items():
         journal.columns = columns_of(table)
         journal.changed = _marks(table, journal.before) if marked else dict.fromkeys(journal.before, 0)
