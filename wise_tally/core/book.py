@@ -156,6 +156,11 @@ def _mended_ends(ends: Ints, grown: Grown) -> Ints:
     return ends
 
 
+def _mended_first(first: int, grown: Grown) -> int | None:
+    # Of a deal that came short one revision may follow, with which its whole history counts.
+    return first if grown.growth.same_base and (grown.growth.moments > first).all() else None
+
+
 def _mended_entries(entered: Ints, grown: Grown) -> Ints:
     # Rows come and go after those of their deal that stay, so a row and the one it was entered with move by the same count.
     growth, rev = grown.growth, grown.new.revisions
@@ -269,6 +274,13 @@ class Book:
         kept = ~self.deals.short_form[rev.deal[starts]]
         rows = starts[kept]
         return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[kept], rev.owner[rows])
+
+    @property
+    @derived(_mended_first)
+    def first_entered_at(self) -> int:
+        """When the first deal with history entered its first stage; FOR_EVER where there is none."""
+        history = ~self.deals.short_form[self.revisions.deal]
+        return int(self.revisions.effective_at[history].min(initial=FOR_EVER))
 
     @property
     @derived()

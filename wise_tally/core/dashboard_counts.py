@@ -48,6 +48,8 @@ class PeriodSum:
 
 def sums_by_period(book: Book, snapshot: BookAsOf, periods: tuple[Period, ...], scope: Filter) -> tuple[PeriodSum, ...]:
     """Won money by closing day and open money by expected close, for periods that follow one another, in one pass."""
+    if not periods:
+        return ()
     lines = credited_lines(book, snapshot, scope, "company")
     amount = lines.parts(snapshot.amount_minor, book.reference.person_rank)
     kind, categories = snapshot.kind[lines.rows], len(book.reference.categories)

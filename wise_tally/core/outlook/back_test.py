@@ -173,8 +173,8 @@ def rolling_windows(book: Book, as_of: date, days: int, number: int) -> list[Per
 
 def _begun(book: Book, periods: list[Period]) -> list[Period]:
     """Those that begin after the book does."""
-    entered, zone = book.stays.entered_at, book.reference.time_zone
-    return [one for one in periods if len(entered) and midnight_ending(one.starts_on, zone) > int(entered.min())]
+    first, zone = book.first_entered_at, book.reference.time_zone
+    return [one for one in periods if midnight_ending(one.starts_on, zone) > first]
 
 
 def rolling_test(

@@ -3,8 +3,9 @@
 from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
+from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.derived import Grown, Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT, forecast_lines, lines_of_periods
+from wise_tally.core.forecast import ROWS_KEPT, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import LEAST_PERIODS, past_periods
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
@@ -38,8 +39,9 @@ def _beaten_by(book: Book, snapshot: BookAsOf, period: Period) -> str:
     missed = {"outlook": 0, "weighted": 0, "run_rate": 0}
     place, looked = _nearest_checkpoint(snapshot, period), 0
     periods = recent_periods(book, snapshot, period)
-    for past, lines in zip(periods, lines_of_periods(book, snapshot, periods, Filter(), "company"), strict=True):
-        means, came = _means_at(book, past, place), int(lines.value_minor("won").sum())
+    in_order = tuple(reversed(periods))
+    for past, sums in zip(in_order, sums_by_period(book, snapshot, in_order, Filter()), strict=True):
+        means, came = _means_at(book, past, place), sums.won
         for method, mean in means.items():
             missed[method] += abs(mean - came)
         looked += bool(means)
