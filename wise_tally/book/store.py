@@ -12,6 +12,7 @@ from django.db import connection
 
 from wise_tally.book import column_file, rows
 from wise_tally.book.attributes import StoredAttributes
+from wise_tally.book.freed_memory import give_back_freed
 from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
 from wise_tally.book.stored_book import COUNTERS, Counters, StoredBook, renumbered
 from wise_tally.core.book import Book, Deals
@@ -86,6 +87,7 @@ class Books:
         if self._has_superseded:
             self._has_superseded = False
             gc.collect()
+            give_back_freed()
 
     def _renewed(self, old: StoredBook | None, newest: Counters) -> StoredBook:
         with one_snapshot():
