@@ -135,7 +135,7 @@ def test_whatever_writes_is_written_down():
     calls, writing = {}, set()
     for path in PRODUCT.rglob("*.py"):
         if {"migrations", "demo", "bench", "core", "book"} & set(path.parts) or path.name in (
-            "reading.py",
+            "taking.py",
             "backup.py",
             "workspace_file.py",
             "bench.py",
