@@ -256,6 +256,7 @@ def test_activities_equal_a_loop_over_rows(seed, tmp_path, monkeypatch):
     world.read(tmp_path)
     book = books.current()
     line = SimpleNamespace(book=book, as_of=day, cache=Cache())
+    line.firm = line
     period, naive = book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
     from datetime import datetime
 

@@ -9,6 +9,7 @@ import numpy.typing as npt
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import MEMBER, PEOPLE, WITHIN, Grouping, Pairs, deal_attribute, grouping, parts_of
 from wise_tally.core.deal_attributes import PRODUCT_GROUP
+from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import WHOLE_BP, Ints, credited_parts, divided_parts
 from wise_tally.core.reference_data import ReferenceData, key_order
 from wise_tally.core.trees import NONE, Tree
@@ -179,10 +180,10 @@ def credited_lines(book: Book, snapshot: BookAsOf, scope: Filter, by: str) -> Li
     if groups_first:
         lines = _whole(snapshot).by_product_group(book).by_credit(book)
     else:
-        lines = _split(book, snapshot) if by_people else _whole(snapshot)
+        lines = Lines(snapshot, *_split(book, snapshot)) if by_people else _whole(snapshot)
     if scope.process != NONE or scope.territory != NONE or scope.only:
         lines = lines.take(filtered_deals(book, snapshot, scope)[lines.rows])
-    if "team" in asked or scope.team != NONE:
+    if ("team" in asked or scope.team != NONE) and lines.team is None:
         team = book.reference.teams_of(lines.person, snapshot.membership_day[lines.rows])
         lines = replace(lines, team=team)
     if scope.of_people:
@@ -202,26 +203,23 @@ def _whole(snapshot: BookAsOf) -> Lines:
     return Lines(snapshot, np.arange(count), snapshot.owner, np.full(count, WHOLE_BP))
 
 
-def _split(book: Book, snapshot: BookAsOf) -> Lines:
-    """One line a credited person; a snapshot may hold several states of one deal, each of which is divided."""
+@derived(Grows.KEPT)
+def _split(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints, Ints]:
+    """One line a credited person, its deal's row, share and team; of several states of one deal each is divided."""
     rows = book.credits.on(snapshot.as_of.toordinal())
     size = len(book.deals.key)
     parts = np.bincount(book.credits.deal[rows], minlength=size)
     split = parts[snapshot.deal] > 0
-    if not split.any():
-        return _whole(snapshot)
-    first = np.cumsum(parts) - parts
     alone, divided = np.flatnonzero(~split), np.flatnonzero(split)
     number = parts[snapshot.deal[divided]]
+    first = np.cumsum(parts) - parts
     at = np.repeat(divided, number)
     within = np.arange(len(at)) - np.repeat(np.cumsum(number) - number, number)
     credit = rows[first[snapshot.deal[at]] + within]
-    return Lines(
-        snapshot,
-        np.r_[alone, at],
-        np.r_[snapshot.owner[alone], book.credits.person[credit]],
-        np.r_[np.full(len(alone), WHOLE_BP), book.credits.share_bp[credit]],
-    )
+    of_deal = np.r_[alone, at]
+    person = np.r_[snapshot.owner[alone], book.credits.person[credit]]
+    share = np.r_[np.full(len(alone), WHOLE_BP), book.credits.share_bp[credit]]
+    return of_deal, person, share, book.reference.teams_of(person, snapshot.membership_day[of_deal])
 
 
 def node_of_lines(book: Book, lines: Lines, by: str) -> Ints:

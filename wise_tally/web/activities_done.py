@@ -17,9 +17,13 @@ from wise_tally.web.filter_line import FilterLine
 PERSON_BITS, KIND_BITS = 28, 4
 
 
-@derived()
 def done_in(line: FilterLine, period: Period) -> DoneActivities:
-    """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over. Read once a page."""
+    """All done activities of a period up to the as-of day, whoever did them; those of nobody are passed over."""
+    return _done_in(line.firm, period)
+
+
+@derived()
+def _done_in(line: FilterLine, period: Period) -> DoneActivities:
     zone = line.book.reference.time_zone
     last = min(period.ends_on, line.as_of)
     first, end = (midnight_ending(day, zone) for day in (period.starts_on - timedelta(days=1), last))

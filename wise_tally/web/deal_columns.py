@@ -151,9 +151,13 @@ def gaps(line: FilterLine, rows: Ints, spent: np.ndarray | None = None) -> Ints:
     return contact_gaps(contact_days(line, rows) if spent is None else spent, contact_intervals(line, rows))
 
 
-@derived()
 def open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
     """Of all open deals: rows of the snapshot, days since the last contact, intervals missed."""
+    return _open_contacts(line.firm)
+
+
+@derived()
+def _open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
     rows = np.flatnonzero(line.snapshot.kind == OPEN)
     spent = contact_days(line, rows)
     return rows, spent, gaps(line, rows, spent)

@@ -67,6 +67,12 @@ class FilterLine:
         chosen = (self.period, self.scope, self.today, self.given, self.rest, self.whose_fixed, self.any_period)
         return remembered(self.book).of(chosen, (self.book, self.snapshot))
 
+    @cached_property
+    def firm(self) -> "FilterLine":
+        """The same day with nothing chosen: what no choice changes is read once for all pages."""
+        month = self.book.reference.fiscal.containing(self.as_of, "month")
+        return FilterLine(self.book, self.snapshot, month, Filter(), self.today, (), False, ())
+
     @property
     def as_of(self) -> date:
         """The day the book is read at."""

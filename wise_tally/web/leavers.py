@@ -8,9 +8,13 @@ from wise_tally.domain.org.access import people_left
 from wise_tally.web.filter_line import FilterLine
 
 
-@derived()
 def leavers(line: FilterLine) -> dict[str, date]:
     """Last days, by identifier, of those who had left by the as-of day of a page."""
+    return _leavers(line.firm)
+
+
+@derived()
+def _leavers(line: FilterLine) -> dict[str, date]:
     return people_left(line.as_of)
 
 
