@@ -107,7 +107,6 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     """
     middle, people = middle_of(period), len(book.reference.people)
     then = book.looked_back(middle)
-    end = book.looked_back(period.ends_on) if period.ends_on < snapshot.as_of else snapshot
     lines = forecast_lines(book, then, period, scope, "person")
     surest = f"category:{book.reference.surest_first[0]}" if book.reference.surest_first else "open"
     in_commit, due = lines.counts(surest), lines.counts("open")
@@ -115,7 +114,7 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     closed_on = snapshot.closed_on[index]
     won_here = (snapshot.kind[index] == WON) & (closed_on >= period.starts_on.toordinal())
     won_here &= closed_on <= period.ends_on.toordinal()
-    moved = _moved_later(end, then, lines.lines.rows)
+    moved = _moved_later(book, min(period.ends_on, snapshot.as_of), then, lines.lines.rows)
     one = np.ones(len(lines.node), dtype=np.int64)
 
     def by_person(values: Ints, keep: np.ndarray) -> Ints:
@@ -145,8 +144,9 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     return found
 
 
-def _moved_later(end: BookAsOf, then: BookAsOf, rows: Ints) -> np.ndarray:
-    """Which deals are still open at the end with a later expected close than they had."""
-    index = np.searchsorted(end.deal, then.deal[rows])
-    still_open = end.kind[index] == OPEN
-    return np.asarray(still_open & (end.expected_close[index] > then.expected_close[rows]))
+def _moved_later(book: Book, ends_on: date, then: BookAsOf, rows: Ints) -> np.ndarray:
+    """Which deals are still open at the end of a day with a later expected close than they had."""
+    rev, ended = book.revisions, book.rows_on(ends_on)
+    row = ended[np.searchsorted(rev.deal[ended], then.deal[rows])]
+    still_open = book.reference.stage_kind[rev.stage[row]] == OPEN
+    return np.asarray(still_open & (rev.expected_close[row] > then.expected_close[rows]))
