@@ -44,7 +44,9 @@ def test_the_same_selection_finds_what_was_computed_until_something_is_written(w
     line = scope_of(CHIEF, {})
     assert replace(line, snapshot=replace(line.snapshot)).cache is not whole, "supposed changes have their own"
     firm = line.firm.cache
-    assert scope_of(CHIEF, {"who": "person:a", "period": "FY2027-Q1"}).firm.cache is firm is not whole, "one for all choices"
+    assert scope_of(CHIEF, {"who": "person:a", "period": "FY2027-Q1"}).firm.cache is firm is not whole, (
+        "one for all choices"
+    )
     assert scope_of(CHIEF, {"as_of": "2026-11-01"}).firm.cache is not firm
     audit(CHIEF, "note added", "n1", datetime(2026, 11, 23, tzinfo=UTC))
     assert cache() is not whole

@@ -1,20 +1,18 @@
 """The book kept in memory per process, keyed by the book number that every write raises."""
 
-import gc
 from dataclasses import replace
 from threading import Lock, Thread
 from time import monotonic
 
 import numpy as np
 from django.conf import settings
-from django.core.signals import request_finished
 from django.db import connection
 
 from wise_tally.book import column_file, rows
 from wise_tally.book.attributes import StoredAttributes
-from wise_tally.book.freed_memory import give_back_freed
 from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
 from wise_tally.book.stored_book import COUNTERS, Counters, StoredBook, renumbered
+from wise_tally.book.superseded import Superseded
 from wise_tally.core.book import Book, Deals
 from wise_tally.core.derived import Growth
 from wise_tally.core.growth import take_over, with_added
@@ -36,7 +34,7 @@ class Books:
         self._current: StoredBook | None = None
         self._lock = Lock()
         self._reasons = NO_REASONS
-        self._has_superseded = False
+        self._superseded = Superseded()
         self._filed = (NEVER_WRITTEN, 0, 0.0)
         self._writing: Thread | None = None
 
@@ -78,17 +76,6 @@ class Books:
         if self._writing is not None:
             self._writing.join()
 
-    def collect_superseded(self, **_signal: object) -> None:
-        """Free a superseded book once the answer is out.
-
-        What is derived from a book points back to it. Python's collector counts objects, not their bytes: it would let
-        dozens of books of a few large arrays pile up before it looks.
-        """
-        if self._has_superseded:
-            self._has_superseded = False
-            gc.collect()
-            give_back_freed()
-
     def _renewed(self, old: StoredBook | None, newest: Counters) -> StoredBook:
         with one_snapshot():
             # A number that fell belongs to a database filled anew.
@@ -103,7 +90,8 @@ class Books:
             renewed, growth = _extended(old, newest, put_back)
             self._file(renewed)
         take_over(old.book, renewed.book, growth)
-        self._has_superseded = len(old.deal_numbers) >= LARGE
+        if len(old.deal_numbers) >= LARGE:
+            self._superseded.add(old.book)
         return renewed
 
     def _first(self, newest: Counters) -> StoredBook:
@@ -183,4 +171,3 @@ def _joined(old: Deals, added: Deals, book: Book, reference: ReferenceData) -> D
 
 
 books = Books()
-request_finished.connect(books.collect_superseded)
