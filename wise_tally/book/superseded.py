@@ -28,6 +28,7 @@ class Superseded:
     def __init__(self) -> None:
         self._answering: set[int] = set()
         self._held: list[tuple[ref[Book], set[int]]] = []
+        self._has_more = False
         self._lock = Lock()
         request_started.connect(self._began)
         request_finished.connect(self._ended)
@@ -36,19 +37,21 @@ class Superseded:
         """A newer book took its place just now."""
         with self._lock:
             self._held.append((ref(book), set(self._answering)))
+            self._has_more = True
 
     def _began(self, **_signal: object) -> None:
         with self._lock:
             self._answering.add(get_ident())
 
     def _ended(self, **_signal: object) -> None:
-        """Free, once the answer is out, the books of which this was the last that may have asked."""
+        """Free, once the answer is out, the books that nobody holds, and again when the last that may hold one has ended."""
         with self._lock:
+            due, self._has_more = self._has_more, False
             self._answering.discard(get_ident())
             for _, threads in self._held:
                 threads.discard(get_ident())
             free = [book for book, threads in self._held if not threads]
             self._held = [(book, threads) for book, threads in self._held if threads]
-        if any(book() is not None for book in free):
+        if due or any(book() is not None for book in free):
             gc.collect()
             give_back_freed()
