@@ -97,6 +97,7 @@
   // A form with a button: the page says what was saved and offers to undo it; what was typed on meanwhile stays to be saved.
   function savedWhole(form, body, text) {
     const state = new DOMParser().parseFromString(text, "text/html").querySelector("[data-revision]").dataset;
+    form.closest("dialog")?.close();
     form.elements.revision.value = state.revision;
     form.querySelectorAll(".cell-said").forEach((said) => said.replaceChildren());
     [...form.elements].filter((field) => field.matches(FIELD)).forEach((field) => {
