@@ -24,7 +24,7 @@ from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.core.effect import StageChange, effect_of, with_changes
 from wise_tally.domain.database import is_file
-from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead
+from wise_tally.domain.deals.models import Account, Contact, Deal, DealRevision, Lead
 from wise_tally.domain.file_lock import alone
 from wise_tally.domain.imports.models import ImportRun
 from wise_tally.domain.org.access import Viewer
@@ -365,6 +365,18 @@ def test_others_write_while_a_package_is_read_and_checked_and_it_is_checked_agai
             ready.take(NOW)
     assert Deal.objects.get(key="e").pk == other.pk, "what somebody made meanwhile is the package's own deal"
     assert [r.amount_minor for r in other.revisions.all()] == [200_000]
+    world.tables["contacts"] = [{"contact_id": "c", "account_id": "a", "name": "Cay"}]
+    world.tables["accounts"] = [{"account_id": "a", "name": "Acre"}]
+    world.read(tmp_path / "contact")
+    del world.tables["contacts"], world.tables["accounts"]
+    for row in world.tables["deals"]:
+        row["contact_id"] = "c"
+    with check_package(world.write(tmp_path / "gone")).ready() as ready:
+        Contact.objects.all().delete()
+        with pytest.raises(PackageRefused, match="“c” was deleted meanwhile"), transaction.atomic():
+            ready.take(NOW)
+    for row in world.tables["deals"]:
+        del row["contact_id"]
     world.tables.pop("people")
     with check_package(world.write(tmp_path / "later")).ready() as ready:
         Person.objects.update(key=Concat("key", Value("x")))

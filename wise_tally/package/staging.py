@@ -11,6 +11,7 @@ from typing import Any, cast
 from django.db import connection, models
 
 from wise_tally.domain.database import one_batch
+from wise_tally.package.faults import PackageRefused, Report
 from wise_tally.package.tables import TABLES, Column
 
 Fields = dict[str, "models.Field[Any, Any]"]
@@ -129,12 +130,22 @@ class Staging:
             values[attribute] = f"s.{quoted(field.column)}"
             if target := self.targets[name].get(attribute):
                 if target not in self._found:
-                    self.find(target)
-                    self._found.add(target)
+                    self._find_all(target)
                 other = f"r_{attribute}"
                 joins += f" LEFT JOIN named_{target} {other} ON {other}.place = {values[attribute]}"
                 values[attribute] = f"{other}.number"
         return values, joins
+
+    def _find_all(self, target: str) -> None:
+        """The same once all rows of the table are there; PackageRefused where one was deleted since the package was checked."""
+        self.find(target)
+        self._found.add(target)
+        with connection.cursor() as cursor:
+            cursor.execute(f"SELECT key FROM named_{target} WHERE number IS NULL ORDER BY place")
+            if gone := cursor.fetchone():
+                report = Report()
+                report.add(TABLES[target].path, 0, "", f"“{gone[0]}” was deleted meanwhile", "a row that is there")
+                raise PackageRefused(report)
 
     def find(self, target: str) -> None:
         """Look up which rows have the identifiers of a table by now; for rows that are taken in that is done by itself, once."""
