@@ -23,7 +23,7 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Control+A")
     page.keyboard.type("Ring the chair")
     page.keyboard.press("Enter")
-    expect(page.locator(".undo")).to_contain_text("Next step saved")
+    expect(page.locator("#told")).to_contain_text("Next step saved")
     assert Deal.objects.get(key="d9001").next_step == "Ring the chair"
     page.get_by_role("button", name="Close deal…").focus()
     for key in ("Enter", "ArrowRight"):
@@ -36,7 +36,7 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Enter")
     expect(page.locator(".facts")).to_contain_text("loss reason")
     assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"
-    page.locator(".undo", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
+    page.locator("#told form", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
     expect(page.locator(".deal-fields")).to_contain_text("Expected close")
     assert last_revision(Deal.objects.get(key="d9001")).stage.key == "ns_terms"
 

@@ -53,7 +53,7 @@ def test_axes_begin_at_nought_and_reach_the_largest_value():
         ("/forecast/accuracy/", {"accuracy"}),
         ("/conversion/probability-check/", {"calibration"}),
         ("/customers/account/ac001/", {"sales"}),
-        ("/team/", {"picture-won-and-quota", "picture-created-by-month"}),
+        ("/team/", {"picture-day-by-day", "picture-created-by-month"}),
     ],
 )
 def test_a_picture_has_a_point_for_each_value_and_each_says_what_it_shows(demo, sign_in, address, keys):

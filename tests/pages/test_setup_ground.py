@@ -316,9 +316,9 @@ def test_a_leaver_hands_everything_over_and_the_past_stays(demo, sign_in):
     assert Account.objects.filter(owner=taker).count() >= owned.accounts
     for deal in deals:
         last = last_revision(deal)
-        assert (last.owner, last.reason, last.stage.kind) == (taker, f"handed over from {giver.name}", StageKind.OPEN)
+        assert (last.owner, last.reason, last.stage.kind) == (taker, f"transferred from {giver.name}", StageKind.OPEN)
     assert ask("forecast", *BEFORE, by="person")["r12"] == closed
-    entry = AuditEntry.objects.filter(action="handed over").get()
+    entry = AuditEntry.objects.filter(action="transferred").get()
     assert (giver.name in entry.before, taker.name in entry.after) == (True, True)
 
 

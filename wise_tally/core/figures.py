@@ -186,7 +186,7 @@ _OF_FORECAST = (
     _number("deals_lost", "deals lost", "Number of deals lost in the period, each once.", "lost", in_grid=False),
     Figure(
         "win_rate",
-        "win rate of closed",
+        "win rate of closed deals",
         Kind.PERCENT,
         "Deals won divided by deals won or lost in the period, by number.",
         group=RATES,

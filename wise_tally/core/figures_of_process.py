@@ -43,7 +43,7 @@ _ALL = (
     ),
     _conversion(
         "of_closed",
-        "win rate of closed",
+        "win rate of closed deals",
         Kind.PERCENT,
         "Deals won ÷ deals won or lost in the period, whenever they were created.",
         counts="of_closed",

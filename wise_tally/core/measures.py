@@ -26,7 +26,9 @@ def valued(book: Book, snapshot: BookAsOf, measure: str = AMOUNT, basis: str = C
     Raises UnknownBreakdown for a measure or basis that is none of MEASURES or BASES.
     """
     if measure not in MEASURES or basis not in BASES:
-        raise UnknownBreakdown(f"Accepted measures: {', '.join(MEASURES)}; accepted days: {', '.join(BASES)}.")
+        raise UnknownBreakdown(
+            f"Choose a measure, one of: {', '.join(MEASURES)}, and a day, one of: {', '.join(BASES)}."
+        )
     if (measure, basis) == (AMOUNT, CLOSE):
         return snapshot
     return _valued(book, snapshot, measure, basis)

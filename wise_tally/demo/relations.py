@@ -23,7 +23,7 @@ LAST = (
     "Ness",
 )
 JOBS = ("Operations manager", "Hydrologist", "Buyer", "Director", "Field technician", "Harbour master")
-ROLES = ("decides", "uses it", "pays", "advises", "is against it")
+ROLES = ("Decision maker", "User", "Budget holder", "Adviser", "Opponent")
 RIVALS = ("Fenwater Instruments", "Ostler & Vane", "Blackmere Metering")
 DROPPED = ("Not reached", "No need", "Too small", "Wrong person")
 KINDS = ("phone", "phone", "mail", "mail", "meeting", "site_visit")

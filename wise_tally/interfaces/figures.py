@@ -61,7 +61,7 @@ def ask(question: Question, viewer: Viewer | None = None) -> FiguresQuery:
     if question.figure not in FIGURES:
         raise OptionRefused(f"“{question.figure}” is not a figure. Choose one of: {', '.join(FIGURES)}.")
     if question.by not in OF_FIGURES:
-        raise OptionRefused(f"“{question.by}” is not a breakdown; accepted: {', '.join(OF_FIGURES)}.")
+        raise OptionRefused(f"“{question.by}” is not a breakdown. Choose one of: {', '.join(OF_FIGURES)}.")
     book = books.current()
     reference = book.reference
     fiscal = reference.fiscal

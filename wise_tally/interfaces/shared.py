@@ -86,7 +86,7 @@ def refuse_unknown(request: PageRequest, *options: type[Schema]) -> None:
     known = {field.alias or name for schema in options for name, field in schema.model_fields.items()}
     if unknown := [name for name in request.GET if name not in known]:
         accepted = ", ".join(sorted(known)) or "none"
-        raise Refused(f"“{unknown[0][:40]}” is not a parameter here; accepted: {accepted}.", 422)
+        raise Refused(f"“{unknown[0][:40]}” is not a parameter here. Use one of: {accepted}.", 422)
 
 
 def csv_response(rows: Sequence[dict[str, Any]], name: str) -> HttpResponse:

@@ -103,7 +103,7 @@ def _chart(line: FilterLine, months: list[Month], in_money: bool, key: str) -> C
 
 def _point(month: Month, passed: bool, write: Callable[[int | None], str]) -> Point:
     rows = [("won so far", write(month.sums.won))] if passed else []
-    rows += [("quota so far", write(month.sums.target))] if month.sums.target is not None else []
+    rows += [("quota to date", write(month.sums.target))] if month.sums.target is not None else []
     rows += [("with open pipeline", write(month.with_open))] if month.with_open is not None else []
     href = f"{reverse('forecast:working', args=['won'])}?{month.working}"
     return Point(f"to the end of {month.words}", rows, href, panel=True)

@@ -94,7 +94,7 @@ def target_parts(asked: Question) -> Iterator[Finding]:
                 continue
             target = target_of(node)
             if target.difference:
-                name = "the company" if by == "company" else reference.teams[node].name
+                name = "the organisation" if by == "company" else reference.teams[node].name
                 found.append(
                     (abs(target.difference), target, name, "" if by == "company" else reference.teams[node].key)
                 )

@@ -20,8 +20,8 @@ from wise_tally.core.what_changed import changes
 
 CAUSE_WORDS = {
     "created": "new deals",
-    "scope_in": "deals handed over",
-    "scope_out": "deals handed over",
+    "scope_in": "deals transferred",
+    "scope_out": "deals transferred",
     "period_in": "close dates moved into it",
     "period_out": "close dates moved out of it",
     "amount": "changed amounts",

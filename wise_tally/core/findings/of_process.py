@@ -93,7 +93,7 @@ def win_rate(asked: Question) -> Iterator[Finding]:
     minor = round(abs(rate - was) * closed * size)
     terms = (
         ("deals closed", Part(closed, "number")),
-        ("× mean won amount", money_of(size)),
+        ("× average deal size won", money_of(size)),
         ("× difference", Part(abs(rate - was), "rate")),
     )
     yield _scope_finding("win_rate", (said, minor, terms))

@@ -44,4 +44,4 @@ def _slip(then: date | None, now: date | None) -> str:
 
 
 def _name(thing: object) -> str:
-    return getattr(thing, "name", "the stage’s") if thing is not None else "none"
+    return getattr(thing, "name", "the stage default") if thing is not None else "none"

@@ -181,7 +181,7 @@ def hand_over(
     """
     viewer.require(May.SET_ORGANISATION)
     if not portions:
-        raise HandOverRefused(f"{giver.name} owns nothing that could be handed over.")
+        raise HandOverRefused(f"{giver.name} owns nothing that could be transferred.")
     if giver in takers.values():
         raise HandOverRefused("Choose another person to take over.")
     done = HandedOver(giver.key, [], [], [])
@@ -190,7 +190,7 @@ def hand_over(
         revisions = [revision for one in mine for revision in one.deals]
         deals = [revision.deal_id for revision in revisions]
         move_all(
-            viewer, last_revisions().filter(deal__in=deals), {"owner": taker}, f"handed over from {giver.name}", now
+            viewer, last_revisions().filter(deal__in=deals), {"owner": taker}, f"transferred from {giver.name}", now
         )
         accounts = [account for one in mine for account in one.accounts]
         leads = [lead for one in mine for lead in one.leads]
@@ -200,7 +200,7 @@ def hand_over(
         done.accounts.extend((account.key, taker.key) for account in accounts)
         done.leads.extend((lead.key, taker.key) for lead in leads)
         given = Owned(len(deals), len(accounts), len(leads))
-        audit(viewer, "handed over", given.words, now, _named(giver), _named(taker))
+        audit(viewer, "transferred", given.words, now, _named(giver), _named(taker))
     revisions_added()
     return done
 
@@ -215,7 +215,7 @@ def take_back(viewer: Viewer, reference: ReferenceData, done: HandedOver, now: d
     viewer.require(May.SET_ORGANISATION)
     giver = Person.objects.filter(key=done.giver).first()
     if giver is None or not done.owned.anything:
-        raise HandOverRefused("There is no hand-over to undo.")
+        raise HandOverRefused("There is no transfer to undo.")
     for model, rows in ((Account, done.accounts), (Lead, done.leads)):
         owners = dict(model.objects.filter(key__in=[key for key, _ in rows]).values_list("key", "owner__key"))
         moved = [key for key, taker in rows if owners.get(key) != taker]
@@ -229,6 +229,6 @@ def take_back(viewer: Viewer, reference: ReferenceData, done: HandedOver, now: d
     except BulkRefused as refused:
         deal, why = refused.faults[0]
         raise HandOverRefused(f"Nothing was undone. {deal.name}: {why}") from refused
-    audit(viewer, "hand-over undone", done.owned.words, now, after=_named(giver))
+    audit(viewer, "transfer undone", done.owned.words, now, after=_named(giver))
     revisions_added()
     return done.owned

@@ -8,6 +8,33 @@ from django.db.models import Q, QuerySet
 from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.org.records import expected_values
 
+# Actions are written down by fixed names, so that entries of any age are found; people read these words.
+WORDS = (
+    ("change put back", "change undone"),
+    ("quotas put back", "quota change undone"),
+    ("stage rule taken back", "stage setting removed"),
+    ("finding put aside", "finding hidden"),
+    ("finding taken back", "finding shown again"),
+    ("lead taken in", "lead added"),
+    ("lead dropped", "lead disqualified"),
+    ("lead taken up again", "lead reopened"),
+    ("handed over", "transferred"),
+    ("hand-over", "transfer"),
+    ("credit divided", "credit split changed"),
+    ("cells held", "cells locked"),
+    ("calls due on", "due day of submitted forecasts set"),
+    ("workspace begun", "workspace created"),
+    ("opened to a viewer", "access of a viewer set"),
+    ("tally: ", "report "),
+    ("tally", "report"),
+    ("view: ", "view "),
+    ("taken away", "deleted"),
+    (" away", " deleted"),
+    ("dashboard made", "dashboard created"),
+    ("token given", "token created"),
+    ("sign-in given", "sign-in created"),
+    ("notice", "notification"),
+)
 NOTHING: tuple[Any, ...] = (None, "", [], {})
 
 
@@ -27,6 +54,13 @@ def entries_of(who: str, find: str, first: datetime | None, last: datetime | Non
 def people_of() -> list[str]:
     """Everybody who stands in the audit, by name."""
     return list(AuditEntry.objects.exclude(who="").order_by("who").values_list("who", flat=True).distinct())
+
+
+def action_in_words(action: str) -> str:
+    """What was done, in the words of the pages."""
+    for kept, words in WORDS:
+        action = action.replace(kept, words)
+    return action
 
 
 def change_in_words(entry: AuditEntry) -> str:

@@ -68,7 +68,7 @@ def _denied(request: PageRequest, error: PermissionDenied) -> HttpResponse:
 @api.exception_handler(Throttled)
 def _too_many(request: PageRequest, error: Throttled) -> HttpResponse:
     wait = ceil(error.wait or 1)
-    answer = _problem(request, f"Too many requests with this token; accepted: again in {wait} seconds.", 429)
+    answer = _problem(request, f"Too many requests with this token. Try again in {wait} seconds.", 429)
     answer["Retry-After"] = str(wait)
     return answer
 

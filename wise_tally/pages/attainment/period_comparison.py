@@ -27,10 +27,10 @@ from wise_tally.web.paging import paged
 from wise_tally.web.request.viewing import PageRequest
 
 # Over a column of the other span.
-HEADS = {"before": "period before", "year": "last year"}
+HEADS = {"before": "previous period", "year": "last year"}
 AGAINST = {"before": "previous period", "year": "same days last year"}
 # The same in a sentence.
-IN_SENTENCES = {"before": "the same days of the period before", "year": "the same days last year"}
+IN_SENTENCES = {"before": "the same days of the previous period", "year": "the same days last year"}
 # What is compared: figure, words, how it is written.
 COMPARED = (
     ("won", "won", "whole"),

@@ -34,7 +34,7 @@ def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
     if figure == "deals_needed":
         return _deals_needed(asked, name, record.forecast.gap, (by, node))
     if not asked.counts_activities:
-        raise Refused(f"“{figure}” of deals opens its working in the forecast; accepted here: needed, at_pace.", 404)
+        raise Refused("This figure is explained on the Forecast page.", 404)
     return _activities(asked, figure, (by, node))
 
 
@@ -85,7 +85,7 @@ def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple
         "up. Needs at least 10 closed deals.",
         _terms(
             ("gap to quota", _written(asked, gap)),
-            (f"÷ mean won amount, {period_words(span)}", money(None if mean is None else round(mean))),
+            (f"÷ average deal size won, {period_words(span)}", money(None if mean is None else round(mean))),
             ("÷ win rate of closed", percent(won_share(closed))),
             ("deals won", count(closed.deals_won)),
             ("deals lost", count(closed.deals_lost)),

@@ -10,7 +10,7 @@ from wise_tally.pages.conversion.query import ConversionQuery
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.request.refusals import Refused
 
-LABELS = {BEFORE: "the period before", YEAR: "a year before"}
+LABELS = {BEFORE: "previous period", YEAR: "same period last year"}
 
 
 @dataclass(frozen=True)

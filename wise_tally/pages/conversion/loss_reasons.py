@@ -220,7 +220,7 @@ def page(request: PageRequest) -> HttpResponse:
         whole.amount_before if found.before else None,
         [(found.name(row.value), row.amount_minor) for row in rows.rows],
         found.words,
-        "the same days of the period before",
+        "the same days of the previous period",
     )
     parts = _by_stage(line, found, largest) if stages else {}
     answer = {

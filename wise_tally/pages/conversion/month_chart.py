@@ -17,7 +17,7 @@ FOLLOWED = (
     ("created_value", "value of new deals", "money"),
     ("mean_created", "average size of new deals", "money"),
     ("won", "deals won", "count"),
-    ("win_rate", "win rate of closed", "percent"),
+    ("win_rate", "win rate of closed deals", "percent"),
     ("mean_won", "average deal size won", "money"),
     ("days_to_win", "average days to win", "days"),
 )

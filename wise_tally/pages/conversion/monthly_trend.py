@@ -122,8 +122,8 @@ def _velocity_panel(found: Velocity) -> Panel:
     terms = [
         ("open deals", count(found.open_deals)),
         ("× win rate of closed", percent(found.win_rate)),
-        ("× mean won amount", money(None if found.mean_won is None else round(found.mean_won))),
-        ("÷ mean days to win", days(found.days_to_win)),
+        ("× average deal size won", money(None if found.mean_won is None else round(found.mean_won))),
+        ("÷ average days to win", days(found.days_to_win)),
     ]
     text = "Sales per day the open deals would bring at this period’s win rate, deal size and days to win. "
     text += "All open deals of the selection count."

@@ -170,6 +170,7 @@ def read_back_test(line: FilterLine) -> BackTest:
 
 
 SIDES = {"as_set": "set", "as_observed": "seen"}
+SIDE_WORDS = {"set": "set probabilities", "seen": "actual rates"}
 TESTS = tuple(f"{what}-{name}" for what in ("error", "bias", "score") for name in SIDES.values())
 
 
@@ -215,7 +216,7 @@ def _tested(line: FilterLine) -> dict[str, Any]:
     """The back-test as the page draws it, each guess with the addresses of its workings."""
     found = read_back_test(line)
     errors = [
-        (f"mean {what}, {name}", _minor(getattr(found, what)(side)), f"{what}-{name}")
+        (f"mean {what}, {SIDE_WORDS[name]}", _minor(getattr(found, what)(side)), f"{what}-{name}")
         for side, name in SIDES.items()
         for what in ("error", "bias")
     ]

@@ -76,7 +76,7 @@ def _exits(line: FilterLine, options: ConversionOptions) -> Sheet:
         )
         for row in exits_shown(line, options)
     ]
-    return Sheet("exits", ("stage", "stays ended", *WAYS, *money), frozenset(money), rows)
+    return Sheet("exits", ("stage", "left the stage", *WAYS, *money), frozenset(money), rows)
 
 
 @require_safe

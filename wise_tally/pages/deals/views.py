@@ -140,7 +140,10 @@ def _sign(found: Listing, name: str) -> str:
 
 
 def _sorted_words(found: Listing) -> str:
-    words = [f"{found.known[s.removeprefix('-')].words} {'falling' if s[0] == '-' else 'rising'}" for s in found.sorts]
+    words = [
+        f"{found.known[s.removeprefix('-')].words} {'high to low' if s[0] == '-' else 'low to high'}"
+        for s in found.sorts
+    ]
     return ", then ".join(words)
 
 

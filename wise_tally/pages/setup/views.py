@@ -11,11 +11,11 @@ from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
-from wise_tally.domain.org.audit_words import change_in_words
 from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory, Workspace
 from wise_tally.domain.process.models import Process
 from wise_tally.domain.targets.models import Quota
 from wise_tally.pages.setup.lists.registers import REGISTERS
+from wise_tally.pages.setup.records.told import Told, told
 from wise_tally.web.request.viewing import PageRequest
 
 CHANGED_LAST = 6
@@ -62,11 +62,11 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "setup/page.html", answer)
 
 
-def _changed_last(viewer: Viewer) -> list[tuple[AuditEntry, str]]:
+def _changed_last(viewer: Viewer) -> list[Told]:
     """The latest entries of the audit in words; of nobody who may not read it."""
     if not viewer.may(May.READ_RECORDS):
         return []
-    return [(entry, change_in_words(entry)) for entry in AuditEntry.objects.order_by("-pk")[:CHANGED_LAST]]
+    return told(AuditEntry.objects.order_by("-pk")[:CHANGED_LAST])
 
 
 def _sections(viewer: Viewer) -> list[Section]:

@@ -22,7 +22,7 @@ from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.viewing import PageRequest
 
-HEADS = ("in time", "1", "2", "3", "more")
+HEADS = ("in time", "1 missed", "2 missed", "3 missed", "4 or more missed")
 PLANNED = ("phone", "mail", "meeting", "site_visit")
 
 

@@ -48,7 +48,7 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
     return [
         Headline("Won", short(won), opened("won"), against, None if behind is None else behind <= 0, past.won[weekly].tolist()),
         Headline(
-            "Weighted forecast", short(int(past.weighted[-1])), opened("weighted"), f"{short(abs(moved))} in seven days",
+            "Weighted forecast", short(int(past.weighted[-1])), opened("weighted"), f"{short(abs(moved))} in the last 7 days",
             moved >= 0 if moved else None, past.weighted[weekly].tolist(),
         ),
         Headline(

@@ -97,7 +97,7 @@ class Question:
     def opened_words(self) -> str:
         """What is opened, as people read it."""
         person = self._person()
-        name = "everybody" if person == NONE else self.line.book.reference.people[person].name
+        name = "everyone" if person == NONE else self.line.book.reference.people[person].name
         return name if self.part is None else f"{name}, {self.heads[self.part]}"
 
     def opened(self) -> tuple[Ints, Ints]:
@@ -151,7 +151,7 @@ def drawn(question: Question, shown: Sequence[PeopleRow] | None = None) -> tuple
         name = name_of_person(question.line, person.key, person.name)
         found.append(_drawn(question, row, person.key, name, largest))
     top = max([1, *(cell.amount_minor for cell in whole.cells)])
-    return _drawn(question, whole, "", "everybody", top), found
+    return _drawn(question, whole, "", "everyone", top), found
 
 
 def in_order(question: Question) -> list[PeopleRow]:

@@ -19,6 +19,7 @@ from wise_tally.core.attainment import AttainmentRow, DaysOf, attainment
 from wise_tally.core.calendar import Period
 from wise_tally.core.findings.question import OpenDeals, Question
 from wise_tally.core.money import Ints
+from wise_tally.core.outlook.rows import outlook_rows
 from wise_tally.core.people_table import PeopleCell, people_table
 from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import Changes, changes
@@ -44,6 +45,7 @@ from wise_tally.pages.team.query import tabs
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
+from wise_tally.web.expectation import trust_of
 from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
 from wise_tally.web.findings.brief import acting, brief_for, keep_todays
 from wise_tally.web.footer import Footer
@@ -63,7 +65,7 @@ ALONE = "X-Saves-Itself"
 
 @require_safe
 def people(request: PageRequest) -> HttpResponse:
-    """Whom one may meet: last meeting, agreed actions still to do."""
+    """Whom one may meet: attainment, likely outcome, last meeting, agreed actions still to do."""
     line = read_scope(request)
     keys = [choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")]
     if not keys:
@@ -79,6 +81,7 @@ def people(request: PageRequest) -> HttpResponse:
         for row in attainment(line.book, line.snapshot, line.period, scope, "person")
         if row.forecast.node != NONE
     }
+    likely = _likely_outcomes(line)
     shown, turned = paged(request, found, line.query())
     met, agreed = last_meetings(viewer, line.as_of + timedelta(days=1)), open_actions_of(line.as_of)
     query = line.query(who=None)
@@ -86,6 +89,7 @@ def people(request: PageRequest) -> HttpResponse:
         (
             person,
             records.get(person.key),
+            likely.get(person.key),
             f"{query}&node=person:{person.key}",
             met.get(person.key),
             agreed.get(person.key, 0),
@@ -98,9 +102,18 @@ def people(request: PageRequest) -> HttpResponse:
         **turned,
         "tabs": tabs(line, "one-to-ones"),
         "rows": rows,
+        "likely": likely,
         "footer": Footer(len(found), what="person"),
     }
     return render(request, "team/one_to_ones.html", answer)
+
+
+def _likely_outcomes(line: FilterLine) -> dict[str, int]:
+    """The outlook of each person of the scope in minor units; empty where it tells nothing of this period."""
+    if not trust_of(line).shown or trust_of(line).over:
+        return {}
+    rows = outlook_rows(line.book, line.snapshot, line.period, replace(line.scope, person=NONE), "person")
+    return {line.book.reference.people[node].key: row.mean for node, row in rows.items() if node != NONE}
 
 
 def _line(request: PageRequest, key: str) -> FilterLine:

@@ -167,7 +167,7 @@ def _audiences() -> list[tuple[str, str]]:
     """For whom a dashboard may be."""
     roles = [(f"role:{value}", f"every {label}") for value, label in Role.choices]
     teams = [(f"team:{key}", name) for key, name in Team.objects.order_by("name").values_list("key", "name")]
-    return [("", "only me"), (ALL, "everybody"), *roles, *teams]
+    return [("", "only me"), (ALL, "everyone"), *roles, *teams]
 
 
 def _own_board(request: PageRequest, key: str) -> Dashboard:

@@ -139,7 +139,7 @@ def _category(form: DealForm) -> Category | None:
     category = Category.objects.filter(key=form.typed["category"]).first()
     if form.typed["category"] and category is None:
         names = ", ".join(Category.objects.order_by("rank").values_list("name", flat=True))
-        form.faults["category"] = f"This is not a forecast category. Choose one of: {names}, or the stage’s."
+        form.faults["category"] = f"This is not a forecast category. Choose one of: {names}, or the stage default."
     return category
 
 

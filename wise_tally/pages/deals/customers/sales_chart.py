@@ -38,7 +38,7 @@ def sales_chart(line: FilterLine, months: Sequence[tuple[Period, SalesRow]], acc
         points=[
             Point(
                 period_words(month) + (" so far" if month.ends_on > line.as_of else ""),
-                [("sales", short(row.this_minor)), ("a year before", short(row.before_minor))],
+                [("sales", short(row.this_minor)), ("same month last year", short(row.before_minor))],
                 f"{working}?{line.query()}&month={month.text}",
                 panel=True,
             )

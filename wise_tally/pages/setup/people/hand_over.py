@@ -41,7 +41,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     asked = request.POST if request.method == "POST" else request.GET
     rule = asked.get("rule", "all")
     if rule not in RULES:
-        raise Refused(f"“{rule[:20]}” is not a way to hand over. Choose one of: {', '.join(RULES.values())}.")
+        raise Refused(f"“{rule[:20]}” is not a way to transfer. Choose one of: {', '.join(RULES.values())}.")
     others = Person.objects.exclude(pk=giver.pk).filter(active_to=None).order_by("name")
     takers = list(others.filter(key__in=asked.getlist("taker")[:MOST_TAKERS]))
     portions = portions_of(giver, rule) if takers else []
@@ -51,7 +51,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     wrong = "" if takers else "Choose at least one person who takes over." if "rule" in asked else ""
     if request.method == "POST" and not wrong and asked.get("what") != "preview":
         if asked.get("mark") != mark_of(portions):
-            wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then hand over."
+            wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then transfer."
         else:
             return _hand_over(request, giver, portions, given)
     answer = {
@@ -109,7 +109,7 @@ def undo(request: PageRequest, key: str) -> HttpResponse:
     """Take the last hand-over of this session back."""
     giver, kept = _giver(key), request.session.get(KEPT)
     if not kept or kept["giver"] != giver.key:
-        raise Refused("There is no hand-over of this person to undo.", 409)
+        raise Refused("There is no transfer of this person to undo.", 409)
     rows = {name: [tuple(row) for row in kept[name]] for name in ("deals", "accounts", "leads")}
     try:
         back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())

@@ -52,7 +52,7 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
         found = table.header[index] if index < len(table.header) else "nothing"
         right = wanted[index] if index < len(wanted) else "nothing more"
         raise UploadRefused(
-            f"Row 1, column {letters(index)} says “{found[:60]}”; accepted there: “{right}”. The header must be that of the"
+            f"Row 1, column {letters(index)} says “{found[:60]}” instead of “{right}”. The header must be that of the"
             " downloaded sheet, in its order and in the first row."
         )
     by_token = {node.token: node for node in nodes}

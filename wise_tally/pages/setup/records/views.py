@@ -21,6 +21,7 @@ from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
 from wise_tally.operation.backup import NAME, OF_THE_SERVER, BackupRefused, backups_made, folder, make_backup, too_old
 from wise_tally.operation.restoring import losses, restore_backup
+from wise_tally.pages.setup.records.told import told
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.page_query import OwnQuery, one_day, text
 from wise_tally.web.request.permissions import all_needs
@@ -56,7 +57,7 @@ def audit(request: PageRequest) -> HttpResponse:
     page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
     answer = {
         "entries": page,
-        "told": [(entry, change_in_words(entry)) for entry in page],
+        "told": told(page),
         "asked": asked,
         "people": people_of(),
         "files": exports("setup:audit-table", asked.query()),
@@ -75,7 +76,7 @@ def audit_table(request: PageRequest, kind: str) -> HttpResponse:
             422,
         )
     rows = [
-        (e.at.isoformat(), e.who or "the application", e.action, e.detail, change_in_words(e), e.before, e.after)
+        (e.at.isoformat(), e.who or "System", e.action, e.detail, change_in_words(e), e.before, e.after)
         for e in entries
     ]
     header = ("when", "who", "what", "which", "change", "before", "after")

@@ -19,7 +19,7 @@ WORDS = {
     "category": "category",
     "typical_days": "typical days",
     "own_probability": "own probability",
-    "required": "not to be skipped",
+    "required": "required",
 }
 
 

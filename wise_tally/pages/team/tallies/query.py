@@ -43,9 +43,13 @@ class TallyQuestion:
     def fitting(self) -> list[str]:
         """The drawings that suit rows and buckets, the usual one first."""
         if self.bucket:
-            return ["columns", "line", "table", "year", "week"] if self.by == "company" else ["matrix", "line", "table"]
+            return (
+                ["columns", "line", "table", "year", "trend", "week"]
+                if self.by == "company"
+                else ["matrix", "line", "table"]
+            )
         if self.by == "company":
-            return ["figure", "table", "year", "week"]
+            return ["figure", "table", "year", "trend", "week"]
         if self.within:
             return ["matrix", "table"]
         return ["bars", "table", *(["ink"] if self.by in ("person", "team", "territory", "partner") else [])]
@@ -53,7 +57,7 @@ class TallyQuestion:
     @property
     def is_of_the_day(self) -> bool:
         """Whether it counts what stands on the day, whatever the period."""
-        return self.figure.is_of_the_day and self.drawing not in ("year", "week")
+        return self.figure.is_of_the_day and self.drawing not in ("year", "trend", "week")
 
     @property
     def figure(self) -> Figure:

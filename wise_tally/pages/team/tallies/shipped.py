@@ -21,6 +21,7 @@ class ShippedBoard:
 
 SHIPPED = {
     "won-and-quota": ShippedTally("Won vs quota", "draw=year"),
+    "day-by-day": ShippedTally("Won and quota, day by day", "draw=trend"),
     "per-person": ShippedTally("Attainment by person", "by=person&draw=ink"),
     "won-by-source": ShippedTally("Won by source", "show=won&by=source"),
     "open-by-stage": ShippedTally("Open pipeline by stage", "show=stage_open&by=stage"),
@@ -35,7 +36,7 @@ SHIPPED = {
         "Open pipeline by territory and deal type", "show=open&by=territory&within=deal_type"
     ),
     "win-rate": ShippedTally("Win rate of closed deals", "show=win_rate&against=before"),
-    "win-rate-by-quarter": ShippedTally("Win rate of closed, by quarter", "show=win_rate&bucket=last_8_quarters"),
+    "win-rate-by-quarter": ShippedTally("Win rate of closed deals by quarter", "show=win_rate&bucket=last_8_quarters"),
     "won-of-created-by-source": ShippedTally("Win rate of created deals by source", "show=won_of_created&by=source"),
     "days-in-stage": ShippedTally("Median days in stage", "show=stage_days&by=stage"),
     "size-by-quarter": ShippedTally("Average deal size won", "show=mean_won&bucket=last_8_quarters"),
@@ -49,7 +50,7 @@ BOARDS = {
     "team": ShippedBoard(
         "Team",
         (
-            ("won-and-quota", False),
+            ("day-by-day", False),
             ("per-person", False),
             ("won-by-source", False),
             ("open-by-stage", False),

@@ -19,6 +19,7 @@ from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.this_week import week_context
 from wise_tally.web.charts import Chart
 from wise_tally.web.cumulative import cumulative
+from wise_tally.web.day_by_day import day_by_day
 from wise_tally.web.filter_line import FilterLine, scope_of
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import token_of, working_query
@@ -94,7 +95,7 @@ def tile_of(
         if tally.pinned:
             own = scope_of(request.viewer, {**dict(line.given), **dict(tally.pinned)})
         drawing = tally.drawing
-        if drawing in ("year", "week", "ink"):
+        if drawing in ("year", "trend", "week", "ink"):
             return Tile(key, name, tally, own, wide, drawn=_own_drawing(own, tally, drawing, key))
         result = compute(Computing(own, tally, lambda: visible(request).leads()))
         return Tile(key, name, tally, own, wide, result)
@@ -107,6 +108,8 @@ def tile_of(
 def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str) -> dict[str, Any]:
     if drawing == "year":
         return {"cumulative": cumulative(line, key=f"picture-{key}")}
+    if drawing == "trend":
+        return {"trend": day_by_day(line, f"picture-{key}")}
     if drawing == "week":
         return week_context(line)
     rows, more = ink_rows(line, tally)

@@ -100,7 +100,7 @@ def page(request: PageRequest) -> HttpResponse:
 
 def _name(tally: TallyQuestion) -> str:
     """A name that says what the tally shows."""
-    if tally.drawing in ("year", "week"):
+    if tally.drawing in ("year", "trend", "week"):
         return DRAWINGS[tally.drawing].capitalize()
     words = tally.figure.head
     by = f", by {words_of(tally.by)}" if tally.by not in ("company", "stage") else ""
@@ -136,7 +136,7 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
         )
         found.append(("basis", "date used", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
     if tally.figure.family == Family.ACTIVITIES:
-        kinds = [("", "all that people do"), *((name, as_words(name)) for name in KINDS)]
+        kinds = [("", "all kinds"), *((name, as_words(name)) for name in KINDS)]
         found.append(("kind", "kind", _options(kinds, tally.kind)))
     found.append(("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
     return found

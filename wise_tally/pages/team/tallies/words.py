@@ -22,5 +22,6 @@ DRAWINGS = {
     "table": "table",
     "matrix": "heat table",
     "year": "year progress",
+    "trend": "day by day",
     "week": "this week, by person",
 }

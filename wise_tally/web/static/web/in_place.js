@@ -41,7 +41,7 @@
   }
 
   function send(form, field, more = {}) {
-    if (field) { sent.set(field, field.value); note(field).textContent = "Saving…"; }
+    if (field) { sent.set(field, field.value); field.setAttribute("aria-busy", "true"); note(field).textContent = "Saving…"; }
     const turn = (queue.get(form) || Promise.resolve()).then(() => post(form, field, more));
     queue.set(form, turn);
     return turn;
@@ -72,7 +72,11 @@
   }
 
   // What was typed on while a value was on its way is sent by itself.
-  const arrived = (field, typed) => { if (field && sent.get(field) === typed) sent.delete(field); };
+  const arrived = (field, typed) => {
+    if (!field || sent.get(field) !== typed) return;
+    sent.delete(field);
+    field.removeAttribute("aria-busy");
+  };
 
   function saved(form, field, place, text, typed) {
     const said = note(place);
@@ -161,7 +165,7 @@
       // What the reader opened or marked stays open and marked.
       beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
-    for (const id of ["main", "count-strip"]) {
+    for (const id of ["main", "told", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
       if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }

@@ -63,6 +63,12 @@ document.addEventListener("alpine:init", () => {
     const name = box.querySelector("h2, caption");
     box.setAttribute("aria-label", `Scrollable table: ${name ? name.textContent.trim() : `table ${place + 1}`}`);
   });
+  // What is cut with an ellipsis is told in full where it is pointed at or reached.
+  const untrim = ({ target }) => {
+    const cell = target.closest?.(".trim, .ledger td > [class^='in-']");
+    if (cell && !cell.title && cell.scrollWidth > cell.clientWidth) cell.title = cell.innerText.trim();
+  };
+  ["pointerover", "focusin"].forEach((kind) => document.addEventListener(kind, untrim));
   const moves = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
   function walk(event) {
     const move = moves[event.key];

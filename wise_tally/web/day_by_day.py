@@ -2,12 +2,18 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from django.urls import reverse
 
-from wise_tally.core.forecast import ForecastLines
+from wise_tally.core.calls import calls_in_force
+from wise_tally.core.daily_trend import Trend, trend
+from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.outcome import likely_by_day
 from wise_tally.core.outlook.by_day import likely_by_outlook
+from wise_tally.core.row_targets import carries_quota
+from wise_tally.core.targets import pace, quotas
+from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import day, short
 from wise_tally.web.charts import Chart, Layer, Mark, Point, day_words, money_marks
 from wise_tally.web.expectation import trust_of
@@ -16,6 +22,8 @@ from wise_tally.web.nodes import scope_node
 
 # How many days ahead the range is worked out for, the last day among them.
 AHEAD = 12
+# At most so many days are drawn, the last among them.
+MOST_COLUMNS = 100
 GRADES = ("commit", "best", "early")
 
 
@@ -32,7 +40,74 @@ class DayColumn:
     query: str
 
 
-def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLines, quota: int | None) -> Chart:
+@dataclass(frozen=True)
+class DayByDay:
+    """A period up to the as-of day: its lines, its days, what is to be won in it by its end and by now, and its picture."""
+
+    line: FilterLine
+    lines: ForecastLines
+    days: list[DayColumn]
+    quota: int | None
+    pace: int | None
+    chart: Chart | None
+
+    @property
+    def node(self) -> str:
+        """The row that its figures open the workings of."""
+        return scope_node(self.line)[2]
+
+    @property
+    def categories(self) -> list[tuple[str, str]]:
+        """Categories, the surest first: figure and name."""
+        reference = self.line.book.reference
+        found = (reference.categories[c] for c in reference.surest_first)
+        return [(f"category:{c}", one.name) for c, one in zip(reference.surest_first, found, strict=True)]
+
+
+def trend_of(line: FilterLine) -> Trend:
+    """The trend from the period's start (at the latest today) to the as-of day or the period's end."""
+    last = min(line.as_of, line.period.ends_on)
+    first = min(line.period.starts_on, last)
+    return trend(line.book, line.period, first, last, line.scope)
+
+
+def day_by_day(line: FilterLine, key: str = "trend") -> DayByDay:
+    """The filter line's period day by day; `key` names the picture on its page, there is none before the period has a day."""
+    reference = line.book.reference
+    by, node, _ = scope_node(line)
+    carried = carries_quota(line.scope, by)
+    quota = quotas(reference, line.as_of, line.period).of(by, node).value if carried else None
+    to_date = pace(reference, line.as_of, line.period).of(by, node).value if carried else None
+    days = _columns(line, trend_of(line))
+    lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
+    return DayByDay(line, lines, days, quota, to_date, _chart(line, days, lines, quota, key) if days else None)
+
+
+def _columns(line: FilterLine, found: Trend) -> list[DayColumn]:
+    """The days so far, at most a hundred of them, the last among them."""
+    reference, surest = line.book.reference, list(line.book.reference.surest_first)
+    by, node, _ = scope_node(line)
+    carried = carries_quota(line.scope, by)
+    every = -(-len(found.days) // MOST_COLUMNS)
+    shown = []
+    for i in range((len(found.days) - 1) % every, len(found.days), every):
+        on = date.fromordinal(int(found.days[i]))
+        call = calls_in_force(reference, on, line.period).get((by, NONE if by == "company" else node))
+        shown.append(
+            DayColumn(
+                day=int(found.days[i]),
+                won=int(found.won[i]),
+                categories=tuple(int(value) for value in found.categories[surest, i]),
+                weighted=int(found.weighted[i]),
+                pace=pace(reference, on, line.period).of(by, node).value if carried else None,
+                call=call.amount_minor if call and carried else None,
+                query=line.query(as_of=on.isoformat(), period=line.period.text),
+            )
+        )
+    return shown
+
+
+def _chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLines, quota: int | None, key: str) -> Chart:
     """Won, the open of each category on it, weighted, pace, submitted and quota; ahead, the likely range of won."""
     ahead = _days_ahead(days[-1].day, line)
     likely = _likely(line, lines, ahead)
@@ -58,7 +133,7 @@ def trend_chart(line: FilterLine, days: Sequence[DayColumn], lines: ForecastLine
         marks.append(Mark("now", "today" if not line.is_past else day(line.as_of), at=days[-1].day))
     points = [_past(one) for one in days] + [_future(*pair) for pair in zip(ahead, likely, strict=True)]
     return Chart(
-        key="trend",
+        key=key,
         conclusion=f"Won {short(now)} by {day(days[-1].day)}"
         + (f", likely {short(low[-1])} to {short(high[-1])} by the end" if ahead else ""),
         points=points,
