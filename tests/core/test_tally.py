@@ -38,8 +38,8 @@ def world_of(seed):
     return book, book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
 
 
-def asked(book, snapshot, period, measure, by="company"):
-    rows = tally_values(book, snapshot, period, Filter(), TallyQuery(measure, by), Sides())
+def asked(book, snapshot, period, measure, by="company", scope=None):
+    rows = tally_values(book, snapshot, period, scope or Filter(), TallyQuery(measure, by), Sides())
     return {row.key: row.value for row in rows}
 
 
@@ -90,6 +90,11 @@ def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed):
         found = counted_deals(book, snapshot, period, Filter(), name)
         assert len(set(found.rows.tolist())) == len(found.rows)
         assert int(found.adds.sum()) == asked(book, snapshot, period, name)[""]
+        for by, filters in (("team", book.reference.teams), ("person", book.reference.people)):
+            for key, value in asked(book, snapshot, period, name, by).items():
+                node = [one.key for one in filters].index(key) if key else -1
+                if node >= 0:
+                    assert asked(book, snapshot, period, name, scope=Filter(**{by: node}))[""] == value, (by, key)
     for name in PLAIN:
         by = (REPORTED[name].breakdowns or ("company",))[0]
         assert asked(book, snapshot, period, name, by) is not None

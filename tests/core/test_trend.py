@@ -3,6 +3,7 @@
 from datetime import date, timedelta
 from random import Random
 
+import numpy as np
 import pytest
 
 from tests.support.random_world import random_world
@@ -27,6 +28,10 @@ def test_each_day_of_the_trend_is_the_forecast_of_that_day(seed):
                                Filter(territory=random.randrange(len(reference.territories)), process=0)])  # fmt: skip
         found = trend(book, period, first, last, scope)
         assert len(found.days) == (last - first).days + 1
+        part = first + timedelta(days=len(found.days) // 3)
+        alone, of_it = trend(book, period, part, last, scope), found.since(part)
+        for name in ("days", "won", "categories", "weighted"):
+            assert np.array_equal(getattr(of_it, name), getattr(alone, name)), name
         for place in sorted(random.sample(range(len(found.days)), min(25, len(found.days)))):
             day = date.fromordinal(int(found.days[place]))
             row = forecast(book, book.as_of(day), period, scope, "company")[0]

@@ -78,6 +78,9 @@ def test_columns_of_the_forecast_and_a_report_are_the_command(demo, sign_in):
         assert values[mean] == cents(known[key]["mean"])
         assert values[chance] == pytest.approx(known[key]["chance_of_quota"])
     assert seen > 15
+    likely = client.get("/team/one-to-ones/").context["likely"]
+    assert likely == {key: cents(row["mean"]) for key, row in people.items() if key in likely}
+    assert len(likely) > 10
     report = client.get("/team/report/table.json?show=outlook&by=team").json()["rows"]
     assert {row[0]: cents(row[1]) for row in report} == {
         row["name"]: cents(row["mean"]) for key, row in teams.items() if key != "scope"

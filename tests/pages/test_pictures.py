@@ -72,6 +72,18 @@ def test_a_picture_has_a_point_for_each_value_and_each_says_what_it_shows(demo, 
         assert client.get(opened).status_code == 200
 
 
+def test_a_dashboard_draws_the_period_as_its_own_page_does(demo, sign_in):
+    """Every layer and point alike; its table lists every seventh day back from the last."""
+    client = sign_in("m1")
+    there = charts(client, "/forecast/trend/?who=team:rivers")[0]["trend"]
+    page = client.get("/team/?who=team:rivers")
+    here = charts(client, "/team/?who=team:rivers")[0]["picture-day-by-day"]
+    assert (here["layers"], here["points"]) == (there["layers"], there["points"])
+    weeks = next(tile for tile in page.context["tiles"] if tile.key == "day-by-day").drawn["trend"].weeks
+    assert {one.day % 7 for one in weeks} == {page.context["line"].as_of.toordinal() % 7}
+    assert len(weeks) == -(-len([one for one in here["points"] if one["href"]]) // 7)
+
+
 def test_the_trend_ends_in_the_range_of_the_outcome(demo, sign_in):
     """The last points of the trend are the P10, P50 and P90 that the outcome range tells, from figures of their own."""
     client = sign_in("m1")

@@ -1,9 +1,11 @@
 """Before, while and after a stage; the check language as a table; outbox, audit, backups."""
 
 import io
+import re
 import zipfile
 from datetime import date
 from decimal import Decimal
+from pathlib import Path
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -13,6 +15,7 @@ from tests.support.answers import text
 from tests.support.naive import cents
 from tests.support.processes import in_a_file
 from tests.support.world import World, ask
+from wise_tally import domain
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.models import (
@@ -26,6 +29,7 @@ from wise_tally.domain.deals.models import (
     Product,
 )
 from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.audit_words import action_in_words
 from wise_tally.domain.org.models import ApiToken, AuditEntry, OutboxMessage
 from wise_tally.domain.org.token_actions import give_token, person_of_token
 from wise_tally.domain.process.check_language import CheckWrong, Facts, missing, read_check
@@ -154,6 +158,18 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert message.subject in text(client.get("/setup/outbox/"))
     assert AuditEntry.objects.filter(action="entry criteria set", after__contains="a task is done").exists()
     assert "Entry criteria set" in text(client.get("/setup/audit/?find=criteria"))
+    told = client.get("/setup/audit/?find=revision").context["told"]
+    assert (told[0].action, told[0].subject) == ("deal changed", deal.name), "people know no identifiers"
+
+
+def test_the_audit_speaks_the_words_of_the_pages():
+    """Actions keep the names they were first written down by; what is shown follows the pages."""
+    sources = "".join(path.read_text() for path in Path(domain.__path__[0]).rglob("*.py"))
+    actions = set(re.findall(r'audit\(\s*[^,]+,\s*f?"([^"]+)"', sources))
+    assert len(actions) > 60
+    for action in (re.sub(r"\{'(.*?)' if .*? else '(.*?)'\}", side, one) for one in actions for side in (r"\1", r"\2")):
+        words = action_in_words(action)
+        assert not re.search(r"\b(away|put back|tally|handed|dropped|taken in|notice|begun)\b", words), action
 
 
 @pytest.mark.django_db

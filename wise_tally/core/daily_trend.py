@@ -27,6 +27,11 @@ class Trend:
     categories: Ints
     weighted: Ints
 
+    def since(self, first: date) -> "Trend":
+        """The days from `first` on."""
+        kept = self.days >= first.toordinal()
+        return Trend(self.days[kept], self.won[kept], self.categories[:, kept], self.weighted[kept])
+
     def weighted_moved(self, days: int) -> int:
         """How far weighted moved in the last so many days, in minor units; there are more than that."""
         return int(self.weighted[-1] - self.weighted[-1 - days])

@@ -159,12 +159,17 @@ def people_kept(reference: ReferenceData, scope: Filter, as_of: date, person: In
     return keep
 
 
+@derived(Grows.KEPT)
+def owner_teams(book: Book, snapshot: BookAsOf) -> Ints:
+    """The team of each deal's owner on the day that counts for it, shape (deals,)."""
+    return book.reference.teams_of(snapshot.owner, snapshot.membership_day)
+
+
 def owner_filtered(book: Book, snapshot: BookAsOf, scope: Filter) -> Flags:
     """Deals that all filters keep, a person or team filter taking those owned on the as-of day."""
     keep = filtered_deals(book, snapshot, scope)
     if scope.of_people:
-        team = book.reference.teams_of(snapshot.owner, snapshot.membership_day)
-        keep &= people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
+        keep &= people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, owner_teams(book, snapshot))
     return keep
 
 

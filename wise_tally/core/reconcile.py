@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
-from wise_tally.core.lines import Filter, filtered_deals, people_kept
+from wise_tally.core.lines import Filter, filtered_deals, owner_teams, people_kept
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 
@@ -108,7 +108,7 @@ def scope_tests(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[tuple[st
         below[list(book.reference.territory_tree(snapshot.as_of).below(scope.territory))] = True
         territory = spread(snapshot, size, below[snapshot.territory])
     if scope.of_people:
-        team = book.reference.teams_of(snapshot.owner, snapshot.membership_day)
+        team = owner_teams(book, snapshot)
         kept = people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
         whose = spread(snapshot, size, kept)
     kept = spread(snapshot, size, filtered_deals(book, snapshot, Filter(only=scope.only)))

@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, timedelta
 
 from django.urls import reverse
 
 from wise_tally.core.calls import calls_in_force
 from wise_tally.core.daily_trend import Trend, trend
+from wise_tally.core.derived import derived
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.outcome import likely_by_day
 from wise_tally.core.outlook.by_day import likely_by_outlook
@@ -21,9 +22,11 @@ from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import scope_node
 
 # How many days ahead the range is worked out for, the last day among them.
-AHEAD = 12
+AHEAD = 6
 # At most so many days are drawn, the last among them.
 MOST_COLUMNS = 100
+# Small lines show where a figure stood on each of the last ten weeks’ days like this one.
+WEEKS = 10
 GRADES = ("commit", "best", "early")
 
 
@@ -42,45 +45,56 @@ class DayColumn:
 
 @dataclass(frozen=True)
 class DayByDay:
-    """A period up to the as-of day: its lines, its days, what is to be won in it by its end and by now, and its picture."""
+    """A period up to the as-of day: its lines, its days, what is to be won in it by its end and by now, and its picture.
 
-    line: FilterLine
+    `node` is the row that its figures open the workings of; `categories` are figure and name, the surest first.
+    """
+
     lines: ForecastLines
     days: list[DayColumn]
     quota: int | None
     pace: int | None
+    node: str
+    categories: list[tuple[str, str]]
     chart: Chart | None
 
     @property
-    def node(self) -> str:
-        """The row that its figures open the workings of."""
-        return scope_node(self.line)[2]
+    def weeks(self) -> list[DayColumn]:
+        """The last day and every seventh one before it."""
+        return [one for one in self.days if (self.days[-1].day - one.day) % 7 == 0]
 
-    @property
-    def categories(self) -> list[tuple[str, str]]:
-        """Categories, the surest first: figure and name."""
-        reference = self.line.book.reference
-        found = (reference.categories[c] for c in reference.surest_first)
-        return [(f"category:{c}", one.name) for c, one in zip(reference.surest_first, found, strict=True)]
+
+def weeks_past(line: FilterLine) -> Trend:
+    """The trend of the last ten weeks up to the as-of day."""
+    return _lately(line, line.as_of).since(line.as_of - timedelta(weeks=WEEKS))
+
+
+def _lately(line: FilterLine, last: date) -> Trend:
+    """From the period's start or ten weeks ago, whichever is earlier, so that all that a page shows of it is worked out once."""
+    first = min(line.period.starts_on, last - timedelta(weeks=WEEKS))
+    return trend(line.book, line.period, first, last, line.scope)
 
 
 def trend_of(line: FilterLine) -> Trend:
     """The trend from the period's start (at the latest today) to the as-of day or the period's end."""
     last = min(line.as_of, line.period.ends_on)
     first = min(line.period.starts_on, last)
-    return trend(line.book, line.period, first, last, line.scope)
+    return _lately(line, last).since(first)
 
 
-def day_by_day(line: FilterLine, key: str = "trend") -> DayByDay:
+@derived()
+def day_by_day(line: FilterLine, key: str) -> DayByDay:
     """The filter line's period day by day; `key` names the picture on its page, there is none before the period has a day."""
     reference = line.book.reference
-    by, node, _ = scope_node(line)
+    by, node, token = scope_node(line)
     carried = carries_quota(line.scope, by)
     quota = quotas(reference, line.as_of, line.period).of(by, node).value if carried else None
     to_date = pace(reference, line.as_of, line.period).of(by, node).value if carried else None
     days = _columns(line, trend_of(line))
     lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
-    return DayByDay(line, lines, days, quota, to_date, _chart(line, days, lines, quota, key) if days else None)
+    categories = [(f"category:{c}", reference.categories[c].name) for c in reference.surest_first]
+    chart = _chart(line, days, lines, quota, key) if days else None
+    return DayByDay(lines, days, quota, to_date, token, categories, chart)
 
 
 def _columns(line: FilterLine, found: Trend) -> list[DayColumn]:

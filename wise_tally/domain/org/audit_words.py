@@ -19,6 +19,7 @@ WORDS = (
     ("lead dropped", "lead disqualified"),
     ("lead taken up again", "lead reopened"),
     ("handed over", "transferred"),
+    ("handed out", "downloaded"),
     ("hand-over", "transfer"),
     ("credit divided", "credit split changed"),
     ("cells held", "cells locked"),

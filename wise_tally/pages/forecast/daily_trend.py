@@ -21,7 +21,7 @@ from wise_tally.web.request.viewing import PageRequest
 def page(request: PageRequest) -> HttpResponse:
     """The period day by day."""
     line = read_scope(request)
-    shown = day_by_day(line)
+    shown = day_by_day(line, "trend")
     last = shown.days[-1] if shown.days else None
     told = of_trend(span_of(line), last.won if last else 0, shown.pace, shown.quota)
     node_query = f"{line.query()}&node={shown.node}"

@@ -1,11 +1,8 @@
 """The headline figures above a dashboard: won, weighted, chance of quota, open and new deals, with what they were before."""
 
-from datetime import timedelta
-
 from django.urls import reverse
 
 from wise_tally.core.attainment import AttainmentRow
-from wise_tally.core.daily_trend import trend
 from wise_tally.core.deal_list import list_totals
 from wise_tally.core.lines import deals_in
 from wise_tally.core.outlook.expected import CHANCE
@@ -13,6 +10,7 @@ from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.formats import count, percent, plural, short
 from wise_tally.pages.team.tallies.query import TallyQuestion
 from wise_tally.pages.team.tallies.result import Computing, compute
+from wise_tally.web.day_by_day import weeks_past
 from wise_tally.web.expectation import expected_of, leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.headlines import Headline
@@ -20,8 +18,6 @@ from wise_tally.web.nodes import scope_node
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
-# The small lines show where a figure stood on each of the last ten weeks' days like this one.
-WEEKS = 10
 MONTHS = "last_12_months"
 
 
@@ -33,7 +29,7 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
     def opened(figure: str) -> str:
         return f"{reverse('forecast:working', args=[figure])}?{query}"
 
-    past = trend(line.book, line.period, line.as_of - timedelta(weeks=WEEKS), line.as_of, line.scope)
+    past = weeks_past(line)
     weekly = slice(None, None, 7)
     won, behind = whole.forecast.won, whole.behind
     against = (

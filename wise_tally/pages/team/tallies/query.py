@@ -81,9 +81,9 @@ class TallyQuestion:
         return urlencode([*self.own(), *self.pinned])
 
 
-def read_tally(given: Mapping[str, str]) -> TallyQuestion:
+def read_tally(given: Mapping[str, str], every: tuple[str, ...] | None = None) -> TallyQuestion:
     """The tally of an address; what cannot go together gives way to what was chosen first. Raises Refused."""
-    show, every = chosen(given, "show", REPORTED), with_own(BY)
+    show, every = chosen(given, "show", REPORTED), every or with_own(BY)
     allowed = REPORTED[show].breakdowns or every
     by = chosen(given, "by", every)
     within = chosen(given, "within", ("", *every[1:]))
@@ -105,6 +105,6 @@ def read_tally(given: Mapping[str, str]) -> TallyQuestion:
     return found
 
 
-def read_kept(query: str) -> TallyQuestion:
-    """A tally as it was kept."""
-    return read_tally(dict(parse_qsl(query)))
+def read_kept(query: str, every: tuple[str, ...] | None = None) -> TallyQuestion:
+    """A tally as it was kept; `every` holds all breakdowns, for whoever reads several."""
+    return read_tally(dict(parse_qsl(query)), every)

@@ -13,10 +13,11 @@ from wise_tally.core.measures import valued
 from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short
 from wise_tally.pages.team.tallies.drawing import report_chart
-from wise_tally.pages.team.tallies.query import TallyQuestion, read_kept
+from wise_tally.pages.team.tallies.query import BY, TallyQuestion, read_kept
 from wise_tally.pages.team.tallies.result import Computing, Result, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.this_week import week_context
+from wise_tally.web.breakdowns import with_own
 from wise_tally.web.charts import Chart
 from wise_tally.web.cumulative import cumulative
 from wise_tally.web.day_by_day import day_by_day
@@ -139,10 +140,11 @@ def ink_rows(line: FilterLine, tally: TallyQuestion) -> tuple[list[InkRow], int]
 
 def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:
     """Name and question of kept and shipped tallies by identifier; those that are gone are not among them."""
-    found = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query)) for key in keys if key in SHIPPED}
+    every = with_own(BY)
+    found = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query, every)) for key in keys if key in SHIPPED}
     for tally in Tally.objects.filter(key__in=[key for key in keys if key not in SHIPPED]):
         try:
-            found[tally.key] = (tally.name, read_kept(tally.query))
+            found[tally.key] = (tally.name, read_kept(tally.query, every))
         except Refused:
             # An own field or an identifier that the tally was kept with is gone.
             found[tally.key] = (tally.name, TallyQuestion())
