@@ -1,5 +1,7 @@
 """A rep's day in the real browser: due today, the search, ten deals edited in place, by keyboard alone."""
 
+import json
+
 import pytest
 from playwright.sync_api import expect
 
@@ -75,3 +77,27 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     page.click("text=Add to journal")
     expect(page.locator("body")).to_contain_text("Talked about access")
     assert Activity.objects.filter(subject="Talked about access", deal=deal, status="done").exists()
+
+
+def test_months_of_the_list_are_chosen_by_drag_and_by_keyboard(visit):
+    """Two months dragged across, or walked over with Shift held, list just the deals that the picture counts in them."""
+    page = visit("manager", "/deals/")
+    points = json.loads(page.locator("#closing").text_content())["points"]
+    number = sum(int(one["rows"][2][1].split()[0]) for one in points[1:3])
+    plot = page.get_by_role("slider")
+    columns = [box["x"] + box["width"] / 2 for box in (one.bounding_box() for one in plot.locator("rect.soft").all())]
+    middle = plot.bounding_box()["y"] + 60
+    page.mouse.move(columns[1], middle)
+    page.mouse.down()
+    page.mouse.move(columns[2], middle, steps=4)
+    expect(page.locator(".tip h3")).to_have_text(f"{points[1]['title']} – {points[2]['title']}")
+    page.mouse.up()
+    expect(page.locator("#count-strip")).to_contain_text(f"{number} deals included")
+    page.go_back()
+    plot.focus()
+    page.keyboard.press("Home")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**close**")
+    expect(page.locator("#count-strip")).to_contain_text(f"{number} deals included")

@@ -64,7 +64,8 @@ class Chart:
     With `edges` the first and the last point stand at the ends of the axis, as for a course of time; else each in the
     middle of its column. `places` gives where points stand between the ends, in any unit that `x_words` and marks share
     (days, say); without it they stand at equal steps, counted from 0. `ends` are those of the x axis where points do not
-    reach them. `low` is where the y axis begins.
+    reach them. `low` is where the y axis begins. Points dragged across lead to `brush`, an address with FIRST and LAST in
+    place of the first and the last day of what was chosen; `spans` are those of each point.
     """
 
     key: str
@@ -80,6 +81,8 @@ class Chart:
     low: float = 0
     enter: str = ""
     height: int = 250
+    brush: str = ""
+    spans: Sequence[tuple[str, str]] = ()
 
     @property
     def raw(self) -> dict[str, Any]:
@@ -98,6 +101,8 @@ class Chart:
             "ends": self.ends,
             "places": list(self.places) or list(range(len(self.points))),
             "enter": self.enter,
+            "brush": self.brush,
+            "spans": list(self.spans),
         }
 
 

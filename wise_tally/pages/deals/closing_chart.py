@@ -28,13 +28,16 @@ def closing_months(line: FilterLine, found: Listing) -> list[ClosingMonth]:
     months = totals_by_close(line.snapshot, found.all_places, MONTHS)
     if sum(bool(totals.deals) for _, totals in months) < FEW:
         return []
-    return [ClosingMonth(first, totals, _only(found.asked, first)) for first, totals in months]
+    return [ClosingMonth(first, totals, _only(found.asked, first, _end_of(first))) for first, totals in months]
 
 
-def _only(asked: ListQuery, first: date) -> str:
-    """The list of one month: its filters of the close give way to those of the month."""
+def _end_of(first: date) -> date:
+    return (first + timedelta(days=32)).replace(day=1) - timedelta(days=1)
+
+
+def _only(asked: ListQuery, first: object, last: object) -> str:
+    """The list of some days of closing: its filters of the close give way to those of the days."""
     kept = tuple(one for one in asked.clauses if not one.startswith("close:"))
-    last = (first + timedelta(days=32)).replace(day=1) - timedelta(days=1)
     span = (f"close:from:{first}", f"close:to:{last}")
     return replace(asked, clauses=(*kept, *span), page="").query()
 
@@ -42,11 +45,14 @@ def _only(asked: ListQuery, first: date) -> str:
 def closing(line: FilterLine, found: Listing) -> dict[str, Any]:
     """The months and their picture for the list."""
     months = closing_months(line, found)
-    return {"closing_months": months, "chart": closing_chart(months) if months else None}
+    return {
+        "closing_months": months,
+        "chart": closing_chart(months, _only(found.asked, "FIRST", "LAST")) if months else None,
+    }
 
 
-def closing_chart(months: list[ClosingMonth]) -> Chart:
-    """Amounts as columns, the weighted part of each in front."""
+def closing_chart(months: list[ClosingMonth], brush: str) -> Chart:
+    """Amounts as columns, the weighted part of each in front; `brush` lists the months dragged across."""
     return Chart(
         key="closing",
         conclusion="Amounts of the listed deals by month of expected close",
@@ -68,6 +74,8 @@ def closing_chart(months: list[ClosingMonth]) -> Chart:
         ],
         y_words=money_marks(max(one.totals.amount_minor for one in months)),
         x_words=month_words([one.first for one in months]),
-        enter="lists the deals of this month",
+        enter="lists the deals of this month; drag across several, or Shift and an arrow, to choose them",
         height=150,
+        brush=f"?{brush}",
+        spans=[(str(one.first), str(_end_of(one.first))) for one in months],
     )

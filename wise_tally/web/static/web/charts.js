@@ -130,7 +130,7 @@
   const start = (figure) => {
     const data = JSON.parse(document.getElementById(figure.dataset.chart).textContent), { points } = data;
     const plot = figure.querySelector(".plot"), tip = figure.querySelector(".tip");
-    let scale, svg, stroke, here = points.length - 1, touched = -1;
+    let scale, svg, stroke, here = points.length - 1, touched = -1, brush = null, from = null;
     const paint = () => {
       svg?.remove();
       const width = plot.clientWidth, height = plot.clientHeight;
@@ -141,6 +141,7 @@
       data.layers.forEach((layer) => shapes[layer.shape](svg, layer, scale));
       marks(svg, data, scale);
       ends(svg, data, scale);
+      brush = put(svg, "rect", { class: "brush", y: scale.room.top, height: scale.room.foot - scale.room.top, visibility: "hidden" });
       stroke = put(svg, "line", { class: "reading", y1: scale.room.top, y2: scale.room.foot, visibility: "hidden" });
     };
     const said = () => [points[here].title, ...points[here].rows.map((row) => row.join(" "))].join(", ");
@@ -155,9 +156,23 @@
       plot.setAttribute("aria-valuenow", here);
       plot.setAttribute("aria-valuetext", said());
     };
-    const hide = () => { tip.hidden = true; stroke?.setAttribute("visibility", "hidden"); touched = -1; };
+    const hide = () => { tip.hidden = true; [stroke, brush].forEach((one) => one?.setAttribute("visibility", "hidden")); touched = -1; from = null; };
+    // Points chosen together: dragged across, or walked over with Shift held.
+    const chosen = () => (from === null || from === here ? null : [Math.min(from, here), Math.max(from, here)]);
+    const mark = () => {
+      const ends = chosen();
+      brush.setAttribute("visibility", ends ? "visible" : "hidden");
+      if (!ends) return;
+      brush.setAttribute("x", scale.x(ends[0]) - scale.band / 2);
+      brush.setAttribute("width", scale.x(ends[1]) - scale.x(ends[0]) + scale.band);
+      const words = ends.map((index) => points[index].title).join(" – ");
+      tip.querySelector("h3").textContent = words;
+      tip.querySelector("dl").replaceChildren();
+      plot.setAttribute("aria-valuetext", words);
+    };
     const open = () => {
-      const point = points[here];
+      const point = points[here], ends = chosen();
+      if (ends) { location.assign(data.brush.replace("FIRST", data.spans[ends[0]][0]).replace("LAST", data.spans[ends[1]][1])); return; }
       if (!point.href) return;
       const link = figure.querySelector(point.panel ? ".panel-link" : ".point-link");
       link.href = point.href;
@@ -169,7 +184,8 @@
     };
     Object.entries({ role: "slider", tabindex: 0, "aria-valuemin": 0, "aria-valuemax": points.length - 1, "aria-valuenow": here, "aria-valuetext": said() })
       .forEach(([name, value]) => plot.setAttribute(name, value));
-    plot.addEventListener("pointermove", (event) => { if (event.pointerType === "mouse") show(near(event)); });
+    plot.addEventListener("pointermove", (event) => { if (event.pointerType === "mouse") { show(near(event)); mark(); } });
+    plot.addEventListener("pointerdown", (event) => { if (data.brush && event.pointerType === "mouse") { from = near(event); event.preventDefault(); plot.focus(); } });
     plot.addEventListener("pointerleave", (event) => { if (event.pointerType === "mouse") hide(); });
     plot.addEventListener("blur", hide);
     plot.addEventListener("focus", () => { if (plot.matches(":focus-visible")) show(here); });
@@ -179,10 +195,15 @@
       show(index);
       touched = index;
       if (second) open();
+      from = null;
     });
     plot.addEventListener("keydown", (event) => {
       const to = { ArrowRight: here + 1, ArrowUp: here + 1, ArrowLeft: here - 1, ArrowDown: here - 1, PageUp: here + 7, PageDown: here - 7, Home: 0, End: points.length - 1 }[event.key];
-      if (to !== undefined) show(to);
+      if (to !== undefined) {
+        from = event.shiftKey && data.brush ? from ?? here : null;
+        show(to);
+        mark();
+      }
       else if (event.key === "Enter") open();
       else if (event.key === "Escape" && !tip.hidden) hide();
       else if (event.key === "t" && !event.ctrlKey && !event.metaKey && !event.altKey) turn(figure.closest(".picture"), "table");
