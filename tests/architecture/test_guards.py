@@ -203,6 +203,9 @@ def test_templates_are_narrow_and_short_enough_to_read():
         lines = path.read_text().splitlines()
         assert len(lines) <= 150, path
         assert not [line for line in lines if len(line) > 140], path
+        assert not [line for line in lines if re.search(r"\{%(?! comment)[^%]*$", line)], (
+            f"{path}: a tag that is never closed is text"
+        )
 
 
 def test_a_page_carries_little(tmp_path, settings):
