@@ -74,6 +74,18 @@ def test_some_deals_skip_a_stage_and_targets_of_a_week_are_whole(demo):
     assert {(row.value, (row.ends_on - row.starts_on).days) for row in targets} == {(300, 6)}
 
 
+def test_a_tenth_of_the_deals_came_by_partners_who_have_targets_they_may_reach(demo):
+    share = Deal.objects.exclude(partner=None).count() / Deal.objects.count()
+    assert 0.08 < share < 0.14
+    assert Deal.objects.exclude(campaign="").exists()
+    for name in ("partner", "source"):
+        rows = ask("attainment", "FY2026", DAY, by=name)
+        with_target = [row for key, row in rows.items() if key != "scope" and row.get("quota")]
+        assert len(with_target) >= 3
+        won, quota = (sum(cents(row[figure]) for row in with_target) for figure in ("won", "quota"))
+        assert 0.6 < won / quota < 1.4, name
+
+
 def test_one_rep_calls_everything_commit(demo):
     rows = ask("forecast", "FY2027", DAY, by="person")
     money = rows["r06"]["categories"]

@@ -69,6 +69,7 @@ def write_demo(folder: Path, today: date) -> None:
     stages, rules = firm.stages(today)
     accounts = firm.accounts(random)
     all_deals, revisions, credits = deals(random, today, accounts)
+    goods.through_partners_and_campaigns(all_deals, accounts)
     revisions = with_skipped_stages(revisions)
     dated_as_in_life(today, revisions)
     spread(today, revisions, {row["deal_id"] for row in credits})

@@ -68,7 +68,7 @@ PARTS_OF_TERRITORIES = {
 }  # fmt: skip
 # The same by product group and by source.
 PARTS_OF_GROUPS = {"Gauging stations": 42, "Buoys": 22, "Telemetry": 14, "Visits": 16}
-PARTS_OF_SOURCES = {"Referral": 34, "Tender portal": 26, "Partner": 18, "Enquiry form": 14, "Field day": 8}
+PARTS_OF_SOURCES = {"Referral": 36, "Tender portal": 22, "Enquiry form": 21, "Field day": 14, "Partner": 7}
 # Identifier, name, kind, probability, category, typical days.
 STAGES = {
     "new_site": (
@@ -227,7 +227,7 @@ def further_quotas(today: date) -> Rows:
                 {**own, "metric": "won_deals", "value": str(2 + thousands // 300)},
                 {**own, "metric": "margin", "value": f"{thousands * 600}.00"},
             ]
-        for key, value in (("p1", 24_000), ("p2", 18_000), ("p3", 9_000)):
+        for key, value in (("p1", 12_000), ("p2", 9_000), ("p3", 9_000)):
             partner = {"subject": "partner", "subject_id": key, **span, "metric": "won_amount"}
             rows.append({**partner, "value": f"{value}.00"})
     return rows

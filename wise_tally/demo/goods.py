@@ -1,6 +1,7 @@
 """What the demo firm sells and by whom, its lists, and what it asks, helps with and sends at its stages. All invented."""
 
 from datetime import date, timedelta
+from random import Random
 from typing import Any
 
 from wise_tally.demo import meetings
@@ -18,6 +19,9 @@ PRODUCTS = (
     ("telemetry_alarm", "Telemetry with alarms, a station and year", "Telemetry", "860.00", "190.00"),
     ("calibration", "Calibration visit", "Visits", "1250.00", "640.00"),
 )
+# Where a customer is, and the partner who is at home there; elsewhere the consultant.
+OF_TERRITORY = {"north_fells": "p1", "south_fells": "p1", "east_coast": "p2", "west_coast": "p2"}
+CAMPAIGNS = ("Spring floods", "Gauge day")
 
 
 def products() -> Rows:
@@ -35,6 +39,21 @@ def partners() -> Rows:
         ("p3", "Gauging Advice Partnership", "consultant", "", "3"),
     )
     return [dict(zip(names, row, strict=True)) for row in rows]
+
+
+def through_partners_and_campaigns(deals: Rows, accounts: Rows) -> None:
+    """Deals that came by a partner name it, by where the customer is; some of those met at an event name the campaign.
+
+    Each is decided by its deal alone, so that nothing else of the demo changes.
+    """
+    territory = {row["account_id"]: row["territory_id"] for row in accounts}
+    for deal in deals:
+        own = Random(f"partner {deal['deal_id']}")
+        at_home = OF_TERRITORY.get(territory[deal["account_id"]], "p3")
+        if deal["source"] == "Partner":
+            deal["partner_id"] = at_home if own.random() < 0.8 else own.choice(("p1", "p2", "p3"))
+        elif deal["source"] in ("Field day", "Enquiry form") and own.random() < 0.6:
+            deal["campaign"] = own.choice(CAMPAIGNS)
 
 
 def commission_rates(today: date) -> Rows:
