@@ -50,6 +50,7 @@ def samples(book, days):
         "scope": scopes,
         "order": [book.reference.open_stages(0)],
         "measure": MEASURES,
+        "figure": ["created", "created_value", "won_of_created", "slips", "overstaying"],
         "basis": BASES,
         "by": ["company", "person", "source"],
         "as_of": days,

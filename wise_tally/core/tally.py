@@ -18,6 +18,7 @@ from wise_tally.core.calendar import FiscalCalendar, Period, local_days
 from wise_tally.core.cash import PlanRows, payments_in
 from wise_tally.core.dashboard_counts import open_by_stage
 from wise_tally.core.deal_list import overstaying, slip_moves
+from wise_tally.core.derived import derived
 from wise_tally.core.errors import UnknownBreakdown
 from wise_tally.core.figure import Family, Figure, Number
 from wise_tally.core.figures import REPORTED
@@ -154,16 +155,17 @@ class CountedDeals:
         return CountedDeals(self.rows[keep], self.adds[keep], self.base[keep])
 
 
-def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> CountedDeals:
-    """The deals of a measure of whole deals, by owner on the day; average discount: list value and discount of deals won."""
-    if REPORTED[measure].family == Family.LINES:
+@derived(most=48)
+def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, figure: str) -> CountedDeals:
+    """The deals of a figure of whole deals, by owner on the day; average discount: list value and discount of deals won."""
+    if REPORTED[figure].family == Family.LINES:
         first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
         inside = (snapshot.closed_on >= first) & (snapshot.closed_on <= last) & (snapshot.kind == WON)
         listed, discount = book.attributes.list_value(), book.attributes.discount()
         rows = np.flatnonzero(inside & owner_filtered(book, snapshot, scope) & listed.known[snapshot.deal])
         deal = snapshot.deal[rows]
         return CountedDeals(rows, discount.value_minor[deal], listed.value_minor[deal])
-    rows, adds = _deals_and_parts(book, snapshot, period, scope, measure)
+    rows, adds = _deals_and_parts(book, snapshot, period, scope, figure)
     return CountedDeals(rows, adds, np.ones(len(rows), dtype=np.int64))
 
 

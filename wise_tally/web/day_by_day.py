@@ -22,7 +22,7 @@ from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import scope_node
 
 # How many days ahead the range is worked out for, the last day among them.
-AHEAD = 6
+AHEAD = 4
 # At most so many days are drawn, the last among them.
 MOST_COLUMNS = 100
 # Small lines show where a figure stood on each of the last ten weeks’ days like this one.

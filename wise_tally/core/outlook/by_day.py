@@ -13,7 +13,13 @@ from wise_tally.core.outlook.distribution import outcome_of
 from wise_tally.core.outlook.fit import chance_of_stages
 from wise_tally.core.outlook.moves import whole_days
 from wise_tally.core.outlook.rows import of_deals, stakes_of
-from wise_tally.core.outlook.still_to_come import still_to_come
+from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
+
+
+@derived(Grows.KEPT)
+def _to_come_by(book: Book, snapshot: BookAsOf, days: tuple[int, ...]) -> tuple[StillToCome, ...]:
+    """What is still to come by each of some days (ordinals), of the whole book."""
+    return tuple(still_to_come(book, snapshot.cut, day - snapshot.as_of.toordinal()) for day in days)
 
 
 @derived(Grows.KEPT)
@@ -39,7 +45,7 @@ def likely_by_outlook(
     for place, days_left in enumerate(ahead):
         asked = stake.asked
         if days_left < whole.until.horizon:
-            to_come = still_to_come(book, snapshot.cut, days_left).shared(stake.share)
+            to_come = _to_come_by(book, snapshot, days)[place].shared(stake.share)
             asked = replace(asked, chance=asked.chance * np.minimum(part[place], 1.0), to_come=to_come)
         outcome = outcome_of(asked)
         found.append((outcome.quantile(0.1), outcome.quantile(0.5), outcome.quantile(0.9)))
