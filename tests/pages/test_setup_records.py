@@ -36,6 +36,7 @@ from wise_tally.domain.process.check_language import CheckWrong, Facts, missing,
 from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
 from wise_tally.operation import backup
 from wise_tally.package.writing import write_package
+from wise_tally.pages.setup.records.told import told as told_of
 
 DAY = date(2026, 11, 23)
 FACTS = Facts(
@@ -160,6 +161,10 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert "Entry criteria set" in text(client.get("/setup/audit/?find=criteria"))
     told = client.get("/setup/audit/?find=revision").context["told"]
     assert (told[0].action, told[0].subject) == ("deal changed", deal.name), "people know no identifiers"
+    stage = client.get("/setup/audit/?find=criteria").context["told"][0]
+    assert (stage.who, stage.subject) == ("Ines Marchbank", "Terms")
+    rate = AuditEntry(at=NOW, who="", action="commission rate set", detail=f"person {owner.key} from 2026-11-01")
+    assert told_of([rate])[0].subject == f"{owner.name} from 2026-11-01"
 
 
 def test_the_audit_speaks_the_words_of_the_pages():

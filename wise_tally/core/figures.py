@@ -11,6 +11,7 @@ from wise_tally.core.errors import UnknownFigure
 from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
 from wise_tally.core.figures_of_outlook import OF_OUTLOOK
 from wise_tally.core.figures_to_target import TO_TARGET
+from wise_tally.core.money import ratio
 
 BY_OWNER = "by current owner."
 FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Deal counts", "Rates and sizes", "Time"
@@ -219,6 +220,21 @@ _OF_FORECAST = (
         formula=(WON, Part("÷ deals won", Kind.COUNT, lambda r: r.forecast.deals_won)),
         none="no deals won",
         sample=lambda r: r.forecast.deals_won,
+    ),
+    Figure(
+        "mean_open",
+        "average open deal",
+        Kind.MONEY,
+        "Open amount due in the period divided by the number of these deals.",
+        group=RATES,
+        value=lambda r: ratio(r.forecast.open, r.forecast.deals_open),
+        counts="open",
+        formula=(
+            Part("open", Kind.MONEY, lambda r: r.forecast.open),
+            Part("÷ open deals", Kind.COUNT, lambda r: r.forecast.deals_open),
+        ),
+        none="no open deals",
+        sample=lambda r: r.forecast.deals_open,
     ),
 )
 _stage = partial(Figure, family=Family.STAGES, breakdowns=("stage",))

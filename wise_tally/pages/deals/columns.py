@@ -59,6 +59,12 @@ def _created(line: FilterLine, rows: Ints) -> np.ndarray:
     return local_days(line.book.deals.created_at[line.snapshot.deal[rows]], line.book.reference.time_zone)
 
 
+def _age(line: FilterLine, rows: Ints) -> np.ndarray:
+    """Days from a deal's creation to the as-of day, of closed deals to that of their closing."""
+    open_now = line.snapshot.kind[rows] == OPEN
+    return np.where(open_now, line.as_of.toordinal(), line.snapshot.closed_on[rows]) - _created(line, rows)
+
+
 def _close_of_open(line: FilterLine, rows: Ints) -> np.ndarray:
     """The expected close of open deals; what is closed expects nothing any more."""
     return np.where(line.snapshot.kind[rows] == OPEN, line.snapshot.expected_close[rows], NO_DAY)
@@ -94,6 +100,7 @@ BUILT_IN = (
         lambda line, at: slips(line.book, line.snapshot).days[line.snapshot.deal[at]],
     ),
     Column("created", "created", "day", _created),
+    Column("age", "days since created", "count", _age),
     Column("closed", "closed", "day", _of_snapshot("closed_on")),
     Column("type", "deal type", "choice", _of_deals("deal_type"), lambda line: _named(line.book.reference.deal_types)),
     Column("source", "source", "choice", _of_deals("source"), lambda line: _named(line.book.reference.sources)),
@@ -168,6 +175,7 @@ class RowData:
     contact_days: float
     margin_minor: int | None
     created_on: int
+    age_days: int
     lost_reason: str
     chance: tuple[float, str] = (math.nan, "")
     interval_days: int = CONTACT_INTERVAL_DAYS
@@ -212,7 +220,7 @@ def _cell(column: Column, data: RowData) -> Cell:
         "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
         "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
         "gap": contact_gap(data.contact_days, data.interval_days), "contacted": data.contact_days, "margin": data.margin_minor,
-        "created": data.created_on, "reason": data.lost_reason,
+        "created": data.created_on, "age": data.age_days, "reason": data.lost_reason,
     }  # fmt: skip
     return Cell(column.kind, simple[column.name], css, name=column.name)
 
@@ -220,20 +228,21 @@ def _cell(column: Column, data: RowData) -> Cell:
 def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
     """What the cells of these deals need: a few queries whatever their number, and only for columns that are shown."""
     shown, indices = {column.name for column in columns}, list(rows)
+    listed = np.array(indices, dtype=np.int64)
     deals = deals_at(line, indices, "process", "contact", "partner")
     own = {c.own: deal_columns.own_values(line, c.own) for c in columns if c.own}
     contact = contact_days(deals.values(), line.ends_at) if shown & {"gap", "contacted"} else {}
     margin = deal_columns.margins_of([deal.pk for deal in deals.values()]) if "margin" in shown else {}
     reasons = deal_columns.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
-    intervals = deal_columns.contact_intervals(line, np.array(indices, dtype=np.int64)) if "gap" in shown else None
-    created = _created(line, np.array(indices, dtype=np.int64)).tolist() if indices else []
-    chances = told(line, np.array(indices, dtype=np.int64)).tolist() if "chance" in shown else [math.nan] * len(indices)
+    intervals = deal_columns.contact_intervals(line, listed) if "gap" in shown else None
+    created, age = (find(line, listed).tolist() for find in (_created, _age))
+    chances = told(line, listed).tolist() if "chance" in shown else [math.nan] * len(indices)
     found = {}
     for number, (place, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.snapshot.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
-        more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], reasons.get(deal.pk, ""))
+        more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], age[number])
         interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])
         chance = (chances[number], claimed(line, place, chances[number]))
-        found[place] = RowData(row, deal, texts, *more, chance, interval)
+        found[place] = RowData(row, deal, texts, *more, reasons.get(deal.pk, ""), chance, interval)
     return found

@@ -1,5 +1,6 @@
 """Entries of the audit as people read them: what was done in the words of the pages, records by their names."""
 
+import re
 from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -9,11 +10,11 @@ from typing import Any
 from django.db.models import Model
 
 from wise_tally.domain.dashboards.models import Dashboard, Tally
-from wise_tally.domain.deals.models import Account, Contact, Deal, Lead
+from wise_tally.domain.deals.models import Account, Contact, Deal, Lead, Partner
 from wise_tally.domain.org.audit_words import action_in_words, change_in_words
 from wise_tally.domain.org.models import AuditEntry, Person
 
-# By the first word of an action, whose key its detail begins with.
+# By the first word of an action, whose key its detail begins with; or of a detail that says first what it is about.
 RECORDS: dict[str, type[Model]] = {
     **dict.fromkeys(("deal", "credit", "checklist", "file"), Deal),
     **dict.fromkeys(("sign-in", "meeting", "token", "rate", "opened", "password", "brief"), Person),
@@ -23,6 +24,9 @@ RECORDS: dict[str, type[Model]] = {
     "dashboard": Dashboard,
     "tally": Tally,
 }
+OF_DETAIL: dict[str, type[Model]] = {"account": Account, "person": Person, "partner": Partner}
+# An identifier behind the name of what it stands for, or of who did it.
+IDENTIFIER = re.compile(r" \([\w.:-]+\)(?=$| from | in )")
 # What these are about stands in what changed; their keys tell nobody anything.
 NAMELESS = ("activity", "note", "action", "view", "finding")
 
@@ -42,35 +46,45 @@ def told(entries: Iterable[AuditEntry]) -> list[Told]:
     """The entries in words; each kind of record is asked once for its names."""
     listed = list(entries)
     wanted: dict[type[Model], set[str]] = defaultdict(set)
-    for entry in listed:
-        if model := RECORDS.get(_kind(entry)):
-            wanted[model].add(_key(entry))
-    names = {model: _names(model, keys) for model, keys in wanted.items()}
+    for model, key, _ in map(_record, listed):
+        wanted[model].add(key)
+    names = {(model, key): name for model, keys in wanted.items() for key, name in _names(model, keys)}
     return [
         Told(
             entry.at,
-            entry.who or "System",
+            person_in_words(entry.who) or "System",
             action_in_words(entry.action),
-            _subject(entry, names.get(RECORDS.get(_kind(entry), Model), {})),
+            _subject(entry, names),
             change_in_words(entry),
         )
         for entry in listed
     ]
 
 
-def _names(model: Any, keys: set[str]) -> dict[str, str]:
-    return dict(model.objects.filter(key__in=keys).values_list("key", "name"))
+def person_in_words(who: str) -> str:
+    """Whoever did it by name alone."""
+    return IDENTIFIER.sub("", who)
+
+
+def _names(model: Any, keys: set[str]) -> Iterable[tuple[str, str]]:
+    return [] if model is Model else model.objects.filter(key__in=keys).values_list("key", "name")
 
 
 def _kind(entry: AuditEntry) -> str:
     return entry.action.partition(" ")[0].rstrip(":")
 
 
-def _key(entry: AuditEntry) -> str:
-    return entry.detail.partition(" ")[0]
+def _record(entry: AuditEntry) -> tuple[type[Model], str, str]:
+    """What an entry is about: model (Model itself where none is known), identifier, and what else its detail says."""
+    first, _, rest = entry.detail.partition(" ")
+    if model := OF_DETAIL.get(first):
+        return (model, *rest.partition(" ")[::2])
+    return RECORDS.get(_kind(entry), Model), first, ""
 
 
-def _subject(entry: AuditEntry, names: dict[str, str]) -> str:
+def _subject(entry: AuditEntry, names: dict[tuple[type[Model], str], str]) -> str:
     if _kind(entry) in NAMELESS:
         return ""
-    return names.get(_key(entry)) or entry.detail
+    model, key, rest = _record(entry)
+    name = names.get((model, key))
+    return f"{name} {rest}".strip() if name else IDENTIFIER.sub("", entry.detail)
