@@ -6,7 +6,7 @@ Everything that offers, computes, words or explains a figure asks here; docs/mea
 from functools import partial
 
 from wise_tally.core.activity import BY as BY_PEOPLE
-from wise_tally.core.attainment import AttainmentRow, lost_share, mean_won, won_share
+from wise_tally.core.attainment import AttainmentRow, lost_share, won_share
 from wise_tally.core.errors import UnknownFigure
 from wise_tally.core.figure import Family, Figure, Kind, OfRow, Part
 from wise_tally.core.figures_of_outlook import OF_OUTLOOK
@@ -37,6 +37,28 @@ def _number(key: str, term: str, definition: str, of: str, in_grid: bool = True)
     return Figure(key, term, Kind.COUNT, definition, group=NUMBERS, value=value, counts=of, in_grid=in_grid)
 
 
+def _size(of: str, term: str, definition: str) -> Figure:
+    """The mean amount of the deals of a sum."""
+    money: OfRow = lambda row: getattr(row.forecast, of)  # noqa: E731 - one line of the record
+    words = {"won": "deals won", "open": "open deals"}[of]
+
+    def number(row: AttainmentRow) -> int:
+        return getattr(row.forecast, f"deals_{of}")  # type: ignore[no-any-return]
+
+    return Figure(
+        f"mean_{of}",
+        term,
+        Kind.MONEY,
+        definition,
+        group=RATES,
+        value=lambda row: ratio(getattr(row.forecast, of), number(row)),
+        counts=of,
+        formula=(Part(of, Kind.MONEY, money), Part(f"÷ {words}", Kind.COUNT, number)),
+        none=f"no {words}",
+        sample=number,
+    )
+
+
 _OF_FORECAST = (
     _sum("won", "won", "Total amount of deals won in the period."),
     _sum("open", "open", "Total amount of open deals in the forecast with a close date in the period."),
@@ -56,12 +78,7 @@ _OF_FORECAST = (
         counts="weighted",
         in_grid=True,
     ),
-    _sum(
-        "commit_forecast",
-        "commit forecast",
-        "Won plus open deals in category “commit”.",
-        label="won + commit",
-    ),
+    _sum("commit_forecast", "commit forecast", "Won plus open deals in category “commit”.", label="won + commit"),
     _sum(
         "best_case_forecast",
         "best-case forecast",
@@ -153,11 +170,7 @@ _OF_FORECAST = (
     ),
     _sum("lost", "lost", "Amounts of deals lost in the period."),
     _sum("overdue", "overdue", "Open deals of the period whose close date has passed."),
-    _sum(
-        "overdue_before",
-        "overdue from earlier periods",
-        "Open deals that were due before the period started.",
-    ),
+    _sum("overdue_before", "overdue from earlier periods", "Open deals that were due before the period started."),
     _sum("undated", "no close date", "Open deals without a close date. They are in no period’s forecast."),
     Figure(
         "chance",
@@ -178,12 +191,7 @@ _OF_FORECAST = (
         of_quota=True,
     ),
     _number("deals_won", "deals won", "Number of deals won in the period.", "won"),
-    _number(
-        "deals_open",
-        "open deals",
-        "Number of open deals in the forecast due in the period.",
-        "open",
-    ),
+    _number("deals_open", "open deals", "Number of open deals in the forecast due in the period.", "open"),
     _number("deals_lost", "deals lost", "Number of deals lost in the period, each once.", "lost", in_grid=False),
     Figure(
         "win_rate",
@@ -209,33 +217,8 @@ _OF_FORECAST = (
         none="no deals closed",
         sample=_closed,
     ),
-    Figure(
-        "mean_won",
-        "average deal size won",
-        Kind.MONEY,
-        "Won divided by the number of deals won in the period.",
-        group=RATES,
-        value=lambda r: mean_won(r.forecast),
-        counts="won",
-        formula=(WON, Part("÷ deals won", Kind.COUNT, lambda r: r.forecast.deals_won)),
-        none="no deals won",
-        sample=lambda r: r.forecast.deals_won,
-    ),
-    Figure(
-        "mean_open",
-        "average open deal",
-        Kind.MONEY,
-        "Open amount due in the period divided by the number of these deals.",
-        group=RATES,
-        value=lambda r: ratio(r.forecast.open, r.forecast.deals_open),
-        counts="open",
-        formula=(
-            Part("open", Kind.MONEY, lambda r: r.forecast.open),
-            Part("÷ open deals", Kind.COUNT, lambda r: r.forecast.deals_open),
-        ),
-        none="no open deals",
-        sample=lambda r: r.forecast.deals_open,
-    ),
+    _size("won", "average deal size won", "Won divided by the number of deals won in the period."),
+    _size("open", "average open deal", "Open amount due in the period divided by the number of these deals."),
 )
 _stage = partial(Figure, family=Family.STAGES, breakdowns=("stage",))
 _cash = partial(Figure, kind=Kind.MONEY, family=Family.CASH, group=CASH, breakdowns=("company",))
