@@ -95,6 +95,11 @@ def test_rows_and_whole_agree_and_refuse_what_they_have_not(seed):
                 node = [one.key for one in filters].index(key) if key else -1
                 if node >= 0:
                     assert asked(book, snapshot, period, name, scope=Filter(**{by: node}))[""] == value, (by, key)
+    for of in ("won", "open"):
+        money, number, mean = (
+            asked(book, snapshot, period, one, "person") for one in (of, f"deals_{of}", f"mean_{of}")
+        )
+        assert mean == {key: money[key] / number[key] if number[key] else None for key in money}
     for name in PLAIN:
         by = (REPORTED[name].breakdowns or ("company",))[0]
         assert asked(book, snapshot, period, name, by) is not None
