@@ -240,3 +240,11 @@ def test_a_week_reads_calls_and_targets(demo, sign_in):
     assert boss.get("/team/this-week/?period=2026-W47").context["week"].starts_on == date(2026, 11, 23) - timedelta(
         days=7
     )
+
+
+@pytest.mark.parametrize(
+    ("show", "told"), [("open", " together"), ("mean_open", "not drawn"), ("win_rate", "not drawn")]
+)
+def test_rows_that_bars_leave_out_are_added_up_where_they_make_a_whole(demo, sign_in, show, told):
+    words = sign_in("m1").get(f"/team/report/?show={show}&by=person").context["tile"].result.not_in_bars
+    assert words.endswith(told)

@@ -98,6 +98,11 @@ class Figure:
         return self.family == Family.FORECAST and self.kind == Kind.MONEY
 
     @property
+    def adds_up(self) -> bool:
+        """Whether its rows together make a whole: sums and numbers do, rates and means do not."""
+        return self.kind in (Kind.MONEY, Kind.COUNT) and not any(part.words.startswith("÷") for part in self.formula)
+
+    @property
     def may_hold_within(self) -> bool:
         """Whether its rows may be divided by a second breakdown."""
         return self.family == Family.FORECAST

@@ -67,6 +67,7 @@ class Result:
     note: str = ""
     change: Number = None
     is_over_time: bool = False
+    adds_up: bool = True
 
     def write(self, value: Number, is_short: bool = False) -> str:
         """A value as people read it."""
@@ -108,7 +109,7 @@ class Result:
         if not rest:
             return ""
         number = f"{formats.plural(len(rest), 'more row')} not drawn"
-        if self.shape not in (Kind.MONEY, Kind.COUNT):
+        if not self.adds_up:
             return number
         added = sum(cell.value or 0 for row in rest for cell in (row.cells if self.is_over_time else row.cells[:1]))
         return f"{number}, {self.write(added)}{' ' + self.unit if self.unit else ''} together"
@@ -214,7 +215,7 @@ def compute(computing: Computing) -> Result:
 
 
 def _cell(computing: Computing, row: TallyValue | None, node: int, period: Period, largest: float) -> Cell:
-    value = row.value if row else (0 if computing.tally.figure.kind in (Kind.MONEY, Kind.COUNT) else None)
+    value = row.value if row else (0 if computing.tally.figure.adds_up else None)
     few = row is not None and row.sample is not None and row.sample < SMALL_SAMPLE
     return Cell(
         value,
@@ -297,4 +298,5 @@ def _result(computing: Computing, heads: tuple[str, ...], rows: tuple[ResultRow,
     if tally.against and tally.by == "company" and rows and len(heads) > 1:
         change = change_of(*(cell.value for cell in rows[0].cells))
     unit = formats.currency_sign() if shape == Kind.MONEY and not in_hundredths else ""
-    return Result(heads, rows, shape, unit, in_hundredths, change=change, is_over_time=bool(tally.bucket))
+    is_over_time, adds_up = bool(tally.bucket), tally.figure.adds_up
+    return Result(heads, rows, shape, unit, in_hundredths, "", change, is_over_time, adds_up)
