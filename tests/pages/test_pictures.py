@@ -184,10 +184,10 @@ def test_the_parts_stand_on_one_page_of_the_demo_alone(demo, sign_in, settings):
 def test_a_month_of_the_list_opens_just_its_deals(demo, sign_in):
     """Number and sums of each month are those of the list that it opens; together they are the dated ones of the list."""
     client = sign_in("m1")
-    page = client.get("/deals/")
-    months = page.context["closing_months"]
+    either = client.get("/deals/?f=owner:is:Odran+Tully&f=gap:from:1&join=any").context["closing_months"]
+    months = client.get("/deals/").context["closing_months"]
     assert len(months) >= 6
-    for month in (one for one in months if one.totals.deals):
+    for month in (one for one in (*either, *months) if one.totals.deals):
         listed = client.get(f"/deals/?{month.query}").context["list"]
         assert (listed.total, listed.amount_minor) == (month.totals.deals, month.totals.amount_minor)
         assert listed.weighted_minor == month.totals.weighted_minor

@@ -161,6 +161,10 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert "Entry criteria set" in text(client.get("/setup/audit/?find=criteria"))
     told = client.get("/setup/audit/?find=revision").context["told"]
     assert (told[0].action, told[0].subject) == ("deal changed", deal.name), "people know no identifiers"
+    for words in ("barrage changed", "Deal Barrage"):
+        assert {one.subject for one in client.get("/setup/audit/", {"find": words}).context["told"]} == {deal.name}
+    AuditEntry.objects.create(at=NOW, who="x", action="lead taken in", detail="l1")
+    assert [one.action for one in client.get("/setup/audit/?find=lead+added").context["told"]] == ["lead added"]
     stage = client.get("/setup/audit/?find=criteria").context["told"][0]
     assert (stage.who, stage.subject) == ("Ines Marchbank", "Terms")
     rate = AuditEntry(at=NOW, who="", action="commission rate set", detail=f"person {owner.key} from 2026-11-01")

@@ -106,7 +106,7 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     call in force at mid-period against what was won. Source: common practice; own definition.
     """
     middle, people = middle_of(period), len(book.reference.people)
-    # What was closed by then was neither commit nor due, and is still closed: its people hold it at the end, too.
+    # What was closed by then was neither commit nor due; unless reopened it is still closed, and its people hold it at the end, too.
     rows = book.rows_on(middle)
     then = book.states(middle, rows[book.reference.stage_kind[book.revisions.stage[rows]] == OPEN])
     lines = forecast_lines(book, then, period, scope, "person")

@@ -70,8 +70,10 @@ def weeks_past(line: FilterLine) -> Trend:
 
 
 def _lately(line: FilterLine, last: date) -> Trend:
-    """From the period's start or ten weeks ago, whichever is earlier, so that all that a page shows of it is worked out once."""
-    first = min(line.period.starts_on, last - timedelta(weeks=WEEKS))
+    """From ten weeks ago or, of a period not over, its start if that is earlier: all that a page shows of it is worked out once."""
+    first = last - timedelta(weeks=WEEKS)
+    if last <= line.period.ends_on:
+        first = min(line.period.starts_on, first)
     return trend(line.book, line.period, first, last, line.scope)
 
 

@@ -1,5 +1,6 @@
 """The audit as sentences: what somebody did, to what, and what became of it."""
 
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
@@ -39,8 +40,14 @@ WORDS = (
 NOTHING: tuple[Any, ...] = (None, "", [], {})
 
 
-def entries_of(who: str, find: str, first: datetime | None, last: datetime | None) -> QuerySet[AuditEntry]:
-    """Entries of a person (as text), with all of these words, from one moment to before another, the newest first."""
+def entries_of(
+    who: str, find: str, first: datetime | None, last: datetime | None, about: Callable[[str], Q]
+) -> QuerySet[AuditEntry]:
+    """Entries of a person (as text), with all of these words as people read them, from one moment to before another, newest first.
+
+    `about` tells which entries are about records whose names hold a word.
+    """
+    actions = set(AuditEntry.objects.values_list("action", flat=True).distinct()) if find else set()
     found = AuditEntry.objects.order_by("-pk")
     if who:
         found = found.filter(who=who)
@@ -48,7 +55,8 @@ def entries_of(who: str, find: str, first: datetime | None, last: datetime | Non
         anywhere = (
             Q(detail__icontains=word) | Q(action__icontains=word) | Q(before__icontains=word) | Q(after__icontains=word)
         )
-        found = found.filter(anywhere)
+        read_so = [action for action in actions if word.casefold() in action_in_words(action).casefold()]
+        found = found.filter(anywhere | Q(action__in=read_so) | about(word))
     return found.filter(**{"at__gte": first} if first else {}, **{"at__lt": last} if last else {})
 
 

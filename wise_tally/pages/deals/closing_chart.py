@@ -36,10 +36,10 @@ def _end_of(first: date) -> date:
 
 
 def _only(asked: ListQuery, first: object, last: object) -> str:
-    """The list of some days of closing: its filters of the close give way to those of the days."""
-    kept = tuple(one for one in asked.clauses if not one.startswith("close:"))
+    """The list of some days of closing: its filters of the close give way to those of the days; alternatives stay one group."""
+    kept = tuple(one for one in asked.all_clauses if not one.startswith("close:"))
     span = (f"close:from:{first}", f"close:to:{last}")
-    return replace(asked, clauses=(*kept, *span), page="").query()
+    return replace(asked, clauses=(*kept, *span), join="all", page="").query()
 
 
 def closing(line: FilterLine, found: Listing) -> dict[str, Any]:

@@ -64,10 +64,22 @@ class ListQuery(PageQuery):
         """The list's address without one filter."""
         return replace(self, clauses=tuple(one for one in self.clauses if one != gone)).query()
 
+    @property
+    def free_group(self) -> str:
+        """A letter that no group of alternatives has."""
+        taken = {one.partition("~")[0] for one in self.clauses if one[1:2] == "~"}
+        return next(letter for letter in ascii_lowercase if letter not in taken)
+
+    @property
+    def all_clauses(self) -> tuple[str, ...]:
+        """Clauses that, all together, keep what the list keeps: where any of them may fit, these are one group."""
+        if self.join == "all":
+            return self.clauses
+        return tuple(one if one[1:2] == "~" else f"{self.free_group}~{one}" for one in self.clauses)
+
     def with_alternative(self, clause: Clause) -> str:
         """The list's address with a form for an alternative to a filter, the two in one group."""
-        taken = {one.partition("~")[0] for one in self.clauses if one[1:2] == "~"}
-        group = clause.group or next(letter for letter in ascii_lowercase if letter not in taken)
+        group = clause.group or self.free_group
         grouped = replace(clause, group=group).text
         clauses = tuple(grouped if one == clause.text else one for one in self.clauses)
         query = replace(self, clauses=clauses).query()

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from django.db.models import Model
+from django.db.models import Model, Q
 
 from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.deals.models import Account, Contact, Deal, Lead, Partner
@@ -28,6 +28,8 @@ OF_DETAIL: dict[str, type[Model]] = {"account": Account, "person": Person, "part
 # An identifier behind the name of what it stands for, or of who did it.
 IDENTIFIER = re.compile(r" \([\w.:-]+\)(?=$| from | in )")
 # What these are about stands in what changed; their keys tell nobody anything.
+# Of a word that many names hold, so many are looked for.
+MOST_NAMED = 20
 NAMELESS = ("activity", "note", "action", "view", "finding")
 
 
@@ -59,6 +61,22 @@ def told(entries: Iterable[AuditEntry]) -> list[Told]:
         )
         for entry in listed
     ]
+
+
+def about(word: str) -> Q:
+    """Entries about records whose names hold a word, of each kind the first ones."""
+    found = Q(pk=None)
+    for model in {*RECORDS.values(), *OF_DETAIL.values()}:
+        for key in model.objects.filter(name__icontains=word).values_list("key", flat=True)[:MOST_NAMED]:  # type: ignore[attr-defined]
+            before = [f"{kind} " for kind, of in OF_DETAIL.items() if of is model]
+            if model in RECORDS.values():
+                actions = Q(pk=None)
+                for kind in (kind for kind, of in RECORDS.items() if of is model):
+                    actions |= Q(action__startswith=kind)
+                found |= actions & (Q(detail=key) | Q(detail__startswith=f"{key} "))
+            for words in before:
+                found |= Q(detail=f"{words}{key}") | Q(detail__startswith=f"{words}{key} ")
+    return found
 
 
 def person_in_words(who: str) -> str:
