@@ -22,7 +22,7 @@ def test_a_start_looks_at_pages_for_an_administrator_and_leaves_no_trace(demo, m
 
     monkeypatch.setattr(starting, "_look_at", looked)
     before = present_number().number, AuditEntry.objects.count(), Session.objects.count()
-    starting.warm()
+    starting.first_figures()
     assert seen == [(name, "admin", 200) for name in starting.PAGES]
     assert (present_number().number, AuditEntry.objects.count(), Session.objects.count()) == before
     assert books.number_in_memory() == before[0]
@@ -30,6 +30,6 @@ def test_a_start_looks_at_pages_for_an_administrator_and_leaves_no_trace(demo, m
 
 @pytest.mark.django_db
 def test_a_firm_of_nobody_starts(tmp_path):
-    starting.warm()
+    starting.first_figures()
     World().read(tmp_path)
-    starting.warm()
+    starting.first_figures()

@@ -9,6 +9,7 @@ import os
 import random
 import signal
 import sqlite3
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -21,6 +22,8 @@ from urllib.parse import urlencode
 
 ROOT = Path(__file__).parent.parent.parent
 PORT, TOKEN = 8071, "t" * 32
+LOOKS_A_MINUTE = 12
+LOOK_SECONDS = 60 / LOOKS_A_MINUTE
 PAGES = [
     "/brief/",
     "/forecast/",
@@ -298,17 +301,25 @@ def imports(firm: Firm, minutes: float) -> bool:
 
 
 def soak(firm: Firm, minutes: float) -> bool:
-    """Two editors and three readers for long; the memory of all processes each minute."""
+    """Two editors and three readers for long; the memory of all processes, every few seconds looked at."""
     firm.start()
     levels: list[float] = []
     began = time.monotonic()
 
     def look() -> None:
-        if time.monotonic() - began >= 60 * len(levels):
+        if time.monotonic() - began >= LOOK_SECONDS * len(levels):
             levels.append(firm.memory())
-            print(f"  minute {len(levels) - 1}: {levels[-1]:.0f} MB", flush=True)
+            if len(levels) % LOOKS_A_MINUTE == 0:
+                print(f"  minute {len(levels) // LOOKS_A_MINUTE}: {spread(levels[-LOOKS_A_MINUTE:])}", flush=True)
 
-    return Use(firm, 2, 3, pause=0.5).run(60 * minutes, look).report(f"soak of {minutes:g} minutes")
+    good = Use(firm, 2, 3, pause=0.5).run(60 * minutes, look).report(f"soak of {minutes:g} minutes")
+    print(f"  memory: {spread(levels)}")
+    return good
+
+
+def spread(levels: list[float]) -> str:
+    """The least, the middle and the most of megabytes."""
+    return f"{min(levels):.0f} to {max(levels):.0f} MB, half of the time under {statistics.median(levels):.0f}"
 
 
 TRIALS = {one.__name__: one for one in (load, kills, restores, imports, soak)}

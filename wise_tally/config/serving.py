@@ -2,6 +2,7 @@
 
 import os
 import signal
+from itertools import count
 from typing import Any
 
 from prometheus_client import multiprocess
@@ -21,6 +22,14 @@ raw_env = [f"WISE_TALLY_WRITE_PATIENCE={os.environ.get('WISE_TALLY_WRITE_PATIENC
 OLD_WORKERS = "WISE_TALLY_OLD_WORKERS"
 
 
+def when_ready(server: Any) -> None:
+    """The server itself answers nothing: it holds the book until its workers have it, which share it from there."""
+    from wise_tally.interfaces.starting import let_go_of_book
+
+    forked = count(1)
+    os.register_at_fork(after_in_parent=lambda: let_go_of_book() if next(forked) == workers else None)
+
+
 def child_exit(server: Any, worker: Any) -> None:
     """The counts of a worker that has ended stay, but for what it held."""
     if os.environ.get("PROMETHEUS_MULTIPROC_DIR"):
@@ -37,7 +46,11 @@ def on_reload(server: Any) -> None:
 
 
 def post_worker_init(worker: Any) -> None:
-    """The first new worker that can answer lets the old ones go, which end what they have begun."""
+    """The first new worker that can answer lets the old ones go, which end what they have begun; one that comes later reads the book."""
+    from wise_tally.config.served import prepare
+    from wise_tally.interfaces.starting import first_figures
+
+    prepare(first_figures)
     # A worker that takes the place of another later finds these numbers, too; by then they may be anybody's.
     first = worker.age <= workers
     for pid in filter(None, os.environ.get(OLD_WORKERS, "").split(",") if first else ()):

@@ -1,5 +1,6 @@
 """What a server has ready before its port answers: templates, addresses, the book, and what is the same for every selection."""
 
+import gc
 from pathlib import Path
 from typing import cast
 
@@ -13,6 +14,7 @@ from django.test import RequestFactory
 from django.urls import get_resolver, resolve, reverse
 
 from wise_tally.book.store import books
+from wise_tally.book.superseded import give_back_freed
 from wise_tally.domain.formats import use_workspace
 from wise_tally.domain.org.access import Viewer, viewer_of
 from wise_tally.domain.org.models import Person, Role, Workspace
@@ -23,8 +25,8 @@ from wise_tally.web.request.viewing import PageRequest
 PAGES = ("brief:page", "forecast:page", "deals:page", "conversion:page", "attainment:page", "team:page")
 
 
-def warm() -> None:
-    """Compile templates and addresses, read the book, and compute what the first page of the day shows."""
+def compile_pages() -> None:
+    """Compile templates and addresses, which stay the same as long as the process."""
     get_resolver().reverse_dict  # noqa: B018 - read for what it keeps
     for folder in map(Path, get_app_template_dirs("templates")):
         for path in folder.rglob("*.html"):
@@ -32,6 +34,12 @@ def warm() -> None:
                 get_template(str(path.relative_to(folder)))
             except (TemplateDoesNotExist, TemplateSyntaxError):
                 continue
+
+
+def first_figures() -> None:
+    """Read the book, and compute what the first page of the day shows; nothing where a book is there already."""
+    if books.number_in_memory():
+        return
     stored = books.stored()
     somebody = Person.objects.filter(role=Role.ADMIN, active_to=None).first()
     if somebody and len(stored.deal_numbers):
@@ -42,6 +50,13 @@ def warm() -> None:
         # What past quarters teach is the same for every selection, and takes longest.
         OutlookBeside.of(scope_of(viewer, {})).weighing  # noqa: B018 - read for what it keeps
     books.finish_writing()
+
+
+def let_go_of_book() -> None:
+    """Free the book and what was computed from it, as in a server once its workers have it."""
+    books.forget()
+    gc.collect()
+    give_back_freed()
 
 
 def _look_at(name: str, person: Person, viewer: Viewer) -> HttpResponse:
