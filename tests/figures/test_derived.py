@@ -20,6 +20,7 @@ from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import BASES, MEASURES
 from wise_tally.core.outlook.expected import WAYS
+from wise_tally.core.spliced import Spliced
 from wise_tally.domain.deals.models import Deal, DealLine, Product
 
 pytestmark = pytest.mark.django_db
@@ -90,7 +91,7 @@ def same(found, fresh, book, path):
         for name, kept in ((one, value) for one, value in found.__dict__.items() if one != "cache"):
             same(kept, getattr(fresh, name), book, (*path, name))
         check_kept(found, fresh, book, path)
-    elif isinstance(fresh, np.ndarray):
+    elif isinstance(fresh, (np.ndarray, Spliced)):
         assert found.dtype == fresh.dtype, path
         assert np.array_equal(found, fresh, equal_nan=fresh.dtype.kind == "f"), path
     elif is_dataclass(fresh):

@@ -60,7 +60,7 @@ def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date
     inside = (close >= first) & (close <= last)
     timing = np.where(inside, (close < today).astype(int), np.where((close < today) & (close < first), 2, 3))
     timing = np.where(close == NO_DAY, 4, timing)
-    closed = local_days(rev.effective_at[book.entered_row[row]], reference.time_zone)
+    closed = local_days(rev.effective_at[book.entered_row(row)], reference.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
     bucket = np.where(kind == OPEN, 3 + category * 5 + timing, np.where(closed_inside, kind - 1, 2))
     people, size = len(reference.people), 3 + len(reference.categories) * 5
@@ -98,7 +98,7 @@ def conversion_by_rep(book: Book, period: Period, as_of: date) -> tuple[np.ndarr
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     day = book.created_on[rev.deal[row]]
     inside = (day >= first) & (day <= last)
-    closed = local_days(rev.effective_at[book.entered_row[row]], reference.time_zone)
+    closed = local_days(rev.effective_at[book.entered_row(row)], reference.time_zone)
     closed_inside = (closed >= first) & (closed <= last)
     width, people, owner = len(order) + 2, len(reference.people), rev.owner[row]
     cell = (owner * width + furthest + 1)[inside]

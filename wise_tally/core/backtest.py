@@ -131,7 +131,7 @@ def _stood(book: Book, period: Period, on: date) -> tuple[BookAsOf, BookAsOf]:
     rows, rev = book.rows_on(on), book.revisions
     is_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
     closed = rows[~is_open]
-    closed_at = rev.effective_at[book.entered_row[closed]]
+    closed_at = rev.effective_at[book.entered_row(closed)]
     evenings = (one - timedelta(days=1) for one in (period.starts_on, look_back_of(period).starts_on))
     here, since = (closed[closed_at >= midnight_ending(evening, book.reference.time_zone)] for evening in evenings)
     rows = rows[is_open]

@@ -16,6 +16,7 @@ from wise_tally.core.deal_attributes import NO_ATTRIBUTES, DealAttributes
 from wise_tally.core.derived import Cache, Grown, Grows, derived
 from wise_tally.core.money import WHOLE_BP, Ints, weighted_minor
 from wise_tally.core.reference_data import OPEN, WON, ReferenceData
+from wise_tally.core.spliced import spliced
 from wise_tally.core.trees import NONE
 
 Flags = npt.NDArray[Any]  # bool throughout
@@ -146,14 +147,18 @@ class BookAsOf:
 
 def _mended_ends(ends: Ints, grown: Grown) -> Ints:
     growth, rev = grown.growth, grown.new.revisions
-    ends = growth.spliced(ends, np.zeros(len(growth.at), dtype=np.int64))
     before_gone = np.setdiff1d(growth.gone - 1, np.r_[growth.gone, -1])
-    touched = np.unique(np.r_[growth.rows, growth.rows - 1, growth.moved(before_gone)])
-    touched = touched[touched >= 0]
-    following = np.minimum(touched + 1, len(ends) - 1)
+    before_added = growth.rows[growth.rows > 0] - 1
+    touched = np.unique(np.r_[growth.rows, before_added, growth.moved(before_gone)])
+    following = np.minimum(touched + 1, len(rev.deal) - 1)
     same = (rev.deal[following] == rev.deal[touched]) & (following > touched)
-    ends[touched] = np.where(same, rev.effective_at[following], FOR_EVER)
-    return ends
+    were_there = growth.before(np.setdiff1d(touched, growth.rows))
+    return spliced(
+        ends,
+        np.union1d(growth.gone, were_there),
+        touched,
+        np.where(same, rev.effective_at[following], FOR_EVER),
+    )
 
 
 def _mended_first(first: int, grown: Grown) -> int | None:
@@ -161,19 +166,25 @@ def _mended_first(first: int, grown: Grown) -> int | None:
     return first if grown.growth.same_base and (grown.growth.moments > first).all() else None
 
 
-def _mended_entries(entered: Ints, grown: Grown) -> Ints:
-    # Rows come and go after those of their deal that stay, so a row and the one it was entered with move by the same count.
-    growth, rev = grown.growth, grown.new.revisions
-    moved = entered.copy()
-    for row in growth.at.tolist():
-        moved[row:] += 1
-    for row in growth.gone.tolist():
-        moved[row:] -= 1
-    entered = growth.spliced(moved, growth.rows)
-    for row in growth.rows.tolist():
-        if row and rev.deal[row] == rev.deal[row - 1] and rev.stage[row] == rev.stage[row - 1]:
-            entered[row] = entered[row - 1]
-    return entered
+def counted_on(known: Any, grown: Grown, more: Ints, is_first: Flags) -> Any:
+    """A column that counts along each deal: an added row has `more` than the row before it, or 0 where it `is_first`."""
+    growth = grown.growth
+    rows = growth.rows
+    # Rows come and go after those of their deal that stay, so what is known of these holds.
+    before = known[np.minimum(growth.before(np.maximum(rows - 1, 0)), len(known) - 1)] if len(known) else rows
+    counts: list[int] = []
+    last = NONE
+    for row, first, of_old, added in zip(*(one.tolist() for one in (rows, is_first, before, more)), strict=True):
+        counts.append(0 if first else (counts[-1] if last == row - 1 else of_old) + added)
+        last = row
+    return growth.spliced(known, counts)
+
+
+def _mended_rows_in_stage(known: Any, grown: Grown) -> Any:
+    rev, rows = grown.new.revisions, grown.growth.rows
+    former = np.maximum(rows - 1, 0)
+    is_first = (rows == 0) | (rev.deal[rows] != rev.deal[former]) | (rev.stage[rows] != rev.stage[former])
+    return counted_on(known, grown, np.ones(len(rows), dtype=np.int64), is_first)
 
 
 def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf | None:
@@ -256,11 +267,15 @@ class Book:
         return np.flatnonzero(np.r_[True, (np.diff(rev.deal) != 0) | (np.diff(rev.stage) != 0)][: len(rev.deal)])
 
     @property
-    @derived(_mended_entries)
-    def entered_row(self) -> npt.NDArray[np.integer]:
-        """For each revision the one with which the deal entered the stage it then stood in."""
-        sizes = np.diff(np.r_[self._run_starts, len(self.revisions.deal)])
-        return np.repeat(self._run_starts, sizes)
+    @derived(_mended_rows_in_stage)
+    def _rows_in_stage(self) -> npt.NDArray[np.int32]:
+        """For each revision how many of the deal came before it since it entered the stage it then stood in."""
+        starts, size = self._run_starts, len(self.revisions.deal)
+        return np.asarray(np.arange(size) - np.repeat(starts, np.diff(np.r_[starts, size])), dtype=np.int32)
+
+    def entered_row(self, rows: npt.NDArray[np.integer]) -> Ints:
+        """For each of these revisions the one with which the deal entered the stage it then stood in."""
+        return np.asarray(rows - self._rows_in_stage[rows])
 
     @property
     @derived()
@@ -342,7 +357,7 @@ class Book:
             own_probability,
         )
         is_open = kind == OPEN
-        closed_at = np.where(is_open, 0, rev.effective_at[self.entered_row[row]])
+        closed_at = np.where(is_open, 0, rev.effective_at[self.entered_row(row)])
         closed_on = np.full(len(row), NO_DAY)
         closed_on[~is_open] = local_days(closed_at[~is_open], reference.time_zone)
         return BookAsOf(

@@ -99,7 +99,7 @@ def won_times(book: Book, snapshot: BookAsOf) -> WonTimes:
     left_on = np.full(len(last), NO_DAY)
     gone = same_next[last]
     left_on[gone] = local_days(left_at[gone], book.reference.time_zone)
-    closed_on = local_days(rev.effective_at[book.entered_row[last]], book.reference.time_zone)
+    closed_on = local_days(rev.effective_at[book.entered_row(last)], book.reference.time_zone)
     return WonTimes(last, closed_on, left_on)
 
 

@@ -70,7 +70,7 @@ def _rows_of_period(book: Book, period: Period) -> Ints:
     is_open = book.reference.stage_kind[rev.stage] == OPEN
     due = is_open & (rev.expected_close >= first) & (rev.expected_close <= last)
     closed = np.flatnonzero(~is_open)
-    day = local_days(rev.effective_at[book.entered_row[closed]], book.reference.time_zone)
+    day = local_days(rev.effective_at[book.entered_row(closed)], book.reference.time_zone)
     due[closed[(day >= first) & (day <= last)]] = True
     return np.flatnonzero(due)
 

@@ -117,8 +117,8 @@ def slipped_with(book: Book, rows: Ints) -> Flags:
     """Which of these revisions are slips: the expected close later than in the revision before, both dated, both open."""
     rev, before = book.revisions, np.maximum(rows - 1, 0)
     close, former = rev.expected_close[rows], rev.expected_close[before]
-    is_open = book.reference.stage_kind[rev.stage] == OPEN
-    same = (rev.deal[rows] == rev.deal[before]) & is_open[rows] & is_open[before]
+    were_open = (book.reference.stage_kind[rev.stage[one]] == OPEN for one in (rows, before))
+    same = (rev.deal[rows] == rev.deal[before]) & np.logical_and(*were_open)
     return same & (former != NO_DAY) & (close > former)
 
 
@@ -174,7 +174,7 @@ def stays_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[OwnStay, ...]:
 
 def days_in_stage(book: Book, snapshot: BookAsOf, rows: Ints) -> np.ndarray:
     """Days from each deal's entry into its present stage to the as-of midnight, shape of `rows`."""
-    entered = book.revisions.effective_at[book.entered_row[snapshot.row[rows]]]
+    entered = book.revisions.effective_at[book.entered_row(snapshot.row[rows])]
     return (snapshot.cut - entered) / DAY_SECONDS
 
 

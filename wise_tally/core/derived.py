@@ -16,6 +16,7 @@ from typing import Any, ParamSpec, TypeVar
 import numpy as np
 
 from wise_tally.core.money import Ints
+from wise_tally.core.spliced import others, spliced
 
 Parameters = ParamSpec("Parameters")
 Value = TypeVar("Value")
@@ -36,14 +37,13 @@ class Grows(Enum):
 
 @dataclass(frozen=True)
 class Growth:
-    """Added revisions by their rows in the grown book, the places of the old book before which they came, and the rows of the
-    old book that are `gone`: put back, or followed by another of the same moment. All are the last ones of their deals.
+    """Added revisions by their rows in the grown book, and the rows of the old book that are `gone`: put back, or followed by
+    another of the same moment. All are the last ones of their deals.
 
     `moments`: when what came and what went took effect. `same_base`: reference data, deals, credits and the attributes are
     those of the old one; `same_known`: of deals, those that the old one knew are, and nothing is said of the attributes.
     """
 
-    at: Ints
     rows: Ints
     gone: Ints
     moments: Ints
@@ -52,27 +52,15 @@ class Growth:
 
     def moved(self, old_rows: Ints) -> Ints:
         """Rows of the grown book that were `old_rows` of the old one, which are still there."""
-        return old_rows + np.searchsorted(self.at, old_rows, side="right") - np.searchsorted(self.gone, old_rows)
+        return others(self.rows, old_rows - np.searchsorted(self.gone, old_rows))
+
+    def before(self, rows: Ints) -> Ints:
+        """Rows of the old book that are now `rows` of the grown one, which were there."""
+        return others(self.gone, rows - np.searchsorted(self.rows, rows))
 
     def spliced(self, column: Any, values: Any) -> Any:
         """A column of the old revisions as one of the grown book's, with `values` for the added ones."""
-        if len(self.gone):
-            column = np.delete(column, self.gone)
-        return spliced(column, self.at - np.searchsorted(self.gone, self.at), values)
-
-
-FEW = 64
-
-
-def spliced(column: Any, rows: Ints, values: Any) -> Any:
-    """`np.insert`; a few rows come in by copying slices, which is several times faster."""
-    if len(rows) > FEW:
-        return np.insert(column, rows, values)
-    pieces, done = [], 0
-    for row, value in zip(rows.tolist(), values, strict=True):
-        pieces += [column[done:row], [value]]
-        done = row
-    return np.concatenate([*pieces, column[done:]], dtype=column.dtype)
+        return spliced(column, self.gone, self.rows, values)
 
 
 @dataclass(frozen=True)

@@ -338,7 +338,7 @@ def won_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tup
     closed_on = snapshot.closed_on[won]
     rows = won[(closed_on >= period.starts_on.toordinal()) & (closed_on <= period.ends_on.toordinal())]
     rows = rows[filtered_deals(book, snapshot, scope)[rows]]
-    owner = book.revisions.owner[book.entered_row[snapshot.row[rows]]]
+    owner = book.revisions.owner[book.entered_row(snapshot.row[rows])]
     if scope.of_people:
         team = book.reference.teams_of(owner, snapshot.membership_day[rows])
         keep = people_kept(book.reference, scope, snapshot.as_of, owner, team)

@@ -5,10 +5,11 @@ Source of landmarks: van Houwelingen, Dynamic Prediction by Landmarking in Event
 
 from dataclasses import dataclass
 from datetime import date
+from typing import Any
 
 import numpy as np
 
-from wise_tally.core.book import Book, BookAsOf, Flags
+from wise_tally.core.book import Book, BookAsOf, Flags, counted_on
 from wise_tally.core.calendar import NO_DAY, midnight_ending
 from wise_tally.core.conversion import NEVER, first_won_at
 from wise_tally.core.deal_list import slipped, slipped_with
@@ -56,16 +57,12 @@ class Past:
         return Past(self.standing.take(rows), self.days_ago[rows], self.won[rows])
 
 
-def _mended_slips(known: Ints, grown: Grown) -> Ints | None:
+def _mended_slips(known: Any, grown: Grown) -> Any:
     if grown.new.reference is not grown.old.reference:
         return None
-    # Rows come and go after those of their deal that stay, so what is known of these holds.
-    growth, rev = grown.growth, grown.new.revisions
-    found = growth.spliced(known, np.zeros(len(growth.at), dtype=np.int64))
-    later = slipped_with(grown.new, growth.rows)
-    for row, moved in zip(growth.rows.tolist(), later.tolist(), strict=True):
-        found[row] = found[row - 1] + moved if row and rev.deal[row] == rev.deal[row - 1] else 0
-    return found
+    rev, rows = grown.new.revisions, grown.growth.rows
+    is_first = (rows == 0) | (rev.deal[rows] != rev.deal[np.maximum(rows - 1, 0)])
+    return counted_on(known, grown, slipped_with(grown.new, rows), is_first)
 
 
 @derived(_mended_slips)
@@ -113,7 +110,7 @@ def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:
     standing = Standing(
         snapshot.deal[places],
         snapshot.stage[places],
-        snapshot.cut - book.revisions.effective_at[book.entered_row[row]],
+        snapshot.cut - book.revisions.effective_at[book.entered_row(row)],
         _days_to(snapshot.expected_close[places], today),
         slips_so_far(book)[row],
         snapshot.amount_minor[places],
@@ -162,7 +159,7 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
     standing = Standing(
         deal,
         rev.stage[row],
-        moment - rev.effective_at[book.entered_row[row]],
+        moment - rev.effective_at[book.entered_row(row)],
         _days_to(rev.expected_close[row], today),
         slips_so_far(book)[row],
         rev.amount_minor[row],

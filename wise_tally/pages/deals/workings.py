@@ -96,7 +96,7 @@ def _weighted(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
 
 def _stay(line: FilterLine, deal: Deal, row: int) -> Terms:
     rev, snapshot = line.book.revisions, line.snapshot
-    entered = int(rev.effective_at[line.book.entered_row[int(snapshot.row[row])]])
+    entered = int(rev.effective_at[line.book.entered_row(snapshot.row[row])])
     stage = line.book.reference.stages[int(snapshot.stage[row])].name
     return [(f"entered {stage}", moment(_moment(entered))), ("to the end of", day(line.as_of))]
 
