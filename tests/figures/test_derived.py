@@ -15,6 +15,7 @@ from tests.support.random_world import random_world
 from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.store import books
 from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.derived import DECLARED, OWNERS, Grows
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.lines import Filter
@@ -64,6 +65,7 @@ def samples(book, days):
         "calls": [False, True],
         "node": [("company", 0), ("person", 0)],
         "horizon": [0, 25],
+        "cut": [midnight_ending(day, book.reference.time_zone) for day in days],
         "way": WAYS,
         "place": [1],
         "days": [(max(days).toordinal() + 1,)],

@@ -17,10 +17,10 @@ from wise_tally.core.derived import Cache, Grown, Grows, derived
 from wise_tally.core.money import WHOLE_BP, Ints, weighted_minor
 from wise_tally.core.reference_data import OPEN, WON, ReferenceData
 from wise_tally.core.spliced import spliced
+from wise_tally.core.stays import FOR_EVER, Stays, mended_stays, run_starts, stays_of
 from wise_tally.core.trees import NONE
 
 Flags = npt.NDArray[Any]  # bool throughout
-FOR_EVER = 1 << 62
 # The middles and ends of the six periods that records look back on, about 10 MB each at 100,000 deals.
 MOST_SNAPSHOTS = 10
 
@@ -86,17 +86,6 @@ class Credits:
         ends = np.r_[np.where(deal[1:] == deal[:-1], begins[1:], FOR_EVER), FOR_EVER]
         chosen = (begins <= day) & (ends > day)
         return np.flatnonzero(np.repeat(chosen, np.diff(np.r_[starts, len(self.deal)])))
-
-
-@dataclass(frozen=True)
-class Stays:
-    """Unbroken times of deals with history in one stage, open or closed. `left_at` is FOR_EVER while it lasts."""
-
-    deal: Ints
-    stage: Ints
-    entered_at: Ints
-    left_at: Ints
-    owner: Ints
 
 
 @dataclass(frozen=True)
@@ -263,8 +252,7 @@ class Book:
     @property
     @derived()
     def _run_starts(self) -> npt.NDArray[np.integer]:
-        rev = self.revisions
-        return np.flatnonzero(np.r_[True, (np.diff(rev.deal) != 0) | (np.diff(rev.stage) != 0)][: len(rev.deal)])
+        return run_starts(self.revisions)
 
     @property
     @derived(_mended_rows_in_stage)
@@ -278,17 +266,10 @@ class Book:
         return np.asarray(rows - self._rows_in_stage[rows])
 
     @property
-    @derived()
+    @derived(mended_stays)
     def stays(self) -> Stays:
         """All stays of deals with history."""
-        rev, starts = self.revisions, self._run_starts
-        following = np.r_[starts[1:], 0][: len(starts)]
-        left = np.where(rev.deal[following] == rev.deal[starts], rev.effective_at[following], FOR_EVER)
-        if len(left):
-            left[-1] = FOR_EVER
-        kept = ~self.deals.short_form[rev.deal[starts]]
-        rows = starts[kept]
-        return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[kept], rev.owner[rows])
+        return stays_of(self.revisions, self._run_starts, self.deals.short_form)
 
     @property
     @derived(_mended_first)

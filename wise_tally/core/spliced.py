@@ -37,6 +37,8 @@ class Spliced(NDArrayOperatorsMixin):
         self.base, self.gone, self.rows = base, gone, rows
         self.values = np.asarray(values, dtype=base.dtype)
         self.dtype, self._whole = base.dtype, None
+        # The row after the last that came is none that anybody asks for.
+        self._came, self._gone_before = np.append(rows, -1), gone - np.arange(len(gone))
 
     def __len__(self) -> int:
         return len(self.base) - len(self.gone) + len(self.rows)
@@ -67,17 +69,20 @@ class Spliced(NDArrayOperatorsMixin):
         return others(self.gone, rows - np.searchsorted(self.rows, rows))
 
     def _few(self, rows: Ints) -> Any:
-        rows = np.where(rows < 0, rows + len(self), rows)
-        found = self.base[np.minimum(self._in_base(rows), len(self.base) - 1)]
-        nth = np.searchsorted(self.rows, rows)
-        came = np.r_[self.rows, -1][nth] == rows
-        found[came] = self.values[nth[came]]
+        nth = self.rows.searchsorted(rows)
+        in_base = rows - nth
+        if len(self.gone):
+            in_base += self._gone_before.searchsorted(in_base, "right")
+        found = self.base[np.minimum(in_base, len(self.base) - 1)]
+        came = self._came[nth] == rows
+        if came.any():
+            found[came] = self.values[nth[came]]
         return found
 
     def __getitem__(self, index: Any) -> Any:
         if self._whole is None:
             rows = np.arange(*index.indices(len(self))) if isinstance(index, slice) else np.asarray(index)
-            if rows.dtype.kind in "iu" and rows.size <= len(self) // FEW:
+            if rows.dtype.kind in "iu" and rows.size <= len(self) // FEW and rows.min(initial=0) >= 0:
                 return self._few(rows) if rows.ndim else self._few(rows[np.newaxis])[0]
         return self.whole[index]
 

@@ -3,10 +3,11 @@
 import numpy as np
 
 from wise_tally.core.book import FOR_EVER, Book
+from wise_tally.core.conversion import NEVER
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.outlook.standings import FITS_KEPT, first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 
@@ -15,6 +16,14 @@ PRIOR_DEALS = 10.0
 MOMENT_BITS = 36
 
 
+def _same_winnings(known: Floats, grown: Grown, _cut: int) -> Floats | None:
+    """Stays of deals that were never won say nothing of the ratio."""
+    changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
+    never_won = all((first_win(book)[0][book.revisions.deal[rows]] == NEVER).all() for book, rows in changes)
+    return known if grown.growth.same_known and never_won else None
+
+
+@derived(_same_winnings, most=FITS_KEPT)
 def ratio_at_winning(book: Book, cut: int) -> Floats:
     """By stage Σ amount at winning ÷ Σ amount then, pulled to 1; shape (stages,).
 

@@ -29,14 +29,13 @@ from wise_tally.core.outlook.moves import (
     stays_seen,
     whole_days,
 )
-from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standings, standing_of
+from wise_tally.core.outlook.standings import FIRST_DAYS, FITS_KEPT, Standing, past_standings, standing_of
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 
 # Decided deals of a process from which there are chances, and from which they are corrected.
 ENOUGH_TO_SHOW, ENOUGH_TO_CORRECT = 20, 200
-FITS_KEPT = 64
 
 
 # The open stages of a process, and their daily rates of shape (n, n + 2, 721).

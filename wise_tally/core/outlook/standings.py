@@ -23,6 +23,7 @@ LANDMARK_DAYS = 365
 # No landmark lies in the first days of the history: 60 of them, or a quarter of a short one.
 FIRST_DAYS = 60
 MOST_ROWS = 15_000
+FITS_KEPT = 64
 
 
 @dataclass(frozen=True)
@@ -134,6 +135,19 @@ def landmarks(book: Book, cut: int, horizon: int) -> Ints:
     return np.arange(horizon, oldest, DAYS_BETWEEN, dtype=np.int64)
 
 
+def closes_nothing(grown: Grown, since: int) -> bool:
+    """Whether what came and went left deals open that were, took effect from the moment `since` on, and added no deal."""
+    changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
+    still_open = all((one.reference.stage_kind[one.revisions.stage[rows]] == OPEN).all() for one, rows in changes)
+    return bool(grown.growth.same_known and still_open and (grown.growth.moments >= since).all())
+
+
+def _same_past(known: Past, grown: Grown, as_of: date, horizon: int) -> Past | None:
+    newest = midnight_ending(as_of, grown.new.reference.time_zone) - horizon * DAY_SECONDS
+    return known if closes_nothing(grown, newest) else None
+
+
+@derived(_same_past, most=FITS_KEPT)
 def past_standings(book: Book, as_of: date, horizon: int) -> Past:
     """All open deals with history on every landmark; of more than 15 000 rows every k-th."""
     rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)

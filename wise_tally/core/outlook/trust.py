@@ -9,9 +9,9 @@ from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.lines import Filter
-from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, FITS_KEPT, Fit, chances, fit
+from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, Fit, chances, fit
 from wise_tally.core.outlook.rows import days_ahead
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.outlook.standings import FITS_KEPT, closes_nothing, first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
 
@@ -37,12 +37,8 @@ class LastDays:
 
 
 def _still_past(found: LastDays, grown: Grown, as_of: date, horizon: int) -> LastDays | None:
-    """It holds while what came and what went won no deal and changes nothing before the days began."""
-    growth, kind = grown.growth, grown.new.reference.stage_kind
     began = midnight_ending(as_of - timedelta(days=horizon), grown.new.reference.time_zone)
-    changes = ((grown.new.revisions, growth.rows), (grown.old.revisions, growth.gone))
-    untouched = (growth.moments >= began).all() and all((kind[rev.stage[rows]] == OPEN).all() for rev, rows in changes)
-    return found if growth.same_known and untouched else None
+    return found if closes_nothing(grown, began) else None
 
 
 @derived(_still_past, most=FITS_KEPT)
