@@ -90,7 +90,7 @@ def test_what_is_set_weighs_ten_exits_a_stage():
 
 
 def test_with_nothing_seen_the_rates_are_those_set():
-    seen = StaysSeen((FIRST, SECOND), np.zeros((2, 4, AGES)), np.zeros((2, AGES)))
+    seen = StaysSeen((FIRST, SECOND), np.zeros((2, 5, AGES)))
     rates = daily_rates(seen, GROUND.rules_on(TODAY), Weights())
     assert rates[FIRST, [SECOND, LOST], 5] == pytest.approx([0.04, 0.06])
     assert rates[SECOND, [WON, LOST], 5] == pytest.approx([0.05, 0.05])

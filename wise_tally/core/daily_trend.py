@@ -6,13 +6,14 @@ from itertools import pairwise
 
 import numpy as np
 
-from wise_tally.core.book import FOR_EVER, Book, BookAsOf
+from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.buckets import WON_HERE, Buckets, buckets_in
 from wise_tally.core.calendar import Period, local_days
 from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.reference_data import OPEN
+from wise_tally.core.stays import FOR_EVER
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 A change so costs what changed, not what there is. The whole is put together once somebody reads more than a few rows of it.
 """
 
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -18,10 +19,8 @@ FEW = 16
 
 def spliced(column: Any, gone: Ints, rows: Ints, values: Any) -> Any:
     """A column without its rows `gone`, with `values` in the rows `rows` of what results; both ascending."""
-    if isinstance(column, Spliced):
-        found = column.changed(gone, rows, values)
-    else:
-        found = Spliced(column, gone, rows, values)
+    changed = column.changed if isinstance(column, Spliced) else partial(Spliced, column)
+    found = changed(gone, rows, values)
     return found.whole if len(found.gone) + len(found.rows) > MOST_CHANGED or not len(found.base) else found
 
 

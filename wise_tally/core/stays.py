@@ -1,5 +1,6 @@
 """Stays: the unbroken times of deals in one stage."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +27,11 @@ class Stays:
     left_at: Ints
     owner: Ints
 
+    def of(self, deals: Ints) -> "Stays":
+        """Those of the given deals, which ascend."""
+        rows = rows_of_deals(self.deal, deals)
+        return Stays(*(getattr(self, one.name)[rows] for one in fields(Stays)))
+
 
 def run_starts(rev: "Revisions") -> npt.NDArray[np.integer]:
     """The revisions with which deals entered a stage."""
@@ -45,13 +51,12 @@ def stays_of(rev: "Revisions", starts: npt.NDArray[np.integer], short_form: npt.
 
 def mended_stays(known: Stays, grown: Grown) -> Stays | None:
     """Those of deals with a revision that came or went take the place of what they were."""
-    old, new = grown.old, grown.new
-    deals = np.unique(np.r_[old.revisions.deal[grown.growth.gone], new.revisions.deal[grown.growth.rows]])
-    if old.reference is not new.reference or len(deals) > MOST_CHANGED:
+    deals, new = deals_changed(grown), grown.new
+    if deals is None:
         return None
-    revisions = new.revisions.take(_rows_of(new.revisions.deal, deals))
+    revisions = new.revisions.take(rows_of_deals(new.revisions.deal, deals))
     stays = stays_of(revisions, run_starts(revisions), new.deals.short_form)
-    gone = _rows_of(known.deal, deals)
+    gone = rows_of_deals(known.deal, deals)
     # Before a stay of these deals stand those of the others before its deal, and those of these deals before it.
     before = np.searchsorted(known.deal, stays.deal)
     rows = before - np.searchsorted(gone, before) + np.arange(len(before))
@@ -59,7 +64,26 @@ def mended_stays(known: Stays, grown: Grown) -> Stays | None:
     return Stays(*(spliced(getattr(known, name), gone, rows, getattr(stays, name)) for name in names))
 
 
-def _rows_of(deal: Ints, deals: Ints) -> Ints:
+def deals_changed(grown: Grown) -> Ints | None:
+    """Deals with a revision that came or went, ascending; None where they are many, or the reference data is another."""
+    old, new = grown.old, grown.new
+    deals = np.unique(np.r_[old.revisions.deal[grown.growth.gone], new.revisions.deal[grown.growth.rows]])
+    return deals if old.reference is new.reference and len(deals) <= MOST_CHANGED else None
+
+
+def recounted(known: Any, grown: Grown, count: Callable[..., Any], cut: int, *more: Any) -> Any:
+    """An array that `count(book, stays, cut, ...)` gave of all stays of a book: less what changed deals had, more what they have.
+
+    What came or went at or after the moment `cut` counts for nothing.
+    """
+    deals = deals_changed(grown)
+    if deals is None or (grown.growth.moments >= cut).all():
+        return None if deals is None else known
+    was, now = (count(book, book.stays.of(deals), cut, *more) for book in (grown.old, grown.new))
+    return known - was + now
+
+
+def rows_of_deals(deal: Ints, deals: Ints) -> Ints:
     """Rows of the given deals in a column of deals; both ascend."""
     first, end = np.searchsorted(deal, deals), np.searchsorted(deal, deals, side="right")
     counts = end - first

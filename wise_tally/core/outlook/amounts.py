@@ -2,35 +2,45 @@
 
 import numpy as np
 
-from wise_tally.core.book import FOR_EVER, Book
-from wise_tally.core.conversion import NEVER
+from wise_tally.core.book import Book
 from wise_tally.core.derived import Grown, derived
-from wise_tally.core.money import Ints
-from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
-from wise_tally.core.outlook.standings import FITS_KEPT, first_win
+from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.outlook.moves import FITS_KEPT, LOOK_BACK_DAYS
+from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.stays import FOR_EVER, Stays, recounted
 
 # Deals of the mean amount, won for what they stood at, that each stage's ratio is pulled to.
 PRIOR_DEALS = 10.0
 MOMENT_BITS = 36
 
 
-def _same_winnings(known: Floats, grown: Grown, _cut: int) -> Floats | None:
-    """Stays of deals that were never won say nothing of the ratio."""
-    changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
-    never_won = all((first_win(book)[0][book.revisions.deal[rows]] == NEVER).all() for book, rows in changes)
-    return known if grown.growth.same_known and never_won else None
-
-
-@derived(_same_winnings, most=FITS_KEPT)
 def ratio_at_winning(book: Book, cut: int) -> Floats:
     """By stage Σ amount at winning ÷ Σ amount then, pulled to 1; shape (stages,).
 
     Of stays begun in the look-back whose deals were won before `cut`. The amount half way through a stay stands for that of a
     running one. Stages without such stays have 1.
     """
-    stays, (won_at, won_minor) = book.stays, first_win(book)
+    won, stood, number = _winnings(book, cut).astype(float)
+    prior = PRIOR_DEALS * np.divide(stood, number, out=np.ones(len(number)), where=number > 0)
+    # Deals without an amount then say nothing of a ratio.
+    return np.divide(won + prior, stood + prior, out=np.ones(len(number)), where=stood + prior > 0)
+
+
+def _mended_winnings(known: Ints, grown: Grown, cut: int) -> Ints | None:
+    found: Ints | None = recounted(known, grown, _winnings_of, cut)
+    return found
+
+
+@derived(_mended_winnings, most=FITS_KEPT)
+def _winnings(book: Book, cut: int) -> Ints:
+    """Minor units won, minor units half way through, and stays, by stage; shape (3, stages)."""
+    return _winnings_of(book, book.stays, cut)
+
+
+def _winnings_of(book: Book, stays: Stays, cut: int) -> Ints:
+    won_at, won_minor = first_win(book)
     recent = (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS) & (stays.entered_at < cut)
     kept = recent & (book.reference.stage_kind[stays.stage] == OPEN) & (won_at[stays.deal] < cut)
     rows = np.flatnonzero(kept)
@@ -38,10 +48,8 @@ def ratio_at_winning(book: Book, cut: int) -> Floats:
     middle = (stays.entered_at[rows] + np.minimum(stays.left_at[rows], cut)) // 2
     then = book.revisions.amount_minor[_revision_at(book, deal, middle)]
     size = len(book.reference.stages)
-    won, stood, number = (np.bincount(stage, one, size) for one in (won_minor[deal], then, np.ones(len(rows))))
-    prior = PRIOR_DEALS * np.divide(stood, number, out=np.ones(size), where=number > 0)
-    # Deals without an amount then say nothing of a ratio.
-    return np.divide(won + prior, stood + prior, out=np.ones(size), where=stood + prior > 0)
+    sums = (sum_by_group(one, stage, size) for one in (won_minor[deal], then))
+    return np.stack([*sums, np.bincount(stage, minlength=size)])
 
 
 def _mended(known: tuple[int, Ints], grown: Grown) -> tuple[int, Ints] | None:

@@ -22,6 +22,7 @@ from wise_tally.core.outlook.corrections import (
 )
 from wise_tally.core.outlook.moves import (
     AGES,
+    FITS_KEPT,
     LOOK_BACK_DAYS,
     Weights,
     daily_rates,
@@ -29,10 +30,11 @@ from wise_tally.core.outlook.moves import (
     stays_seen,
     whole_days,
 )
-from wise_tally.core.outlook.standings import FIRST_DAYS, FITS_KEPT, Standing, past_standings, standing_of
+from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standings, standing_of
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.stays import Stays, recounted
 
 # Decided deals of a process from which there are chances, and from which they are corrected.
 ENOUGH_TO_SHOW, ENOUGH_TO_CORRECT = 20, 200
@@ -114,16 +116,25 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
     return Fit(horizon, tuple(rates), chance, ratio_at_winning(book, cut), *learnt)
 
 
+def _mended_like(known: Ints, grown: Grown, cut: int, horizon: int) -> Ints | None:
+    found: Ints | None = recounted(known, grown, _begun, cut, horizon)
+    return found
+
+
+@derived(_mended_like, most=FITS_KEPT)
 def _like(book: Book, cut: int, horizon: int) -> Ints:
     """By stage the stays of the look-back that began a horizon before the cut or earlier: those a reference class is made of."""
-    entered, window = book.stays.entered_at, horizon * DAY_SECONDS
-    rows = (entered <= cut - window) & (entered >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
-    return np.bincount(book.stays.stage[rows], minlength=len(book.reference.stages))
+    return _begun(book, book.stays, cut, horizon)
+
+
+def _begun(book: Book, stays: Stays, cut: int, horizon: int) -> Ints:
+    entered = stays.entered_at
+    rows = (entered <= cut - horizon * DAY_SECONDS) & (entered >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
+    return np.bincount(stays.stage[rows], minlength=len(book.reference.stages))
 
 
 def _long_enough(book: Book, cut: int, horizon: int) -> bool:
-    entered = book.stays.entered_at
-    return bool(len(entered)) and cut - int(entered.min()) >= (horizon + FIRST_DAYS) * DAY_SECONDS
+    return cut - book.first_entered_at >= (horizon + FIRST_DAYS) * DAY_SECONDS
 
 
 @dataclass(frozen=True)

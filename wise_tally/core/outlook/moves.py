@@ -10,14 +10,19 @@ from typing import Any
 import numpy as np
 
 from wise_tally.core.book import Book
+from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON, StageRule
 from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.stays import Stays, recounted
 from wise_tally.core.trees import NONE
 
 AGE_CAP = 720
 AGES = AGE_CAP + 1
 LOOK_BACK_DAYS = 730
+FITS_KEPT = 64
+# Of what is large: that of the days last looked at.
+LARGE_KEPT = 8
 # Exits that an age class must hold; exits that what is set weighs a stage, and a stage's whole weighs each age class.
 EXITS_OF_A_CLASS = 10
 EXITS_OF_WHAT_IS_SET = 10.0
@@ -37,11 +42,20 @@ class Weights:
 
 @dataclass(frozen=True)
 class StaysSeen:
-    """Of n open stages on days 0 to 720 of a stay: exits (n, n + 2, 721), the last targets won and lost, and stays at risk (n, 721)."""
+    """Of n open stages on days 0 to 720 of a stay: how many exits to each stage, won and lost, and at risk; shape (n, n + 3, 721)."""
 
     stages: tuple[int, ...]
-    exits: Floats
-    at_risk: Floats
+    table: Floats
+
+    @property
+    def exits(self) -> Floats:
+        """By target, the last ones won and lost, shape (n, n + 2, 721)."""
+        return self.table[:, :-1]
+
+    @property
+    def at_risk(self) -> Floats:
+        """Those still there, shape (n, 721)."""
+        return self.table[:, -1]
 
 
 def whole_days(seconds: Any) -> Ints:
@@ -49,13 +63,23 @@ def whole_days(seconds: Any) -> Ints:
     return np.minimum((np.asarray(seconds, dtype=np.int64) + DAY_SECONDS // 2) // DAY_SECONDS, AGE_CAP)
 
 
+def _mended_seen(known: StaysSeen, grown: Grown, cut: int, process: int) -> StaysSeen | None:
+    table = recounted(known.table, grown, _counted, cut, process)
+    return None if table is None else StaysSeen(known.stages, table)
+
+
+@derived(_mended_seen, most=LARGE_KEPT)
 def stays_seen(book: Book, cut: int, process: int) -> StaysSeen:
     """Exits and stays at risk by day of the stay, of stays that touched the last 730 days before the moment `cut`.
 
     Running stays are censored at the cut; those begun before the look-back are at risk from its first whole day on.
     Source: occurrence and exposure with delayed entry, Aalen, Borgan and Gjessing, Survival and Event History Analysis (2008), chapter 3.
     """
-    reference, stays = book.reference, book.stays
+    return StaysSeen(book.reference.open_stages(process), _counted(book, book.stays, cut, process))
+
+
+def _counted(book: Book, stays: Stays, cut: int, process: int) -> Floats:
+    reference = book.reference
     stages = reference.open_stages(process)
     count, since = len(stages), cut - LOOK_BACK_DAYS * DAY_SECONDS
     index = np.full(len(reference.stages), NONE)
@@ -78,7 +102,7 @@ def stays_seen(book: Book, cut: int, process: int) -> StaysSeen:
     at_risk = np.cumsum((joined - gone).reshape(count, AGES + 1), axis=1)[:, :AGES]
     cell = (stage[is_exit] * (count + 2) + goes_to[is_exit]) * AGES + last[is_exit]
     exits = np.bincount(cell, minlength=count * (count + 2) * AGES).reshape(count, count + 2, AGES)
-    return StaysSeen(stages, exits.astype(float), at_risk.astype(float))
+    return np.concatenate([exits, at_risk[:, np.newaxis]], axis=1).astype(float)
 
 
 def daily_rates(seen: StaysSeen, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
@@ -135,10 +159,18 @@ def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floa
     return share, np.maximum(days, 1.0)
 
 
+def _mended_decided(known: Ints, grown: Grown, cut: int) -> Ints | None:
+    found: Ints | None = recounted(known, grown, _decided, cut)
+    return found
+
+
+@derived(_mended_decided, most=FITS_KEPT)
 def decided_deals(book: Book, cut: int) -> Ints:
     """Of each process the deals with history that were won or lost in the look-back before `cut`, shape (processes,)."""
-    stays, kind = book.stays, book.reference.stage_kind
+    return _decided(book, book.stays, cut)
+
+
+def _decided(book: Book, stays: Stays, cut: int) -> Ints:
     recent = (stays.entered_at < cut) & (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
-    decided = np.zeros(len(book.deals.key), dtype=bool)
-    decided[stays.deal[recent & (kind[stays.stage] != OPEN)]] = True
+    decided = np.unique(stays.deal[recent & (book.reference.stage_kind[stays.stage] != OPEN)])
     return np.bincount(book.deals.process[decided], minlength=len(book.reference.processes))

@@ -3,7 +3,7 @@
 Source of landmarks: van Houwelingen, Dynamic Prediction by Landmarking in Event History Analysis, Scand. J. Statist. 34 (2007).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -15,15 +15,16 @@ from wise_tally.core.conversion import NEVER, first_won_at
 from wise_tally.core.deal_list import slipped, slipped_with
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
+from wise_tally.core.outlook.moves import LARGE_KEPT
 from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.stays import FOR_EVER
 
 DAYS_BETWEEN = 14
 LANDMARK_DAYS = 365
 # No landmark lies in the first days of the history: 60 of them, or a quarter of a short one.
 FIRST_DAYS = 60
 MOST_ROWS = 15_000
-FITS_KEPT = 64
 
 
 @dataclass(frozen=True)
@@ -127,27 +128,28 @@ def _days_to(close: Ints, today: Ints | int) -> Floats:
 
 def landmarks(book: Book, cut: int, horizon: int) -> Ints:
     """Days before the cut of each landmark: the horizon, then every 14 days more for a year, not before the history's first days."""
-    entered = book.stays.entered_at
-    if not len(entered):
+    if book.first_entered_at == FOR_EVER:
         return np.zeros(0, dtype=np.int64)
-    age = (cut - int(entered.min())) / DAY_SECONDS
+    age = (cut - book.first_entered_at) / DAY_SECONDS
     oldest = min(age - min(FIRST_DAYS, age / 4), horizon + LANDMARK_DAYS)
     return np.arange(horizon, oldest, DAYS_BETWEEN, dtype=np.int64)
 
 
-def closes_nothing(grown: Grown, since: int) -> bool:
-    """Whether what came and went left deals open that were, took effect from the moment `since` on, and added no deal."""
-    changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
-    still_open = all((one.reference.stage_kind[one.revisions.stage[rows]] == OPEN).all() for one, rows in changes)
-    return bool(grown.growth.same_known and still_open and (grown.growth.moments >= since).all())
+def _mended_past(known: Past, grown: Grown, as_of: date, horizon: int) -> Past | None:
+    """What deals stood at stays while what came or went took effect after the newest landmark; which of them were won is told anew."""
+    cut = midnight_ending(as_of, grown.new.reference.time_zone)
+    if not grown.growth.same_known or (grown.growth.moments < cut - horizon * DAY_SECONDS).any():
+        return None
+    won = _won_in_time(grown.new, known.standing.deal, cut - known.days_ago * DAY_SECONDS, horizon)
+    return replace(known, won=won)
 
 
-def _same_past(known: Past, grown: Grown, as_of: date, horizon: int) -> Past | None:
-    newest = midnight_ending(as_of, grown.new.reference.time_zone) - horizon * DAY_SECONDS
-    return known if closes_nothing(grown, newest) else None
+def _won_in_time(book: Book, deal: Ints, moment: Ints, horizon: int) -> Flags:
+    won_at = first_win(book)[0][deal]
+    return np.asarray((won_at >= moment) & (won_at < moment + horizon * DAY_SECONDS))
 
 
-@derived(_same_past, most=FITS_KEPT)
+@derived(_mended_past, most=LARGE_KEPT)
 def past_standings(book: Book, as_of: date, horizon: int) -> Past:
     """All open deals with history on every landmark; of more than 15 000 rows every k-th."""
     rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
@@ -179,5 +181,4 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
         rev.amount_minor[row],
         rev.owner[row],
     )
-    won_at = first_win(book)[0][deal]
-    return Past(standing, ago[nth], (won_at >= moment) & (won_at < moment + horizon * DAY_SECONDS))
+    return Past(standing, ago[nth], _won_in_time(book, deal, moment, horizon))

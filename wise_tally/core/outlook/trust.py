@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Any
 
 import numpy as np
 
@@ -9,10 +10,13 @@ from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.lines import Filter
+from wise_tally.core.money import Ints
 from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, Fit, chances, fit
+from wise_tally.core.outlook.moves import LARGE_KEPT
 from wise_tally.core.outlook.rows import days_ahead
-from wise_tally.core.outlook.standings import FITS_KEPT, closes_nothing, first_win
+from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.reference_data import OPEN
+from wise_tally.core.statistics import Floats
 from wise_tally.core.trees import NONE
 
 # Decided deals from which the outlook leads.
@@ -36,22 +40,27 @@ class LastDays:
         return abs(self.off_by) <= MOST_OFF
 
 
-def _still_past(found: LastDays, grown: Grown, as_of: date, horizon: int) -> LastDays | None:
-    began = midnight_ending(as_of - timedelta(days=horizon), grown.new.reference.time_zone)
-    return found if closes_nothing(grown, began) else None
-
-
-@derived(_still_past, most=FITS_KEPT)
 def last_days(book: Book, as_of: date, horizon: int) -> LastDays:
     """The outlook of `horizon` days ago for the days since: z = (won − expected) ÷ √(v + σ²v²), v the sum of p(1 − p)."""
+    deal, chance, shock = _given_then(book, as_of, horizon)
+    won = int((first_win(book)[0][deal] < midnight_ending(as_of, book.reference.time_zone)).sum())
+    expected, spread = float(chance.sum()), float((chance * (1 - chance)).sum())
+    deviation = np.sqrt(max(spread + (shock * spread) ** 2, 1e-9))
+    return LastDays(horizon, won, expected, float((won - expected) / deviation))
+
+
+def _same_then(found: tuple[Ints, Floats, float], grown: Grown, as_of: date, horizon: int) -> Any:
+    began = midnight_ending(as_of - timedelta(days=horizon), grown.new.reference.time_zone)
+    return found if grown.growth.same_known and (grown.growth.moments >= began).all() else None
+
+
+@derived(_same_then, most=LARGE_KEPT)
+def _given_then(book: Book, as_of: date, horizon: int) -> tuple[Ints, Floats, float]:
+    """The deals open `horizon` days ago, the chances they were given, and how far days sway together."""
     then = book.looked_back(as_of - timedelta(days=horizon))
     learnt = fit(book, then.as_of, horizon)
     found = chances(book, then, learnt)
-    won_at = first_win(book)[0][found.standing.deal]
-    won = int((won_at < midnight_ending(as_of, book.reference.time_zone)).sum())
-    expected, spread = float(found.chance.sum()), float((found.chance * (1 - found.chance)).sum())
-    deviation = np.sqrt(max(spread + (learnt.shock * spread) ** 2, 1e-9))
-    return LastDays(horizon, won, expected, float((won - expected) / deviation))
+    return found.standing.deal, found.chance, learnt.shock
 
 
 @dataclass(frozen=True)
