@@ -126,6 +126,14 @@ def _column(cursor: Any, statement: str, given: list[Any]) -> list[int]:
     return [number for (number,) in cursor.fetchall()]
 
 
+def texts_of_rows(table: str, first: int, last: int) -> list[tuple[int, str]]:
+    """Numbers of the rows of a table from `first` to `last`, ascending, each with all its values as one text."""
+    with connection.cursor() as cursor:
+        text = _engine().text_of_row("one", columns_of(table))
+        cursor.execute(f'SELECT id, {text} FROM "{table}" one WHERE id BETWEEN %s AND %s ORDER BY id', [first, last])
+        return list(cursor.fetchall())
+
+
 def notes() -> list[Note]:
     """What was noted so far, in its order."""
     with connection.cursor() as cursor:

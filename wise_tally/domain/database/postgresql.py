@@ -21,6 +21,12 @@ def is_busy(error: BaseException) -> bool:
     return getattr(error.__cause__, "sqlstate", None) == LOCK_NOT_AVAILABLE
 
 
+def text_of_row(row: str, names: Sequence[str]) -> str:
+    """What gives all values of a row as one text."""
+    del names
+    return f"CAST({row} AS text)"
+
+
 def begin_noting(tables: Mapping[str, Sequence[str]]) -> Iterator[str]:
     """Statements after which each row of a table (with its columns) that is changed or deleted is noted in the table `journal`."""
     yield "CREATE TEMP TABLE journal (seq bigserial PRIMARY KEY, tbl text, op text, id bigint, old text)"

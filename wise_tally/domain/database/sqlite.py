@@ -16,11 +16,16 @@ def is_busy(error: BaseException) -> bool:
     return "locked" in str(error)
 
 
+def text_of_row(row: str, names: Sequence[str]) -> str:
+    """What gives all values of a row of these columns as one text, without converting any of them."""
+    return "json_array(" + ", ".join(f'{row}."{name}"' for name in names) + ")"
+
+
 def begin_noting(tables: Mapping[str, Sequence[str]]) -> Iterator[str]:
     """Statements after which each row of a table (with its columns) that is changed or deleted is noted in the table `journal`."""
     yield "CREATE TEMP TABLE journal (seq INTEGER PRIMARY KEY, tbl TEXT, op TEXT, id INTEGER, old TEXT)"
     for table, names in tables.items():
-        old = "json_array(" + ", ".join(f'OLD."{name}"' for name in names) + ")"
+        old = text_of_row("OLD", names)
         differs = " OR ".join(f'OLD."{name}" IS NOT NEW."{name}"' for name in names)
         note = "BEGIN INSERT INTO journal (tbl, op, id, old) VALUES"
         yield (

@@ -8,20 +8,22 @@ import gzip
 import json
 import zlib
 from collections import defaultdict
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
 
-from wise_tally.domain.database import columns_of, last_numbers, notes, noting, numbers_after
-from wise_tally.domain.formats import as_words, plural
+from wise_tally.domain.database import columns_of, last_numbers, notes, noting, numbers_after, texts_of_rows
+from wise_tally.domain.formats import plural
 from wise_tally.package.tables import TABLES
 
-NAMES = sorted({table.model._meta.db_table for table in TABLES.values() if table.model is not None})
+MODELS = {table.model._meta.db_table: table.model for table in TABLES.values() if table.model is not None}
+NAMES = sorted(MODELS)
 
 
 @contextmanager
@@ -38,13 +40,18 @@ class UndoRefused(Exception):
 
 @dataclass
 class TableJournal:
-    """What was done to one table: rows inserted and changed with a mark of how they were left, old values to restore."""
+    """What was done to one table: numbers of rows inserted, old values of those changed and deleted, and how rows were left."""
 
     columns: list[str] = field(default_factory=list)
-    inserted: dict[int, int] = field(default_factory=dict)
-    changed: dict[int, int] = field(default_factory=dict)
+    inserted: set[int] = field(default_factory=set)
     before: dict[int, list[Any]] = field(default_factory=dict)
     deleted: dict[int, list[Any]] = field(default_factory=dict)
+    left: dict[int, int] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """Rows that it tells of."""
+        return len(self.inserted) + len(self.before) + len(self.deleted)
 
 
 def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, TableJournal]:
@@ -62,20 +69,25 @@ def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, Tab
             found[table].deleted[number] = found[table].before.pop(number, old)
     for table, last in before.items():
         if added := numbers_after(table, last):
-            found[table].inserted = _marks(table, set(added)) if marked else dict.fromkeys(added, 0)
+            found[table].inserted = set(added)
     for table, journal in found.items():
         journal.columns = columns_of(table)
-        journal.changed = _marks(table, journal.before) if marked else dict.fromkeys(journal.before, 0)
+        journal.left = _marks(table, journal) if marked else {}
     return found
 
 
-def _marks(table: str, numbers: Collection[int]) -> dict[int, int]:
-    """A mark of each row as it is now, by row number; rows that are gone have none."""
-    if not numbers:
+BLOCK = 1_000
+"""Row numbers that share a mark."""
+
+
+def _marks(table: str, journal: TableJournal) -> dict[int, int]:
+    """Marks of the rows inserted and changed as they are now, by block of row numbers; a row that is gone is missing in its mark."""
+    ours = journal.inserted | journal.before.keys()
+    if not ours:
         return {}
-    with connection.cursor() as cursor:
-        cursor.execute(f"SELECT * FROM {table} WHERE id BETWEEN %s AND %s", [min(numbers), max(numbers)])
-        return {row[0]: zlib.crc32(repr(row).encode()) for row in cursor.fetchall() if row[0] in numbers}
+    rows = (row for row in texts_of_rows(table, min(ours), max(ours)) if row[0] in ours)
+    blocks = groupby(rows, lambda row: row[0] // BLOCK)
+    return {block: zlib.crc32("".join(text for _, text in rows).encode()) for block, rows in blocks}
 
 
 def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
@@ -102,25 +114,19 @@ def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
 def keep(journals: dict[str, TableJournal], path: Path) -> int:
     """Write the journal to a file; returns the number of rows it tells of."""
     content = {
-        table: [
-            j.columns,
-            list(j.inserted.items()),
-            list(j.changed.items()),
-            list(j.before.items()),
-            list(j.deleted.items()),
-        ]
+        table: [j.columns, sorted(j.inserted), *(list(part.items()) for part in (j.before, j.deleted, j.left))]
         for table, j in journals.items()
     }
-    path.write_bytes(gzip.compress(json.dumps(content).encode(), 5))
-    return sum(len(j.inserted) + len(j.changed) + len(j.deleted) for j in journals.values())
+    path.write_bytes(gzip.compress(json.dumps(content).encode(), 1))
+    return sum(one.count for one in journals.values())
 
 
 def read_journal(path: Path) -> dict[str, TableJournal]:
     """Read a journal back."""
     content = json.loads(gzip.decompress(path.read_bytes()))
     return {
-        table: TableJournal(parts[0], *(dict(map(tuple, part)) for part in parts[1:]))
-        for table, parts in content.items()
+        table: TableJournal(columns, set(inserted), *(dict(map(tuple, part)) for part in parts))
+        for table, (columns, inserted, *parts) in content.items()
     }
 
 
@@ -137,14 +143,9 @@ def undo(journals: dict[str, TableJournal]) -> None:
 
 
 def _require_unchanged(table: str, journal: TableJournal) -> None:
-    left = {**journal.inserted, **journal.changed}
-    now = _marks(table, set(left))
-    changed = [number for number, mark in left.items() if now.get(number) != mark]
-    if changed:
-        raise UndoRefused(
-            f"{plural(len(changed), 'row')} of {as_words(table.split('_', 1)[1])} of the import changed or deleted later."
-            " The import cannot be undone."
-        )
+    if _marks(table, journal) != journal.left:
+        rows = str(MODELS[table]._meta.verbose_name_plural).capitalize()
+        raise UndoRefused(f"{rows} of the import were changed or deleted later. The import cannot be undone.")
 
 
 def _put_back(table: str, journal: TableJournal) -> None:
