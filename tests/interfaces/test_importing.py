@@ -176,6 +176,12 @@ def test_whatever_a_package_writes_is_undone_by_its_journal(seed, tmp_path):
         assert journal.keep(changes, tmp_path / "journal.gz") > 50
     assert not any(told.inserted & told.before.keys() for told in changes.values()), "told once"
     assert everything(tmp_path / "between") != before
+    renamed = Person.objects.filter(name="Renamed")
+    number = renamed.get().pk
+    renamed.update(name="Renamed again")
+    with pytest.raises(journal.UndoRefused, match="People of the import"):
+        journal.undo(journal.read_journal(tmp_path / "journal.gz"))
+    Person.objects.filter(pk=number).update(name="Renamed")
     journal.undo(journal.read_journal(tmp_path / "journal.gz"))
     after = everything(tmp_path / "after")
     assert {name for name in before if before[name] != after[name]} == set()

@@ -19,11 +19,11 @@ from typing import Any
 from django.db import IntegrityError, connection, transaction
 
 from wise_tally.domain.database import columns_of, last_numbers, notes, noting, numbers_after, texts_of_rows
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import as_words, plural
 from wise_tally.package.tables import TABLES
 
-MODELS = {table.model._meta.db_table: table.model for table in TABLES.values() if table.model is not None}
-NAMES = sorted(MODELS)
+WORDS = {table.model._meta.db_table: as_words(name) for name, table in TABLES.items() if table.model is not None}
+NAMES = sorted(WORDS)
 
 
 @contextmanager
@@ -144,8 +144,8 @@ def undo(journals: dict[str, TableJournal]) -> None:
 
 def _require_unchanged(table: str, journal: TableJournal) -> None:
     if _marks(table, journal) != journal.left:
-        rows = str(MODELS[table]._meta.verbose_name_plural).capitalize()
-        raise UndoRefused(f"{rows} of the import were changed or deleted later. The import cannot be undone.")
+        rows = f"{WORDS[table].capitalize()} of the import"
+        raise UndoRefused(f"{rows} were changed or deleted later. The import cannot be undone.")
 
 
 def _put_back(table: str, journal: TableJournal) -> None:
