@@ -3,7 +3,6 @@
 A change so costs what changed, not what there is. The whole is put together once somebody reads more than a few rows of it.
 """
 
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.lib.mixins import NDArrayOperatorsMixin
 
 from wise_tally.core.money import Ints
 
+NONE = np.zeros(0, dtype=np.int64)
 MOST_CHANGED = 256
 """So many rows that came or went are read through; with more the column is put together at once."""
 FEW = 16
@@ -19,9 +19,9 @@ FEW = 16
 
 def spliced(column: Any, gone: Ints, rows: Ints, values: Any) -> Any:
     """A column without its rows `gone`, with `values` in the rows `rows` of what results; both ascending."""
-    changed = column.changed if isinstance(column, Spliced) else partial(Spliced, column)
-    found = changed(gone, rows, values)
-    return found.whole if len(found.gone) + len(found.rows) > MOST_CHANGED or not len(found.base) else found
+    patch = column.patch if isinstance(column, Spliced) else Patch(column)
+    found = patch.changed(gone, rows, np.asarray(values, dtype=column.dtype))
+    return found.whole if len(found.gone) + len(found.rows) > MOST_CHANGED or not len(found.base) else Spliced(found)
 
 
 def others(taken: Ints, places: Ints) -> Ints:
@@ -29,13 +29,11 @@ def others(taken: Ints, places: Ints) -> Ints:
     return places + np.searchsorted(taken - np.arange(len(taken)), places, side="right")
 
 
-class Spliced(NDArrayOperatorsMixin):
-    """An array of one dimension to be read: `base` without its rows `gone`, with `values` in `rows`."""
+class Patch:
+    """What a column is made of: `base` without its rows `gone`, with `values` in `rows` of what results."""
 
-    def __init__(self, base: Any, gone: Ints, rows: Ints, values: Any) -> None:
-        self.base, self.gone, self.rows = base, gone, rows
-        self.values = np.asarray(values, dtype=base.dtype)
-        self.dtype, self._whole = base.dtype, None
+    def __init__(self, base: Any, gone: Ints = NONE, rows: Ints = NONE, values: Any = NONE) -> None:
+        self.base, self.gone, self.rows, self.values = base, gone, rows, values
         # The row after the last that came is none that anybody asks for.
         self._came, self._gone_before = np.append(rows, -1), gone - np.arange(len(gone))
 
@@ -43,31 +41,30 @@ class Spliced(NDArrayOperatorsMixin):
         return len(self.base) - len(self.gone) + len(self.rows)
 
     @property
+    def is_whole(self) -> bool:
+        """Whether the base is all there is."""
+        return not len(self.gone) and not len(self.rows)
+
+    @property
     def whole(self) -> Any:
-        """The array itself, put together once."""
-        if self._whole is None:
-            self._whole = _put_together(self.base, self.gone, self.rows, self.values)
-        return self._whole
+        """The array, put together."""
+        return self.base if self.is_whole else _put_together(self.base, self.gone, self.rows, self.values)
 
-    def changed(self, gone: Ints, rows: Ints, values: Any) -> "Spliced":
-        """This column without its rows `gone`, with `values` in `rows`, from the same base where that is all there is."""
-        if self._whole is not None:
-            return Spliced(self._whole, gone, rows, values)
+    def changed(self, gone: Ints, rows: Ints, values: Any) -> "Patch":
+        """The same without the rows `gone` of what results, and with `values` in `rows` of what results then."""
+        if self.is_whole:
+            return Patch(self.base, gone, rows, values)
         stays = ~np.isin(self.rows, gone)
-        from_base = gone[~np.isin(gone, self.rows)]
+        of_base = gone[~np.isin(gone, self.rows)]
         old = self.rows[stays]
-        moved = others(rows, old - np.searchsorted(gone, old))
-        all_rows = np.r_[moved, rows]
+        all_rows = np.r_[others(rows, old - np.searchsorted(gone, old)), rows]
         order = np.argsort(all_rows)
-        all_values = np.r_[self.values[stays], np.asarray(values, dtype=self.dtype)]
-        all_gone = np.union1d(self.gone, self._in_base(from_base))
-        return Spliced(self.base, all_gone, all_rows[order], all_values[order])
+        all_values = np.r_[self.values[stays], values]
+        all_gone = np.union1d(self.gone, others(self.gone, of_base - np.searchsorted(self.rows, of_base)))
+        return Patch(self.base, all_gone, all_rows[order], all_values[order])
 
-    def _in_base(self, rows: Ints) -> Ints:
-        """Rows of the base that rows of this column were; of those that came any."""
-        return others(self.gone, rows - np.searchsorted(self.rows, rows))
-
-    def _few(self, rows: Ints) -> Any:
+    def few(self, rows: Ints) -> Any:
+        """Some values, shape of `rows`, which are not below 0."""
         nth = self.rows.searchsorted(rows)
         in_base = rows - nth
         if len(self.gone):
@@ -78,16 +75,37 @@ class Spliced(NDArrayOperatorsMixin):
             found[came] = self.values[nth[came]]
         return found
 
+
+class Spliced(NDArrayOperatorsMixin):
+    """An array of one dimension to be read; its patch is replaced at once, so that threads may read it together."""
+
+    def __init__(self, patch: Patch) -> None:
+        self.patch, self.dtype = patch, patch.base.dtype
+
+    def __len__(self) -> int:
+        return len(self.patch)
+
+    @property
+    def whole(self) -> Any:
+        """The array itself, put together once; what it was put together from is let go."""
+        patch = self.patch
+        if not patch.is_whole:
+            self.patch = patch = Patch(patch.whole)
+        return patch.base
+
     def __getitem__(self, index: Any) -> Any:
-        if self._whole is None:
-            rows = np.arange(*index.indices(len(self))) if isinstance(index, slice) else np.asarray(index)
-            if rows.dtype.kind in "iu" and rows.size <= len(self) // FEW and rows.min(initial=0) >= 0:
-                return self._few(rows) if rows.ndim else self._few(rows[np.newaxis])[0]
+        patch = self.patch
+        if not patch.is_whole:
+            rows = np.arange(*index.indices(len(patch))) if isinstance(index, slice) else np.asarray(index)
+            if rows.dtype.kind in "iu" and rows.size <= len(patch) // FEW and rows.min(initial=0) >= 0:
+                return patch.few(rows) if rows.ndim else patch.few(rows[np.newaxis])[0]
         return self.whole[index]
 
     def searchsorted(self, values: Any, side: Any = "left", sorter: None = None) -> Any:
         """As of an array, which has to be ascending; the whole is not put together."""
-        of_base, went, came = (one.searchsorted(values, side) for one in (self.base, self.base[self.gone], self.values))
+        patch = self.patch
+        parts = (patch.base, patch.base[patch.gone], patch.values)
+        of_base, went, came = (one.searchsorted(values, side) for one in parts)
         return of_base - went + came
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:
@@ -97,6 +115,9 @@ class Spliced(NDArrayOperatorsMixin):
         return getattr(ufunc, method)(*(one.whole if isinstance(one, Spliced) else one for one in given), **named)
 
     def __getattr__(self, name: str) -> Any:
+        """What else an array has: its methods."""
+        if name.startswith("_"):
+            raise AttributeError(name)
         return getattr(self.whole, name)
 
 
