@@ -22,29 +22,29 @@ from wise_tally.pages.conversion.drawing import PassingRow, TimeGroup, TimeRow
 register = template.Library()
 FEW = 20
 SMALL = f' <span class="quiet" title="Fewer than {FEW} deals: read its rates with care">small</span>'
-# The columns of a stage's time: name, how it is written, class of the cell.
+# The columns of a stage's time: name, how it is written, attributes of the cell.
 STAGE_TIMES: tuple[tuple[str, Callable[[Any], str], str], ...] = (
     ("km_median", formats.days, ""),
     ("km_p75", formats.days, ""),
     ("typical_days", formats.days, ""),
-    ("stays", formats.count, "optional"),
-    ("completed", formats.count, "optional"),
+    ("stays", formats.count, ' class="optional"'),
+    ("completed", formats.count, ' class="optional"'),
     ("running", formats.count, ""),
-    ("running_mean_age", formats.days, "optional"),
+    ("running_mean_age", formats.days, ' class="optional"'),
     ("overstaying", formats.count, ""),
 )
 TIME_ROW = (
     '<tr><td>%(name)s</td><td class="ink-cell left"><svg class="ink time-ink%(deep)s" aria-hidden="true">%(strip)s</svg></td>'
     + "".join(
-        f'<td class="{css}"><a class="open-figure{"%(mark)s" if name == "overstaying" else ""}" href="%(address)s"'
+        f'<td{css}><a class="open-figure{"%(mark)s" if name == "overstaying" else ""}" href="%(address)s"'
         f' x-target="working">%({name})s</a></td>'
         for name, _, css in STAGE_TIMES
     )
     + "</tr>"
 )
-MEDIAN_BAR = '<rect class="bar" y="5" height="7" width="{}" />'.format
-MARK = '<line class="{1}" x1="{0}" x2="{0}" y1="2" y2="{2}" />'.format
-RUNNING = '<circle class="running" cx="{}" cy="{}" r="2" />'.format
+MEDIAN_BAR = '<rect class="bar" y="5" height="7" width="{}"/>'.format
+MARK = '<line class="{1}" x1="{0}" x2="{0}" y1="2" y2="{2}"/>'.format
+RUNNING = '<circle class="running" cx="{}" cy="{}" r="2"/>'.format
 TYPICAL = '<svg x="{}" y="{}" overflow="visible"><path class="pace" d="M0 0l4 6h-8z" /></svg>'.format
 SHAPE = '<svg viewBox="0 0 {} 1" preserveAspectRatio="none" y="2" height="28"><path class="soft" d="M0 1{}V1z" /></svg>'.format
 # Where the strip with a shape has its foot, and the thin one.
