@@ -222,3 +222,10 @@ def test_a_page_carries_little(tmp_path, settings):
         text = (tmp_path / name).read_text()
         assert "/* " not in text, "comments are for readers"
         assert "\n  " not in text
+
+
+def test_what_is_kept_is_text_pictures_and_fonts():
+    """A database or a file of columns that a run left behind is none of them."""
+    names = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, text=True, check=True).stdout
+    paths = [ROOT / name for name in names.split("\0") if name and Path(name).suffix not in {".png", ".woff2"}]
+    assert not [path.name for path in paths if path.is_file() and b"\0" in path.read_bytes()]
