@@ -83,6 +83,11 @@ def recounted(known: Any, grown: Grown, count: Callable[..., Any], cut: int, *mo
     return known - was + now
 
 
+def recounting(count: Callable[..., Any]) -> Callable[..., Any]:
+    """The mend of a derived array that is nothing but what `count` gives: see `recounted`."""
+    return lambda known, grown, cut, *more: recounted(known, grown, count, cut, *more)
+
+
 def rows_of_deals(deal: Ints, deals: Ints) -> Ints:
     """Rows of the given deals in a column of deals; both ascend."""
     first, end = np.searchsorted(deal, deals), np.searchsorted(deal, deals, side="right")

@@ -9,7 +9,7 @@ from wise_tally.core.outlook.moves import FITS_KEPT, LOOK_BACK_DAYS
 from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
-from wise_tally.core.stays import FOR_EVER, Stays, recounted
+from wise_tally.core.stays import FOR_EVER, Stays, recounting
 
 # Deals of the mean amount, won for what they stood at, that each stage's ratio is pulled to.
 PRIOR_DEALS = 10.0
@@ -28,17 +28,6 @@ def ratio_at_winning(book: Book, cut: int) -> Floats:
     return np.divide(won + prior, stood + prior, out=np.ones(len(number)), where=stood + prior > 0)
 
 
-def _mended_winnings(known: Ints, grown: Grown, cut: int) -> Ints | None:
-    found: Ints | None = recounted(known, grown, _winnings_of, cut)
-    return found
-
-
-@derived(_mended_winnings, most=FITS_KEPT)
-def _winnings(book: Book, cut: int) -> Ints:
-    """Minor units won, minor units half way through, and stays, by stage; shape (3, stages)."""
-    return _winnings_of(book, book.stays, cut)
-
-
 def _winnings_of(book: Book, stays: Stays, cut: int) -> Ints:
     won_at, won_minor = first_win(book)
     recent = (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS) & (stays.entered_at < cut)
@@ -50,6 +39,12 @@ def _winnings_of(book: Book, stays: Stays, cut: int) -> Ints:
     size = len(book.reference.stages)
     sums = (sum_by_group(one, stage, size) for one in (won_minor[deal], then))
     return np.stack([*sums, np.bincount(stage, minlength=size)])
+
+
+@derived(recounting(_winnings_of), most=FITS_KEPT)
+def _winnings(book: Book, cut: int) -> Ints:
+    """Minor units won, minor units half way through, and stays, by stage; shape (3, stages)."""
+    return _winnings_of(book, book.stays, cut)
 
 
 def _mended(known: tuple[int, Ints], grown: Grown) -> tuple[int, Ints] | None:

@@ -34,7 +34,7 @@ from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standin
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
-from wise_tally.core.stays import Stays, recounted
+from wise_tally.core.stays import Stays, recounting
 
 # Decided deals of a process from which there are chances, and from which they are corrected.
 ENOUGH_TO_SHOW, ENOUGH_TO_CORRECT = 20, 200
@@ -87,6 +87,18 @@ def _tells_nothing(book: Book, rows: Ints, cut: int, horizon: int) -> bool:
     return bool((stays_put & still_open & late).all())
 
 
+def _begun(book: Book, stays: Stays, cut: int, horizon: int) -> Ints:
+    entered = stays.entered_at
+    rows = (entered <= cut - horizon * DAY_SECONDS) & (entered >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
+    return np.bincount(stays.stage[rows], minlength=len(book.reference.stages))
+
+
+@derived(recounting(_begun), most=FITS_KEPT)
+def _like(book: Book, cut: int, horizon: int) -> Ints:
+    """By stage the stays of the look-back that began a horizon before the cut or earlier: those a reference class is made of."""
+    return _begun(book, book.stays, cut, horizon)
+
+
 @derived(_same_moves, most=FITS_KEPT)
 def fit(book: Book, as_of: date, horizon: int) -> Fit:
     """What the book up to the end of a day teaches about the `horizon` days after it; later rows are not read.
@@ -114,23 +126,6 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
         is_corrected = np.zeros(len(decided), dtype=bool)
     learnt = (decided, _like(book, cut, horizon), is_corrected, corrections, shock, still_to_come(book, cut, horizon))
     return Fit(horizon, tuple(rates), chance, ratio_at_winning(book, cut), *learnt)
-
-
-def _mended_like(known: Ints, grown: Grown, cut: int, horizon: int) -> Ints | None:
-    found: Ints | None = recounted(known, grown, _begun, cut, horizon)
-    return found
-
-
-@derived(_mended_like, most=FITS_KEPT)
-def _like(book: Book, cut: int, horizon: int) -> Ints:
-    """By stage the stays of the look-back that began a horizon before the cut or earlier: those a reference class is made of."""
-    return _begun(book, book.stays, cut, horizon)
-
-
-def _begun(book: Book, stays: Stays, cut: int, horizon: int) -> Ints:
-    entered = stays.entered_at
-    rows = (entered <= cut - horizon * DAY_SECONDS) & (entered >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
-    return np.bincount(stays.stage[rows], minlength=len(book.reference.stages))
 
 
 def _long_enough(book: Book, cut: int, horizon: int) -> bool:

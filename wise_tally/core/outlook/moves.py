@@ -14,7 +14,7 @@ from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.reference_data import LOST, OPEN, WON, StageRule
 from wise_tally.core.statistics import DAY_SECONDS, Floats
-from wise_tally.core.stays import Stays, recounted
+from wise_tally.core.stays import Stays, recounted, recounting
 from wise_tally.core.trees import NONE
 
 AGE_CAP = 720
@@ -159,18 +159,13 @@ def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floa
     return share, np.maximum(days, 1.0)
 
 
-def _mended_decided(known: Ints, grown: Grown, cut: int) -> Ints | None:
-    found: Ints | None = recounted(known, grown, _decided, cut)
-    return found
-
-
-@derived(_mended_decided, most=FITS_KEPT)
-def decided_deals(book: Book, cut: int) -> Ints:
-    """Of each process the deals with history that were won or lost in the look-back before `cut`, shape (processes,)."""
-    return _decided(book, book.stays, cut)
-
-
 def _decided(book: Book, stays: Stays, cut: int) -> Ints:
     recent = (stays.entered_at < cut) & (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS)
     decided = np.unique(stays.deal[recent & (book.reference.stage_kind[stays.stage] != OPEN)])
     return np.bincount(book.deals.process[decided], minlength=len(book.reference.processes))
+
+
+@derived(recounting(_decided), most=FITS_KEPT)
+def decided_deals(book: Book, cut: int) -> Ints:
+    """Of each process the deals with history that were won or lost in the look-back before `cut`, shape (processes,)."""
+    return _decided(book, book.stays, cut)
