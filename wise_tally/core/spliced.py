@@ -48,7 +48,10 @@ class Patch:
     @property
     def whole(self) -> Any:
         """The array, put together."""
-        return self.base if self.is_whole else _put_together(self.base, self.gone, self.rows, self.values)
+        if self.is_whole:
+            return self.base
+        rest = np.delete(self.base, self.gone) if len(self.gone) else self.base
+        return np.insert(rest, self.rows - np.arange(len(self.rows)), self.values)
 
     def changed(self, gone: Ints, rows: Ints, values: Any) -> "Patch":
         """The same without the rows `gone` of what results, and with `values` in `rows` of what results then."""
@@ -119,17 +122,3 @@ class Spliced(NDArrayOperatorsMixin):
         if name.startswith("_"):
             raise AttributeError(name)
         return getattr(self.whole, name)
-
-
-def _put_together(base: Any, gone: Ints, rows: Ints, values: Any) -> Any:
-    if len(gone):
-        base = np.delete(base, gone)
-    places = rows - np.arange(len(rows))
-    if len(rows) > MOST_CHANGED:
-        return np.insert(base, places, values)
-    # Copying slices is several times faster than `np.insert`.
-    pieces, done = [], 0
-    for place, value in zip(places.tolist(), values, strict=True):
-        pieces += [base[done:place], [value]]
-        done = place
-    return np.concatenate([*pieces, base[done:]], dtype=base.dtype)
