@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from wise_tally.core.errors import FiscalYearRefused, UnknownPeriod
+from wise_tally.core.errors import UnknownPeriod
 from wise_tally.core.money import Ints
 
 ACCEPTED = "FY2026, FY2026-Q2, FY2026-M02, 2026-W14 or two dates such as 2026-04-01/2026-06-30"
@@ -43,17 +43,6 @@ class FiscalCalendar:
     """Fiscal years that start on the first of `start_month` and bear the calendar year of their end."""
 
     start_month: int
-
-    @classmethod
-    def starting(cls, month: int, day: int = 1) -> "FiscalCalendar":
-        """The calendar whose year starts on `month`/`day`; only the first of a month is accepted."""
-        if day != 1:
-            raise FiscalYearRefused(
-                f"A fiscal year starts on the first of a month; {day:02}/{month:02} is not accepted."
-            )
-        if not 1 <= month <= 12:
-            raise FiscalYearRefused(f"The start month is a number from 1 to 12, not {month}.")
-        return cls(month)
 
     def fiscal_year_of(self, day: date) -> int:
         """The name of the fiscal year that `day` falls in."""

@@ -23,7 +23,3 @@ class TreeLoop(CoreError):
 
 class AmountOverflow(CoreError):
     """A sum of money beyond what 64-bit integers hold."""
-
-
-class FiscalYearRefused(CoreError):
-    """A fiscal year that does not start on the first of a month."""

@@ -1,7 +1,6 @@
 """Numbers as people write them, read once for all fields, pasted cells and files: 12,500.00, 12 500,00, €12.5k, (1,200), 35 %."""
 
 import re
-from collections.abc import Collection
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -94,8 +93,3 @@ def _decimal_sign(text: str, style: NumberStyle) -> tuple[str, bool]:
         return "", False
     could_group = re.fullmatch(r"[1-9]\d{0,2}[.,]\d{3}", text) is not None
     return ("" if could_group and signs[0] != style.decimal else signs[0]), could_group
-
-
-def of_currency(number: WrittenNumber, accepted: Collection[str]) -> bool:
-    """Whether what stands beside a number is nothing, or a sign or code of the accepted currency."""
-    return not number.unit or number.unit.casefold() in {one.casefold() for one in accepted}
