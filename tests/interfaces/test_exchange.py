@@ -2,6 +2,7 @@
 
 import csv
 import json
+import re
 import shutil
 import subprocess
 from datetime import UTC, datetime
@@ -200,6 +201,18 @@ def test_each_fault_is_reported_at_its_place(file, change, row, column, tmp_path
     faults = [fault for fault in fault_of(folder).faults if fault.file == file]
     assert (row or 0, column) in [(fault.row, fault.column) for fault in faults], [str(f) for f in faults]
     assert all(fault.wrong and fault.right for fault in faults)
+
+
+def test_a_fiscal_year_that_starts_within_a_month_is_refused_in_words(tmp_path):
+    """Such as the U.K. tax year, which starts on 6 April (Income Tax Act 2007, section 4)."""
+    folder = Path(shutil.copytree(CONTRACT / "small", tmp_path / "package"))
+    settings = (folder / "settings.csv").read_text()
+    rewrite(folder, "settings.csv", re.sub("(?m)^(fiscal_year_start_month),.*$", r"\1,04-06", settings))
+    (fault,) = fault_of(folder).faults
+    assert (fault.wrong, fault.right.split("; ")[1]) == (
+        "“04-06” is not a month",
+        "a fiscal year starts on the first of a month",
+    )
 
 
 def test_forty_faults_are_reported_at_once_and_the_thousandth_ends_the_list(tmp_path):

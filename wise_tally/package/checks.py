@@ -30,7 +30,8 @@ def _settings(check: Checker, parsed: Parsed) -> None:
                 parsed, place, "value", f"{shown(value)} is not a time zone", "an IANA name such as Europe/Dublin"
             )
         elif key == "fiscal_year_start_month" and value not in [str(month) for month in range(1, 13)]:
-            check.fault(parsed, place, "value", f"{shown(value)} is not a month", "a whole number from 1 to 12")
+            right = "a whole number from 1 to 12; a fiscal year starts on the first of a month"
+            check.fault(parsed, place, "value", f"{shown(value)} is not a month", right)
         elif key == "organisation" and len(value) > 200:
             check.fault(parsed, place, "value", f"the name has {len(value)} characters", "at most 200 characters")
         elif key == "currency" and _currency_fixed(value):
