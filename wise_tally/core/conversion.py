@@ -5,6 +5,7 @@ from functools import cached_property
 from math import isnan
 
 import numpy as np
+import numpy.typing as npt
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import grouping
@@ -141,7 +142,7 @@ def cohort(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, option
     rows = np.flatnonzero(owner_filtered(book, snapshot, scope))
     reach = reach_of_revisions(book, scope.process)
     kind = snapshot.kind[rows]
-    furthest = np.where(kind == WON, len(order), reach[snapshot.row[rows]])
+    furthest = np.where(kind == WON, len(order), reach[snapshot.row[rows]].astype(np.int64))
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     closed_on = snapshot.closed_on[rows]
     closed = (kind != OPEN) & (closed_on >= first) & (closed_on <= last)
@@ -160,12 +161,12 @@ def cohort(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, option
 
 
 @derived()
-def reach_of_revisions(book: Book, process: int) -> Ints:
+def reach_of_revisions(book: Book, process: int) -> npt.NDArray[np.int16]:
     """Per revision the furthest place among the process's open stages (present order) that its deal had stood in.
 
     A short-form lost deal reached the stage it was lost from, else the first. -1 before any open stage.
     """
-    index = np.full(len(book.reference.stages), NONE, dtype=np.int64)
+    index = np.full(len(book.reference.stages), NONE, dtype=np.int32)
     order = book.reference.open_stages(process)
     index[list(order)] = np.arange(len(order))
     rev = book.revisions
@@ -175,8 +176,8 @@ def reach_of_revisions(book: Book, process: int) -> Ints:
     own[short_lost] = np.where(lost_from == NONE, 0, index[lost_from])
     # Deals are contiguous, so a rising base per deal keeps the running maximum inside each.
     width = len(order) + 1
-    base = np.cumsum(np.r_[0, np.diff(rev.deal) != 0][: len(rev.deal)]) * width
-    return np.maximum.accumulate(own + 1 + base) - base - 1
+    base = np.cumsum(np.r_[0, np.diff(rev.deal) != 0][: len(rev.deal)], dtype=np.int32) * width
+    return np.asarray(np.maximum.accumulate(own + 1 + base) - base - 1, dtype=np.int16)
 
 
 @derived()

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+import numpy.typing as npt
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping
@@ -129,9 +130,9 @@ ROWS_KEPT = 32
 
 
 @derived(Grows.KEPT)
-def _bucket_of_deals(snapshot: BookAsOf, period: Period) -> Ints:
+def _bucket_of_deals(snapshot: BookAsOf, period: Period) -> npt.NDArray[np.int16]:
     """The bucket of each deal of the snapshot: several breakdowns of one period ask for it."""
-    return buckets_in(snapshot, period.starts_on.toordinal(), period.ends_on.toordinal())
+    return buckets_in(snapshot, period.starts_on.toordinal(), period.ends_on.toordinal()).astype(np.int16)
 
 
 @derived(Grows.KEPT, most=ROWS_KEPT)
