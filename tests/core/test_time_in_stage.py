@@ -1,0 +1,182 @@
+"""Stays and days to win against plain loops over random workspaces, by every breakdown of people and in every scope."""
+
+from collections import defaultdict
+from datetime import date, datetime, timedelta
+from statistics import mean, median
+
+import pytest
+
+from tests.core.test_oracle import window
+from tests.support.naive import Naive, local, survival_quantile
+from tests.support.random_world import random_world
+from tests.support.small_books import FIRST, IS_WON, SECOND, book_of, reference
+from wise_tally.core.lines import Filter
+from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, stay_lines, time_in_stage
+from wise_tally.core.trees import NONE
+
+SEEDS = range(6)
+DAY = 86_400
+
+
+class Plain:
+    """The loops: stays of a workspace with the rows that each counts in."""
+
+    def __init__(self, seed):
+        self.world = random_world(seed)
+        self.start, self.end, self.as_of = window(seed)
+        self.naive, self.book = Naive(self.world.tables, self.as_of), self.world.book()
+        self.snapshot = self.book.as_of(self.as_of)
+        self.period = self.book.reference.fiscal.parse(f"{self.start}/{self.end}")
+
+    def rows_of(self, by, scope, owner, deal):
+        """The keys of the rows in which something of an owner counts, [None] for those without; of a team none above it."""
+        if by == "company":
+            return [""]
+        if by == "person":
+            return [owner]
+        teams = self.teams(owner, deal) or [None]
+        if scope.team == NONE:
+            return teams
+        return teams[: teams.index(self.book.reference.teams[scope.team].key) + 1]
+
+    def teams(self, owner, deal):
+        naive = self.naive
+        return naive.above("team", naive.team(owner, naive.states[deal]["closed_on"] or self.as_of))
+
+    def is_kept(self, scope, owner, deal):
+        reference = self.book.reference
+        if scope.process != NONE:
+            return self.naive.deals[deal]["process_id"] == reference.processes[scope.process][0]
+        if scope.person != NONE:
+            return owner == reference.people[scope.person].key
+        return scope.team == NONE or reference.teams[scope.team].key in self.teams(owner, deal)
+
+    def stays(self, scope, per_deal):
+        """(deal, stage, entered, seconds, ended, owner) of the stays in a scope, those of a deal in a stage added up where asked."""
+        found, cut = [], self.naive.cut
+        for deal, stage, entered, left, owner in self.naive.stays():
+            ended = left is not None and left < cut
+            seconds = int(((left if ended else cut) - entered).total_seconds())
+            if self.is_kept(scope, owner, deal):
+                found.append([deal, stage, entered, seconds, ended, owner])
+        if not per_deal:
+            return found
+        together = {}
+        for one in sorted(found, key=lambda one: one[2]):
+            first = together.setdefault((one[0], one[1]), one)
+            if first is not one:
+                first[3], first[4] = first[3] + one[3], first[4] and one[4]
+        return list(together.values())
+
+
+def scopes(book):
+    return [
+        Filter(),
+        Filter(process=0),
+        Filter(person=1),
+        *(Filter(team=team) for team in range(len(book.reference.teams))),
+    ]
+
+
+@pytest.mark.parametrize("per_deal", [False, True])
+@pytest.mark.parametrize("by", ["company", "person", "team"])
+@pytest.mark.parametrize("seed", SEEDS)
+def test_each_row_and_stage_equals_a_loop_over_its_stays(seed, by, per_deal):
+    plain = Plain(seed)
+    reference = plain.book.reference
+    rules = reference.rules_on(plain.as_of)
+    for scope in scopes(plain.book):
+        expected = defaultdict(list)
+        counted = set()
+        for deal, stage, entered, seconds, ended, owner in plain.stays(scope, per_deal):
+            inside = plain.start <= local(entered) <= plain.end
+            counted |= {deal} if inside or not ended else set()
+            for key in plain.rows_of(by, scope, owner, deal):
+                expected[key, stage].append((seconds, ended, inside))
+        lines = stay_lines(plain.book, plain.snapshot, plain.period, scope)
+        assert deals_with_stays(lines) == len(counted) or per_deal
+        groups = time_in_stage(plain.book, plain.snapshot, plain.period, scope, by, per_deal)
+        for group in groups:
+            names = {"": "Test", None: None} | {one.key: one.name for one in (*reference.people, *reference.teams)}
+            assert group.name == names[group.key]
+            for row in group.stages:
+                stays = expected.pop((group.key, reference.stages[row.stage].key), [])
+                check(row, stays, rules[row.stage].typical_days)
+            assert group.has_stays == any(row.stays or row.running for row in group.stages)
+        shown = [
+            reference.stages[stage].key
+            for process in range(len(reference.processes))
+            for stage in reference.open_stages(process, with_retired=False)
+        ]
+        left = {key: stays for key, stays in expected.items() if key[1] in shown}
+        assert not [key for key, stays in left.items() if any(inside or not ended for _, ended, inside in stays)]
+
+
+def check(row, stays, typical):
+    """One row of one stage against its plain stays (seconds, ended, in the window)."""
+    inside = [(seconds / DAY, ended) for seconds, ended, is_in in stays if is_in]
+    done, running = [days for days, ended in inside if ended], sorted(s / DAY for s, ended, _ in stays if not ended)
+    assert (row.stays, row.completed, row.running) == (len(inside), len(done), len(running))
+    assert (row.mean, row.median) == (
+        (pytest.approx(mean(done)), pytest.approx(median(done))) if done else (None, None)
+    )
+    assert (row.km_median, row.km_p75) == tuple(
+        None if found is None else pytest.approx(found) for found in (survival_quantile(inside, q) for q in (0.5, 0.75))
+    )
+    assert row.running_ages.tolist() == pytest.approx(running)
+    assert row.running_mean_age == (pytest.approx(mean(running)) if running else None)
+    assert (row.typical_days, row.overstaying) == (
+        typical,
+        None if typical is None else sum(1 for days in running if days > typical),
+    )
+
+
+@pytest.mark.parametrize("by", ["company", "person", "team"])
+@pytest.mark.parametrize("seed", SEEDS)
+def test_days_to_win_equal_a_loop_over_the_deals_won(seed, by):
+    plain = Plain(seed)
+    for scope in scopes(plain.book):
+        expected, short = defaultdict(list), defaultdict(int)
+        for deal, state in plain.naive.states.items():
+            owner = state["entry_owner"]
+            if state["kind"] != "won" or not plain.start <= state["closed_on"] <= plain.end:
+                continue
+            if not plain.is_kept(scope, owner, deal):
+                continue
+            created = datetime.fromisoformat(plain.naive.deals[deal]["created_at"])
+            for key in plain.rows_of(by, scope, owner, deal):
+                expected[key].append((state["entered"] - created).total_seconds() / DAY)
+                short[key] += deal in plain.naive.short
+        for row in days_to_win(plain.book, plain.snapshot, plain.period, scope, by):
+            days, lacking = expected.pop(row.key, []), short[row.key]
+            assert (row.deals, row.without_history) == (len(days), lacking)
+            known = days and not (lacking and len(days) - lacking < 20)
+            assert (row.mean, row.median) == (
+                (pytest.approx(mean(days)), pytest.approx(median(days))) if known else (None, None)
+            )
+        assert not expected
+
+
+def test_the_ends_of_window_and_day_are_inside_and_the_next_midnight_is_not():
+    first, last = date(2025, 3, 1), date(2025, 3, 31)
+    days = [first - timedelta(days=1), first, last, last + timedelta(days=1)]
+    book = book_of([[(day, FIRST, 100, None)] for day in days], reference(typical_days=(31, None)))
+    period = book.reference.fiscal.parse(f"{first}/{last}")
+    (row, _) = time_in_stage(book, book.as_of(last), period, Filter())[0].stages
+    assert (row.stays, row.running, row.overstaying) == (2, 3, 1)
+    assert row.running_ages.tolist() == [1, 31, 32]
+
+
+def test_a_deal_without_a_winning_in_the_window_has_no_days():
+    book = book_of(
+        [
+            [
+                (date(2025, 3, 1), FIRST, 100, None),
+                (date(2025, 3, 5), SECOND, 100, None),
+                (date(2025, 4, 2), IS_WON, 100, None),
+            ]
+        ]
+    )
+    (march,) = days_to_win(book, book.as_of(date(2025, 5, 1)), book.reference.fiscal.parse("FY2025-M03"), Filter())
+    (april,) = days_to_win(book, book.as_of(date(2025, 5, 1)), book.reference.fiscal.parse("FY2025-M04"), Filter())
+    assert (march.deals, march.mean, april.deals, april.mean) == (0, None, 1, 32.0)
