@@ -176,6 +176,18 @@ def _mended_rows_in_stage(known: Any, grown: Grown) -> Any:
     return counted_on(known, grown, np.ones(len(rows), dtype=np.int64), is_first)
 
 
+def _mended_index(known: dict[str, int], grown: Grown) -> dict[str, int]:
+    # New deals stand behind all that were known.
+    keys = grown.new.deals.key
+    return known | {keys[index]: index for index in range(len(known), len(keys))} if len(keys) > len(known) else known
+
+
+def _mended_created(known: Ints, grown: Grown) -> Ints | None:
+    zone = grown.new.reference.time_zone
+    came = local_days(grown.new.deals.created_at[len(known) :], zone)
+    return np.r_[known, came] if zone == grown.old.reference.time_zone else None
+
+
 def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf | None:
     """A snapshot derived from one whose states nothing changed, with all that it keeps."""
     return _with_rows_moved(snapshot, grown) if grown.growth.same_base else None
@@ -244,7 +256,7 @@ class Book:
         return np.r_[np.where(rev.deal[1:] == rev.deal[:-1], rev.effective_at[1:], FOR_EVER), FOR_EVER][: len(rev.deal)]
 
     @property
-    @derived(Grows.KEPT)
+    @derived(_mended_index)
     def index_by_key(self) -> dict[str, int]:
         """Index of each deal by its identifier."""
         return {key: index for index, key in enumerate(self.deals.key)}
@@ -295,7 +307,7 @@ class Book:
         return local_days(self.open_stays.entered_at, self.reference.time_zone)
 
     @property
-    @derived(Grows.KEPT)
+    @derived(_mended_created)
     def created_on(self) -> Ints:
         """Local day on which each deal was created."""
         return local_days(self.deals.created_at, self.reference.time_zone)

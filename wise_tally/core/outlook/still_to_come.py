@@ -10,10 +10,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.book import Book
-from wise_tally.core.derived import Grows, derived
+from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.statistics import DAY_SECONDS, Floats
+from wise_tally.core.stays import deals_changed
 
 YEAR_DAYS = 365
 HALF_LIFE_DAYS = 120.0
@@ -49,7 +50,19 @@ class StillToCome:
 NOTHING_TO_COME = StillToCome(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-@derived(Grows.KEPT)
+def _mended_first_seen(known: Ints, grown: Grown) -> Ints | None:
+    deals, rev = deals_changed(grown), grown.new.revisions
+    if deals is None:
+        return None
+    found = np.r_[known, grown.new.deals.created_at[len(known) :]]
+    first = np.searchsorted(rev.deal, deals)
+    there = np.searchsorted(rev.deal, deals, side="right") > first
+    found[deals] = grown.new.deals.created_at[deals]
+    found[deals[there]] = rev.effective_at[first[there]]
+    return found
+
+
+@derived(_mended_first_seen)
 def first_seen(book: Book) -> Ints:
     """The moment of each deal's first revision, shape (deals,)."""
     rev = book.revisions
