@@ -8,10 +8,11 @@ import pytest
 
 from tests.core.test_outlook import cut_at, worked
 from tests.support.small_books import FIRST, IS_WON, SECOND
-from wise_tally.core.book import Book, Revisions
+from wise_tally.core.book import Book, Deals, Revisions
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.outlook.fit import fit
+from wise_tally.core.outlook.still_to_come import first_seen
 from wise_tally.core.outlook.trust import last_days
 from wise_tally.core.statistics import DAY_SECONDS
 
@@ -34,9 +35,13 @@ def with_one_more(book: Book, moment: int, stage: int) -> Book:
     """The book after a deal in the first stage went to another at the moment, with what is taken over."""
     rows = np.r_[np.flatnonzero(np.diff(book.revisions.deal)), len(book.revisions.deal) - 1]
     row = rows[book.revisions.stage[rows] == FIRST][:1]
-    added = replace(book.revisions.take(row), effective_at=np.array([moment]), stage=np.array([stage]))
+    return grown(book, replace(book.revisions.take(row), effective_at=np.array([moment]), stage=np.array([stage])))
+
+
+def grown(book: Book, added: Revisions, deals: Deals | None = None) -> Book:
+    """The book with more revisions, and what is taken over."""
     revisions, growth = with_added(book.revisions, added)
-    new = replace(book, revisions=revisions)
+    new = replace(book, revisions=revisions, deals=deals or book.deals)
     take_over(book, new, growth)
     return new
 
@@ -52,3 +57,22 @@ def test_what_a_day_teaches_follows_a_change_at_its_edges(moment, stage):
     if moment == CUT:
         np.testing.assert_equal(found[0], before[0])
     assert (found[0]["like"].sum() > before[0]["like"].sum()) == (moment <= LANDMARK)
+
+
+def test_a_new_deal_is_known_by_its_key_its_day_and_its_first_revision():
+    """One that was created before its first revision; what is known of the others stays."""
+    book = anew(worked(0))
+    before = first_seen(book), book.created_on, book.index_by_key
+    columns = {
+        one.name: np.append(getattr(book.deals, one.name), getattr(book.deals, one.name)[-1:])
+        for one in fields(Deals)[1:]
+    }
+    deals = Deals((*book.deals.key, "late"), **(columns | {"created_at": np.append(book.deals.created_at, CUT)}))
+    added = replace(
+        book.revisions.take(np.array([0])), deal=np.array([400]), effective_at=np.array([CUT + DAY_SECONDS])
+    )
+    new = grown(book, added, deals)
+    assert (first_seen(new)[400], new.created_on[400]) == (CUT + DAY_SECONDS, date(2025, 6, 2).toordinal())
+    assert new.index_by_key == before[2] | {"late": 400}
+    np.testing.assert_equal((first_seen(new)[:400], new.created_on[:400]), before[:2])
+    assert "late" not in book.index_by_key
