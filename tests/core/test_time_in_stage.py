@@ -39,6 +39,13 @@ class Plain:
             return teams
         return teams[: teams.index(self.book.reference.teams[scope.team].key) + 1]
 
+    def name_of(self, key):
+        tables = self.world.tables
+        names = {row["person_id"]: row["name"] for row in tables["people"]} | {
+            row["team_id"]: row["name"] for row in tables["teams"]
+        }
+        return ({"": "Test", None: None} | names)[key]
+
     def teams(self, owner, deal):
         naive = self.naive
         return naive.above("team", naive.team(owner, naive.states[deal]["closed_on"] or self.as_of))
@@ -97,19 +104,22 @@ def test_each_row_and_stage_equals_a_loop_over_its_stays(seed, by, per_deal):
         assert deals_with_stays(lines) == len(counted) or per_deal
         groups = time_in_stage(plain.book, plain.snapshot, plain.period, scope, by, per_deal)
         for group in groups:
-            names = {"": "Test", None: None} | {one.key: one.name for one in (*reference.people, *reference.teams)}
-            assert group.name == names[group.key]
+            assert group.name == plain.name_of(group.key)
             for row in group.stages:
                 stays = expected.pop((group.key, reference.stages[row.stage].key), [])
                 check(row, stays, rules[row.stage].typical_days)
             assert group.has_stays == any(row.stays or row.running for row in group.stages)
-        shown = [
-            reference.stages[stage].key
-            for process in range(len(reference.processes))
-            for stage in reference.open_stages(process, with_retired=False)
-        ]
-        left = {key: stays for key, stays in expected.items() if key[1] in shown}
+            assert [reference.stages[row.stage].key for row in group.stages] == stages_of(plain, scope)
+        left = {key: stays for key, stays in expected.items() if key[1] in stages_of(plain, scope)}
         assert not [key for key, stays in left.items() if any(inside or not ended for _, ended, inside in stays)]
+
+
+def stages_of(plain, scope):
+    """Open stages that are in use, those of one process where one is asked for."""
+    process = None if scope.process == NONE else plain.book.reference.processes[scope.process][0]
+    rows = [row for row in plain.world.tables["stages"] if row["kind"] == "open" and row.get("retired") != "true"]
+    rows.sort(key=lambda row: (row["process_id"], int(row["position"])))
+    return [row["stage_id"] for row in rows if process in (None, row["process_id"])]
 
 
 def check(row, stays, typical):
@@ -149,6 +159,7 @@ def test_days_to_win_equal_a_loop_over_the_deals_won(seed, by):
                 short[key] += deal in plain.naive.short
         for row in days_to_win(plain.book, plain.snapshot, plain.period, scope, by):
             days, lacking = expected.pop(row.key, []), short[row.key]
+            assert row.name == plain.name_of(row.key)
             assert (row.deals, row.without_history) == (len(days), lacking)
             known = days and not (lacking and len(days) - lacking < 20)
             assert (row.mean, row.median) == (
@@ -160,23 +171,19 @@ def test_days_to_win_equal_a_loop_over_the_deals_won(seed, by):
 def test_the_ends_of_window_and_day_are_inside_and_the_next_midnight_is_not():
     first, last = date(2025, 3, 1), date(2025, 3, 31)
     days = [first - timedelta(days=1), first, last, last + timedelta(days=1)]
-    book = book_of([[(day, FIRST, 100, None)] for day in days], reference(typical_days=(31, None)))
+    moved = [(first, FIRST, 100, None), (last + timedelta(days=1), SECOND, 100, None)]
+    book = book_of([*([(day, FIRST, 100, None)] for day in days), moved], reference(typical_days=(31, None)))
     period = book.reference.fiscal.parse(f"{first}/{last}")
     (row, _) = time_in_stage(book, book.as_of(last), period, Filter())[0].stages
-    assert (row.stays, row.running, row.overstaying) == (2, 3, 1)
-    assert row.running_ages.tolist() == [1, 31, 32]
+    assert (row.stays, row.running, row.overstaying) == (3, 4, 1)
+    assert row.running_ages.tolist() == [1, 31, 31, 32]
 
 
-def test_a_deal_without_a_winning_in_the_window_has_no_days():
-    book = book_of(
-        [
-            [
-                (date(2025, 3, 1), FIRST, 100, None),
-                (date(2025, 3, 5), SECOND, 100, None),
-                (date(2025, 4, 2), IS_WON, 100, None),
-            ]
-        ]
-    )
-    (march,) = days_to_win(book, book.as_of(date(2025, 5, 1)), book.reference.fiscal.parse("FY2025-M03"), Filter())
-    (april,) = days_to_win(book, book.as_of(date(2025, 5, 1)), book.reference.fiscal.parse("FY2025-M04"), Filter())
-    assert (march.deals, march.mean, april.deals, april.mean) == (0, None, 1, 32.0)
+@pytest.mark.parametrize(
+    ("month", "deals", "days"), [("FY2025-M03", 0, None), ("FY2025-M04", 2, 45.5), ("FY2025-M05", 0, None)]
+)
+def test_a_winning_counts_on_the_first_and_on_the_last_day_of_its_month(month, deals, days):
+    created = (date(2025, 3, 1), FIRST, 100, None)
+    book = book_of([[created, (date(2025, 4, day), IS_WON, 100, None)] for day in (1, 30)])
+    (row,) = days_to_win(book, book.as_of(date(2025, 6, 1)), book.reference.fiscal.parse(month), Filter())
+    assert (row.deals, row.mean) == (deals, days)
