@@ -52,6 +52,11 @@ class _State:
         """The states of some deals."""
         return _State(*(getattr(self, one.name)[deals] for one in fields(self)))
 
+    def may_count(self, period: Period) -> Flags:
+        """Whether something of a deal can count in the period, whatever its dates are: open, or closed in it."""
+        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+        return np.asarray((self.kind == OPEN) | ((self.closed_on >= first) & (self.closed_on <= last)))
+
     def take_from(self, other: "_State", where: Flags, *names: str) -> "_State":
         """This state with some attributes of another where a condition holds."""
         changed = {name: np.where(where, getattr(other, name), getattr(self, name)) for name in names}
@@ -89,9 +94,11 @@ def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, 
     concerned = np.zeros(size, dtype=bool)
     for lines in (lines_before, lines_after):
         concerned[lines.snapshot.deal[lines.rows]] = True
-    deals = np.flatnonzero(concerned)
+    whole = [_spread(snapshot, size) for snapshot in (before, after)]
+    # Neither did anything of one that was closed in another period on both days.
+    deals = np.flatnonzero(concerned & np.logical_or(*(state.may_count(period) for state in whole)))
     values = _Values(book, period, measure, deals)
-    a, b = (_spread(snapshot, size).at(deals) for snapshot in (before, after))
+    a, b = (state.at(deals) for state in whole)
     start = values.parts(lines_before, a)
     moved = np.zeros((len(CAUSES), len(deals)), dtype=np.int64)
     # A deal that was not there has no earlier attributes: all that it brings is its creation.

@@ -8,11 +8,12 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.buckets import WON_HERE, Buckets, buckets_in
-from wise_tally.core.calendar import Period, local_days
+from wise_tally.core.calendar import EPOCH, Period, local_days
 from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter, credited_lines
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.reference_data import OPEN
+from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.stays import FOR_EVER
 
 
@@ -68,11 +69,14 @@ def _rows_of_period(book: Book, period: Period) -> Ints:
     """Revisions that can count in the period: open and due in it, or closed in it."""
     rev = book.revisions
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-    is_open = book.reference.stage_kind[rev.stage] == OPEN
+    is_open = (book.reference.stage_kind == OPEN)[rev.stage]
     due = is_open & (rev.expected_close >= first) & (rev.expected_close <= last)
     closed = np.flatnonzero(~is_open)
-    day = local_days(rev.effective_at[book.entered_row(closed)], book.reference.time_zone)
-    due[closed[(day >= first) & (day <= last)]] = True
+    entered = rev.effective_at[book.entered_row(closed)]
+    # The local day is that of UTC or the one beside it.
+    near = np.flatnonzero((entered // DAY_SECONDS >= first - EPOCH - 1) & (entered // DAY_SECONDS <= last - EPOCH + 1))
+    day = local_days(entered[near], book.reference.time_zone)
+    due[closed[near[(day >= first) & (day <= last)]]] = True
     return np.flatnonzero(due)
 
 
