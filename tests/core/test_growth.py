@@ -1,6 +1,6 @@
 """What was learnt from a book that grew, at the moments from which a revision counts, against a book made anew."""
 
-from dataclasses import asdict, fields, replace
+from dataclasses import asdict, fields, is_dataclass, replace
 from datetime import date
 
 import numpy as np
@@ -14,6 +14,7 @@ from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.outlook.fit import fit
 from wise_tally.core.outlook.still_to_come import first_seen
 from wise_tally.core.outlook.trust import last_days
+from wise_tally.core.reach import first_win, reach_of_revisions, reached_days
 from wise_tally.core.statistics import DAY_SECONDS
 
 DAY, HORIZON = date(2025, 6, 1), 30
@@ -38,9 +39,9 @@ def with_one_more(book: Book, moment: int, stage: int) -> Book:
     return grown(book, replace(book.revisions.take(row), effective_at=np.array([moment]), stage=np.array([stage])))
 
 
-def grown(book: Book, added: Revisions, deals: Deals | None = None) -> Book:
-    """The book with more revisions, and what is taken over."""
-    revisions, growth = with_added(book.revisions, added)
+def grown(book: Book, added: Revisions, deals: Deals | None = None, again: int | None = None) -> Book:
+    """The book with more revisions, of the deal `again` with these alone, and what is taken over."""
+    revisions, growth = with_added(book.revisions, added, np.array([] if again is None else [again], dtype=np.int64))
     new = replace(book, revisions=revisions, deals=deals or book.deals)
     take_over(book, new, growth)
     return new
@@ -57,6 +58,33 @@ def test_what_a_day_teaches_follows_a_change_at_its_edges(moment, stage):
     if moment == CUT:
         np.testing.assert_equal(found[0], before[0])
     assert (found[0]["like"].sum() > before[0]["like"].sum()) == (moment <= LANDMARK)
+
+
+def reached(book: Book):
+    return (
+        np.asarray(reach_of_revisions(book, 0)),
+        reached_days(book, 0),
+        first_win(book),
+        book.stays,
+        last_days(book, DAY, HORIZON),
+    )
+
+
+@pytest.mark.parametrize("stage", [SECOND, IS_WON])
+def test_what_is_put_back_was_never_reached(stage):
+    """A deal goes on at the landmark, and that is taken back: all is as before, whatever was asked meanwhile."""
+    book = anew(cut_at(worked(0), LANDMARK))
+    before = reached(book)
+    after = with_one_more(book, LANDMARK, stage)
+    moved = reached(after)
+    assert (moved[1] != before[1]).sum() == 1 or stage == IS_WON
+    assert (moved[2][0] != before[2][0]).sum() == (stage == IS_WON)
+    deal = int(np.setdiff1d(after.revisions.deal[after.revisions.effective_at == LANDMARK], [])[0])
+    back = grown(after, book.revisions.take(np.flatnonzero(book.revisions.deal == deal)), again=deal)
+    for found, plain in zip(reached(back), before, strict=True):
+        np.testing.assert_equal(
+            vars(found) if is_dataclass(found) else found, vars(plain) if is_dataclass(plain) else plain
+        )
 
 
 def test_a_new_deal_is_known_by_its_key_its_day_and_its_first_revision():

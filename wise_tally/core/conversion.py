@@ -5,7 +5,6 @@ from functools import cached_property
 from math import isnan
 
 import numpy as np
-import numpy.typing as npt
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import grouping
@@ -14,11 +13,11 @@ from wise_tally.core.derived import Grows, derived
 from wise_tally.core.errors import CoreError
 from wise_tally.core.lines import Filter, owner_filtered, owner_rows, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.reach import NEVER, first_win, reach_of_revisions
 from wise_tally.core.reference_data import KINDS, LOST, OPEN, WON
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Floats, Interval, wilson_bounds
 from wise_tally.core.trees import NONE
 
-NEVER = np.iinfo(np.int64).max
 BASES = ("created", "entered", "decided")
 
 
@@ -160,37 +159,6 @@ def cohort(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, option
     return Cohort(rows, order, furthest, inside, closed)
 
 
-@derived()
-def reach_of_revisions(book: Book, process: int) -> npt.NDArray[np.int16]:
-    """Per revision the furthest place among the process's open stages (present order) that its deal had stood in.
-
-    A short-form lost deal reached the stage it was lost from, else the first. -1 before any open stage.
-    """
-    index = np.full(len(book.reference.stages), NONE, dtype=np.int32)
-    order = book.reference.open_stages(process)
-    index[list(order)] = np.arange(len(order))
-    rev = book.revisions
-    own = index[rev.stage]
-    short_lost = book.deals.short_form[rev.deal] & (book.reference.stage_kind[rev.stage] == LOST)
-    lost_from = book.deals.lost_from[rev.deal[short_lost]]
-    own[short_lost] = np.where(lost_from == NONE, 0, index[lost_from])
-    # Deals are contiguous, so a rising base per deal keeps the running maximum inside each.
-    width = len(order) + 1
-    base = np.cumsum(np.r_[0, np.diff(rev.deal) != 0][: len(rev.deal)], dtype=np.int32) * width
-    return np.asarray(np.maximum.accumulate(own + 1 + base) - base - 1, dtype=np.int16)
-
-
-@derived()
-def first_won_at(book: Book) -> Ints:
-    """The moment of each deal's first win, at which it reached what it had skipped; NEVER without one, shape (deals,)."""
-    rev = book.revisions
-    found = np.full(len(book.deals.key), NEVER)
-    rows = np.flatnonzero(book.reference.stage_kind[rev.stage] == WON)[::-1]
-    # Of several values for one place the last stays: the first revision of each deal.
-    found[rev.deal[rows]] = rev.effective_at[rows]
-    return found
-
-
 def shown_places(book: Book, order: tuple[int, ...], options: ConversionOptions) -> list[int]:
     """Places of the stages that get a row: in `order` but for the won stage, whose place comes last."""
     shown = [i for i, s in enumerate(order) if not book.reference.stages[s].retired and s not in options.leave_out]
@@ -237,7 +205,7 @@ def _entered_on(
     moment[rev.deal[rows]] = rev.effective_at[rows]
     found = moment[snapshot.deal[at]]
     if not options.strict:
-        found = np.where(snapshot.kind[at] == WON, np.minimum(found, first_won_at(book)[snapshot.deal[at]]), found)
+        found = np.where(snapshot.kind[at] == WON, np.minimum(found, first_win(book)[0][snapshot.deal[at]]), found)
     days = np.zeros(len(at), dtype=np.int64)
     known = found != NEVER
     days[known] = local_days(found[known], book.reference.time_zone)

@@ -9,9 +9,9 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import EPOCH, Period
-from wise_tally.core.conversion import reach_of_revisions
 from wise_tally.core.lines import Filter, owner_filtered
 from wise_tally.core.money import Ints, ratio, sum_by_group
+from wise_tally.core.reach import reach_of_revisions
 from wise_tally.core.reference_data import LOST
 from wise_tally.core.trees import NONE
 

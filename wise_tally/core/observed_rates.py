@@ -7,10 +7,10 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import grouping
 from wise_tally.core.calendar import Period, local_days
-from wise_tally.core.conversion import NEVER, first_won_at, lacks_history, reach_of_revisions
-from wise_tally.core.derived import derived
+from wise_tally.core.conversion import lacks_history
 from wise_tally.core.lines import Filter, owner_filtered, owner_rows, rows_inside, shown_nodes
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
+from wise_tally.core.reach import NEVER, first_win, reached_days
 from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY, Interval, wilson
 from wise_tally.core.trees import NONE
@@ -51,25 +51,6 @@ class SeenGroup:
     stages: tuple[SeenRate, ...]
 
 
-@derived()
-def reached_days(book: Book, process: int) -> Ints:
-    """The day ordinal on which revisions show each deal to have first reached each open stage, shape (open stages, deals).
-
-    NEVER where none shows it. Computed once for a book: a look back only has to cut it off.
-    """
-    rev, reach = book.revisions, reach_of_revisions(book, process)
-    before = np.r_[NONE, reach[:-1]][: len(reach)]
-    before[np.r_[True, np.diff(rev.deal) != 0][: len(reach)]] = NONE
-    # Reach never falls within a deal, so only the revisions that raise it show a stage reached for the first time.
-    rows = np.flatnonzero(reach > before)
-    came, days = rev.deal[rows], local_days(rev.effective_at[rows], book.reference.time_zone)
-    found = np.full((len(book.reference.open_stages(process)), len(book.deals.key)), NEVER)
-    for index in range(len(found)):
-        raised = (before[rows] < index) & (reach[rows] >= index)
-        found[index][came[raised]] = days[raised]
-    return found
-
-
 def first_reached_on(book: Book, snapshot: BookAsOf, process: int, index: int, rows: Ints) -> Ints:
     """The day ordinal on which deals of the snapshot (places `rows`) first reached a stage (place among the open stages).
 
@@ -79,7 +60,7 @@ def first_reached_on(book: Book, snapshot: BookAsOf, process: int, index: int, r
     day = reached_days(book, process)[index][snapshot.deal[rows]]
     day[day > snapshot.as_of.toordinal()] = NEVER
     is_won = snapshot.kind[rows] == WON
-    won_on = local_days(first_won_at(book)[snapshot.deal[rows[is_won]]], book.reference.time_zone)
+    won_on = local_days(first_win(book)[0][snapshot.deal[rows[is_won]]], book.reference.time_zone)
     day[is_won] = np.minimum(day[is_won], won_on)
     return day
 

@@ -6,7 +6,7 @@ from wise_tally.core.book import Book
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.outlook.moves import FITS_KEPT, LOOK_BACK_DAYS
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.reach import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.core.stays import FOR_EVER, Stays, recounting

@@ -22,8 +22,8 @@ from wise_tally.core.outcome import Outcome, stakes
 from wise_tally.core.outlook.distribution import MayBeWon, outcome_of
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
 from wise_tally.core.outlook.rows import OfDeals, Stakes, days_ahead, of_deals, stakes_of
-from wise_tally.core.outlook.standings import first_win
 from wise_tally.core.outlook.still_to_come import NOTHING_TO_COME, run_rate
+from wise_tally.core.reach import first_win
 from wise_tally.core.statistics import Floats, Interval, wilson
 from wise_tally.core.trees import NONE
 

@@ -7,7 +7,7 @@ import numpy as np
 from wise_tally.core.book import Book
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.moves import LOOK_BACK_DAYS
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.reach import first_win
 from wise_tally.core.statistics import DAY_SECONDS
 
 ENOUGH = 30

@@ -11,12 +11,12 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags, counted_on
 from wise_tally.core.calendar import NO_DAY, midnight_ending
-from wise_tally.core.conversion import NEVER, first_won_at
 from wise_tally.core.deal_list import slipped, slipped_with
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.moves import LARGE_KEPT
-from wise_tally.core.reference_data import OPEN, WON
+from wise_tally.core.reach import first_win
+from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.core.stays import FOR_EVER
 
@@ -75,34 +75,6 @@ def slips_so_far(book: Book) -> Ints:
     total = np.cumsum(slipped(book))
     first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][:size])
     return total - np.repeat(total[first], np.diff(np.r_[first, size]))
-
-
-def _mended_wins(known: tuple[Ints, Ints], grown: Grown) -> tuple[Ints, Ints] | None:
-    if grown.new.reference is not grown.old.reference:
-        return None
-    moment, amount = (one.copy() for one in known)
-    rev, many = grown.new.revisions, len(grown.new.deals.key) - len(moment)
-    moment, amount = np.r_[moment, np.full(many, NEVER)], np.r_[amount, np.zeros(many, dtype=np.int64)]
-    again = np.unique(grown.old.revisions.deal[grown.growth.gone])
-    moment[again], amount[again] = NEVER, 0
-    first, end = (np.searchsorted(rev.deal, again, side=side) for side in ("left", "right"))  # type: ignore[call-overload]
-    of_again = [row for begin, behind in zip(first.tolist(), end.tolist(), strict=True) for row in range(begin, behind)]
-    for row in [*of_again, *grown.growth.rows.tolist()]:
-        deal = rev.deal[row]
-        if grown.new.reference.stage_kind[rev.stage[row]] == WON and moment[deal] == NEVER:
-            moment[deal], amount[deal] = rev.effective_at[row], rev.amount_minor[row]
-    return moment, amount
-
-
-@derived(_mended_wins)
-def first_win(book: Book) -> tuple[Ints, Ints]:
-    """Moment and amount (minor units) of each deal's first winning, shape (deals,); NEVER and 0 without one."""
-    rev = book.revisions
-    amount = np.zeros(len(book.deals.key), dtype=np.int64)
-    rows = np.flatnonzero(book.reference.stage_kind[rev.stage] == WON)[::-1]
-    # Of several values for one place the last stays: the first revision of each deal.
-    amount[rev.deal[rows]] = rev.amount_minor[rows]
-    return first_won_at(book), amount
 
 
 def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:

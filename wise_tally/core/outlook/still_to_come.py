@@ -12,7 +12,7 @@ import numpy.typing as npt
 from wise_tally.core.book import Book
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.reach import first_win
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.core.stays import deals_changed
 

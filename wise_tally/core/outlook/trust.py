@@ -14,7 +14,7 @@ from wise_tally.core.money import Ints
 from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, Fit, chances, fit
 from wise_tally.core.outlook.moves import LARGE_KEPT
 from wise_tally.core.outlook.rows import days_ahead
-from wise_tally.core.outlook.standings import first_win
+from wise_tally.core.reach import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import Floats
 from wise_tally.core.trees import NONE
