@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from tests.core.test_outlook import cut_at, worked
-from tests.support.small_books import FIRST, IS_WON, SECOND
+from tests.support.small_books import FIRST, IS_LOST, IS_WON, SECOND
 from wise_tally.core.book import Book, Deals, Revisions
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.growth import take_over, with_added
@@ -15,6 +15,7 @@ from wise_tally.core.outlook.fit import fit
 from wise_tally.core.outlook.still_to_come import first_seen
 from wise_tally.core.outlook.trust import last_days
 from wise_tally.core.reach import first_win, reach_of_revisions, reached_days
+from wise_tally.core.reference_data import LOST, WON
 from wise_tally.core.statistics import DAY_SECONDS
 
 DAY, HORIZON = date(2025, 6, 1), 30
@@ -82,6 +83,31 @@ def test_what_is_put_back_was_never_reached(stage):
     deal = int(np.setdiff1d(after.revisions.deal[after.revisions.effective_at == LANDMARK], [])[0])
     back = grown(after, book.revisions.take(np.flatnonzero(book.revisions.deal == deal)), again=deal)
     for found, plain in zip(reached(back), before, strict=True):
+        np.testing.assert_equal(
+            vars(found) if is_dataclass(found) else found, vars(plain) if is_dataclass(plain) else plain
+        )
+
+
+MENDED = {"stays", "effective_to", "_rows_in_stage", "as_of", "reach_of_revisions", "reached_days", "first_win", "stays_seen",
+          "decided_deals", "_like", "_winnings", "past_standings", "_given_then", "slips_so_far", "slipped", "first_seen"}  # fmt: skip
+
+
+def kept_by(book: Book):
+    return {declaration.compute.__name__ for declaration, _, _ in book.cache.items()}
+
+
+def test_a_change_mends_what_it_touches_and_other_reference_data_leaves_nothing():
+    book = anew(cut_at(worked(0), CUT))
+    book.as_of(DAY)
+    reached(book)
+    learnt(book)
+    assert kept_by(book) >= MENDED
+    assert kept_by(with_one_more(book, CUT - 1, SECOND)) >= MENDED
+    won, lost = book.reference.stages[IS_WON], book.reference.stages[IS_LOST]
+    swapped = (*book.reference.stages[:IS_WON], replace(won, kind=LOST), replace(lost, kind=WON))
+    new = replace(book, reference=replace(book.reference, stages=swapped))
+    take_over(book, new, with_added(book.revisions, book.revisions.take(np.array([], dtype=int)))[1])
+    for found, plain in zip(reached(new), reached(anew(new)), strict=True):
         np.testing.assert_equal(
             vars(found) if is_dataclass(found) else found, vars(plain) if is_dataclass(plain) else plain
         )
