@@ -1,6 +1,8 @@
 """Parts of imports: guessed columns and forms, tables as they come, the journal that undoes whatever was written."""
 
+import gzip
 import io
+import json
 import os
 import subprocess
 import threading
@@ -342,9 +344,11 @@ def test_pressed_twice_an_import_is_taken_once(tmp_path, settings, monkeypatch):
     assert len(begun) == 1
     run.refresh_from_db()
     assert (run.status, Account.objects.count()) == ("done", 1)
-    (folder_of(run) / run.report["journal"]).write_bytes(b"cut")
-    with pytest.raises(journal.UndoRefused, match="missing or damaged"):
-        undo_run(run, ADMIN, NOW)
+    earlier = gzip.compress(json.dumps({"deals_account": [["id"], [[1, 77]], [], [], []]}).encode())
+    for content in (b"cut", earlier):
+        (folder_of(run) / run.report["journal"]).write_bytes(content)
+        with pytest.raises(journal.UndoRefused, match="missing, damaged or of an earlier version"):
+            undo_run(run, ADMIN, NOW)
 
 
 @pytest.mark.django_db(transaction=True)

@@ -3,6 +3,7 @@
 import os
 import signal
 from itertools import count
+from threading import Thread
 from typing import Any
 
 from prometheus_client import multiprocess
@@ -46,11 +47,14 @@ def on_reload(server: Any) -> None:
 
 
 def post_worker_init(worker: Any) -> None:
-    """The first new worker that can answer lets the old ones go, which end what they have begun; one that comes later reads the book."""
+    """The first new worker that can answer lets the old ones go, which end what they have begun.
+
+    One that comes later reads the book beside its first answers: the server would stop one that is silent for long.
+    """
     from wise_tally.config.served import prepare
     from wise_tally.interfaces.starting import first_figures
 
-    prepare(first_figures)
+    Thread(target=prepare, args=(first_figures,), daemon=True).start()
     # A worker that takes the place of another later finds these numbers, too; by then they may be anybody's.
     first = worker.age <= workers
     for pid in filter(None, os.environ.get(OLD_WORKERS, "").split(",") if first else ()):

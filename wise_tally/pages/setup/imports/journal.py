@@ -76,8 +76,8 @@ def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, Tab
     return found
 
 
-BLOCK = 1_000
-"""Row numbers that share a mark."""
+BLOCK, FORM = 1_000, 2
+"""Row numbers that share a mark; the form of the file."""
 
 
 def _marks(table: str, journal: TableJournal) -> dict[int, int]:
@@ -117,16 +117,18 @@ def keep(journals: dict[str, TableJournal], path: Path) -> int:
         table: [j.columns, sorted(j.inserted), *(list(part.items()) for part in (j.before, j.deleted, j.left))]
         for table, j in journals.items()
     }
-    path.write_bytes(gzip.compress(json.dumps(content).encode(), 1))
+    path.write_bytes(gzip.compress(json.dumps({"form": FORM, "tables": content}).encode(), 1))
     return sum(one.count for one in journals.values())
 
 
 def read_journal(path: Path) -> dict[str, TableJournal]:
-    """Read a journal back."""
+    """Read a journal back; ValueError where an earlier version wrote it, whose marks say nothing now."""
     content = json.loads(gzip.decompress(path.read_bytes()))
+    if content.get("form") != FORM:
+        raise ValueError("of an earlier version")
     return {
         table: TableJournal(columns, set(inserted), *(dict(map(tuple, part)) for part in parts))
-        for table, (columns, inserted, *parts) in content.items()
+        for table, (columns, inserted, *parts) in content["tables"].items()
     }
 
 

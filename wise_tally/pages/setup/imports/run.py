@@ -257,8 +257,8 @@ def undo_run(run: ImportRun, viewer: Viewer, now: datetime) -> None:
         journals = journal.read_journal(path)
     except (OSError, EOFError, ValueError, zlib.error) as error:
         raise journal.UndoRefused(
-            "The record of what this import changed is missing or damaged, so it cannot be undone by itself. Restore a"
-            " backup made before it, or correct the rows."
+            "The record of what this import changed is missing, damaged or of an earlier version, so it cannot be undone by"
+            " itself. Restore a backup made before it, or correct the rows."
         ) from error
     with transaction.atomic():
         if not ImportRun.objects.filter(pk=run.pk, status=ImportStatus.DONE).update(status=ImportStatus.UNDONE):
