@@ -9,6 +9,7 @@ import pytest
 from tests.support.answers import ask
 from tests.support.naive import Naive
 from tests.support.random_world import random_world
+from tests.support.small_books import SECOND, book_of, day, reference
 from tests.support.world import World
 from wise_tally.core.attainment import (
     DaysOf,
@@ -25,34 +26,8 @@ from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.forecast import forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import valued
-from wise_tally.core.same_days import YEAR, same_days
 
 SEEDS = range(6)
-
-
-@pytest.mark.parametrize(
-    ("start_month", "as_of", "kind", "before", "year"),
-    [
-        (1, "2024-02-29", "month", "2024-01-29", "2023-02-28"),
-        (4, "2024-02-29", "quarter", "2023-11-29", "2023-02-28"),
-        (10, "2025-02-28", "year", "2024-02-28", "2024-02-28"),
-        (4, "2026-05-31", "quarter", "2026-02-28", "2025-05-31"),
-        (10, "2026-12-31", "month", "2026-11-30", "2025-12-31"),
-        (10, "2026-10-01", "year", "2025-10-01", "2025-10-01"),
-        (4, "2026-08-15", "quarter", "2026-05-15", "2025-08-15"),
-        (1, "2026-03-30", "month", "2026-02-28", "2025-03-30"),
-    ],
-)
-def test_a_part_meets_the_same_part(start_month, as_of, kind, before, year):
-    """29 February, month ends, fiscal years from April and October; by the ruling: min(day, last day of the month)."""
-    fiscal, day = FiscalCalendar(start_month), date.fromisoformat(as_of)
-    period = fiscal.containing(day, kind)
-    now, then = same_days(fiscal, period, day)
-    assert (now.starts_on, now.ends_on) == (period.starts_on, day)
-    assert then.starts_on == fiscal.shifted(period, -1).starts_on
-    over = day >= period.ends_on
-    assert then.ends_on == (fiscal.shifted(period, -1).ends_on if over else date.fromisoformat(before))
-    assert same_days(fiscal, period, day, YEAR)[1].ends_on == date.fromisoformat(year)
 
 
 def test_what_is_still_needed_and_places():
@@ -238,3 +213,13 @@ def test_sums_so_far_add_up_targets_of_the_months_that_have_one():
 def test_one_minor_unit_is_still_a_gap():
     days = DaysOf(30, 60)
     assert (days.needed_per_week(1), days.needed_per_week(9), days.needed_per_week(-1)) == (0, 1, None)
+
+
+def test_the_last_day_of_a_period_still_shows_what_is_open():
+    """On 31 March January's line has no open part, March's has, the day after none."""
+    book = book_of([[(day("2026-01-10"), SECOND, 700, day("2026-03-31"))]])
+    months = tuple(reference().fiscal.parse(f"FY2026-M{month:02}") for month in (1, 2, 3))
+    last = so_far(book, book.as_of(day("2026-03-31")), months, Filter(), ("company", 0))
+    assert [one.open for one in last] == [None, None, 700]
+    after = so_far(book, book.as_of(day("2026-04-01")), months, Filter(), ("company", 0))
+    assert [one.open for one in after] == [None, None, None]

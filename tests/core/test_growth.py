@@ -6,7 +6,7 @@ from datetime import date
 import numpy as np
 import pytest
 
-from tests.core.test_outlook import cut_at, worked
+from tests.support.outlook_books import cut_at, worked
 from tests.support.small_books import FIRST, IS_LOST, IS_WON, SECOND
 from wise_tally.core.book import Book, Deals, Revisions
 from wise_tally.core.calendar import midnight_ending

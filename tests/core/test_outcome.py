@@ -7,6 +7,7 @@ from random import Random
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from tests.support.small_books import FIRST, IS_WON, SECOND, book_of, day, reference
 from wise_tally.core import outcome as module
@@ -169,3 +170,51 @@ def test_the_likely_range_of_a_day_counts_the_deals_due_by_then():
     assert found[-1] == found[-2] == tuple(whole.quantile(q) for q in (0.1, 0.5, 0.9))
     due = ~lines.counts("open") | (lines.lines.snapshot.expected_close[lines.lines.rows] == first)
     assert found[1] == tuple(outcome_of_lines(lines, due).quantile(q) for q in (0.1, 0.5, 0.9))
+
+
+def test_outcome_of_equal_amounts_is_poisson_binomial():
+    """Ruling 17, against scipy's Poisson-binomial, also where large halves are joined by FFT."""
+    probability = np.linspace(100, 9_900, 90).astype(int)
+    found = outcome(0, np.full(90, 12_345), probability)
+    assert found.step_minor == 12_345
+    expected = stats.poisson_binom(probability / 10_000).pmf(np.arange(91))
+    assert found.probability == pytest.approx(expected, abs=1e-12)
+    wide = outcome(0, np.arange(1, 91) * 1_000 + 1, probability)
+    assert wide.probability.sum() == pytest.approx(1, abs=1e-9)
+
+
+def test_chances_with_and_without_a_deal_equal_certain_outcomes():
+    """Winning a deal for sure, or losing it, gives the same chance as the distribution with its probability at 1 or 0."""
+    random = np.random.default_rng(3)
+    amount, probability = random.integers(1, 300, 60) * 100, random.integers(0, 10_001, 60)
+    places, quota = [5, 17, 40], 400_000
+    both = outcome_either_way(10_000, amount, probability, places, quota)
+    assert both.whole.probability == pytest.approx(outcome(10_000, amount, probability).probability, abs=1e-12)
+    found = both.chances
+    for place, pair in zip(places, found, strict=True):
+        for certain, chance in zip((10_000, 0), pair, strict=True):
+            changed = probability.copy()
+            changed[place] = certain
+            assert chance == pytest.approx(outcome(10_000, amount, changed).chance_of(quota), abs=1e-12)
+        assert pair[0] >= pair[1]
+
+
+def test_amounts_in_the_middle_of_two_cells_go_to_the_even_one():
+    """On a grid of 50: 25 is half a cell (none), 75 one and a half (two), 125 two and a half (two)."""
+    found = outcome(0, np.array([25, 75, 125, 1_999_801]), np.array([10_000, 10_000, 10_000, 0]))
+    assert found.step_minor == 50
+    assert int(np.argmax(found.probability)) == 0 + 2 + 2
+    assert found.mean_minor == 225, "the mean is that of the amounts, not of the cells"
+
+
+def test_a_quantile_that_is_met_exactly_is_the_smaller_total():
+    found = outcome(0, np.array([100]), np.array([5_000]))
+    assert (found.quantile(0.5), found.quantile(0.51)) == (0, 100)
+    assert found.chance_of(100) == found.chance_of(1) == 0.5
+
+
+def test_the_grid_step_follows_the_ruling():
+    assert grid_step(np.array([])) == 1
+    assert grid_step(np.array([0, 700, 300])) == 100
+    assert grid_step(np.array([10**9 + 1, 10**9])) == 50_000
+    assert outcome(0, np.array([10**9 + 1, 10**9]), np.array([10_000, 5_000])).quantile(0.9) == 2 * 10**9

@@ -6,12 +6,11 @@ from statistics import mean, median
 
 import pytest
 
-from tests.core.test_oracle import window
 from tests.support.naive import Naive, local, survival_quantile
-from tests.support.random_world import random_world
+from tests.support.random_world import random_world, window
 from tests.support.small_books import FIRST, IS_WON, SECOND, book_of, reference
 from wise_tally.core.lines import Filter
-from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, stay_lines, time_in_stage
+from wise_tally.core.time_in_stage import days_to_win, deals_with_stays, stay_lines, summed, time_in_stage
 from wise_tally.core.trees import NONE
 
 SEEDS = range(6)
@@ -190,3 +189,16 @@ def test_a_winning_counts_on_the_first_and_on_the_last_day_of_its_month(month, d
     book = book_of([[created, (date(2025, 4, day), IS_WON, 100, None)] for day in (1, 30)])
     (row,) = days_to_win(book, book.as_of(date(2025, 6, 1)), book.reference.fiscal.parse(month), Filter())
     assert (row.deals, row.mean) == (deals, days)
+
+
+def test_stays_of_a_deal_added_up_are_one_line_a_stage_and_the_same_time():
+    world = random_world(77, 150)
+    book = world.book()
+    snapshot, period = book.as_of(date(2025, 11, 20)), book.reference.fiscal.parse("2024-01-01/2025-11-20")
+    scope = Filter(process=0)
+    lines = stay_lines(book, snapshot, period, scope)
+    once = summed(lines)
+    assert int(once.seconds.sum()) == int(lines.seconds.sum())
+    assert len(once.deal) == len(set(zip(lines.deal.tolist(), lines.stage.tolist(), strict=True)))
+    per_deal = time_in_stage(book, snapshot, period, scope, per_deal=True)[0].stages
+    assert [s.running for s in per_deal] == [s.running for s in time_in_stage(book, snapshot, period, scope)[0].stages]

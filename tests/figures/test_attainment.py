@@ -8,9 +8,8 @@ from random import Random
 
 import pytest
 
-from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents, half_even, local
-from tests.support.random_world import random_world
+from tests.support.random_world import random_world, window
 from tests.support.world import World, moment
 from wise_tally.book.store import books
 from wise_tally.core.calendar import FiscalCalendar

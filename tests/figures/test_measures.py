@@ -7,9 +7,9 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from tests.core.test_measures import AS_OF, PERIOD, PRODUCTS, world_with_lines
 from tests.support.naive import cents, half_even
 from tests.support.plain_plans import dues
+from tests.support.random_world import AS_OF, PERIOD, PRODUCTS, world_with_lines
 from wise_tally.book.store import books
 from wise_tally.core.cash import Plan
 from wise_tally.core.forecast import forecast

@@ -3,10 +3,16 @@
 from datetime import date, datetime, timedelta
 from random import Random
 
+from tests.support.naive import Naive
 from tests.support.world import World, moment
+from wise_tally.core.book import Book, BookAsOf
+from wise_tally.core.calendar import Period
 
 START = date(2024, 1, 1)
 STAGES = ("s1", "s2", "s3", "w", "l")
+# Products of worlds with lines: key, group, cost; and a day and a period in their midst.
+PRODUCTS = (("p1", "Buoys", "40"), ("p2", "Buoys", None), ("p3", "Visits", "7.5"), ("p4", None, "1"))
+AS_OF, PERIOD = date(2025, 3, 10), "2025-01-01/2025-06-30"
 
 
 def random_world(seed: int, deals: int = 60) -> World:
@@ -30,6 +36,48 @@ def random_world(seed: int, deals: int = 60) -> World:
     for number in range(deals):
         _deal(random, world, f"d{number:03}")
     return world
+
+
+def world_with_lines(seed: int) -> World:
+    """A random workspace whose deals have product lines, payments, partners and own fields."""
+    random, world = Random(seed), random_world(seed, 40)
+    for key, group, cost in PRODUCTS:
+        world.add("products", product_id=key, name=key, product_group=group, unit_price="100", unit_cost=cost)
+    world.add("partners", partner_id="pa", name="Pa").add("partners", partner_id="pb", name="Pb")
+    world.add("fields", field_id="colour", applies_to="deal", name="Colour", kind="choice", choices="red;blue")
+    for deal in world.tables["deals"]:
+        deal["partner_id"] = random.choice(("pa", "pb", ""))
+        if random.random() < 0.5:
+            world.add(
+                "field_values", field_id="colour", subject_id=deal["deal_id"], value=random.choice(("red", "blue"))
+            )
+        for key, _, cost in random.choices(PRODUCTS, k=random.choice((0, 1, 2, 3))):
+            row = {"quantity": random.choice(("1", "2.5", "0")), "unit_price": f"{random.randrange(90_000)}.35"}
+            discount = random.choice((None, "12.5"))
+            world.add("deal_lines", deal_id=deal["deal_id"], product_id=key, unit_cost=cost, discount=discount, **row)
+        for _ in range(random.choice((0, 0, 1, 2))):
+            every = random.choice((None, "month", "quarter", "year"))
+            times = random.choice((None, 3, 30)) if every else None
+            due = date(2025, random.randrange(1, 13), random.randrange(1, 29)).isoformat()
+            amount = f"{random.randrange(9_000)}.99"
+            world.add("payments", deal_id=deal["deal_id"], due_on=due, amount=amount, every=every, times=times)
+    return world
+
+
+def window(seed: int) -> tuple[date, date, date]:
+    """A random period, first and last day, and an as-of day of the years that the worlds cover."""
+    random = Random(f"window{seed}")
+    start = date(2024, random.randint(1, 12), random.randint(1, 28))
+    end = date(2025, random.randint(1, 12), random.randint(1, 28))
+    as_of = date(random.choice((2024, 2025, 2026)), random.randint(1, 12), random.randint(1, 28))
+    return start, end, as_of
+
+
+def random_reading(seed: int, deals: int = 70) -> tuple[Book, BookAsOf, Period, Naive]:
+    """The book of a random workspace, the snapshot of a random day, a random period, and the naive reading of that day."""
+    world, (start, end, day) = random_world(seed, deals), window(seed)
+    book = world.book()
+    return book, book.as_of(day), book.reference.fiscal.parse(f"{start}/{end}"), Naive(world.tables, day)
 
 
 def _day(random: Random) -> str:

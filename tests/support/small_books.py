@@ -1,6 +1,6 @@
 """Small books put together from records, without a database: one process of two open stages, won and lost."""
 
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
 
@@ -65,3 +65,9 @@ def book_of(histories, ground=None):
 def day(text):
     """A date."""
     return date.fromisoformat(text)
+
+
+def decided_deals(count, on, won=5):
+    """Histories of deals that came into the first stage on a day and were closed the day after, the first few won."""
+    closed = on + timedelta(days=1)
+    return [[(on, FIRST, 100, None), (closed, IS_WON if n < won else IS_LOST, 100, None)] for n in range(count)]

@@ -3,14 +3,12 @@
 from collections import defaultdict
 from dataclasses import replace
 from datetime import date
-from random import Random
 
 import numpy as np
 import pytest
 
-from tests.core.test_oracle import window
 from tests.support.naive import Naive, cents
-from tests.support.random_world import random_world
+from tests.support.random_world import random_world, window, world_with_lines
 from tests.support.world import World
 from wise_tally.core.attainment import attainment
 from wise_tally.core.breakdowns import grouping
@@ -99,28 +97,10 @@ def test_quotas_meet_only_what_they_carry():
     assert row(Filter(only=fair.only)).call is None
 
 
-def with_lines(seed):
-    """A world whose deals sell products of three groups, some of none."""
-    random, world = Random(f"lines{seed}"), random_world(seed, 40)
-    for product, group in (("p1", "Gauges"), ("p2", "Gauges"), ("p3", "Visits"), ("p4", None)):
-        world.add("products", product_id=product, name=product, product_group=group)
-    for deal in [row["deal_id"] for row in world.tables["deals"]]:
-        for product in random.sample(("p1", "p2", "p3", "p4"), random.randrange(4)):
-            price = f"{random.randrange(1, 900)}.{random.randrange(100):02}"
-            world.add(
-                "deal_lines",
-                deal_id=deal,
-                product_id=product,
-                quantity=random.choice(("1", "2.5", "4")),
-                unit_price=price,
-            )
-    return world
-
-
 @pytest.mark.parametrize("seed", SEEDS)
 def test_a_product_group_keeps_its_part_of_each_deal(seed):
     """The groups, and the deals with nothing of a group, add up to the whole, for money and for quantity sold."""
-    world = with_lines(seed)
+    world = world_with_lines(seed)
     start, end, day = window(seed)
     book = world.book()
     period = book.reference.fiscal.parse(f"{start}/{end}")

@@ -6,10 +6,9 @@ from random import Random
 
 import pytest
 
-from tests.core.test_oracle import window
 from tests.support.answers import ask
 from tests.support.naive import Naive, cents, half_even, midnight_after
-from tests.support.random_world import random_world
+from tests.support.random_world import random_world, window
 from tests.support.world import moment
 from wise_tally.core.targets import Target
 
