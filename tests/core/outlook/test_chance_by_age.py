@@ -6,7 +6,6 @@ import pytest
 from wise_tally.core.outlook.chance_by_age import chance_of_new_stays
 from wise_tally.core.outlook.moves import AGES
 
-
 WON, LOST = 2, 3
 
 
