@@ -31,8 +31,8 @@ def begin(client, **typed):
 @pytest.mark.django_db
 def test_who_comes_first_becomes_administrator_and_nobody_after(client):
     assert "Create the first account. It will be the administrator." in text(client.get("/sign-in/"))
-    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Fill in the organisation"),
-                        ({"username": "w" * 65}, "Use at most 200 characters")):  # fmt: skip
+    for typed, says in (({"password": "short"}, "at least 12"), ({"organisation": ""}, "Enter a name"),
+                        ({"username": "w" * 65}, "Use at most 64 characters.")):  # fmt: skip
         refused = begin(client, **typed)
         assert refused.status_code == 422
         assert says in text(refused)
@@ -131,17 +131,18 @@ def test_a_first_forecast_from_plain_tables(client, tmp_path, settings):
     people, stages, accounts, rows = demo_tables()
     page = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}
     assert client.post("/setup/organisation/", page).status_code == 302
-    client.post("/setup/processes/", {"name": "New site", "from": "empty"})
+    client.post("/setup/processes/", {"name": "New site", "start": "empty"})
     process = Process.objects.get()
     for stage in stages.values():
         if stage["process_id"] == "new_site" and stage["kind"] == "open":
             posted = {
+                "what": "add",
                 "name": stage["name"],
                 "kind": "open",
                 "probability": stage["probability"],
                 "category": stage["category_id"],
             }
-            client.post(f"/setup/stages/{process.key}/add/", posted)
+            client.post(f"/setup/stages/{process.key}/", posted)
     assert Stage.objects.filter(kind="open").count() == 5
     client.post("/setup/start/", {"teams": "North\n  Fells\n  Lakes\nSouth\n"})
     assert Team.objects.get(name="Lakes").parent == Team.objects.get(name="North")

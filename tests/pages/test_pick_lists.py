@@ -138,7 +138,7 @@ def test_a_process_is_copied_as_it_is_today(demo, sign_in):
     Stage.objects.filter(pk=offer.pk).update(category=Category.objects.get(key="early"), typical_days_hundredths=100)
     reference_changed()
     shown = {row.stage.name: row.values for row in client.get("/setup/stages/new_site/").context["rows"]}
-    assert client.post("/setup/processes/", {"name": "Repeat site", "from": "copy:new_site"}).status_code == 302
+    assert client.post("/setup/processes/", {"name": "Repeat site", "start": "copy:new_site"}).status_code == 302
     made = Process.objects.get(name="Repeat site")
     copied = {row.stage.name: row.values for row in client.get(f"/setup/stages/{made.key}/").context["rows"]}
     assert copied == shown

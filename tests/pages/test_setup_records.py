@@ -91,7 +91,7 @@ def test_sentences_that_cannot_be_read_say_what_is_accepted(sentence, says):
         read_check(sentence, OWN)
 
 
-MOMENTS = "/setup/stages/new_site/ns_terms/moments/"
+MOMENTS = "/setup/stages/new_site/ns_terms/"
 
 
 def change(client, **typed):
@@ -118,6 +118,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert "Line 1:" in text(bad)
     assert "Line 2:" in text(bad)
     assert "amount &gt; 5" in text(bad), "what was typed stays"
+    assert [(moment, len(lines)) for moment, lines in bad.context["wrong"].items()] == [("criteria", 2)]
     assert not EntryCheck.objects.exists()
     client.post(MOMENTS, {"what": "checks", "checks": "next step is filled\n\na task is done\nmoved by manager"})
     assert EntryCheck.objects.count() == 3
@@ -322,7 +323,7 @@ def test_a_database_busy_with_an_import_says_so(demo, sign_in, monkeypatch):
     def locked(*_):
         raise OperationalError("database is locked")
 
-    monkeypatch.setattr("wise_tally.pages.setup.stages.views.set_retired", locked)
+    monkeypatch.setattr("wise_tally.pages.setup.stages.stage_page.set_retired", locked)
     answer = sign_in("m1").post("/setup/stages/new_site/retire/", {"stage": "ns_plan", "what": "retire"})
     assert answer.status_code == 503
     assert "Nothing of yours was changed" in text(answer)

@@ -106,15 +106,15 @@ def test_stages_are_added_ordered_retired_and_restored(demo, sign_in):
     listed = Stage.objects.filter(process__key="new_site").order_by("position")
     assert [stage.key for stage in listed][:5] == order
     client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "retire"})
-    again = client.post(PAGE + "add/", {"name": "station PLAN", "kind": "open", "probability": "45"}, follow=True)
+    again = client.post(PAGE, {"what": "add", "name": "station PLAN", "kind": "open", "probability": "45"}, follow=True)
     assert "is retired; restore it instead" in again.content.decode()
     assert 'value="restore"' in again.content.decode()
     client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "restore"})
     assert not Stage.objects.get(key="ns_plan").retired
     for kind, says in (("won", "exactly one won"), ("open", "already exists. Choose another name.")):
         posted = {"name": "Offer", "kind": kind, "probability": "45"}
-        assert says in client.post(PAGE + "add/", posted, follow=True).content.decode()
-    client.post(PAGE + "add/", {"name": "Trial run", "kind": "open", "probability": "77", "category": "commit"})
+        assert says in client.post(PAGE, {"what": "add", **posted}, follow=True).content.decode()
+    client.post(PAGE, {"what": "add", "name": "Trial run", "kind": "open", "probability": "77", "category": "commit"})
     assert [stage.name for stage in listed.all()][5] == "Trial run"
     for stage in Stage.objects.filter(process__key="new_site").exclude(kind="open"):
         assert client.post(PAGE + "retire/", {"stage": stage.key, "what": "retire"}).status_code == 409
@@ -157,13 +157,19 @@ def test_processes_start_from_the_neutral_starter_or_empty(db, client):
     user = User.objects.create(username="first")
     Person.objects.create(key="first", name="First", role="admin", user=user)
     client.force_login(user)
-    client.post("/setup/processes/", {"name": "Direct", "from": "starter"})
-    client.post("/setup/processes/", {"name": "Tender", "from": "empty"})
+    client.post("/setup/processes/", {"name": "Direct", "start": "starter"})
+    client.post("/setup/processes/", {"name": "Tender", "start": "empty"})
     kinds = {p.name: [s.kind for s in p.stages.order_by("position")] for p in Process.objects.all()}
     assert kinds == {"Direct": ["open"] * 4 + ["won", "lost"], "Tender": ["won", "lost"]}
-    assert (
-        "already exists. Choose another name." in client.post("/setup/processes/", {"name": "direct"}).content.decode()
-    )
+    taken = client.post("/setup/processes/", {"name": "direct", "start": "empty"})
+    assert (taken.status_code, taken.context["form"]["name"].value()) == (422, "direct")
+    assert "A process named “Direct” already exists. Choose another name." in taken.context["form"]["name"].errors
+    renamed = client.post("/setup/processes/", {"process": "tender", "name": "DIRECT"})
+    of = {process.key: form for process, form in renamed.context["rows"]}
+    assert (of["tender"]["name"].value(), bool(of["tender"].errors), of["direct"].errors) == ("DIRECT", True, {})
+    assert not renamed.context["form"].is_bound, "what is wrong with a name stands where it was typed"
+    assert client.post("/setup/processes/", {"process": "tender", "name": "tender"}).status_code == 302
+    assert Process.objects.get(key="tender").name == "tender"
     assert client.get("/setup/stages/direct/").status_code == 200
     assert client.get("/forecast/").status_code == 200
 
@@ -173,7 +179,7 @@ def test_entry_rules_are_picked_and_read_back(demo, sign_in):
     client, page = sign_in("m1"), "/setup/stages/new_site/ns_offer/"
 
     def pick(**parts):
-        answer = client.post(f"{page}moments/", {"what": "add-check", **parts}, follow=True)
+        answer = client.post(f"{page}", {"what": "add-check", **parts}, follow=True)
         return text(answer), list(Stage.objects.get(key="ns_offer").checks.values_list("text", flat=True))
 
     said, kept = pick(about="field:amount", asks="at least", bound="12.5k")
@@ -195,7 +201,7 @@ def test_entry_rules_are_picked_and_read_back(demo, sign_in):
         said, after = pick(**wrong)
         assert says in said
         assert len(after) == 4
-    client.post(f"{page}moments/", {"what": "check-away", "line": "a meeting is done"})
+    client.post(f"{page}", {"what": "check-away", "line": "a meeting is done"})
     assert "a meeting is done" not in pick(about="field:source", asks="filled")[1]
     subjects = {
         **subject_kinds({"Site access": "choice"}),

@@ -7,7 +7,7 @@ STATE = {"stage": "ns_offer", "expected_close": "2026-12-20", "category": "", "r
 NEW_DEAL = {"name": "New", "stage": "ns_enquiry", "amount": "5", "expected_close": "2027-01-05", "owner": "{owner}"}
 TALK = {"kind": "phone", "subject": "talk"}
 CELL = "person:{owner}:2027-01-01"
-MOMENT = "/setup/stages/new_site/ns_offer/moments/"
+MOMENT = "/setup/stages/new_site/ns_offer/"
 # Address, body, whose it must be, what is written.
 POSTS = [
     (DEAL + "change/", {"edited": "amount", "amount": "4321", **STATE}, OWN, "deals_dealrevision"),
@@ -61,9 +61,9 @@ POSTS = [
     ("/setup/lists/sources/", {"name": "Fair"}, RULES, "process_source"),
     ("/setup/lists/categories/early/", {"name": "Early on", "rank": "3", "counted": "on"}, RULES, "process_category"),
     ("/setup/order-of/categories/", {"key": "early", "to": "up"}, RULES, "process_category"),
-    ("/setup/processes/", {"name": "Direct", "from": "empty"}, RULES, "process_process"),
-    ("/setup/stages/new_site/add/", {"name": "Trial", "kind": "open", "probability": "50", "category": "commit"}, RULES, "process_stage"),
-    ("/setup/stages/new_site/ns_offer/moments/", {"what": "checks", "checks": "next step is filled"}, RULES, "process_entrycheck"),
+    ("/setup/processes/", {"name": "Direct", "start": "empty"}, RULES, "process_process"),
+    ("/setup/stages/new_site/", {"what": "add", "name": "Trial", "kind": "open", "probability": "50"}, RULES, "process_stage"),
+    ("/setup/stages/new_site/ns_offer/", {"what": "checks", "checks": "next step is filled"}, RULES, "process_entrycheck"),
     ("/setup/quotas/parts/", {"name": "Fair week", "starts_on": "2027-01-01", "ends_on": "2027-01-06"}, RULES, "targets_customperiod"),
     ("/setup/imports/ledger/", {}, ADMIN, "deals_invoice"),
     ("/setup/organisation/", {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin",

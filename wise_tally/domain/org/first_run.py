@@ -23,13 +23,12 @@ def nobody_yet() -> bool:
 
 @transaction.atomic
 def first_administrator(organisation: str, name: str, username: str, password: str, now: datetime) -> User:
-    """Make the first administrator of an empty workspace; raises PermissionDenied once there is anybody."""
+    """Make the first administrator of an empty workspace, and name it; raises PermissionDenied once there is anybody.
+
+    Raises OrganisationRefused for a password that is too weak.
+    """
     if not nobody_yet():
         raise PermissionDenied("This workspace has people already; sign in, or ask an administrator.")
-    if not name or not username or not organisation:
-        raise OrganisationRefused("Fill in the organisation, your name and a user name.")
-    if len(username) > 64 or len(name) > 200 or len(organisation) > 200:
-        raise OrganisationRefused("Use at most 200 characters (64 for the user name).")
     try:
         validate_password(password, User(username=username, first_name=name[:150]))
     except ValidationError as error:

@@ -26,12 +26,12 @@ CLOSED = (("Won", StageKind.WON, 10_000, "", 0), ("Lost", StageKind.LOST, 0, "",
 
 
 class NameTaken(Exception):
-    """A stage of the process has this name; `retired` is that stage where it may be restored."""
+    """A process, or a stage of the process, has this name; `retired` is that stage where it may be restored."""
 
-    def __init__(self, stage: Stage) -> None:
-        words = "is retired; restore it instead" if stage.retired else "already exists. Choose another name"
-        super().__init__(f"A stage named “{stage.name}” {words}.")
-        self.retired = stage if stage.retired else None
+    def __init__(self, taken: Process | Stage) -> None:
+        self.retired = taken if isinstance(taken, Stage) and taken.retired else None
+        words = "is retired; restore it instead" if self.retired else "already exists. Choose another name"
+        super().__init__(f"A {taken._meta.verbose_name} named “{taken.name}” {words}.")
 
 
 class StageNeeded(Exception):
@@ -49,10 +49,18 @@ class NewStage:
     typical_days_hundredths: int | None
 
 
+def _refuse_taken(name: str, besides: Process | None = None) -> None:
+    """Raises NameTaken where another process has a name, in whatever case."""
+    taken = Process.objects.filter(name__iexact=name).first()
+    if taken is not None and taken != besides:
+        raise NameTaken(taken)
+
+
 @transaction.atomic
 def add_process(viewer: Viewer, name: str, from_starter: bool, now: datetime) -> Process:
-    """A process with its won and lost stage, and the neutral starter's open stages where asked."""
+    """A process with its won and lost stage, and the neutral starter's open stages where asked; raises NameTaken."""
     viewer.require(May.SET_RULES)
+    _refuse_taken(name)
     ensure_categories()
     process = Process.objects.create(key=new_key(Process, name), name=name)
     categories = {category.key: category for category in Category.objects.all()}
@@ -74,8 +82,12 @@ def add_process(viewer: Viewer, name: str, from_starter: bool, now: datetime) ->
 
 @transaction.atomic
 def copy_process(viewer: Viewer, source: Process, name: str, now: datetime) -> Process:
-    """A process with the stages of another as they are today: their rules, entry checks and guides; retired ones left out."""
+    """A process with the stages of another as they are today, their rules, entry checks and guides; retired ones left out.
+
+    Raises NameTaken.
+    """
     viewer.require(May.SET_RULES)
+    _refuse_taken(name)
     process = Process.objects.create(key=new_key(Process, name), name=name)
     for stage in source.stages.filter(retired=False).order_by("position", "key"):
         rule = stage.rules.filter(effective_at__lte=now).order_by("effective_at").last()
@@ -121,8 +133,9 @@ def set_process_retired(viewer: Viewer, process: Process, retired: bool, now: da
 
 @transaction.atomic
 def rename_process(viewer: Viewer, process: Process, name: str, now: datetime) -> None:
-    """Another name; names are undated."""
+    """Another name; names are undated. Raises NameTaken."""
     viewer.require(May.SET_RULES)
+    _refuse_taken(name, process)
     before = process.name
     Process.objects.filter(pk=process.pk).update(name=name)
     audit(viewer, "process renamed", process.key, now, before, name)

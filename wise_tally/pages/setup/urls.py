@@ -12,19 +12,18 @@ from wise_tally.pages.setup.quotas import working as quota_working
 from wise_tally.pages.setup.records import downloads
 from wise_tally.pages.setup.records import views as records
 from wise_tally.pages.setup.stages import moments as stage_moments
+from wise_tally.pages.setup.stages import processes, stage_page
 from wise_tally.pages.setup.stages import views as stages
 
 app_name = "setup"
 urlpatterns = [
     path("", views.page, name="page"),
     path("start/", start.start, name="start"),
-    path("processes/", stages.processes, name="processes"),
+    path("processes/", processes.processes, name="processes"),
     path("stages/<key:process>/", stages.stages, name="stages"),
     path("stages/<key:process>/move/", stages.move, name="move"),
-    path("stages/<key:process>/add/", stages.add, name="add-stage"),
-    path("stages/<key:process>/retire/", stages.retire, name="retire"),
-    path("stages/<key:process>/<key:stage>/", stages.stage, name="stage"),
-    path("stages/<key:process>/<key:stage>/moments/", stage_moments.change, name="moments"),
+    path("stages/<key:process>/retire/", stage_page.retire, name="retire"),
+    path("stages/<key:process>/<key:stage>/", stage_page.stage, name="stage"),
     path("stages/<key:process>/<key:stage>/files/<key:name>/", stage_moments.file, name="stage-file"),
     path("audit/", records.audit, name="audit"),
     path("audit/table.<str:kind>", records.audit_table, name="audit-table"),

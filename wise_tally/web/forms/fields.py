@@ -34,7 +34,7 @@ class NameField(forms.CharField):
     """A name of 1 to 200 characters."""
 
     def __init__(self, **options: Any) -> None:
-        words = {"required": "Enter a name (up to 200 characters)."}
+        words = {"required": "Enter a name (up to 200 characters).", "max_length": "Use at most 200 characters."}
         super().__init__(**{"max_length": 200, "error_messages": words, **options})
 
 

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django import forms
 from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
@@ -25,6 +26,7 @@ from wise_tally.domain.org.sign_in_actions import (
     sign_in_name,
 )
 from wise_tally.domain.process.models import Process
+from wise_tally.web.forms.fields import LedgerForm, NameField
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.gate import client_address
 from wise_tally.web.request.permissions import safe_next
@@ -89,20 +91,35 @@ def paused(request: PageRequest, *_: object) -> HttpResponse:
     return render(request, "web/sign_in.html", answer, status=429)
 
 
+class FirstForm(LedgerForm):
+    """The first account of a workspace, and what the workspace is called."""
+
+    organisation = NameField(label="Organisation")
+    name = NameField(label="Your name", widget=forms.TextInput(attrs={"autocomplete": "name"}))
+    username = forms.CharField(
+        label="User name",
+        max_length=64,
+        widget=forms.TextInput(attrs={"autocomplete": "username"}),
+        error_messages={"required": "Enter a user name.", "max_length": "Use at most 64 characters."},
+    )
+    password = forms.CharField(
+        label="Password, at least 12 characters",
+        strip=False,
+        widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
+        error_messages={"required": "Enter a password of at least 12 characters."},
+    )
+
+
 def _first(request: PageRequest) -> HttpResponse:
-    typed = {name: request.POST.get(name, "").strip() for name in ("organisation", "name", "username")}
-    wrong = ""
-    if request.method == "POST":
+    form = FirstForm(request.POST if request.method == "POST" else None)
+    if form.is_valid():
         try:
-            user = first_administrator(
-                typed["organisation"], typed["name"], typed["username"], request.POST.get("password", ""), now()
-            )
+            user = first_administrator(**form.cleaned_data, now=now())
             login(request, user, backend="django.contrib.auth.backends.ModelBackend")
             return redirect("setup:start")
         except OrganisationRefused as refused:
-            wrong = str(refused)
-    answer = {"typed": typed, "wrong": wrong}
-    return render(request, "web/first_sign_in.html", answer, status=422 if wrong else 200)
+            form.add_error("password", str(refused))
+    return render(request, "web/first_sign_in.html", {"form": form}, status=422 if form.errors else 200)
 
 
 @require_POST

@@ -4,14 +4,10 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect
-from django.urls import reverse
-from django.views.decorators.http import require_POST, require_safe
+from django.views.decorators.http import require_safe
 
 from wise_tally.domain.deals.entry import own_field_kinds
-from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.records import as_text
 from wise_tally.domain.process.check_language import (
@@ -40,8 +36,6 @@ from wise_tally.domain.process.moment_actions import (
     set_guide,
 )
 from wise_tally.domain.typed_numbers import typed_count
-from wise_tally.web.request.permissions import changing_needs
-from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 TYPED = (
@@ -50,15 +44,15 @@ TYPED = (
 )
 
 
-def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
-    """What the stage page shows of the three moments; what was typed and refused stands over what is kept."""
+def moments_of(stage: Stage, typed: dict[str, str] | None = None, wrong: str = "", moment: str = "") -> dict[str, Any]:
+    """What the stage page shows of the three moments; what was typed into one and is `wrong` stands over what is kept."""
     guide, checks = guide_of(stage), checks_of(stage)
     kept = {"checks": checks, **guide}
     return {
         "seen_checks": checks,
         "seen_guide": as_text(guide),
-        "typed": kept | typed,
-        "wrong": [line for line in typed.get("wrong", "").splitlines() if line],
+        "typed": kept | (typed or {}),
+        "wrong": {moment: [line for line in wrong.splitlines() if line]},
         "files": stage.files.order_by("name").only("name"),
         "notices": stage.notices.order_by("key"),
         "documents": Document.choices,
@@ -72,35 +66,12 @@ def moments_of(stage: Stage, typed: dict[str, str]) -> dict[str, Any]:
     }
 
 
-def _stage_of(process: str, stage: str) -> Stage:
-    found = Stage.objects.filter(process__key=process, key=stage).select_related("process").first()
-    if found is None:
-        raise Http404
-    return found
-
-
-@require_POST
-@changing_needs(May.SET_RULES)
-def change(request: PageRequest, process: str, stage: str) -> HttpResponse:
-    """Save one of the three moments; what cannot be read is kept in the form and said."""
-    here, viewer = _stage_of(process, stage), request.viewer
-    work = CHANGES.get(request.POST.get("what", ""))
-    if work is None:
-        raise Refused("Choose what to save.")
-    typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
-    try:
-        messages.success(request, work(viewer, here, typed, request))
-    except MomentRefused as refused:
-        request.session["typed_moment"] = {**typed, "wrong": str(refused)}
-    return redirect(reverse("setup:stage", args=[process, stage]) + "#moments")
-
-
-def _checks(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
-    set_checks(viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
+def _checks(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
+    set_checks(request.viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
     return "Entry criteria saved. They apply to deals that enter from now on."
 
 
-def _add_check(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+def _add_check(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     """One more sentence, from the parts picked; a number may be typed as anywhere else."""
     picked, bound = typed.get("about", ""), typed.get("bound", "").strip()
     kind, _, name = picked.partition(":")
@@ -114,68 +85,69 @@ def _add_check(viewer: Viewer, stage: Stage, typed: dict[str, str], request: Pag
     except CheckWrong as wrong:
         raise MomentRefused(str(wrong)) from wrong
     kept = checks_of(stage)
-    set_checks(viewer, stage, f"{kept}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
+    set_checks(request.viewer, stage, f"{kept}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
     return f"“{sentence}” was added. It applies to deals that enter from now on."
 
 
-def _check_away(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+def _check_away(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     away, lines = request.POST.get("line", ""), checks_of(stage).splitlines()
     if away not in lines:
         raise MomentRefused("This rule is not there any more. The list below is as it is now.")
     lines.remove(away)
-    set_checks(viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("seen"))
+    set_checks(request.viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("seen"))
     return f"“{away}” was deleted."
 
 
-def _guide(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+def _guide(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
-    set_guide(viewer, stage, values, now(), request.POST.get("seen"))
+    set_guide(request.viewer, stage, values, now(), request.POST.get("seen"))
     return "Stage guide saved."
 
 
-def _add_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+def _add_file(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     file = request.FILES.get("file")
     if file is None or not file.name or (file.size or 0) > MOST_FILE_BYTES:
         raise MomentRefused(f"Choose a file of up to {MOST_FILE_BYTES:,} bytes.")
-    add_file(viewer, stage, file.name, file.read(), now())
+    add_file(request.viewer, stage, file.name, file.read(), now())
     return f"{file.name} was added."
 
 
-def _remove_file(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
-    remove_file(viewer, stage, request.POST.get("name", ""), now())
+def _remove_file(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
+    remove_file(request.viewer, stage, request.POST.get("name", ""), now())
     return "File deleted."
 
 
-def _notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
+def _notice(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     document = typed.get("document", "")
     if document not in Document.values:
         raise MomentRefused(f"Choose a document: {', '.join(str(v) or 'nothing' for v in Document.values)}.")
     values = {name: typed.get(name, "") for name in ("recipients", "subject", "body")}
-    save_notice(viewer, stage, None, {**values, "document": document}, now())
+    save_notice(request.viewer, stage, None, {**values, "document": document}, now())
     return "Notification added."
 
 
-def _remove_notice(viewer: Viewer, stage: Stage, typed: dict[str, str], request: PageRequest) -> str:
-    remove_notice(viewer, stage, typed.get("notice", ""), now())
+def _remove_notice(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
+    remove_notice(request.viewer, stage, typed.get("notice", ""), now())
     return "Notification deleted."
 
 
-CHANGES: dict[str, Callable[[Viewer, Stage, dict[str, str], PageRequest], str]] = {
-    "checks": _checks,
-    "add-check": _add_check,
-    "check-away": _check_away,
-    "guide": _guide,
-    "file": _add_file,
-    "file-away": _remove_file,
-    "notice": _notice,
-    "notice-away": _remove_notice,
+# What each button does, and the moment it belongs to, where what is wrong stands.
+CHANGES: dict[str, tuple[str, Callable[[PageRequest, Stage, dict[str, str]], str]]] = {
+    "checks": ("criteria", _checks),
+    "add-check": ("criteria", _add_check),
+    "check-away": ("criteria", _check_away),
+    "guide": ("guide", _guide),
+    "file": ("guide", _add_file),
+    "file-away": ("guide", _remove_file),
+    "notice": ("notices", _notice),
+    "notice-away": ("notices", _remove_notice),
 }
 
 
 @require_safe
 def file(request: PageRequest, process: str, stage: str, name: str) -> HttpResponse:
     """A file of the stage guide, always as a download."""
-    found = StageFile.objects.filter(stage=_stage_of(process, stage), name=name).first()
+    found = StageFile.objects.filter(stage__process__key=process, stage__key=stage, name=name).first()
     if found is None:
         raise Http404
     answer = HttpResponse(bytes(found.content), content_type="application/octet-stream")
