@@ -68,8 +68,7 @@ class Row:
         self.page.wait_for_load_state("networkidle")
 
 
-@pytest.mark.parametrize("place", DATED)
-@pytest.mark.parametrize("language", TYPED)
+@pytest.mark.parametrize(("place", "language"), [*((place, "en-GB") for place in DATED), ("list", "en-US")])
 def test_a_date_typed_digit_by_digit_is_saved_once(place, language, visit):
     """With Enter; what was typed is what is stored, undone it has never been, and focus stays in the cell."""
     count = DealRevision.objects.filter(void=False).count()
@@ -94,16 +93,6 @@ def test_a_date_typed_digit_by_digit_is_saved_once(place, language, visit):
 def test_an_amount_is_saved_with_enter_and_with_tab_and_esc_leaves_it(place, visit):
     row = Row(visit, place)
     amount, keyboard = row.field("amount"), row.page.keyboard
-    # From the start, because the browser may send a request that follows at once past a route just made.
-    to_hold, held = [], []
-
-    def hold_one(route):
-        if to_hold and route.request.method == "POST":
-            held.append(to_hold.pop() and route)
-        else:
-            route.continue_()
-
-    row.page.route("**/*", hold_one)
     amount.focus()
     keyboard.press("Control+A")
     keyboard.type("1")
@@ -121,7 +110,21 @@ def test_an_amount_is_saved_with_enter_and_with_tab_and_esc_leaves_it(place, vis
     assert (len(row.posts), deal_now().amount_minor) == (2, 43_000_050)
     assert "amount" not in row.focused(), "focus went on"
     assert row.page.evaluate("document.activeElement.tagName") != "BODY"
-    # Typed on while the value is on its way: both are saved, the later one last.
+
+
+def test_what_is_typed_while_a_value_is_on_its_way_is_saved_too_and_the_later_last(visit):
+    row = Row(visit, "forecast")
+    amount, keyboard = row.field("amount"), row.page.keyboard
+    # From the start, because the browser may send a request that follows at once past a route just made.
+    to_hold, held = [], []
+
+    def hold_one(route):
+        if to_hold and route.request.method == "POST":
+            held.append(to_hold.pop() and route)
+        else:
+            route.continue_()
+
+    row.page.route("**/*", hold_one)
     amount.focus()
     keyboard.press("Control+A")
     keyboard.type("44")
@@ -131,7 +134,7 @@ def test_an_amount_is_saved_with_enter_and_with_tab_and_esc_leaves_it(place, vis
     keyboard.type("5")
     held[0].continue_()
     keyboard.press("Enter")
-    row.becomes(lambda: (len(row.posts), deal_now().amount_minor) == (4, 44_500))
+    row.becomes(lambda: (len(row.posts), deal_now().amount_minor) == (2, 44_500))
     expect(amount).to_have_value("445.00")
     amount.focus()
     keyboard.press("Control+A")

@@ -39,6 +39,9 @@ JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 FILES = {"FILE": b"name\nQuite New\n", "CARD": b"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ann Other\r\nEND:VCARD\r\n"}
 
 
+SEPARATORS = str.maketrans("", "", " .,\u00a0\u202f’'")
+
+
 class Belongings:
     """What a person owns; `fill` puts its identifiers into an address or a form."""
 
@@ -117,7 +120,7 @@ class Belongings:
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
-        digits = "".join(c for c in text if c not in " .,\u00a0\u00a0’'")
+        digits = text.translate(SEPARATORS)
         quota, call, rate = self.numbers
         return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
 
