@@ -106,15 +106,24 @@ def test_stages_are_added_ordered_retired_and_restored(demo, sign_in):
     listed = Stage.objects.filter(process__key="new_site").order_by("position")
     assert [stage.key for stage in listed][:5] == order
     client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "retire"})
-    again = client.post(PAGE, {"what": "add", "name": "station PLAN", "kind": "open", "probability": "45"}, follow=True)
+    new = {"what": "add", "kind": "open", "probability": "45", "category": "commit"}
+    again = client.post(PAGE, new | {"name": "station PLAN"})
     assert "is retired; restore it instead" in again.content.decode()
     assert 'value="restore"' in again.content.decode()
     client.post(PAGE + "retire/", {"stage": "ns_plan", "what": "restore"})
     assert not Stage.objects.get(key="ns_plan").retired
-    for kind, says in (("won", "exactly one won"), ("open", "already exists. Choose another name.")):
-        posted = {"name": "Offer", "kind": kind, "probability": "45"}
-        assert says in client.post(PAGE, {"what": "add", **posted}, follow=True).content.decode()
-    client.post(PAGE, {"what": "add", "name": "Trial run", "kind": "open", "probability": "77", "category": "commit"})
+    wrong = (
+        ({}, "name", "already exists. Choose another name."),
+        ({"kind": "won"}, "kind", "exactly one won"),
+        ({"probability": ""}, "probability", "from 0 to 100"),
+        ({"category": "x"}, "category", "valid choice"),
+    )
+    for typed, field, says in wrong:
+        refused = client.post(PAGE, new | {"name": "Offer"} | typed)
+        assert (refused.status_code, list(refused.context["adding"].errors)) == (422, [field])
+        assert says in refused.context["adding"].errors[field][0]
+        assert refused.context["adding"]["name"].value() == "Offer", "what was typed stays"
+    client.post(PAGE, new | {"name": "Trial run"})
     assert [stage.name for stage in listed.all()][5] == "Trial run"
     for stage in Stage.objects.filter(process__key="new_site").exclude(kind="open"):
         assert client.post(PAGE + "retire/", {"stage": stage.key, "what": "retire"}).status_code == 409

@@ -20,10 +20,17 @@ class NewStageForm(LedgerForm):
         choices=[(str(kind), str(kind)) for kind in (StageKind.OPEN, StageKind.LOST)],
         error_messages={"invalid_choice": "A stage is open or lost; a process has exactly one won stage."},
     )
-    probability = PercentField(label="Probability, %", initial=5_000, help_text="of an open stage")
-    category = forms.ModelChoiceField(
-        Category.objects.order_by("rank"), label="Category", to_field_name="key", required=False, empty_label=None
-    )
+    probability = PercentField(label="Probability, %", initial=5_000, help_text="of an open stage; a lost one has 0 %")
+    category = forms.ChoiceField(label="Category")
+
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.categories = {category.key: category for category in Category.objects.order_by("rank")}
+        self.fields["category"].choices = [(key, one.name) for key, one in self.categories.items()]  # type: ignore[attr-defined]
+
+    def clean_category(self) -> Category:
+        """The category itself."""
+        return self.categories[self.cleaned_data["category"]]
 
     def clean(self) -> dict[str, Any]:
         """An open stage needs a probability."""
@@ -42,7 +49,7 @@ class ProcessForm(LedgerForm):
 class NewProcessForm(ProcessForm):
     """A process to be added: from the starter, empty, or as a copy of one."""
 
-    start = forms.ChoiceField(label="Start from", required=False)
+    start = forms.ChoiceField(label="Start from")
 
     def __init__(self, *args: Any, processes: list[Process], **options: Any) -> None:
         super().__init__(*args, **options)

@@ -57,7 +57,7 @@ def _add(request: PageRequest) -> HttpResponse:
             if form.source:
                 made = copy_process(request.viewer, form.source, name, now())
             else:
-                made = add_process(request.viewer, name, start in ("", STARTER), now())
+                made = add_process(request.viewer, name, start == STARTER, now())
             return redirect("setup:stages", process=made.key)
         except NameTaken as taken:
             form.add_error("name", str(taken))
