@@ -56,8 +56,8 @@ TREND = [
 OUTLOOK = [
     ((OVER, 7, 7, 7, 5, 1.0), "The quarter ended with 7 won."),
     ((NOW, 5, 3, 8, None, None), "Likely 5, eight times in ten between 3 and 8; no quota is set."),
-    ((NOW, 5, 3, 8, 7, 0.3), "Likely 5, 2 short of quota; 0.3 of outcomes reach it."),
-    ((NOW, 9, 3, 12, 7, 0.8), "Likely 9, 2 above quota; 0.8 of outcomes reach it."),
+    ((NOW, 5, 3, 8, 7, 0.3), "Likely 5, 2 short of quota; the chance of reaching it is 0.3."),
+    ((NOW, 9, 3, 12, 7, 0.8), "Likely 9, 2 above quota; the chance of reaching it is 0.8."),
 ]
 CHANGE = [
     ((10, 10, [("won", 0)], "1 Nov", "Weighted"), "Weighted has not moved since 1 Nov."),

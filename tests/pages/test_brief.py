@@ -112,8 +112,18 @@ def test_so_are_those_of_random_worlds(db, client, tmp_path, monkeypatch, seed):
     assert len(looked) > 2
 
 
+def test_what_is_likely_is_one_figure_wherever_it_is_said(demo, sign_in):
+    """The average of all outcomes, whose parts add up; never the middle one under the same word."""
+    client = sign_in("a1")
+    gap = next(row.finding for row in brief_of("a1").chosen if row.finding.kind.key == "forecast_gap")
+    likely = formats.short(int(gap.sentence.parts["likely"].value))
+    for path, words in (("/brief/", "Likely outcome {}"), ("/forecast/outlook/", "Likely {}, ")):
+        said = " ".join(re.sub(r"<[^>]*>", "", text(client.get(path))).split())
+        assert words.format(" ".join(likely.split())) in said
+
+
 def test_what_is_wrong_in_the_demo_stands_among_the_first_eight_of_every_monday_of_its_quarter(demo):
-    """One calls everything commit, one lets deals stand in Station plan, Offer is set too high, a customer owes, a deal decides."""
+    """One calls everything commit, one lets deals stall in Station plan, Offer is set too high, a customer owes, a deal decides."""
     for back in range(4):
         day = TODAY - timedelta(weeks=back)
         found = {

@@ -13,19 +13,21 @@ from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
 
 MEASURES = ("weighted", "won", "commit_forecast", "best_case_forecast", "open")
-CAUSES = (
-    "created",
-    "scope_in",
-    "scope_out",
-    "period_in",
-    "period_out",
-    "amount",
-    "won",
-    "lost",
-    "reopened",
-    "category",
-    "probability",
-)
+# In the order in which they are booked, each with its words.
+CAUSE_WORDS = {
+    "created": "new deals",
+    "scope_in": "moved into this team or territory",
+    "scope_out": "moved out of this team or territory",
+    "period_in": "close date moved into the period",
+    "period_out": "close date moved out of the period",
+    "amount": "amount changed",
+    "won": "won",
+    "lost": "lost",
+    "reopened": "reopened",
+    "category": "category changed",
+    "probability": "probability changed",
+}
+CAUSES = tuple(CAUSE_WORDS)
 
 
 @dataclass(frozen=True)

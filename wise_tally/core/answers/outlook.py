@@ -20,18 +20,18 @@ METHOD_WORDS = {"weighted": "weighted", "run_rate": "the run rate"}
 TOLD = 0.01
 
 
-def of_outlook(span: Span, middle: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
-    """Where the period likely ends, against the quota; money in minor units, chance from 0 to 1."""
-    ends = {"middle": Part(middle), "low": Part(low), "high": Part(high)}
+def of_outlook(span: Span, likely: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
+    """Where the period ends on average, as everywhere "likely" says, against the quota; money in minor units, chance from 0 to 1."""
+    ends = {"likely": Part(likely, figure="mean"), "low": Part(low), "high": Part(high)}
     if not span.days_left:
-        return answer(f"The {span.word} ended with {{won}} won.", won=Part(middle, figure="won"))
+        return answer(f"The {span.word} ended with {{won}} won.", won=Part(likely, figure="won"))
     if quota is None or chance is None:
-        return answer("Likely {middle}, eight times in ten between {low} and {high}; no quota is set.", **ends)
-    gap = Part(abs(quota - middle))
-    way = "short of quota" if middle < quota else "above quota"
+        return answer("Likely {likely}, eight times in ten between {low} and {high}; no quota is set.", **ends)
+    gap = Part(abs(quota - likely))
+    way = "short of quota" if likely < quota else "above quota"
     return answer(
-        f"Likely {{middle}}, {{gap}} {way}; {{chance}} of outcomes reach it.",
-        middle=ends["middle"],
+        f"Likely {{likely}}, {{gap}} {way}; the chance of reaching it is {{chance}}.",
+        likely=ends["likely"],
         gap=gap,
         chance=Part(chance, "rate", "chance"),
     )

@@ -25,7 +25,9 @@ class Bounds:
     lead_days: float = bound(3, "Leads: days until the first contact", "days", 1, 60)
     owed_days: float = bound(30, "Overdue invoices: days past due", "days", 1, 365)
     owed_share: float = bound(0.01, "Overdue invoices: share of the customer’s open deals, at least", "%", 0.001, 1)
-    stays_points: float = bound(0.2, "Lets deals stand: share of stays past typical, above others’ by", "%", 0.05, 1)
+    stays_points: float = bound(
+        0.2, "Deals stall: share past the typical days of a stage, above others’ by", "%", 0.05, 1
+    )
     sales_fall: float = bound(0.25, "Customers: sales fell by at least", "%", 0.05, 1)
     activity_share: float = bound(0.7, "Activities: below so much of the target to date", "%", 0.1, 1)
     look_back_days: float = bound(91, "What changed: the last days, beside the year before them", "days", 28, 364)

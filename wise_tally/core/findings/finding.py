@@ -86,7 +86,7 @@ _KINDS = (
     Kind("unlikely", "people", "Unlikely commit", "A rep's deals in the surest categories that past deals make unlikely.", 0.8, "meet"),
     Kind("calls_off", "people", "Forecasts off the outcome", "A rep whose submitted forecasts ran above or below what was won, "
          "period after period.", 0.8, "meet"),
-    Kind("stays_long", "people", "Lets deals stand", "A rep whose deals overstay in a stage more than those of others.", 0.8, "deals"),
+    Kind("stays_long", "people", "Deals stall", "A rep whose deals stall in a stage more often than those of others.", 0.8, "deals"),
     Kind("not_submitted", "people", "No forecast submitted", "Reps who submitted no forecast for the period.", 0.1, "calls"),
     Kind("activity_below", "people", "Activities below target", "A rep who did fewer activities this month than the target to "
          "date.", 0.05, "meet"),

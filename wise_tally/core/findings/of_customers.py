@@ -50,7 +50,7 @@ def owes(asked: Question) -> Iterator[Finding]:
         deals = asked.open.deal[of == place]
         owed, since = int(customers.owed_minor[place]), int(customers.owed_since[place])
         now, before = int(customers.sales_minor[place]), int(customers.sales_before_minor[place])
-        told = "{who} owes {owed}, overdue for {days}, beside {deals} worth {open}"
+        told = "{who} owes {owed}, {days} overdue, and has {deals} worth {open}"
         falls = before > 0 and 1 - now / before >= asked.bounds.sales_fall
         said = answer(
             f"{told}; its sales fell by {{fall}}." if falls else f"{told}.",
@@ -105,11 +105,11 @@ def silent(asked: Question) -> Iterator[Finding]:
     days = many(int(asked.beside.silent_days[deals[0]]), "day")
     first, worth = Part(int(deals[0]), "deal", "deal"), money_of(int(amount.sum()), "own")
     if len(deals) == 1:
-        words = "{deal}, worth {amount}, waited longer than the contact interval: nobody got in touch for {days}."
+        words = "{deal}, worth {amount}, has been without contact for {days}, longer than its contact interval."
         said = answer(words, deal=first, amount=worth, days=days)
     else:
         said = answer(
-            "{deals} waited longer than the contact interval, worth {amount}; the largest is {deal}, silent for {days}.",
+            "{deals} worth {amount} have been without contact for longer than their interval; the largest is {deal}, {days}.",
             deals=many(len(deals), "open deal", "own"),
             amount=worth,
             deal=first,

@@ -36,7 +36,7 @@ def _deals(asked: Question, kind: str, holds: Flags, words: str, least_minor: in
 
 def undated_deals(asked: Question) -> Iterator[Finding]:
     """Open deals without an expected close."""
-    words = "{verb} no expected close: no period counts them."
+    words = "{verb} no expected close, so no forecast counts them."
     yield from _deals(asked, "undated", undated(asked.snapshot, asked.open.rows), words)
 
 
@@ -51,7 +51,9 @@ def no_amount(asked: Question) -> Iterator[Finding]:
     none = asked.snapshot.amount_minor[asked.open.rows] == 0
     amounts = asked.open.amount_minor[~none]
     middle = int(np.median(amounts)) if len(amounts) else 0
-    yield from _deals(asked, "no_amount", none, "{verb} no amount and count as nothing.", int(none.sum()) * middle)
+    yield from _deals(
+        asked, "no_amount", none, "{verb} no amount and add nothing to any figure.", int(none.sum()) * middle
+    )
 
 
 def no_owner(asked: Question) -> Iterator[Finding]:
@@ -104,8 +106,8 @@ def target_parts(asked: Question) -> Iterator[Finding]:
     assert target.own is not None
     assert target.of_parts is not None
     said = answer(
-        "The target of {whose} is {own}, those of its parts come to {parts}: {difference} "
-        f"{'belongs to nobody' if target.own > target.of_parts else 'is asked twice'}.",
+        "The target of {whose} is {own}, but those of its parts add up to {parts}: {difference} "
+        f"{'is assigned to nobody' if target.own > target.of_parts else 'is assigned twice'}.",
         whose=named(name),
         own=money_of(target.own, "own"),
         parts=money_of(target.of_parts, "own"),

@@ -121,7 +121,7 @@ def _stalled(asked: Question) -> Reason:
     def clause(place: int) -> Answer:
         name = asked.book.reference.stages[int(stages[place])].name
         over = many(int(spent[place] - typical[place]), "day", "deal_page")
-        return answer("has stood {over} longer than typical in {stage}", over=over, stage=named(name))
+        return answer("has been in {stage} {over} longer than typical", over=over, stage=named(name))
 
     def since(place: int) -> date | None:
         return asked.snapshot.as_of - timedelta(days=int(spent[place] - typical[place]))
@@ -133,7 +133,7 @@ def _pushed(asked: Question) -> Reason:
     number = slips(asked.book, asked.snapshot).count[asked.open.deal]
 
     def clause(place: int) -> Answer:
-        return answer("was pushed to a later date {times}", times=many(int(number[place]), "time", "deal_page"))
+        return answer("has been pushed to a later date {times}", times=many(int(number[place]), "time", "deal_page"))
 
     def since(place: int) -> date | None:
         last = slips_of(asked.book, asked.snapshot, int(asked.open.deal[place]))[-1]
@@ -162,7 +162,7 @@ def _claims(asked: Question) -> Reason:
     def clause(place: int) -> Answer:
         name = asked.book.reference.categories[int(category[place])].name
         chance = Part(float(asked.open.chance[place]), "rate", "chance")
-        return answer("stands in {category} with a chance of {chance}", category=named(name), chance=chance)
+        return answer("is in {category} with a chance of {chance}", category=named(name), chance=chance)
 
     return Reason("claims", claims(asked), clause, lambda _: None)
 
@@ -177,7 +177,7 @@ def _no_contact(asked: Question) -> Reason:
     missed, days = asked.beside.missed[asked.open.deal], asked.beside.silent_days[asked.open.deal]
 
     def clause(place: int) -> Answer:
-        return answer("had no contact for {days}", days=many(int(days[place]), "day", "own"))
+        return answer("has had no contact for {days}", days=many(int(days[place]), "day", "own"))
 
     def since(place: int) -> date | None:
         return asked.snapshot.as_of - timedelta(days=int(days[place]))

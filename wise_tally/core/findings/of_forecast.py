@@ -6,7 +6,7 @@ from datetime import date
 
 from wise_tally.core.answers.answer import Answer, Part, answer, many, named
 from wise_tally.core.book import Book, BookAsOf
-from wise_tally.core.bridge import bridge
+from wise_tally.core.bridge import CAUSE_WORDS, bridge
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.findings.finding import KINDS, Finding, Subject
@@ -18,19 +18,6 @@ from wise_tally.core.outlook.rows import outlook_rows
 from wise_tally.core.trees import NONE
 from wise_tally.core.what_changed import changes
 
-CAUSE_WORDS = {
-    "created": "new deals",
-    "scope_in": "deals transferred",
-    "scope_out": "deals transferred",
-    "period_in": "close dates moved into it",
-    "period_out": "close dates moved out of it",
-    "amount": "changed amounts",
-    "won": "deals won",
-    "lost": "deals lost",
-    "reopened": "deals reopened",
-    "category": "changed categories",
-    "probability": "stage moves",
-}
 # Of so many rows with the largest shortfall the chance of quota is worked out.
 MOST_ASKED = 8
 MOST_MOVED = 40
@@ -114,7 +101,7 @@ def _what_moved(asked: Question) -> tuple[str, dict[str, Part], tuple[int, ...],
     }
     cause = largest_cause(asked.book, asked.snapshot, asked.earlier.as_of, asked.period, asked.scope)
     words = "down" if found.change_minor < 0 else "up"
-    more = f"; weighted is {words} {{moved}} since {{since}}, mostly {CAUSE_WORDS[cause]} ({{deal}} {{most}})"
+    more = f"; weighted is {words} {{moved}} since {{since}}, mostly “{CAUSE_WORDS[cause]}” ({{deal}} {{most}})"
     return more, parts, tuple(one.deal for one in found.moved[:MOST_MOVED]), found.change_minor
 
 
@@ -158,8 +145,8 @@ def _missing(asked: Question, by: str, rows: Iterable[tuple[ForecastRow, int]]) 
         reference = asked.book.reference
         named_row = reference.people[row.node] if by == "person" else reference.teams[row.node]
         said = answer(
-            f"{{who}} is likely to win {{likely}} of {{quota}} this {asked.span.word}: the chance of quota is {{chance}}, "
-            "{won} is won so far.",
+            f"{{who}} is likely to win {{likely}} of {{quota}} this {asked.span.word}, with {{won}} won so far: "
+            "the chance of quota is {chance}.",
             who=named(named_row.name, "row"),
             likely=money_of(likely, f"{MEAN[asked.way]}@row"),
             quota=money_of(quota, "quota@row"),

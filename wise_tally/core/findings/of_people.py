@@ -62,7 +62,7 @@ def unlikely(asked: Question) -> Iterator[Finding]:
         mine = claiming & (owner == person)
         face, brings = int(amount[mine].sum()), round(float((amount[mine] * chance[mine]).sum()))
         said = answer(
-            "{who} has {deals} in commit or best case that past deals make unlikely: of {face}, {brings} is likely to be won.",
+            "{who} has {deals} in commit or best case that look unlikely going by past deals: of {face}, {brings} is likely to be won.",
             who=_name(asked, person),
             deals=many(number, "deal", "own"),
             face=money_of(face, "own"),
@@ -100,7 +100,7 @@ def calls_off(asked: Question) -> Iterator[Finding]:
         minor = round(abs(called * error / (1 + error)))
         words = "above" if error > 0 else "below"
         said = answer(
-            f"{{who}} submitted forecasts {words} what was won in each of the last {{periods}}, together by {{error}}.",
+            f"{{who}} submitted forecasts {words} what was won in each of the last {{periods}}, by {{error}} in all.",
             who=_name(asked, person),
             periods=many(number, periods[0].kind),
             error=Part(abs(error), "rate", "own"),
@@ -170,11 +170,11 @@ def _standing(
     here = (asked.snapshot.stage[rows] == stage) & (asked.snapshot.owner[rows] == person)
     amount = int(asked.open.amount_minor[here].sum())
     said = answer(
-        "{who} lets deals stand in {stage}: {late} of {all} in two years went past {typical}, of other reps’ {share}.",
+        "{who}’s deals stall in {stage}: {late} of {all} in two years for longer than {typical}, against {share} with other reps.",
         who=_name(asked, person),
         stage=named(asked.book.reference.stages[stage].name),
         late=Part(late, "number", "own"),
-        all=many(number, "stay", "own"),
+        all=many(number, "time", "own"),
         typical=many(int(typical), "day"),
         share=Part(others[0] / others[1], "rate", "own"),
     )

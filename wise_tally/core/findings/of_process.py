@@ -40,7 +40,7 @@ def stage_off(asked: Question) -> Iterator[Finding]:
             stage = asked.book.reference.stages[rate.stage]
             less = rate.observed < rate.set_rate
             said = answer(
-                f"{{stage}} wins {'less' if less else 'more'} than it is set to: {{seen}} of {{deals}} in twelve months, "
+                f"{{stage}} wins {'less' if less else 'more'} often than its probability says: {{seen}} of {{deals}} in twelve months, "
                 "against a set probability of {set_rate}.",
                 stage=named(stage.name, "stage"),
                 seen=Part(rate.observed, "rate", "seen"),
@@ -123,7 +123,7 @@ def deal_size(asked: Question) -> Iterator[Finding]:
     if (middle < middle_was) != (ratio.high < 1):
         return
     said = answer(
-        f"Won deals are {'smaller' if ratio.high < 1 else 'larger'}: the middle one brought {{middle}} in the last {{days}}, "
+        f"Won deals are {'smaller' if ratio.high < 1 else 'larger'}: a median of {{middle}} in the last {{days}}, "
         "{was} in the year before, more than chance explains.",
         middle=money_of(middle, "own"),
         days=many(int(asked.bounds.look_back_days), "day"),
@@ -154,7 +154,7 @@ def days_to_win(asked: Question) -> Iterator[Finding]:
     brings = round(float((asked.open.amount_minor * asked.open.chance).sum()))
     change = abs(middle - was) / max(was, 1.0)
     said = answer(
-        f"Winning takes {'longer' if ratio.low > 1 else 'less time'}: {{middle}} for the middle deal of the last {{days}}, "
+        f"Winning takes {'longer' if ratio.low > 1 else 'less time'}: a median of {{middle}} in the last {{days}}, "
         "{was} in the year before, more than chance explains.",
         middle=many(round(middle), "day", "own"),
         days=many(int(asked.bounds.look_back_days), "day"),
@@ -220,10 +220,10 @@ def fewer_deals(asked: Question) -> Iterator[Finding]:
     usual = len(earlier) * FOUR_WEEKS / YEAR_DAYS
     each = year.won_value // max(len(earlier), 1)
     needed = _needed(asked, each)
-    told = "{new} came in the last four weeks, {usual} are usual: less than chance explains, and it shows in a later period."
+    told = "{new} came in over the last four weeks, against a usual {usual}: later periods will show it."
     parts = {"new": many(len(new), "new deal", "own"), "usual": Part(round(usual * 100), "times", "own")}
     if needed:
-        told = "{new} came in the last four weeks; {usual} are usual, and the next quota needs {needed}."
+        told = "{new} came in over the last four weeks, against a usual {usual}; the next quota needs {needed}."
         parts["needed"] = Part(round(needed * 100), "times", "own")
     said = answer(told, **parts)
     missing = Part(round((usual - len(new)) * 100), "times")
@@ -253,7 +253,7 @@ def fewer_leads(asked: Question) -> Iterator[Finding]:
     usual = numbers[1] * FOUR_WEEKS / YEAR_DAYS
     each = lead_figures(asked.snapshot, earlier).won_minor // max(numbers[1], 1)
     said = answer(
-        "{new} came in the last four weeks, {usual} are usual: less than chance explains.",
+        "{new} came in over the last four weeks, against a usual {usual}: a larger drop than chance explains.",
         new=many(numbers[0], "lead", "leads"),
         usual=Part(round(usual * 100), "times", "leads@before"),
     )

@@ -84,9 +84,9 @@ def page(request: PageRequest) -> HttpResponse:
     line, way, node = asked.line, asked.way, scope_node(asked.line)[2]
     query = f"{line.query()}&node={node}"
     p10, p50, p90 = (found.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
-    told = of_outlook(span_of(line), p50, p10, p90, quota, found.outcome.chance_of(quota))
-    chance = f"{reverse('forecast:working', args=[CHANCE[way]])}?{query}"
-    opens = {**workings("forecast:working", query, "won"), "chance": chance}
+    told = of_outlook(span_of(line), found.mean_minor, p10, p90, quota, found.outcome.chance_of(quota))
+    mean, chance = (f"{reverse('forecast:working', args=[figure])}?{query}" for figure in (MEAN[way], CHANCE[way]))
+    opens = {**workings("forecast:working", query, "won"), "mean": mean, "chance": chance}
     deals, bins = _told(line, found.deals, way), bins_of(found.outcome)
     answer = {
         "line": line,

@@ -16,6 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from wise_tally.core.answers.forecast import of_change
 from wise_tally.core.book import BookAsOf
 from wise_tally.core.bridge import (
+    CAUSE_WORDS,
     CAUSES,
     MEASURES,
     WHERE,
@@ -51,19 +52,6 @@ from wise_tally.web.ticks import round_ticks
 from wise_tally.web.visibility import visible
 
 MOST_DEALS = 100
-CAUSE_WORDS = {
-    "created": "new deals",
-    "scope_in": "moved into this team or territory",
-    "scope_out": "moved out of this team or territory",
-    "period_in": "close date moved into the period",
-    "period_out": "close date moved out of the period",
-    "amount": "amount changed",
-    "won": "won",
-    "lost": "lost",
-    "reopened": "reopened",
-    "category": "category changed",
-    "probability": "probability changed",
-}
 SENTENCE_WORDS = {
     "weighted": "The weighted forecast",
     "won": "The won amount",

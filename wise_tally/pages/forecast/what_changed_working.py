@@ -5,12 +5,11 @@ from django.http import HttpResponse
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.bridge import CAUSES, Moves, ShiftTable, bridge_rows
+from wise_tally.core.bridge import CAUSE_WORDS, CAUSES, Moves, ShiftTable, bridge_rows
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import UNITS, day, plural
 from wise_tally.pages.forecast.what_changed import (
-    CAUSE_WORDS,
     MEASURE_WORDS,
     ChangesQuery,
     opened_deals,

@@ -143,7 +143,7 @@ def _likely(line: FilterLine, asked: Question, quota: Target) -> Headline:
     found = expected_of(line, asked.way, quota.value)
     low, high = (short(found.outcome.quantile(share)) for share in (0.1, 0.9))
     chance = found.outcome.chance_of(quota.value)
-    than = f"{low} to {high}" + ("" if chance is None else f", quota reached with {percent(chance, 0)}")
+    than = f"{low} to {high}" + ("" if chance is None else f", {percent(chance, 0)} chance of quota")
     up = None if chance is None else chance >= 0.5
     address = _working(line, MEAN[asked.way])
     return Headline(
