@@ -29,7 +29,7 @@ COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "
 
 
 STEP_COLUMNS = {"reached": "reached", "moved_on": "moved on", "dropped": "disqualified", "open": "still there",
-                "rate": "moved on of decided", "days": "median days"}  # fmt: skip
+                "rate": "% moved on", "days": "median days"}  # fmt: skip
 
 
 def read_leads(request: PageRequest) -> tuple[FilterLine, list[str], LeadRows]:

@@ -32,7 +32,7 @@ from wise_tally.web.page_query import choice
 from wise_tally.web.request.viewing import PageRequest
 
 KINDS = {"open": OPEN, "won": WON, "lost": LOST}
-ALONG = {"stage": "by stage", "month": "by month"}
+ALONG = {"stage": "stage", "month": "month"}
 MONTHS = 6
 
 
