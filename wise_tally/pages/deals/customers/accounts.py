@@ -21,6 +21,7 @@ from wise_tally.domain.org.clock import local_day, now
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.pages.deals.customers.forms import AccountForm
+from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
 from wise_tally.web.forms.own_fields import own_initial
@@ -119,16 +120,12 @@ def _last_contacts(accounts: list[Account], line: FilterLine) -> Any:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The list of accounts."""
-    found, viewer = _listed(request), request.viewer
+    found = _listed(request)
     answer = {
-        "line": found.asked.line,
+        **list_context(request, "account", found.asked.line),
         "list": found,
         "territories": Territory.objects.offered().order_by("name"),
         "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
-        "people": Person.objects.filter(active_to=None).order_by("name"),
-        "undo": len(request.session.get("last_several", {}).get("account", [])),
-        "here": request.get_full_path(),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),
     }

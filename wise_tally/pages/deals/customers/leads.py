@@ -1,55 +1,29 @@
-"""Leads: the list, taking in, working on, qualifying into a deal, dropping."""
+"""The list of leads, as of a day, with the step each stood in."""
 
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from django import forms
 from django.db.models import Case, Exists, F, OuterRef, Q, QuerySet, Subquery, When
 from django.db.models.functions import Coalesce
 from django.http import HttpResponse
-from django.shortcuts import redirect, render
-from django.urls import reverse
-from django.views.decorators.http import require_http_methods, require_POST, require_safe
+from django.shortcuts import render
+from django.views.decorators.http import require_safe
 
-from wise_tally.book.store import books
 from wise_tally.core.customer import days_between
-from wise_tally.domain.deals.creation import DealRefused, NewDeal
-from wise_tally.domain.deals.customer_access import may_change_lead
-from wise_tally.domain.deals.lead_actions import (
-    LEADS,
-    LeadRefused,
-    Qualified,
-    drop_lead,
-    move_lead,
-    qualify_lead,
-    save_lead,
-    take_up_again,
-    work_on_lead,
-)
-from wise_tally.domain.deals.models import Account, Lead, LeadMove
-from wise_tally.domain.deals.own_fields import own_shown
-from wise_tally.domain.org.access import May, may_change_deal
-from wise_tally.domain.org.clock import end_of_today, local_day, now, today
-from wise_tally.domain.org.models import Person, Territory
-from wise_tally.domain.org.records import ChangedMeanwhile
-from wise_tally.domain.process.models import LeadStep, Source, Stage, StageKind
-from wise_tally.pages.deals.customers.forms import LeadForm
-from wise_tally.pages.deals.customers.journal import Entry, journal_of
+from wise_tally.domain.deals.models import Lead, LeadMove
+from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.process.models import LeadStep, Source
+from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import read_day
-from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField, choices_of
-from wise_tally.web.forms.own_fields import NewCloseField, own_initial
 from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import Page, neighbours, page_of
-from wise_tally.web.request.choices import one_of
-from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 PAGE = 50
-KINDS = [("organisation", "an organisation"), ("person", "a person")]
 STATUSES = {
     "open": ("new", "working"),
     "new": ("new", ""),
@@ -160,17 +134,13 @@ def _listed(request: PageRequest, whole: bool = False) -> LeadList:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The list of leads, the newest first."""
-    found, viewer = _listed(request), request.viewer
+    found = _listed(request)
     answer = {
-        "line": found.asked.line,
+        **list_context(request, "lead", found.asked.line),
         "list": found,
         "statuses": STATUSES,
         "steps": lead_steps(),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
-        "may_add": viewer.may(May.CHANGE_OWN_DEALS) and not found.asked.line.is_past,
-        "people": Person.objects.filter(active_to=None).order_by("name"),
-        "undo": len(request.session.get("last_several", {}).get("lead", [])),
-        "here": request.get_full_path(),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),
     }
@@ -201,193 +171,3 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         for lead in (row.lead,)
     ]
     return sheet_response(Sheet("leads", header, frozenset(), rows), kind)
-
-
-@require_http_methods(["GET", "HEAD", "POST"])
-def new(request: PageRequest) -> HttpResponse:
-    """Take a lead in."""
-    viewer = request.viewer
-    viewer.require(May.CHANGE_OWN_DEALS)
-    own = {"owner": viewer.key} if viewer.sees_own_only else {}
-    form = LeadForm(viewer, None, request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
-    if request.method == "POST" and form.is_valid():
-        lead = save_lead(viewer, books.current().reference, None, form.cleaned(), now())
-        return redirect("customers:lead", key=lead.key)
-    return render(request, "customers/lead_form.html", {"form": form}, status=422 if form.is_bound else 200)
-
-
-class QualifyForm(LedgerForm):
-    """The deal that a lead becomes, and whose it is."""
-
-    name = NameField(label="Name of the deal")
-    account = KeyChoice(label="Customer", required=False)
-    account_name = forms.CharField(label="Name of the new customer", required=False, max_length=200)
-    kind = forms.ChoiceField(label="The new customer is", required=False, choices=KINDS)
-    stage = forms.ChoiceField(label="Stage")
-    amount = MoneyField(label="Amount")
-    expected_close = NewCloseField(label="Expected close")
-    owner = KeyChoice(label="Owner")
-    territory = KeyChoice(label="Territory", required=False)
-    next_step = forms.CharField(label="Next step", required=False, max_length=200)
-    next_step_on = DateField(label="Next step on")
-    field_order = ("name", "account", "account_name", "kind")
-
-    def __init__(self, request: PageRequest, lead: Lead, *args: Any, **options: Any) -> None:
-        super().__init__(*args, **options)
-        self.visible = visible(request)
-        viewer, reference, day = request.viewer, books.current().reference, today()
-        known = [(account.key, f"{account.name} ({why})") for account, why in known_customers(request, lead)]
-        chosen = self.data.get("account") if self.is_bound else ""
-        if chosen and chosen not in dict(known):
-            known += [(account.key, account.name) for account in self.visible.accounts().filter(key=chosen)]
-        mine = [p.key for i, p in enumerate(reference.people) if may_change_deal(viewer, reference, day, i)]
-        stages = Stage.objects.filter(kind=StageKind.OPEN, retired=False, process__retired=False).select_related(
-            "process"
-        )
-        choices = {
-            "account": [("", "New customer (enter the name below)"), *known],
-            "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
-            "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
-            "territory": choices_of(Territory.objects.offered().order_by("name"), "same as customer"),
-        }
-        for name, offered in choices.items():
-            field = self.fields[name]
-            assert isinstance(field, forms.ChoiceField)
-            field.choices = offered
-
-    def clean(self) -> dict[str, Any]:
-        """A new customer must not be one that is there already, out of the viewer's sight."""
-        clean = super().clean() or {}
-        if not clean.get("account") and (elsewhere := self.visible.twin_elsewhere(clean.get("account_name", ""))):
-            self.add_error("account_name", elsewhere)
-        return clean
-
-    def wanted(self, lead: Lead) -> Qualified:
-        """What the lead becomes."""
-        clean = self.cleaned_data
-        account = self.visible.account(clean["account"]) if clean["account"] else None
-        deal = NewDeal(
-            name=clean["name"],
-            stage=Stage.objects.get(key=clean["stage"]),
-            amount_minor=clean["amount"] or 0,
-            expected_close=clean["expected_close"],
-            owner=Person.objects.get(key=clean["owner"]),
-            territory=Territory.objects.filter(key=clean["territory"] or "").first(),
-            source=lead.source,
-            campaign=lead.campaign,
-            next_step=clean["next_step"],
-            next_step_on=clean["next_step_on"],
-        )
-        return Qualified(deal, account, clean["account_name"], clean["kind"] or "organisation")
-
-
-def known_customers(request: PageRequest, lead: Lead) -> list[tuple[Account, str]]:
-    """Customers that a lead may be from, the surest first, each with why."""
-    return visible(request).known_customers(lead.customer or lead.name, lead.email, lead.phone)
-
-
-def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any) -> HttpResponse:
-    viewer, reference = request.viewer, books.current().reference
-    initial = {"name": lead.customer or lead.name, "account_name": lead.customer or lead.name}
-    initial["owner"] = lead.owner.key if lead.owner else viewer.key
-    is_open = lead.status not in ("qualified", "dropped")
-    known = known_customers(request, lead) if is_open else []
-    if known:
-        initial["account"] = known[0][0].key
-    initial["kind"] = "organisation" if lead.customer else "person"
-    answer = {
-        "lead": lead,
-        "age": age_days(lead, end_of_today()),
-        "is_open": is_open,
-        "known": known,
-        "may_edit": may_change_lead(viewer, reference, lead, today()),
-        "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
-        "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),
-        "qualify": QualifyForm(request, lead, initial=initial),
-        "seen": LEADS.text(lead),
-        "own_values": own_shown("lead", lead.key),
-        "here": request.path,
-        **journal_of(lead, end_of_today(), _moves(lead), viewer=viewer),
-        "moment": now(),
-        "today": today(),
-        **more,
-    }
-    return render(request, "customers/lead.html", answer, status=status)
-
-
-def _moves(lead: Lead) -> list[Entry]:
-    """The steps that a lead took, for its journal."""
-    names = dict(Person.objects.values_list("key", "name"))
-    return [
-        Entry(move.at, (f"Step: {move.step.name}",), names.get(move.by, ""))
-        for move in lead.moves.select_related("step")
-    ]
-
-
-def _kept(lead: Lead) -> dict[str, Any]:
-    """A lead as its form shows it."""
-    kept: dict[str, Any] = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
-    kept |= {"step": lead.step.key if lead.step else "", "campaign": lead.campaign, "score": lead.score}
-    kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
-    return kept | own_initial("lead", lead.key)
-
-
-@require_safe
-def lead(request: PageRequest, key: str) -> HttpResponse:
-    """One lead."""
-    return _lead_page(request, visible_lead(request, key))
-
-
-@require_POST
-def change(request: PageRequest, key: str) -> HttpResponse:
-    """Change, qualify, drop or take up a lead again."""
-    found, what = visible_lead(request, key), request.POST.get("what", "")
-    steps = {"save": _save, "qualify": _qualify, "work": _work, "step": _step, "drop": _drop, "take up again": _again}
-    one_of(what, steps, "is not accepted")
-    try:
-        return steps[what](request, found)
-    except (LeadRefused, DealRefused) as refused:
-        return _lead_page(request, found, 422, refused=str(refused))
-
-
-def _save(request: PageRequest, found: Lead) -> HttpResponse:
-    form = LeadForm(request.viewer, found.owner, request.POST, initial=_kept(found))
-    if not form.is_valid():
-        return _lead_page(request, found, 422, form=form, refused="Not saved. Correct the marked fields.")
-    try:
-        viewer, expected = request.viewer, request.POST.get("seen", "")
-        save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
-    except ChangedMeanwhile as meanwhile:
-        return _lead_page(request, found, 409, form=form, meanwhile=meanwhile.now)
-    return redirect("customers:lead", key=found.key)
-
-
-def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
-    form = QualifyForm(request, found, request.POST)
-    if not form.is_valid():
-        return _lead_page(request, found, 422, qualify=form, refused="Not saved. Correct the marked fields.")
-    deal = qualify_lead(request.viewer, books.current().reference, found, form.wanted(found), now())
-    return redirect("deals:deal", key=deal.key)
-
-
-def _work(request: PageRequest, found: Lead) -> HttpResponse:
-    work_on_lead(request.viewer, books.current().reference, found, now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
-
-
-def _step(request: PageRequest, found: Lead) -> HttpResponse:
-    step = LeadStep.objects.filter(key=request.POST.get("step", "")).first()
-    if step is None:
-        raise LeadRefused("This step does not exist. Choose one from the list.")
-    move_lead(request.viewer, books.current().reference, found, step, now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
-
-
-def _drop(request: PageRequest, found: Lead) -> HttpResponse:
-    drop_lead(request.viewer, books.current().reference, found, request.POST.get("because", "").strip(), now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
-
-
-def _again(request: PageRequest, found: Lead) -> HttpResponse:
-    take_up_again(request.viewer, books.current().reference, found, now())
-    return redirect("customers:lead", key=found.key)

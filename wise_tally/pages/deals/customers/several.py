@@ -1,5 +1,7 @@
 """Several accounts or leads of a list changed at once, and put back."""
 
+from typing import Any
+
 from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect
@@ -14,7 +16,10 @@ from wise_tally.domain.deals.bulk_customers import (
     put_several_back,
 )
 from wise_tally.domain.formats import plural
+from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Person
+from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -22,6 +27,17 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 KEPT = "last_several"
+
+
+def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str, Any]:
+    """What a list shows besides its rows: who may add, to whom several may be given, how many the last change can put back."""
+    return {
+        "line": line,
+        "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
+        "people": Person.objects.filter(active_to=None).order_by("name"),
+        "undo": len(request.session.get(KEPT, {}).get(kind, [])),
+        "here": request.get_full_path(),
+    }
 
 
 @require_POST
