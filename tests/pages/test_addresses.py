@@ -112,6 +112,26 @@ def test_an_address_that_a_page_makes_is_accepted_by_it(demo, sign_in, name, dat
         assert client.get(page + unescape(href), follow=True).status_code == 200, (query, unescape(href))
 
 
+@pytest.mark.parametrize(
+    "working",
+    [
+        "/conversion/working/reached/?process=new_site&stage=ns_plan",
+        "/conversion/working/exits-won/?process=new_site&stage=ns_terms",
+        "/conversion/working/time/?process=new_site&stage=ns_offer",
+        "/conversion/probability-check/working/?process=new_site&stage=ns_offer",
+        "/team/report/working/?show=stage_open&by=stage&process=new_site&row=ns_terms",
+        "/forecast/working/weighted/?process=new_site&by=process&node=process:new_site",
+    ],
+)
+def test_a_working_of_one_process_goes_on_to_another(demo, sign_in, working):
+    """The stage of the one is none of the other: the first of it is shown, never a refusal."""
+    client, path = sign_in("m1"), working.partition("?")[0]
+    made = re.findall(r'href="(\?[^"]*process=renewal[^"]*)"', client.get(working).content.decode())
+    assert made
+    for href in made:
+        assert client.get(path + unescape(href)).status_code == 200, href
+
+
 def test_an_address_says_only_what_is_not_as_usual(demo, sign_in):
     asked = sign_in("m1").get("/conversion/?by=company&basis=created&counting=strict&per=").context["query"]
     assert asked == "counting=strict"

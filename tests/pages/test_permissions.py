@@ -1,6 +1,7 @@
 """One table of address, method and role → status; an address missing from it fails."""
 
 import re
+from html import unescape
 
 import pytest
 from django.urls import URLPattern, URLResolver, get_resolver, resolve
@@ -244,6 +245,22 @@ def test_each_role_gets_what_the_table_says(demo, client, sign_in):
             if answer.status_code != expected[place]:
                 found[who, *entry] = (answer.status_code, expected[place])
     assert not found
+
+
+@pytest.mark.parametrize("who", ["r01", "viewer"])
+def test_no_page_links_to_what_its_reader_may_not_open(demo, sign_in, who):
+    """Each page with something on it and with nothing; of the addresses that it links to one of each kind."""
+    viewer()
+    client, kinds = sign_in(who), {}
+    for (_, method, path), statuses in TABLE.items():
+        if method == "get" and statuses[WHO.index(who)] == 200 and not re.search("table[.]|working|api", path):
+            empty = f"{path}{'&' if '?' in path else '?'}period=FY2031&by=deal_type"
+            for page in (path, empty) if who == "r01" else (empty,):
+                for href in re.findall(r'href="(/[^"#]+)"', b"".join(client.get(page)).decode(errors="replace")):
+                    if not href.startswith("/static/"):
+                        kinds.setdefault(resolve(unescape(href).partition("?")[0]).view_name, (unescape(href), page))
+    assert len(kinds) > 60
+    assert {name: found for name, found in kinds.items() if client.get(found[0]).status_code == 403} == {}
 
 
 @pytest.mark.parametrize(

@@ -82,7 +82,7 @@ class AttainmentQuery(PageQuery):
         """The record of one node; raises Refused where the scope has no such row."""
         found = next((row for row in self.rows(by, period) if row.forecast.node == node), None)
         if found is None:
-            raise Refused("This row does not exist in this scope; open the figure from the page again.", 404)
+            raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
         return found
 
     @cached_property

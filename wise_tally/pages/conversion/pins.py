@@ -7,7 +7,7 @@ import numpy as np
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.domain.formats import money
 from wise_tally.pages.conversion.loss_reasons import chosen
-from wise_tally.pages.conversion.query import ConversionQuery
+from wise_tally.pages.conversion.query import ConversionQuery, stage_asked
 from wise_tally.pages.conversion.views import row_of
 from wise_tally.pages.conversion.workings import COHORTS, REACHED, STOPPED, cohort_of, conversion_panel, counted_deals
 from wise_tally.web.filter_line import period_words
@@ -21,7 +21,8 @@ def conversion_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigu
     """The base of a rate, or the deals that reached a stage: each counts as one."""
     figure = str(named["figure"])
     asked = ConversionQuery.of(request)
-    line, options, row, stage = asked.line, asked.options, row_of(asked, request), request.GET.get("stage", "")
+    line, options, row = asked.line, asked.options, row_of(asked, request)
+    stage = stage_asked(request, line)
     found = conversion_panel(line, options, figure, stage, row)
     if figure not in ("of_created", "of_closed", *REACHED, *STOPPED):
         raise Refused("This figure does not rest on one set of deals.")

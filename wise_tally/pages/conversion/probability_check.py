@@ -23,7 +23,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
-from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, tabs
+from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, stage_asked, tabs
 from wise_tally.pages.conversion.reliability import reliability
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
@@ -208,7 +208,7 @@ def test_working(request: PageRequest, figure: str) -> HttpResponse:
     """The working of a figure of the back-test."""
     line = line_of(request)
     one_of(figure, TESTS, "is not a figure of the back-test", 404)
-    panel = _test_panel(line, figure, request.GET.get("stage", ""))
+    panel = _test_panel(line, figure, stage_asked(request, line))
     return panel_response(request, line, panel, f"{reverse('conversion:seen')}?{line.query()}&backtest=yes")
 
 
@@ -241,7 +241,7 @@ def working(request: PageRequest) -> HttpResponse:
     """The working of a stage's seen rate."""
     asked = RowsQuery.of(request)
     line, by = asked.line, asked.by
-    key, row = request.GET.get("stage", ""), request.GET.get("row", "")
+    key, row = stage_asked(request, line), request.GET.get("row", "")
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by)
     group = next((g for g in groups if (g.key or "") == row), None)
     stages = line.book.reference.stages

@@ -39,7 +39,7 @@ from wise_tally.domain.process.actions import StageEdit, rule_in_force, set_stag
 from wise_tally.domain.process.models import Stage
 from wise_tally.pages.conversion.comparison import Against, distinct, read_against
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
-from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, tabs
+from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, stage_asked, tabs
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.web.answers import say, workings
 from wise_tally.web.breakdowns import choices, words_of
@@ -312,7 +312,8 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     asked = ConversionQuery.of(request)
     if figure == "days_to_win" and "every" in request.GET:
         asked = replace(asked, line=read_scope(request, "year"))
-    found = conversion_panel(asked.line, asked.options, figure, request.GET.get("stage", ""), row_of(asked, request))
+    stage = stage_asked(request, asked.line)
+    found = conversion_panel(asked.line, asked.options, figure, stage, row_of(asked, request))
     return panel_response(request, asked.line, found, f"{reverse('conversion:page')}?{asked.query()}")
 
 

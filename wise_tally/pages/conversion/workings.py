@@ -80,7 +80,7 @@ def conversion_panel(line: FilterLine, options: ConversionOptions, figure: str, 
     groups = conversion(line.book, line.snapshot, line.period, line.scope, options, row.by)
     whole = next((group for group in groups if group.node == row.node), None)
     if whole is None:
-        raise Refused("This row holds nothing in this scope; open the figure from the page again.", 404)
+        raise Refused("This row has no deals in this selection. Go back and choose one from the page.", 404)
     if figure in ("of_created", "of_closed"):
         return _win_rate(line, options, (whole, row), figure)
     index = _shown(line, [one.stage for one in whole.stages], stage)
@@ -251,7 +251,7 @@ def _days_to_win(line: FilterLine, of: Row) -> Panel:
         total=str(days(row.median)),
         total_words="median",
         **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
-        not_counted=(("lost in the scope", int((line.snapshot.kind == LOST).sum())),) if not row.deals else (),
+        not_counted=(("lost in this selection", int((line.snapshot.kind == LOST).sum())),) if not row.deals else (),
         note=LACKING if row.deals and row.mean is None else "",
     )
 

@@ -75,7 +75,7 @@ def _row(asked: ForecastQuery, by: str, node: int) -> ForecastRow:
     every = forecast(line.book, asked.snapshot, line.period, line.scope, by, calls=True)
     found = next((row for row in every if row.node == node), None)
     if found is None:
-        raise Refused("This row does not exist in this scope; open the figure from the page again.", 404)
+        raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
     return found
 
 

@@ -6,6 +6,7 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.urls import reverse
 
+from wise_tally.domain.org.access import May
 from wise_tally.web.help import page_help
 from wise_tally.web.request.gate import REQUEST_ID
 from wise_tally.web.request.typed_again import refusal_of
@@ -25,7 +26,7 @@ ON_PHONE = {"forecast", "deals", "team"}
 
 
 def page(request: HttpRequest) -> dict[str, Any]:
-    """The six places with the scope carried along, who is signed in, the help of the page, the demo flag."""
+    """The six places with the scope carried along, who is signed in and may do what, the help of the page, the demo flag."""
     scope = getattr(request, "filter_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
     current = request.resolver_match.app_name if request.resolver_match else ""
@@ -48,6 +49,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
         "places": indices,
         "at_today": at_today,
         "viewer": viewer,
+        "may": {right.name.lower(): viewer.may(right) for right in May} if viewer else {},
         "initials": initials,
         "demo": settings.DEMO,
         "filter_line": scope,

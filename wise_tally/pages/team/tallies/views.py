@@ -247,10 +247,18 @@ def working(request: PageRequest) -> HttpResponse:
     line, tally = read(request)
     if tally.figure.family != Family.LEADS:
         require_deals_behind(tally)
-    row = request.GET.get("row", "")
+    row = request.GET.get("row") or _first_row(line, tally)
     back = f"{reverse('team:tally')}?{line.query()}&{urlencode(tally.own())}"
     all_url = counted_list(request) if tally.figure.counts else ""
     return panel_response(request, line, panel_of(request, line, tally, row), back, all_url)
+
+
+def _first_row(line: FilterLine, tally: TallyQuestion) -> str:
+    """The row where none is asked for, as after another process: of stages the first, else the one that has no value."""
+    if tally.figure.family != Family.STAGES:
+        return ""
+    reference = line.book.reference
+    return reference.stages[reference.open_stages(max(line.scope.process, 0))[0]].key
 
 
 def require_deals_behind(tally: TallyQuestion) -> None:
