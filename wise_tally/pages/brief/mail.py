@@ -1,5 +1,8 @@
 """The brief by mail: on which days, from which hour, of whom; unsubscribing in one click."""
 
+from typing import Any
+
+from django import forms
 from django.contrib import messages
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
@@ -9,57 +12,74 @@ from django.views.decorators.http import require_http_methods
 
 from wise_tally.domain.briefs.actions import BriefRefused, set_digest, stop_digest
 from wise_tally.domain.briefs.models import Digest
-from wise_tally.domain.org.access import viewer_of
+from wise_tally.domain.org.access import Viewer, viewer_of
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person
 from wise_tally.web.filter_line import scope_of
+from wise_tally.web.forms.fields import LedgerForm
 from wise_tally.web.request.refusals import BadLink, Refused
 from wise_tally.web.request.viewing import PageRequest
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
-HOURS = {str(hour): f"{hour:02}:00" for hour in range(24)}
+HOURS = [(hour, f"{hour:02}:00") for hour in range(24)]
 USUAL_HOUR = 7
+
+
+class MailForm(LedgerForm):
+    """On which days one's own brief comes by mail, from which hour, and of whom."""
+
+    day = forms.TypedMultipleChoiceField(
+        label="Days",
+        required=False,
+        coerce=int,
+        choices=list(enumerate(WEEKDAYS)),
+        widget=forms.CheckboxSelectMultiple,
+        error_messages={"invalid_choice": "Choose days of the week."},
+    )
+    hour = forms.TypedChoiceField(
+        label="From", coerce=int, choices=HOURS, error_messages={"invalid_choice": "Choose an hour from 0 to 23."}
+    )
+    who = forms.CharField(label="Of", required=False)
+
+    def __init__(self, viewer: Viewer, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.viewer = viewer
+        offered = [(choice.value, choice.label) for choice in scope_of(viewer, {}).choices_who]
+        if offered and offered[0][0]:
+            offered.insert(0, ("", "all that I may see"))
+        self.fields["who"].widget = (
+            forms.Select(attrs={"class": "boxed"}, choices=offered) if offered else forms.HiddenInput()
+        )
+
+    def clean_who(self) -> str:
+        """Nobody whom the receiver may not see."""
+        who: str = self.cleaned_data["who"]
+        try:
+            scope_of(self.viewer, {"who": who} if who else {})
+        except (BadLink, Refused) as refused:
+            raise forms.ValidationError(str(refused)) from None
+        return who
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 def page(request: PageRequest) -> HttpResponse:
     """Days and hour of one’s own brief by mail; none for no mail."""
-    digest = Digest.objects.filter(person__key=request.viewer.key).first()
-    fault = ""
-    if request.method == "POST":
-        fault = _save(request)
-        if not fault:
+    viewer = request.viewer
+    digest = Digest.objects.filter(person__key=viewer.key).first()
+    kept: dict[str, Any] = {"hour": USUAL_HOUR}
+    if digest:
+        kept = {"day": digest.days.split(","), "hour": digest.hour, "who": digest.who}
+    form = MailForm(viewer, request.POST if request.method == "POST" else None, initial=kept)
+    if form.is_valid():
+        try:
+            set_digest(viewer, form.cleaned_data["day"], form.cleaned_data["hour"], form.cleaned_data["who"], now())
             messages.success(request, "Saved.")
             return redirect(reverse("brief:mail"))
-    line = scope_of(request.viewer, {})
-    days = request.POST.getlist("day") if request.method == "POST" else (digest.days.split(",") if digest else [])
-    answer = {
-        "days": [(str(number), name, str(number) in days) for number, name in enumerate(WEEKDAYS)],
-        "hours": HOURS.items(),
-        "hour": request.POST.get("hour", str(digest.hour if digest else USUAL_HOUR)),
-        "who": request.POST.get("who", digest.who if digest else ""),
-        "choices": line.choices_who,
-        "digest": digest,
-        "email": Person.objects.filter(key=request.viewer.key).values_list("email", flat=True).first(),
-        "fault": fault,
-    }
-    return render(request, "brief/mail_settings.html", answer, status=422 if fault else 200)
-
-
-def _save(request: PageRequest) -> str:
-    """Keep what was chosen; returns what is wrong with it, in words."""
-    days, hour, who = request.POST.getlist("day"), request.POST.get("hour", ""), request.POST.get("who", "")
-    if not all(day in "0123456" and len(day) == 1 for day in days):
-        return "Choose days of the week."
-    if hour not in HOURS:
-        return "Choose an hour from 0 to 23."
-    try:
-        # Whom the receiver may not see cannot be subscribed to.
-        scope_of(request.viewer, {"who": who} if who else {})
-        set_digest(request.viewer, [int(day) for day in days], int(hour), who, now())
-    except (BriefRefused, BadLink, Refused) as refused:
-        return str(refused)
-    return ""
+        except BriefRefused as refused:
+            form.add_error(None, str(refused))
+    email = Person.objects.filter(key=viewer.key).values_list("email", flat=True).first()
+    answer = {"form": form, "digest": digest, "email": email}
+    return render(request, "brief/mail_settings.html", answer, status=422 if form.errors else 200)
 
 
 @csrf_exempt
