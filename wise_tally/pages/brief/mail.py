@@ -37,9 +37,9 @@ class MailForm(LedgerForm):
         error_messages={"invalid_choice": "Choose days of the week."},
     )
     hour = forms.TypedChoiceField(
-        label="From", coerce=int, choices=HOURS, error_messages={"invalid_choice": "Choose an hour from 0 to 23."}
+        label="Not before", coerce=int, choices=HOURS, error_messages={"invalid_choice": "Choose an hour from 0 to 23."}
     )
-    who = forms.CharField(label="Of", required=False)
+    who = forms.CharField(label="About", required=False)
 
     def __init__(self, viewer: Viewer, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
