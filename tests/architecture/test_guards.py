@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 from django.core.management import call_command
+from django.urls import URLResolver, get_resolver
 
 from wise_tally.core.figures import REGISTER
 from wise_tally.core.figures_of_deals import OF_ACCOUNT, OF_DEAL, OF_LIST
@@ -206,6 +207,28 @@ def test_templates_are_narrow_and_short_enough_to_read():
         assert not [line for line in lines if re.search(r"\{%(?! comment)[^%]*$", line)], (
             f"{path}: a tag that is never closed is text"
         )
+
+
+def names_of_addresses(patterns, prefix=""):
+    for one in patterns:
+        if isinstance(one, URLResolver):
+            yield from names_of_addresses(one.url_patterns, f"{prefix}{one.namespace}:" if one.namespace else prefix)
+        elif one.name:
+            yield prefix + one.name
+
+
+def test_every_address_that_is_named_exists():
+    """In templates and in the program: a name that is none fails only where the page that names it is shown."""
+    known = set(names_of_addresses(get_resolver().url_patterns))
+    places = {name.partition(":")[0] for name in known if ":" in name}
+    named = re.compile(rf"""["']((?:{"|".join(places)}):[a-z][a-z-]*)["']|\{{% url ["']([a-z-]+)["']""")
+    wrong = [
+        (path.name, first or second)
+        for path in sorted([*TEMPLATES, *PRODUCT.rglob("*.py")])
+        for first, second in named.findall(path.read_text())
+        if (first or second) not in known
+    ]
+    assert not wrong
 
 
 def test_a_page_carries_little(tmp_path, settings):
