@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 from django.core.management import call_command
+from django.template.loader import get_template
 from django.urls import URLResolver, get_resolver
 
 from wise_tally.core.figures import REGISTER
@@ -229,6 +230,12 @@ def test_every_address_that_is_named_exists():
         if (first or second) not in known
     ]
     assert not wrong
+
+
+def test_every_template_can_be_read():
+    """Its tags, filters and parts exist, also in what is hardly ever shown."""
+    for path in TEMPLATES:
+        get_template(str(path).partition("/templates/")[2])
 
 
 def test_a_page_carries_little(tmp_path, settings):

@@ -83,7 +83,14 @@ def test_every_page_answers_in_a_workspace_with_hardly_anything(client, state):
         client.post("/setup/processes/", {"name": "New site", "start": "starter"})
     if state == "a deal":
         stage = Stage.objects.get(name="Offer")
-        new = {"name": "First", "account": "Upper Weir", "owner": "wilf", "stage": stage.key, "amount": "100", "is_new": "on"}
+        new = {
+            "name": "First",
+            "account": "Upper Weir",
+            "owner": "wilf",
+            "stage": stage.key,
+            "amount": "100",
+            "is_new": "on",
+        }
         assert client.post("/deals/new-deal/", new).status_code == 302, "the first administrator may own deals"
     client.raise_request_exception = False
     pages = [*sorted(set(plain_addresses(get_resolver().url_patterns))), *CHOSEN]
