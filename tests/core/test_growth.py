@@ -8,7 +8,7 @@ import pytest
 
 from tests.support.outlook_books import cut_at, worked
 from tests.support.small_books import FIRST, IS_LOST, IS_WON, SECOND
-from wise_tally.core.book import Book, Deals, Revisions
+from wise_tally.core.book import STATES, Book, Deals, Revisions
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.outlook.fit import fit
@@ -130,3 +130,43 @@ def test_a_new_deal_is_known_by_its_key_its_day_and_its_first_revision():
     assert new.index_by_key == before[2] | {"late": 400}
     np.testing.assert_equal((first_seen(new)[:400], new.created_on[:400]), before[:2])
     assert "late" not in book.index_by_key
+
+
+def of_the_book(book: Book):
+    """What a book derives of its own revisions, and its states on days before, amid and after the changes."""
+    rows = np.arange(len(book.revisions.deal))
+    states = [{name: np.asarray(getattr(book.as_of(day), name)) for name in STATES} for day in DAYS]
+    return np.asarray(book.effective_to), book.entered_row(rows), vars(book.stays), book.first_entered_at, states
+
+
+DAYS = (date(2025, 1, 1), date(2026, 3, 1), date(2026, 8, 1))
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_however_it_grows_a_book_says_what_one_made_anew_says(seed):
+    """Some revisions at once, of one deal several, at one moment with its last; last ones put back; each on what came before."""
+    random = np.random.default_rng(seed)
+    book = anew(worked(seed))
+    of_the_book(book)
+    at = midnight_ending(date(2026, 6, 1), "UTC")
+    for _ in range(6):
+        at += DAY_SECONDS // 2
+        ends = np.r_[np.flatnonzero(np.diff(book.revisions.deal)), len(book.revisions.deal) - 1]
+        if random.random() < 0.3:
+            deal = int(random.integers(400))
+            left = np.flatnonzero(book.revisions.deal == deal)[:-1]
+            book = grown(book, book.revisions.take(left), again=deal) if len(left) else book
+        else:
+            picked = np.sort(random.choice(ends, random.integers(1, 5), replace=False))
+            picked = np.sort(np.r_[picked, picked[:1]])
+            moments = np.where(
+                random.random(len(picked)) < 0.3, book.revisions.effective_at[picked], at + np.arange(len(picked))
+            )
+            added = replace(
+                book.revisions.take(picked),
+                effective_at=np.maximum(moments, book.revisions.effective_at[picked]),
+                stage=random.integers(0, 4, len(picked)),
+                amount_minor=random.integers(1, 9_999, len(picked)),
+            )
+            book = grown(book, added.take(np.lexsort((added.effective_at, added.deal))))
+        np.testing.assert_equal(of_the_book(book), of_the_book(anew(book)))
