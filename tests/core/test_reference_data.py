@@ -9,7 +9,9 @@ import pytest
 
 from tests.support.naive import Naive
 from tests.support.random_world import random_world
-from tests.support.small_books import FIRST, IS_WON, reference
+from tests.support.small_books import FIRST, IS_WON, SECOND, reference
+from wise_tally.core.calendar import midnight_ending
+from wise_tally.core.reference_data import ALWAYS, Category, StageRule
 from wise_tally.core.trees import NONE
 
 SEEDS = range(5)
@@ -60,3 +62,33 @@ def test_stages_of_a_process_in_their_order_and_the_retired_where_asked():
     first, *others = found.stages
     found = replace(found, stages=(replace(first, position=9, retired=True), *others))
     assert (found.open_stages(0), found.open_stages(0, with_retired=False)) == ((1, FIRST), (1,))
+
+
+def test_a_later_rule_leaves_as_it_was_what_it_does_not_say():
+    """From the midnight on which it is set; the first holds for ever before; a stage of no category has the least sure that counts."""
+    on = date(2026, 5, 10)
+    turn, again = (midnight_ending(day, "UTC") for day in (on, on + timedelta(days=5)))
+    ground = reference(typical_days=(10.0, None))
+    sure, unsure, left_out = (
+        Category(key, key, rank, counted) for key, rank, counted in (("a", 1, True), ("b", 2, True), ("x", 3, False))
+    )
+    first, second, *closed = ground.stages
+    rules = (
+        StageRule(ALWAYS + 7, 5_000, 0, 10.0),
+        StageRule(turn, 6_000, NONE, None),
+        StageRule(again, 7_000, 1, 30.0),
+    )
+    plain = replace(second, base=StageRule(ALWAYS, 5_000, NONE, None))
+    ground = replace(ground, categories=(left_out, sure, unsure), stages=(replace(first, rules=rules), plain, *closed))
+
+    def told(day, stage):
+        rule = ground.rules_on(day)[stage]
+        return rule.probability_bp, rule.category, rule.typical_days
+
+    assert told(date(2000, 1, 1), FIRST) == told(on, FIRST) == (5_000, 0, 10.0)
+    assert told(on + timedelta(days=1), FIRST) == told(on + timedelta(days=5), FIRST) == (6_000, 0, 10.0)
+    assert told(on + timedelta(days=6), FIRST) == (7_000, 1, 30.0)
+    assert told(on, SECOND) == (5_000, 2, None)
+    assert ground.rules_on(on + timedelta(days=6))[FIRST].effective_at == again
+    none_counts = replace(ground, categories=(left_out,))
+    assert none_counts.rules_on(on)[SECOND].category == NONE

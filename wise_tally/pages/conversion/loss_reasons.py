@@ -257,7 +257,7 @@ def page(request: PageRequest) -> HttpResponse:
 def _place(text: str, sides: Sides) -> int:
     known = {str(value): value for side in sides for value in side.tolist()}
     if text not in known:
-        raise Refused(f"The row “{text[:20]}” does not exist. Go back and choose one from the page.", 404)
+        raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
     return int(known[text])
 
 
