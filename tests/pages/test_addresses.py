@@ -132,6 +132,14 @@ def test_a_working_of_one_process_goes_on_to_another(demo, sign_in, working):
         assert client.get(path + unescape(href)).status_code == 200, href
 
 
+def test_a_working_of_a_process_without_open_stages_says_so(demo, sign_in):
+    sign_in("a1").post("/setup/processes/", {"name": "Bare", "start": "empty"})
+    for working in ("/team/report/working/?show=stage_open&by=stage", "/conversion/working/time/?"):
+        refused = sign_in("m1").get(f"{working}&process=bare")
+        assert refused.status_code == 404
+        assert "Choose" in refused.content.decode() or "choose" in refused.content.decode()
+
+
 def test_an_address_says_only_what_is_not_as_usual(demo, sign_in):
     asked = sign_in("m1").get("/conversion/?by=company&basis=created&counting=strict&per=").context["query"]
     assert asked == "counting=strict"

@@ -3,6 +3,7 @@
 import csv
 import io
 from datetime import date
+from html.parser import HTMLParser
 from random import Random
 
 import pytest
@@ -100,6 +101,36 @@ def test_every_page_answers_in_a_workspace_with_hardly_anything(client, state):
     assert {answers[address].status_code for address in CHOSEN} == {200}
     empty = text(answers["/brief/"])
     assert ("The brief says what matters as soon as there are deals." in empty) == (state != "a deal")
+
+
+class Shown(HTMLParser):
+    """What the forms of a page send to an address: fields with their values, and buttons."""
+
+    def __init__(self, page, action):
+        super().__init__()
+        self.action, self.inside, self.fields, self.buttons = action, False, {}, []
+        self.feed(page)
+
+    def handle_starttag(self, tag, attrs):
+        given = dict(attrs)
+        if tag == "form":
+            self.inside = given.get("action") == self.action
+        elif self.inside and tag == "input":
+            self.fields[given["name"]] = given.get("value", "")
+        elif self.inside and tag == "button":
+            self.buttons.append((given.get("name"), given.get("value")))
+
+
+@pytest.mark.django_db
+def test_the_guided_start_makes_a_process_with_its_own_buttons(client):
+    """As the page has them, one after the other: from the template, and empty."""
+    begin(client)
+    shown = Shown(client.get("/setup/start/").content.decode(), "/setup/processes/")
+    assert len(shown.buttons) == 2
+    for (name, value), stages in zip(shown.buttons, (6, 2), strict=True):
+        posted = shown.fields | {name: value, "name": f"Sales {value}"}
+        assert client.post("/setup/processes/", posted).status_code == 302
+        assert Process.objects.get(name=f"Sales {value}").stages.count() == stages
 
 
 def table(rows, names):

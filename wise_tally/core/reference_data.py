@@ -211,6 +211,10 @@ class ReferenceData:
         shown = [i for i in found if with_retired or not self.stages[i].retired]
         return tuple(sorted(shown, key=lambda i: (self.stages[i].position, self.stages[i].key)))
 
+    def first_stage(self, process: int) -> str:
+        """The identifier of the first open stage in use of a process, the first process for -1; empty where there is none."""
+        return "".join(self.stages[stage].key for stage in self.open_stages(max(process, 0), with_retired=False)[:1])
+
     def won_stage(self, process: int) -> int:
         """The won stage of a process; -1 while it has none."""
         found = (i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == WON)

@@ -56,9 +56,7 @@ def line_of(request: PageRequest) -> FilterLine:
 
 def stage_asked(request: PageRequest, line: FilterLine) -> str:
     """The stage of a working; the first of the process where none is asked for, as after a change of process."""
-    reference = line.book.reference
-    first = reference.open_stages(line.scope.process, with_retired=False)[:1]
-    return request.GET.get("stage") or "".join(reference.stages[stage].key for stage in first)
+    return request.GET.get("stage") or line.book.reference.first_stage(line.scope.process)
 
 
 @dataclass(frozen=True)

@@ -66,18 +66,12 @@ class DetailsForm(LedgerForm):
         self.fields["account"].visible = visible  # type: ignore[attr-defined]
         self.fields.update(own_form_fields("deal", self.initial))
         there = deal.account.contacts.order_by("name") if deal.account else []
-        self.set_choices("contact", choices_of(there))
-        self.set_choices(
+        self.offer("contact", choices_of(there))
+        self.offer(
             "partner", choices_of(Partner.objects.offered(deal.partner.key if deal.partner else "").order_by("name"))
         )
-        self.set_choices("deal_type", names_of(DealType, deal.deal_type))
-        self.set_choices("source", names_of(Source, deal.source))
-
-    def set_choices(self, name: str, choices: list[tuple[str, str]]) -> None:
-        """What a choice offers."""
-        field = self.fields[name]
-        assert isinstance(field, forms.ChoiceField)
-        field.choices = choices
+        self.offer("deal_type", names_of(DealType, deal.deal_type))
+        self.offer("source", names_of(Source, deal.source))
 
     def cleaned(self) -> Values:
         """The cleaned values as a part keeps them; a contact of another customer is dropped with it."""

@@ -58,9 +58,7 @@ class NewDealForm(LedgerForm):
         choices = {"stage": chosen, "owner": owners_of(request)}
         choices |= {"deal_type": names_of(DealType, ""), "source": names_of(Source, "")}
         for name, options_of in choices.items():
-            field = self.fields[name]
-            assert isinstance(field, forms.ChoiceField)
-            field.choices = options_of
+            self.offer(name, options_of)
 
     def clean(self) -> dict[str, Any]:
         """A customer that is not there yet is none to be refused where it is to be made."""

@@ -22,6 +22,12 @@ class LedgerForm(forms.Form):
             if not isinstance(field.widget, forms.CheckboxInput | forms.RadioSelect | forms.HiddenInput):
                 field.widget.attrs.setdefault("class", "boxed")
 
+    def offer(self, name: str, choices: Iterable[tuple[str, str]]) -> None:
+        """What a field lets choose."""
+        field = self.fields[name]
+        assert isinstance(field, forms.ChoiceField)
+        field.choices = list(choices)
+
     def full_clean(self) -> None:
         """Read all fields; those with a fault are marked."""
         super().full_clean()

@@ -38,7 +38,7 @@ class OwnedForm(LedgerForm):
         if len(choices) < 2:
             del self.fields["owner"]
         else:
-            _offer(self, "owner", choices)
+            self.offer("owner", choices)
 
     def cleaned(self) -> dict[str, Any]:
         """The cleaned values as kept, with those of own fields apart."""
@@ -60,8 +60,7 @@ class AccountForm(OwnedForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        _offer(
-            self,
+        self.offer(
             "territory",
             choices_of(Territory.objects.offered(self.initial.get("territory") or "").order_by("name")),
         )
@@ -72,12 +71,6 @@ class AccountForm(OwnedForm):
         kept = super().cleaned()
         territory = Territory.objects.get(key=kept["territory"]) if kept["territory"] else None
         return kept | {"territory": territory}
-
-
-def _offer(form: forms.Form, name: str, choices: list[tuple[str, str]]) -> None:
-    field = form.fields[name]
-    assert isinstance(field, forms.ChoiceField)
-    field.choices = choices
 
 
 def _working(present: str | None) -> Iterable[Person]:
@@ -117,10 +110,10 @@ class LeadForm(OwnedForm):
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.fields.update(own_form_fields("lead", self.initial))
-        _offer(self, "source", names_of(Source, self.initial.get("source", "")))
+        self.offer("source", names_of(Source, self.initial.get("source", "")))
         steps = LeadStep.objects.offered(self.initial.get("step", "")).order_by("position")
         if steps:
-            _offer(self, "step", choices_of(steps, "none yet"))
+            self.offer("step", choices_of(steps, "none yet"))
         else:
             del self.fields["step"]
 

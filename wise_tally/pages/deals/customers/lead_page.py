@@ -91,9 +91,7 @@ class QualifyForm(LedgerForm):
             "territory": choices_of(Territory.objects.offered().order_by("name"), "same as customer"),
         }
         for name, offered in choices.items():
-            field = self.fields[name]
-            assert isinstance(field, forms.ChoiceField)
-            field.choices = offered
+            self.offer(name, offered)
 
     def clean(self) -> dict[str, Any]:
         """A new customer must not be one that is there already, out of the viewer's sight."""

@@ -174,7 +174,7 @@ class PartnerForm(PickListForm):
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         territories = Territory.objects.offered(_held(self, "territory")).order_by("name")
-        self.fields["territory"].choices = choices_of(territories)  # type: ignore[attr-defined]
+        self.offer("territory", choices_of(territories))
 
     def clean(self) -> None:
         """The territory as a record."""
@@ -190,7 +190,7 @@ class TeamForm(PickListForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.fields["manager"].choices = choices_of(Person.objects.order_by("name"), "nobody")  # type: ignore[attr-defined]
+        self.offer("manager", choices_of(Person.objects.order_by("name"), "nobody"))
 
     def clean(self) -> None:
         """The manager as a record; a team is retired once nobody and no team is in it."""

@@ -26,7 +26,7 @@ class NewStageForm(LedgerForm):
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.categories = {category.key: category for category in Category.objects.order_by("rank")}
-        self.fields["category"].choices = [(key, one.name) for key, one in self.categories.items()]  # type: ignore[attr-defined]
+        self.offer("category", [(key, one.name) for key, one in self.categories.items()])
 
     def clean_category(self) -> Category:
         """The category itself."""
@@ -56,7 +56,7 @@ class NewProcessForm(ProcessForm):
         self.processes = {process.key: process for process in processes}
         copies = [(key, f"a copy of {process.name}") for key, process in self.processes.items()]
         first = [(STARTER, "a template with four stages"), (EMPTY, "empty (won and lost only)")]
-        self.fields["start"].choices = [*first, *((f"copy:{key}", words) for key, words in copies)]  # type: ignore[attr-defined]
+        self.offer("start", [*first, *((f"copy:{key}", words) for key, words in copies)])
 
     @property
     def source(self) -> Process | None:

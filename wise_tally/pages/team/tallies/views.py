@@ -255,10 +255,7 @@ def working(request: PageRequest) -> HttpResponse:
 
 def _first_row(line: FilterLine, tally: TallyQuestion) -> str:
     """The row where none is asked for, as after another process: of stages the first, else the one that has no value."""
-    if tally.figure.family != Family.STAGES:
-        return ""
-    reference = line.book.reference
-    return reference.stages[reference.open_stages(max(line.scope.process, 0))[0]].key
+    return line.book.reference.first_stage(line.scope.process) if tally.figure.family == Family.STAGES else ""
 
 
 def require_deals_behind(tally: TallyQuestion) -> None:
