@@ -11,7 +11,7 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.process.check_language import SENTENCES, read_check, sentence_of, subject_kinds
-from wise_tally.domain.process.models import Process, Stage, StageRule
+from wise_tally.domain.process.models import Category, Process, Stage, StageRule
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -170,6 +170,10 @@ def test_processes_start_from_the_neutral_starter_or_empty(db, client):
     client.post("/setup/processes/", {"name": "Tender", "start": "empty"})
     kinds = {p.name: [s.kind for s in p.stages.order_by("position")] for p in Process.objects.all()}
     assert kinds == {"Direct": ["open"] * 4 + ["won", "lost"], "Tender": ["won", "lost"]}
+    Stage.objects.update(category=None)
+    Category.objects.all().delete()
+    client.post("/setup/stages/tender/", {"what": "add", "name": "Bid", "kind": "open", "probability": "40"})
+    assert Process.objects.get(key="tender").stages.filter(name="Bid", category=None).exists(), "where there are none"
     taken = client.post("/setup/processes/", {"name": "direct", "start": "empty"})
     assert (taken.status_code, taken.context["form"]["name"].value()) == (422, "direct")
     assert "A process named “Direct” already exists. Choose another name." in taken.context["form"]["name"].errors

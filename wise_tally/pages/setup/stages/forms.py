@@ -27,10 +27,12 @@ class NewStageForm(LedgerForm):
         super().__init__(*args, **options)
         self.categories = {category.key: category for category in Category.objects.order_by("rank")}
         self.offer("category", [(key, one.name) for key, one in self.categories.items()])
+        # A workspace that was read from a package may have none.
+        self.fields["category"].required = bool(self.categories)
 
-    def clean_category(self) -> Category:
+    def clean_category(self) -> Category | None:
         """The category itself."""
-        return self.categories[self.cleaned_data["category"]]
+        return self.categories.get(self.cleaned_data["category"])
 
     def clean(self) -> dict[str, Any]:
         """An open stage needs a probability."""
