@@ -83,15 +83,23 @@ LEAVE_NEW_LOOKS = """() => {
 }"""
 
 
+# Rows are alike: of a long table the first ones tell what the others would.
+LEAVE_FIRST_ROWS = "() => document.querySelectorAll('tbody > tr:nth-child(n + 13)').forEach(row => row.remove())"
+AXE = Axe().axe_script
+
+
 def found_by_axe(page, **options):
     """What axe-core finds, a fault once."""
-    found = Axe().run(page, options={"resultTypes": ["violations"], **options}).response["violations"]
+    if not page.evaluate("'axe' in window"):
+        page.evaluate(AXE)
+    found = page.evaluate("options => axe.run(options)", {"resultTypes": ["violations"], **options})["violations"]
     return [(v["id"], v["nodes"][0]["html"][:160]) for v in found]
 
 
 def faults_of(page, but_colours=True):
     """Faults of the page, of its colours once for each look, and whether it scrolls sideways."""
     wide = page.evaluate("document.documentElement.scrollWidth > window.innerWidth")
+    page.evaluate(LEAVE_FIRST_ROWS)
     found = found_by_axe(page, rules={"color-contrast": {"enabled": False}}) if but_colours else []
     page.evaluate(LEAVE_NEW_LOOKS)
     return found + found_by_axe(page, runOnly=["color-contrast"]) + (["scrolls sideways"] if wide else [])

@@ -111,3 +111,50 @@ def test_a_long_choice_is_narrowed_by_typing(visit):
     page.keyboard.press("Enter")
     expect(page.locator("select[name=owner]")).to_have_value("xz")
     expect(page.locator("select[name=owner]")).to_be_focused()
+
+
+# The name of the field that Tab reaches from another.
+NEXT_FIELD = """field => {
+    const fields = [...field.form.elements].filter(one => one.tabIndex >= 0 && one.offsetParent);
+    return fields[fields.indexOf(field) + 1].name;
+}"""
+
+
+@pytest.mark.parametrize("path", ["/forecast/", "/team/report/"])
+def test_arrows_go_through_the_choices_of_a_page(path, visit):
+    """Sent after a pause, with Enter or by leaving, once each; the focus stays for the next, whether all of the page is new or a part."""
+    page, sent = visit("manager", path), []
+    page.on("request", lambda request: sent.append(request.url) if "by=" in request.url else None)
+    choice, keyboard = page.locator("main form select[name=by]"), page.keyboard
+    values = choice.evaluate("select => [...select.options].map(option => option.value)")
+    chosen = values.index(choice.input_value())
+    choice.focus()
+    for steps, key, focused in ((2, None, "by"), (1, "Enter", "by"), (2, "Tab", None)):
+        after = choice.evaluate(NEXT_FIELD)
+        for _ in range(steps):
+            keyboard.press("ArrowDown")
+        if key:
+            keyboard.press(key)
+        chosen += steps
+        expect(page.locator(f"main form select[name=by] option[value='{values[chosen]}'][selected]")).to_have_count(1)
+        expect(page.locator(f"main form [name={focused or after}]")).to_be_focused()
+    assert len(sent) == 3
+
+
+@pytest.mark.parametrize(
+    ("path", "followed", "reached"),
+    [
+        ("/forecast/", "a[aria-label='Rows below North region']", "a[aria-label='Rows below North region']"),
+        ("/forecast/", "[aria-label=Rows] a:text-is('Expand all')", "[aria-label=Rows] b:text-is('All expanded')"),
+        ("/deals/", "th a:text-is('customer')", "th a:text-matches('customer .+')"),
+        ("/deals/", ".pages a:text-is('Next')", ".pages a:text-is('Previous')"),
+        ("/team/?board=monday&arrange=yes", "button[aria-label^=Move] >> nth=1", "button[aria-label^=Move] >> nth=3"),
+    ],
+)
+def test_what_is_followed_by_keyboard_keeps_the_focus(path, followed, reached, visit):
+    """On the page as it is then, a moved row's on its row; where it is gone, what stands in its place."""
+    page = visit("manager", path)
+    page.locator(followed).focus()
+    with page.expect_response(lambda answer: answer.ok and "text/html" in answer.headers.get("content-type", "")):
+        page.keyboard.press("Enter")
+    expect(page.locator(reached)).to_be_focused()

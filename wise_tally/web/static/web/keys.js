@@ -1,8 +1,5 @@
 // Keyboard: places, periods, working, and arrows inside tables (a table is one tab stop).
 document.addEventListener("alpine:init", () => {
-  Alpine.data("submitOnChange", () => ({
-    send() { this.$root.requestSubmit(); },
-  }));
   Alpine.data("ticks", () => ({
     all({ target }) { this.$root.querySelectorAll("input[name=deal], input[name=record]").forEach((box) => { box.checked = target.checked; }); },
   }));
@@ -50,10 +47,11 @@ document.addEventListener("alpine:init", () => {
 
   // Roving tabindex: only one figure of a grid takes Tab, arrows move inside it.
   const cells = (grid) => [...grid.querySelectorAll("thead tr, tbody tr")].map((row) => [...row.querySelectorAll("a, input:not([type=hidden]):not(.hold), select, button")].filter((cell) => !cell.closest("form[data-in-place]") || cell.matches("a"))).filter((row) => row.length);
+  const stop = (all, one) => all.forEach((cell) => { cell.tabIndex = cell === one ? 0 : -1; });
   const rove = () => document.querySelectorAll("table[data-grid]").forEach((grid) => {
     // The heads, which sort, are reached from the rows below them.
     const all = cells(grid).flat(), first = all.find((cell) => cell.closest("tbody")) || all[0];
-    all.forEach((cell) => { cell.tabIndex = cell === first ? 0 : -1; });
+    stop(all, first);
   });
   // What scrolls sideways on a narrow screen can be reached and scrolled by keyboard.
   const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box, place) => {
@@ -80,11 +78,14 @@ document.addEventListener("alpine:init", () => {
     const to = rows[Math.min(rows.length - 1, Math.max(0, row + move[0]))];
     const column = rows[row].indexOf(event.target) + move[1];
     const next = to[Math.min(to.length - 1, Math.max(0, column))];
-    event.target.tabIndex = -1;
-    next.tabIndex = 0;
     next.focus();
     return true;
   }
+  // However a figure came to the focus, it is where Tab comes back to.
+  document.addEventListener("focusin", ({ target }) => {
+    const grid = target.closest?.("table[data-grid]"), all = grid ? cells(grid).flat() : [];
+    if (all.includes(target)) stop(all, target);
+  });
 
   // Results of a search: arrows go from the field into the list and back, Enter opens.
   function walkResults(event) {
