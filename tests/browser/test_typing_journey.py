@@ -158,3 +158,16 @@ def test_what_is_followed_by_keyboard_keeps_the_focus(path, followed, reached, v
     with page.expect_response(lambda answer: answer.ok and "text/html" in answer.headers.get("content-type", "")):
         page.keyboard.press("Enter")
     expect(page.locator(reached)).to_be_focused()
+
+
+def test_back_shows_what_was_there_before_a_part_changed(visit):
+    page = visit("manager")
+    rows, team = page.locator("main tbody tr"), page.locator("a[aria-label='Rows below North region']")
+    before = rows.count()
+    team.click()
+    expect(team).to_have_attribute("aria-expanded", "false")
+    page.go_back()
+    expect(team).to_have_attribute("aria-expanded", "true")
+    expect(rows).to_have_count(before)
+    page.go_forward()
+    expect(team).to_have_attribute("aria-expanded", "false")

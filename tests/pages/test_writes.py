@@ -2,11 +2,14 @@
 
 import threading
 import time
+from datetime import timedelta
 from io import BytesIO
 
 import pytest
 from django.contrib.auth.models import User
 from django.core.handlers.wsgi import WSGIRequest
+from django.core.management import call_command
+from django.db import connection
 from django.http import HttpResponse
 from django.test import Client, RequestFactory
 
@@ -14,8 +17,9 @@ from tests.support.answers import text
 from tests.support.kept_rows import be_impatient, somebody_else_writing
 from tests.support.world import World
 from wise_tally.domain.deals.models import Deal, DealRevision
-from wise_tally.domain.org.models import Person
-from wise_tally.web.request import sessions, writes
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import Person, SentForm
+from wise_tally.web.request import sent_once, sessions, writes
 
 HERE = {"HTTP_REFERER": "http://testserver/deals/d/", "HTTP_SEC_FETCH_MODE": "navigate"}
 
@@ -105,3 +109,55 @@ def test_one_write_at_a_time_and_the_next_waits_shortly(monkeypatch):
     assert answers[3:] == [200]
     assert max(most) == 1
     assert gate(factory.post("/")).status_code == 200, "the turn is given back"
+
+
+NEW = {"name": "Twice", "account": "Mill", "is_new": "on", "stage": "s1", "amount": "5", "expected_close": "2026-12-01"}
+NEW |= {"owner": "boss", "deal_type": "", "source": "", "next_step": "", "next_step_on": "", "next": "/deals/"}
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_form_sent_twice_is_done_once(boss):
+    """At once, as by a double click, and again later; the same form drawn anew is another one, and a refused one may be mended."""
+    both, form = threading.Barrier(2), NEW | {"csrfmiddlewaretoken": "drawn first"}
+    led_to = []
+
+    def send():
+        client = Client()
+        client.force_login(User.objects.get())
+        both.wait(5)
+        led_to.append(client.post("/deals/new-deal/", form).headers.get("Location"))
+        connection.close()
+
+    threads = [threading.Thread(target=send) for _ in range(2)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    led_to.append(boss.post("/deals/new-deal/", form).headers.get("Location"))
+    assert led_to == ["/deals/twice/"] * 3
+    assert Deal.objects.filter(name="Twice").count() == 1
+    known = NEW | {"is_new": "", "csrfmiddlewaretoken": "drawn anew"}
+    assert boss.post("/deals/new-deal/", known)["Location"] == "/deals/twice_2/"
+    for amount in ("much", "much", "6"):
+        answer = boss.post("/deals/new-deal/", known | {"amount": amount})
+    assert (answer.status_code, Deal.objects.filter(name="Twice").count()) == (302, 3)
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_form_that_another_process_is_doing_is_waited_for(boss, monkeypatch):
+    """Until it leads somewhere, or shortly; where the other process ended in the middle, the form drawn anew does it."""
+    monkeypatch.setattr(sent_once, "PATIENCE", 0.3)
+    monkeypatch.setattr(sent_once, "begin_form", lambda mark, now: False)
+    form = NEW | {"csrfmiddlewaretoken": "drawn"}
+    assert boss.post("/deals/new-deal/", form, **HERE).status_code == 503
+    answers = iter(["", "/deals/other/"])
+    monkeypatch.setattr(sent_once, "form_led_to", lambda mark: next(answers))
+    assert boss.post("/deals/new-deal/", form)["Location"] == "/deals/other/"
+    assert not Deal.objects.filter(name="Twice").exists()
+    monkeypatch.undo()
+    assert boss.post("/deals/new-deal/", form)["Location"] == "/deals/twice/"
+    call_command("tidy")
+    assert SentForm.objects.count() == 1
+    SentForm.objects.update(sent_at=now() - timedelta(days=2))
+    call_command("tidy")
+    assert not SentForm.objects.exists()

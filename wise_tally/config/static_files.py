@@ -8,11 +8,13 @@ from rcssmin import cssmin
 from rjsmin import jsmin
 from whitenoise.storage import CompressedStaticFilesStorage
 
-from wise_tally.web.style_sheets import PARTS, TOGETHER
+from wise_tally.web.served_together import TOGETHER
 
 # Those of the project; what is shipped from elsewhere is small already.
 OWN = "web/"
 SMALLER = {".js": jsmin, ".css": cssmin}
+# A script may end without what the next one needs to begin.
+BETWEEN = {".js": ";\n", ".css": ""}
 
 
 def smaller(name: str, text: str) -> str:
@@ -31,7 +33,8 @@ class SmallFiles(CompressedStaticFilesStorage):
                 if name.startswith(OWN) and name.endswith(tuple(SMALLER)):
                     file = Path(self.path(name))
                     file.write_text(smaller(name, file.read_text(encoding="utf-8")), encoding="utf-8")
-            parts = (Path(self.path(name)).read_text(encoding="utf-8") for name in PARTS)
-            Path(self.path(TOGETHER)).write_text("".join(parts), encoding="utf-8")
-            paths = {**paths, TOGETHER: (self, TOGETHER)}
+            for name, parts in TOGETHER.items():
+                texts = (Path(self.path(part)).read_text(encoding="utf-8") for part in parts)
+                Path(self.path(name)).write_text(BETWEEN[name[name.rfind(".") :]].join(texts), encoding="utf-8")
+            paths = {**paths, **{name: (self, name) for name in TOGETHER}}
         yield from super().post_process(paths, dry_run, **options)

@@ -86,6 +86,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "wise_tally.web.request.middleware.WorkspaceMiddleware",
     "wise_tally.web.request.writes.WritesInTurn",
+    "wise_tally.web.request.sent_once.SentOnce",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "wise_tally.config.urls"

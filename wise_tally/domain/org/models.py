@@ -244,3 +244,11 @@ class OutboxMessage(models.Model):
     document_name = models.CharField(max_length=200, blank=True)
     document = models.TextField(blank=True)
     deal_key = models.CharField(max_length=64, blank=True)
+
+
+class SentForm(models.Model):
+    """A form that somebody sent, by its mark, and the address it led to: none while it is being done."""
+
+    mark = models.CharField(max_length=64, unique=True)
+    sent_at = models.DateTimeField(db_index=True)
+    led_to = models.CharField(max_length=4000, blank=True)

@@ -6,7 +6,7 @@ from typing import Any
 from django import template
 
 from wise_tally.domain import formats
-from wise_tally.web.style_sheets import style_sheets
+from wise_tally.web.served_together import scripts, style_sheets
 
 register = template.Library()
 FILTERS = (
@@ -33,9 +33,9 @@ FILTERS = (
 )
 for write in FILTERS:
     register.filter(write)
-for tag in (formats.currency_sign, formats.decimal_sign, formats.day_order, formats.plan_value):
+SAID = (formats.currency_sign, formats.decimal_sign, formats.day_order, formats.plan_value)
+for tag in (*SAID, style_sheets, scripts):
     register.simple_tag(tag)
-register.simple_tag(style_sheets)
 
 
 @register.filter

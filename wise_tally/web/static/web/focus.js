@@ -39,6 +39,8 @@
     remember(node.form && field.form === node.form ? field : node);
   }, true);
   ["DOMContentLoaded", "ajax:merged"].forEach((name) => document.addEventListener(name, restore));
+  // Back to a page of which a part was made anew loads it again, as the library does for every other step but the first.
+  document.addEventListener("ajax:before", () => { if (!history.state) history.replaceState({ __ajax: true }, ""); });
 
   // A choice by mouse is sent at once. Arrows and letters go through the choices: it is sent after a pause, with Enter or when left.
   document.addEventListener("alpine:init", () => Alpine.data("submitOnChange", () => ({
