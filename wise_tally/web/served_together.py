@@ -12,7 +12,7 @@ TOGETHER = {
         *(f"web/styles/{name}.css" for name in ("table", "picture", "charts", "panel", "pages", "brief")),
     ),
     SCRIPTS: (
-        *(f"web/{name}.js" for name in ("sort", "keys", "focus")),
+        *(f"web/{name}.js" for name in ("sort", "keys", "focus", "leaving")),
         "vendor/d3-shape-3.2.0/d3-shape.min.js",
         *(f"web/{name}.js" for name in ("charts", "suggest", "narrow", "rows", "read_as")),
         "vendor/idiomorph-0.8.0/idiomorph.min.js",

@@ -64,7 +64,7 @@
       return;
     }
     arrived(field, typed);
-    if (answer.redirected && !answer.headers.has(MARK)) { location.assign(answer.url); return; }
+    if (answer.redirected && !answer.headers.has(MARK)) { form.dataset.sent = ""; location.assign(answer.url); return; }
     if (!answer.headers.has(MARK)) { note(place).textContent = "Not saved. Load the page again."; return; }
     if (!answer.ok) { refused(form, field, place, text); return; }
     if (bySelf(form)) saved(form, field, place, text, typed);
@@ -124,7 +124,7 @@
       field?.focus();
       send(form, field, { [button.dataset.again]: button.dataset.value });
     }));
-    said.querySelectorAll("[data-cancel]").forEach((button) => button.addEventListener("click", () => location.reload()));
+    said.querySelectorAll("[data-cancel]").forEach((button) => button.addEventListener("click", () => { form.dataset.sent = ""; location.reload(); }));
   }
 
   function ask(form, field, dialog) {

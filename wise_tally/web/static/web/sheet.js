@@ -10,7 +10,7 @@
   const open = (table) => {
     const form = table.closest("form"), status = form.querySelector("[data-sheet-said]");
     const done = [], undone = [];
-    let grid = [], at = [0, 0], to = [0, 0], dragging = false, waiting, isSaving = false;
+    let grid = [], at = [0, 0], to = [0, 0], dragging = false, waiting;
     const fields = () => [...table.querySelectorAll(FIELD)];
     const was = new WeakMap(fields().map((field) => [field, field.value]));
     const say = (words) => { status.textContent = words; };
@@ -133,9 +133,8 @@
         }
       }));
       paint();
-      form.classList.toggle("unsaved", isChanged());
+      form.classList.toggle("unsaved", fields().some((field) => field.value !== field.defaultValue));
     };
-    const isChanged = () => fields().some((field) => field.value !== field.defaultValue);
 
     const move = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
     const onKey = (event) => {
@@ -206,8 +205,6 @@
     addEventListener("pointerup", () => { dragging = false; });
     const tools = { "fill-right": () => fill(false), "fill-down": () => fill(true), undo, redo };
     form.addEventListener("click", (event) => { const tool = event.target.closest("[data-sheet-tool]"); if (tool) tools[tool.dataset.sheetTool](); });
-    form.addEventListener("submit", () => { isSaving = true; });
-    addEventListener("beforeunload", (event) => { if (isChanged() && !isSaving) event.preventDefault(); });
   };
 
   document.addEventListener("DOMContentLoaded", () => document.querySelectorAll("table[data-sheet]").forEach(open));
