@@ -1,17 +1,20 @@
 """Nothing is left out silently, refused late or shown stale: rows of rates, files, programs, leavers, closings, clocks."""
 
 import os
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 
 import pytest
 
 from tests.interfaces.test_api import bearer, token_of
+from tests.support.answers import text
 from tests.support.world import World, ask
 from wise_tally.book.store import books
 from wise_tally.core.lines import Filter
 from wise_tally.core.tally import Sides, TallyQuery, tally_values
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal, DealRevision, Lead
+from wise_tally.domain.deals.models import Activity, Deal, DealRevision, Lead
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.targets.models import Quota
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import read_package
@@ -250,3 +253,32 @@ def test_a_deal_won_again_reached_what_it_skipped_at_its_first_win(tmp_path):
     for period, decided in (("2025-01-01/2025-01-31", 1), ("2025-05-01/2025-05-31", 0)):
         rows = ask("set-and-seen", period, "2025-06-30")
         assert rows["s3"]["decided"] == decided
+
+
+def test_a_deal_added_by_mistake_is_removed_as_if_it_had_never_been(demo, sign_in):
+    """Within the hour, by who added it, while nothing else belongs to it; then the figures are what they were."""
+    client, figures = sign_in("m1"), "/forecast/table.csv"
+    before, stood = client.get(figures).content, Deal.objects.count()
+    new = {"name": "Mistaken", "account": "", "stage": "ns_offer", "amount": "90000", "expected_close": "2026-12-01"}
+    new |= {"owner": "r08", "deal_type": "", "source": "", "next_step": "", "next_step_on": ""}
+    page = client.post("/deals/new-deal/", new)["Location"]
+    assert client.get(figures).content != before
+    assert "Mistaken: added." in text(client.get("/deals/?view=lanes"))
+    shown = client.get(page)
+    back = {"revision": shown.context["undo"].revision, "next": page}
+    assert sign_in("a1", apart=True).post(f"{page}revert/", back).status_code == 409
+    activity = {"deal": "mistaken", "kind": "phone", "subject": "Asked", "on": "2026-11-23", "next": page}
+    client.post("/customers/activities/", activity)
+    refused = client.post(f"{page}revert/", back)
+    assert (refused.status_code, "belongs to “Mistaken” already" in text(refused)) == (409, True)
+    Activity.objects.filter(deal__key="mistaken").delete()
+    removed = client.post(f"{page}revert/", back, follow=True)
+    assert removed.redirect_chain == [("/deals/", 302)]
+    assert "Mistaken was removed." in text(removed)
+    assert (client.get(figures).content, Deal.objects.count()) == (before, stood)
+    assert client.get(page).status_code == 404
+    assert AuditEntry.objects.get(action="deal removed").before == "Mistaken"
+    later = client.post("/deals/new-deal/", new)["Location"]
+    DealRevision.objects.filter(deal__key="mistaken").update(effective_at=now() - timedelta(minutes=61))
+    back["revision"] = DealRevision.objects.get(deal__key="mistaken").pk
+    assert client.post(f"{later}revert/", back).status_code == 409

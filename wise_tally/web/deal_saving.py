@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from django.contrib import messages
 from django.core.exceptions import PermissionDenied
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
@@ -14,7 +15,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import ClosingRefused, OldState, StageRefused, last_revision
 from wise_tally.domain.deals.entry import DetailRefused
 from wise_tally.domain.deals.models import Deal, DealRevision
-from wise_tally.domain.deals.revert import revert
+from wise_tally.domain.deals.revert import revert, revision_before, take_back_added
 from wise_tally.domain.formats import day, money
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person
@@ -106,13 +107,25 @@ def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
     asked = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
     number = request.POST.get("revision", "")
     expected = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
+    given = (request.viewer, books.current().reference, deal, expected, now())
     try:
-        after = revert(request.viewer, books.current().reference, deal, expected, now())
+        if revision_before(last_revision(deal)) is None:
+            take_back_added(*given)
+            return _removed(asked)
+        after = revert(*given)
     except (OldState, StageRefused, PermissionDenied) as refused:
         status = 403 if isinstance(refused, PermissionDenied) else 409
         return asked.page("not_put_back", {"words": str(refused)}, status)
     request.session.pop(LAST, None)
     return _done(asked, after, "Undone", None)
+
+
+def _removed(asked: DealRequest) -> HttpResponse:
+    """Back to the page, but not to that of a deal which is there no more."""
+    asked.request.session.pop(LAST, None)
+    messages.success(asked.request, f"{asked.deal.name} was removed.")
+    own = reverse("deals:deal", args=[asked.deal.key])
+    return redirect(reverse("deals:page") if asked.back.startswith(own) else asked.back)
 
 
 def _done(asked: DealRequest, after: DealRevision, words: str, before: DealRevision | None) -> HttpResponse:

@@ -11,7 +11,7 @@ from wise_tally.domain.deals.entry import restore_answers, write_details
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.book_number import revisions_added
+from wise_tally.domain.org.book_number import old_rows_changed, revisions_added
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.records import expected_values
 
@@ -54,6 +54,34 @@ def revert(viewer: Viewer, reference: ReferenceData, deal: Deal, expected_revisi
     audit(viewer, "deal change put back", f"{deal.key} revision {expected_revision}", now, after=changed)
     revisions_added()
     return last_revision(deal)
+
+
+@transaction.atomic
+def take_back_added(
+    viewer: Viewer, reference: ReferenceData, deal: Deal, expected_revision: int, now: datetime
+) -> None:
+    """Remove a deal that was added by a slip of the hand, as if it had never been; the audit still tells of it.
+
+    Raises OldState where it was changed since, StageRefused where somebody else added it, it is older, or something belongs to
+    it already, PermissionDenied.
+    """
+    added = last_revision(deal)
+    if added.pk != expected_revision or revision_before(added) is not None:
+        raise OldState(added)
+    require_owner(viewer, reference, added.owner, local_day(now, reference.time_zone))
+    if not _is_slip(viewer, added, now, reference.time_zone):
+        raise StageRefused("A deal can only be removed on the same day within an hour, by whoever added it.")
+    if _has_more(deal):
+        raise StageRefused(f"Something belongs to “{deal.name}” already, such as an activity. Mark it as lost instead.")
+    audit(viewer, "deal removed", f"{deal.key}, just added", now, before=deal.name)
+    deal.delete()
+    old_rows_changed()
+
+
+def _has_more(deal: Deal) -> bool:
+    """Whether anything but its revisions belongs to a deal."""
+    others = [one for one in Deal._meta.related_objects if one.related_model is not DealRevision]
+    return any(one.related_model._base_manager.filter(**{one.field.name: deal}).exists() for one in others)
 
 
 def _is_slip(viewer: Viewer, last: DealRevision, now: datetime, time_zone: str) -> bool:

@@ -20,6 +20,7 @@ from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import DealType, Document, Source, Stage, StageKind
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import AccountField
+from wise_tally.web.deal_saving import LAST
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField
 from wise_tally.web.forms.own_fields import NewCloseField, names_of
 from wise_tally.web.request.permissions import safe_next
@@ -105,6 +106,7 @@ def new_deal(request: PageRequest) -> HttpResponse:
         new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
         try:
             deal = add_deal_of(viewer, books.current().reference, new, name, now())
+            request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk}
             return redirect("deals:deal", key=deal.key)
         except DealRefused as refused:
             form.add_error(None, str(refused))

@@ -31,4 +31,4 @@ def last_change(request: PageRequest, key: str = "") -> LastChange | None:
     if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
         return None
     before = revision_before(last)
-    return LastChange(deal.key, deal.name, " · ".join(difference(before, last)), last.pk) if before else None
+    return LastChange(deal.key, deal.name, " · ".join(difference(before, last)) if before else "added", last.pk)
