@@ -38,6 +38,7 @@
     const field = document.activeElement;
     remember(node.form && field.form === node.form ? field : node);
   }, true);
+  document.addEventListener("pointerdown", () => sessionStorage.removeItem(KEPT), true);
   ["DOMContentLoaded", "ajax:merged"].forEach((name) => document.addEventListener(name, restore));
   // Back to a page of which a part was made anew loads it again, as the library does for every other step but the first.
   document.addEventListener("ajax:before", () => { if (!history.state) history.replaceState({ __ajax: true }, ""); });
