@@ -198,3 +198,13 @@ def test_who_leaves_with_something_typed_is_asked_first(visit):
     away.click()
     page.wait_for_url("**/attainment/")
     assert asked == ["beforeunload"]
+
+
+def test_a_refused_form_leads_to_the_field_that_is_wrong(visit):
+    page = visit("manager", "/deals/new-deal/")
+    page.get_by_label("Name", exact=True).fill("Late gauge")
+    amount = page.get_by_label("Amount")
+    amount.fill("much")
+    page.get_by_role("button", name="Add deal").click()
+    expect(amount).to_have_attribute("aria-invalid", "true")
+    expect(amount).to_be_focused()

@@ -295,4 +295,9 @@ def test_several_rows_are_submitted_at_once_all_or_none(demo, nobody_called, sig
         == 302
     )
     assert Call.objects.count() == 3, "the button of a row sends this row alone"
+    assert 'value="20 000"' in text(head.get("/forecast/submitted/")), "what was typed into the others stays there"
+    assert 'value="20 000"' not in text(head.get("/forecast/submitted/"))
+    alone = head.post("/forecast/submitted/", typed | {"node": "person:r01", "amount:person:r01": "x"})
+    assert ('value="20 000"' in text(alone), alone.context["wrong_row"]) == (True, "person:r01")
+    assert alone.content.decode().count('aria-invalid="true" aria-describedby="not-submitted"') == 1
     assert "Enter an amount in at least one row" in text(head.post("/forecast/submitted/", {"amount:person:r01": ""}))

@@ -82,6 +82,16 @@ class TypedCall:
 
 
 NOTHING_TYPED = TypedCall("", "")
+# What was typed into other rows than the one submitted stays there.
+REST = "typed_forecasts"
+
+
+class RowRefused(CallRefused):
+    """What was typed into the row of this token cannot be kept."""
+
+    def __init__(self, words: str, token: str) -> None:
+        super().__init__(words)
+        self.token = token
 
 
 @dataclass(frozen=True)
@@ -208,18 +218,22 @@ def _held(line: FilterLine) -> dict[tuple[str, str], Call]:
 def page(request: PageRequest) -> HttpResponse:
     """All calls of the period, and calling."""
     line = read_scope(request)
-    wrong, typed, status = "", dict[str, TypedCall](), 200
+    wrong, wrong_row, status = "", "", 200
+    typed = {token: TypedCall(*one) for token, one in request.session.pop(REST, {}).items()}
     if request.method == "POST":
-        typed = _typed(request.POST.dict())
+        typed, rest = _typed(request.POST.dict())
         try:
             if "due" in request.POST:
                 return _set_due(request, line)
             _call(request, line, typed)
+            if rest:
+                request.session[REST] = {token: (one.amount, one.reason) for token, one in rest.items()}
             return redirect(f"{reverse('forecast:calls')}?{line.query()}")
         except CallRefused as refused:
-            wrong, status = str(refused), 422
+            wrong, status, wrong_row = str(refused), 422, getattr(refused, "token", "")
         except PermissionDenied as denied:
             wrong, status = str(denied), 403
+        typed |= rest
     rows = _rows(request, line)
     shown = folded(rows)
     seen = observed_probabilities(line.book, line.snapshot, line.period)
@@ -243,6 +257,7 @@ def page(request: PageRequest) -> HttpResponse:
         "chart": submitted_chart(line, course, quota),
         "history": _history(line, rows),
         "wrong": wrong,
+        "wrong_row": wrong_row,
         "weekdays": list(enumerate(WEEKDAYS)),
         "due": Workspace.current().calls_due_on,
         "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,
@@ -312,17 +327,19 @@ def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
     return redirect(f"{reverse('forecast:calls')}?{line.query()}")
 
 
-def _typed(posted: Mapping[str, str]) -> dict[str, TypedCall]:
-    """What was typed by row; of the row whose own button was pressed alone, where it was."""
+def _typed(posted: Mapping[str, str]) -> tuple[dict[str, TypedCall], dict[str, TypedCall]]:
+    """What was typed by row, and what is not to be submitted of it: all but the row whose own button was pressed, where one was."""
     for_all = posted.get("reason_for_all", "").strip()
     found = {}
     for name in posted:
         if name.startswith("amount:"):
             token = name.partition(":")[2]
             found[token] = TypedCall(posted[name].strip(), posted.get(f"reason:{token}", "").strip() or for_all)
-    if "node" in posted:
-        return {posted["node"]: found.get(posted["node"], NOTHING_TYPED)}
-    return {token: one for token, one in found.items() if one.amount}
+    typed = {token: one for token, one in found.items() if one.amount}
+    if "node" not in posted:
+        return typed, {}
+    typed.pop(posted["node"], None)
+    return {posted["node"]: found.get(posted["node"], NOTHING_TYPED)}, typed
 
 
 @transaction.atomic
@@ -339,7 +356,7 @@ def _call(request: PageRequest, line: FilterLine, typed: dict[str, TypedCall]) -
         try:
             _call_row(request, line, rows[token], one)
         except CallRefused as refused:
-            raise CallRefused(f"{rows[token].row.name}: {refused}") from refused
+            raise RowRefused(f"{rows[token].row.name}: {refused}", token) from refused
 
 
 def _call_row(request: PageRequest, line: FilterLine, row: CallRow, typed: TypedCall) -> None:

@@ -19,7 +19,7 @@
   // The same words, else what stands in its place: the other way to sort, the page before the last one.
   function restore() {
     const [path, words, index, box, place] = JSON.parse(sessionStorage.getItem(KEPT) ?? "[]");
-    // Whoever went on in the meantime, or is led to what is wrong, keeps that place.
+    // Whoever went on in the meantime keeps that place.
     if (document.activeElement !== document.body) return;
     sessionStorage.removeItem(KEPT);
     if (path !== location.pathname) return;
@@ -39,7 +39,14 @@
     remember(node.form && field.form === node.form ? field : node);
   }, true);
   document.addEventListener("pointerdown", () => sessionStorage.removeItem(KEPT), true);
-  ["DOMContentLoaded", "ajax:merged"].forEach((name) => document.addEventListener(name, restore));
+  document.addEventListener("ajax:merged", restore);
+  // A form that was refused leads to the first field that is wrong.
+  document.addEventListener("DOMContentLoaded", () => {
+    const wrong = document.querySelector(`main :is(${FIELDS})[aria-invalid=true]`);
+    if (!wrong || document.activeElement !== document.body) { restore(); return; }
+    sessionStorage.removeItem(KEPT);
+    wrong.focus();
+  });
   // Back to a page of which a part was made anew loads it again, as the library does for every other step but the first.
   document.addEventListener("ajax:before", () => { if (!history.state) history.replaceState({ __ajax: true }, ""); });
 
