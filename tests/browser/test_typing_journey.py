@@ -171,6 +171,8 @@ def test_back_shows_what_was_there_before_a_part_changed(visit):
     expect(rows).to_have_count(before)
     page.go_forward()
     expect(team).to_have_attribute("aria-expanded", "false")
+    with page.expect_event("load"):
+        page.evaluate("dispatchEvent(new PageTransitionEvent('pageshow', { persisted: true }))")
 
 
 def test_who_leaves_with_something_typed_is_asked_first(visit):

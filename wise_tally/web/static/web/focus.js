@@ -50,6 +50,9 @@
   // Back to a page of which a part was made anew loads it again, as the library does for every other step but the first.
   document.addEventListener("ajax:before", () => { if (!history.state) history.replaceState({ __ajax: true }, ""); });
 
+  // A page that the browser kept as it was is loaded again: its figures may be old, and its forms were sent.
+  window.addEventListener("pageshow", ({ persisted }) => { if (persisted) location.reload(); });
+
   // A choice by mouse is sent at once. Arrows and letters go through the choices: it is sent after a pause, with Enter or when left.
   document.addEventListener("alpine:init", () => Alpine.data("submitOnChange", () => ({
     byKeys: false,
