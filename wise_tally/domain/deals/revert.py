@@ -70,7 +70,7 @@ def take_back_added(
         raise OldState(added)
     require_owner(viewer, reference, added.owner, local_day(now, reference.time_zone))
     if not _is_slip(viewer, added, now, reference.time_zone):
-        raise StageRefused("A deal can only be removed on the same day within an hour, by whoever added it.")
+        raise StageRefused("Only the person who added a deal can remove it, within an hour and on the same day.")
     if _has_more(deal):
         raise StageRefused(f"Something belongs to “{deal.name}” already, such as an activity. Mark it as lost instead.")
     audit(viewer, "deal removed", f"{deal.key}, just added", now, before=deal.name)
