@@ -2,6 +2,13 @@
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
+from django.db.models import Value
+from django.db.models.functions import Concat
+
+from wise_tally.domain.deals.models import Account, Contact, Deal, Lead
+from wise_tally.domain.org.book_number import reference_changed
+from wise_tally.domain.org.models import Person
+from wise_tally.domain.process.models import LeadStep, Stage
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 VIEWS = (
@@ -120,3 +127,19 @@ def test_each_view_is_clean(visit, width, height, scheme):
     page.context.clear_cookies()
     page.goto(f"{base}/sign-in/")
     assert not faults_of(page)
+
+
+# Pages whose texts hold names that people gave, but for tables, which have a scroll bar of their own.
+NAMED = ("/brief/", "/today/", "/deals/?view=lanes", "/deals/d9001/", "/customers/account/ac001/", "/customers/lead/l0621/", "/team/")
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_a_long_word_stays_within_its_page(visit, width):
+    for model in (Account, Contact, Deal, Lead, LeadStep, Person, Stage):
+        model.objects.update(name=Concat("name", Value("Elektrizitätswerk" * 8)))
+    reference_changed()
+    page = visit("admin", width=width)
+    base = page.url.split("/forecast")[0]
+    for view in NAMED:
+        page.goto(base + view)
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), view
