@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from django.contrib.staticfiles.storage import staticfiles_storage
 from django.core.management import call_command
 from django.template.loader import get_template
 from django.urls import URLResolver, get_resolver
@@ -245,13 +246,19 @@ def test_a_page_carries_little(tmp_path, settings):
     call_command("collectstatic", "--noinput", "--verbosity", "0")
     served = (*scripts(), *style_sheets())
     assert set(served) == {*TOGETHER, TOKENS}
-    alone = {f"web/{path.name}" for path in (tmp_path / "web").glob("*.js")} - {*TOGETHER, *TOGETHER[SCRIPTS]}
+    alone = {f"web/{path.name}" for path in (PRODUCT / "web/static/web").glob("*.js")} - {*TOGETHER, *TOGETHER[SCRIPTS]}
     sizes = {name: (tmp_path / f"{name}.gz").stat().st_size for name in {*alone, *served}}
     assert sum(sizes[name] for name in served) + max(sizes[name] for name in alone) < 61_000
     for name in (STYLES, "web/charts.js"):
         text = (tmp_path / name).read_text()
         assert "/* " not in text, "comments are for readers"
         assert "\n  " not in text
+    # Kept for good by a browser, since what changed has another name.
+    address = staticfiles_storage.url(STYLES)
+    assert re.fullmatch(r"/static/web/styles/all\.[0-9a-f]{12}\.css", address)
+    assert (tmp_path / address.removeprefix("/static/")).read_text() == (tmp_path / STYLES).read_text()
+    settings.WHITENOISE_USE_FINDERS = True
+    assert staticfiles_storage.url(STYLES) == f"/static/{STYLES}"
 
 
 def test_what_is_kept_is_text_pictures_and_fonts():

@@ -130,7 +130,15 @@ def test_each_view_is_clean(visit, width, height, scheme):
 
 
 # Pages whose texts hold names that people gave, but for tables, which have a scroll bar of their own.
-NAMED = ("/brief/", "/today/", "/deals/?view=lanes", "/deals/d9001/", "/customers/account/ac001/", "/customers/lead/l0621/", "/team/")
+NAMED = (
+    "/brief/",
+    "/today/",
+    "/deals/?view=lanes",
+    "/deals/d9001/",
+    "/customers/account/ac001/",
+    "/customers/lead/l0621/",
+    "/team/",
+)
 
 
 @pytest.mark.parametrize("width", [1280, 390])

@@ -27,6 +27,7 @@ QUARTER = (date(2026, 10, 1), date(2026, 12, 31))
 
 def begin(client, **typed):
     posted = {"organisation": "Ferrow & Lisk", "name": "Wilf", "username": "wilf", "password": "long enough to keep"}
+    posted["time_zone"] = "Europe/Lisbon"
     return client.post("/sign-in/", posted | typed)
 
 
@@ -40,6 +41,7 @@ def test_who_comes_first_becomes_administrator_and_nobody_after(client):
         assert says in text(refused)
         assert not User.objects.exists()
     assert begin(client).url == "/setup/start/"
+    assert '<option value="Europe/Lisbon" selected>' in text(client.get("/setup/organisation/"))
     assert client.get("/").url == "/setup/start/"
     page = text(client.get("/setup/start/"))
     assert "Still needed for a forecast: a process with stages, quotas, deals" in page

@@ -1,12 +1,16 @@
-"""Scripts and styles as they are served: without comments and spaces, compressed beside the plain file."""
+"""Scripts and styles as they are served: without comments and spaces, compressed, under names that tell their content.
+
+A browser keeps such a file for good and asks for another one as soon as it changed.
+"""
 
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from django.conf import settings
 from rcssmin import cssmin
 from rjsmin import jsmin
-from whitenoise.storage import CompressedStaticFilesStorage
+from whitenoise.storage import CompressedManifestStaticFilesStorage
 
 from wise_tally.web.served_together import TOGETHER
 
@@ -23,7 +27,7 @@ def smaller(name: str, text: str) -> str:
     return str(SMALLER[ending](text)) if name.startswith(OWN) and ending in SMALLER else text
 
 
-class SmallFiles(CompressedStaticFilesStorage):
+class SmallFiles(CompressedManifestStaticFilesStorage):
     """Static files collected for serving."""
 
     def post_process(self, paths: dict[str, Any], dry_run: bool = False, **options: Any) -> Iterator[Any]:
@@ -36,5 +40,9 @@ class SmallFiles(CompressedStaticFilesStorage):
             for name, parts in TOGETHER.items():
                 texts = (Path(self.path(part)).read_text(encoding="utf-8") for part in parts)
                 Path(self.path(name)).write_text(BETWEEN[name[name.rfind(".") :]].join(texts), encoding="utf-8")
-            paths = {**paths, **{name: (self, name) for name in TOGETHER}}
+            paths = {name: (self, name) for name in (*paths, *TOGETHER)}
         yield from super().post_process(paths, dry_run, **options)
+
+    def stored_name(self, name: str) -> str:
+        """The name a page links to; where nothing was collected, that of the file as it stands in the project."""
+        return name if settings.WHITENOISE_USE_FINDERS else str(super().stored_name(name))

@@ -22,10 +22,12 @@ def nobody_yet() -> bool:
 
 
 @transaction.atomic
-def first_administrator(organisation: str, name: str, username: str, password: str, now: datetime) -> User:
-    """Make the first administrator of an empty workspace, and name it; raises PermissionDenied once there is anybody.
+def first_administrator(
+    organisation: str, name: str, username: str, password: str, time_zone: str, now: datetime
+) -> User:
+    """Make the first administrator of an empty workspace, name it, and set its zone where one is given.
 
-    Raises OrganisationRefused for a password that is too weak.
+    Raises PermissionDenied once there is anybody, OrganisationRefused for a password that is too weak.
     """
     if not nobody_yet():
         raise PermissionDenied("This workspace has people already; sign in, or ask an administrator.")
@@ -35,6 +37,7 @@ def first_administrator(organisation: str, name: str, username: str, password: s
         raise OrganisationRefused(" ".join(error.messages)) from error
     workspace = Workspace.current()
     workspace.organisation = organisation
+    workspace.time_zone = time_zone or workspace.time_zone
     workspace.save()
     user = User.objects.create_user(username, password=password, first_name=name[:150])
     person, _ = Person.objects.get_or_create(key=username, defaults={"name": name, "role": Role.ADMIN})

@@ -2,11 +2,13 @@
 
 import re
 from calendar import month_name
+from functools import cache
 from itertools import pairwise
 from typing import Any
 from zoneinfo import available_timezones
 
-from babel.numbers import get_currency_precision, list_currencies
+from babel import Locale
+from babel.numbers import get_currency_name, get_currency_precision, get_territory_currencies
 from django import forms
 from django.contrib import messages
 from django.http import HttpResponse
@@ -42,6 +44,20 @@ NAMES = (
 )
 
 
+@cache
+def _currencies() -> list[tuple[str, str]]:
+    """What is money somewhere today: code, and code with name."""
+    codes = {code for territory in Locale("en").territories for code in get_territory_currencies(territory)}
+    return [(code, f"{code} · {get_currency_name(code, locale='en')}") for code in sorted(codes)]
+
+
+@cache
+def _time_zones() -> list[tuple[str, str]]:
+    """Zones by region and town."""
+    zones = sorted(zone for zone in available_timezones() if "/" in zone and not zone.startswith("Etc/"))
+    return [(zone, zone.replace("_", " ")) for zone in ["UTC", *zones]]
+
+
 class SizesField(forms.CharField):
     """Classes of customers by sales, one a line: a name, and from the second on a colon and the amount it begins at."""
 
@@ -74,8 +90,14 @@ class OrganisationForm(LedgerForm):
     """Name, currency, time zone, fiscal year, what reps see."""
 
     organisation = NameField(label="Organisation")
-    currency = forms.CharField(label="Currency", max_length=3, help_text="three-letter code, for example EUR")
-    time_zone = forms.CharField(label="Time zone", max_length=64, help_text="for example Europe/Dublin")
+    currency = forms.ChoiceField(
+        label="Currency",
+        error_messages={"invalid_choice": "“%(value)s” is not a currency. Enter a three-letter code, for example EUR."},
+    )
+    time_zone = forms.ChoiceField(
+        label="Time zone",
+        error_messages={"invalid_choice": "“%(value)s” is not a time zone. Enter one such as Europe/Dublin."},
+    )
     fiscal_year_start_month = forms.TypedChoiceField(
         label="First month of the fiscal year", coerce=int, choices=list(enumerate(MONTHS, 1))
     )
@@ -107,6 +129,16 @@ class OrganisationForm(LedgerForm):
         help_text="one a line, the smallest first; from the second on a colon and the sales it begins at; empty for the usual ones",
     )
 
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        workspace = Workspace.current()
+        # What a package brought may be older than these lists.
+        for name, kept, offered in (
+            ("currency", workspace.currency, _currencies()),
+            ("time_zone", workspace.time_zone, _time_zones()),
+        ):
+            self.offer(name, offered if kept in dict(offered) else [(kept, kept), *offered])
+
     def clean_not_reached_message(self) -> str:
         """Only placeholders that are filled in."""
         text: str = self.cleaned_data["not_reached_message"]
@@ -117,10 +149,8 @@ class OrganisationForm(LedgerForm):
         return text
 
     def clean_currency(self) -> str:
-        """A known code, with the decimals of what is kept."""
-        code: str = self.cleaned_data["currency"].upper()
-        if code not in list_currencies():
-            raise forms.ValidationError(f"“{code}” is not a currency. Enter a three-letter code, for example EUR.")
+        """A code with the decimals of what is kept."""
+        code: str = self.cleaned_data["currency"]
         kept = Workspace.current().currency
         money = DealRevision.objects.exists() or Quota.objects.exists()
         if money and get_currency_precision(code) != get_currency_precision(kept):
@@ -136,13 +166,6 @@ class OrganisationForm(LedgerForm):
     def clean_day_order(self) -> str:
         """What is kept, where nothing was chosen."""
         return self.cleaned_data["day_order"] or Workspace.current().day_order
-
-    def clean_time_zone(self) -> str:
-        """A known zone."""
-        zone: str = self.cleaned_data["time_zone"]
-        if zone not in available_timezones():
-            raise forms.ValidationError(f"“{zone}” is not a time zone. Enter one such as Europe/Dublin.")
-        return zone
 
 
 @require_http_methods(["GET", "HEAD", "POST"])

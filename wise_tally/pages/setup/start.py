@@ -25,13 +25,14 @@ from wise_tally.web.request.viewing import PageRequest
 
 @dataclass(frozen=True)
 class Step:
-    """One step: what it is for, whether it is done, where its page is."""
+    """One step: what it is for, whether it is done, where its page is and what leads there."""
 
     slug: str
     title: str
     words: str
     done: str
     url: str
+    leads: str
 
 
 def steps() -> list[Step]:
@@ -43,17 +44,17 @@ def steps() -> list[Step]:
     deals = len(book.deals.key)
     return [
         Step("organisation", "Currency, time zone, fiscal year", "All figures use one currency and one calendar.",
-             "done" if set_up else "", reverse("setup:organisation")),
+             "done" if set_up else "", reverse("setup:organisation"), "Set currency and calendar"),
         Step("process", "Sales process", "Stages and probabilities, from a template or empty.",
-             _count(len(reference.processes), "process", "processes"), reverse("setup:processes")),
+             _count(len(reference.processes), "process", "processes"), reverse("setup:processes"), "All processes"),
         Step("teams", "Teams", "One per line. Indent a line to place it under the team above.",
-             _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"])),
+             _count(teams, "team", "teams"), reverse("setup:tree", args=["teams"]), "All teams"),
         Step("people", "People", "One per line, or pasted from a spreadsheet: name, e-mail, team, role (rep, manager, admin or viewer).",
-             _count(people - 1, "other person", "other people"), reverse("setup:entries", args=["people"])),
+             _count(people - 1, "other person", "other people"), reverse("setup:entries", args=["people"]), "All people"),
         Step("targets", "Targets", "A yearly target distributed over months and people, or uploaded from a spreadsheet.",
-             _count(len(reference.quotas), "quota", "quotas"), reverse("setup:quotas")),
+             _count(len(reference.quotas), "quota", "quotas"), reverse("setup:quotas"), "Open the quota plan"),
         Step("deals", "Deals", "Import from a CSV or XLSX file.",
-             _count(deals, "deal", "deals"), reverse("imports:imports")),
+             _count(deals, "deal", "deals"), reverse("imports:imports"), "Import deals"),
     ]  # fmt: skip
 
 

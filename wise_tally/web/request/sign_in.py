@@ -1,6 +1,7 @@
 """Signing in and out; in the demo with one click."""
 
 from typing import Any
+from zoneinfo import available_timezones
 
 from django import forms
 from django.conf import settings
@@ -108,6 +109,13 @@ class FirstForm(LedgerForm):
         widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
         error_messages={"required": "Enter a password of at least 12 characters."},
     )
+    # Filled in by the browser.
+    time_zone = forms.CharField(required=False, widget=forms.HiddenInput(attrs={"data-own-zone": ""}))
+
+    def clean_time_zone(self) -> str:
+        """The zone the browser stands in; none where it is not known here."""
+        zone: str = self.cleaned_data["time_zone"]
+        return zone if zone in available_timezones() else ""
 
 
 def _first(request: PageRequest) -> HttpResponse:

@@ -16,6 +16,9 @@
     }, PAUSE);
   });
 
+  // A new workspace begins in the time zone of its first person.
+  for (const field of document.querySelectorAll("[data-own-zone]")) field.value = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
   const links = (picker) => [...picker.querySelectorAll("[data-picked]:not([hidden]) a, .picker-list:not([hidden]) a")];
 
   async function pick(field) {
