@@ -9,6 +9,7 @@ from tests.conftest import NOW
 from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.handover import mark_of, portions_of
+from wise_tally.domain.deals.journal_undo import rows_of
 from wise_tally.domain.deals.models import (
     Account,
     Activity,
@@ -90,6 +91,7 @@ class Belongings:
                       "contact": contact.key, "deal": deal.key, "revision": last_revision(deal).pk, "lead": lead.key, "fresh": fresh.key,
                       "owned": mark_of(portions_of(person, "all")),
                       "activity": self.activity.key, "note": self.note.key, "file": self.file.key,
+                      "note_rows": [(None, rows_of(deal)[f"Note {self.note.pk}"])],
                       "change": change.pk, "quota": self.numbers[0]}  # fmt: skip
         revisions_added()
         reference_changed()
@@ -116,7 +118,7 @@ class Belongings:
             return self.firm.stages | filled if "STAGES" in body else filled
         if not isinstance(body, str) or body in FILES:
             return SimpleUploadedFile("a.csv", FILES[body]) if isinstance(body, str) else body
-        return self.names["revision"] if body == "REVISION" else body.format(**self.names)
+        return self.names[body.lower()] if body in ("REVISION", "NOTE_ROWS") else body.format(**self.names)
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""

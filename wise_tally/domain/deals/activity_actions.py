@@ -93,7 +93,7 @@ def change_activity(
     viewer: Viewer, reference: ReferenceData, activity: Activity, values: Mapping[str, Any], now: datetime
 ) -> None:
     """Mark an activity as done, put it off, or change what it says."""
-    _require_record(viewer, reference, activity, now)
+    require_record(viewer, reference, activity, now)
     before = as_text(values_of(activity, list(values)))
     comes_again = activity.status == "planned" and values.get("status") == "done" and activity.repeat
     if comes_again:
@@ -125,12 +125,12 @@ def _plan_again(viewer: Viewer, reference: ReferenceData, activity: Activity, no
 @transaction.atomic
 def take_activity_away(viewer: Viewer, reference: ReferenceData, activity: Activity, now: datetime) -> None:
     """Delete an activity that was written down by mistake."""
-    _require_record(viewer, reference, activity, now)
+    require_record(viewer, reference, activity, now)
     audit(viewer, "activity taken away", activity.key, now, before=as_text(values_of(activity, list(CONTENT))))
     activity.delete()
 
 
-def _require_record(viewer: Viewer, reference: ReferenceData, record: Activity | Note, now: datetime) -> None:
+def require_record(viewer: Viewer, reference: ReferenceData, record: Activity | Note, now: datetime) -> None:
     """Whose record it is may change it; others need the right to change what it is about."""
     if record.person is not None and record.person.key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
         return
@@ -155,7 +155,7 @@ def add_note(viewer: Viewer, reference: ReferenceData, about: About, text: str, 
 @transaction.atomic
 def take_note_away(viewer: Viewer, reference: ReferenceData, note: Note, now: datetime) -> None:
     """Delete a note; its text stays in the audit."""
-    _require_record(viewer, reference, note, now)
+    require_record(viewer, reference, note, now)
     audit(viewer, "note taken away", note.key, now, before=note.text)
     note.delete()
 

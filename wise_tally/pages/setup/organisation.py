@@ -47,7 +47,7 @@ NAMES = (
 @cache
 def _currencies() -> list[tuple[str, str]]:
     """What is money somewhere today: code, and code with name."""
-    codes = {code for territory in Locale("en").territories for code in get_territory_currencies(territory)}
+    codes = {code for territory in Locale("en").territories for code in get_territory_currencies(str(territory))}
     return [(code, f"{code} · {get_currency_name(code, locale='en')}") for code in sorted(codes)]
 
 

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_POST
 from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import (
     About,
+    about_of,
     add_activity,
     add_note,
     assignee,
@@ -20,6 +21,7 @@ from wise_tally.domain.deals.activity_actions import (
 )
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.forms import ActivityForm, noon_of
+from wise_tally.pages.deals.customers.journal_undo import undoable
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -66,7 +68,8 @@ def add(request: PageRequest) -> HttpResponse:
     values = form.cleaned()
     if (key := form.cleaned_data["person"]) and values["status"] == "planned":
         values["person"] = assignee(request.viewer, books.current().reference, key, now())
-    add_activity(request.viewer, books.current().reference, about, values, now())
+    with undoable(request, about, "Planned." if values["status"] == "planned" else "Added to the journal."):
+        add_activity(request.viewer, books.current().reference, about, values, now())
     return redirect(safe_next(request, "/"))
 
 
@@ -83,25 +86,33 @@ class PutOffForm(LedgerForm):
         return self.cleaned_data["on"]
 
 
+# What may become of an activity, and what is said then.
+CHANGES = {
+    "done": "Marked as done.",
+    "open again": "Planned again.",
+    "put off": "Rescheduled.",
+    "away": "Activity deleted.",
+}
+
+
 @require_POST
 def change(request: PageRequest, key: str) -> HttpResponse:
     """Mark an activity as done, put it off to a day, open it again, or take it away."""
     found = visible(request).activity(key)
     viewer, reference = request.viewer, books.current().reference
-    what = request.POST.get("what", "")
-    if what == "done":
-        change_activity(viewer, reference, found, {"status": "done", "at": min(now(), found.at)}, now())
-    elif what == "open again":
-        change_activity(viewer, reference, found, {"status": "planned"}, now())
-    elif what == "put off":
-        form = PutOffForm(request.POST)
-        if not form.is_valid():
-            return _refused(request, form, "The activity was not rescheduled.", request.path, {})
-        change_activity(viewer, reference, found, {"at": noon_of(form.cleaned_data["on"]), "status": "planned"}, now())
-    elif what == "away":
-        take_activity_away(viewer, reference, found, now())
-    else:
+    what, form = request.POST.get("what", ""), PutOffForm(request.POST)
+    if what not in CHANGES:
         raise Refused(f"“{what[:20]}” is not valid. Choose done, reopen, reschedule or delete.")
+    if what == "put off" and not form.is_valid():
+        return _refused(request, form, "The activity was not rescheduled.", request.path, {})
+    with undoable(request, about_of(found) or found, CHANGES[what]):
+        if what == "away":
+            take_activity_away(viewer, reference, found, now())
+        elif what == "done":
+            change_activity(viewer, reference, found, {"status": "done", "at": min(now(), found.at)}, now())
+        else:
+            moved = {"at": noon_of(form.cleaned_data["on"])} if what == "put off" else {}
+            change_activity(viewer, reference, found, {**moved, "status": "planned"}, now())
     return redirect(safe_next(request, "/"))
 
 
@@ -121,12 +132,17 @@ def _add_note(request: PageRequest, about: About, typed: Mapping[str, str]) -> H
     form = NoteForm(typed)
     if not form.is_valid():
         return _refused(request, form, "The note was not saved.", reverse("customers:add-note"), _hidden(request))
-    add_note(request.viewer, books.current().reference, about, form.cleaned_data["text"], now())
+    with undoable(request, about, "Added to the journal."):
+        add_note(request.viewer, books.current().reference, about, form.cleaned_data["text"], now())
     return redirect(safe_next(request, "/"))
 
 
 @require_POST
 def note_away(request: PageRequest, key: str) -> HttpResponse:
     """Take a note away; its text stays in the audit."""
-    take_note_away(request.viewer, books.current().reference, visible(request).note(key), now())
+    note = visible(request).note(key)
+    about = about_of(note)
+    assert about is not None, "a note stands with something"
+    with undoable(request, about, "Note deleted."):
+        take_note_away(request.viewer, books.current().reference, note, now())
     return redirect(safe_next(request, "/"))

@@ -14,6 +14,7 @@ from wise_tally.domain.deals.activity_actions import About, add_activity, requir
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.forms import ContactForm
+from wise_tally.pages.deals.customers.journal_undo import undoable
 from wise_tally.web.forms.fields import LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
@@ -70,7 +71,8 @@ def write(request: PageRequest, key: str) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         clean = form.cleaned_data
         values = {"kind": "mail", "subject": f"To {contact.name}: {clean['subject']}", "at": now(), "status": "done"}
-        add_activity(viewer, reference, about, values, now())
+        with undoable(request, about, "Added to the journal."):
+            add_activity(viewer, reference, about, values, now())
         link = f"mailto:{quote(contact.email)}?subject={quote(clean['subject'])}&body={quote(clean['body'])}"
     answer = {
         "form": form,

@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
+from django.urls import reverse
+
 from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import REPEATS, About
 from wise_tally.domain.formats import as_words
@@ -18,7 +20,7 @@ SHOWN = 15
 
 @dataclass(frozen=True)
 class Entry:
-    """One entry: when, of which kind, what in phrases, who, why. `void`: undone at once; `note`: the key of a note."""
+    """One entry: when, of which kind, what in phrases, who, why. `void`: undone at once; `key`: of an activity or a note."""
 
     at: datetime
     changes: tuple[str, ...]
@@ -26,7 +28,12 @@ class Entry:
     reason: str = ""
     void: bool = False
     kind: Literal["change", "activity", "note"] = "change"
-    note: str = ""
+    key: str = ""
+
+    @property
+    def address(self) -> str:
+        """Where an activity or a note is changed."""
+        return reverse(f"customers:{self.kind}", args=[self.key])
 
 
 def journal_of(
@@ -38,8 +45,11 @@ def journal_of(
     notes = about.notes.filter(at__lt=ends_at).select_related("person")
     entries = [
         *changes,
-        *(Entry(a.at, (f"{as_words(a.kind)}: {a.subject}",), _name(a.person), kind="activity") for a in done),
-        *(Entry(n.at, (n.text,), _name(n.person), kind="note", note=n.key) for n in notes),
+        *(
+            Entry(a.at, (f"{as_words(a.kind)}: {a.subject}",), _name(a.person), kind="activity", key=a.key)
+            for a in done
+        ),
+        *(Entry(n.at, (n.text,), _name(n.person), kind="note", key=n.key) for n in notes),
     ]
     entries.sort(key=lambda entry: entry.at, reverse=True)
     return {

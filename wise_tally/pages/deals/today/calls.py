@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
-from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
@@ -28,6 +27,7 @@ from wise_tally.domain.formats import as_words, day
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.deals.customers.activities import opened_about
+from wise_tally.pages.deals.customers.journal_undo import undoable
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
@@ -117,10 +117,11 @@ def follow(request: PageRequest) -> HttpResponse:
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
     what = FollowUp(outcome, text, next_on, "message" in request.POST)
+    said = "not reached" if outcome == NOT_REACHED else "kept" if outcome == REACHED else "put off"
+    words = f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}."
     try:
-        follow_up(request.viewer, books.current().reference, about, planned, what, now())
+        with undoable(request, about, words, may_undo=not what.with_message):
+            follow_up(request.viewer, books.current().reference, about, planned, what, now())
     except FollowUpRefused as refused:
         raise Refused(str(refused), 409) from None
-    said = "not reached" if outcome == NOT_REACHED else "kept" if outcome == REACHED else "put off"
-    messages.success(request, f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}.")
     return redirect(safe_next(request, "/today/"))
