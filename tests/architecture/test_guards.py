@@ -234,6 +234,20 @@ def test_every_address_that_is_named_exists():
     assert not wrong
 
 
+# Deletions that offer an undo at the foot of the page, and the page that shows the parts.
+UNDONE = {"journal.html", "journal_entry.html", "tallies.html", "arrange.html", "basics.html"}
+
+
+def test_what_is_deleted_can_be_undone_or_is_asked_about():
+    buttons = [
+        (path.name, found)
+        for path in TEMPLATES
+        for found in re.findall(r"<button[^>]*>\s*(?:Delete|Discard scenario)[^<]*</button>", path.read_text())
+    ]
+    assert {name for name, button in buttons if "data-sure=" not in button} == UNDONE
+    assert len(buttons) > len(UNDONE) + 5
+
+
 def test_every_template_can_be_read():
     """Its tags, filters and parts exist, also in what is hardly ever shown."""
     for path in TEMPLATES:

@@ -1,12 +1,13 @@
 """A rep's day in the real browser: due today, the search, ten deals edited in place, by keyboard alone."""
 
 import json
+from datetime import UTC, datetime
 
 import pytest
 from playwright.sync_api import expect
 
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Activity, Deal, DealRevision
+from wise_tally.domain.deals.models import Activity, Deal, DealRevision, KeptFile
 
 pytestmark = [pytest.mark.browser, pytest.mark.django_db(transaction=True)]
 
@@ -41,6 +42,26 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.locator("#told form", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
     expect(page.locator(".deal-fields")).to_contain_text("Expected close")
     assert last_revision(Deal.objects.get(key="d9001")).stage.key == "ns_terms"
+
+
+def test_a_file_goes_only_after_a_question_and_a_journal_entry_comes_back(visit):
+    deal = Deal.objects.get(key="d9001")
+    KeptFile.objects.create(key="plan", deal=deal, name="plan.txt", at=datetime(2026, 11, 20, tzinfo=UTC), content=b"x")
+    page, asked = visit("manager", "/deals/d9001/"), []
+    page.once("dialog", lambda dialog: (asked.append(dialog.message), dialog.dismiss()))
+    delete = page.locator("li", has_text="plan.txt").get_by_role("button", name="Delete")
+    delete.click()
+    assert asked == ["Delete plan.txt? This cannot be undone."]
+    assert KeptFile.objects.filter(key="plan").exists()
+    page.once("dialog", lambda dialog: dialog.accept())
+    delete.click()
+    expect(page.get_by_text("No files yet.")).to_be_visible()
+    page.get_by_label("What was said or agreed").fill("Rang the chair")
+    page.get_by_role("button", name="Add to journal").press("Enter")
+    expect(page.locator("#told")).to_contain_text("Added to the journal.")
+    page.locator("#told").get_by_role("button", name="Undo").press("Enter")
+    expect(page.locator("#told")).to_contain_text("Undone.")
+    assert not Activity.objects.filter(subject="Rang the chair").exists()
 
 
 def test_ten_deals_are_edited_in_place_each_saved_at_once(visit):

@@ -93,7 +93,7 @@ REASON_WORDS = (
     "planned activity due",
     "closes this week",
     "expected close is past",
-    "stalled in its stage",
+    "stalled in stage",
     "close date moved later at least twice",
     "no close date",
     "contact overdue",

@@ -1,3 +1,11 @@
+// What cannot be undone is asked about first.
+document.addEventListener("submit", (event) => {
+  const asked = event.submitter?.dataset.sure;
+  if (!asked || confirm(asked)) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+}, true);
+
 // Who leaves a page with something typed and not saved is asked first. Notes and cells that save themselves are not lost.
 (() => {
   const FORMS = "main form[method=post]:not([data-sent], [data-saves-itself], [data-in-place]:not([data-in-place=button]))";
