@@ -105,7 +105,7 @@ def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_s
 NO_ENTRY = {"set_preference", "audit", "end_every", "another_database", "ensure_categories"}
 NO_ENTRY |= {"begin_form", "end_form", "forget_forms"}
 # Parts of actions: whoever calls them writes.
-PARTS = {"_contact_of", "_put", "_raise", "_restore_replaced", "_write_contacts", "_write_details", "_write_next",
+PARTS = {"_contact_of", "_put", "_raise", "_remove", "_restore_replaced", "_write_contacts", "_write_details", "_write_next",
          "_write_payments", "keep_answers", "keep_details", "keep_own", "move_all", "restore_answers",
          "send_notices", "write_details"}  # fmt: skip
 COMMON = {

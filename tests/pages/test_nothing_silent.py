@@ -12,7 +12,7 @@ from wise_tally.book.store import books
 from wise_tally.core.lines import Filter
 from wise_tally.core.tally import Sides, TallyQuery, tally_values
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Activity, Deal, DealRevision, Lead
+from wise_tally.domain.deals.models import Account, Activity, Deal, DealRevision, Lead
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.targets.models import Quota
@@ -278,6 +278,14 @@ def test_a_deal_added_by_mistake_is_removed_as_if_it_had_never_been(demo, sign_i
     assert (client.get(figures).content, Deal.objects.count()) == (before, stood)
     assert client.get(page).status_code == 404
     assert AuditEntry.objects.get(action="deal removed").before == "Mistaken"
+    for stays in (False, True):
+        page = client.post("/deals/new-deal/", new | {"account": "Brand New", "is_new": "on"})["Location"]
+        if stays:
+            client.post("/customers/account/brand_new/contacts/", {"name": "Ann"})
+        back["revision"] = DealRevision.objects.get(deal__key="mistaken").pk
+        removed = client.post(f"{page}revert/", back, follow=True)
+        assert ("Mistaken and the new customer Brand New were removed." in text(removed)) is not stays
+        assert Account.objects.filter(key="brand_new").exists() is stays
     later = client.post("/deals/new-deal/", new)["Location"]
     DealRevision.objects.filter(deal__key="mistaken").update(effective_at=now() - timedelta(minutes=61))
     back["revision"] = DealRevision.objects.get(deal__key="mistaken").pk

@@ -9,7 +9,7 @@ from tests.conftest import NOW
 from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.handover import mark_of, portions_of
-from wise_tally.domain.deals.journal_undo import rows_of
+from wise_tally.domain.deals.last_step import rows_of
 from wise_tally.domain.deals.models import (
     Account,
     Activity,
@@ -116,6 +116,8 @@ class Belongings:
         if isinstance(body, dict):
             filled = {name.format(**self.names): self.fill(value) for name, value in body.items()}
             return self.firm.stages | filled if "STAGES" in body else filled
+        if isinstance(body, list):
+            return body
         if not isinstance(body, str) or body in FILES:
             return SimpleUploadedFile("a.csv", FILES[body]) if isinstance(body, str) else body
         return self.names[body.lower()] if body in ("REVISION", "NOTE_ROWS") else body.format(**self.names)

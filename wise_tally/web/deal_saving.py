@@ -1,6 +1,7 @@
 """One way to save what was typed into a deal's row, wherever the row is: as a page, or as the answer to a cell edited in place."""
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,12 +15,13 @@ from wise_tally.book.store import books
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import ClosingRefused, OldState, StageRefused, last_revision
 from wise_tally.domain.deals.entry import DetailRefused
+from wise_tally.domain.deals.last_step import undo_step
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.revert import revert, revision_before, take_back_added
 from wise_tally.domain.formats import day, money
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person
-from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse
 from wise_tally.domain.process.models import Category, LostReason, StageKind
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.filter_line import period_words
@@ -121,9 +123,15 @@ def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
 
 
 def _removed(asked: DealRequest) -> HttpResponse:
-    """Back to the page, but not to that of a deal which is there no more."""
-    asked.request.session.pop(LAST, None)
-    messages.success(asked.request, f"{asked.deal.name} was removed.")
+    """Back to the page, but not to that of a deal which is there no more; a customer that was made with it goes, too."""
+    request, account, gone = asked.request, asked.deal.account, [asked.deal.name]
+    kept = request.session.pop(LAST, {})
+    if account and kept.get("key") == asked.deal.key and kept.get("made"):
+        # Something belongs to it meanwhile: it stays.
+        with suppress(ChangedMeanwhile, InUse, PermissionDenied):
+            undo_step(request.viewer, books.current().reference, account, kept["made"], now())
+            gone.append(account.name)
+    messages.success(request, f"{' and the new customer '.join(gone)} {'were' if gone[1:] else 'was'} removed.")
     own = reverse("deals:deal", args=[asked.deal.key])
     return redirect(reverse("deals:page") if asked.back.startswith(own) else asked.back)
 

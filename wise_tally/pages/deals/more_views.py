@@ -13,6 +13,7 @@ from wise_tally.domain.deals.actions import last_revision, require_deal
 from wise_tally.domain.deals.activity_actions import FileRefused, add_file, take_file_away
 from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal_of
 from wise_tally.domain.deals.entry import document_of, tick_entry
+from wise_tally.domain.deals.last_step import changed_rows, rows_of
 from wise_tally.domain.deals.models import KeptFile
 from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import now, today
@@ -106,7 +107,9 @@ def new_deal(request: PageRequest) -> HttpResponse:
         new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
         try:
             deal = add_deal_of(viewer, books.current().reference, new, name, now())
-            request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk}
+            # The customer that was made with it goes with it, if it is undone.
+            made = changed_rows({}, rows_of(deal.account)) if name else []
+            request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk, "made": made}
             return redirect("deals:deal", key=deal.key)
         except DealRefused as refused:
             form.add_error(None, str(refused))

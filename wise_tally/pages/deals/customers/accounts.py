@@ -14,6 +14,7 @@ from wise_tally.book.store import books
 from wise_tally.core.deal_list import open_by_group
 from wise_tally.domain.deals.account_actions import ACCOUNTS, merge_accounts, save_account
 from wise_tally.domain.deals.activity_actions import require_about
+from wise_tally.domain.deals.last_step import changed_rows, rows_of
 from wise_tally.domain.deals.models import Account
 from wise_tally.domain.deals.selectors import done_contacts
 from wise_tally.domain.org.access import May
@@ -21,6 +22,7 @@ from wise_tally.domain.org.clock import local_day, now
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.pages.deals.customers.forms import AccountForm
+from wise_tally.pages.deals.customers.last_step import offer_undo
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
@@ -193,6 +195,8 @@ def _edit(request: PageRequest, account: Account | None) -> HttpResponse:
             try:
                 key, expected = account.key if account else None, request.POST.get("seen", "")
                 kept = save_account(request.viewer, books.current().reference, key, form.cleaned(), now(), expected)
+                if account is None:
+                    offer_undo(request, kept, f"{kept.name} was added.", changed_rows({}, rows_of(kept)))
                 return redirect("customers:account", key=kept.key)
             except ChangedMeanwhile as changed:
                 status, meanwhile = 409, changed.now

@@ -21,7 +21,7 @@ from wise_tally.domain.deals.activity_actions import (
 )
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.forms import ActivityForm, noon_of
-from wise_tally.pages.deals.customers.journal_undo import undoable
+from wise_tally.pages.deals.customers.last_step import undoable
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused

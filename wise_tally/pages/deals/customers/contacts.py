@@ -14,7 +14,7 @@ from wise_tally.domain.deals.activity_actions import About, add_activity, requir
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.forms import ContactForm
-from wise_tally.pages.deals.customers.journal_undo import undoable
+from wise_tally.pages.deals.customers.last_step import undoable
 from wise_tally.web.forms.fields import LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
@@ -29,7 +29,8 @@ def new(request: PageRequest, key: str) -> HttpResponse:
     require_about(viewer, reference, account, now())
     form = ContactForm(request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
-        save_contact(viewer, reference, account, None, form.cleaned_data, now())
+        with undoable(request, account, f"{form.cleaned_data['name']} was added."):
+            save_contact(viewer, reference, account, None, form.cleaned_data, now())
         return redirect("customers:account", key=account.key)
     answer = {"form": form, "account": account}
     return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)
@@ -44,7 +45,8 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
     form = ContactForm(request.POST if request.method == "POST" else None, initial=kept)
     if request.method == "POST" and form.is_valid():
-        save_contact(viewer, reference, contact.account, contact.key, form.cleaned_data, now())
+        with undoable(request, contact.account, f"{form.cleaned_data['name']} was saved."):
+            save_contact(viewer, reference, contact.account, contact.key, form.cleaned_data, now())
         return redirect("customers:account", key=contact.account.key)
     answer = {"form": form, "account": contact.account, "contact": contact}
     return render(request, "customers/contact.html", answer, status=422 if form.is_bound else 200)

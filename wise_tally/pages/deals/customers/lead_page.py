@@ -11,6 +11,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 from wise_tally.book.store import books
 from wise_tally.domain.deals.creation import DealRefused, NewDeal
 from wise_tally.domain.deals.customer_access import may_change_lead
+from wise_tally.domain.deals.last_step import changed_rows, rows_of
 from wise_tally.domain.deals.lead_actions import (
     LEADS,
     LeadRefused,
@@ -31,6 +32,7 @@ from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import LeadStep, Stage, StageKind
 from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.pages.deals.customers.journal import Entry, journal_of
+from wise_tally.pages.deals.customers.last_step import offer_undo, undoable
 from wise_tally.pages.deals.customers.leads import age_days, visible_lead
 from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField, choices_of
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
@@ -52,6 +54,7 @@ def new(request: PageRequest) -> HttpResponse:
     form = LeadForm(viewer, None, request.POST if request.method == "POST" else None, initial={**own, "status": "new"})
     if request.method == "POST" and form.is_valid():
         lead = save_lead(viewer, books.current().reference, None, form.cleaned(), now())
+        offer_undo(request, lead, f"{lead.name} was added.", changed_rows({}, rows_of(lead)))
         return redirect("customers:lead", key=lead.key)
     return render(request, "customers/lead_form.html", {"form": form}, status=422 if form.is_bound else 200)
 
@@ -194,7 +197,8 @@ def _save(request: PageRequest, found: Lead) -> HttpResponse:
         return _lead_page(request, found, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:
         viewer, expected = request.viewer, request.POST.get("seen", "")
-        save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
+        with undoable(request, found, "Lead saved."):
+            save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
     except ChangedMeanwhile as meanwhile:
         return _lead_page(request, found, 409, form=form, meanwhile=meanwhile.now)
     return redirect("customers:lead", key=found.key)
@@ -209,7 +213,8 @@ def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
 
 
 def _work(request: PageRequest, found: Lead) -> HttpResponse:
-    work_on_lead(request.viewer, books.current().reference, found, now())
+    with undoable(request, found, "Lead is being worked on."):
+        work_on_lead(request.viewer, books.current().reference, found, now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 
@@ -217,15 +222,18 @@ def _step(request: PageRequest, found: Lead) -> HttpResponse:
     step = LeadStep.objects.filter(key=request.POST.get("step", "")).first()
     if step is None:
         raise LeadRefused("This step does not exist. Choose one from the list.")
-    move_lead(request.viewer, books.current().reference, found, step, now())
+    with undoable(request, found, f"Moved to {step.name}."):
+        move_lead(request.viewer, books.current().reference, found, step, now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 
 def _drop(request: PageRequest, found: Lead) -> HttpResponse:
-    drop_lead(request.viewer, books.current().reference, found, request.POST.get("because", "").strip(), now())
+    with undoable(request, found, "Lead disqualified."):
+        drop_lead(request.viewer, books.current().reference, found, request.POST.get("because", "").strip(), now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
 
 
 def _again(request: PageRequest, found: Lead) -> HttpResponse:
-    take_up_again(request.viewer, books.current().reference, found, now())
+    with undoable(request, found, "Lead reopened."):
+        take_up_again(request.viewer, books.current().reference, found, now())
     return redirect("customers:lead", key=found.key)

@@ -8,7 +8,7 @@ from wise_tally.pages.deals.customers import (
     activities,
     contacts,
     files,
-    journal_undo,
+    last_step,
     lead_page,
     leads,
     personal,
@@ -45,7 +45,7 @@ urlpatterns = [
     path("lead/<key:key>/change/", lead_page.change, name="change-lead"),
     path("activities/", activities.add, name="add-activity"),
     path("activity/<key:key>/", activities.change, name="activity"),
-    path("undo/<str:token>/", journal_undo.undo, name="undo"),
+    path("undo/<str:token>/", last_step.undo, name="undo"),
     path("notes/", activities.add_a_note, name="add-note"),
     path("note/<key:key>/", activities.note_away, name="note"),
 ]

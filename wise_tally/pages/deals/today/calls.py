@@ -27,7 +27,7 @@ from wise_tally.domain.formats import as_words, day
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.deals.customers.activities import opened_about
-from wise_tally.pages.deals.customers.journal_undo import undoable
+from wise_tally.pages.deals.customers.last_step import undoable
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next

@@ -1,0 +1,64 @@
+"""Undoing the last step about a deal, an account or a lead, offered at the foot of the page that follows it."""
+
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from django.contrib import messages
+from django.http import HttpResponse
+from django.shortcuts import redirect
+from django.urls import reverse
+from django.views.decorators.http import require_POST
+
+from wise_tally.book.store import books
+from wise_tally.domain.deals.activity_actions import About
+from wise_tally.domain.deals.last_step import changed_rows, rows_of, undo_step
+from wise_tally.domain.deals.models import Account, Activity, Deal, Lead
+from wise_tally.domain.org.clock import now
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse
+from wise_tally.web.request.permissions import safe_next
+from wise_tally.web.request.refusals import Refused
+from wise_tally.web.request.viewing import PageRequest
+
+STEP = "last_step"
+KINDS: dict[str, Any] = {one.__name__: one for one in (Deal, Account, Lead, Activity)}
+
+
+@contextmanager
+def undoable(request: PageRequest, about: About | Activity, words: str, may_undo: bool = True) -> Iterator[None]:
+    """Say in words what the step within did, and remember how to undo it."""
+    before = rows_of(about)
+    yield
+    offer_undo(request, about, words, changed_rows(before, rows_of(about)) if may_undo else [])
+
+
+def offer_undo(request: PageRequest, about: About | Activity, words: str, rows: list[Any]) -> None:
+    """Say what was done, with a button that puts the rows back; without rows there is nothing to undo."""
+    token = secrets.token_urlsafe(6)
+    request.session[STEP] = {"token": token, "about": [type(about).__name__, about.pk, about.key], "rows": rows}
+    # The foot of a page makes a button of the address in the tag.
+    messages.success(request, words, extra_tags=reverse("customers:undo", args=[token]) if rows else "")
+
+
+@require_POST
+def undo(request: PageRequest, token: str) -> HttpResponse:
+    """Undo the step that was offered, as long as it is the last and nobody changed what it wrote."""
+    kept = request.session.get(STEP, {})
+    if kept.get("token") != token:
+        raise Refused("Only the last step can be undone.", 409)
+    kind, number, key = kept["about"]
+    about = KINDS[kind].objects.filter(pk=number).first() or KINDS[kind](pk=number, key=key)
+    try:
+        undo_step(request.viewer, books.current().reference, about, kept["rows"], now())
+    except (ChangedMeanwhile, InUse):
+        raise Refused("Something was changed or added in the meantime, so this was not undone.", 409) from None
+    del request.session[STEP]
+    messages.success(request, "Undone.")
+    back, own = (
+        safe_next(request, "/"),
+        reverse(f"customers:{kind.lower()}", args=[key]) if kind in ("Account", "Lead") else "",
+    )
+    # Not to the page of a record that is there no more.
+    is_gone = own and not KINDS[kind].objects.filter(pk=number).exists()
+    return redirect(reverse(f"customers:{kind.lower()}s") if is_gone and back.startswith(own) else back)
