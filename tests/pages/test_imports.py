@@ -171,7 +171,7 @@ def test_an_import_that_was_interrupted_says_so_and_starts_again(admin):
     ImportRun.objects.update(status="running")
     page = admin.get(answer.url)
     assert "This import was interrupted. Nothing was saved; you can start again." in text(page)
-    assert "No column is matched for" in text(admin.post(answer.url, {"take": "yes"}))
+    assert "These required fields have no column:" in text(admin.post(answer.url, {"take": "yes"}))
     ImportRun.objects.update(matching={"columns": page.context["matching"].columns, "process": "p", **FORMS})
     run.refresh_from_db()
     carry_out(run, viewer_of(Person.objects.get(key="boss")), NOW)

@@ -202,7 +202,7 @@ def test_saved_views_are_ones_own_or_shared_and_one_is_the_start(demo, sign_in):
 @pytest.mark.parametrize(
     ("query", "says"),
     [
-        ("f=nothing:is:1", "is no column"),
+        ("f=nothing:is:1", "is not a column"),
         ("f=amount:has:1", "cannot be used with amount"),
         ("f=amount:from:many", "a number from 0"),
         ("f=close:to:soon", "is not a date"),

@@ -243,7 +243,7 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
     client = sign_in("m1")
     StageGuide.objects.all().delete()
     guide = {"what": "guide", "text": "Ask early.", "checklist": "one\ntwo", "activities": "phone in a while"}
-    assert "is not an activity to plan" in text(client.post(MOMENTS, guide, follow=True))
+    assert "cannot be read. Write for example" in text(client.post(MOMENTS, guide, follow=True))
     assert not StageGuide.objects.exists()
     client.post(MOMENTS, guide | {"activities": "phone after 3 days: ask for the plan\nsite visit after 10 days"})
     assert StageGuide.objects.get().checklist == "one\ntwo"

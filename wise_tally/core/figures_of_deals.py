@@ -23,8 +23,7 @@ _LIST = (
         "weighted",
         "weighted",
         Kind.MONEY,
-        "Amount × probability, added over the deals in the list. Won deals count in full, lost ones not at all; each deal is "
-        "rounded to the minor unit.",
+        "Total of amount × probability. Won deals count in full, lost deals not at all; each deal is rounded to the minor unit.",
     ),
 )
 _DEAL = (
@@ -71,7 +70,7 @@ _account = partial(Figure, kind=Kind.MONEY, family=Family.ACCOUNT)
 _UNPAID = "Unpaid invoices, by days past due. An invoice due today is not past due."
 _SOLD = "Invoices issued in the span, credit notes subtracted."
 _CHANGE = "Sales of these days less those of the same days a year before, by the day an invoice was issued."
-_DEALS = "Sum of the whole amounts of the customer’s open, or past, deals that you may see, of every date."
+_DEALS = "Total amount of the customer’s open or past deals you can see, for all dates."
 _ACCOUNT = (
     _account("open", "open", definition=_DEALS),
     _account("past", "past", definition=_DEALS),

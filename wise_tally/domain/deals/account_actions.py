@@ -6,12 +6,11 @@ from difflib import SequenceMatcher
 from functools import lru_cache
 from typing import Any
 
-from django.core.exceptions import PermissionDenied
 from django.db import models, transaction
 from django.db.models import QuerySet
 
 from wise_tally.core.reference_data import ReferenceData
-from wise_tally.domain.deals.customer_access import may_change_account
+from wise_tally.domain.deals.customer_access import require_customer
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Invoice, Note, Order, OwnFieldValue
 from wise_tally.domain.deals.own_fields import Kind
 from wise_tally.domain.org.access import May, Viewer, require_giving
@@ -110,8 +109,7 @@ def _require_giving(
 
 
 def _require(viewer: Viewer, reference: ReferenceData, account: Account, now: datetime) -> None:
-    if not may_change_account(viewer, reference, account, local_day(now, reference.time_zone)):
-        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
+    require_customer(viewer, reference, account, local_day(now, reference.time_zone))
 
 
 @transaction.atomic

@@ -12,7 +12,7 @@ from django.db import transaction
 
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import require_deal
-from wise_tally.domain.deals.customer_access import may_change_account, may_change_lead
+from wise_tally.domain.deals.customer_access import require_customer
 from wise_tally.domain.deals.models import Account, Activity, Deal, KeptFile, Lead, Note
 from wise_tally.domain.org.access import May, Viewer, require_giving
 from wise_tally.domain.org.actions import audit
@@ -45,12 +45,8 @@ def require_about(viewer: Viewer, reference: ReferenceData, about: About, now: d
     """Raise PermissionDenied unless the viewer may add to what is known about a deal, an account or a lead."""
     if isinstance(about, Deal):
         require_deal(viewer, reference, about, local_day(now, reference.time_zone))
-    elif isinstance(about, Account) and not may_change_account(
-        viewer, reference, about, local_day(now, reference.time_zone)
-    ):
-        raise PermissionDenied("This account belongs to somebody else; its owner, a manager or an administrator may.")
-    elif isinstance(about, Lead) and not may_change_lead(viewer, reference, about, local_day(now, reference.time_zone)):
-        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+    else:
+        require_customer(viewer, reference, about, local_day(now, reference.time_zone))
 
 
 def _links(about: About) -> dict[str, Any]:
@@ -170,9 +166,7 @@ def add_file(
     if not name.lower().endswith(ENDINGS):
         raise FileRefused(f"This file type is not allowed. Use one of: {', '.join(ENDINGS)}.")
     if len(content) > MOST_BYTES:
-        raise FileRefused(
-            f"The file has {len(content) / 1e6:.0f} MB. Use a file of up to {MOST_BYTES // 1_000_000} MB."
-        )
+        raise FileRefused(f"The file has {len(content) / 1e6:.0f} MB. The limit is {MOST_BYTES // 1_000_000} MB.")
     kept = KeptFile.objects.create(
         key=new_key(KeptFile, name), deal=deal, name=name, at=now, by=viewer.key, content=content
     )

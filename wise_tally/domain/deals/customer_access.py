@@ -2,6 +2,8 @@
 
 from datetime import date
 
+from django.core.exceptions import PermissionDenied
+
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.models import Account, Lead
 from wise_tally.domain.deals.selectors import last_revisions
@@ -19,6 +21,18 @@ def may_change_account(viewer: Viewer, reference: ReferenceData, account: Accoun
 def may_change_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, today: date) -> bool:
     """Whether the viewer may change a lead."""
     return _may_change_of(viewer, reference, lead.owner.key if lead.owner else None, today)
+
+
+def require_customer(viewer: Viewer, reference: ReferenceData, of: Account | Lead, today: date) -> None:
+    """Raise PermissionDenied unless the viewer may change an account or a lead."""
+    if isinstance(of, Account):
+        may = may_change_account(viewer, reference, of, today)
+    else:
+        may = may_change_lead(viewer, reference, of, today)
+    if not may:
+        raise PermissionDenied(
+            f"This {type(of).__name__.lower()} belongs to somebody else. Its owner, their manager or an administrator can change it."
+        )
 
 
 def _may_change_of(viewer: Viewer, reference: ReferenceData, owner: str | None, today: date) -> bool:

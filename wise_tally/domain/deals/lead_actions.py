@@ -5,13 +5,12 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.account_actions import save_account
 from wise_tally.domain.deals.creation import NewDeal, add_deal
-from wise_tally.domain.deals.customer_access import may_change_lead
+from wise_tally.domain.deals.customer_access import require_customer
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, LeadMove, Note
 from wise_tally.domain.deals.own_fields import Kind
 from wise_tally.domain.org.access import May, Viewer, require_giving
@@ -89,8 +88,7 @@ def move_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, step: LeadSt
 
 
 def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
-    if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
-        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+    require_customer(viewer, reference, lead, local_day(now, reference.time_zone))
     if lead.status in CLOSED:
         raise LeadRefused(f"This lead is already {lead.status}. Only new or working leads can be changed.")
 
@@ -118,8 +116,7 @@ def drop_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, because: str
 @transaction.atomic
 def take_up_again(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
     """Open a dropped lead again: it is being worked on."""
-    if not may_change_lead(viewer, reference, lead, local_day(now, reference.time_zone)):
-        raise PermissionDenied("This lead belongs to somebody else; its owner, a manager or an administrator may.")
+    require_customer(viewer, reference, lead, local_day(now, reference.time_zone))
     if lead.status != "dropped":
         raise LeadRefused("Only disqualified leads can be reopened.")
     Lead.objects.filter(pk=lead.pk).update(status="working", closed_at=None, dropped_because="")

@@ -58,7 +58,7 @@ def change_view(viewer: Viewer, view: SavedView, what: str, now: datetime) -> No
         SavedView.objects.filter(owner__key=viewer.key, starts=True).update(starts=False)
         SavedView.objects.filter(pk=view.pk).update(starts=True)
     elif not own and not viewer.may(May.SET_ORGANISATION):
-        raise PermissionDenied("This view belongs to somebody else; its owner or an administrator may change it.")
+        raise PermissionDenied("This view belongs to somebody else. Its owner or an administrator can change it.")
     elif what == "away":
         view.delete()
     else:

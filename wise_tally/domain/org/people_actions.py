@@ -128,8 +128,7 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
     if loop_on_any_date(history) is not None:
         above_name = parent.name if parent else "the organisation"
         raise OrganisationRefused(
-            f"{node.name} cannot stand under {above_name}: one of them would stand below itself on some date;"
-            " Choose one that is not below it."
+            f"{node.name} cannot be placed under {above_name}, because that would make a loop. Choose another place."
         )
 
 

@@ -52,9 +52,7 @@ def _require_expected(expected: str | None, now: str) -> None:
     """Refuse on a state that somebody changed meanwhile, showing what is there now."""
     if expected is not None and expected.replace("\r\n", "\n") != now:
         there = now.replace("\n", " / ") or "nothing"
-        raise MomentRefused(
-            f"Somebody else changed this meanwhile; it says now: {there}. Save again to put yours over it."
-        )
+        raise MomentRefused(f"Somebody else has changed this to “{there}”. Save again to overwrite.")
 
 
 @transaction.atomic
@@ -84,8 +82,8 @@ def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetim
     wrong = [line for line in values["activities"].splitlines() if line.strip() and not PLANNED.fullmatch(line.strip())]
     if wrong:
         raise MomentRefused(
-            f"“{wrong[0][:60]}” is not an activity to plan. Write KIND after NUMBER days: what for, with one of"
-            f" {', '.join(KINDS)}, such as “phone after 3 days: ask for the plan”."
+            f"“{wrong[0][:60]}” cannot be read. Write for example “phone after 3 days: ask for the plan”."
+            f" Activities: {', '.join(KINDS)}."
         )
     kept = guide_of(stage)
     _require_expected(expected, as_text(kept))
@@ -98,7 +96,7 @@ def add_file(viewer: Viewer, stage: Stage, name: str, content: bytes, now: datet
     """A file that helps in the stage; one of the same name is replaced."""
     viewer.require(May.SET_RULES)
     if not content or len(content) > MOST_FILE_BYTES:
-        raise MomentRefused(f"The file has {len(content)} bytes. Use a file of 1 to {MOST_FILE_BYTES:,} bytes.")
+        raise MomentRefused(f"The file is too large or empty. The limit is {MOST_FILE_BYTES / 1e6:.0f} MB.")
     StageFile.objects.update_or_create(stage=stage, name=name[-200:], defaults={"content": content})
     audit(viewer, "stage file added", f"{stage.name} ({stage.key})", now, after=name[-200:])
 

@@ -74,7 +74,8 @@ class QuotaOverlaps(Exception):
 
     def __init__(self, cell: QuotaCell, other: Quota) -> None:
         super().__init__(
-            f"A quota from {other.starts_on} to {other.ends_on} overlaps this period. Choose dates that do not overlap."
+            f"A quota from {day(other.starts_on)} to {day(other.ends_on)} overlaps this period."
+            " Choose dates that do not overlap."
         )
         self.cell = cell
 

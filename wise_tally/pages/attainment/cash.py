@@ -69,10 +69,10 @@ class Cash:
         keep = np.ones(len(found.rows), dtype=bool)
         if month:
             texts = [one.text for one in self.months]
-            one_of(month, texts, "is no month of this period", 404)
+            one_of(month, texts, "is not a month of this period", 404)
             keep &= found.period == texts.index(month)
         if kind:
-            one_of(kind, KINDS, "is no kind of payment", 404)
+            one_of(kind, KINDS, "is not a kind of payment", 404)
             keep &= found.kind == KINDS.index(kind)
         if side != "all":
             keep &= (line.snapshot.kind[found.rows] == WON) == (side == "won")
@@ -165,7 +165,7 @@ def page(request: PageRequest) -> HttpResponse:
 def working(request: PageRequest, side: str) -> HttpResponse:
     """The payments behind a figure of the calendar."""
     line = read_scope(request, "year")
-    one_of(side, SIDES, "is no figure of the cash calendar", 404)
+    one_of(side, SIDES, "is not a figure of the cash calendar", 404)
     month, kind, key = (request.GET.get(name, "") for name in ("month", "kind", "account"))
     cash = Cash(line)
     found = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)

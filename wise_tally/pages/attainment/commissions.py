@@ -243,7 +243,7 @@ def issue(request: PageRequest, key: str) -> HttpResponse:
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a commission came about: of all, of one subject, or of one of its deals."""
     asked = _read(request)
-    one_of(figure, FIGURES, "is no figure of commissions", 404)
+    one_of(figure, FIGURES, "is not a figure of commissions", 404)
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
     asked = asked.whole_of(key) if key and request.GET.get("all") else asked
     if key and key not in asked.group.keys:

@@ -20,7 +20,7 @@ FIGURES = ("needed", "at_pace", "deals_needed", "won", "quota", "pace", "gap", "
 
 def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for what is not there."""
-    one_of(figure, FIGURES, "is no figure of attainment here", 404)
+    one_of(figure, FIGURES, "is not a figure of attainment here", 404)
     try:
         by, node = node_of(asked.line.book, token, asked.line.as_of)
     except (LookupError, UnknownBreakdown):

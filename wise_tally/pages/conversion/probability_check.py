@@ -91,6 +91,7 @@ def page(request: PageRequest) -> HttpResponse:
         "test_query": asked.query(backtest="yes"),
         "chosen": chosen,
         "from_on": request.POST.get("from_on", ""),
+        "starts": _day(request) if request.POST.get("from_on") else None,
         "effect": _effect(line, chosen) if chosen and not wrong else None,
         "wrong": wrong,
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
@@ -133,7 +134,7 @@ def _day(request: PageRequest) -> date | None:
 
 @dataclass(frozen=True)
 class AdoptEffect:
-    """What adopting would do now: open deals that weigh otherwise, all open weighted money, and the quarters that move."""
+    """What adopting would do now: open deals that are weighted differently, the weighted pipeline, and the quarters that move."""
 
     deals_moved: int
     weighted_before: int

@@ -12,6 +12,7 @@ from django.urls import reverse
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import NO_CLOSING, Closing
 from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
+from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Territory
@@ -70,7 +71,7 @@ def _closing_tried(form: ClosingForm | None) -> Closing:
     """The closing as typed; for a preview before it was typed any reason serves, for nothing is kept."""
     if form is None:
         return NO_CLOSING
-    return form.closing if form.closing.lost_reason else replace(form.closing, lost_reason="to be said")
+    return form.closing if form.closing.lost_reason else replace(form.closing, lost_reason="reason asked below")
 
 
 def _chosen(request: PageRequest) -> dict[str, int]:
@@ -136,7 +137,7 @@ def _preview(
         "wrong": wrong,
         "today": today(),
         "lost_reasons": LostReason.objects.offered().order_by("name") if closing else [],
-        "changes": [(change, _words(change)) for change in changes],
+        "changes": [(change, difference(change.before, change.after)) for change in changes],
         "faults": faults,
         "unchanged": len(expected) - len(changes),
         "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
@@ -151,18 +152,6 @@ def _newly_past(change: Changed) -> bool:
     """Whether a deal would be given an expected close that is past."""
     close = change.after.expected_close
     return close is not None and close != change.before.expected_close and close < today()
-
-
-def _words(change: Changed) -> list[str]:
-    """What changes of a deal, as “stage Offer → Terms”."""
-    found = []
-    for name in ("stage", "owner", "category", "territory"):
-        before, after = getattr(change.before, name), getattr(change.after, name)
-        if before != after:
-            found.append(f"{name} {before.name if before else 'none'} → {after.name if after else 'none'}")
-    if change.before.expected_close != change.after.expected_close:
-        found.append(f"expected close {change.before.expected_close or 'none'} → {change.after.expected_close}")
-    return found
 
 
 def _undo(request: PageRequest) -> HttpResponse:

@@ -30,7 +30,7 @@ def account_named(visible: Visibility, text: str) -> Account | None:
     if not likely and (elsewhere := visible.twin_elsewhere(text)):
         raise forms.ValidationError(elsewhere)
     accepted = likely or "the name of an account that is there"
-    raise forms.ValidationError(f"There is no account “{text[:60]}”. Choose one of: {accepted}.")
+    raise forms.ValidationError(f"Account “{text[:60]}” not found. Choose one of: {accepted}.")
 
 
 class AccountField(forms.CharField):

@@ -175,7 +175,7 @@ def _read_clause(text: str, columns: dict[str, Column], line: FilterLine) -> Cla
 
 
 def _clause(columns: dict[str, Column], name: str, test: str, value: str) -> Clause:
-    one_of(name, columns, "is no column")
+    one_of(name, columns, "is not a column")
     column = columns[name]
     accepted = OF_KIND.get(column.kind, NUMBERS)
     if test not in accepted:

@@ -133,7 +133,7 @@ def add_files(request: PageRequest, key: str) -> HttpResponse:
         if upload is None or not upload.name:
             raise FileRefused("Choose a file (up to 10 MB).")
         if (upload.size or 0) > MOST_UPLOAD:
-            raise FileRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB. Use a file of up to 10 MB.")
+            raise FileRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB. The limit is 10 MB.")
         add_file(viewer, reference, deal, upload.name, upload.read(), now())
     except FileRefused as refused:
         return render(request, "deals/file_refused.html", {"deal": deal, "words": str(refused)}, status=422)

@@ -56,7 +56,7 @@ def _read(request: PageRequest, deal: Deal, name: str) -> Typed:
     if name in ("details", "next"):
         form = details_form(deal, visible(request), kept, request.POST) if name == "details" else NextForm(request.POST)
         good = form.is_valid()
-        return Typed(form, form.cleaned() if good else None, [] if good else ["Look at the marked fields."])
+        return Typed(form, form.cleaned() if good else None, [] if good else ["Correct the marked fields."])
     rows = read_rows(name, deal, request.POST)
     return Typed(rows, rows.value, rows.faults)
 

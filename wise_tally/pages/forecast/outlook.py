@@ -177,7 +177,7 @@ def _kept_set(line: FilterLine) -> str:
     seen, stages = observed_probabilities(line.book, line.snapshot, line.period), line.book.reference.stages
     kept = ", ".join(stages[stage].name for stage in sorted(seen.kept_set))
     told = f"Actual win rate: share won of the deals that first reached the stage in {period_words(seen.look_back)}"
-    return f"{told}; too few decided deals, so the set probability stays, for {kept}." if kept else f"{told}."
+    return f"{told}; for {kept} there are too few closed deals, so the set probability is used." if kept else f"{told}."
 
 
 @require_safe

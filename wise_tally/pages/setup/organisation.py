@@ -116,7 +116,7 @@ class OrganisationForm(LedgerForm):
     all_see_unowned = forms.BooleanField(label="Everybody sees customers that have no owner", required=False)
 
     not_reached_message = forms.CharField(
-        label="Message to somebody who was not reached",
+        label="Message to contacts who could not be reached",
         required=False,
         max_length=5_000,
         widget=forms.Textarea(attrs={"rows": 4}),
@@ -126,7 +126,7 @@ class OrganisationForm(LedgerForm):
         label="Sizes of customers by the sales of twelve months",
         required=False,
         widget=forms.Textarea(attrs={"rows": 4}),
-        help_text="one a line, the smallest first; from the second on a colon and the sales it begins at; empty for the usual ones",
+        help_text="one per line, smallest first; from the second, a colon and the sales it starts at; leave empty for the defaults",
     )
 
     def __init__(self, *args: Any, **options: Any) -> None:
@@ -186,7 +186,7 @@ def organisation(request: PageRequest) -> HttpResponse:
             there = [
                 f"{name.replace('_', ' ')} {value}" for name, value in changed.now.items() if seen.get(name) != value
             ]
-            form.add_error(None, f"Somebody else set {', '.join(there)} meanwhile; save again to put yours over it.")
+            form.add_error(None, f"Somebody else has changed this to {', '.join(there)}. Save again to overwrite.")
     expected_now = as_text(values_of(workspace, list(NAMES)))
     answer = {"form": form, "seen": expected_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}
     return render(request, "setup/organisation.html", answer, status=422 if form.errors else 200)

@@ -46,7 +46,7 @@ def read_upload(file: UploadedFile | None) -> UploadedTable:
         raise UploadRefused("Choose a CSV or XLSX file.")
     if (file.size or 0) > MOST_BYTES:
         size = (file.size or 0) / 1e6
-        raise UploadRefused(f"The file has {size:.0f} MB. Split it into files of up to {MOST_BYTES // 1_000_000} MB.")
+        raise UploadRefused(f"The file has {size:.0f} MB; the limit is {MOST_BYTES // 1_000_000} MB. Split it.")
     return read_table(file.name, file.read())
 
 
@@ -114,7 +114,7 @@ def _xlsx(content: bytes) -> UploadedTable:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as package:
             if sum(item.file_size for item in package.infolist()) > MOST_UNPACKED:
-                raise UploadRefused("The workbook unpacks to more than 50 MB. Use a smaller one, or CSV.")
+                raise UploadRefused("The workbook is too large. Use a smaller one, or save it as CSV.")
             if "[Content_Types].xml" not in package.namelist():
                 raise UploadRefused("This file is not a workbook. Upload CSV or XLSX.")
         rows = rows_of(content)

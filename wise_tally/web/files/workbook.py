@@ -31,7 +31,7 @@ def rows_of(content: bytes) -> Rows:
     try:
         done = subprocess.run(command, input=content, capture_output=True, timeout=MOST_SECONDS, check=True)
     except subprocess.SubprocessError as error:
-        raise WorkbookRefused("The file cannot be read as a workbook. Use CSV or XLSX.") from error
+        raise WorkbookRefused("The workbook cannot be read. Save it again as XLSX or CSV.") from error
     answer: dict[str, Any] = json.loads(done.stdout)
     if refused := answer.get("refused"):
         raise WorkbookRefused(refused)
@@ -79,7 +79,7 @@ def main() -> None:
     except WorkbookRefused as refused:
         answer = {"refused": str(refused)}
     except CalamineError:
-        answer = {"refused": "The file cannot be read as a workbook. Use CSV or XLSX."}
+        answer = {"refused": "The workbook cannot be read. Save it again as XLSX or CSV."}
     json.dump(answer, sys.stdout)
 
 

@@ -154,7 +154,7 @@ def _expected_close(form: DealForm, deal: Deal, last: DealRevision, stage: Stage
     elif close < today() and not meant and stage is not None and stage.kind == StageKind.OPEN:
         form.asks_past = True
         form.faults["expected_close"] = (
-            f"{close:%-d %b %Y} is past. Choose a day from today on, or confirm that it is meant."
+            f"{close:%-d %b %Y} is in the past. Confirm that this is intended, or choose today or later."
         )
     return close
 

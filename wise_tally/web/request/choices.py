@@ -6,7 +6,7 @@ from wise_tally.web.request.refusals import BadLink
 
 
 def one_of(text: str, accepted: Collection[str], what: str, status: int = 400) -> str:
-    """The text where it is accepted; raises BadLink with `what` it is not, such as “is no figure of the forecast”."""
+    """The text where it is accepted; raises BadLink with `what` it is not, such as “is not a figure of the forecast”."""
     if text not in accepted:
         raise BadLink(f"“{text[:60]}” {what}. Choose one of: {', '.join(filter(None, accepted))}.", text, status)
     return text

@@ -87,7 +87,7 @@ def _onwards(request: PageRequest) -> HttpResponse:
 def paused(request: PageRequest, *_: object) -> HttpResponse:
     """After too many wrong passwords: a pause that says how long."""
     note_sign_in("sign-in paused", request.POST.get("username", ""), client_address(request), now())
-    words = "Too many wrong passwords; wait a quarter of an hour, or ask an administrator for a new one."
+    words = "Too many failed attempts. Wait 15 minutes or ask an administrator for a new password."
     answer = {"next": safe_next(request, "/"), "wrong": words, "username": request.POST.get("username", "")}
     return render(request, "web/sign_in.html", answer, status=429)
 

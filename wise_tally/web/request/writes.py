@@ -11,11 +11,8 @@ from django.shortcuts import render
 from wise_tally.web.request.measured import REFUSED, WAITS
 from wise_tally.web.request.typed_again import kept_page
 
-BUSY = (
-    "Something large is being written just now, perhaps an import. Nothing of yours was changed; go back – what you typed"
-    " is still there – and save again in a minute."
-)
-KEPT = "Something large is being written just now, perhaps an import, so nothing was saved. Save again in a moment."
+BUSY = "An import is running, so your change was not saved. Go back and save again in a minute; your entries are still there."
+KEPT = "An import is running, so your change was not saved. Save again in a minute."
 PATIENCE, AGAIN_AFTER = 2.0, 5
 """Seconds that a write waits for the one before it in the same process, and after which it is worth another try."""
 SAFE = ("GET", "HEAD", "OPTIONS")

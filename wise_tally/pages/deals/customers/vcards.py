@@ -91,9 +91,7 @@ def _cards(file: UploadedFile | None) -> list[Card]:
     try:
         found = [_read(one) for one in vobject.readComponents(file.read().decode("utf-8-sig")) if one.name == "VCARD"]
     except (UnicodeDecodeError, vobject.base.ParseError, AttributeError, IndexError):
-        raise Refused(
-            "This file is no vCard that can be read. Save the contacts as vCard (UTF-8) again.", 422
-        ) from None
+        raise Refused("The vCard file cannot be read. Save the contacts as vCard (UTF-8) again.", 422) from None
     cards = [card for card in found if card.name]
     if not cards or len(cards) > MOST_CARDS:
         raise Refused(

@@ -137,7 +137,7 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
     if missing:
         return (
             matching,
-            f"No column is matched for {', '.join(kind.words(n) for n in missing)}. Choose a column for each.",
+            f"These required fields have no column: {', '.join(kind.words(n) for n in missing)}. Choose a column for each.",
         )
     if matching.dates not in DATE_FORMS or matching.numbers not in NUMBER_FORMS:
         return matching, "Choose a date format and a number format."

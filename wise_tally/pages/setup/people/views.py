@@ -209,7 +209,7 @@ def person(request: PageRequest, key: str) -> HttpResponse:
             rename_sign_in(viewer, found, request.POST.get("name", ""), now())
         except OrganisationRefused as refused:
             raise Refused(str(refused), 422) from refused
-        messages.success(request, "The name to sign in with was changed.")
+        messages.success(request, "The user name was changed.")
     elif what == "open":
         open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
         messages.success(request, "Access saved.")

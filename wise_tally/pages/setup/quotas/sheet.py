@@ -52,8 +52,8 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
         found = table.header[index] if index < len(table.header) else "nothing"
         right = wanted[index] if index < len(wanted) else "nothing more"
         raise UploadRefused(
-            f"Row 1, column {letters(index)} says “{found[:60]}” instead of “{right}”. The header must be that of the"
-            " downloaded sheet, in its order and in the first row."
+            f"Row 1, column {letters(index)} is “{found[:60]}”, expected “{right}”."
+            " Keep the header row of the downloaded file."
         )
     by_token = {node.token: node for node in nodes}
     typed: Typed = {}

@@ -100,7 +100,9 @@ def _save(
             messages.success(request, f"{plural(count, 'cell')} set." if count else "Nothing was changed.")
             return redirect(f"{reverse('setup:quotas')}?{view.query()}")
         except QuotaChanged as changed:
-            message = f"Set to {view.shown(changed.now) or 'nothing'} by somebody else meanwhile; save again to put yours over it."
+            message = (
+                f"Somebody else has changed this to “{view.shown(changed.now) or 'nothing'}”. Save again to overwrite."
+            )
             faults[f"{changed.cell.subject}:{changed.cell.subject_key}:{changed.cell.starts_on}"] = message
         except QuotaOverlaps as overlap:
             faults[f"{overlap.cell.subject}:{overlap.cell.subject_key}:{overlap.cell.starts_on}"] = str(overlap)

@@ -102,8 +102,8 @@ def _typed_row(posted: Mapping[str, str], kept: StageRow) -> StageRow:
             typed[name] = there
         else:
             row.faults[name] = (
-                f"The {WORDS[name]} of {kept.stage.name} was set to “{there}” by somebody else meanwhile; you typed"
-                f" “{typed[name]}”. Save again to put yours over it."
+                f"Somebody else has changed the {WORDS[name]} of {kept.stage.name} to “{there}”; you entered"
+                f" “{typed[name]}”. Save again to overwrite."
             )
     return row
 
