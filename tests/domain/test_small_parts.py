@@ -136,7 +136,7 @@ def test_after_ten_wrong_passwords_there_is_a_pause(firm, client):
     assert {answer.status_code for answer in answers[:9]} == {401}
     locked = client.post("/sign-in/", {"username": "b", "password": "right and long"})
     assert locked.status_code == 429
-    assert "wait a quarter of an hour" in locked.content.decode()
+    assert "Wait 15 minutes" in locked.content.decode()
     assert 'value="b"' in locked.content.decode()
     assert client.post("/sign-in/", {"username": "other", "password": "x"}).status_code == 401
     _, password = give_sign_in(

@@ -150,7 +150,7 @@ def test_activities_belong_to_the_day_in_the_workspace_and_to_people(demo, sign_
     assert done(query.replace("&kind=phone", "")) >= before + 100
     assert done(query.replace("kind=phone", "kind=web_visit")) == 100
     shown = client.get(f"/attainment/?{query}&where=lakeland").content.decode()
-    assert "do not narrow them" in shown
+    assert "process and territory filters do not apply" in shown
 
 
 def test_against_before_cuts_at_the_same_day(demo, sign_in):

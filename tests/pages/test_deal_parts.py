@@ -166,7 +166,7 @@ def test_the_way_on_is_shown_with_what_is_missing_and_a_past_close_is_asked(demo
     past = won | {"stage": "ns_offer", "expected_close": "2026-11-02"}
     asked = client.post(f"{BIG}change/", past)
     assert asked.status_code == 422
-    assert "confirm that it is meant" in text(asked)
+    assert "Confirm that this is intended" in text(asked)
     assert client.post(f"{BIG}change/", past | {"past_meant": "yes"}).status_code == 302
 
 

@@ -74,7 +74,7 @@ def test_a_step_is_undone_to_the_row(journal, sign_in, address, body, words):
     back = client.post(undo, {"next": page})
     assert rows() == before
     assert client.get(back.url).status_code == 200
-    assert AuditEntry.objects.filter(action="put back").exists()
+    assert AuditEntry.objects.filter(action="last step undone").exists()
     assert client.post(undo).status_code == 409, "once"
     assert rows() == before
     assert offered(client) is None

@@ -182,7 +182,7 @@ def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):
     assert good.status_code == 302
     assert Quota.objects.count() == before + 1
     stale = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "1", f"seen:{cell}": "43200"})
-    assert "by somebody else meanwhile" in stale.content.decode()
+    assert "Somebody else has changed this to" in stale.content.decode()
     assert ask("forecast", "FY2027-M08", AS_OF, by="person")["r01"]["quota"] == "50000.50"
     assert ask("forecast", "FY2027-M08", "2026-11-20", by="person")["r01"]["quota"] == "43200.00"
 

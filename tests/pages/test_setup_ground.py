@@ -227,7 +227,7 @@ def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, clien
     ):
         assert says in text(admin.post("/setup/organisation/", page | typed))
     late = admin.post("/setup/organisation/", page | {"seen": '{"organisation": "Old"}'})
-    assert "Somebody else set" in text(late)
+    assert "Somebody else has changed this to" in text(late)
     mate = next(p for p in ("r02", "r03", "r04") if team_of(p) == team_of("r01"))
     other = next(p for p in ("r08", "r10", "r12") if team_of(p) != team_of("r01"))
     assert sign_in("r01").get(f"/forecast/?who=person:{mate}").status_code == 403

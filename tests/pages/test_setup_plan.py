@@ -179,7 +179,7 @@ BAD_SHEETS = [
     (lambda s: s.__setitem__("E6", -3), "E6: “-3” is not valid"),
     (lambda s: s.__setitem__("B4", "nobody"), "is not in this plan. Delete the row or correct it."),
     (moved, "Row 1, column A is “Plan”, expected “subject”"),
-    (lambda s: s.__setitem__("D1", "2031-01"), "column D says “2031-01”"),
+    (lambda s: s.__setitem__("D1", "2031-01"), "column D is “2031-01”"),
 ]
 
 

@@ -248,11 +248,11 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
     client.post(MOMENTS, guide | {"activities": "phone after 3 days: ask for the plan\nsite visit after 10 days"})
     assert StageGuide.objects.get().checklist == "one\ntwo"
     late = client.post(MOMENTS, guide | {"activities": "", "seen": "{}", "text": "Mine"}, follow=True)
-    assert "Somebody else changed this meanwhile" in text(late)
+    assert "Somebody else has changed this to" in text(late)
     assert "Mine" in text(late), "what was typed stays"
     assert StageGuide.objects.get().text == "Ask early."
     late = client.post(MOMENTS, {"what": "checks", "checks": "amount is filled", "seen": "older"}, follow=True)
-    assert "it says now: amount is at least 1 / account is filled" in text(late)
+    assert "to “amount is at least 1 / account is filled”" in text(late)
     client.post(MOMENTS, {"what": "file", "file": SimpleUploadedFile("plan <b>.txt", b"hello")})
     name = StageFile.objects.get().name
     answer = client.get(f"/setup/stages/new_site/ns_terms/files/{name}/")
@@ -326,4 +326,4 @@ def test_a_database_busy_with_an_import_says_so(demo, sign_in, monkeypatch):
     monkeypatch.setattr("wise_tally.pages.setup.stages.stage_page.set_retired", locked)
     answer = sign_in("m1").post("/setup/stages/new_site/retire/", {"stage": "ns_plan", "what": "retire"})
     assert answer.status_code == 503
-    assert "Nothing of yours was changed" in text(answer)
+    assert "your change was not saved" in text(answer)

@@ -77,7 +77,7 @@ def test_two_who_edit_one_stage_see_both_values(demo, sign_in):
     assert client.post(PAGE, first | {"confirmed": "yes"}).status_code == 302
     answer = client.post(PAGE, second | {"confirmed": "yes"})
     assert answer.status_code == 422
-    assert "was set to “35” by somebody else meanwhile; you typed “40”" in answer.content.decode()
+    assert "to “35”; you entered “40”" in answer.content.decode()
     assert client.post(PAGE, unrelated | {"confirmed": "yes"}).status_code == 302
     assert StageRule.objects.filter(stage__key="ns_offer").order_by("-effective_at")[0].probability_bp == 3500
 

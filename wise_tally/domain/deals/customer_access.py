@@ -25,10 +25,8 @@ def may_change_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, today:
 
 def require_customer(viewer: Viewer, reference: ReferenceData, of: Account | Lead, today: date) -> None:
     """Raise PermissionDenied unless the viewer may change an account or a lead."""
-    if isinstance(of, Account):
-        may = may_change_account(viewer, reference, of, today)
-    else:
-        may = may_change_lead(viewer, reference, of, today)
+    given = (viewer, reference)
+    may = may_change_account(*given, of, today) if isinstance(of, Account) else may_change_lead(*given, of, today)
     if not may:
         raise PermissionDenied(
             f"This {type(of).__name__.lower()} belongs to somebody else. Its owner, their manager or an administrator can change it."

@@ -67,7 +67,14 @@ def undo_step(
         else:
             assert not isinstance(about, Activity), "a step about an activity alone writes nothing else"
             require_about(viewer, reference, about, now)
-        audit(viewer, "put back", getattr(record, "key", about.key), now, as_text(after or {}), as_text(before or {}))
+        audit(
+            viewer,
+            "last step undone",
+            getattr(record, "key", about.key),
+            now,
+            as_text(after or {}),
+            as_text(before or {}),
+        )
     for _, after in [row for row in reversed(rows) if row[0] is None]:
         _remove(_record(after or {}))
     for before in [row[0] for row in rows if row[0] is not None]:
