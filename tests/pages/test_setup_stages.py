@@ -228,3 +228,8 @@ def test_entry_rules_are_picked_and_read_back(demo, sign_in):
         for asks in forms:
             sentence = sentence_of(asks, name, "30")
             assert read_check(sentence, {"Site access": "choice"}).subject == name
+
+
+def test_a_new_stage_is_not_committed_unless_somebody_says_so(demo, sign_in):
+    """Of the categories that the forecast includes, the least certain one is proposed."""
+    assert '<option value="early" selected>' in text(sign_in("a1").get(PAGE))

@@ -27,6 +27,9 @@ class NewStageForm(LedgerForm):
         super().__init__(*args, **options)
         self.categories = {category.key: category for category in Category.objects.order_by("rank")}
         self.offer("category", [(key, one.name) for key, one in self.categories.items()])
+        # The least certain one: what nobody chose must not count as committed.
+        counted = [key for key, one in self.categories.items() if one.counted]
+        self.fields["category"].initial = counted[-1] if counted else None
         # A workspace that was read from a package may have none.
         self.fields["category"].required = bool(self.categories)
 
