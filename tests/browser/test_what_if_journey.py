@@ -58,7 +58,7 @@ def test_what_was_seen_is_adopted_after_its_effect_is_shown(visit):
     page.keyboard.press("Space")
     page.locator("button", has_text="Preview effect").focus()
     page.keyboard.press("Enter")
-    expect(page.locator("#effect")).to_contain_text("Not done yet")
+    expect(page.locator("#effect")).to_contain_text("Not saved yet")
     page.locator("#effect button").click()
     page.wait_for_load_state()
     expect(page.locator("body")).to_contain_text("1 probability set")

@@ -144,7 +144,7 @@ def test_likely_twins_are_offered_and_merging_loses_nothing(demo, sign_in):
     Account.objects.filter(pk=kept.pk).update(country="")
     things = (Deal, Contact, Activity, Note, Invoice, Order)
     counts = [model.objects.count() for model in things]
-    assert "Not done yet" in text(client.get(f"/customers/account/ac001/merge/?twin={twin.key}"))
+    assert "Not saved yet" in text(client.get(f"/customers/account/ac001/merge/?twin={twin.key}"))
     assert client.post("/customers/account/ac001/merge/", {"twin": "ac001"}).status_code == 400
     client.post("/customers/account/ac001/merge/", {"twin": twin.key})
     assert [model.objects.count() for model in things] == counts

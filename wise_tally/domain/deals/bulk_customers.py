@@ -69,7 +69,7 @@ def put_several_back(
         record = model.objects.filter(key=one.key).first()
         if record is None or {name: _plain(getattr(record, name)) for name in one.after} != one.after:
             name = record.name if record else one.key
-            raise SeveralRefused(f"Nothing was put back: {name} was changed since. Change it on its own page.")
+            raise SeveralRefused(f"Nothing was undone: {name} was changed since. Change it on its own page.")
         _save(viewer, reference, kind, record, one.before, now)
     return len(changed)
 
