@@ -18,7 +18,7 @@ PAGES = """
 /setup/organisation/
 """
 RETIRED = re.compile(
-    r"\b(tall(y|ies)|uncounted|counted|undated|untouched|overstay\w*|reconcil\w*|cohort|undecided|censored|held against|put back|"
+    r"\b(tall(y|ies)|uncounted|(?<!are )counted|undated|untouched|overstay\w*|reconcil\w*|cohort|undecided|censored|held against|put back|"
     r"taken? away|hand(ed)? out|own fields?|leak|set and seen|as seen|none yet|nobody('s)? yet|not called|open by rep|lost because|"
     r"against before|passing|set out|let go|scope|largest leak|beyond typical|of the firm|the book)\b",
     re.I,
