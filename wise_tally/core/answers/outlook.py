@@ -60,9 +60,9 @@ def why_it_leads(trust: Trust) -> Answer:
             "Weighted leads: over past periods {method} missed by less.", method=named(METHOD_WORDS[trust.beaten_by])
         )
     if trust.leads == FEW:
-        return answer("It rests on {decided} only: take it as a hint; weighted leads.", decided=decided)
-    more = ", corrected by what came of like deals" if trust.leads == CORRECTED else ""
-    return answer(f"The outlook leads: it rests on {{decided}} in the last two years{more}.", decided=decided)
+        return answer("It is based on {decided} only: treat it as a hint; weighted leads.", decided=decided)
+    more = ", adjusted by the results of similar deals" if trust.leads == CORRECTED else ""
+    return answer(f"The outlook leads: it is based on {{decided}} in the last two years{more}.", decided=decided)
 
 
 def told_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
@@ -81,7 +81,7 @@ def told_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
 def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, shifts: dict[str, float]) -> Answer:
     """The past deals behind a chance, counted, and the correction that moved it most."""
     if not like.enough:
-        return answer("Too few past deals stood in {stage} to tell a chance.", stage=named(stage))
+        return answer("Too few past deals were in {stage} to estimate a chance.", stage=named(stage))
     days = many(like.days, "day")
     told = f"for {{days}}{' or more' if like.or_more else ''}" if like.days or like.or_more else "for less than a day"
     parts = {
