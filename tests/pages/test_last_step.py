@@ -8,6 +8,7 @@ import pytest
 from tests.support.answers import text
 from wise_tally.domain.deals.last_step import MODELS
 from wise_tally.domain.deals.models import Activity, Contact, Deal, Lead, Note
+from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import AuditEntry, Person, Workspace
 
 TALK = {"deal": "d9001", "kind": "phone", "subject": "Rang Ada"}
@@ -114,6 +115,10 @@ def test_only_the_last_step_is_undone_by_who_did_it_and_while_nobody_changed_it(
     Activity.objects.filter(subject="Rang Bea").update(kind="mail")
     refused(client, second, 409, "changed or added in the meantime")
     Activity.objects.filter(subject="Rang Bea").update(kind="phone")
+    session = client.session
+    session["last_step"] = session["last_step"] | {"at": now().timestamp() - 3_601}
+    session.save()
+    refused(client, second, 409, "within an hour")
     refused(sign_in("m1"), second, 409, "Only the last step can be undone")
 
 

@@ -48,7 +48,7 @@ POSTS = [
     ("/customers/activity/{activity}/", {"what": "away"}, OWN, "deals_activity"),
     ("/customers/notes/", {"account": "{account}", "text": "so"}, OWN, "deals_note"),
     ("/customers/note/{note}/", {}, OWN, "deals_note"),
-    ("/customers/undo/t/", {}, OWN, "deals_note", {"last_step": {"token": "t", "about": ["Deal", 0, ""], "rows": "NOTE_ROWS"}}),
+    ("/customers/undo/t/", {}, OWN, "deals_note", {"last_step": {"token": "t", "about": ["Deal", 0, ""], "rows": "NOTE_ROWS", "at": 2e9}}),
     ("/forecast/submitted/", {"amount:person:{owner}": "9", "reason:person:{owner}": "so"}, OWN, "targets_call"),
     ("/team/one-to-ones/{owner}/notes/", {"notes": "so", "held_on": "2026-11-23"}, MANAGED, "org_meeting"),
     ("/attainment/commissions/of/{owner}/hand-out/", {}, MANAGED, "targets_commissionstatement"),

@@ -6,6 +6,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from django.contrib import messages
+from django.db import transaction
 from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
@@ -15,6 +16,7 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import About
 from wise_tally.domain.deals.last_step import changed_rows, rows_of, undo_step
 from wise_tally.domain.deals.models import Account, Activity, Deal, Lead
+from wise_tally.domain.deals.revert import AT_ONCE
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.records import ChangedMeanwhile, InUse
 from wise_tally.web.request.permissions import safe_next
@@ -28,25 +30,29 @@ KINDS: dict[str, Any] = {one.__name__: one for one in (Deal, Account, Lead, Acti
 @contextmanager
 def undoable(request: PageRequest, about: About | Activity, words: str, may_undo: bool = True) -> Iterator[None]:
     """Say in words what the step within did, and remember how to undo it."""
-    before = rows_of(about)
-    yield
-    offer_undo(request, about, words, changed_rows(before, rows_of(about)) if may_undo else [])
+    # Nothing that somebody else writes meanwhile belongs to the step.
+    with transaction.atomic():
+        before = rows_of(about)
+        yield
+        after = rows_of(about)
+    offer_undo(request, about, words, changed_rows(before, after) if may_undo else [])
 
 
 def offer_undo(request: PageRequest, about: About | Activity, words: str, rows: list[Any]) -> None:
     """Say what was done, with a button that puts the rows back; without rows there is nothing to undo."""
     token = secrets.token_urlsafe(6)
-    request.session[STEP] = {"token": token, "about": [type(about).__name__, about.pk, about.key], "rows": rows}
+    is_about = [type(about).__name__, about.pk, about.key]
+    request.session[STEP] = {"token": token, "about": is_about, "rows": rows, "at": now().timestamp()}
     # The foot of a page makes a button of the address in the tag.
     messages.success(request, words, extra_tags=reverse("customers:undo", args=[token]) if rows else "")
 
 
 @require_POST
 def undo(request: PageRequest, token: str) -> HttpResponse:
-    """Undo the step that was offered, as long as it is the last and nobody changed what it wrote."""
+    """Undo the step that was offered, within the hour, as long as it is the last and nobody changed what it wrote."""
     kept = request.session.get(STEP, {})
-    if kept.get("token") != token:
-        raise Refused("Only the last step can be undone.", 409)
+    if kept.get("token") != token or now().timestamp() - kept["at"] > AT_ONCE.total_seconds():
+        raise Refused("Only the last step can be undone, within an hour.", 409)
     kind, number, key = kept["about"]
     about = KINDS[kind].objects.filter(pk=number).first() or KINDS[kind](pk=number, key=key)
     try:
