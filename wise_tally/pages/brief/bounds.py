@@ -41,7 +41,7 @@ def page(request: PageRequest) -> HttpResponse:
         wanted = _read(request, faults)
         if not faults:
             set_bounds(request.viewer, wanted, now())
-            messages.success(request, "Saved. The brief follows the new bounds.")
+            messages.success(request, "Saved. The brief follows the new thresholds.")
             return redirect(reverse("brief:bounds"))
     answer = {"rows": _rows(request, faults)}
     return render(request, "brief/bounds.html", answer, status=422 if faults else 200)
