@@ -28,8 +28,8 @@ STEPS = [
     ("/customers/activity/done/", {"what": "away"}, "Activity deleted."),
     ("/customers/activity/done/", {"what": "open again"}, "Planned again."),
     ("/today/follow-up/", FRESH | {"what": "not reached"}, "Una Reel: not reached, next 24 Nov 2026."),
-    ("/today/follow-up/", FRESH | {"what": "reached", "text": "Wants one"}, "Una Reel: kept, next 24 Nov 2026."),
-    ("/today/follow-up/", {"activity": "weekly", "what": "reached", "text": "So"}, "kept."),
+    ("/today/follow-up/", FRESH | {"what": "reached", "text": "Wants one"}, "Una Reel: reached, next 24 Nov 2026."),
+    ("/today/follow-up/", {"activity": "weekly", "what": "reached", "text": "So"}, ": reached."),
     (LEAD, {"what": "work"}, "Lead is being worked on."),
     (LEAD, {"what": "step", "step": "reached"}, "Moved to "),
     (LEAD, {"what": "drop", "because": "small"}, "Lead disqualified."),
@@ -75,10 +75,28 @@ def test_a_step_is_undone_to_the_row(journal, sign_in, address, body, words):
     back = client.post(undo, {"next": page})
     assert rows() == before
     assert client.get(back.url).status_code == 200
-    assert AuditEntry.objects.filter(action="last step undone").exists()
+    assert AuditEntry.objects.filter(action__endswith=" change undone").exists()
     assert client.post(undo).status_code == 409, "once"
     assert rows() == before
     assert offered(client) is None
+
+
+FIGURES = ("/team/contact-gaps/table.csv", "/attainment/table.csv?measure=activities&by=person", "/deals/table.csv?cols=gap",
+           "/conversion/lead-conversion/table.csv", "/customers/leads/table.csv")  # fmt: skip
+
+
+def test_figures_are_then_as_if_it_had_not_been(journal, sign_in):
+    client = sign_in("r08")
+
+    def figures():
+        return [client.get(address).content for address in FIGURES]
+
+    before = figures()
+    for address, body in (("/customers/activities/", TALK), (LEAD, {"what": "step", "step": "reached"})):
+        page = client.post(address, body | {"next": "/deals/d9001/"}).url
+        assert figures() != before
+        client.post(offered(client, page))
+        assert figures() == before
 
 
 def test_what_is_new_stays_once_something_belongs_to_it(journal, sign_in):

@@ -117,7 +117,7 @@ class Belongings:
             filled = {name.format(**self.names): self.fill(value) for name, value in body.items()}
             return self.firm.stages | filled if "STAGES" in body else filled
         if isinstance(body, list):
-            return body
+            return [self.fill(one) for one in body]
         if not isinstance(body, str) or body in FILES:
             return SimpleUploadedFile("a.csv", FILES[body]) if isinstance(body, str) else body
         return self.names[body.lower()] if body in ("REVISION", "NOTE_ROWS") else body.format(**self.names)

@@ -11,7 +11,7 @@ from wise_tally.domain.deals.activity_actions import About, require_about, requi
 from wise_tally.domain.deals.models import Account, Activity, Contact, Lead, LeadMove, Note, OwnFieldValue
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
-from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text
+from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, has_belongings, values_of
 
 # The columns of a row as the database keeps them, by name, and under `model` which of these it is; a row refers only to rows
 # of models before its own.
@@ -21,16 +21,13 @@ MODELS: dict[str, type[models.Model]] = {
 }
 
 
-def rows_of(about: About | Activity | None) -> dict[str, Row]:
-    """All that a step may write, by model and number.
+def rows_of(about: About | None) -> dict[str, Row]:
+    """All that a step may write, by model and number; nothing where a step is about nothing.
 
-    Activities and notes; of an account or a lead what is kept of it, its contacts or the steps it took, and its own fields; of
-    an activity about nothing that alone; nothing of what is not there yet.
+    Activities and notes; of an account or a lead also what is kept of it, its contacts or the steps it took, and its own fields.
     """
-    if about is None or about.pk is None:
+    if about is None:
         return {}
-    if isinstance(about, Activity):
-        return _rows(Activity.objects.filter(pk=about.pk))
     found = _rows(about.activities.all()) | _rows(about.notes.all())
     if isinstance(about, Account | Lead):
         own = OwnFieldValue.objects.filter(subject_key=about.key, field__applies_to=type(about).__name__.lower())
@@ -47,11 +44,7 @@ def changed_rows(before: dict[str, Row], after: dict[str, Row]) -> list[tuple[Ro
 
 @transaction.atomic
 def undo_step(
-    viewer: Viewer,
-    reference: ReferenceData,
-    about: About | Activity,
-    rows: Sequence[tuple[Row | None, Row | None]],
-    now: datetime,
+    viewer: Viewer, reference: ReferenceData, about: About, rows: Sequence[tuple[Row | None, Row | None]], now: datetime
 ) -> None:
     """Put the rows of a step back.
 
@@ -65,26 +58,34 @@ def undo_step(
         if isinstance(record, Activity | Note):
             require_record(viewer, reference, record, now)
         else:
-            assert not isinstance(about, Activity), "a step about an activity alone writes nothing else"
             require_about(viewer, reference, about, now)
-        audit(
-            viewer,
-            "last step undone",
-            getattr(record, "key", about.key),
-            now,
-            as_text(after or {}),
-            as_text(before or {}),
-        )
+        named = record if hasattr(record, "key") else about
+        action = f"{type(named).__name__.lower()} change undone"
+        audit(viewer, action, named.key, now, _differing(after, before), _differing(before, after))
     for _, after in [row for row in reversed(rows) if row[0] is None]:
         _remove(_record(after or {}))
     for before in [row[0] for row in rows if row[0] is not None]:
         _record(before).save()
 
 
+def _differing(row: Row | None, other: Row | None) -> str:
+    """What the audit tells of a row: the values that differ from the other."""
+    if row is None:
+        return ""
+    record = _record(row)
+    names = [
+        one.name
+        for one in record._meta.concrete_fields
+        if row[one.attname] != (other or {}).get(one.attname)
+        and row[one.attname] not in (None, "")
+        and one.name not in ("id", "key")
+    ]
+    return as_text(values_of(record, names))
+
+
 def _remove(record: models.Model) -> None:
-    related = record._meta.related_objects
-    if any(one.related_model._base_manager.filter(**{one.field.name: record}).exists() for one in related):  # type: ignore[union-attr]
-        raise InUse(f"Something belongs to “{record}” already.")
+    if has_belongings(record):
+        raise InUse
     record.delete()
 
 
@@ -100,6 +101,6 @@ def _rows(records: models.QuerySet[Any]) -> dict[str, Row]:
     }
 
 
-def _record(row: Row) -> models.Model:
+def _record(row: Row) -> Any:
     model = MODELS[row["model"]]
     return model(**{one.attname: one.to_python(row[one.attname]) for one in model._meta.concrete_fields})

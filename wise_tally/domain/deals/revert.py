@@ -13,7 +13,7 @@ from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import old_rows_changed, revisions_added
 from wise_tally.domain.org.clock import local_day
-from wise_tally.domain.org.records import expected_values
+from wise_tally.domain.org.records import expected_values, has_belongings
 
 AT_ONCE = timedelta(hours=1)
 PUT_BACK = "put back"
@@ -71,17 +71,11 @@ def take_back_added(
     require_owner(viewer, reference, added.owner, local_day(now, reference.time_zone))
     if not _is_slip(viewer, added, now, reference.time_zone):
         raise StageRefused("Only the person who added a deal can remove it, within an hour and on the same day.")
-    if _has_more(deal):
+    if has_belongings(deal, but=DealRevision):
         raise StageRefused(f"Something belongs to “{deal.name}” already, such as an activity. Mark it as lost instead.")
     audit(viewer, "deal removed", f"{deal.key}, just added", now, before=deal.name)
     deal.delete()
     old_rows_changed()
-
-
-def _has_more(deal: Deal) -> bool:
-    """Whether anything but its revisions belongs to a deal."""
-    others = [one for one in Deal._meta.related_objects if one.related_model is not DealRevision]
-    return any(one.related_model._base_manager.filter(**{one.field.name: deal}).exists() for one in others)
 
 
 def _is_slip(viewer: Viewer, last: DealRevision, now: datetime, time_zone: str) -> bool:

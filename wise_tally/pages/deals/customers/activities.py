@@ -105,7 +105,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
         raise Refused(f"“{what[:20]}” is not valid. Choose done, reopen, reschedule or delete.")
     if what == "put off" and not form.is_valid():
         return _refused(request, form, "The activity was not rescheduled.", request.path, {})
-    with undoable(request, about_of(found) or found, CHANGES[what]):
+    with undoable(request, about_of(found), CHANGES[what]):
         if what == "away":
             take_activity_away(viewer, reference, found, now())
         elif what == "done":
@@ -141,8 +141,6 @@ def _add_note(request: PageRequest, about: About, typed: Mapping[str, str]) -> H
 def note_away(request: PageRequest, key: str) -> HttpResponse:
     """Take a note away; its text stays in the audit."""
     note = visible(request).note(key)
-    about = about_of(note)
-    assert about is not None, "a note stands with something"
-    with undoable(request, about, "Note deleted."):
+    with undoable(request, about_of(note), "Note deleted."):
         take_note_away(request.viewer, books.current().reference, note, now())
     return redirect(safe_next(request, "/"))

@@ -15,20 +15,19 @@ from django.views.decorators.http import require_POST
 from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import About
 from wise_tally.domain.deals.last_step import changed_rows, rows_of, undo_step
-from wise_tally.domain.deals.models import Account, Activity, Deal, Lead
 from wise_tally.domain.deals.revert import AT_ONCE
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.records import ChangedMeanwhile, InUse
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 STEP = "last_step"
-KINDS: dict[str, Any] = {one.__name__: one for one in (Deal, Account, Lead, Activity)}
 
 
 @contextmanager
-def undoable(request: PageRequest, about: About | Activity, words: str, may_undo: bool = True) -> Iterator[None]:
+def undoable(request: PageRequest, about: About | None, words: str, may_undo: bool = True) -> Iterator[None]:
     """Say in words what the step within did, and remember how to undo it."""
     # Nothing that somebody else writes meanwhile belongs to the step.
     with transaction.atomic():
@@ -38,10 +37,10 @@ def undoable(request: PageRequest, about: About | Activity, words: str, may_undo
     offer_undo(request, about, words, changed_rows(before, after) if may_undo else [])
 
 
-def offer_undo(request: PageRequest, about: About | Activity, words: str, rows: list[Any]) -> None:
+def offer_undo(request: PageRequest, about: About | None, words: str, rows: list[Any]) -> None:
     """Say what was done, with a button that puts the rows back; without rows there is nothing to undo."""
     token = secrets.token_urlsafe(6)
-    is_about = [type(about).__name__, about.pk, about.key]
+    is_about = [type(about).__name__.lower(), about.key] if about else []
     request.session[STEP] = {"token": token, "about": is_about, "rows": rows, "at": now().timestamp()}
     # The foot of a page makes a button of the address in the tag.
     messages.success(request, words, extra_tags=reverse("customers:undo", args=[token]) if rows else "")
@@ -53,18 +52,16 @@ def undo(request: PageRequest, token: str) -> HttpResponse:
     kept = request.session.get(STEP, {})
     if kept.get("token") != token or now().timestamp() - kept["at"] > AT_ONCE.total_seconds():
         raise Refused("Only the last step can be undone, within an hour.", 409)
-    kind, number, key = kept["about"]
-    about = KINDS[kind].objects.filter(pk=number).first() or KINDS[kind](pk=number, key=key)
+    kind, key = kept["about"]
+    # What may not be opened any more looks like what is not there.
+    about = getattr(visible(request), kind)(key)
     try:
         undo_step(request.viewer, books.current().reference, about, kept["rows"], now())
     except (ChangedMeanwhile, InUse):
         raise Refused("Something was changed or added in the meantime, so this was not undone.", 409) from None
     del request.session[STEP]
     messages.success(request, "Undone.")
-    back, own = (
-        safe_next(request, "/"),
-        reverse(f"customers:{kind.lower()}", args=[key]) if kind in ("Account", "Lead") else "",
-    )
+    back = safe_next(request, "/")
     # Not to the page of a record that is there no more.
-    is_gone = own and not KINDS[kind].objects.filter(pk=number).exists()
-    return redirect(reverse(f"customers:{kind.lower()}s") if is_gone and back.startswith(own) else back)
+    own = "" if type(about)._default_manager.filter(key=key).exists() else reverse(f"customers:{kind}", args=[key])
+    return redirect(reverse(f"customers:{kind}s") if own and back.startswith(own) else back)

@@ -117,7 +117,7 @@ def follow(request: PageRequest) -> HttpResponse:
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
     what = FollowUp(outcome, text, next_on, "message" in request.POST)
-    said = "not reached" if outcome == NOT_REACHED else "kept" if outcome == REACHED else "put off"
+    said = "not reached" if outcome == NOT_REACHED else "reached" if outcome == REACHED else "put off"
     words = f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}."
     try:
         with undoable(request, about, words, may_undo=not what.with_message):
