@@ -122,3 +122,32 @@ def test_months_of_the_list_are_chosen_by_drag_and_by_keyboard(visit):
     page.keyboard.press("Enter")
     page.wait_for_url("**close**")
     expect(page.locator("#count-strip")).to_contain_text(f"{number} deals included")
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_several_deals_are_changed_where_they_are_ticked_and_put_back(visit, width):
+    page, height = visit("manager", "/deals/", width=width), 800
+    box = page.locator("tbody input[name=deal]").nth(20)
+    box.focus()
+    before = page.evaluate("scrollY"), box.bounding_box()["y"]
+    box.press("Space")
+    summary = page.locator("summary", has_text="Edit 1 selected")
+    expect(summary).to_be_visible()
+    assert (page.evaluate("scrollY"), box.bounding_box()["y"]) == before, "no row moves while they are ticked"
+    page.locator("tbody input[name=deal]").nth(21).press("Space")
+    expect(summary).to_have_count(0)
+    summary = page.locator("summary", has_text="Edit 2 selected")
+    assert summary.bounding_box()["y"] < height, "in sight, however far down"
+    if width < 900:
+        summary.press("Enter")
+    page.get_by_role("button", name="Preview changes").press("Enter")
+    expect(page.locator("#refused")).to_contain_text("Choose at least one change")
+    expect(page.locator("tbody input[name=deal]:checked")).to_have_count(2)
+    assert page.locator("#refused").bounding_box()["y"] < height
+    page.locator(".bulk-tools").get_by_label("Expected close").fill("2027-06-30")
+    page.get_by_role("button", name="Preview changes").press("Enter")
+    expect(page.locator("main")).to_contain_text("Not saved yet.")
+    page.get_by_role("button", name="Change 2 deals").press("Enter")
+    expect(page.locator("#told")).to_contain_text("2 deals changed")
+    page.locator("#told").get_by_role("button", name="Undo").press("Enter")
+    expect(page.locator("#told")).to_contain_text("2 deals restored")

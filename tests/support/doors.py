@@ -1,6 +1,7 @@
 """Something of everything that belongs to one person, with words that nobody else's things hold."""
 
 from datetime import date, timedelta
+from functools import reduce
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
@@ -40,7 +41,7 @@ JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 FILES = {"FILE": b"name\nQuite New\n", "CARD": b"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ann Other\r\nEND:VCARD\r\n"}
 
 
-SEPARATORS = str.maketrans("", "", " .,\u00a0\u202f’'")
+SEPARATORS = " .,\u00a0\u202f’'"
 
 
 class Belongings:
@@ -124,7 +125,7 @@ class Belongings:
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
-        digits = text.translate(SEPARATORS)
+        digits = reduce(lambda shorter, sign: shorter.replace(sign, ""), SEPARATORS, text)
         quota, call, rate = self.numbers
         return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
 

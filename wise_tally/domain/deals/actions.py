@@ -245,7 +245,7 @@ def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRev
     """Raise StageRefused with everything that the stage asks before a deal enters it and that is missing."""
     lacking = [Lacking(words) for words in skipped_before(deal, present, entering.stage)]
     if entering.stage.checks.exists():
-        lacking += missing_before(entering.stage, facts_of(deal, entering, viewer, today))
+        lacking += missing_before([entering.stage], facts_of(deal, entering, viewer, today))[entering.stage.pk]
     if lacking:
         words = "; ".join(item.words for item in lacking)
         raise StageRefused(f"Needed before “{entering.stage.name}”: {words}.", lacking)

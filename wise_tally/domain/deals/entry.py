@@ -1,6 +1,6 @@
 """Entering a stage: what is still missing before, and the messages once a deal has entered."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from decimal import Decimal
@@ -20,7 +20,7 @@ from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import OutboxMessage, Person, Role, Team, Workspace
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.check_language import Facts, missing, read_check
-from wise_tally.domain.process.models import Document, Stage, StageKind, StageNotice
+from wise_tally.domain.process.models import Document, EntryCheck, Stage, StageKind, StageNotice
 from wise_tally.domain.typed_numbers import typed_number
 
 ROLE_WORDS = {Role.ADMIN: "administrator", Role.MANAGER: "manager", Role.REP: "rep", Role.VIEWER: "viewer"}
@@ -86,16 +86,17 @@ class Lacking:
     name: str = ""
 
 
-def missing_before(stage: Stage, facts: Facts) -> list[Lacking]:
-    """What the stage's entry checks still miss, in their order."""
+def missing_before(stages: Sequence[Stage], facts: Facts) -> dict[int, list[Lacking]]:
+    """What the entry checks of each stage (by its number) still miss, in their order."""
     kinds, people = own_field_kinds(), frozenset(Person.objects.values_list("key", flat=True))
-    found = []
-    for text in stage.checks.order_by("position").values_list("text", flat=True):
+    found: dict[int, list[Lacking]] = {stage.pk: [] for stage in stages}
+    checks = EntryCheck.objects.filter(stage__in=found).order_by("position")
+    for stage_id, text in checks.values_list("stage_id", "text"):
         check = read_check(text, kinds, people)
         if words := missing(check, facts):
             can_type = check.subject in DETAILS or check.subject in kinds
             asks = "answer" if check.asks == "answered" else "detail" if can_type else ""
-            found.append(Lacking(words, asks, check.subject))
+            found[stage_id].append(Lacking(words, asks, check.subject))
     return found
 
 

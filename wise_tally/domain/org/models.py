@@ -1,6 +1,11 @@
 """The organisation: settings, people, teams and territories, with their dated rows; the book's revision number."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from copy import copy
 from decimal import Decimal
+from typing import Any
 
 from babel.numbers import get_currency_precision
 from django.conf import settings
@@ -20,6 +25,9 @@ class Role(models.TextChoices):
 
 
 USUAL_CUSTOMER_SIZES = "small\nmedium: 20000\nlarge: 100000"
+
+
+held_workspace: ContextVar["Workspace | None"] = ContextVar("held_workspace", default=None)
 
 
 class Workspace(models.Model):
@@ -43,7 +51,22 @@ class Workspace(models.Model):
     @classmethod
     def current(cls) -> "Workspace":
         """The workspace, with the shipped settings where none are kept yet."""
-        return cls.objects.first() or cls(pk=1)
+        return copy(held_workspace.get()) or cls.objects.first() or cls(pk=1)
+
+    @classmethod
+    @contextmanager
+    def held(cls) -> Iterator["Workspace"]:
+        """The workspace, read once for all that is asked inside until it is saved."""
+        before = held_workspace.set(cls.current())
+        try:
+            yield cls.current()
+        finally:
+            held_workspace.reset(before)
+
+    def save(self, *args: Any, **options: Any) -> None:
+        """Keep the settings; from now on they are read anew."""
+        held_workspace.set(None)
+        super().save(*args, **options)
 
     def size_classes(self) -> list[tuple[str, int]]:
         """Names of the classes of customers and where each begins, in minor units, the smallest first."""

@@ -3,8 +3,9 @@
 from dataclasses import replace
 from typing import Any
 
+from django import forms
 from django.contrib import messages
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -16,27 +17,57 @@ from wise_tally.domain.deals.difference import difference
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Territory
-from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.pages.deals.listing import listing
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.filter_line import read_scope
 from wise_tally.web.forms.deal import ClosingForm, read_closing
+from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
-FIELDS = ("stage", "owner", "expected_close", "category", "territory")
+
+class RecordChoice(forms.ModelChoiceField):
+    """A choice among records by identifier and name, a stage with its process; nothing chosen changes nothing."""
+
+    def __init__(self, records: QuerySet[Any], label: str) -> None:
+        words = f"“%(value).60s” is not a valid {label.lower()}. Choose one from the list."
+        super().__init__(
+            records,
+            required=False,
+            to_field_name="key",
+            empty_label="no change",
+            label=label,
+            error_messages={"invalid_choice": words},
+        )
+
+    def label_from_instance(self, obj: Any) -> str:
+        """How a record is told."""
+        return f"{obj.process.name}: {obj.name}" if isinstance(obj, Stage) else str(obj.name)
 
 
-def bulk_choices() -> dict[str, Any]:
-    """What several deals may be given at once."""
-    return {
-        "owners": Person.objects.filter(active_to=None).order_by("name"),
-        "categories": Category.objects.order_by("rank"),
-        "territories": Territory.objects.offered().order_by("name"),
-    }
+class BulkForm(LedgerForm):
+    """What several deals shall have; what is left empty stays as it is."""
+
+    stage = RecordChoice(
+        Stage.objects.filter(retired=False).select_related("process").order_by("process__key", "position", "key"),
+        "Stage",
+    )
+    owner = RecordChoice(Person.objects.filter(active_to=None).order_by("name"), "Owner")
+    expected_close = DateField(label="Expected close")
+    category = RecordChoice(Category.objects.order_by("rank"), "Category")
+    territory = RecordChoice(Territory.objects.offered().order_by("name"), "Territory")
+
+    def edit(self) -> BulkEdit:
+        """The change; Refused where a value is none of its field, or nothing is chosen."""
+        if not self.is_valid():
+            raise Refused(str(next(iter(self.errors.values()))[0]), 422)
+        edit = BulkEdit(**self.cleaned_data)
+        if edit.is_empty:
+            raise Refused("Choose at least one change: stage, owner, close date, category or territory.", 422)
+        return edit
 
 
 def bulk(request: PageRequest) -> HttpResponse:
@@ -45,7 +76,7 @@ def bulk(request: PageRequest) -> HttpResponse:
         return _undo(request)
     expected = _chosen(request)
     _require_open(request, list(expected))
-    edit = _edit(request)
+    edit = BulkForm(request.POST).edit()
     viewer, reference = request.viewer, books.current().reference
     closing = _closing(request, edit)
     confirmed = "confirmed" in request.POST and not (closing and closing.is_asked)
@@ -102,28 +133,6 @@ def _require_open(request: PageRequest, keys: list[str]) -> None:
         raise Refused("One of these deals is not there; load the list again and tick the deals it shows.", 404)
 
 
-def _edit(request: PageRequest) -> BulkEdit:
-    typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
-    close = typed_day(typed["expected_close"]) if typed["expected_close"] else None
-    if isinstance(close, str):
-        raise Refused(close, 422)
-    edit = BulkEdit(
-        Stage.objects.filter(key=typed["stage"], retired=False).first(),
-        Person.objects.filter(key=typed["owner"]).first(),
-        close,
-        Category.objects.filter(key=typed["category"]).first(),
-        Territory.objects.filter(key=typed["territory"]).first(),
-    )
-    lost = [name for name in FIELDS if typed[name] and getattr(edit, name) is None]
-    if lost:
-        raise Refused(
-            f"“{typed[lost[0]][:60]}” is not a valid {lost[0].replace('_', ' ')}. Choose one from the list.", 422
-        )
-    if edit.is_empty:
-        raise Refused("Choose at least one change: stage, owner, close date, category or territory.", 422)
-    return edit
-
-
 def _preview(
     request: PageRequest,
     expected: dict[str, int],
@@ -140,7 +149,7 @@ def _preview(
         "changes": [(change, difference(change.before, change.after)) for change in changes],
         "faults": faults,
         "unchanged": len(expected) - len(changes),
-        "posted": [(name, request.POST.get(name, "")) for name in (*FIELDS, "next")],
+        "posted": [(name, request.POST.get(name, "")) for name in (*BulkForm.base_fields, "next")],
         "deals": [f"{revision}:{key}" for key, revision in expected.items()],
         "past_close": next((c.after.expected_close for c in changes if _newly_past(c)), None),
         "back": safe_next(request, reverse("deals:page")),

@@ -17,11 +17,12 @@ from wise_tally.domain.deals.contact_intervals import interval_of
 from wise_tally.domain.deals.entry import Lacking, facts_of, missing_before, skipped_before
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.own_fields import own_shown
-from wise_tally.domain.deals.parts import PARTS, part_text
+from wise_tally.domain.deals.parts import PARTS
 from wise_tally.domain.deals.selectors import closed_from, contact_days, last_contacts
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.records import as_text
 from wise_tally.domain.process.models import Category, LostReason, Stage, StageKind
 from wise_tally.domain.process.moment_actions import PLANNED
 from wise_tally.pages.deals.course_charts import course_charts
@@ -72,11 +73,11 @@ def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ..
     wanted = [*onward, *((f"Move back to {stage.name}", stage) for stage in before[-1:])]
     wanted += [("Won" if len(won) == 1 else stage.name, stage) for stage in won]
     wanted += [("Lost" if len(lost) == 1 else stage.name, stage) for stage in lost]
-    facts = facts_of(deal, last, viewer, today())
+    missing = missing_before([stage for _, stage in wanted], facts_of(deal, last, viewer, today()))
     found = []
     for words, stage in wanted:
         lacking = [Lacking(text) for text in skipped_before(deal, last.stage, stage)]
-        found.append(Step(words, stage, (*lacking, *missing_before(stage, facts)), stage in after))
+        found.append(Step(words, stage, (*lacking, *missing[stage.pk]), stage in after))
     return tuple(found)
 
 
@@ -106,8 +107,8 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "steps": [step for step in steps if step.stage.kind == StageKind.OPEN],
         "next_step": next((step for step in steps if step.on or step.stage.kind == StageKind.WON), None),
         **_closings(steps),
-        **_belonging(deal, visible(request), may_edit),
-        **_talk(deal, line),
+        **_belonging(deal, visible(request), may_edit, last.amount_minor),
+        **_talk(deal, line, last.stage),
         "footer": Footer(1 if row else 0),
     }
 
@@ -154,7 +155,7 @@ def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:
     return deal_rows(line, [row], viewer).get(row)
 
 
-def _belonging(deal: Deal, visible: Visibility, may_edit: bool) -> dict[str, Any]:
+def _belonging(deal: Deal, visible: Visibility, may_edit: bool, amount_minor: int) -> dict[str, Any]:
     """The parts with their forms, and what is shown of them."""
     day = today()
     kept = {name: part.read(deal, day) for name, part in PARTS.items()}
@@ -165,8 +166,8 @@ def _belonging(deal: Deal, visible: Visibility, may_edit: bool) -> dict[str, Any
     rows = ("lines", "payments", "credits")
     return {
         "forms": forms,
-        "sums": {name: sums_of(forms[name], deal) for name in rows} if may_edit else {},
-        "seen": {name: part_text(deal, name, day) for name in PARTS} if may_edit else {},
+        "sums": {name: sums_of(forms[name], amount_minor) for name in rows} if may_edit else {},
+        "seen": {name: as_text(state) for name, state in kept.items()} if may_edit else {},
         "lines": shown_lines(deal),
         "payments": _payments(deal),
         "contacts": deal.contacts.select_related("contact").order_by("contact__name"),
@@ -185,9 +186,8 @@ def _payments(deal: Deal) -> list[tuple[Plan, int | None]]:
     return [(plan, whole_minor(plan)) for plan in plans]
 
 
-def _talk(deal: Deal, line: FilterLine) -> dict[str, Any]:
+def _talk(deal: Deal, line: FilterLine, stage: Stage) -> dict[str, Any]:
     """Contact, files and the guide of the stage, as of the day of the page."""
-    stage = last_revision(deal).stage
     guide = getattr(stage, "guide", None)
     answers = dict(deal.answers.values_list("question", "answer"))
     checklist = [(text, answers.get(text, "")) for text in guide.checklist.splitlines() if text] if guide else []

@@ -5,8 +5,6 @@ from typing import Any
 
 from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.money import line_amount
-from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.formats import bare, money, plural
 from wise_tally.pages.deals.part_forms import RowForm
 
@@ -19,12 +17,12 @@ class PartSums:
     amounts: tuple[str, ...] = ()
 
 
-def sums_of(form: RowForm, deal: Deal) -> PartSums:
-    """The sums of the rows that can be read."""
+def sums_of(form: RowForm, amount_minor: int) -> PartSums:
+    """The sums of the rows that can be read, beside the deal's amount."""
     if form.name == "lines":
-        return _of_lines(form, last_revision(deal).amount_minor)
+        return _of_lines(form, amount_minor)
     if form.name == "payments":
-        return PartSums(_of_payments(form.read, last_revision(deal).amount_minor))
+        return PartSums(_of_payments(form.read, amount_minor))
     return PartSums(_of_shares(form.read)) if form.name == "credits" else PartSums()
 
 

@@ -110,7 +110,7 @@ def _page(  # the form again, with what is there now where somebody else was qui
         "part": name,
         "words": PARTS[name].words,
         "form": typed.form,
-        "sums": sums_of(typed.form, deal) if isinstance(typed.form, RowForm) else None,
+        "sums": sums_of(typed.form, last_revision(deal).amount_minor) if isinstance(typed.form, RowForm) else None,
         "faults": typed.faults,
         "present": _present(name, deal, present) if present is not None else None,
         "seen": part_text(deal, name, today()) if status in (200, 409) else request.POST.get("seen", ""),

@@ -22,7 +22,7 @@ from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.org.typed_days import SPANS
 from wise_tally.domain.process.models import Category
 from wise_tally.pages.deals.board import lanes_context
-from wise_tally.pages.deals.bulk import bulk, bulk_choices
+from wise_tally.pages.deals.bulk import BulkForm, bulk
 from wise_tally.pages.deals.closing_chart import closing
 from wise_tally.pages.deals.columns import all_columns, cells, row_data
 from wise_tally.pages.deals.deal_page import deal_context, open_deal
@@ -111,7 +111,7 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
         "kept_names": KEPT,
         "views": views_of(request.viewer),
         "view_query": asked.query(),
-        "bulk": bulk_choices(),
+        "bulk": BulkForm(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
         "in_place": "edit" in request.GET and not line.is_past,

@@ -44,9 +44,12 @@ class WorkspaceMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
-        """Answer the request with the viewer known."""
-        workspace = Workspace.current()
-        use_workspace(workspace.currency, workspace.time_zone, workspace.decimal_sign, workspace.day_order)
+        """Answer the request with the workspace and the viewer known."""
+        with Workspace.held() as workspace:
+            use_workspace(workspace.currency, workspace.time_zone, workspace.decimal_sign, workspace.day_order)
+            return self._answer(request)
+
+    def _answer(self, request: HttpRequest) -> HttpResponse:
         person = None
         if request.user.is_authenticated:
             person = Person.objects.filter(user=request.user).first()

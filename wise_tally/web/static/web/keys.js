@@ -1,7 +1,17 @@
 // Keyboard: places, periods, working, and arrows inside tables (a table is one tab stop).
 document.addEventListener("alpine:init", () => {
   Alpine.data("ticks", () => ({
-    all({ target }) { this.$root.querySelectorAll("input[name=deal], input[name=record]").forEach((box) => { box.checked = target.checked; }); },
+    ticked: 0,
+    init() {
+      this.count();
+      // On a phone the rows need the room first, but for what was refused.
+      const narrow = window.matchMedia("(width <= 900px)").matches;
+      this.$root.querySelectorAll(".bulk-tools").forEach((tools) => { tools.open = !narrow || tools.querySelector("#refused") !== null; });
+    },
+    boxes() { return [...this.$root.querySelectorAll("input[name=deal], input[name=record]")]; },
+    all({ target }) { this.boxes().forEach((box) => { box.checked = target.checked; }); },
+    count() { this.ticked = this.boxes().filter((box) => box.checked).length; },
+    get selected() { return `Edit ${this.ticked} selected`; },
   }));
   Alpine.data("reloading", () => ({
     init() { setTimeout(() => location.reload(), 1500); },

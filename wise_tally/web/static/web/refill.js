@@ -1,4 +1,4 @@
-// A form that was refused stands filled in as it was sent, with the reason above it.
+// A form that was refused stands filled in as it was sent, with the reason above it, or where it says.
 (() => {
   const told = document.getElementById("refusal"), reason = document.getElementById("refused");
   if (!told) return;
@@ -18,7 +18,8 @@
   });
   for (let around = form.closest("details"); around; around = around.parentElement.closest("details")) around.open = true;
   form.querySelectorAll("details").forEach((inner) => { if (inner.querySelector("[name]")) inner.open = true; });
-  form.prepend(reason);
+  const place = form.querySelector("[data-refused-here]") || form;
+  place.prepend(reason);
   reason.scrollIntoView({ block: "center" });
-  form.querySelector("input:not([type=hidden]), select, textarea")?.focus({ preventScroll: true });
+  place.querySelector("input:not([type=hidden]), select, textarea")?.focus({ preventScroll: true });
 })();
