@@ -4,6 +4,7 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from django.db.models import Value
 from django.db.models.functions import Concat
+from playwright.sync_api import expect
 
 from wise_tally.domain.deals.models import Account, Contact, Deal, Lead
 from wise_tally.domain.org.book_number import reference_changed
@@ -127,6 +128,33 @@ def test_each_view_is_clean(visit, width, height, scheme):
     page.context.clear_cookies()
     page.goto(f"{base}/sign-in/")
     assert not faults_of(page)
+
+
+# What goes to a meeting on paper, as wide as a sheet, and what may be written there by hand.
+PRINTED = (
+    *VIEWS[:2],
+    "/forecast/",
+    "/deals/",
+    "/deals/?view=lanes",
+    "/deals/d9001/",
+    "/today/",
+    "/team/one-to-ones/r08/",
+)
+ON_SCREEN_ALONE = """() => [...document.querySelectorAll('main :is(button, input, select), .scope .step, .foot a')]
+    .filter(one => one.checkVisibility() && !one.matches('.sorts')).map(one => one.outerHTML.slice(0, 80))"""
+
+
+def test_paper_holds_values_and_nothing_to_press(visit):
+    page = visit("manager", width=718, height=1000)
+    page.emulate_media(media="print")
+    base, found = page.url.split("/forecast")[0], {}
+    for view in PRINTED:
+        page.goto(base + view)
+        wide = page.evaluate("[...document.querySelectorAll('main, .lanes')].some(one => one.scrollWidth > innerWidth)")
+        if controls := page.evaluate(ON_SCREEN_ALONE) + (["wider than a sheet"] if wide else []):
+            found[view] = controls
+    assert not found, "\n".join(f"{view}: {controls[:3]}" for view, controls in found.items())
+    expect(page.locator(".deal-form").first).to_contain_text("Terms · 2")
 
 
 # Pages whose texts hold names that people gave, but for tables, which have a scroll bar of their own.

@@ -31,12 +31,13 @@ from wise_tally.domain.deals.models import (
 from wise_tally.domain.org.access import viewer_of
 from wise_tally.domain.org.audit_words import action_in_words
 from wise_tally.domain.org.models import ApiToken, AuditEntry, OutboxMessage
+from wise_tally.domain.org.records import as_text
 from wise_tally.domain.org.token_actions import give_token, person_of_token
 from wise_tally.domain.process.check_language import CheckWrong, Facts, missing, read_check
 from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
 from wise_tally.operation import backup
 from wise_tally.package.writing import write_package
-from wise_tally.pages.setup.records.told import told as told_of
+from wise_tally.web.audit_entries import told as told_of
 
 DAY = date(2026, 11, 23)
 FACTS = Facts(
@@ -170,6 +171,15 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert (stage.who, stage.subject) == ("Ines Marchbank", "Terms")
     rate = AuditEntry(at=NOW, who="", action="commission rate set", detail=f"person {owner.key} from 2026-11-01")
     assert told_of([rate])[0].subject == f"{owner.name} from 2026-11-01"
+    client.post("/customers/activities/", {"deal": deal.key, "kind": "phone", "subject": "Rang Ada"})
+    told = client.get("/setup/audit/?find=Rang").context["told"][0]
+    assert (told.subject, told.change) == (
+        deal.name, "at 23 Nov 2026 12:00; kind Phone call; status done; subject Rang Ada")  # fmt: skip
+    values = {"owner": owner.key, "due_on": "2026-12-01", "unit_price_minor": 12_000, "own": {"site": "Road"}}
+    entry = AuditEntry(at=NOW, action="partner changed", detail="partner p", before=as_text(values),
+                       after=as_text(values | {"owner": None, "due_on": "", "unit_price_minor": 13_050, "own": {}}))  # fmt: skip
+    assert told_of([entry])[0].change == (f"due on 1 Dec 2026 → nothing; owner {owner.name} → nothing;"
+                                          " unit price 120.00 → 130.50; site Road → nothing")  # fmt: skip
 
 
 def test_the_audit_speaks_the_words_of_the_pages():

@@ -43,6 +43,6 @@ class SmallFiles(CompressedManifestStaticFilesStorage):
             paths = {name: (self, name) for name in (*paths, *TOGETHER)}
         yield from super().post_process(paths, dry_run, **options)
 
-    def stored_name(self, name: str) -> str:
-        """The name a page links to; where nothing was collected, that of the file as it stands in the project."""
-        return name if settings.WHITENOISE_USE_FINDERS else str(super().stored_name(name))
+    def url(self, name: str | None, force: bool = False) -> str:
+        """The address that a page links to; where nothing was collected, that of the file as it stands in the project."""
+        return f"{settings.STATIC_URL}{name}" if settings.WHITENOISE_USE_FINDERS else str(super().url(name, force))

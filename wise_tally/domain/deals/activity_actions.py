@@ -65,7 +65,7 @@ def add_activity(
     person = Person.objects.filter(key=viewer.key).first()
     key = new_key(Activity, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
     activity = Activity.objects.create(key=key, **{"person": person, **_links(about), **values})
-    audit(viewer, "activity added", key, now, after=as_text(values_of(activity, list(CONTENT))))
+    audit(viewer, "activity added", about_in_audit(activity), now, after=as_text(values_of(activity, list(CONTENT))))
     return activity
 
 
@@ -84,6 +84,12 @@ def about_of(record: Activity | Note) -> About | None:
     return record.deal or record.lead or record.account
 
 
+def about_in_audit(record: Activity | Note) -> str:
+    """What a record is about, as the audit names it: “deal d1”; its own identifier where it is about nothing."""
+    about = about_of(record)
+    return f"{type(about).__name__.lower()} {about.key}" if about else record.key
+
+
 @transaction.atomic
 def change_activity(
     viewer: Viewer, reference: ReferenceData, activity: Activity, values: Mapping[str, Any], now: datetime
@@ -98,7 +104,7 @@ def change_activity(
     for name, value in values.items():
         setattr(activity, name, value)
     activity.save(update_fields=list(values))
-    audit(viewer, "activity changed", activity.key, now, before, as_text(values_of(activity, list(values))))
+    audit(viewer, "activity changed", about_in_audit(activity), now, before, as_text(values_of(activity, list(values))))
 
 
 def _plan_again(viewer: Viewer, reference: ReferenceData, activity: Activity, now: datetime) -> None:
@@ -115,14 +121,16 @@ def _plan_again(viewer: Viewer, reference: ReferenceData, activity: Activity, no
     }
     key = new_key(Activity, f"{activity.key}_{at:%Y%m%d}"[-60:])
     again = Activity.objects.create(key=key, at=at, status="planned", **values)
-    audit(viewer, "activity added", key, now, after=as_text(values_of(again, list(CONTENT))))
+    audit(viewer, "activity added", about_in_audit(again), now, after=as_text(values_of(again, list(CONTENT))))
 
 
 @transaction.atomic
 def take_activity_away(viewer: Viewer, reference: ReferenceData, activity: Activity, now: datetime) -> None:
     """Delete an activity that was written down by mistake."""
     require_record(viewer, reference, activity, now)
-    audit(viewer, "activity taken away", activity.key, now, before=as_text(values_of(activity, list(CONTENT))))
+    audit(
+        viewer, "activity taken away", about_in_audit(activity), now, before=as_text(values_of(activity, list(CONTENT)))
+    )
     activity.delete()
 
 
@@ -144,7 +152,7 @@ def add_note(viewer: Viewer, reference: ReferenceData, about: About, text: str, 
     person = Person.objects.filter(key=viewer.key).first()
     key = new_key(Note, f"{viewer.key}_{now:%Y%m%d%H%M%S}")
     note = Note.objects.create(key=key, at=now, person=person, text=text, **_links(about))
-    audit(viewer, "note added", key, now, after=text)
+    audit(viewer, "note added", about_in_audit(note), now, after=text)
     return note
 
 
@@ -152,7 +160,7 @@ def add_note(viewer: Viewer, reference: ReferenceData, about: About, text: str, 
 def take_note_away(viewer: Viewer, reference: ReferenceData, note: Note, now: datetime) -> None:
     """Delete a note; its text stays in the audit."""
     require_record(viewer, reference, note, now)
-    audit(viewer, "note taken away", note.key, now, before=note.text)
+    audit(viewer, "note taken away", about_in_audit(note), now, before=note.text)
     note.delete()
 
 

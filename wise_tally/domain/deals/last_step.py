@@ -7,7 +7,7 @@ from typing import Any
 from django.db import models, transaction
 
 from wise_tally.core.reference_data import ReferenceData
-from wise_tally.domain.deals.activity_actions import About, require_about, require_record
+from wise_tally.domain.deals.activity_actions import About, about_in_audit, require_about, require_record
 from wise_tally.domain.deals.models import Account, Activity, Contact, Lead, LeadMove, Note, OwnFieldValue
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
@@ -61,11 +61,15 @@ def undo_step(
             require_about(viewer, reference, about, now)
         named = record if hasattr(record, "key") else about
         action = f"{type(named).__name__.lower()} change undone"
-        audit(viewer, action, named.key, now, _differing(after, before), _differing(before, after))
+        audit(viewer, action, _detail(named), now, _differing(after, before), _differing(before, after))
     for _, after in [row for row in reversed(rows) if row[0] is None]:
         _remove(_record(after or {}))
     for before in [row[0] for row in rows if row[0] is not None]:
         _record(before).save()
+
+
+def _detail(record: Any) -> str:
+    return about_in_audit(record) if isinstance(record, Activity | Note) else str(record.key)
 
 
 def _differing(row: Row | None, other: Row | None) -> str:

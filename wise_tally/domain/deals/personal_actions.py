@@ -43,7 +43,8 @@ def held_about(record: Contact | Lead) -> dict[str, Any]:
         _named(record, "subject") if isinstance(record, Contact) else Q()
     )
     notes = Note.objects.filter(_about(record)).filter(_named(record, "text") if isinstance(record, Contact) else Q())
-    entries = AuditEntry.objects.filter(Q(detail=record.key) | _named(record, "before", "after", "detail"))
+    about = (record.key, f"{type(record).__name__.lower()} {record.key}")
+    entries = AuditEntry.objects.filter(Q(detail__in=about) | _named(record, "before", "after", "detail"))
     return {
         "known": values_of(record, list(COLUMNS[type(record)])),
         "own_fields": dict(own_shown("lead", record.key)) if isinstance(record, Lead) else {},

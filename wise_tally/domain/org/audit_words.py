@@ -1,11 +1,13 @@
 """The audit as sentences: what somebody did, to what, and what became of it."""
 
-from collections.abc import Callable
-from datetime import datetime
+import re
+from collections.abc import Callable, Mapping
+from datetime import date, datetime
 from typing import Any
 
 from django.db.models import Q, QuerySet
 
+from wise_tally.domain import formats
 from wise_tally.domain.org.models import AuditEntry
 from wise_tally.domain.org.records import expected_values
 
@@ -38,6 +40,8 @@ WORDS = (
     ("notice", "notification"),
 )
 NOTHING: tuple[Any, ...] = (None, "", [], {})
+DAY = re.compile(r"\d{4}-\d\d-\d\d")
+MOMENT = re.compile(DAY.pattern + r"T[\d:.]+\+\d\d:\d\d")
 
 
 def entries_of(
@@ -72,20 +76,29 @@ def action_in_words(action: str) -> str:
     return action
 
 
-def change_in_words(entry: AuditEntry) -> str:
-    """What was before and what after: of kept values those that differ, a phrase each; else both texts."""
-    before, after = expected_values(entry.before), expected_values(entry.after)
+def changed_values(entry: AuditEntry) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Kept values before and after, by name; empty where only a text was written down."""
+    return _flat(expected_values(entry.before)), _flat(expected_values(entry.after))
+
+
+def change_in_words(entry: AuditEntry, names: Mapping[tuple[str, Any], str] | None = None) -> str:
+    """What was before and what after: of kept values those that differ, a phrase each; else both texts.
+
+    `names` tells what people call the record whose identifier is a value, by the value's name and the identifier.
+    """
+    before, after = changed_values(entry)
     if not before and not after:
         return " → ".join(text for text in (entry.before, entry.after) if text)
-    before, after = _flat(before), _flat(after)
-    names = [name for name in (after or before) if before.get(name) != after.get(name)]
+
+    def words_of(name: str, values: dict[str, Any]) -> str:
+        value = values.get(name)
+        return (names or {}).get((name, str(value))) or _in_words(name, value)
+
+    changed = [name for name in before | after if before.get(name) != after.get(name)]
     if not entry.before or not entry.after:
-        return "; ".join(
-            f"{_words(name)} {_in_words((after or before)[name])}"
-            for name in names
-            if (after or before)[name] not in NOTHING
-        )
-    return "; ".join(f"{_words(name)} {_in_words(before.get(name))} → {_in_words(after.get(name))}" for name in names)
+        only = after or before
+        return "; ".join(f"{_words(name)} {words_of(name, only)}" for name in changed if only[name] not in NOTHING)
+    return "; ".join(f"{_words(name)} {words_of(name, before)} → {words_of(name, after)}" for name in changed)
 
 
 def _flat(values: dict[str, Any]) -> dict[str, Any]:
@@ -97,11 +110,19 @@ def _words(name: str) -> str:
     return name.removesuffix("_minor").removesuffix("_bp").replace("_", " ")
 
 
-def _in_words(value: Any) -> str:
+def _in_words(name: str, value: Any) -> str:
+    """A kept value as people write it: money, rates, dates and moments, kinds of things."""
     if value in NOTHING:
         return "nothing"
     if isinstance(value, list):
         return f"{len(value)} rows" if isinstance(value[0], dict) else ", ".join(map(str, value))
     if isinstance(value, bool):
         return "yes" if value else "no"
-    return ", ".join(str(value).splitlines())
+    if isinstance(value, int) and name.endswith(("_minor", "_bp")):
+        return formats.money(value) if name.endswith("_minor") else formats.points(value)
+    text = str(value)
+    if MOMENT.fullmatch(text):
+        return formats.moment(datetime.fromisoformat(text))
+    if DAY.fullmatch(text):
+        return formats.day(date.fromisoformat(text))
+    return formats.as_words(text) if name in ("kind", "status") else ", ".join(text.splitlines())

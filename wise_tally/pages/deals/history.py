@@ -9,6 +9,7 @@ from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.org.records import expected_values
 from wise_tally.pages.deals.customers.journal import Entry
+from wise_tally.web.audit_entries import Told, told
 
 
 def history(deal: Deal, cut: int) -> list[Entry]:
@@ -32,26 +33,24 @@ PART_OF = {f"deal {part.words} changed": name for name, part in PARTS.items()}
 def _of_parts(deal: Deal, cut: int) -> list[Entry]:
     """What was saved beside the state, from the audit."""
     rows = AuditEntry.objects.filter(action__in=[*PART_OF, "file added", "file taken away"], detail=deal.key)
-    found = []
-    for row in rows.select_related("person").order_by("-pk"):
-        if row.at.timestamp() < cut:
-            words = _part_words(row) if row.action in PART_OF else (f"{row.action}: {row.after or row.before}",)
-            found.append(Entry(row.at, words, row.person.name if row.person else "", "", False))
-    return found
+    before = [row for row in rows.select_related("person").order_by("-pk") if row.at.timestamp() < cut]
+    return [
+        Entry(row.at, (_part_words(row, one),), row.person.name if row.person else "", "", False)
+        for row, one in zip(before, told(before), strict=True)
+    ]
 
 
-def _part_words(row: AuditEntry) -> tuple[str, ...]:
-    """What changed in a part, a phrase each."""
+def _part_words(row: AuditEntry, one: Told) -> str:
+    """What changed in a part, or what became of a file."""
+    if row.action not in PART_OF:
+        return f"{one.action}: {one.change}"
     before, after, name = expected_values(row.before), expected_values(row.after), PART_OF[row.action]
     if name == "lines":
         amounts = [money(lines_total(value.get("rows", []))) for value in (before, after)]
-        return (f"lines {amounts[0]} → {amounts[1]}",)
+        return f"lines {amounts[0]} → {amounts[1]}"
     if "rows" in after:
-        return (f"{PARTS[name].words}: {plural(len(after['rows']), 'row')}, before {len(before.get('rows', []))}",)
-    own = {**before.pop("own", {})}, {**after.pop("own", {})}
-    before, after = {**before, **own[0]}, {**after, **own[1]}
-    changed = [key for key in after | before if before.get(key) != after.get(key)]
-    return tuple(f"{key.replace('_', ' ')} {before.get(key) or 'none'} → {after.get(key) or 'none'}" for key in changed)
+        return f"{PARTS[name].words}: {plural(len(after['rows']), 'row')}, before {len(before.get('rows', []))}"
+    return one.change
 
 
 def _changes(rows: list[DealRevision]) -> list[tuple[DealRevision, tuple[str, ...]]]:

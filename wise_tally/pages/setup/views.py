@@ -15,7 +15,7 @@ from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory, Wo
 from wise_tally.domain.process.models import Process
 from wise_tally.domain.targets.models import Quota
 from wise_tally.pages.setup.lists.registers import REGISTERS
-from wise_tally.pages.setup.records.told import Told, told
+from wise_tally.web.audit_entries import Told, told
 from wise_tally.web.request.viewing import PageRequest
 
 CHANGED_LAST = 6

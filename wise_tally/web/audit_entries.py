@@ -11,8 +11,9 @@ from django.db.models import Model, Q
 
 from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.deals.models import Account, Contact, Deal, Lead, Partner
-from wise_tally.domain.org.audit_words import action_in_words, change_in_words
-from wise_tally.domain.org.models import AuditEntry, Person
+from wise_tally.domain.org.audit_words import action_in_words, change_in_words, changed_values
+from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory
+from wise_tally.domain.process.models import LeadStep
 
 # By the first word of an action, whose key its detail begins with; or of a detail that says first what it is about.
 RECORDS: dict[str, type[Model]] = {
@@ -24,7 +25,22 @@ RECORDS: dict[str, type[Model]] = {
     "dashboard": Dashboard,
     "tally": Tally,
 }
-OF_DETAIL: dict[str, type[Model]] = {"account": Account, "person": Person, "partner": Partner}
+OF_DETAIL: dict[str, type[Model]] = {
+    "account": Account,
+    "person": Person,
+    "partner": Partner,
+    "deal": Deal,
+    "lead": Lead,
+}
+# Values that are identifiers of records.
+OF_VALUE: dict[str, type[Model]] = {
+    **OF_DETAIL,
+    "contact": Contact,
+    "owner": Person,
+    "territory": Territory,
+    "team": Team,
+    "step": LeadStep,
+}
 # An identifier behind the name of what it stands for, or of who did it.
 IDENTIFIER = re.compile(r" \([\w.:-]+\)(?=$| from | in )")
 # What these are about stands in what changed; their keys tell nobody anything.
@@ -50,17 +66,25 @@ def told(entries: Iterable[AuditEntry]) -> list[Told]:
     wanted: dict[type[Model], set[str]] = defaultdict(set)
     for model, key, _ in map(_record, listed):
         wanted[model].add(key)
+    values = {pair for entry in listed for one in changed_values(entry) for pair in _identifiers(one)}
+    for name, key in values:
+        wanted[OF_VALUE[name]].add(key)
     names = {(model, key): name for model, keys in wanted.items() for key, name in _names(model, keys)}
+    called = {(name, key): names.get((OF_VALUE[name], key), "") for name, key in values}
     return [
         Told(
             entry.at,
             person_in_words(entry.who) or "System",
             action_in_words(entry.action),
             _subject(entry, names),
-            change_in_words(entry),
+            change_in_words(entry, called),
         )
         for entry in listed
     ]
+
+
+def _identifiers(values: dict[str, Any]) -> Iterable[tuple[str, str]]:
+    return ((name, key) for name, key in values.items() if name in OF_VALUE and isinstance(key, str) and key)
 
 
 def about(word: str) -> Q:
@@ -101,8 +125,8 @@ def _record(entry: AuditEntry) -> tuple[type[Model], str, str]:
 
 
 def _subject(entry: AuditEntry, names: dict[tuple[type[Model], str], str]) -> str:
-    if _kind(entry) in NAMELESS:
-        return ""
     model, key, rest = _record(entry)
     name = names.get((model, key))
+    if not name and _kind(entry) in NAMELESS:
+        return ""
     return f"{name} {rest}".strip() if name else IDENTIFIER.sub("", entry.detail)
