@@ -148,6 +148,7 @@ def test_files_of_a_dangerous_kind_or_size_are_refused(demo, sign_in, settings):
     assert answer["Content-Disposition"].startswith("attachment")
     client.post(f"{BIG}files/", {"away": kept.key})
     assert not KeptFile.objects.exists()
+    assert "file deleted: plan &lt;b&gt;.pdf" in text(client.get(BIG))
 
 
 def test_the_way_on_is_shown_with_what_is_missing_and_a_past_close_is_asked(demo, sign_in):
