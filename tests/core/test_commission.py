@@ -1,6 +1,7 @@
 """Commissions against plain Python on random rows, and by hand at their boundaries (invented numbers)."""
 
 from collections import defaultdict
+from dataclasses import replace
 from datetime import date, timedelta
 from fractions import Fraction
 from random import Random
@@ -9,9 +10,11 @@ import pytest
 
 from tests.support.naive import Naive, cents, half_even, local
 from tests.support.random_world import random_world
-from tests.support.small_books import FIRST, IS_WON, book_of, day
+from tests.support.small_books import FIRST, IS_WON, book_of, day, reference
 from wise_tally.core.calendar import FiscalCalendar
 from wise_tally.core.commission import (
+    PARTNER,
+    CommissionLine,
     Rates,
     StatedLine,
     added_by_deal,
@@ -23,6 +26,7 @@ from wise_tally.core.commission import (
     together,
 )
 from wise_tally.core.lines import Filter
+from wise_tally.core.reference_data import Quota
 
 
 def with_commissions(seed):
@@ -136,6 +140,15 @@ def test_commissions_equal_a_loop_over_deals(seed):
         ]
         assert sorted(shown, key=str) == plain
         assert sum(one.commission_minor for one in summed(found)) == sum(row[4] or 0 for row in plain)
+        teams = [naive.above("team", naive.team(keys[f.subject], date.fromordinal(f.on))) for f in found]
+        for index, one in enumerate(book.reference.people):
+            own = commissions(book, book.as_of(day), period, Filter(person=index), of_people)
+            assert own == tuple(f for f in found if f.subject == index), one.key
+        for index, one in enumerate(book.reference.teams):
+            own = commissions(book, book.as_of(day), period, Filter(team=index), of_people)
+            of_team = [f for f, above in zip(found, teams, strict=True) if above and one.key in above]
+            assert [f for f in own if not f.taken_back] == [f for f in of_team if not f.taken_back], one.key
+        assert not commissions(book, book.as_of(day), period, Filter(process=1, person=0), of_people)
     snapshot = book.as_of(date(2026, 1, 31))
     months = [fiscal.part(2026, "month", n) for n in (1, 2, 3)]
     whole = commissions(book, snapshot, fiscal.parse("FY2026-Q1"), Filter(), of_people)
@@ -195,10 +208,63 @@ def test_a_deal_that_left_won_earns_nothing_within_a_period_and_is_taken_back_in
     assert (both.subject, both.credited_minor, both.lines, both.without_rate) == (-1, 30_000, 3, 1)
 
 
+def test_partners_earn_on_the_whole_amount_and_no_quota_counts():
+    """The partner of a deal, at the partner's rate of the day of closing; deals without one earn nobody anything."""
+    world = with_commissions(1)
+    for index, row in enumerate(world.tables["deals"]):
+        row["partner_id"] = ("p1", None, "p2")[index % 3]
+    for key in ("p1", "p2"):
+        world.add("partners", partner_id=key, name=key.title())
+    book, year, rates = world.book(), FiscalCalendar(4).parse("FY2026"), Rates((((0, 250),), ()), ((), ()))
+    found = commissions(
+        book, book.as_of(date(2026, 1, 31)), year, Filter(), Rates((((0, 250),), ()), ((), ())), PARTNER
+    )
+    naive, plain = Naive(world.tables, date(2026, 1, 31)), []
+    of = {row["deal_id"]: row["partner_id"] for row in world.tables["deals"]}
+    for key, on, left, row in won_spans(naive):
+        if of[key] and year.starts_on <= on <= year.ends_on and not (left and left <= year.ends_on):
+            earned = half_even(Fraction(cents(row["amount"]) * 250, 10_000)) if of[key] == "p1" else None
+            plain.append((of[key] == "p2", key, on.toordinal(), cents(row["amount"]), earned))
+    kept = [f for f in found if not f.taken_back]
+    assert sorted(
+        (f.subject, book.deals.key[f.deal], f.on, f.amount_minor, f.commission_minor) for f in kept
+    ) == sorted(plain)
+    assert {f.above_minor for f in found} == {0}
+    own = [commissions(book, book.as_of(date(2026, 1, 31)), year, Filter(person=p), rates, PARTNER)
+           for p in range(len(book.reference.people))]  # fmt: skip
+    assert sum(map(len, own)) == len(found) > len(max(own, key=len)), "each is of the person whose deal it was"
+
+
+def test_what_stands_above_the_quota_is_taken_back_as_it_was_earned():
+    """Closed on the first day of a quarter, reopened on the last of the next: 400 at 2.5 % and 600 at 5 %."""
+    quota = Quota("person", 1, "won_amount", day("2025-04-01").toordinal(), day("2025-06-30").toordinal(), 400)
+    ground = replace(reference(("ann", "bob")), quotas=(quota,))
+    deal = [(day("2025-04-01"), IS_WON, 1_000, None), (day("2025-09-30"), FIRST, 1_000, None), 1]
+    book = book_of([deal], ground)
+    rates = Rates(((), ((0, 250),)), ((), ((0, 0), (day("2025-02-01").toordinal(), 500))))
+    for text, sign in (("FY2025-Q2", 1), ("FY2025-M04", 1), ("FY2025-Q3", -1), ("FY2025-M09", -1)):
+        found = commissions(book, book.as_of(day("2025-12-31")), FiscalCalendar(1).parse(text), Filter(), rates)
+        above = 600 if "Q" in text else 1_000 - (400 * 30 + 45) // 91
+        (line,) = found
+        assert (line.amount_minor, line.above_minor, line.taken_back) == (1_000 * sign, above * sign, sign < 0), text
+        assert (line.rate_bp, line.above_bp) == (250, 500)
+        assert line.commission_minor == sign * round(((1_000 - above) * 250 + above * 500) / 10_000)
+
+
+def test_what_deals_add_stands_in_order():
+    lines = [CommissionLine(0, deal, 1, amount, 100, 0, None, earned) for deal, amount, earned in
+             ((3, 50, None), (1, 50, 2), (2, 90, 1), (3, 10, None))]  # fmt: skip
+    assert list(added_by_deal(lines, credited=True).items()) == [(2, 90), (3, 60), (1, 50)]
+    assert list(added_by_deal(lines, credited=False).items()) == [(1, 2), (2, 1), (3, 0)]
+    (total,) = summed([replace(line, subject=4, taken_back=True) for line in lines])
+    assert (total.subject, total.taken_back_minor, total.without_rate) == (4, 3, 2)
+
+
 def test_a_period_like_another():
     fiscal = FiscalCalendar(1)
     month, span = fiscal.parse("FY2025-M05"), fiscal.parse("2025-05-01/2025-06-10")
-    assert like(fiscal, date(2025, 5, 31), month) == month
+    assert like(fiscal, date(2025, 5, 31), month) == like(fiscal, date(2025, 5, 1), month) == month
+    assert like(fiscal, date(2025, 5, 1), span) == span
     assert like(fiscal, date(2025, 4, 30), month) == fiscal.parse("FY2025-M04")
     assert like(fiscal, date(2025, 6, 10), span) == span
     assert like(fiscal, date(2025, 4, 30), span) == fiscal.parse("FY2025-Q2")
