@@ -1,12 +1,13 @@
 """Numbers, days and filters as people type them, by keyboard alone, in the real browser."""
 
 import re
+from datetime import date
 
 import pytest
 from playwright.sync_api import expect
 
 from wise_tally.domain.deals.actions import last_revision
-from wise_tally.domain.deals.models import Deal
+from wise_tally.domain.deals.models import Deal, DealCredit
 from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Person
 
@@ -111,6 +112,19 @@ def test_a_long_choice_is_narrowed_by_typing(visit):
     page.keyboard.press("Enter")
     expect(page.locator("select[name=owner]")).to_have_value("xz")
     expect(page.locator("select[name=owner]")).to_be_focused()
+    # The people of a credit split are written once; each row offers them all, and keeps its own.
+    deal = Deal.objects.get(key="d9001")
+    for key in ("r08", "xz"):
+        person = Person.objects.get(key=key)
+        DealCredit.objects.create(deal=deal, person=person, from_on=date(2026, 1, 1), share_bp=5_000)
+    page.goto(page.url.split("/deals")[0] + "/deals/d9001/")
+    rows = page.locator("select[name^=person-]")
+    assert rows.evaluate_all("all => all.map(one => one.value)") == ["r08", "xz", "", "", ""]
+    assert rows.evaluate_all(
+        "all => all.every(one => one.options.length > 50 && (!one.value || one.selectedOptions[0].defaultSelected))"
+    )
+    answer = page.request.get(page.url)
+    assert answer.text().count('value="x07"') < page.content().count('value="x07"') - 3
 
 
 # The name of the field that Tab reaches from another.

@@ -100,6 +100,11 @@ def test_pages_of_people_are_turned_over_and_their_files_hold_all(large):
         assert "page 1 of 2" in text(first)
         assert len(large.get(file).json()["rows"]) == 90
     assert len(text(large.get("/attainment/?by=person"))) < 160_000
+    report = "/team/report/?show=won&by=person&bucket=last_8_quarters"
+    rows = [text(large.get(f"{report}&page={number}")).count('<td class="trim">Person ') for number in (1, 2)]
+    assert rows == [50, 40]
+    assert len(large.get(report.replace("report/", "report/table.json")).json()["rows"]) == 90
+    assert text(large.get("/deals/o001/")).count('value="p089"') == 2, "once for activities, once for the credit split"
 
 
 def test_the_forecast_folds_its_teams_and_opens_one_at_a_time(large):

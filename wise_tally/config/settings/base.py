@@ -69,10 +69,7 @@ INSTALLED_APPS = [
     "wise_tally.pages.brief",
     "wise_tally.pages.setup",
     "wise_tally.interfaces",
-    # Last: our own template of a field goes before the one it ships.
-    "django.forms",
 ]
-FORM_RENDERER = "django.forms.renderers.TemplatesSetting"
 MIDDLEWARE = [
     "wise_tally.interfaces.monitoring.MonitoringMiddleware",
     "wise_tally.web.request.gate.GateMiddleware",

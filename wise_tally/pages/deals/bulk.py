@@ -22,7 +22,7 @@ from wise_tally.pages.deals.listing import listing
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.filter_line import read_scope
 from wise_tally.web.forms.deal import ClosingForm, read_closing
-from wise_tally.web.forms.fields import DateField, LedgerForm
+from wise_tally.web.forms.fields import DateField, LedgerForm, LongSelect
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -31,6 +31,8 @@ from wise_tally.web.visibility import visible
 
 class RecordChoice(forms.ModelChoiceField):
     """A choice among records by identifier and name, a stage with its process; nothing chosen changes nothing."""
+
+    widget = LongSelect
 
     def __init__(self, records: QuerySet[Any], label: str) -> None:
         words = f"“%(value).60s” is not a valid {label.lower()}. Choose one from the list."

@@ -1,7 +1,7 @@
 """What is typed into a part of a deal: rows of lines, payments, contacts or credit, and the details."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
@@ -13,6 +13,8 @@ from wise_tally.domain.typed_numbers import typed_money, typed_percent, typed_qu
 
 Choices = tuple[tuple[str, str], ...]
 EMPTY_ROWS = 3
+# So many choices are written once; scripts fill the other rows.
+MANY_CHOICES = 40
 MOST_ROWS = 200
 EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every quarter"), ("year", "every year"))
 
@@ -30,12 +32,18 @@ class Column:
 
 @dataclass(frozen=True)
 class Cell:
-    """What stands in one field of a row."""
+    """What stands in one field of a row; a long choice is offered in one row, whose field `like` names in the others."""
 
     column: Column
     field: str
     typed: str
     wrong: bool = False
+    like: str = ""
+
+    @property
+    def choices(self) -> Choices:
+        """What the field holds to choose from; where it is like another, what is chosen."""
+        return tuple(pair for pair in self.column.choices if not self.like or pair[0] == self.typed)
 
 
 @dataclass
@@ -91,8 +99,15 @@ def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
 
 
 def _cells(columns: tuple[Column, ...], rows: list[list[str]]) -> list[list[Cell]]:
+    # The first empty row, so that something can be added to without scripts, too.
+    whole = next((number for number, row in enumerate(rows) if not any(row)), 0)
+
+    def cell(column: Column, number: int, text: str) -> Cell:
+        is_like = len(column.choices) > MANY_CHOICES and number != whole
+        return Cell(column, f"{column.name}-{number}", text, like=f"{column.name}-{whole}" if is_like else "")
+
     return [
-        [Cell(column, f"{column.name}-{number}", text) for column, text in zip(columns, row, strict=True)]
+        [cell(column, number, text) for column, text in zip(columns, row, strict=True)]
         for number, row in enumerate(rows)
     ]
 
@@ -132,7 +147,7 @@ def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
             wrong = "is empty. Enter a value or clear the whole row."
         if wrong:
             form.faults.append(f"Row {number + 1}, {cell.column.label}: {wrong}.".replace("..", "."))
-            row[index] = Cell(cell.column, cell.field, cell.typed, wrong=True)
+            row[index] = replace(cell, wrong=True)
         kept[cell.column.name] = value
     if form.name == "lines" and kept["product"]:
         _fill_in_prices(kept)

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 from urllib.parse import urlencode
 
@@ -38,13 +38,21 @@ Leads = Callable[[], "QuerySet[Lead, Lead]"]
 
 @dataclass(frozen=True)
 class Cell:
-    """A value with its place on the scale of the drawing, and the address of its working; `small` has few deals behind it."""
+    """A value with its place on the scale of the drawing, and the address of its working; `small` has few deals behind it.
+
+    `working` makes the address: of thousands of cells a page shows some.
+    """
 
     value: Number
     width: str
-    url: str
+    working: Callable[[], str]
     small: bool = False
     reason: str = ""
+
+    @property
+    def url(self) -> str:
+        """The address of its working."""
+        return self.working()
 
 
 @dataclass(frozen=True)
@@ -220,7 +228,7 @@ def _cell(computing: Computing, row: TallyValue | None, node: int, period: Perio
     return Cell(
         value,
         share(round(abs(value or 0) * 1_000), round(largest * 1_000)),
-        computing.url(node, period),
+        partial(computing.url, node, period),
         few,
         row.reason if row else "",
     )

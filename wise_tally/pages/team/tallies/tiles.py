@@ -14,7 +14,7 @@ from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short
 from wise_tally.pages.team.tallies.drawing import report_chart
 from wise_tally.pages.team.tallies.query import BY, TallyQuestion, read_kept
-from wise_tally.pages.team.tallies.result import Computing, Result, compute
+from wise_tally.pages.team.tallies.result import Computing, Result, ResultRow, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.this_week import week_context
 from wise_tally.web.breakdowns import with_own
@@ -24,6 +24,7 @@ from wise_tally.web.day_by_day import day_by_day
 from wise_tally.web.filter_line import FilterLine, scope_of
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import token_of, working_query
+from wise_tally.web.paging import Page
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
@@ -46,7 +47,7 @@ class InkRow:
 
 @dataclass(frozen=True)
 class Tile:
-    """A tally ready to be drawn; `refused` says why it is not."""
+    """A tally ready to be drawn; `refused` says why it is not. On a page of its own its rows are turned over by `page`."""
 
     key: str
     name: str
@@ -56,6 +57,18 @@ class Tile:
     result: Result | None = None
     drawn: dict[str, Any] = field(default_factory=dict)
     refused: str = ""
+    page: Page | None = None
+
+    @property
+    def rows(self) -> tuple[ResultRow, ...]:
+        """The rows that its table shows."""
+        rows = self.result.rows if self.result else ()
+        return rows[self.page.first : self.page.last] if self.page else rows[:MOST_ROWS]
+
+    @property
+    def more_rows(self) -> int:
+        """How many rows a tile leaves to the page of its own."""
+        return 0 if self.page or not self.result else max(0, len(self.result.rows) - MOST_ROWS)
 
     @property
     def pinned(self) -> str:

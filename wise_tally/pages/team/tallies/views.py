@@ -1,6 +1,7 @@
 """The page on which a tally is built and kept, the list of kept ones, its files, and the workings of its own measures."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 from urllib.parse import parse_qsl, urlencode
 
@@ -43,6 +44,7 @@ from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.nodes import node_of
+from wise_tally.web.paging import SIDE_BY_SIDE, neighbours, page_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
@@ -76,11 +78,15 @@ def page(request: PageRequest) -> HttpResponse:
     viewer = request.viewer
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
+    rows = len(tile.result.rows) if tile.result else 0
+    sheet = page_of(request, rows, SIDE_BY_SIDE)
     answer = {
         "line": line,
         "tabs": tabs(line, "page"),
         "tally": tally,
-        "tile": tile,
+        "tile": replace(tile, page=sheet),
+        "sheet": sheet if tally.drawing in ("table", "matrix", "columns", "line") else None,
+        **neighbours(sheet, lambda number: f"{query}&page={number}"),
         "measures": _measures(tally),
         "choices": _choices(tally),
         "given": [(name, value) for name, value in line.given if name != "kept"],
@@ -91,9 +97,7 @@ def page(request: PageRequest) -> HttpResponse:
         "kept": urlencode(tally.own()),
         "name": request.GET.get("name", "") or _name(tally),
         "query": query,
-        "footer": Footer(
-            len(tile.result.rows) if tile.result else 0, what="row", exports=exports("team:tally-table", query)
-        ),
+        "footer": Footer(rows, what="row", exports=exports("team:tally-table", query)),
     }
     return render(request, "team/tally.html", answer)
 
