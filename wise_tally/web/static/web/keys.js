@@ -5,10 +5,10 @@ document.addEventListener("alpine:init", () => {
     init() {
       this.count();
       // On a phone the rows need the room first, but for what was refused.
-      const narrow = window.matchMedia("(width <= 900px)").matches;
-      this.$root.querySelectorAll(".bulk-tools").forEach((tools) => { tools.open = !narrow || tools.querySelector("#refused") !== null; });
+      const tools = this.$root.querySelector(".bulk-tools");
+      if (tools) tools.open = window.innerWidth > 900 || Boolean(tools.querySelector("#refused"));
     },
-    boxes() { return [...this.$root.querySelectorAll("input[name=deal], input[name=record]")]; },
+    boxes() { return [...this.$root.querySelectorAll("tbody [type=checkbox]")]; },
     all({ target }) { this.boxes().forEach((box) => { box.checked = target.checked; }); },
     count() { this.ticked = this.boxes().filter((box) => box.checked).length; },
     get selected() { return `Edit ${this.ticked} selected`; },
