@@ -149,5 +149,8 @@ def test_several_deals_are_changed_where_they_are_ticked_and_put_back(visit, wid
     expect(page.locator("main")).to_contain_text("Not saved yet.")
     page.get_by_role("button", name="Change 2 deals").press("Enter")
     expect(page.locator("#told")).to_contain_text("2 deals changed")
+    page.locator("tbody input[name=deal]").nth(1).press("Space")
+    told, bar = page.locator("#told").bounding_box(), page.locator(".bulk-tools").bounding_box()
+    assert told["y"] >= bar["y"] + bar["height"], "neither covers the other"
     page.locator("#told").get_by_role("button", name="Undo").press("Enter")
     expect(page.locator("#told")).to_contain_text("2 deals restored")

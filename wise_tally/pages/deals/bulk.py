@@ -89,7 +89,6 @@ def bulk(request: PageRequest) -> HttpResponse:
     if not confirmed:
         return _preview(request, expected, changes, [], closing)
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]
-    messages.success(request, f"{plural(len(changes), 'deal')} changed.")
     return redirect(safe_next(request, reverse("deals:page")))
 
 
