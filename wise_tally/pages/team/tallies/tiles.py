@@ -33,6 +33,8 @@ PIN_WORDS = {"period": "period", "who": "whose", "where": "territory", "process"
 
 # A tile shows so many rows; the others are a page of their own.
 MOST_ROWS = 20
+# Drawings that are nothing but their rows: on a page of their own these are turned over.
+TURNED_OVER = ("table", "matrix")
 
 
 @dataclass(frozen=True)
@@ -69,6 +71,11 @@ class Tile:
     def more_rows(self) -> int:
         """How many rows a tile leaves to the page of its own."""
         return 0 if self.page or not self.result else max(0, len(self.result.rows) - MOST_ROWS)
+
+    @property
+    def rows_query(self) -> str:
+        """The page on which all its rows are turned over."""
+        return self.query if self.tally.drawing in TURNED_OVER else f"{self.query}&draw=table"
 
     @property
     def pinned(self) -> str:

@@ -36,7 +36,7 @@ from wise_tally.pages.team.query import tabs
 from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_kept, read_tally
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
-from wise_tally.pages.team.tallies.tiles import PIN_WORDS, tile_of
+from wise_tally.pages.team.tallies.tiles import PIN_WORDS, TURNED_OVER, tile_of
 from wise_tally.pages.team.tallies.words import BUCKET_WORDS, COMPARED, DRAWINGS
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.conditions import filter_choices
@@ -79,14 +79,15 @@ def page(request: PageRequest) -> HttpResponse:
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
     rows = len(tile.result.rows) if tile.result else 0
-    sheet = page_of(request, rows, SIDE_BY_SIDE)
+    # The table behind a picture says where the others are; only one that stands alone is turned over.
+    sheet = page_of(request, rows, SIDE_BY_SIDE) if tally.drawing in TURNED_OVER else None
     answer = {
         "line": line,
         "tabs": tabs(line, "page"),
         "tally": tally,
         "tile": replace(tile, page=sheet),
-        "sheet": sheet if tally.drawing in ("table", "matrix", "columns", "line") else None,
-        **neighbours(sheet, lambda number: f"{query}&page={number}"),
+        "sheet": sheet,
+        **(neighbours(sheet, lambda number: f"{query}&page={number}") if sheet else {}),
         "measures": _measures(tally),
         "choices": _choices(tally),
         "given": [(name, value) for name, value in line.given if name != "kept"],
