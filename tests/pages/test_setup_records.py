@@ -175,11 +175,11 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     told = client.get("/setup/audit/?find=Rang").context["told"][0]
     assert (told.subject, told.change) == (
         deal.name, "at 23 Nov 2026 12:00; kind Phone call; status done; subject Rang Ada")  # fmt: skip
-    values = {"owner": owner.key, "due_on": "2026-12-01", "unit_price_minor": 12_000, "own": {"site": "Road"}}
+    values = {"owner": owner.key, "due_on": "2026-12-01", "unit_price_minor": 12_000, "own": {"site": "2026-00-00"}}
     entry = AuditEntry(at=NOW, action="partner changed", detail="partner p", before=as_text(values),
                        after=as_text(values | {"owner": None, "due_on": "", "unit_price_minor": 13_050, "own": {}}))  # fmt: skip
-    assert told_of([entry])[0].change == (f"due on 1 Dec 2026 → nothing; owner {owner.name} → nothing;"
-                                          " unit price 120.00 → 130.50; site Road → nothing")  # fmt: skip
+    assert told_of([entry])[0].change == (f"due on 1 Dec 2026 → none; owner {owner.name} → none;"
+                                          " unit price 120.00 → 130.50; site 2026-00-00 → none")  # fmt: skip
 
 
 def test_the_audit_speaks_the_words_of_the_pages():

@@ -43,9 +43,9 @@ OF_VALUE: dict[str, type[Model]] = {
 }
 # An identifier behind the name of what it stands for, or of who did it.
 IDENTIFIER = re.compile(r" \([\w.:-]+\)(?=$| from | in )")
-# What these are about stands in what changed; their keys tell nobody anything.
 # Of a word that many names hold, so many are looked for.
 MOST_NAMED = 20
+# What these are about stands in what changed; their keys tell nobody anything.
 NAMELESS = ("activity", "note", "action", "view", "finding")
 
 

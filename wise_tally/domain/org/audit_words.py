@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from datetime import date, datetime
 from typing import Any
 
@@ -113,7 +114,7 @@ def _words(name: str) -> str:
 def _in_words(name: str, value: Any) -> str:
     """A kept value as people write it: money, rates, dates and moments, kinds of things."""
     if value in NOTHING:
-        return "nothing"
+        return "none"
     if isinstance(value, list):
         return f"{len(value)} rows" if isinstance(value[0], dict) else ", ".join(map(str, value))
     if isinstance(value, bool):
@@ -121,8 +122,10 @@ def _in_words(name: str, value: Any) -> str:
     if isinstance(value, int) and name.endswith(("_minor", "_bp")):
         return formats.money(value) if name.endswith("_minor") else formats.points(value)
     text = str(value)
-    if MOMENT.fullmatch(text):
-        return formats.moment(datetime.fromisoformat(text))
-    if DAY.fullmatch(text):
-        return formats.day(date.fromisoformat(text))
+    # What only looks like a day, such as a campaign named 2026-00-00, stays as it was typed.
+    with suppress(ValueError):
+        if MOMENT.fullmatch(text):
+            return formats.moment(datetime.fromisoformat(text))
+        if DAY.fullmatch(text):
+            return formats.day(date.fromisoformat(text))
     return formats.as_words(text) if name in ("kind", "status") else ", ".join(text.splitlines())
