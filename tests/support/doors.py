@@ -1,7 +1,7 @@
 """Something of everything that belongs to one person, with words that nobody else's things hold."""
 
+import re
 from datetime import date, timedelta
-from functools import reduce
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
@@ -40,8 +40,9 @@ JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 # What stands for an upload in a form, and what it holds.
 FILES = {"FILE": b"name\nQuite New\n", "CARD": b"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ann Other\r\nEND:VCARD\r\n"}
 
-
-SEPARATORS = " .,\u00a0\u202f’'"
+SEPARATORS = str.maketrans("", "", " .,\u00a0\u202f’'")
+# What is drawn by chance for each answer, the number of the request and the token of its forms, may hold any digits.
+BY_CHANCE = re.compile(r"\b(?:[0-9a-f]{12}|\w{64})\b")
 
 
 class Belongings:
@@ -125,7 +126,7 @@ class Belongings:
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
-        digits = reduce(lambda shorter, sign: shorter.replace(sign, ""), SEPARATORS, text)
+        digits = BY_CHANCE.sub("", text).translate(SEPARATORS)
         quota, call, rate = self.numbers
         return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
 
