@@ -33,6 +33,7 @@ from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.book_number import reference_changed, revisions_added
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.process.models import Process
+from wise_tally.domain.refusals import WriteConflict
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import check_package, read_package
 from wise_tally.package.tables import TABLES
@@ -181,7 +182,7 @@ def test_whatever_a_package_writes_is_undone_by_its_journal(seed, tmp_path):
     renamed = Person.objects.filter(name="Renamed")
     number = renamed.get().pk
     renamed.update(name="Renamed again")
-    with pytest.raises(journal.UndoRefused, match="People of the import"):
+    with pytest.raises(WriteConflict, match="People of the import"):
         journal.undo(journal.read_journal(tmp_path / "journal.gz"))
     Person.objects.filter(pk=number).update(name="Renamed")
     journal.undo(journal.read_journal(tmp_path / "journal.gz"))
@@ -199,12 +200,12 @@ def test_an_import_is_not_undone_over_later_changes(tmp_path, settings):
     assert account.key == derived_key("Dock")
     Lead.objects.create(key="l", name="l", created_at=NOW)
     Account.objects.filter(pk=account.pk).update(country="IE")
-    with pytest.raises(journal.UndoRefused, match="changed or deleted later"):
+    with pytest.raises(WriteConflict, match="changed or deleted later"):
         undo_run(run, ADMIN, NOW)
     Account.objects.filter(pk=account.pk).update(country="")
     undo_run(run, ADMIN, NOW)
     assert not Account.objects.exists()
-    with pytest.raises(journal.UndoRefused, match="Only a finished import"):
+    with pytest.raises(WriteConflict, match="Only a finished import"):
         undo_run(ImportRun.objects.get(), ADMIN, NOW)
     assert AuditEntry.objects.filter(action="import undone").count() == 1
 
@@ -347,7 +348,7 @@ def test_pressed_twice_an_import_is_taken_once(tmp_path, settings, monkeypatch):
     earlier = gzip.compress(json.dumps({"deals_account": [["id"], [[1, 77]], [], [], []]}).encode())
     for content in (b"cut", earlier):
         (folder_of(run) / run.report["journal"]).write_bytes(content)
-        with pytest.raises(journal.UndoRefused, match="missing, damaged or of an earlier version"):
+        with pytest.raises(WriteConflict, match="missing, damaged or of an earlier version"):
             undo_run(run, ADMIN, NOW)
 
 

@@ -232,9 +232,10 @@ BAD = (
     "/team/report/working/?show=created&by=person&row=nobody",
     "/team/deals-by-rep/?show=closed",
     "/team/deals-by-rep/?along=mood",
-    "/team/contact-gaps/?rep=r08&part=9",
+    "/team/contact-gaps/?rep=r08&part=00009",
+    "/setup/quotas/?year=020261",
     "/team/this-week/working/lost/",
-    "/team/one-to-ones/r08/?since=soon",
+    "/team/one-to-ones/r08/?since=0001-01-01",
     "/team/one-to-ones/r08/?since=2027-01-01",
 )
 

@@ -246,7 +246,7 @@ def test_a_message_of_the_firm_goes_to_who_was_not_reached(demo, sign_in):
     boss, rep = sign_in("a1"), sign_in("r01", apart=True)
     Lead.objects.create(key="fresh", name="Ada Keld", email="ada@keld.example", owner=Person.objects.get(key="r01"),
                         created_at=datetime(2026, 11, 23, 9, tzinfo=UTC), status="new")  # fmt: skip
-    tried = {"lead": "fresh", "message": "yes", "next_on": "2026-11-24"}
+    tried = {"lead": "fresh", "what": "not reached, message", "next_on": "2026-11-24"}
     assert "send the message" not in text(rep.get("/today/"))
     assert rep.post("/today/follow-up/", tried).status_code == 409
     settings = {"organisation": "F", "currency": "EUR", "time_zone": "Europe/Dublin", "fiscal_year_start_month": "4"}

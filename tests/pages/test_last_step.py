@@ -152,5 +152,5 @@ def test_a_message_that_is_sent_cannot_be_undone(journal, sign_in):
     Workspace.objects.update(not_reached_message="Tried\nto reach you")
     Lead.objects.filter(key="fresh").update(email="una@reel.example")
     client = sign_in("r08")
-    client.post("/today/follow-up/", FRESH | {"what": "not reached", "message": "yes"})
+    client.post("/today/follow-up/", FRESH | {"what": "not reached, message"})
     assert offered(client) is None

@@ -25,12 +25,19 @@ def read_day(text: str, today: date, fiscal: FiscalCalendar, order: DayOrder = "
     holds today. Numbers alone are read in the order given, but with the year in front.
     """
     plain = " ".join(text.casefold().replace(",", " ").split())
-    for reader in (_iso, _named, _weekday, _offset):
+    if (found := _iso(plain)) is not None:
+        return _checked(found, text)
+    for reader in (_named, _weekday, _offset):
         if (found := reader(plain, today)) is not None:
             return _checked(found, text)
     if match := re.fullmatch(r"end of (month|quarter|year)", plain):
         return fiscal.containing(today, match[1]).ends_on
     return _checked(_with_month_name(plain, today) or _numbers(plain, order), text)
+
+
+def iso_day(text: str) -> date:
+    """The day that YYYY-MM-DD writes, from 1900 to 2199; raises NotADay."""
+    return _checked(_iso(text), text)
 
 
 def read_span(text: str, today: date, fiscal: FiscalCalendar) -> tuple[date, date]:
@@ -63,7 +70,7 @@ def _or_none(build: Callable[[], date]) -> date | None:
         return None
 
 
-def _iso(plain: str, _today: date) -> date | None:
+def _iso(plain: str) -> date | None:
     return _or_none(lambda: date.fromisoformat(plain)) if re.fullmatch(r"\d{4}-\d\d-\d\d", plain, re.ASCII) else None
 
 

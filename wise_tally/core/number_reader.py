@@ -38,6 +38,12 @@ class NotANumber(ValueError):
     """A text that is no number, or none of the style."""
 
 
+def whole_number(text: str, most: int = 10**15) -> int | None:
+    """The whole number from 0 to `most` that digits alone write, None for any other text."""
+    number = int(text) if re.fullmatch(r"[0-9]{1,16}", text) else None
+    return None if number is None or number > most else number
+
+
 def read_number(text: str, style: NumberStyle = NumberStyle()) -> WrittenNumber:
     """The number that a text writes; raises NotANumber.
 

@@ -16,6 +16,7 @@ from django.conf import settings
 from django.db import connection
 
 from wise_tally.domain.database import is_file
+from wise_tally.domain.refusals import WriteConflict
 from wise_tally.domain.storage_faults import DatabaseDamaged, words_of
 
 NAME = re.compile(r"wise-tally-\d{8}-\d{6}(-\d+)?(-nightly|-upgrade)?\.sqlite3")
@@ -31,7 +32,7 @@ OF_THE_SERVER = (
 )
 
 
-class BackupRefused(Exception):
+class BackupRefused(WriteConflict):
     """A backup that is not there, or is not whole."""
 
 

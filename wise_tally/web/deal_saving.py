@@ -12,9 +12,9 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from wise_tally.book.store import books
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import ClosingRefused, OldState, StageRefused, last_revision
-from wise_tally.domain.deals.entry import DetailRefused
 from wise_tally.domain.deals.last_step import undo_step
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.deals.revert import revert, revision_before, take_back_added
@@ -23,6 +23,7 @@ from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import ChangedMeanwhile, InUse
 from wise_tally.domain.process.models import Category, LostReason, StageKind
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.filter_line import period_words
 from wise_tally.web.forms.deal import DealForm
@@ -81,7 +82,7 @@ def save(
         return _refused(asked, form, 422)
     try:
         after = write()
-    except (StageRefused, DetailRefused) as refused:
+    except (StageRefused, WriteRefused) as refused:
         form.faults["stage"] = str(refused)
         form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
         return _refused(asked, form, 422)
@@ -107,8 +108,7 @@ def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
     """Put the last change of a deal back; refused in words where it was changed since."""
     here = reverse("deals:revert", args=[deal.key])
     asked = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
-    number = request.POST.get("revision", "")
-    expected = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
+    expected = whole_number(request.POST.get("revision", "")) or 0
     given = (request.viewer, books.current().reference, deal, expected, now())
     try:
         if revision_before(last_revision(deal)) is None:

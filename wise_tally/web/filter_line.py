@@ -18,7 +18,8 @@ from wise_tally.domain.org.access import Viewer, allowed_scope, visible_teams
 from wise_tally.domain.org.clock import today
 from wise_tally.web.conditions import only_words, read_only
 from wise_tally.web.remembered import remembered
-from wise_tally.web.request.refusals import BadLink, Refused
+from wise_tally.web.request.choices import day_of
+from wise_tally.web.request.refusals import BadLink
 from wise_tally.web.request.viewing import PageRequest
 
 PARTS = ("period", "who", "where", "process", "kept", "as_of")
@@ -284,7 +285,7 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
     """The filter line that parts of an address name (others are passed over); raises Refused or PermissionDenied."""
     book, day = books.current(), today()
     reference = book.reference
-    as_of = _as_of(asked_for.get("as_of"), day)
+    as_of = day_of(asked_for["as_of"]) if asked_for.get("as_of") else day
     period = _period(asked_for, reference.fiscal) or reference.fiscal.containing(as_of, default_kind)
     who = _who(asked_for.get("who"), book)
     asked = Filter(
@@ -357,18 +358,6 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
         known = ", ".join(sorted(keys)[:12])
         raise BadLink(f"{what.capitalize()} “{key[:60]}” not found. Choose one of: {known}.", key, 404)
     return keys.index(key)
-
-
-def _as_of(text: str | None, day: date) -> date:
-    if not text:
-        return day
-    try:
-        as_of = date.fromisoformat(text)
-        if len(text) != 10 or not 1900 <= as_of.year < 2200:
-            raise ValueError
-    except ValueError:
-        raise Refused(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD from 1900 to 2199.") from None
-    return as_of
 
 
 def only_process(line: FilterLine) -> FilterLine:

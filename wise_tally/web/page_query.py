@@ -6,14 +6,14 @@ and written back into every address that the page makes; a field made otherwise 
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import Field, dataclass, field, fields
-from datetime import date
 from typing import Any, Self
 from urllib.parse import urlencode
 
 from django.http import QueryDict
 
+from wise_tally.core.number_reader import whole_number
 from wise_tally.web.filter_line import PARTS, FilterLine
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.choices import day_of, one_of
 from wise_tally.web.request.refusals import Refused
 
 MOST_TEXT, MOST_OF_SEVERAL, MOST_SEVERAL = 200, 400, 1_000
@@ -71,24 +71,20 @@ def several(name: str = "") -> Any:
 
 def one_day(name: str = "") -> Any:
     """A day; None where the address names none."""
-
-    def read(called: str, texts: list[str]) -> date:
-        try:
-            return date.fromisoformat(texts[-1])
-        except ValueError:
-            raise Refused(f"“{texts[-1][:40]}” is not a date. Enter a date as YYYY-MM-DD.") from None
-
-    return _declared(Parameter(read, lambda value: [value.isoformat()] if value else [], name=name), None)
+    written = Parameter(
+        lambda _, texts: day_of(texts[-1]), lambda value: [value.isoformat()] if value else [], name=name
+    )
+    return _declared(written, None)
 
 
 def whole(least: int, most: int, name: str = "") -> Any:
     """A whole number within bounds; None where the address names none."""
 
     def read(called: str, texts: list[str]) -> int:
-        one = texts[-1]
-        if not (one.isascii() and one.isdigit() and least <= int(one[:9]) <= most):
-            raise Refused(f"“{one[:20]}” is not valid as {called}. Enter a whole number from {least} to {most}.")
-        return int(one)
+        number = whole_number(texts[-1], most)
+        if number is None or number < least:
+            raise Refused(f"“{texts[-1][:20]}” is not valid as {called}. Enter a whole number from {least} to {most}.")
+        return number
 
     return _declared(Parameter(read, name=name), None)
 

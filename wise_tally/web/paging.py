@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+from wise_tally.core.number_reader import whole_number
 from wise_tally.web.request.viewing import PageRequest
 
 
@@ -21,9 +22,8 @@ class Page:
 def page_of(request: PageRequest, total: int, size: int) -> Page:
     """The page that the address asks for; a number that is none or too high means the nearest there is."""
     pages = max(1, -(-total // size))
-    text = request.GET.get("page", "1")
-    asked = int(text) if text.isascii() and text.isdigit() and len(text) < 8 else 1
-    number = max(1, min(asked, pages))
+    asked = whole_number(request.GET.get("page", "1")) or 1
+    number = min(asked, pages)
     return Page(number, pages, total, (number - 1) * size, number * size)
 
 

@@ -14,12 +14,9 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import new_key
+from wise_tally.domain.refusals import WriteRefused
 
 MOST_REASON = 500
-
-
-class BriefRefused(Exception):
-    """What cannot be kept, and what is accepted."""
 
 
 def _person(viewer: Viewer) -> Person:
@@ -40,12 +37,12 @@ class Settled:
 
 @transaction.atomic
 def put_aside(viewer: Viewer, what: Settled, until: date | None, reason: str, now: datetime, today: date) -> None:
-    """Keep a finding out of one's brief until a day, or until it changes materially. Raises BriefRefused."""
+    """Keep a finding out of one's brief until a day, or until it changes materially. Raises WriteRefused."""
     person, reason = _person(viewer), reason.strip()
     if until is not None and until <= today:
-        raise BriefRefused("Choose a day after today.")
+        raise WriteRefused("Choose a day after today.")
     if len(reason) > MOST_REASON:
-        raise BriefRefused(f"Shorten the reason to {MOST_REASON} characters.")
+        raise WriteRefused(f"Shorten the reason to {MOST_REASON} characters.")
     values = {
         "until": until,
         "reason": reason,
@@ -92,13 +89,13 @@ def keep_brief(viewer: Viewer, told: Told, why: str, now: datetime) -> KeptBrief
 
 @transaction.atomic
 def set_bounds(viewer: Viewer, wanted: Mapping[str, float], now: datetime) -> None:
-    """Set the bounds of findings; one as usual is no longer kept. Raises PermissionDenied, or BriefRefused with what is accepted."""
+    """Set the bounds of findings; one as usual is no longer kept. Raises PermissionDenied, or WriteRefused with what is accepted."""
     viewer.require(May.SET_RULES)
     before = dict(Bound.objects.values_list("name", "value"))
     for name, value in wanted.items():
         about = BOUNDS[name].metadata
         if not about["least"] <= value <= about["most"]:
-            raise BriefRefused(f"{about['words']}: enter a number from {about['least']:g} to {about['most']:g}.")
+            raise WriteRefused(f"{about['words']}: enter a number from {about['least']:g} to {about['most']:g}.")
         if value == BOUNDS[name].default:
             Bound.objects.filter(name=name).delete()
         else:
@@ -110,13 +107,13 @@ def set_bounds(viewer: Viewer, wanted: Mapping[str, float], now: datetime) -> No
 
 @transaction.atomic
 def set_digest(viewer: Viewer, days: Sequence[int], hour: int, who: str, now: datetime) -> None:
-    """Have one's brief by mail on these weekdays from an hour on; without days no more. Raises BriefRefused."""
+    """Have one's brief by mail on these weekdays from an hour on; without days no more. Raises WriteRefused."""
     person = _person(viewer)
     if not days:
         stop_digest(person, viewer, now)
         return
     if not person.email:
-        raise BriefRefused("There is no e-mail address of yours. Ask an administrator to add it under Setup, People.")
+        raise WriteRefused("There is no e-mail address of yours. Ask an administrator to add it under Setup, People.")
     text = ",".join(str(day) for day in sorted(set(days)))
     values = {"days": text, "hour": hour, "who": who}
     found, is_new = Digest.objects.get_or_create(person=person, defaults={**values, "token": secrets.token_urlsafe(32)})

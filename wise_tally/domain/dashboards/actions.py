@@ -12,19 +12,12 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Person, Role, Team
 from wise_tally.domain.org.records import new_key
+from wise_tally.domain.refusals import WriteConflict, WriteRefused
 
 ALL = "all"
 CHANGES = ("share", "unshare", "away")
 MOST_TILES = 24
 MOST_QUERY = 2_000
-
-
-class BoardRefused(Exception):
-    """What cannot be kept of a tally or a dashboard, and what is accepted."""
-
-
-class BoardChanged(Exception):
-    """Somebody changed the dashboard since the page was opened."""
 
 
 def tallies_of(viewer: Viewer) -> QuerySet[Tally]:
@@ -54,7 +47,7 @@ def _owner(viewer: Viewer) -> Person:
 def _name(text: str, what: str) -> str:
     name = text.strip()
     if not name or len(name) > 200:
-        raise BoardRefused(f"Enter a name for the {what} (up to 200 characters).")
+        raise WriteRefused(f"Enter a name for the {what} (up to 200 characters).")
     return name
 
 
@@ -65,10 +58,10 @@ def _require_own(viewer: Viewer, owner: Person, what: str) -> None:
 
 @transaction.atomic
 def save_tally(viewer: Viewer, name: str, query: str, shared: bool, now: datetime) -> Tally:
-    """Keep a question under a name; one's own of that name is replaced. Raises BoardRefused."""
+    """Keep a question under a name; one's own of that name is replaced. Raises WriteRefused."""
     owner, name = _owner(viewer), _name(name, "tally")
     if len(query) > MOST_QUERY:
-        raise BoardRefused("The report has too many settings. Remove some filters.")
+        raise WriteRefused("The report has too many settings. Remove some filters.")
     tally = Tally.objects.filter(owner=owner, name=name).first()
     if tally is None:
         tally = Tally(key=new_key(Tally, name), name=name, owner=owner)
@@ -81,14 +74,14 @@ def save_tally(viewer: Viewer, name: str, query: str, shared: bool, now: datetim
 
 @transaction.atomic
 def change_tally(viewer: Viewer, tally: Tally, what: str, now: datetime) -> None:
-    """Share a tally, keep it to oneself, or take it away with its tiles. Raises BoardRefused or PermissionDenied."""
+    """Share a tally, keep it to oneself, or take it away with its tiles. Raises WriteRefused or PermissionDenied."""
     if what not in CHANGES:
-        raise BoardRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
+        raise WriteRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
     _require_own(viewer, tally.owner, "tally")
     if what == "away":
         others = Dashboard.objects.filter(tiles__tally=tally.key).exclude(owner=tally.owner).first()
         if others is not None:
-            raise BoardRefused(
+            raise WriteRefused(
                 f"The report is on the dashboard “{others.name}” of {others.owner.name}. Remove it there first."
             )
         Tile.objects.filter(tally=tally.key).delete()
@@ -101,7 +94,7 @@ def change_tally(viewer: Viewer, tally: Tally, what: str, now: datetime) -> None
 
 @transaction.atomic
 def make_dashboard(viewer: Viewer, name: str, tiles: Sequence[tuple[str, bool]], now: datetime) -> Dashboard:
-    """A dashboard of one's own with these tallies (identifier and whether wide). Raises BoardRefused."""
+    """A dashboard of one's own with these tallies (identifier and whether wide). Raises WriteRefused."""
     owner, name = _owner(viewer), _name(name, "dashboard")
     board = Dashboard.objects.create(key=new_key(Dashboard, name, "b_"), name=name, owner=owner)
     _put(board, tiles)
@@ -111,7 +104,7 @@ def make_dashboard(viewer: Viewer, name: str, tiles: Sequence[tuple[str, bool]],
 
 def _put(board: Dashboard, tiles: Sequence[tuple[str, bool]]) -> None:
     if len(tiles) > MOST_TILES:
-        raise BoardRefused(f"A dashboard can hold up to {MOST_TILES} reports.")
+        raise WriteRefused(f"A dashboard can hold up to {MOST_TILES} reports.")
     board.tiles.all().delete()
     Tile.objects.bulk_create(
         Tile(dashboard=board, place=index, tally=key, wide=wide) for index, (key, wide) in enumerate(tiles)
@@ -122,11 +115,11 @@ def _put(board: Dashboard, tiles: Sequence[tuple[str, bool]]) -> None:
 def arrange(
     viewer: Viewer, board: Dashboard, tiles: Sequence[tuple[str, bool]], expected: int | None, now: datetime
 ) -> None:
-    """Put the tiles of a dashboard in this order; raises BoardChanged where it is no longer as `expected`."""
+    """Put the tiles of a dashboard in this order; raises WriteConflict where it is no longer as `expected`."""
     _require_own(viewer, board.owner, "dashboard")
     board = Dashboard.objects.get(pk=board.pk)
     if expected is not None and expected != board.number:
-        raise BoardChanged("The dashboard has changed in the meantime. Reload the page.")
+        raise WriteConflict("The dashboard has changed in the meantime. Reload the page.")
     before = ",".join(board.tiles.order_by("place").values_list("tally", flat=True))
     _put(board, tiles)
     board.number += 1
@@ -141,7 +134,7 @@ def set_dashboard(viewer: Viewer, board: Dashboard, name: str, audience: str, st
     kind, _, key = audience.partition(":")
     known = audience in ("", ALL) or (kind == "role" and key in Role.values)
     if not known and not (kind == "team" and Team.objects.filter(key=key).exists()):
-        raise BoardRefused(f"“{audience[:60]}” is not valid. Choose everyone, a role, a team or only yourself.")
+        raise WriteRefused(f"“{audience[:60]}” is not valid. Choose everyone, a role, a team or only yourself.")
     if audience:
         viewer.require(May.SET_RULES)
         if starts:

@@ -87,7 +87,7 @@ def save_account(
     now: datetime,
     expected: str = "",
 ) -> Account:
-    """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, DetailRefused."""
+    """Add an account or change one with its own fields (`own`); raises ChangedMeanwhile, WriteRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
         _require_giving(viewer, reference, None, values, now)

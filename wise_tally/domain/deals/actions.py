@@ -30,6 +30,7 @@ from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import as_text
 from wise_tally.domain.process.models import Category, Stage, StageKind
+from wise_tally.domain.refusals import WriteConflict
 
 
 @dataclass(frozen=True)
@@ -59,7 +60,7 @@ class OldState(Exception):
         self.now = now
 
 
-class StageRefused(Exception):
+class StageRefused(WriteConflict):
     """The stage belongs to another process, is retired, or its entry checks miss something, which `lacking` lists."""
 
     def __init__(self, message: str, lacking: Sequence[Lacking] = ()) -> None:
@@ -125,7 +126,7 @@ def change_deal(  # noqa: PLR0913 - who, what, on which state, when
 ) -> DealRevision:
     """Write a new revision of a deal, or nothing where it has that state already.
 
-    Raises OldState, StageRefused, ClosingRefused, DetailRefused or PermissionDenied and then changes nothing.
+    Raises OldState, StageRefused, ClosingRefused, WriteRefused or PermissionDenied and then changes nothing.
     """
     last, today = last_revision(deal), local_day(now, reference.time_zone)
     require_owner(viewer, reference, last.owner, today)

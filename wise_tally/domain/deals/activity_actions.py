@@ -19,6 +19,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import as_text, new_key, values_of
+from wise_tally.domain.refusals import WriteRefused
 
 About = Deal | Account | Lead
 MOST_BYTES = 10_000_000
@@ -35,10 +36,6 @@ REPEATS = {
     "quarter": "every three months",
 }
 WEEKS, MONTHS = {"week": 1, "two_weeks": 2}, {"month": 1, "quarter": 3}
-
-
-class FileRefused(Exception):
-    """A file that is not kept; says what is accepted."""
 
 
 def require_about(viewer: Viewer, reference: ReferenceData, about: About, now: datetime) -> None:
@@ -168,13 +165,13 @@ def take_note_away(viewer: Viewer, reference: ReferenceData, note: Note, now: da
 def add_file(
     viewer: Viewer, reference: ReferenceData, deal: Deal, name: str, content: bytes, now: datetime
 ) -> KeptFile:
-    """Keep a file with a deal; raises FileRefused for one that is too large or of a kind that can do harm."""
+    """Keep a file with a deal; raises WriteRefused for one that is too large or of a kind that can do harm."""
     require_deal(viewer, reference, deal, local_day(now, reference.time_zone))
     name = PurePath(name.replace("\\", "/")).name[:200]
     if not name.lower().endswith(ENDINGS):
-        raise FileRefused(f"This file type is not allowed. Use one of: {', '.join(ENDINGS)}.")
+        raise WriteRefused(f"This file type is not allowed. Use one of: {', '.join(ENDINGS)}.")
     if len(content) > MOST_BYTES:
-        raise FileRefused(f"The file has {len(content) / 1e6:.0f} MB. The limit is {MOST_BYTES // 1_000_000} MB.")
+        raise WriteRefused(f"The file has {len(content) / 1e6:.0f} MB. The limit is {MOST_BYTES // 1_000_000} MB.")
     kept = KeptFile.objects.create(
         key=new_key(KeptFile, name), deal=deal, name=name, at=now, by=viewer.key, content=content
     )

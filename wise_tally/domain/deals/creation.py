@@ -15,10 +15,7 @@ from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import new_key
 from wise_tally.domain.process.models import Stage, StageKind
-
-
-class DealRefused(Exception):
-    """A deal cannot be made so; says what is accepted."""
+from wise_tally.domain.refusals import WriteRefused
 
 
 @dataclass(frozen=True)
@@ -42,13 +39,13 @@ class NewDeal:
 
 @transaction.atomic
 def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: datetime) -> Deal:
-    """A new deal with its first revision; a deal without a territory takes its account's. Raises DealRefused."""
+    """A new deal with its first revision; a deal without a territory takes its account's. Raises WriteRefused."""
     owner = next((i for i, person in enumerate(reference.people) if person.key == new.owner.key), None)
     if owner is None:
-        raise DealRefused("The owner was not found. Choose a person from the list.")
+        raise WriteRefused("The owner was not found. Choose a person from the list.")
     require_change(viewer, reference, local_day(now, reference.time_zone), owner)
     if new.stage.kind != StageKind.OPEN or new.stage.retired or new.stage.process.retired:
-        raise DealRefused(f"A deal cannot start in “{new.stage.name}”. Choose an open stage.")
+        raise WriteRefused(f"A deal cannot start in “{new.stage.name}”. Choose an open stage.")
     moment = now.replace(microsecond=0)
     deal = Deal.objects.create(
         key=new_key(Deal, new.name),
@@ -80,7 +77,7 @@ def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: dateti
 
 @transaction.atomic
 def add_deal_of(viewer: Viewer, reference: ReferenceData, new: NewDeal, customer: str, now: datetime) -> Deal:
-    """Make a deal and, where a name is given, the new customer whose it is, in one step; raises DealRefused."""
+    """Make a deal and, where a name is given, the new customer whose it is, in one step; raises WriteRefused."""
     if customer:
         values = {"name": customer, "kind": "organisation", "territory": new.territory, "owner": new.owner}
         account = save_account(viewer, reference, None, {**values, "industry": "", "country": ""}, now)

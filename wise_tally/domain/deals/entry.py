@@ -21,6 +21,7 @@ from wise_tally.domain.org.models import OutboxMessage, Person, Role, Team, Work
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.process.check_language import Facts, missing, read_check
 from wise_tally.domain.process.models import Document, EntryCheck, Stage, StageKind, StageNotice
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.domain.typed_numbers import typed_number
 
 ROLE_WORDS = {Role.ADMIN: "administrator", Role.MANAGER: "manager", Role.REP: "rep", Role.VIEWER: "viewer"}
@@ -111,12 +112,8 @@ def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
     return [f"{stage.name} must not be skipped" for stage in required.order_by("position") if stage.pk not in stood]
 
 
-class DetailRefused(Exception):
-    """A detail cannot be kept as typed; says what is accepted."""
-
-
 def keep_details(deal: Deal, details: Mapping[str, str]) -> dict[str, Any]:
-    """Keep details and own fields typed where a stage asks for them; returns what was there before, raises DetailRefused."""
+    """Keep details and own fields typed where a stage asks for them; returns what was there before, raises WriteRefused."""
     own = {found.name: found for found in OwnField.objects.filter(applies_to="deal")}
     typed = {name: text.strip() for name, text in details.items() if text.strip()}
     columns = {DETAILS[name]: text[:10_000] for name, text in typed.items() if name in DETAILS}
@@ -153,15 +150,15 @@ def write_details(deal: Deal, kept: Mapping[str, Mapping[str, str | None]]) -> N
 
 
 def own_value(field: OwnField, text: str) -> str:
-    """A typed value of an own field as kept; raises DetailRefused with what is accepted."""
+    """A typed value of an own field as kept; raises WriteRefused with what is accepted."""
     if field.kind == "choice" and text not in field.choices.split(";"):
-        raise DetailRefused(
+        raise WriteRefused(
             f"{field.name}: “{text[:40]}” is not one of the options. Choose one of: {field.choices.replace(';', ', ')}."
         )
     if field.kind in ("number", "date"):
         read = typed_number(text) if field.kind == "number" else typed_day(text)
         if isinstance(read, str):
-            raise DetailRefused(f"{field.name}: {read}")
+            raise WriteRefused(f"{field.name}: {read}")
         return f"{read:f}" if isinstance(read, Decimal) else read.isoformat()
     return text[:10_000]
 

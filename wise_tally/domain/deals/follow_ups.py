@@ -14,15 +14,12 @@ from wise_tally.domain.deals.models import Activity, Deal, Lead
 from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.models import OutboxMessage, Person, Workspace
+from wise_tally.domain.refusals import WriteConflict
 
 REACHED, NOT_REACHED, LATER = OUTCOMES = ("reached", "not reached", "later")
 SATURDAY = 5
 # What the firm's message to somebody who was not reached may hold, in braces.
 MESSAGE_PLACEHOLDERS = {"name", "me", "firm", "next"}
-
-
-class FollowUpRefused(Exception):
-    """It has been followed up already, such as by the same form sent twice."""
 
 
 @dataclass(frozen=True)
@@ -55,7 +52,7 @@ def follow_up(
     """Keep what became of a try, in one step; a lead that was new is then being worked on.
 
     Not reached is written down as a task: it is no contact with the customer and clears no contact gap. Raises
-    FollowUpRefused.
+    WriteConflict.
     """
     at = datetime.combine(what.next_on, time(12), ZoneInfo(reference.time_zone)) if what.next_on else None
     _require_due(about, planned, at if what.outcome == NOT_REACHED else None)
@@ -86,11 +83,11 @@ def follow_up(
 
 
 def _send_message(viewer: Viewer, reference: ReferenceData, about: About, next_on: date | None, now: datetime) -> None:
-    """Put the firm's message into the outbox; raises FollowUpRefused without a message or a mail address."""
+    """Put the firm's message into the outbox; raises WriteConflict without a message or a mail address."""
     name, _, email = reached_by(about)
     subject, _, body = Workspace.current().not_reached_message.strip().partition("\n")
     if not subject or not email:
-        raise FollowUpRefused("There is no message or no mail address. Choose Not reached without a message.")
+        raise WriteConflict("There is no message or no mail address. Choose Not reached without a message.")
     me = Person.objects.filter(key=viewer.key).values_list("name", flat=True).first() or reference.organisation
     known = {"name": name or about.name, "me": me, "firm": reference.organisation, "next": day(next_on)}
     for placeholder, value in known.items():
@@ -120,4 +117,4 @@ def _require_due(about: About, planned: Activity | None, moved_to: datetime | No
     else:
         is_due = True
     if not is_due:
-        raise FollowUpRefused(f"{about.name} has been followed up already. Look at its journal before you try again.")
+        raise WriteConflict(f"{about.name} has been followed up already. Look at its journal before you try again.")

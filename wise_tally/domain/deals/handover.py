@@ -19,6 +19,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import StageKind
+from wise_tally.domain.refusals import WriteRefused
 
 OPEN_LEADS = ("", "new", "working")
 RULES = {
@@ -27,10 +28,6 @@ RULES = {
     "account": "each account with its deals to one person",
     "evenly": "deal by deal, evenly by amount",
 }
-
-
-class HandOverRefused(Exception):
-    """Why nothing was handed over or taken back; says what is accepted."""
 
 
 @dataclass(frozen=True)
@@ -177,13 +174,13 @@ def hand_over(
 ) -> HandedOver:
     """Give open deals, accounts and leads to others; closed deals stay with whom they were won or lost by.
 
-    Each deal gets one revision; what was before stays readable. Raises HandOverRefused where somebody takes over from himself.
+    Each deal gets one revision; what was before stays readable. Raises WriteRefused where somebody takes over from himself.
     """
     viewer.require(May.SET_ORGANISATION)
     if not portions:
-        raise HandOverRefused(f"{giver.name} owns nothing that could be transferred.")
+        raise WriteRefused(f"{giver.name} owns nothing that could be transferred.")
     if giver in takers.values():
-        raise HandOverRefused("Choose another person to take over.")
+        raise WriteRefused("Choose another person to take over.")
     done = HandedOver(giver.key, [], [], [])
     for taker in sorted(set(takers.values()), key=lambda person: person.key):
         mine = [one for one in portions if takers[one.key] == taker]
@@ -211,24 +208,22 @@ def _named(person: Person) -> str:
 
 @transaction.atomic
 def take_back(viewer: Viewer, reference: ReferenceData, done: HandedOver, now: datetime) -> Owned:
-    """Undo a hand-over, all or nothing; raises HandOverRefused where something of it was changed since."""
+    """Undo a hand-over, all or nothing; raises WriteRefused where something of it was changed since."""
     viewer.require(May.SET_ORGANISATION)
     giver = Person.objects.filter(key=done.giver).first()
     if giver is None or not done.owned.anything:
-        raise HandOverRefused("There is no transfer to undo.")
+        raise WriteRefused("There is no transfer to undo.")
     for model, rows in ((Account, done.accounts), (Lead, done.leads)):
         owners = dict(model.objects.filter(key__in=[key for key, _ in rows]).values_list("key", "owner__key"))
         moved = [key for key, taker in rows if owners.get(key) != taker]
         if moved:
-            raise HandOverRefused(
-                f"Nothing was undone: {moved[0]} has another owner since. Change the owners one by one."
-            )
+            raise WriteRefused(f"Nothing was undone: {moved[0]} has another owner since. Change the owners one by one.")
         model.objects.filter(key__in=owners).update(owner=giver)
     try:
         put_back(viewer, reference, done.deals, now)
     except BulkRefused as refused:
         deal, why = refused.faults[0]
-        raise HandOverRefused(f"Nothing was undone. {deal.name}: {why}") from refused
+        raise WriteRefused(f"Nothing was undone. {deal.name}: {why}") from refused
     audit(viewer, "transfer undone", done.owned.words, now, after=_named(giver))
     revisions_added()
     return done.owned

@@ -19,14 +19,11 @@ from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import new_key
 from wise_tally.domain.process.models import LeadStep
+from wise_tally.domain.refusals import WriteRefused
 
 LEAD_COLUMNS = ("name", "customer", "email", "phone", "source", "owner", "status", "step", "campaign", "score")
 LEADS = Kind(Lead, "lead", LEAD_COLUMNS)
 CLOSED = ("qualified", "dropped")
-
-
-class LeadRefused(Exception):
-    """What may not be done with a lead; says what is accepted."""
 
 
 @dataclass(frozen=True)
@@ -48,7 +45,7 @@ def save_lead(
     now: datetime,
     expected: str = "",
 ) -> Lead:
-    """Take a lead in or change one; raises ChangedMeanwhile or LeadRefused."""
+    """Take a lead in or change one; raises ChangedMeanwhile or WriteRefused."""
     if key is None:
         viewer.require(May.CHANGE_OWN_DEALS)
         require_giving(viewer, reference, local_day(now, reference.time_zone), None, values["owner"])
@@ -78,10 +75,10 @@ def _keep_move(viewer: Viewer, lead: Lead, before: LeadStep | None, now: datetim
 
 @transaction.atomic
 def move_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, step: LeadStep, now: datetime) -> None:
-    """Move an open lead to a step; raises LeadRefused."""
+    """Move an open lead to a step; raises WriteRefused."""
     _require_open(viewer, reference, lead, now)
     if step.retired and step != lead.step:
-        raise LeadRefused(f"The step “{step.name}” is retired. Choose another.")
+        raise WriteRefused(f"The step “{step.name}” is retired. Choose another.")
     before, lead.step = lead.step, step
     Lead.objects.filter(pk=lead.pk).update(step=step)
     _keep_move(viewer, lead, before, now)
@@ -90,7 +87,7 @@ def move_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, step: LeadSt
 def _require_open(viewer: Viewer, reference: ReferenceData, lead: Lead, now: datetime) -> None:
     require_customer(viewer, reference, lead, local_day(now, reference.time_zone))
     if lead.status in CLOSED:
-        raise LeadRefused(f"This lead is already {lead.status}. Only new or working leads can be changed.")
+        raise WriteRefused(f"This lead is already {lead.status}. Only new or working leads can be changed.")
 
 
 @transaction.atomic
@@ -107,7 +104,7 @@ def drop_lead(viewer: Viewer, reference: ReferenceData, lead: Lead, because: str
     """Close a lead that comes to nothing, with the reason."""
     _require_open(viewer, reference, lead, now)
     if not because:
-        raise LeadRefused("Enter a reason for disqualifying the lead.")
+        raise WriteRefused("Enter a reason for disqualifying the lead.")
     _close(lead, "dropped", now)
     Lead.objects.filter(pk=lead.pk).update(dropped_because=because[:200])
     audit(viewer, "lead dropped", lead.key, now, after=because)
@@ -118,7 +115,7 @@ def take_up_again(viewer: Viewer, reference: ReferenceData, lead: Lead, now: dat
     """Open a dropped lead again: it is being worked on."""
     require_customer(viewer, reference, lead, local_day(now, reference.time_zone))
     if lead.status != "dropped":
-        raise LeadRefused("Only disqualified leads can be reopened.")
+        raise WriteRefused("Only disqualified leads can be reopened.")
     Lead.objects.filter(pk=lead.pk).update(status="working", closed_at=None, dropped_because="")
     audit(viewer, "lead taken up again", lead.key, now, before=lead.dropped_because)
 

@@ -24,7 +24,7 @@ def own_shown(applies_to: str, subject_key: str) -> list[tuple[str, str]]:
 
 
 def keep_own(applies_to: str, subject_key: str, values: Mapping[str, str]) -> None:
-    """Keep the values of a subject's own fields; those without one lose it. Raises DetailRefused."""
+    """Keep the values of a subject's own fields; those without one lose it. Raises WriteRefused."""
     for field in OwnField.objects.filter(applies_to=applies_to):
         if text := values.get(field.key, ""):
             defaults = {"value": own_value(field, text)}
@@ -54,7 +54,7 @@ class Kind:
         return record
 
     def change(self, record: Any, values: Mapping[str, Any], expected: str) -> str:
-        """Change a record and its own fields; returns it as it was. Raises ChangedMeanwhile or DetailRefused."""
+        """Change a record and its own fields; returns it as it was. Raises ChangedMeanwhile or WriteRefused."""
         before = self.text(record)
         if expected and expected != before:
             now = values_of(record, list(self.columns))

@@ -187,7 +187,7 @@ def part_text(deal: Deal, name: str, today: date) -> str:
 def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], expected: str) -> tuple[str, str]:
     """Save a part of a deal; returns it as text before and after.
 
-    Raises ChangedMeanwhile where it is no longer as `expected`, DetailRefused, StageRefused or PermissionDenied, and then
+    Raises ChangedMeanwhile where it is no longer as `expected`, WriteRefused, StageRefused or PermissionDenied, and then
     changes nothing.
     """
     require_deal(who.viewer, who.reference, deal, local_day(who.now, who.reference.time_zone))

@@ -11,12 +11,9 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import new_key
+from wise_tally.domain.refusals import WriteRefused
 
 CHANGES = ("start", "no start", "share", "unshare", "away")
-
-
-class ViewRefused(Exception):
-    """A view cannot be kept so; says what is accepted."""
 
 
 def views_of(viewer: Viewer) -> QuerySet[SavedView]:
@@ -27,13 +24,13 @@ def views_of(viewer: Viewer) -> QuerySet[SavedView]:
 
 @transaction.atomic
 def save_view(viewer: Viewer, name: str, query: str, shared: bool, now: datetime) -> SavedView:
-    """Keep a view under a name; one's own view of that name is replaced. Raises ViewRefused."""
+    """Keep a view under a name; one's own view of that name is replaced. Raises WriteRefused."""
     name = name.strip()
     owner = Person.objects.filter(key=viewer.key).first()
     if not name or len(name) > 200 or owner is None:
-        raise ViewRefused("Enter a name for the view (up to 200 characters).")
+        raise WriteRefused("Enter a name for the view (up to 200 characters).")
     if len(query) > 10_000:
-        raise ViewRefused("The view has too many filters. Remove some.")
+        raise WriteRefused("The view has too many filters. Remove some.")
     view = SavedView.objects.filter(owner=owner, name=name).first()
     if view is None:
         view = SavedView.objects.create(
@@ -50,7 +47,7 @@ def save_view(viewer: Viewer, name: str, query: str, shared: bool, now: datetime
 def change_view(viewer: Viewer, view: SavedView, what: str, now: datetime) -> None:
     """Make a view the start of one's list, share it, or take it away; a shared one of others is copied to be a start."""
     if what not in CHANGES:
-        raise ViewRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
+        raise WriteRefused(f"“{what[:20]}” is not valid. Choose one of: {', '.join(CHANGES)}.")
     own = view.owner.key == viewer.key
     if what == "start":
         if not own:

@@ -12,8 +12,8 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Person, Role, Team, Workspace
-from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.records import new_key
+from wise_tally.domain.refusals import WriteRefused
 
 
 def nobody_yet() -> bool:
@@ -27,14 +27,14 @@ def first_administrator(
 ) -> User:
     """Make the first administrator of an empty workspace, name it, and set its zone where one is given.
 
-    Raises PermissionDenied once there is anybody, OrganisationRefused for a password that is too weak.
+    Raises PermissionDenied once there is anybody, WriteRefused for a password that is too weak.
     """
     if not nobody_yet():
         raise PermissionDenied("This workspace has people already; sign in, or ask an administrator.")
     try:
         validate_password(password, User(username=username, first_name=name[:150]))
     except ValidationError as error:
-        raise OrganisationRefused(" ".join(error.messages)) from error
+        raise WriteRefused(" ".join(error.messages)) from error
     workspace = Workspace.current()
     workspace.organisation = organisation
     workspace.time_zone = time_zone or workspace.time_zone

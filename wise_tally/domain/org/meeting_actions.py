@@ -10,12 +10,9 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import AgreedAction, Meeting, Person
 from wise_tally.domain.org.records import ChangedMeanwhile, new_key
+from wise_tally.domain.refusals import WriteRefused
 
 MOST_TEXT = 10_000
-
-
-class MeetingRefused(Exception):
-    """What cannot be kept of a meeting, and what is accepted."""
 
 
 def last_meeting(viewer: Viewer, person_key: str, before: date) -> date | None:
@@ -81,10 +78,10 @@ def open_actions(person_key: str, day: date) -> QuerySet[AgreedAction]:
 def agree(
     viewer: Viewer, whose: tuple[str, date], text: str, due_on: date | None, now: datetime, finding: str = ""
 ) -> AgreedAction:
-    """Keep what was agreed with somebody on a day, about a finding or not; carried over until it is done. Raises MeetingRefused."""
+    """Keep what was agreed with somebody on a day, about a finding or not; carried over until it is done. Raises WriteRefused."""
     by, text = _holder(viewer), text.strip()
     if not text or len(text) > MOST_TEXT:
-        raise MeetingRefused("Enter the agreed action.")
+        raise WriteRefused("Enter the agreed action.")
     key = new_key(AgreedAction, f"{whose[0]} {text[:30]}")
     action = AgreedAction.objects.create(
         key=key, person_key=whose[0], by=by, agreed_on=whose[1], text=text, due_on=due_on, finding=finding[:200]

@@ -13,7 +13,8 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.first_run import Added
 from wise_tally.domain.org.models import Person, Role, Team
-from wise_tally.domain.org.people_actions import OrganisationRefused, save_person
+from wise_tally.domain.org.people_actions import save_person
+from wise_tally.domain.refusals import WriteRefused
 
 COLUMNS = ("name", "e-mail", "team", "role")
 HEADINGS = {
@@ -86,10 +87,10 @@ def is_mail(text: str) -> bool:
 
 @transaction.atomic
 def add_people(viewer: Viewer, people: Sequence[PastedPerson], now: datetime) -> Added:
-    """Add those who are not there yet; raises OrganisationRefused with the first fault, and then adds nobody."""
+    """Add those who are not there yet; raises WriteRefused with the first fault, and then adds nobody."""
     viewer.require(May.SET_ORGANISATION)
     if wrong := next((person for person in people if person.faults), None):
-        raise OrganisationRefused(f"Line {wrong.line}: {wrong.faults[0]}")
+        raise WriteRefused(f"Line {wrong.line}: {wrong.faults[0]}")
     new = [person for person in people if not person.is_there]
     for one in new:
         values = {"name": one.name, "email": one.email, "role": one.role, "active_from": None, "active_to": None}

@@ -24,28 +24,25 @@ from wise_tally.domain.org.models import (
     TerritoryParent,
 )
 from wise_tally.domain.org.records import save_record, take_away
+from wise_tally.domain.refusals import WriteRefused
 
 RIGHT = May.SET_ORGANISATION
-
-
-class OrganisationRefused(Exception):
-    """What may not be done with a person or a tree, and what is accepted."""
 
 
 @transaction.atomic
 def save_person(
     viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, expected: str = ""
 ) -> Person:
-    """Add or change a person; raises OrganisationRefused for a twin or where no administrator would be left."""
+    """Add or change a person; raises WriteRefused for a twin or where no administrator would be left."""
     others = Person.objects.exclude(key=key or "")
     same_mail = others.filter(email__iexact=values["email"]) if values["email"] else others.none()
     twin = same_mail.first() or others.filter(name__iexact=values["name"], email=values["email"]).first()
     if twin is not None:
-        raise OrganisationRefused(f"{twin.name} has the same name or e-mail. Choose another name or e-mail.")
+        raise WriteRefused(f"{twin.name} has the same name or e-mail. Choose another name or e-mail.")
     if values["role"] != Role.ADMIN or values["active_to"]:
         _require_admin_without(key)
     if values["active_from"] and values["active_to"] and values["active_to"] < values["active_from"]:
-        raise OrganisationRefused("The last day is before the first day. Choose a later last day, or leave it empty.")
+        raise WriteRefused("The last day is before the first day. Choose a later last day, or leave it empty.")
     person = save_record(viewer, Person, key, values, now, expected, RIGHT)
     assert isinstance(person, Person)
     return person
@@ -57,12 +54,12 @@ def _require_admin_without(key: str | None) -> None:
     # Somebody with a last day will not administer for long.
     others = Person.objects.filter(role=Role.ADMIN, active_to=None).exclude(pk=person.pk) if person else None
     if person and others is not None and not others.exists():
-        raise OrganisationRefused(f"{person.name} is the only administrator. Make somebody else administrator first.")
+        raise WriteRefused(f"{person.name} is the only administrator. Make somebody else administrator first.")
 
 
 @transaction.atomic
 def remove_person(viewer: Viewer, person: Person, now: datetime) -> None:
-    """Take away a person to whom nothing refers, with the sign-in; raises OrganisationRefused for the last administrator."""
+    """Take away a person to whom nothing refers, with the sign-in; raises WriteRefused for the last administrator."""
     _require_admin_without(person.key)
     user = person.user
     take_away(viewer, Person, person.key, now, RIGHT)
@@ -110,7 +107,7 @@ def open_to(viewer: Viewer, person: Person, teams: list[Team], now: datetime) ->
 
 
 def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any, from_on: date) -> None:
-    """Raise OrganisationRefused where putting `node` under `parent` from a day on makes a loop on any date."""
+    """Raise WriteRefused where putting `node` under `parent` from a day on makes a loop on any date."""
     dated: type[models.Model] = TeamParent if model is Team else TerritoryParent
     owner = "team_id" if model is Team else "territory_id"
     numbers = list(model.objects.order_by("pk").values_list("pk", "parent_id"))
@@ -127,14 +124,14 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
     ]
     if loop_on_any_date(history) is not None:
         above_name = parent.name if parent else "the organisation"
-        raise OrganisationRefused(
+        raise WriteRefused(
             f"{node.name} cannot be placed under {above_name}, because that would make a loop. Choose another place."
         )
 
 
 def _require_offered(place: Team | Territory | None) -> None:
     if place is not None and place.retired:
-        raise OrganisationRefused(f"{place.name} is retired. Choose another, or bring it back first.")
+        raise WriteRefused(f"{place.name} is retired. Choose another, or bring it back first.")
 
 
 @transaction.atomic

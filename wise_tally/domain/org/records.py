@@ -12,6 +12,7 @@ from django.utils.text import slugify
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
+from wise_tally.domain.refusals import WriteConflict
 
 
 class ChangedMeanwhile(Exception):
@@ -22,7 +23,7 @@ class ChangedMeanwhile(Exception):
         self.now = now
 
 
-class InUse(Exception):
+class InUse(WriteConflict):
     """The record cannot be taken away because others refer to it."""
 
 

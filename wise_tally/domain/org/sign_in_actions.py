@@ -14,7 +14,7 @@ from django.db.models import F, Sum
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import ApiToken, AuditEntry, Person, Role
-from wise_tally.domain.org.people_actions import OrganisationRefused
+from wise_tally.domain.refusals import WriteRefused
 
 log = logging.getLogger("wise_tally.sign_in")
 WHILE = timedelta(minutes=15)
@@ -83,18 +83,18 @@ def give_sign_in(viewer: Viewer, person: Person, now: datetime) -> tuple[str, st
 
 @transaction.atomic
 def rename_sign_in(viewer: Viewer, person: Person, name: str, now: datetime) -> None:
-    """Another name to sign in with; raises OrganisationRefused where it is empty, too long or taken."""
+    """Another name to sign in with; raises WriteRefused where it is empty, too long or taken."""
     viewer.require(May.SET_ORGANISATION)
     user, name = person.user, name.strip()
     if user is None:
-        raise OrganisationRefused(f"{person.name} cannot sign in yet. Choose somebody who can.")
+        raise WriteRefused(f"{person.name} cannot sign in yet. Choose somebody who can.")
     if (
         not name
         or len(name) > 64
         or "@" in name
         or User.objects.filter(username__iexact=name).exclude(pk=user.pk).exists()
     ):
-        raise OrganisationRefused(
+        raise WriteRefused(
             "This user name is empty, too long, contains an @, or is taken. Enter up to 64 other characters."
         )
     before = user.username

@@ -12,15 +12,12 @@ from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import ApiToken, Person
+from wise_tally.domain.refusals import WriteRefused
 
 # When a token was last used is written at most this often, so that reading does not wait for writers.
 NOTED_EVERY = timedelta(hours=1)
 MOST_TOKENS = 20
 INTERFACE, CALENDAR = "interface", "calendar"
-
-
-class TokenRefused(Exception):
-    """Why no token is given, and what is accepted."""
 
 
 def tokens_of(viewer: Viewer) -> QuerySet[ApiToken]:
@@ -35,14 +32,14 @@ def _digest(token: str) -> str:
 
 @transaction.atomic
 def give_token(viewer: Viewer, name: str, now: datetime, use: str = INTERFACE) -> str:
-    """A new token for the viewer; returned once and kept only as a hash. Raises TokenRefused."""
+    """A new token for the viewer; returned once and kept only as a hash. Raises WriteRefused."""
     person, name = Person.objects.filter(key=viewer.key).first(), name.strip()
     if person is None:
         raise PermissionDenied("A token is somebody's of the firm; you are not among its people.")
     if not name or len(name) > 200:
-        raise TokenRefused("Enter what the token is for.")
+        raise WriteRefused("Enter what the token is for.")
     if person.tokens.count() >= MOST_TOKENS:
-        raise TokenRefused(f"You already have {plural(MOST_TOKENS, 'token')}. Delete one first.")
+        raise WriteRefused(f"You already have {plural(MOST_TOKENS, 'token')}. Delete one first.")
     token = secrets.token_urlsafe(32)
     made = ApiToken.objects.create(person=person, name=name, digest=_digest(token), made_at=now, use=use)
     audit(viewer, "token given", f"{person.key} {made.pk}", now, after=name)
@@ -51,10 +48,10 @@ def give_token(viewer: Viewer, name: str, now: datetime, use: str = INTERFACE) -
 
 @transaction.atomic
 def take_token_away(viewer: Viewer, number: int, now: datetime) -> None:
-    """End a token of one's own, or as an administrator anybody's; raises TokenRefused for one that is not there."""
+    """End a token of one's own, or as an administrator anybody's; raises WriteRefused for one that is not there."""
     found = tokens_of(viewer).filter(pk=number).first()
     if found is None:
-        raise TokenRefused("This token is not there any more.")
+        raise WriteRefused("This token is not there any more.")
     audit(viewer, "token taken away", f"{found.person.key} {found.pk}", now, before=found.name)
     found.delete()
 

@@ -12,6 +12,7 @@ from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.org.records import as_text
 from wise_tally.domain.process.models import Category, Stage, StageRule
+from wise_tally.domain.refusals import WriteConflict
 
 
 @dataclass(frozen=True)
@@ -34,10 +35,6 @@ class RuleInForce:
     probability_bp: int
     category: Category | None
     typical_days_hundredths: int | None
-
-
-class RuleInPast(Exception):
-    """A rule that was in force is history and stays."""
 
 
 UNDATED = ("name", "own_probability", "required")
@@ -104,10 +101,10 @@ def _write_rule(stage: Stage, rule: RuleInForce, moment: datetime) -> None:
 
 @transaction.atomic
 def drop_future_rule(viewer: Viewer, rule: StageRule, now: datetime) -> None:
-    """Take back a rule that is not in force yet; raises RuleInPast for any other."""
+    """Take back a rule that is not in force yet; raises WriteConflict for any other."""
     viewer.require(May.SET_RULES)
     if rule.effective_at <= now:
-        raise RuleInPast("This setting has already been in effect and cannot be deleted. Set a new value instead.")
+        raise WriteConflict("This setting has already been in effect and cannot be deleted. Set a new value instead.")
     audit(viewer, "stage rule taken back", f"{rule.stage.name} ({rule.stage.key})", now, before=str(rule.effective_at))
     rule.delete()
     reference_changed()

@@ -11,6 +11,7 @@ from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.records import as_text, save_record
 from wise_tally.domain.process.check_language import KINDS, Check, CheckWrong, read_check
 from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
+from wise_tally.domain.refusals import WriteRefused
 
 MOST_FILE_BYTES = 5_000_000
 PLANNED = re.compile(rf"({'|'.join(KINDS)}) after (\d{{1,3}}) days(?:: (.+))?")
@@ -18,12 +19,8 @@ RECIPIENTS = ("owner", "manager", "administrators")
 PLACEHOLDERS = ("deal", "amount", "stage", "account", "owner", "expected_close")
 
 
-class MomentRefused(Exception):
-    """What was typed cannot be kept; says what is accepted, one line a fault."""
-
-
 def read_checks(text: str, own_fields: dict[str, str]) -> list[Check]:
-    """All sentences, or MomentRefused with every fault."""
+    """All sentences, or WriteRefused with every fault."""
     people = frozenset(Person.objects.values_list("key", flat=True))
     checks, faults = [], []
     for number, line in enumerate(text.splitlines(), 1):
@@ -33,7 +30,7 @@ def read_checks(text: str, own_fields: dict[str, str]) -> list[Check]:
             except CheckWrong as wrong:
                 faults.append(f"Line {number}: {wrong}")
     if faults:
-        raise MomentRefused("\n".join(faults))
+        raise WriteRefused("\n".join(faults))
     return checks
 
 
@@ -52,14 +49,14 @@ def _require_expected(expected: str | None, now: str) -> None:
     """Refuse on a state that somebody changed meanwhile, showing what is there now."""
     if expected is not None and expected.replace("\r\n", "\n") != now:
         there = now.replace("\n", " / ") or "nothing"
-        raise MomentRefused(f"Somebody else has changed this to “{there}”. Save again to overwrite.")
+        raise WriteRefused(f"Somebody else has changed this to “{there}”. Save again to overwrite.")
 
 
 @transaction.atomic
 def set_checks(
     viewer: Viewer, stage: Stage, text: str, own_fields: dict[str, str], now: datetime, expected: str | None = None
 ) -> None:
-    """What is asked before a deal enters; raises MomentRefused with every line that cannot be read, or on an old state."""
+    """What is asked before a deal enters; raises WriteRefused with every line that cannot be read, or on an old state."""
     viewer.require(May.SET_RULES)
     checks = read_checks(text, own_fields)
     before = checks_of(stage)
@@ -76,12 +73,12 @@ def set_checks(
 def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetime, expected: str | None = None) -> None:
     """What helps while a deal is in the stage: text, checklist, activities.
 
-    Raises MomentRefused for an activity that cannot be read, or on an old state.
+    Raises WriteRefused for an activity that cannot be read, or on an old state.
     """
     viewer.require(May.SET_RULES)
     wrong = [line for line in values["activities"].splitlines() if line.strip() and not PLANNED.fullmatch(line.strip())]
     if wrong:
-        raise MomentRefused(
+        raise WriteRefused(
             f"“{wrong[0][:60]}” cannot be read. Write for example “phone after 3 days: ask for the plan”."
             f" Activities: {', '.join(KINDS)}."
         )
@@ -96,7 +93,7 @@ def add_file(viewer: Viewer, stage: Stage, name: str, content: bytes, now: datet
     """A file that helps in the stage; one of the same name is replaced."""
     viewer.require(May.SET_RULES)
     if not content or len(content) > MOST_FILE_BYTES:
-        raise MomentRefused(f"The file is too large or empty. The limit is {MOST_FILE_BYTES / 1e6:.0f} MB.")
+        raise WriteRefused(f"The file is too large or empty. The limit is {MOST_FILE_BYTES / 1e6:.0f} MB.")
     StageFile.objects.update_or_create(stage=stage, name=name[-200:], defaults={"content": content})
     audit(viewer, "stage file added", f"{stage.name} ({stage.key})", now, after=name[-200:])
 
@@ -110,7 +107,7 @@ def remove_file(viewer: Viewer, stage: Stage, name: str, now: datetime) -> None:
 
 
 def save_notice(viewer: Viewer, stage: Stage, key: str | None, values: dict[str, str], now: datetime) -> None:
-    """A message sent once a deal has entered; raises MomentRefused for recipients or placeholders not known."""
+    """A message sent once a deal has entered; raises WriteRefused for recipients or placeholders not known."""
     faults = []
     lines = [line.strip() for line in values["recipients"].splitlines() if line.strip()]
     people = set(Person.objects.values_list("key", flat=True))
@@ -127,7 +124,7 @@ def save_notice(viewer: Viewer, stage: Stage, key: str | None, values: dict[str,
         right = ", ".join("{" + name + "}" for name in PLACEHOLDERS)
         faults.append(f"“{{{strange[0][:40]}}}” is not a field of a deal. Use one of: {right}.")
     if faults:
-        raise MomentRefused("\n".join(faults))
+        raise WriteRefused("\n".join(faults))
     kept = {**values, "recipients": "\n".join(lines), "subject": values["subject"].strip()[:200]}
     if key is None:
         # The identifier is read from a name, which notices have not.

@@ -13,6 +13,7 @@ from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.records import new_key
 from wise_tally.domain.process.categories import ensure_categories
 from wise_tally.domain.process.models import Category, Process, Stage, StageGuide, StageKind
+from wise_tally.domain.refusals import WriteConflict
 
 CLOSED_PROBABILITY = {StageKind.WON: 10_000, StageKind.LOST: 0}
 # A neutral start: name, kind, probability in basis points, category, typical days.
@@ -32,10 +33,6 @@ class NameTaken(Exception):
         self.retired = taken if isinstance(taken, Stage) and taken.retired else None
         words = "is retired; restore it instead" if self.retired else "already exists. Choose another name"
         super().__init__(f"A {taken._meta.verbose_name} named “{taken.name}” {words}.")
-
-
-class StageNeeded(Exception):
-    """The process cannot do without this stage."""
 
 
 @dataclass(frozen=True)
@@ -122,10 +119,10 @@ def _latest(stage: Stage, name: str, now: datetime) -> Any:
 
 @transaction.atomic
 def set_process_retired(viewer: Viewer, process: Process, retired: bool, now: datetime) -> None:
-    """Retire a process (its deals go on, no new ones begin) or bring it back; raises StageNeeded for the last one."""
+    """Retire a process (its deals go on, no new ones begin) or bring it back; raises WriteConflict for the last one."""
     viewer.require(May.SET_RULES)
     if retired and not Process.objects.filter(retired=False).exclude(pk=process.pk).exists():
-        raise StageNeeded(f"{process.name} is the only process. Add another one first.")
+        raise WriteConflict(f"{process.name} is the only process. Add another one first.")
     Process.objects.filter(pk=process.pk).update(retired=retired)
     audit(viewer, "process retired" if retired else "process restored", f"{process.name} ({process.key})", now)
     reference_changed()
@@ -171,13 +168,13 @@ def add_stage(viewer: Viewer, process: Process, new: NewStage, now: datetime) ->
 
 @transaction.atomic
 def set_retired(viewer: Viewer, stage: Stage, retired: bool, now: datetime) -> None:
-    """Retire a stage (its deals stay until they move) or restore it; raises StageNeeded for the last of a closed kind."""
+    """Retire a stage (its deals stay until they move) or restore it; raises WriteConflict for the last of a closed kind."""
     viewer.require(May.SET_RULES)
     if retired and stage.kind == StageKind.WON:
-        raise StageNeeded("The won stage cannot be retired.")
+        raise WriteConflict("The won stage cannot be retired.")
     others = stage.process.stages.filter(kind=stage.kind, retired=False).exclude(pk=stage.pk)
     if retired and stage.kind == StageKind.LOST and not others.exists():
-        raise StageNeeded("A process needs at least one lost stage. Add another one first.")
+        raise WriteConflict("A process needs at least one lost stage. Add another one first.")
     if stage.retired == retired:
         return
     Stage.objects.filter(pk=stage.pk).update(retired=retired)
@@ -191,7 +188,7 @@ def order_stages(viewer: Viewer, process: Process, keys: list[str], now: datetim
     viewer.require(May.SET_RULES)
     stages = {stage.key: stage for stage in process.stages.filter(kind=StageKind.OPEN, retired=False)}
     if sorted(keys) != sorted(stages):
-        raise StageNeeded("The order must name each open stage once; load the page again, the stages have changed.")
+        raise WriteConflict("The order must name each open stage once; load the page again, the stages have changed.")
     before = ", ".join(stage.name for stage in sorted(stages.values(), key=lambda s: (s.position, s.key)))
     positions = sorted(stage.position for stage in stages.values())
     for position, key in zip(positions, keys, strict=True):

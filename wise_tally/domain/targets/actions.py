@@ -16,6 +16,7 @@ from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person, Workspace
 from wise_tally.domain.org.records import InUse
+from wise_tally.domain.refusals import WriteConflict
 from wise_tally.domain.targets.models import MONEY_METRICS, Call, Metric, Quota, QuotaChange, QuotaHold
 
 
@@ -80,10 +81,6 @@ class QuotaOverlaps(Exception):
         self.cell = cell
 
 
-class CannotUndo(Exception):
-    """A cell of the change was set again since."""
-
-
 def rows_of(kind: QuotaKind, subject: str, key: str) -> QuerySet[Quota]:
     """Quota rows of a subject and kind."""
     return Quota.objects.filter(subject=subject, subject_key=key, **kind.columns)
@@ -143,11 +140,11 @@ def _write(cell: QuotaCell, kind: QuotaKind, moment: datetime) -> None:
 def undo_quotas(viewer: Viewer, reference: ReferenceData, change: QuotaChange, now: datetime) -> int:
     """Put every cell of a saved change back; a cell that had no quota loses its row. All or nothing.
 
-    Raises CannotUndo, or PermissionDenied where a cell is not the viewer's to set.
+    Raises WriteConflict, or PermissionDenied where a cell is not the viewer's to set.
     """
     _require_planning(viewer, reference, ((row[0], row[1]) for row in change.cells["cells"]), now)
     if change.undone:
-        raise CannotUndo("This change was undone already.")
+        raise WriteConflict("This change was undone already.")
     kind = QuotaKind(**change.cells["kind"])
     for subject, key, starts, ends, before, after in change.cells["cells"]:
         rows = rows_of(kind, subject, key).filter(
@@ -155,7 +152,7 @@ def undo_quotas(viewer: Viewer, reference: ReferenceData, change: QuotaChange, n
         )
         last = rows.order_by("set_at", "pk").last()
         if last is None or last.value != after:
-            raise CannotUndo(
+            raise WriteConflict(
                 f"{key or 'The company'}, {day(starts)}: this cell was changed later. Undo that change first."
             )
         if before is None and rows.count() == 1:

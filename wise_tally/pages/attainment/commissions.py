@@ -43,7 +43,7 @@ from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.paging import paged
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.request.choices import day_of, one_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -252,7 +252,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         )
     lines = asked.of(key) if key else asked.lines
     if deal:
-        on = _ordinal(request.GET.get("on", ""))
+        on = day_of(request.GET.get("on", "")).toordinal()
         chosen = [one for one in lines if asked.line.book.deals.key[one.deal] == deal and one.on == on]
         if not chosen:
             raise Refused("This statement has no such line; open the figure from the page again.", 404)
@@ -260,13 +260,6 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     else:
         panel = _panel_of_sum(asked, figure, lines, key)
     return panel_response(request, asked.line, panel, f"{reverse('attainment:commissions')}?{asked.query()}")
-
-
-def _ordinal(text: str) -> int:
-    try:
-        return date.fromisoformat(text).toordinal()
-    except ValueError:
-        raise Refused(f"“{text[:20]}” is not a date. Enter a date as YYYY-MM-DD.") from None
 
 
 def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:

@@ -1,51 +1,65 @@
 """What is done with a finding in the brief: put aside, taken back, agreed with the person; and a brief kept as of a meeting."""
 
-from datetime import timedelta
+from datetime import date, timedelta
 
+from django import forms
 from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
-from wise_tally.domain.briefs.actions import BriefRefused, Settled
+from wise_tally.domain.briefs.actions import Settled
 from wise_tally.domain.briefs.actions import put_aside as keep_aside
 from wise_tally.domain.briefs.actions import take_back as let_back
 from wise_tally.domain.formats import day
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.meeting_actions import MeetingRefused
 from wise_tally.domain.org.meeting_actions import agree as keep_agreed
 from wise_tally.domain.org.models import Person
-from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.brief.views import finding_named
 from wise_tally.web.answers import plain
 from wise_tally.web.filter_line import read_scope
 from wise_tally.web.findings.brief import keep_todays
 from wise_tally.web.findings.said import names_in
+from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import changing_needs, safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 
+class AsideForm(LedgerForm):
+    """A finding that was seen, or shall come back on a day."""
+
+    what = forms.ChoiceField(choices=[(one, one) for one in ("seen", "later")])
+    until = DateField()
+    reason = forms.CharField(required=False)
+
+    def clean_until(self) -> date | None:
+        """The day on which it comes back, None for one that was seen."""
+        is_later, until = self.cleaned_data.get("what") == "later", self.cleaned_data["until"]
+        if is_later and until is None:
+            raise forms.ValidationError("Choose the day on which it should come back.")
+        return until if is_later else None
+
+
+class AgreedForm(LedgerForm):
+    """What was agreed about a finding: its own words, in a week, unless something else is typed."""
+
+    text = forms.CharField(required=False, max_length=10_000)
+    due_on = DateField()
+
+
 @require_POST
 def put_aside(request: PageRequest) -> HttpResponse:
     """Seen, or not now until a day: the finding stays away from one's brief."""
     brief, found = finding_named(request, request.POST.get("finding", ""))
-    given = request.POST.get("until", "").strip()
-    until = typed_day(given) if given else None
-    if isinstance(until, str):
-        raise Refused(until, 422)
-    if request.POST.get("what") == "later" and until is None:
-        raise Refused("Choose the day on which it should come back.", 422)
-    until = until if request.POST.get("what") == "later" else None
+    typed = AsideForm(request.POST).values()
+    until = typed["until"]
     words = plain(found.sentence, names_in(brief.line, [found]))
-    try:
-        what = Settled(found.key, found.money_minor, words)
-        keep_aside(request.viewer, what, until, request.POST.get("reason", ""), now(), brief.line.today)
-    except BriefRefused as refused:
-        raise Refused(str(refused), 422) from None
+    what = Settled(found.key, found.money_minor, words)
+    keep_aside(request.viewer, what, until, typed["reason"], now(), brief.line.today)
     messages.success(request, f"Put aside {f'until {day(until)}' if until else 'until it changes'}.")
     return redirect(safe_next(request, reverse("brief:page")))
 
@@ -68,15 +82,10 @@ def agree(request: PageRequest) -> HttpResponse:
     person = Person.objects.filter(key=key).first()
     if person is None or (people is not None and key not in people):
         raise Refused("Choose the person who does it.", 422)
-    given = request.POST.get("due_on", "").strip()
-    due = typed_day(given) if given else brief.line.today + timedelta(days=7)
-    if isinstance(due, str):
-        raise Refused(due, 422)
-    text = request.POST.get("text", "").strip() or plain(found.sentence, names_in(brief.line, [found]))
-    try:
-        keep_agreed(request.viewer, (person.key, brief.line.today), text, due, now(), found.key)
-    except MeetingRefused as refused:
-        raise Refused(str(refused), 422) from None
+    typed = AgreedForm(request.POST).values()
+    due = typed["due_on"] or brief.line.today + timedelta(days=7)
+    text = typed["text"] or plain(found.sentence, names_in(brief.line, [found]))
+    keep_agreed(request.viewer, (person.key, brief.line.today), text, due, now(), found.key)
     messages.success(request, f"Agreed with {person.name}, due {day(due)}.")
     return redirect(safe_next(request, reverse("brief:page")))
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from django.http import Http404, HttpResponse
-from django.shortcuts import render
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
@@ -49,9 +49,7 @@ class Became:
 @require_safe
 def one(request: PageRequest, key: str) -> HttpResponse:
     """A kept brief as it was, each point with what came of it since."""
-    kept = KeptBrief.objects.filter(key=key, by__key=request.viewer.key).first()
-    if kept is None:
-        raise Http404
+    kept = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
     asked = {"who": kept.who, "period": kept.period}
     line = scope_of(request.viewer, {name: value for name, value in asked.items() if value})
     content = json.loads(kept.content)

@@ -10,11 +10,12 @@ from django.urls import reverse
 from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_http_methods
 
-from wise_tally.domain.briefs.actions import BriefRefused, set_digest, stop_digest
+from wise_tally.domain.briefs.actions import set_digest, stop_digest
 from wise_tally.domain.briefs.models import Digest
 from wise_tally.domain.org.access import Viewer, viewer_of
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.web.filter_line import scope_of
 from wise_tally.web.forms.fields import LedgerForm
 from wise_tally.web.request.refusals import BadLink, Refused
@@ -75,7 +76,7 @@ def page(request: PageRequest) -> HttpResponse:
             set_digest(viewer, form.cleaned_data["day"], form.cleaned_data["hour"], form.cleaned_data["who"], now())
             messages.success(request, "Saved.")
             return redirect(reverse("brief:mail"))
-        except BriefRefused as refused:
+        except WriteRefused as refused:
             form.add_error(None, str(refused))
     email = Person.objects.filter(key=viewer.key).values_list("email", flat=True).first()
     answer = {"form": form, "digest": digest, "email": email}

@@ -11,6 +11,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from wise_tally.book.store import books
+from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.actions import NO_CLOSING, Closing
 from wise_tally.domain.deals.bulk import MOST, BulkEdit, BulkRefused, Changed, bulk_change, put_back
 from wise_tally.domain.deals.difference import difference
@@ -64,9 +65,7 @@ class BulkForm(LedgerForm):
 
     def edit(self) -> BulkEdit:
         """The change; Refused where a value is none of its field, or nothing is chosen."""
-        if not self.is_valid():
-            raise Refused(str(next(iter(self.errors.values()))[0]), 422)
-        edit = BulkEdit(**self.cleaned_data)
+        edit = BulkEdit(**self.values())
         if edit.is_empty:
             raise Refused("Choose at least one change: stage, owner, close date, category or territory.", 422)
         return edit
@@ -111,8 +110,8 @@ def _chosen(request: PageRequest) -> dict[str, int]:
     expected = _of_the_list(request) if "all" in request.POST else {}
     for text in request.POST.getlist("deal") if not expected else ():
         number, _, key = text.partition(":")
-        if number.isdecimal() and len(number) < 16 and key:
-            expected[key] = int(number)
+        if (revision := whole_number(number)) is not None and key:
+            expected[key] = revision
     if not expected or len(expected) > MOST:
         raise Refused(f"{len(expected)} deals are selected. Select 1 to {MOST} at once.", 422)
     return expected

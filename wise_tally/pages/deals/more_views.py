@@ -4,14 +4,14 @@ from typing import Any
 
 from django import forms
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision, require_deal
-from wise_tally.domain.deals.activity_actions import FileRefused, add_file, take_file_away
-from wise_tally.domain.deals.creation import DealRefused, NewDeal, add_deal_of
+from wise_tally.domain.deals.activity_actions import add_file, take_file_away
+from wise_tally.domain.deals.creation import NewDeal, add_deal_of
 from wise_tally.domain.deals.entry import document_of, tick_entry
 from wise_tally.domain.deals.last_step import changed_rows, rows_of
 from wise_tally.domain.deals.models import KeptFile
@@ -19,6 +19,7 @@ from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import DealType, Document, Source, Stage, StageKind
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import AccountField
 from wise_tally.web.deal_saving import LAST
@@ -111,7 +112,7 @@ def new_deal(request: PageRequest) -> HttpResponse:
             made = changed_rows({}, rows_of(deal.account)) if name else []
             request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk, "made": made}
             return redirect("deals:deal", key=deal.key)
-        except DealRefused as refused:
+        except WriteRefused as refused:
             form.add_error(None, str(refused))
     return render(request, "deals/new.html", {"form": form}, status=422 if form.is_bound else 200)
 
@@ -123,19 +124,17 @@ def add_files(request: PageRequest, key: str) -> HttpResponse:
     viewer, reference = request.viewer, books.current().reference
     back = reverse("deals:deal", args=[deal.key])
     if away := request.POST.get("away"):
-        file = KeptFile.objects.filter(deal=deal, key=away).first()
-        if file is None:
-            raise Http404
+        file = get_object_or_404(KeptFile, deal=deal, key=away)
         take_file_away(viewer, reference, file, now())
         return redirect(back)
     upload = request.FILES.get("file")
     try:
         if upload is None or not upload.name:
-            raise FileRefused("Choose a file (up to 10 MB).")
+            raise WriteRefused("Choose a file (up to 10 MB).")
         if (upload.size or 0) > MOST_UPLOAD:
-            raise FileRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB. The limit is 10 MB.")
+            raise WriteRefused(f"The file has {(upload.size or 0) / 1e6:.0f} MB. The limit is 10 MB.")
         add_file(viewer, reference, deal, upload.name, upload.read(), now())
-    except FileRefused as refused:
+    except WriteRefused as refused:
         return render(request, "deals/file_refused.html", {"deal": deal, "words": str(refused)}, status=422)
     return redirect(back)
 
@@ -144,9 +143,7 @@ def add_files(request: PageRequest, key: str) -> HttpResponse:
 def file(request: PageRequest, key: str, file_key: str) -> HttpResponse:
     """A file of a deal, always as a download."""
     deal = open_deal(request, key)
-    found = KeptFile.objects.filter(deal=deal, key=file_key).first()
-    if found is None:
-        raise Http404
+    found = get_object_or_404(KeptFile, deal=deal, key=file_key)
     name = found.name.replace('"', "").replace("\\", "").encode("ascii", "replace").decode()
     headers = {"Content-Disposition": f'attachment; filename="{name}"', "X-Content-Type-Options": "nosniff"}
     return HttpResponse(bytes(found.content), content_type="application/octet-stream", headers=headers)

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.models import Deal, Product
 from wise_tally.domain.formats import bare, currency_decimals, money_input, quantity
 from wise_tally.domain.org.models import Person
@@ -179,8 +180,7 @@ def _read(cell: Cell) -> Any:
         day = typed_day(text)
         return Wrong(day) if isinstance(day, str) else day.isoformat()
     if kind == "whole":
-        whole = text.isascii() and text.isdigit() and 0 < int(text[:6]) <= 999 and len(text) < 4
-        return int(text) if whole else Wrong(f"“{text[:20]}” is not valid. Enter a whole number from 1 to 999.")
+        return whole_number(text, 999) or Wrong(f"“{text[:20]}” is not valid. Enter a whole number from 1 to 999.")
     if kind == "text":
         return text[:200]
     readers: dict[str, Callable[[str], int | str]] = {"percent": typed_percent, "quantity": typed_quantity}

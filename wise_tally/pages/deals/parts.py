@@ -11,11 +11,11 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import OldState, StageRefused, last_revision
-from wise_tally.domain.deals.entry import DetailRefused
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.parts import PARTS, Who, change_part, part_text, put_part_back
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.records import ChangedMeanwhile
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import DetailsForm, details_form
 from wise_tally.pages.deals.part_forms import RowForm, read_rows, shown_form
@@ -83,7 +83,7 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
         before, after = change_part(who, deal, name, typed.value, request.POST.get("seen", ""))
     except ChangedMeanwhile as meanwhile:
         return _page(request, deal, name, typed, status=409, present=dict(meanwhile.now))
-    except (DetailRefused, StageRefused, OldState) as refused:
+    except (WriteRefused, StageRefused, OldState) as refused:
         typed.faults.append(str(refused))
         return _page(request, deal, name, typed, status=422)
     except PermissionDenied as denied:

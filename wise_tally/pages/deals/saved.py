@@ -1,14 +1,13 @@
 """Saved views of the list: one's own or shared, one of them the list's start."""
 
-from django.http import Http404, HttpResponse, QueryDict
-from django.shortcuts import redirect
+from django.http import HttpResponse, QueryDict
+from django.shortcuts import get_object_or_404, redirect
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from wise_tally.domain.deals.models import SavedView
-from wise_tally.domain.deals.view_actions import ViewRefused, change_view, save_view, views_of
+from wise_tally.domain.deals.view_actions import change_view, save_view, views_of
 from wise_tally.domain.org.clock import now
-from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 # What of an address makes a view; the scope stays the reader's own.
@@ -40,15 +39,10 @@ def views(request: PageRequest) -> HttpResponse:
     """Keep the list as it is shown under a name, or make a view the start, share it, take it away."""
     viewer, what = request.viewer, request.POST.get("what", "save")
     back = f"{reverse('deals:page')}?plain=1"
-    try:
-        if what == "save":
-            query = view_part(request.POST.get("query", ""))
-            view = save_view(viewer, request.POST.get("name", ""), query, request.POST.get("shared") == "yes", now())
-            return redirect(f"{reverse('deals:page')}?{view.query or 'plain=1'}")
-        found = views_of(viewer).filter(key=request.POST.get("view", "")).first()
-        if found is None:
-            raise Http404
-        change_view(viewer, found, what, now())
-    except ViewRefused as refused:
-        raise Refused(str(refused), 422) from refused
+    if what == "save":
+        query = view_part(request.POST.get("query", ""))
+        view = save_view(viewer, request.POST.get("name", ""), query, request.POST.get("shared") == "yes", now())
+        return redirect(f"{reverse('deals:page')}?{view.query or 'plain=1'}")
+    found = get_object_or_404(views_of(viewer), key=request.POST.get("view", ""))
+    change_view(viewer, found, what, now())
     return redirect(back)

@@ -12,6 +12,7 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 
 from wise_tally.book.store import books
 from wise_tally.core.answers.results import of_deals
+from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision
 from wise_tally.domain.deals.view_actions import views_of
@@ -154,11 +155,11 @@ def choose_columns(request: PageRequest) -> HttpResponse:
     for index, name in enumerate(all_columns()):
         text = request.POST.get(f"column:{name}", "").strip()
         if text:
-            if not (text.isascii() and text.isdigit() and len(text) < 4):
+            if (place := whole_number(text, 999)) is None:
                 raise Refused(
                     f"“{text[:20]}” is not a position. Enter a whole number, or leave it empty to hide the column.", 422
                 )
-            chosen.append((int(text), index, name))
+            chosen.append((place, index, name))
     query = QueryDict(request.POST.get("query", ""), mutable=True)
     query["cols"] = ",".join(name for *_, name in sorted(chosen))
     return redirect(f"{reverse('deals:page')}?{query.urlencode()}")

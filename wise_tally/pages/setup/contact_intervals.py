@@ -6,6 +6,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods
 
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS
+from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.contact_intervals import (
     INDUSTRY,
     MOST_DAYS,
@@ -39,12 +40,12 @@ def page(request: PageRequest) -> HttpResponse:
     if request.method == "POST":
         for index, (subject, _) in enumerate(subjects):
             typed[subject] = request.POST.get(f"days-{index}", "").strip()
-            if typed[subject] and not _is_days(typed[subject]):
+            if typed[subject] and not whole_number(typed[subject], MOST_DAYS):
                 faults[subject] = (
                     f"“{typed[subject][:20]}” is not valid. Enter whole days from 1 to {MOST_DAYS}, or leave it empty."
                 )
         if not faults:
-            days = {subject: int(text) if text else None for subject, text in typed.items()}
+            days = {subject: whole_number(text) for subject, text in typed.items()}
             changed = set_intervals(request.viewer, days, now())
             messages.success(request, f"{plural(changed, 'interval')} saved.")
             return redirect("setup:contact-intervals")
@@ -54,7 +55,3 @@ def page(request: PageRequest) -> HttpResponse:
     ]
     answer = {"rows": rows, "usual": CONTACT_INTERVAL_DAYS, "may_edit": request.viewer.may(May.SET_RULES)}
     return render(request, "setup/contact_intervals.html", answer, status=422 if faults else 200)
-
-
-def _is_days(text: str) -> bool:
-    return text.isascii() and text.isdigit() and 1 <= int(text[:6]) <= MOST_DAYS

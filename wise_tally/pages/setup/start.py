@@ -14,8 +14,8 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.first_run import add_teams
 from wise_tally.domain.org.models import AuditEntry, Person, Team
 from wise_tally.domain.org.pasted_people import add_people, read_people
-from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.process.models import Process
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.views import missing_for_a_forecast
 from wise_tally.web.files.uploads import pasted_rows
 from wise_tally.web.request.permissions import all_needs
@@ -79,7 +79,7 @@ def start(request: PageRequest) -> HttpResponse:
                 raise Refused("Enter teams or people, one per line.")
             messages.success(request, f"{found.added} added, {found.there} were there already.")
             return redirect("setup:start")
-        except OrganisationRefused as refused:
+        except WriteRefused as refused:
             wrong = str(refused)
     book, found_steps = books.current(), steps()
     slugs = [step.slug for step in found_steps]

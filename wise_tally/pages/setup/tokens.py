@@ -8,8 +8,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.token_actions import CALENDAR, TokenRefused, give_token, take_token_away, tokens_of
-from wise_tally.web.request.refusals import Refused
+from wise_tally.domain.org.token_actions import CALENDAR, give_token, take_token_away, tokens_of
 from wise_tally.web.request.viewing import PageRequest
 
 
@@ -19,13 +18,10 @@ def page(request: PageRequest) -> HttpResponse:
     viewer = request.viewer
     given = calendar = ""
     if request.method == "POST":
-        try:
-            if request.POST.get("use") == CALENDAR:
-                calendar = give_token(viewer, "calendar", now(), CALENDAR)
-            else:
-                given = give_token(viewer, request.POST.get("name", ""), now())
-        except TokenRefused as refused:
-            raise Refused(str(refused), 422) from None
+        if request.POST.get("use") == CALENDAR:
+            calendar = give_token(viewer, "calendar", now(), CALENDAR)
+        else:
+            given = give_token(viewer, request.POST.get("name", ""), now())
     answer = {
         "tokens": tokens_of(viewer),
         "given": given,
@@ -39,9 +35,6 @@ def page(request: PageRequest) -> HttpResponse:
 @require_POST
 def away(request: PageRequest, number: int) -> HttpResponse:
     """End a token."""
-    try:
-        take_token_away(request.viewer, number, now())
-    except TokenRefused as refused:
-        raise Refused(str(refused), 404) from None
+    take_token_away(request.viewer, number, now())
     messages.success(request, "The token no longer opens anything.")
     return redirect("tokens")

@@ -11,6 +11,7 @@ from django.http import HttpResponse
 from django.urls import reverse
 
 from wise_tally.core.money import Ints
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.people_table import PeopleCell, PeopleRow, people_deals, people_table
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import money, plural
@@ -112,9 +113,9 @@ class Question:
 def read_opened(request: PageRequest, asked: PeopleQuery) -> Question:
     """The question with the row and part that the address opens; raises Refused."""
     person, text = request.GET.get("rep"), request.GET.get("part", "")
-    if text and not (text.isascii() and text.isdigit() and int(text[:4]) < len(asked.heads)):
+    part = whole_number(text, len(asked.heads) - 1)
+    if text and part is None:
         raise Refused(f"“{text[:20]}” is not a column. Enter a whole number from 0 to {len(asked.heads) - 1}.")
-    part = int(text) if text else None
     return Question(asked, person, part)
 
 

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from django.contrib import messages
 from django.db.models import Q
-from django.http import Http404, HttpResponse, JsonResponse
-from django.shortcuts import redirect, render
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
@@ -27,7 +27,6 @@ from wise_tally.domain.formats import day, plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.meeting_actions import (
-    MeetingRefused,
     agree,
     keep_notes,
     last_meeting,
@@ -52,6 +51,7 @@ from wise_tally.web.footer import Footer
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.nodes import whole_attainment, working_query
 from wise_tally.web.paging import paged
+from wise_tally.web.request.choices import day_of
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -128,10 +128,7 @@ def _since(request: PageRequest, line: FilterLine, key: str) -> tuple[date, bool
     """The day to compare with: the one asked for, the last meeting, a week ago; and whether it is a meeting."""
     text = request.GET.get("since", "")
     if text:
-        try:
-            since = date.fromisoformat(text)
-        except ValueError:
-            raise Refused(f"“{text[:40]}” is not a date. Enter a date as YYYY-MM-DD.") from None
+        since = day_of(text)
         if since > line.as_of:
             raise Refused(f"{day(since)} is after {day(line.as_of)}. Choose an earlier date.")
         return since, False
@@ -297,11 +294,19 @@ def _agreed(request: PageRequest, line: FilterLine, key: str) -> dict[str, Any]:
     }
 
 
-class ActionForm(LedgerForm):
-    """What was agreed, and by when."""
+class MeetingForm(LedgerForm):
+    """Notes, and what was agreed by when; either may be empty."""
 
-    text = forms.CharField(max_length=10_000, error_messages={"required": "Enter the agreed action."})
+    notes = forms.CharField(required=False, strip=False)
+    text = forms.CharField(required=False, max_length=10_000)
     due_on = DateField()
+
+    def clean_due_on(self) -> date | None:
+        """A day alone is nothing agreed."""
+        if self.cleaned_data["due_on"] and not self.cleaned_data.get("text") and "text" not in self.errors:
+            raise forms.ValidationError("Enter the agreed action.")
+        day: date | None = self.cleaned_data["due_on"]
+        return day
 
 
 @require_POST
@@ -314,21 +319,17 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
     whose = (key, line.today)
     if ALONE in request.headers:
         return _saved_alone(request, whose)
-    form = ActionForm(request.POST)
-    if request.POST.get("text", "").strip() and not form.is_valid():
-        raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
+    typed = MeetingForm(request.POST).values()
     try:
-        keep_notes(viewer, whose, request.POST.get("notes", ""), request.POST.get("seen", ""), now())
+        keep_notes(viewer, whose, typed["notes"], request.POST.get("seen", ""), now())
         keep_todays(line, viewer, visible(request), "meeting", now())
-        if request.POST.get("text", "").strip():
-            agree(viewer, whose, form.cleaned_data["text"], form.cleaned_data["due_on"], now())
+        if typed["text"]:
+            agree(viewer, whose, typed["text"], typed["due_on"], now())
     except ChangedMeanwhile as changed:
         there = str(changed.now["notes"])
         raise Refused(
             f"These notes were changed in another window: “{there[:400]}”. Add yours to them and save again.", 409
         ) from None
-    except MeetingRefused as refused:
-        raise Refused(str(refused), 422) from None
     messages.success(request, "Saved. The next one-to-one compares with today.")
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")
 
@@ -351,8 +352,6 @@ def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:
 def tick(request: PageRequest, key: str, action: str) -> HttpResponse:
     """Mark an agreed action as done, or open it again."""
     line = _line(request, key)
-    found = AgreedAction.objects.filter(key=action, person_key=key).first()
-    if found is None:
-        raise Http404
+    found = get_object_or_404(AgreedAction, key=action, person_key=key)
     tick_action(request.viewer, found, request.POST.get("done") == "yes", line.today, now())
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")

@@ -14,12 +14,11 @@ from wise_tally.core.answers.forecast import Stake, of_dashboard
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.breakdowns import grouping
 from wise_tally.core.forecast import forecast_lines
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.outcome import stakes
 from wise_tally.core.trees import NONE
 from wise_tally.domain.dashboards.actions import (
     ALL,
-    BoardChanged,
-    BoardRefused,
     arrange,
     audiences_of,
     dashboards_of,
@@ -202,10 +201,7 @@ def copy(request: PageRequest, key: str) -> HttpResponse:
     if board is None:
         raise Http404
     name = request.POST.get("name", "").strip() or f"{board.name}, mine"
-    try:
-        made = make_dashboard(request.viewer, name, board.placed, now())
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
+    made = make_dashboard(request.viewer, name, board.placed, now())
     messages.success(request, f"“{made.name}” was created. You can now edit its layout.")
     return _back(request, made.key)
 
@@ -217,10 +213,7 @@ def new(request: PageRequest) -> HttpResponse:
     name, tiles = (
         (away["name"], [tuple(tile) for tile in away["tiles"]]) if away else (request.POST.get("name", ""), [])
     )
-    try:
-        made = make_dashboard(request.viewer, name, tiles, now())
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
+    made = make_dashboard(request.viewer, name, tiles, now())
     return _back(request, made.key)
 
 
@@ -230,16 +223,10 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     board, what = _own_board(request, key), request.POST.get("what", "order")
     placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
     tally = request.POST.get("tally", "")
-    number = request.POST.get("number", "")
     if what == "add" and tally not in {one for one, _ in _addable(request, {key for key, _ in placed})}:
         raise Http404
     arranged = _arranged(placed, what, tally, request.POST.get("order", ""))
-    try:
-        arrange(request.viewer, board, arranged, int(number) if number.isdigit() else None, now())
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
-    except BoardChanged as changed:
-        raise Refused(str(changed), 409) from None
+    arrange(request.viewer, board, arranged, whole_number(request.POST.get("number", "")), now())
     return _back(request, key)
 
 
@@ -272,16 +259,13 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
 def settings(request: PageRequest, key: str) -> HttpResponse:
     """Name, for whom, whether they begin with it; or take the dashboard away."""
     board, viewer = _own_board(request, key), request.viewer
-    try:
-        if request.POST.get("what") == "away":
-            placed = list(board.tiles.order_by("place").values_list("tally", "wide"))
-            request.session[AWAY] = {"name": board.name, "tiles": placed}
-            take_dashboard_away(viewer, board, now())
-            return redirect(f"{reverse('team:page')}?{read_scope(request).query()}")
-        audience = request.POST.get("audience", board.audience)
-        set_dashboard(viewer, board, request.POST.get("name", ""), audience, request.POST.get("starts") == "yes", now())
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
+    if request.POST.get("what") == "away":
+        placed = list(board.tiles.order_by("place").values_list("tally", "wide"))
+        request.session[AWAY] = {"name": board.name, "tiles": placed}
+        take_dashboard_away(viewer, board, now())
+        return redirect(f"{reverse('team:page')}?{read_scope(request).query()}")
+    audience = request.POST.get("audience", board.audience)
+    set_dashboard(viewer, board, request.POST.get("name", ""), audience, request.POST.get("starts") == "yes", now())
     messages.success(request, "The dashboard was saved.")
     return _back(request, key)
 
@@ -292,18 +276,17 @@ def wall(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     boards = boards_of(request, line)
     asked = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
-    index = request.GET.get("place", "0")
-    rows = int(index) % len(asked) if index.isascii() and index.isdigit() else 0
+    index = (whole_number(request.GET.get("place", "")) or 0) % len(asked)
     named = "&".join(f"boards={key}" for key in asked)
-    board = boards[asked[rows]]
+    board = boards[asked[index]]
     answer = {
         "line": line,
         "board": board,
         "tiles": tiles_of(request, line, board.placed),
-        "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={rows + 1}",
+        "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={index + 1}",
         "stop": f"{reverse('team:page')}?{line.query()}&board={board.key}",
         "seconds": WALL_SECONDS,
-        "at": rows + 1,
+        "at": index + 1,
         "of": len(asked),
     }
     return render(request, "team/wall.html", answer)

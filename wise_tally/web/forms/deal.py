@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 
+from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.actions import NO_CLOSING, Closing, DealState, Typed, last_revision
 from wise_tally.domain.deals.entry import Lacking
 from wise_tally.domain.deals.models import Deal, DealRevision
@@ -92,8 +93,7 @@ def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> Deal
         kind, _, subject = name.partition(":")
         if kind in ("answer", "detail") and subject:
             (form.answers if kind == "answer" else form.details)[subject[:10_000]] = text
-    number = posted.get("revision", "")
-    form.revision = int(number) if number.isascii() and number.isdigit() and len(number) < 16 else 0
+    form.revision = whole_number(posted.get("revision", "")) or 0
     stage, category = _stage(form, deal), _category(form)
     amount = typed_money(form.typed["amount"], decimals)
     if isinstance(amount, str):

@@ -12,6 +12,7 @@ from django.utils.safestring import SafeString, mark_safe
 from wise_tally.domain.formats import bare, currency_decimals, money_input
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_count, typed_money, typed_percent
+from wise_tally.web.request.refusals import Refused
 
 SELECTED = mark_safe(" selected")
 
@@ -39,6 +40,17 @@ class LedgerForm(forms.Form):
         for name in self.errors:
             if name in self.fields:
                 self.fields[name].widget.attrs["aria-invalid"] = "true"
+
+    @property
+    def faults(self) -> str:
+        """All that is wrong, in one text."""
+        return " ".join(str(text) for texts in self.errors.values() for text in texts)
+
+    def values(self) -> dict[str, Any]:
+        """What was typed, of a form that stands on no page of its own; raises Refused with all that is wrong."""
+        if not self.is_valid():
+            raise Refused(self.faults, 422)
+        return self.cleaned_data
 
 
 class NameField(forms.CharField):

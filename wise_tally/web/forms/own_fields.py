@@ -5,12 +5,13 @@ from typing import Any
 
 from django import forms
 
-from wise_tally.domain.deals.entry import DetailRefused, own_value
+from wise_tally.domain.deals.entry import own_value
 from wise_tally.domain.deals.models import OwnField
 from wise_tally.domain.deals.own_fields import own_kept
 from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.process.models import DealType, Source
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.web.forms.fields import DateField
 
 BOXED = {"class": "boxed"}
@@ -49,7 +50,7 @@ class OwnFormField(forms.CharField):
         text = super().clean(value)
         try:
             return own_value(self.own, text) if text else ""
-        except DetailRefused as refused:
+        except WriteRefused as refused:
             raise forms.ValidationError(str(refused)) from refused
 
 

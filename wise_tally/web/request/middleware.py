@@ -18,6 +18,7 @@ from wise_tally.domain.org.access import Viewer, has_left, viewer_of
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Workspace
+from wise_tally.domain.refusals import WriteConflict, WriteRefused
 from wise_tally.domain.storage_faults import words_of
 from wise_tally.web.request.gate import too_large
 from wise_tally.web.request.refusals import BadLink, NothingYet, Refused
@@ -84,8 +85,8 @@ class WorkspaceMiddleware:
         if isinstance(error, BadLink) and request.method == "GET":
             answer = {"message": str(error), "part": _part_with(error.text, request.GET)}
             return render(request, "web/bad_link.html", answer, status=error.status)
-        if isinstance(error, Refused | CoreError):
-            status = error.status if isinstance(error, Refused) else 400
+        if isinstance(error, Refused | CoreError | WriteRefused):
+            status = _status_of(error)
             return back_with_refusal(request, str(error)) or render(
                 request, "web/refused.html", {"message": str(error)}, status=status
             )
@@ -102,6 +103,12 @@ class WorkspaceMiddleware:
             back = back_with_refusal(request, str(error)) if str(error) else None
             return back or render(request, "web/refused.html", {"message": str(error)}, status=403)
         return None
+
+
+def _status_of(error: Refused | CoreError | WriteRefused) -> int:
+    if isinstance(error, Refused):
+        return error.status
+    return 409 if isinstance(error, WriteConflict) else 422 if isinstance(error, WriteRefused) else 400
 
 
 def _part_with(text: str, query: QueryDict) -> str:

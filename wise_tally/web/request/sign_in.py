@@ -18,7 +18,6 @@ from wise_tally.domain.org.access import May, has_left
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.first_run import first_administrator, nobody_yet
 from wise_tally.domain.org.models import Person, Role
-from wise_tally.domain.org.people_actions import OrganisationRefused
 from wise_tally.domain.org.sign_in_actions import (
     failures_from,
     note_sign_in,
@@ -27,6 +26,7 @@ from wise_tally.domain.org.sign_in_actions import (
     sign_in_name,
 )
 from wise_tally.domain.process.models import Process
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.web.forms.fields import LedgerForm, NameField
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.gate import client_address
@@ -125,7 +125,7 @@ def _first(request: PageRequest) -> HttpResponse:
             user = first_administrator(**form.cleaned_data, now=now())
             login(request, user, backend="django.contrib.auth.backends.ModelBackend")
             return redirect("setup:start")
-        except OrganisationRefused as refused:
+        except WriteRefused as refused:
             form.add_error("password", str(refused))
     return render(request, "web/first_sign_in.html", {"form": form}, status=422 if form.errors else 200)
 

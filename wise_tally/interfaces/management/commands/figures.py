@@ -11,6 +11,7 @@ from django.core.management import CommandParser
 from wise_tally.core.breakdowns import OF_FIGURES
 from wise_tally.core.bridge import MEASURES
 from wise_tally.core.conversion import BASES
+from wise_tally.core.day_reader import iso_day
 from wise_tally.core.errors import CoreError
 from wise_tally.domain.org.clock import today
 from wise_tally.interfaces.command_line import OneLineCommand, ensure_database, refuse, whole_output
@@ -21,10 +22,7 @@ from wise_tally.interfaces.shared import flat
 
 def a_date(text: str) -> date:
     """A date as YYYY-MM-DD from 1900 to 2199."""
-    day = date.fromisoformat(text)
-    if len(text) != 10 or not 1900 <= day.year < 2200:
-        raise ValueError
-    return day
+    return iso_day(text)
 
 
 a_date.__name__ = "date (YYYY-MM-DD, 1900 to 2199)"

@@ -9,12 +9,11 @@ from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.book.store import books
-from wise_tally.domain.deals.creation import DealRefused, NewDeal
+from wise_tally.domain.deals.creation import NewDeal
 from wise_tally.domain.deals.customer_access import may_change_lead
 from wise_tally.domain.deals.last_step import changed_rows, rows_of
 from wise_tally.domain.deals.lead_actions import (
     LEADS,
-    LeadRefused,
     Qualified,
     drop_lead,
     move_lead,
@@ -30,6 +29,7 @@ from wise_tally.domain.org.clock import end_of_today, now, today
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import LeadStep, Stage, StageKind
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.pages.deals.customers.journal import Entry, journal_of
 from wise_tally.pages.deals.customers.last_step import offer_undo, undoable
@@ -187,7 +187,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     one_of(what, steps, "is not accepted")
     try:
         return steps[what](request, found)
-    except (LeadRefused, DealRefused) as refused:
+    except WriteRefused as refused:
         return _lead_page(request, found, 422, refused=str(refused))
 
 
@@ -221,7 +221,7 @@ def _work(request: PageRequest, found: Lead) -> HttpResponse:
 def _step(request: PageRequest, found: Lead) -> HttpResponse:
     step = LeadStep.objects.filter(key=request.POST.get("step", "")).first()
     if step is None:
-        raise LeadRefused("This step does not exist. Choose one from the list.")
+        raise WriteRefused("This step does not exist. Choose one from the list.")
     with undoable(request, found, f"Moved to {step.name}."):
         move_lead(request.viewer, books.current().reference, found, step, now())
     return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))

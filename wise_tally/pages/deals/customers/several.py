@@ -11,7 +11,6 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.bulk_customers import (
     FIELDS,
     ChangedRecord,
-    SeveralRefused,
     change_several,
     put_several_back,
 )
@@ -45,19 +44,16 @@ def change(request: PageRequest) -> HttpResponse:
     """Change the ticked ones, or put the last such change back."""
     kind = one_of(request.POST.get("kind", ""), FIELDS, "cannot be changed together", 422)
     reference, viewer = books.current().reference, request.viewer
-    try:
-        if request.POST.get("what") == "undo":
-            kept = request.session.get(KEPT, {}).get(kind, [])
-            count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in kept], now())
-            _keep(request, kind, [])
-            messages.success(request, f"{plural(count, kind)} put back.")
-        else:
-            wanted = {name: text for name in FIELDS[kind] if (text := request.POST.get(name, ""))}
-            changed = change_several(viewer, reference, kind, _open_keys(request, kind), wanted, now())
-            _keep(request, kind, changed)
-            messages.success(request, f"{plural(len(changed), kind)} changed.")
-    except SeveralRefused as refused:
-        raise Refused(str(refused), 422) from None
+    if request.POST.get("what") == "undo":
+        kept = request.session.get(KEPT, {}).get(kind, [])
+        count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in kept], now())
+        _keep(request, kind, [])
+        messages.success(request, f"{plural(count, kind)} put back.")
+    else:
+        wanted = {name: text for name in FIELDS[kind] if (text := request.POST.get(name, ""))}
+        changed = change_several(viewer, reference, kind, _open_keys(request, kind), wanted, now())
+        _keep(request, kind, changed)
+        messages.success(request, f"{plural(len(changed), kind)} changed.")
     return redirect(safe_next(request, "/"))
 
 

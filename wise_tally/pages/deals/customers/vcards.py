@@ -75,8 +75,7 @@ def read_in(request: PageRequest, key: str) -> HttpResponse:
                 {"name": card.name, "email": card.email, "phone": card.phone, "job_title": card.job_title}
             )
             if not form.is_valid():
-                said = " ".join(str(text) for texts in form.errors.values() for text in texts)
-                raise Refused(f"“{card.name[:60]}”: {said} Nothing was added.", 422)
+                raise Refused(f"“{card.name[:60]}”: {form.faults} Nothing was added.", 422)
             save_contact(viewer, reference, account, None, form.cleaned_data, now())
             there |= {card.name.casefold(), card.email.casefold()}
             added += 1

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
+from django import forms
 from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
@@ -12,11 +13,11 @@ from wise_tally.book.store import books
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.activity_actions import About, about_of
 from wise_tally.domain.deals.follow_ups import (
+    LATER,
     NOT_REACHED,
     OUTCOMES,
     REACHED,
     FollowUp,
-    FollowUpRefused,
     follow_up,
     next_try,
     planned_for,
@@ -25,17 +26,17 @@ from wise_tally.domain.deals.follow_ups import (
 from wise_tally.domain.deals.models import Activity, Deal, Lead
 from wise_tally.domain.formats import as_words, day
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.deals.customers.activities import opened_about
 from wise_tally.pages.deals.customers.last_step import undoable
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.request.choices import one_of
+from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import Visibility, visible
 
 MOST = 30
+WITH_MESSAGE = f"{NOT_REACHED}, message"
 NEW_SINCE = timedelta(days=1)
 
 
@@ -99,29 +100,36 @@ def _call(about: About, activity: Activity | None, line: FilterLine, again: date
     )
 
 
+class FollowUpForm(LedgerForm):
+    """What became of a try, and when the next one is."""
+
+    what = forms.ChoiceField(choices=[(one, one) for one in (*OUTCOMES, WITH_MESSAGE)])
+    text = forms.CharField(required=False, max_length=2_000)
+    next_on = DateField()
+
+    def clean(self) -> None:
+        """What does not end with somebody reached is tried again on a day."""
+        if self.cleaned_data.get("what") != REACHED and not self.cleaned_data.get("next_on") and not self.errors:
+            self.add_error("next_on", "Choose the day of the next try.")
+
+    def follow_up(self) -> FollowUp:
+        """What is kept; raises Refused."""
+        typed = self.values()
+        with_message = typed["what"] == WITH_MESSAGE
+        return FollowUp(NOT_REACHED if with_message else typed["what"], typed["text"], typed["next_on"], with_message)
+
+
 @require_POST
 def follow(request: PageRequest) -> HttpResponse:
     """Keep what became of a try and go on with the page."""
-    outcome = one_of(
-        request.POST.get("what", NOT_REACHED if "message" in request.POST else ""), OUTCOMES, "is not accepted", 422
-    )
-    text, given = request.POST.get("text", "").strip()[:2_000], request.POST.get("next_on", "").strip()
-    next_on = typed_day(given) if given else None
-    if isinstance(next_on, str):
-        raise Refused(next_on, 422)
-    if outcome != REACHED and next_on is None:
-        raise Refused("Choose the day of the next try.", 422)
+    what = FollowUpForm(request.POST).follow_up()
     key = request.POST.get("activity", "")
     planned = visible(request).activity(key) if key else None
     about = about_of(planned) if planned else opened_about(request)
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
-    what = FollowUp(outcome, text, next_on, "message" in request.POST)
-    said = "not reached" if outcome == NOT_REACHED else "reached" if outcome == REACHED else "put off"
-    words = f"{about.name}: {said}{f', next {day(next_on)}' if next_on else ''}."
-    try:
-        with undoable(request, about, words, may_undo=not what.with_message):
-            follow_up(request.viewer, books.current().reference, about, planned, what, now())
-    except FollowUpRefused as refused:
-        raise Refused(str(refused), 409) from None
+    said = "put off" if what.outcome == LATER else what.outcome
+    words = f"{about.name}: {said}{f', next {day(what.next_on)}' if what.next_on else ''}."
+    with undoable(request, about, words, may_undo=not what.with_message):
+        follow_up(request.viewer, books.current().reference, about, planned, what, now())
     return redirect(safe_next(request, "/today/"))

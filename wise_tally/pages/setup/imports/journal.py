@@ -20,6 +20,7 @@ from django.db import IntegrityError, connection, transaction
 
 from wise_tally.domain.database import columns_of, last_numbers, notes, noting, numbers_after, texts_of_rows
 from wise_tally.domain.formats import as_words, plural
+from wise_tally.domain.refusals import WriteConflict
 from wise_tally.package.tables import TABLES
 
 WORDS = {table.model._meta.db_table: as_words(name) for name, table in TABLES.items() if table.model is not None}
@@ -32,10 +33,6 @@ def journalling() -> Iterator[dict[str, int]]:
     before = last_numbers(NAMES)
     with noting(NAMES):
         yield before
-
-
-class UndoRefused(Exception):
-    """The import cannot be undone without losing what came later."""
 
 
 @dataclass
@@ -133,7 +130,7 @@ def read_journal(path: Path) -> dict[str, TableJournal]:
 
 
 def undo(journals: dict[str, TableJournal]) -> None:
-    """Put everything back; all or nothing. Raises UndoRefused."""
+    """Put everything back; all or nothing. Raises WriteConflict."""
     try:
         with transaction.atomic():
             for table, journal in journals.items():
@@ -141,13 +138,13 @@ def undo(journals: dict[str, TableJournal]) -> None:
             for table, journal in journals.items():
                 _put_back(table, journal)
     except IntegrityError as error:
-        raise UndoRefused("Later records depend on this import. Delete these first, then undo the import.") from error
+        raise WriteConflict("Later records depend on this import. Delete these first, then undo the import.") from error
 
 
 def _require_unchanged(table: str, journal: TableJournal) -> None:
     if _marks(table, journal) != journal.left:
         rows = f"{WORDS[table].capitalize()} of the import"
-        raise UndoRefused(f"{rows} were changed or deleted later. The import cannot be undone.")
+        raise WriteConflict(f"{rows} were changed or deleted later. The import cannot be undone.")
 
 
 def _put_back(table: str, journal: TableJournal) -> None:
@@ -156,7 +153,7 @@ def _put_back(table: str, journal: TableJournal) -> None:
     assignments = ", ".join(f'"{name}" = %s' for name in journal.columns)
     later = _later_revisions(table, journal)
     if later:
-        raise UndoRefused(f"{plural(later, 'imported deal')} changed later, so this import cannot be undone.")
+        raise WriteConflict(f"{plural(later, 'imported deal')} changed later, so this import cannot be undone.")
     with connection.cursor() as cursor:
         cursor.executemany(f"DELETE FROM {table} WHERE id = %s", [(number,) for number in journal.inserted])
         cursor.executemany(

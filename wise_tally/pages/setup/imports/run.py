@@ -27,6 +27,7 @@ from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import old_rows_changed
 from wise_tally.domain.org.clock import now as present
 from wise_tally.domain.org.models import Person
+from wise_tally.domain.refusals import WriteConflict
 from wise_tally.package.faults import PackageRefused
 from wise_tally.package.reading import check_package
 from wise_tally.pages.setup.imports import journal
@@ -250,19 +251,19 @@ def _write_faulty(run: ImportRun, table: UploadedTable, faults: list[RowFault]) 
 
 
 def undo_run(run: ImportRun, viewer: Viewer, now: datetime) -> None:
-    """Undo a whole import; raises UndoRefused where something came after it."""
+    """Undo a whole import; raises WriteConflict where something came after it."""
     viewer.require(May.IMPORT)
     path = folder_of(run) / str(run.report.get("journal", "journal.gz"))
     try:
         journals = journal.read_journal(path)
     except (OSError, EOFError, ValueError, zlib.error) as error:
-        raise journal.UndoRefused(
+        raise WriteConflict(
             "The record of what this import changed is missing, damaged or of an earlier version, so it cannot be undone by"
             " itself. Restore a backup made before it, or correct the rows."
         ) from error
     with transaction.atomic():
         if not ImportRun.objects.filter(pk=run.pk, status=ImportStatus.DONE).update(status=ImportStatus.UNDONE):
-            raise journal.UndoRefused("Only a finished import can be undone.")
+            raise WriteConflict("Only a finished import can be undone.")
         journal.undo(journals)
         audit(viewer, "import undone", f"{run.kind} from {run.file_name}", now)
         old_rows_changed()

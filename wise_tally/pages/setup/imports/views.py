@@ -4,7 +4,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from wise_tally.demo.build import build_demo
@@ -17,7 +17,6 @@ from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.models import Process
 from wise_tally.operation.backup import make_backup
 from wise_tally.package.tables import TABLES
-from wise_tally.pages.setup.imports.journal import UndoRefused
 from wise_tally.pages.setup.imports.kinds import DATE_FORMS, KINDS, NUMBER_FORMS, guess, guess_forms, kind_of
 from wise_tally.pages.setup.imports.ledger_feed import fetch_ledger
 from wise_tally.pages.setup.imports.prepare import Matching
@@ -43,10 +42,7 @@ ENDED = (ImportStatus.DONE, ImportStatus.UNDONE)
 
 def run_of(number: int) -> ImportRun:
     """The run of an address."""
-    found = ImportRun.objects.filter(pk=number).first()
-    if found is None or found.kind not in KINDS:
-        raise Http404
-    return found
+    return get_object_or_404(ImportRun, pk=number, kind__in=KINDS)
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -189,10 +185,7 @@ def change(request: PageRequest, number: int) -> HttpResponse:
     """Undo an import, or forget a file that was not taken."""
     run, viewer = run_of(number), request.viewer
     if request.POST.get("what") == "undo":
-        try:
-            undo_run(run, viewer, now())
-        except UndoRefused as refused:
-            raise Refused(str(refused), 409) from refused
+        undo_run(run, viewer, now())
         messages.success(request, "Import undone.")
         return redirect("imports:import", number=run.pk)
     if request.POST.get("what") == "forget" and run.status not in ENDED and not is_carried_out(run):

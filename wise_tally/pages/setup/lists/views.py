@@ -4,18 +4,17 @@ from typing import Any
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.people_actions import OrganisationRefused
-from wise_tally.domain.org.records import ChangedMeanwhile, InUse, as_text, expected_values, put_in_order, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, put_in_order, values_of
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
 from wise_tally.pages.setup.ordering import order_of
 from wise_tally.pages.setup.people.hand_over import may_undo
 from wise_tally.pages.setup.people.parts import more_of
 from wise_tally.web.paging import SIDE_BY_SIDE, paged
-from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 
@@ -61,7 +60,7 @@ def saved(request: PageRequest, register: Register, key: str | None, form: Any) 
     """The record as saved; None with the fault put on the form."""
     try:
         return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))
-    except OrganisationRefused as refused:
+    except WriteRefused as refused:
         form.add_error(None, str(refused))
     except ChangedMeanwhile as changed:
         seen = expected_values(request.POST.get("seen", ""))
@@ -90,9 +89,7 @@ def order(request: PageRequest, slug: str) -> HttpResponse:
 def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """One entry: change its values."""
     register, viewer = register_of(slug), request.viewer
-    record: Any = register.model._default_manager.filter(key=key).first()
-    if record is None:
-        raise Http404
+    record: Any = get_object_or_404(register.model, key=key)
     kept = values_of(record, list(register.form.base_fields))
     form = register.form(initial=kept, key=key)
     if request.method == "POST":
@@ -118,12 +115,7 @@ def remove(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """Take an entry away that nothing refers to."""
     register, viewer = register_of(slug), request.viewer
     viewer.require(register.right)
-    record = register.model._default_manager.filter(key=key).first()
-    if record is None:
-        raise Http404
-    try:
-        register.remove(viewer, key, now())
-    except (InUse, OrganisationRefused) as refused:
-        raise Refused(str(refused), 409) from refused
+    get_object_or_404(register.model, key=key)
+    register.remove(viewer, key, now())
     messages.success(request, "Deleted.")
     return redirect("setup:entries", slug=slug)

@@ -4,15 +4,14 @@ from dataclasses import asdict
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
 from wise_tally.domain.deals.handover import (
     RULES,
     HandedOver,
-    HandOverRefused,
     Portion,
     hand_over,
     mark_of,
@@ -70,10 +69,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
 
 
 def _giver(key: str) -> Person:
-    found = Person.objects.filter(key=key).first()
-    if found is None:
-        raise Http404
-    return found
+    return get_object_or_404(Person, key=key)
 
 
 def _chosen(takers: list[Person], key: str) -> Any:
@@ -93,10 +89,7 @@ def _sum(portions: list[Portion], given: dict[str, Person], taker: Person) -> tu
 
 
 def _hand_over(request: PageRequest, giver: Person, portions: list[Portion], given: dict[str, Person]) -> HttpResponse:
-    try:
-        done = hand_over(request.viewer, giver, portions, given, now())
-    except HandOverRefused as refused:
-        raise Refused(str(refused), 422) from refused
+    done = hand_over(request.viewer, giver, portions, given, now())
     request.session[KEPT] = asdict(done)
     names = ", ".join(sorted({person.name for person in given.values()}))
     messages.success(request, f"{done.owned.words} went from {giver.name} to {names}.")
@@ -111,10 +104,7 @@ def undo(request: PageRequest, key: str) -> HttpResponse:
     if not kept or kept["giver"] != giver.key:
         raise Refused("There is no transfer of this person to undo.", 409)
     rows = {name: [tuple(row) for row in kept[name]] for name in ("deals", "accounts", "leads")}
-    try:
-        back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())
-    except HandOverRefused as refused:
-        raise Refused(str(refused), 409) from refused
+    back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())
     del request.session[KEPT]
     messages.success(request, f"{back.words} are {giver.name}’s again.")
     return redirect("setup:entry", slug="people", key=giver.key)

@@ -5,7 +5,7 @@ from datetime import date
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
@@ -17,7 +17,6 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person, Team, Territory
 from wise_tally.domain.org.people_actions import (
-    OrganisationRefused,
     move_person,
     move_team,
     move_territory,
@@ -26,6 +25,7 @@ from wise_tally.domain.org.people_actions import (
     set_rate_above,
 )
 from wise_tally.domain.org.sign_in_actions import give_sign_in, rename_sign_in
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.lists.forms import MoveForm, RateForm
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
@@ -62,7 +62,7 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
         try:
             _move(request, slug, *(form.cleaned_data[name] for name in ("node", "above", "from_on")))
             return redirect("setup:tree", slug=slug)
-        except OrganisationRefused as refused:
+        except WriteRefused as refused:
             form.add_error(None, str(refused))
     reference = books.current().reference
     teams = _TeamTree(reference, today(), _opened(request, form, reference))
@@ -87,7 +87,7 @@ def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date)
     if slug == "territories" and kind == "territory":
         territory, parent = Territory.objects.filter(key=key).first(), Territory.objects.filter(key=above_key).first()
         if territory is None or (above_key and parent is None):
-            raise OrganisationRefused("This territory is not there any more; load the page again.")
+            raise WriteRefused("This territory is not there any more; load the page again.")
         move_territory(viewer, territory, parent, from_on, moment)
         name = territory.name
     else:
@@ -98,16 +98,16 @@ def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date)
 def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, from_on: date) -> str:
     viewer, team_above = request.viewer, Team.objects.filter(key=above_key).first()
     if above_key and team_above is None:
-        raise OrganisationRefused("That team is not there any more; load the page again.")
+        raise WriteRefused("That team is not there any more; load the page again.")
     if kind == "person":
         person = Person.objects.filter(key=key).first()
         if person is None or team_above is None:
-            raise OrganisationRefused("Choose a team for this person.")
+            raise WriteRefused("Choose a team for this person.")
         move_person(viewer, person, team_above, from_on, now())
         return person.name
     team = Team.objects.filter(key=key).first()
     if team is None:
-        raise OrganisationRefused("Choose the person or team to move.")
+        raise WriteRefused("Choose the person or team to move.")
     move_team(viewer, team, team_above, from_on, now())
     return team.name
 
@@ -175,15 +175,12 @@ def _territory_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
 @changing_needs(May.SET_ORGANISATION)
 def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """Set the commission rate of a person or partner from a day on; a person's for the part above quota apart."""
-    models: dict[str, type[Person] | type[Partner]] = {"people": Person, "partners": Partner}
-    record = models[slug].objects.filter(key=key).first() if slug in models else None
-    if record is None:
+    if slug not in ("people", "partners"):
         raise Http404
-    form = RateForm(request.POST)
-    if not form.is_valid():
-        raise Refused(" ".join(str(text) for texts in form.errors.values() for text in texts), 422)
+    record: Person | Partner
+    record = get_object_or_404(Person, key=key) if slug == "people" else get_object_or_404(Partner, key=key)
+    typed = RateForm(request.POST).values()
     subject = "person" if slug == "people" else "partner"
-    typed = form.cleaned_data
     if request.POST.get("part") == "above" and isinstance(record, Person):
         set_rate_above(request.viewer, record, typed["rate"], typed["from_on"], now())
     else:
@@ -196,19 +193,14 @@ def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
 @changing_needs(May.SET_ORGANISATION)
 def person(request: PageRequest, key: str) -> HttpResponse:
     """Open teams to a viewer, or give a sign-in."""
-    found, viewer = Person.objects.filter(key=key).first(), request.viewer
-    if found is None:
-        raise Http404
+    found, viewer = get_object_or_404(Person, key=key), request.viewer
     what = request.POST.get("what", "")
     if what == "sign-in":
         name, password = give_sign_in(viewer, found, now())
         # On this answer alone: it is kept nowhere, not in the session either.
         return render(request, "setup/sign_in_given.html", {"person": found, "name": name, "password": password})
     if what == "sign-in-name":
-        try:
-            rename_sign_in(viewer, found, request.POST.get("name", ""), now())
-        except OrganisationRefused as refused:
-            raise Refused(str(refused), 422) from refused
+        rename_sign_in(viewer, found, request.POST.get("name", ""), now())
         messages.success(request, "The user name was changed.")
     elif what == "open":
         open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())

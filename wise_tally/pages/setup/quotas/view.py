@@ -10,6 +10,7 @@ import numpy as np
 
 from wise_tally.core.book import Book
 from wise_tally.core.calendar import Period
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.reference_data import OPEN, ReferenceData
 from wise_tally.core.targets import Target, Targets
 from wise_tally.core.trees import NONE
@@ -115,7 +116,8 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
     """The view of an address; raises Refused with what is accepted."""
     default = reference.fiscal.fiscal_year_of(today)
     text = given.get("year", str(default))
-    if not (text.isascii() and text.isdigit() and 1902 <= int(text[:5]) <= 2198):
+    year = whole_number(text, 2198)
+    if year is None or year < 1902:
         raise Refused(f"“{text[:20]}” is not a fiscal year. Enter a year such as {default}.")
     tree, metric = given.get("tree", "people"), given.get("metric", str(Metric.WON_AMOUNT))
     one_of(tree, TREES, "cannot be planned")
@@ -124,13 +126,13 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
     if kind.activity_kind and (kind.activity_kind not in ACTIVITY_KINDS or metric != Metric.ACTIVITIES):
         raise Refused(f"An activity kind goes with activities only. Choose one of: {', '.join(ACTIVITY_KINDS)}.")
     custom = given.get("period", "")
-    periods = reference.fiscal.months_of(int(text))
+    periods = reference.fiscal.months_of(year)
     if custom:
         found = CustomPeriod.objects.filter(key=custom).first()
         if found is None:
             raise Refused(f"“{custom[:64]}” is not a custom period. Choose one from the list.", 404)
         periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
-    return PlanView(int(text), tree, kind, custom, tuple(periods), given.get("people", "")[:80])
+    return PlanView(year, tree, kind, custom, tuple(periods), given.get("people", "")[:80])
 
 
 def filter_choices(reference: ReferenceData) -> dict[str, list[str]]:

@@ -11,12 +11,12 @@ from django.views.decorators.http import require_http_methods, require_POST, req
 
 from wise_tally.book.store import books
 from wise_tally.core.errors import CoreError
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May, visible_teams
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.targets.actions import (
-    CannotUndo,
     QuotaCell,
     QuotaChanged,
     QuotaOverlaps,
@@ -193,14 +193,10 @@ def sheet(request: PageRequest, kind: str) -> HttpResponse:
 @changing_needs(May.SET_RULES)
 def undo(request: PageRequest) -> HttpResponse:
     """Put a saved change back."""
-    number = request.POST.get("change", "")
-    change = QuotaChange.objects.filter(pk=int(number) if number.isdecimal() and len(number) < 16 else 0).first()
+    change = QuotaChange.objects.filter(pk=whole_number(request.POST.get("change", "")) or 0).first()
     if change is None:
         raise Refused("This change no longer exists. Choose one from the list below the plan.", 404)
-    try:
-        count = undo_quotas(request.viewer, books.current().reference, change, now())
-    except CannotUndo as cannot:
-        raise Refused(str(cannot), 409) from cannot
+    count = undo_quotas(request.viewer, books.current().reference, change, now())
     messages.success(request, f"{plural(count, 'cell')} restored.")
     return redirect("setup:quotas")
 

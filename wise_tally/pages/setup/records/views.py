@@ -9,8 +9,8 @@ from django.contrib import messages
 from django.contrib.auth import logout
 from django.core.paginator import Paginator
 from django.db.models import QuerySet
-from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.domain.database import is_file
@@ -95,9 +95,7 @@ def outbox(request: PageRequest) -> HttpResponse:
 @all_needs(May.READ_RECORDS)
 def document(request: PageRequest, number: int) -> HttpResponse:
     """The document that goes with a message, for print."""
-    message = OutboxMessage.objects.filter(pk=number).exclude(document="").first()
-    if message is None:
-        raise Http404
+    message = get_object_or_404(OutboxMessage.objects.exclude(document=""), pk=number)
     return HttpResponse(message.document)
 
 

@@ -4,7 +4,8 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from django.http import Http404, HttpResponse
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_safe
 
 from wise_tally.domain.deals.entry import own_field_kinds
@@ -25,7 +26,6 @@ from wise_tally.domain.process.moment_actions import (
     MOST_FILE_BYTES,
     PLACEHOLDERS,
     RECIPIENTS,
-    MomentRefused,
     add_file,
     checks_of,
     guide_of,
@@ -35,6 +35,7 @@ from wise_tally.domain.process.moment_actions import (
     set_checks,
     set_guide,
 )
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.domain.typed_numbers import typed_count
 from wise_tally.web.request.viewing import PageRequest
 
@@ -83,7 +84,7 @@ def _add_check(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str
         plain = format(Decimal(number).scaleb(-2).normalize(), "f") if isinstance(number, int) else ""
         sentence = sentence_of(typed.get("asks", ""), subject, plain)
     except CheckWrong as wrong:
-        raise MomentRefused(str(wrong)) from wrong
+        raise WriteRefused(str(wrong)) from wrong
     kept = checks_of(stage)
     set_checks(request.viewer, stage, f"{kept}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
     return f"“{sentence}” was added. It applies to deals that enter from now on."
@@ -92,7 +93,7 @@ def _add_check(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str
 def _check_away(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     away, lines = request.POST.get("line", ""), checks_of(stage).splitlines()
     if away not in lines:
-        raise MomentRefused("This rule is not there any more. The list below is as it is now.")
+        raise WriteRefused("This rule is not there any more. The list below is as it is now.")
     lines.remove(away)
     set_checks(request.viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("seen"))
     return f"“{away}” was deleted."
@@ -107,7 +108,7 @@ def _guide(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
 def _add_file(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     file = request.FILES.get("file")
     if file is None or not file.name or (file.size or 0) > MOST_FILE_BYTES:
-        raise MomentRefused(f"Choose a file of up to {MOST_FILE_BYTES:,} bytes.")
+        raise WriteRefused(f"Choose a file of up to {MOST_FILE_BYTES:,} bytes.")
     add_file(request.viewer, stage, file.name, file.read(), now())
     return f"{file.name} was added."
 
@@ -120,7 +121,7 @@ def _remove_file(request: PageRequest, stage: Stage, typed: dict[str, str]) -> s
 def _notice(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     document = typed.get("document", "")
     if document not in Document.values:
-        raise MomentRefused(f"Choose a document: {', '.join(str(v) or 'nothing' for v in Document.values)}.")
+        raise WriteRefused(f"Choose a document: {', '.join(str(v) or 'nothing' for v in Document.values)}.")
     values = {name: typed.get(name, "") for name in ("recipients", "subject", "body")}
     save_notice(request.viewer, stage, None, {**values, "document": document}, now())
     return "Notification added."
@@ -147,9 +148,7 @@ CHANGES: dict[str, tuple[str, Callable[[PageRequest, Stage, dict[str, str]], str
 @require_safe
 def file(request: PageRequest, process: str, stage: str, name: str) -> HttpResponse:
     """A file of the stage guide, always as a download."""
-    found = StageFile.objects.filter(stage__process__key=process, stage__key=stage, name=name).first()
-    if found is None:
-        raise Http404
+    found = get_object_or_404(StageFile, stage__process__key=process, stage__key=stage, name=name)
     answer = HttpResponse(bytes(found.content), content_type="application/octet-stream")
     answer["Content-Disposition"] = (
         f'attachment; filename="{name.encode("ascii", "replace").decode().replace(chr(34), "")}"'

@@ -9,7 +9,6 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import Process
 from wise_tally.domain.process.stage_actions import (
     NameTaken,
-    StageNeeded,
     add_process,
     copy_process,
     rename_process,
@@ -18,7 +17,6 @@ from wise_tally.domain.process.stage_actions import (
 from wise_tally.pages.setup.stages.forms import STARTER, NewProcessForm, ProcessForm
 from wise_tally.pages.setup.stages.views import process_of
 from wise_tally.web.request.permissions import changing_needs
-from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 
@@ -30,10 +28,7 @@ def processes(request: PageRequest) -> HttpResponse:
         return _page(request, {}, None)
     what, key = request.POST.get("what", ""), request.POST.get("process", "")
     if what in ("retire", "restore"):
-        try:
-            set_process_retired(request.viewer, process_of(key), what == "retire", now())
-        except StageNeeded as needed:
-            raise Refused(str(needed), 409) from needed
+        set_process_retired(request.viewer, process_of(key), what == "retire", now())
         return redirect("setup:processes")
     return _rename(request, process_of(key)) if key else _add(request)
 

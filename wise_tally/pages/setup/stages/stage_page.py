@@ -10,14 +10,15 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
 from wise_tally.core.effect import Effect, StageChange, effect_of
-from wise_tally.domain.deals.actions import StageRefused, merge_stage
+from wise_tally.core.number_reader import whole_number
+from wise_tally.domain.deals.actions import merge_stage
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
-from wise_tally.domain.process.actions import RuleInPast, drop_future_rule
+from wise_tally.domain.process.actions import drop_future_rule
 from wise_tally.domain.process.models import Process, Stage, StageKind, StageRule
-from wise_tally.domain.process.moment_actions import MomentRefused
-from wise_tally.domain.process.stage_actions import StageNeeded, set_retired
+from wise_tally.domain.process.stage_actions import set_retired
+from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.stages.moments import CHANGES, TYPED, moments_of
 from wise_tally.pages.setup.stages.views import process_of, stage_of
 from wise_tally.web.request.permissions import changing_needs
@@ -31,22 +32,17 @@ def retire(request: PageRequest, process: str) -> HttpResponse:
     """Retire or restore a stage, or merge it into another."""
     found, viewer = process_of(process), request.viewer
     stage, what = stage_of(found, request.POST.get("stage", "")), request.POST.get("what", "")
-    try:
-        if what == "merge":
-            target = stage_of(found, request.POST.get("into", ""))
-            if "confirmed" not in request.POST:
-                return _page(request, found, stage, {"into": target, "effect": _merge_effect(stage, target)})
-            count = merge_stage(viewer, stage, target, now())
-            text = f"{plural(count, 'deal')} moved from {stage.name} to {target.name}; {stage.name} is retired."
-        elif what in ("retire", "restore"):
-            set_retired(viewer, stage, what == "retire", now())
-            text = (
-                f"{stage.name} is {'retired; its deals stay until they move' if what == 'retire' else 'in use again'}."
-            )
-        else:
-            raise Refused("Choose to retire, restore or merge the stage.")
-    except (StageNeeded, StageRefused) as refused:
-        raise Refused(str(refused), 409) from refused
+    if what == "merge":
+        target = stage_of(found, request.POST.get("into", ""))
+        if "confirmed" not in request.POST:
+            return _page(request, found, stage, {"into": target, "effect": _merge_effect(stage, target)})
+        count = merge_stage(viewer, stage, target, now())
+        text = f"{plural(count, 'deal')} moved from {stage.name} to {target.name}; {stage.name} is retired."
+    elif what in ("retire", "restore"):
+        set_retired(viewer, stage, what == "retire", now())
+        text = f"{stage.name} is {'retired; its deals stay until they move' if what == 'retire' else 'in use again'}."
+    else:
+        raise Refused("Choose to retire, restore or merge the stage.")
     messages.success(request, text)
     return redirect("setup:stages", process=found.key)
 
@@ -73,20 +69,16 @@ def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
     try:
         messages.success(request, work(request, here, typed))
-    except MomentRefused as refused:
+    except WriteRefused as refused:
         return _page(request, found, here, moments={"typed": typed, "wrong": str(refused), "moment": moment})
     return redirect(reverse("setup:stage", args=[found.key, here.key]) + ("#moments" if moment else ""))
 
 
 def _drop_planned(request: PageRequest, here: Stage, typed: dict[str, str]) -> str:
-    number = request.POST.get("rule", "")
-    rule = StageRule.objects.filter(stage=here, pk=int(number) if number.isdecimal() else 0).first()
+    rule = StageRule.objects.filter(stage=here, pk=whole_number(request.POST.get("rule", "")) or 0).first()
     if rule is None:
         raise Refused("This rule is not there any more; load the page again.", 404)
-    try:
-        drop_future_rule(request.viewer, rule, now())
-    except RuleInPast as refused:
-        raise Refused(str(refused), 409) from refused
+    drop_future_rule(request.viewer, rule, now())
     return "The planned change was deleted."
 
 

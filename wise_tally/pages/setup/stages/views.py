@@ -3,8 +3,8 @@
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
@@ -18,7 +18,6 @@ from wise_tally.domain.process.models import Category, Process, Stage, StageKind
 from wise_tally.domain.process.stage_actions import (
     NameTaken,
     NewStage,
-    StageNeeded,
     add_stage,
     order_stages,
 )
@@ -32,10 +31,7 @@ from wise_tally.web.request.viewing import PageRequest
 
 def process_of(key: str) -> Process:
     """The process of an address."""
-    found = Process.objects.filter(key=key).first()
-    if found is None:
-        raise Http404
-    return found
+    return get_object_or_404(Process, key=key)
 
 
 def stage_of(process: Process, key: str) -> Stage:
@@ -146,8 +142,5 @@ def move(request: PageRequest, process: str) -> HttpResponse:
     if stage:
         stage_of(found, stage)
     keys = order_of(request.POST.dict(), keys, stage, "Only open stages can be moved up or down.")
-    try:
-        order_stages(viewer, found, keys, now())
-    except StageNeeded as needed:
-        raise Refused(str(needed), 409) from needed
+    order_stages(viewer, found, keys, now())
     return redirect("setup:stages", process=found.key)

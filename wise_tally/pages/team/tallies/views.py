@@ -7,8 +7,8 @@ from urllib.parse import parse_qsl, urlencode
 
 import numpy as np
 from django.contrib import messages
-from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
@@ -21,7 +21,6 @@ from wise_tally.core.measures import BASES, MEASURES
 from wise_tally.core.money import ratio
 from wise_tally.core.tally import BUCKETS, CountedDeals, counted_deals, stage_deals
 from wise_tally.domain.dashboards.actions import (
-    BoardRefused,
     arrange,
     change_tally,
     dashboards_of,
@@ -162,19 +161,16 @@ def save(request: PageRequest) -> HttpResponse:
     pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
     kept = urlencode([*tally.own(), *pinned])
     viewer = request.viewer
-    try:
-        saved = save_tally(viewer, request.POST.get("name", ""), kept, request.POST.get("shared") == "yes", now())
-        if key := request.POST.get("board", ""):
-            board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
-            if board is None:
-                raise Refused("This dashboard does not exist or is not yours. Choose one from the list.", 404)
-            placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
-            if saved.key not in [one for one, _ in placed]:
-                arrange(viewer, board, [*placed, (saved.key, False)], None, now())
-            messages.success(request, f"“{saved.name}” was added to {board.name}.")
-            return redirect(f"{reverse('team:page')}?{line.query()}&board={board.key}")
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
+    saved = save_tally(viewer, request.POST.get("name", ""), kept, request.POST.get("shared") == "yes", now())
+    if key := request.POST.get("board", ""):
+        board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
+        if board is None:
+            raise Refused("This dashboard does not exist or is not yours. Choose one from the list.", 404)
+        placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
+        if saved.key not in [one for one, _ in placed]:
+            arrange(viewer, board, [*placed, (saved.key, False)], None, now())
+        messages.success(request, f"“{saved.name}” was added to {board.name}.")
+        return redirect(f"{reverse('team:page')}?{line.query()}&board={board.key}")
     messages.success(request, f"“{saved.name}” was saved.")
     return redirect(f"{reverse('team:tallies')}?{line.query()}")
 
@@ -206,25 +202,16 @@ def saved_reports(request: PageRequest) -> HttpResponse:
 def change(request: PageRequest, key: str) -> HttpResponse:
     """Share, keep to oneself, or take away a kept tally."""
     viewer = request.viewer
-    tally = (
-        tallies_of(viewer).filter(key=key).first()
-        if not viewer.may(May.SET_ORGANISATION)
-        else Tally.objects.filter(key=key).first()
-    )
-    if tally is None:
-        raise Http404
-    try:
-        kept = {
-            "name": tally.name,
-            "query": tally.query,
-            "shared": tally.shared,
-            "parts": [p for p, _ in read_kept(tally.query).pinned],
-        }
-        change_tally(viewer, tally, request.POST.get("what", ""), now())
-        if request.POST.get("what") == "away":
-            request.session[AWAY] = kept
-    except BoardRefused as refused:
-        raise Refused(str(refused), 422) from None
+    tally = get_object_or_404(Tally if viewer.may(May.SET_ORGANISATION) else tallies_of(viewer), key=key)
+    kept = {
+        "name": tally.name,
+        "query": tally.query,
+        "shared": tally.shared,
+        "parts": [p for p, _ in read_kept(tally.query).pinned],
+    }
+    change_tally(viewer, tally, request.POST.get("what", ""), now())
+    if request.POST.get("what") == "away":
+        request.session[AWAY] = kept
     return redirect(f"{reverse('team:tallies')}?{read_scope(request).query()}")
 
 
