@@ -96,8 +96,8 @@ def test_pages_reach_what_belongs_to_somebody_only_through_what_the_viewer_may_s
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.Attribute) and node.attr in ("objects", "_default_manager", "_base_manager"):
                 found += [path] if isinstance(node.value, ast.Name) and node.value.id in OWNED else []
-            if isinstance(node, ast.Call) and getattr(node.func, "id", "") in ("get_object_or_404", "get_model"):
-                found.append(path)
+            if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "get_object_or_404":
+                found += [path] if getattr(node.args[0], "id", "") in OWNED else []
     assert not found
 
 

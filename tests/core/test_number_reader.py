@@ -37,7 +37,9 @@ def test_numbers_are_read_as_they_are_meant_whatever_the_style(text, value, unit
 
 def test_a_whole_number_is_digits_alone_and_within_its_bound():
     assert [whole_number(text, 999) for text in ("0", "007", "999")] == [0, 7, 999]
-    assert not any(whole_number(text, 999) for text in ("", "1000", "00001000", "-1", "1.0", " 1", "²", "١", "9" * 5_000))
+    assert not any(
+        whole_number(text, 999) for text in ("", "1000", "00001000", "-1", "1.0", " 1", "²", "١", "9" * 5_000)
+    )
 
 
 def test_what_could_be_either_is_read_by_the_style_and_says_so():

@@ -63,9 +63,9 @@ def test_numbers_as_people_read_them():
     ]  # fmt: skip
     assert (filters.percent(0.435), filters.percent(None)) == ("43.5\u00a0%", "–")
     assert (filters.times(1.44), filters.times(950.0), filters.days(8.24)) == ("1.4×", "over 100×", "8.2\u00a0d")
-    assert (filters.points(1250), filters.bare(4500), filters.signed_short(14_000_000)) == (
+    assert (filters.points(1250), filters.bare(1_234_567), filters.signed_short(14_000_000)) == (
         "12.5\u00a0%",
-        "45",
+        "12345.67",
         "+140\u00a0k",
     )
 

@@ -209,6 +209,7 @@ def test_bounds_are_set_by_managers_and_hold_for_all(demo, sign_in):
     assert 'value="many"' in text(wrong), "what was typed stays"
     client.post("/brief/bounds/", {})
     assert not Bound.objects.exists()
+    assert "close date moved later at least, times 2 → 3" in text(sign_in("a1").get("/setup/audit/"))
 
 
 def subscribe(client, **more):

@@ -182,7 +182,7 @@ def test_a_due_weekday_shows_who_is_late_and_missing(demo, nobody_called, sign_i
     head = sign_in("m1")
     assert sign_in("r08").post("/forecast/submitted/", {"due": "0"}).status_code == 403
     head = sign_in("m1")
-    assert head.post("/forecast/submitted/", {"due": "9"}).status_code == 422
+    assert head.post("/forecast/submitted/", {"due": "12"}).status_code == 422
     head.post("/forecast/submitted/", {"due": "0"})
     call(head, "person:r02", "150000", "signed late")
     maker = Call.objects.get().made_by

@@ -12,8 +12,10 @@ from wise_tally.book.store import books
 from wise_tally.domain.deals.actions import last_revision
 from wise_tally.domain.deals.handover import open_deals_of, owned_by, portions_of, proposed
 from wise_tally.domain.deals.models import Account, Deal, DealRevision, Lead, OwnField, OwnFieldValue, Product
+from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.models import AuditEntry, CommissionRate, Person, TeamParent, Workspace
 from wise_tally.domain.process.models import Category, Source, StageKind
+from wise_tally.domain.targets.models import Quota
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -362,6 +364,9 @@ def test_numbers_are_written_and_read_in_the_style_of_the_workspace(demo, sign_i
     assert "420\u00a0000,00" in page
     assert 'data-decimal=","' in page
     assert '"420000.00"' in client.get("/deals/table.json?cols=amount").content.decode()
+    Quota.objects.filter(subject="person", starts_on=date(2026, 11, 1)).update(value=7_777_750)
+    reference_changed()
+    assert "77777.50" in client.get("/setup/quotas/sheet.csv").content.decode()
     assert client.get("/deals/?f=close:to:11/28/2026").status_code == 200
     assert client.get("/deals/?f=close:to:28/11/2026").status_code >= 400
 

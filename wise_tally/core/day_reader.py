@@ -9,7 +9,7 @@ from wise_tally.core.calendar import FiscalCalendar
 
 DayOrder = Literal["dmy", "mdy"]
 MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
-WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 NAMED = {"yesterday": -1, "today": 0, "tomorrow": 1}
 FIRST_YEAR, LAST_YEAR = 1900, 2199
 
@@ -79,7 +79,7 @@ def _named(plain: str, today: date) -> date | None:
 
 
 def _weekday(plain: str, today: date) -> date | None:
-    place = next((place for place, name in enumerate(WEEKDAYS) if plain in (name, name[:3])), None)
+    place = next((place for place, name in enumerate(map(str.casefold, WEEKDAYS)) if plain in (name, name[:3])), None)
     return None if place is None else today + timedelta(days=(place - today.weekday() - 1) % 7 + 1)
 
 

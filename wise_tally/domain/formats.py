@@ -142,7 +142,12 @@ def points(basis_points: int | None) -> str:
 
 def bare(basis_points: int | None) -> str:
     """Hundredths as a plain number for inputs: 12.5."""
-    return "" if basis_points is None else _written(f"{basis_points / 100:g}")
+    return "" if basis_points is None else _written(f"{Decimal(basis_points).scaleb(-2).normalize():f}")
+
+
+def plain_number(value: float) -> str:
+    """A number of up to six digits for inputs: 2.5."""
+    return _written(f"{value:g}")
 
 
 def times(value: float | None) -> str:

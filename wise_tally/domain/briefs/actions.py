@@ -8,12 +8,12 @@ from datetime import date, datetime
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
-from wise_tally.core.findings.bounds import BOUNDS
+from wise_tally.core.findings.bounds import BOUNDS, USUAL
 from wise_tally.domain.briefs.models import Bound, Digest, KeptBrief, PutAside
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Person
-from wise_tally.domain.org.records import new_key
+from wise_tally.domain.org.records import as_text, new_key
 from wise_tally.domain.refusals import WriteRefused
 
 MOST_REASON = 500
@@ -102,7 +102,16 @@ def set_bounds(viewer: Viewer, wanted: Mapping[str, float], now: datetime) -> No
             Bound.objects.update_or_create(name=name, defaults={"value": value})
     after = dict(Bound.objects.values_list("name", "value"))
     if before != after:
-        audit(viewer, "bounds of findings set", "", now, str(before), str(after))
+        audit(viewer, "bounds of findings set", "", now, _as_set(before), _as_set(after))
+
+
+def _as_set(kept: Mapping[str, float]) -> str:
+    """All bounds as the page writes them, by their words."""
+    told = {}
+    for name, value in {**USUAL, **kept}.items():
+        about = BOUNDS[name].metadata
+        told[f"{about['words']}, {about['unit']}"] = value * 100 if about["unit"] == "%" else value
+    return as_text(told)
 
 
 @transaction.atomic

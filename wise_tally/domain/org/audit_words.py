@@ -121,7 +121,7 @@ def _in_words(name: str, value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, int) and name.endswith(("_minor", "_bp")):
         return formats.money(value) if name.endswith("_minor") else formats.points(value)
-    text = str(value)
+    text = formats.plain_number(value) if isinstance(value, float) else str(value)
     # What only looks like a day, such as a campaign named 2026-00-00, stays as it was typed.
     with suppress(ValueError):
         if MOMENT.fullmatch(text):

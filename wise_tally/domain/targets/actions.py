@@ -8,6 +8,7 @@ from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import QuerySet
 
+from wise_tally.core.day_reader import WEEKDAYS
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.access import May, Viewer, visible_teams
@@ -322,4 +323,5 @@ def set_calls_due(viewer: Viewer, weekday: int | None, now: datetime) -> None:
     before = workspace.calls_due_on
     workspace.calls_due_on = weekday
     workspace.save()
-    audit(viewer, "calls due on", "", now, str(before), str(weekday))
+    named = ["none" if day is None else WEEKDAYS[day] for day in (before, weekday)]
+    audit(viewer, "calls due on", "", now, *named)

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_http_methods
 from wise_tally.core.findings.bounds import BOUNDS, USUAL
 from wise_tally.domain.briefs.actions import set_bounds
 from wise_tally.domain.briefs.selectors import bounds_in_force
+from wise_tally.domain.formats import plain_number
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.typed_numbers import typed_number
@@ -60,7 +61,7 @@ def _read(request: PageRequest, faults: dict[str, str]) -> dict[str, float]:
             faults[name] = read
             continue
         value, about = float(read) / _scale(name), one.metadata
-        least, most = (f"{about[side] * _scale(name):g}" for side in ("least", "most"))
+        least, most = (plain_number(about[side] * _scale(name)) for side in ("least", "most"))
         if not about["least"] <= value <= about["most"]:
             faults[name] = f"Enter a number from {least} to {most}."
         found[name] = round(value, 6)
@@ -71,7 +72,7 @@ def _rows(request: PageRequest, faults: dict[str, str]) -> list[BoundField]:
     now_set = bounds_in_force()
     rows = []
     for name, one in BOUNDS.items():
-        usual, value = (f"{number * _scale(name):g}" for number in (USUAL[name], getattr(now_set, name)))
+        usual, value = (plain_number(number * _scale(name)) for number in (USUAL[name], getattr(now_set, name)))
         typed = request.POST.get(name, value) if request.method == "POST" else value
         rows.append(BoundField(name, one.metadata["words"], one.metadata["unit"], usual, typed, faults.get(name, "")))
     return rows

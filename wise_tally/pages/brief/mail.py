@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_http_methods
 
+from wise_tally.core.day_reader import WEEKDAYS
 from wise_tally.domain.briefs.actions import set_digest, stop_digest
 from wise_tally.domain.briefs.models import Digest
 from wise_tally.domain.org.access import Viewer, viewer_of
@@ -21,7 +22,6 @@ from wise_tally.web.forms.fields import LedgerForm
 from wise_tally.web.request.refusals import BadLink, Refused
 from wise_tally.web.request.viewing import PageRequest
 
-WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 HOURS = [(hour, f"{hour:02}:00") for hour in range(24)]
 USUAL_HOUR = 7
 

@@ -14,7 +14,9 @@ from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.core.answers.forecast import of_submitted
 from wise_tally.core.calls import as_difference, calls_in_force, last_due
+from wise_tally.core.day_reader import WEEKDAYS
 from wise_tally.core.forecast import ForecastRow, forecast
+from wise_tally.core.number_reader import whole_number
 from wise_tally.core.observed_weight import observed_probabilities, weighted_by_observed
 from wise_tally.core.reference_data import Node, Person
 from wise_tally.core.trees import NONE
@@ -38,7 +40,6 @@ from wise_tally.web.request.viewing import PageRequest
 
 # From so many people on a page shows teams; so many names are told in a sentence.
 MOST_PEOPLE, MOST_NAMED = 60, 20
-WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
 @dataclass(frozen=True)
@@ -321,9 +322,10 @@ def _history_sheet(history: list[Told]) -> Sheet:
 
 def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
     text = request.POST["due"]
-    if text and text not in "0123456":
+    weekday = whole_number(text, len(WEEKDAYS) - 1)
+    if text and weekday is None:
         raise CallRefused(f"“{text[:10]}” is not a weekday. Choose one from the list.")
-    set_calls_due(request.viewer, int(text) if text else None, now())
+    set_calls_due(request.viewer, weekday, now())
     return redirect(f"{reverse('forecast:calls')}?{line.query()}")
 
 

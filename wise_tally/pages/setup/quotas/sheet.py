@@ -22,15 +22,19 @@ def plan_sheet(view: PlanView, nodes: list[PlanNode], values: dict[str, int | No
             node.subject,
             node.key,
             node.name,
-            *(_number(view.shown(values[cell_name(node, period.starts_on)])) for period in view.periods),
+            *(_number(view, values[cell_name(node, period.starts_on)]) for period in view.periods),
         )
         for node in nodes
     ]
-    return Sheet(f"quotas-{view.custom or view.year}", (*FIXED, *headings(view)), frozenset(), rows)
+    money = frozenset(headings(view)) if view.kind.is_money else frozenset()
+    return Sheet(f"quotas-{view.custom or view.year}", (*FIXED, *headings(view)), money, rows)
 
 
-def _number(text: str) -> float | int | None:
-    return (float(text) if "." in text else int(text)) if text else None
+def _number(view: PlanView, value: int | None) -> float | int | None:
+    """Money in minor units; of a number its hundredths as one."""
+    if view.kind.is_money or value is None:
+        return value
+    return value / 100 if value % 100 else value // 100
 
 
 def letters(column: int) -> str:

@@ -70,6 +70,8 @@ def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     try:
         messages.success(request, work(request, here, typed))
     except WriteRefused as refused:
+        if not moment:
+            raise
         return _page(request, found, here, moments={"typed": typed, "wrong": str(refused), "moment": moment})
     return redirect(reverse("setup:stage", args=[found.key, here.key]) + ("#moments" if moment else ""))
 
