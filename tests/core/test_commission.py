@@ -199,13 +199,13 @@ def test_a_deal_that_left_won_earns_nothing_within_a_period_and_is_taken_back_in
     lines = commissions(book, snapshot, fiscal.parse("FY2025-Q2"), Filter(), rates)
     (total,) = summed(lines)
     assert (total.credited_minor, total.commission_minor, total.taken_back_minor) == (9_950, 249, -501)
-    assert (total.lines, total.without_rate) == (2, 0)
+    assert (total.lines, total.without_rate, total.deals) == (2, 0, {1})
     assert added_by_deal(lines, credited=True) == {1: 9_950}
     assert added_by_deal(lines, credited=False) == {1: 249}
     both = together(
         (total, *summed(commissions(book, snapshot, fiscal.parse("FY2025-Q1"), Filter(), Rates(((),), ((),)))))
     )
-    assert (both.subject, both.credited_minor, both.lines, both.without_rate) == (-1, 30_000, 3, 1)
+    assert (both.subject, both.credited_minor, both.lines, both.without_rate, both.deals) == (-1, 30_000, 3, 1, {1})
 
 
 def test_partners_earn_on_the_whole_amount_and_no_quota_counts():

@@ -73,7 +73,9 @@ class CommissionLine:
 
 @dataclass(frozen=True)
 class CommissionSum:
-    """A subject's lines together, in minor units; `without_rate` counts the lines that have none."""
+    """A subject's lines together, in minor units; `without_rate` counts the lines that have none, `deals` are those of the lines:
+    one that was taken back and won again has several.
+    """
 
     subject: int
     credited_minor: int
@@ -81,6 +83,7 @@ class CommissionSum:
     taken_back_minor: int
     lines: int
     without_rate: int
+    deals: frozenset[int]
 
 
 def _rows_moved(times: WonTimes, grown: Grown) -> WonTimes:
@@ -241,6 +244,7 @@ def summed(lines: Sequence[CommissionLine]) -> tuple[CommissionSum, ...]:
             sum(line.commission_minor or 0 for line in own if line.taken_back),
             len(own),
             sum(line.commission_minor is None for line in own),
+            frozenset(line.deal for line in own),
         )
         for subject, own in by_subject.items()
     )
@@ -256,8 +260,12 @@ def added_by_deal(lines: Sequence[CommissionLine], credited: bool) -> dict[int, 
 
 def together(sums: Sequence[CommissionSum]) -> CommissionSum:
     """All sums as one, of no subject (-1)."""
-    names = ("credited_minor", "commission_minor", "taken_back_minor", "lines", "without_rate")
-    return CommissionSum(NONE, *(sum(getattr(one, name) for one in sums) for name in names))
+    credited, commission, taken_back, lines, without_rate = (
+        sum(getattr(one, name) for one in sums)
+        for name in ("credited_minor", "commission_minor", "taken_back_minor", "lines", "without_rate")
+    )
+    deals = frozenset[int]().union(*(one.deals for one in sums))
+    return CommissionSum(NONE, credited, commission, taken_back, lines, without_rate, deals)
 
 
 @dataclass(frozen=True)

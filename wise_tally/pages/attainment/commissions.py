@@ -168,9 +168,7 @@ def page(request: PageRequest) -> HttpResponse:
         "whole": whole,
         "rows": [(key, name, one, asked.statement_query(key)) for key, name, one in rows],
         **turned,
-        "footer": Footer(
-            len({one.deal for one in asked.lines}), exports=exports("attainment:commissions-table", asked.query())
-        ),
+        "footer": Footer(len(whole.deals), exports=exports("attainment:commissions-table", asked.query())),
     }
     return render(request, "attainment/commissions.html", answer)
 
@@ -203,7 +201,10 @@ def statement(request: PageRequest, key: str) -> HttpResponse:
         "last": last,
         "changes": _changes(asked, lines, last.lines) if last else [],
         "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,
-        "footer": Footer(len(lines), exports=exports("attainment:commissions-table", asked.statement_query(key))),
+        "footer": Footer(
+            len({one.deal for one in lines}),
+            exports=exports("attainment:commissions-table", asked.statement_query(key)),
+        ),
     }
     return render(request, "attainment/statement.html", answer)
 
