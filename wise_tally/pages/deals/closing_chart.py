@@ -75,7 +75,7 @@ def closing_chart(months: list[ClosingMonth], brush: str) -> Chart:
         y_words=money_marks(max(one.totals.amount_minor for one in months)),
         x_words=month_words([one.first for one in months]),
         enter="lists the deals of this month; drag across several, or Shift and an arrow, to choose them",
-        height=150,
+        height=120,
         brush=f"?{brush}",
         spans=[(str(one.first), str(_end_of(one.first))) for one in months],
     )

@@ -30,7 +30,7 @@ class NextForm(LedgerForm):
     """The next step and the day it is due."""
 
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)
-    next_step_on = DateField(label="due on")
+    next_step_on = DateField(label="Due on")
 
     def cleaned(self) -> dict[str, Any]:
         """The cleaned values as the part keeps them."""
