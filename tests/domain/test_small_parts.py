@@ -16,6 +16,7 @@ from wise_tally.book.store import books
 from wise_tally.core.lines import Filter
 from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.models import Deal, DealRevision
+from wise_tally.domain.deals.names_alike import names_alike
 from wise_tally.domain.org.access import ROLES, May, Viewer, allowed_scope, may_change_deal
 from wise_tally.domain.org.book_number import revisions_added
 from wise_tally.domain.org.models import Person
@@ -231,3 +232,55 @@ def test_what_is_written_is_read_back_in_every_style(minor, decimal, currency):
         assert filters.plain_money(minor) == f"{Decimal(minor).scaleb(-decimals):.{decimals}f}"
     finally:
         filters.use_workspace("EUR", "UTC")
+
+
+SLIPS = (
+    "weir",
+    "wier",
+    "weirs",
+    "harbour",
+    "harbor",
+    "harbourweir",
+    "harbourswier",
+    "harborwei",
+    "greatharbourweir",
+    "great",
+    "arbourweir",
+    "x",
+)
+NAMES = st.lists(st.sampled_from(SLIPS), max_size=5).map(" ".join)
+
+
+@given(st.lists(NAMES, max_size=12), NAMES)
+def test_names_that_are_alike_are_found_among_all_as_one_by_one(names, name):
+    """Source: own definition; how alike two words are is the normalized Indel similarity, here by its longest common part."""
+
+    def ratio(one, other):
+        table = {}
+        for i, first in enumerate(one):
+            for j, second in enumerate(other):
+                longest = max(table.get((i - 1, j), 0), table.get((i, j - 1), 0))
+                table[i, j] = table.get((i - 1, j - 1), 0) + 1 if first == second else longest
+        return 200 * max(table.values(), default=0) / (len(one) + len(other))
+
+    def alike(one, other):
+        shorter, longer = sorted((one, other), key=len)
+        least, left = 100 if shorter and len(longer) <= 2 * len(shorter) else 0, list(longer)
+        for word in sorted(shorter, key=len, reverse=True) if least else ():
+            best = max(left, key=lambda candidate: ratio(word, candidate))
+            left.remove(best)
+            least = min(least, ratio(word, best))
+        first, second = "".join(one), "".join(other)
+        if (
+            first
+            and second
+            and abs(len(first) - len(second)) <= 2
+            and first[0] == second[0]
+            and ratio(first, second) >= 92
+        ):
+            least = max(least, ratio(first, second))
+        return least
+
+    split = [[word for word in text.split() if len(word) > 1] for text in (name, *names)]
+    expected = {index: value for index, own in enumerate(split[1:]) if (value := alike(split[0], own)) >= 80}
+    assert names_alike(name, tuple(names)) == pytest.approx(expected)

@@ -2,8 +2,6 @@
 
 from collections.abc import Mapping
 from datetime import datetime
-from difflib import SequenceMatcher
-from functools import lru_cache
 from typing import Any
 
 from django.db import models, transaction
@@ -12,6 +10,7 @@ from django.db.models import QuerySet
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.customer_access import require_customer
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Invoice, Note, Order, OwnFieldValue
+from wise_tally.domain.deals.names_alike import names_alike
 from wise_tally.domain.deals.own_fields import Kind
 from wise_tally.domain.org.access import May, Viewer, require_giving
 from wise_tally.domain.org.actions import audit
@@ -24,58 +23,16 @@ BELONGING: tuple[type[models.Model], ...] = (Contact, Deal, Activity, Note, Invo
 ACCOUNT_COLUMNS = ("name", "kind", "territory", "owner", "industry", "country")
 ACCOUNTS = Kind(Account, "account", ACCOUNT_COLUMNS)
 CONTACT_COLUMNS = ("name", "email", "phone", "job_title")
-ALIKE = 0.8
 MOST_MATCHES = 5
-MOST_SLIPS = 2
-SAME_BUT_SLIPS = 0.92
 
 
 def likely_matches(name: str, among: QuerySet[Account]) -> list[Account]:
-    """Accounts whose name is likely the same customer's: every word of the shorter name has one like it in the other."""
-    wanted = _words(name)
-    found = []
-    for account in among:
-        other = _words(account.name)
-        alike = max(_alike(wanted, other), _run_together(wanted, other))
-        if alike >= ALIKE:
-            found.append((-alike, account.name, account.pk, account))
-    return [account for *_, account in sorted(found)[:MOST_MATCHES]]
-
-
-def _words(name: str) -> list[str]:
-    """The words of a name without case and signs; single letters are passed over."""
-    return [word for word in "".join(c if c.isalnum() else " " for c in name.casefold()).split() if len(word) > 1]
-
-
-def _run_together(one: list[str], other: list[str]) -> float:
-    """How alike two names are without their spaces, 0 unless they differ by a slip or two."""
-    first, second = "".join(one), "".join(other)
-    if not first or not second or abs(len(first) - len(second)) > MOST_SLIPS or first[0] != second[0]:
-        return 0.0
-    ratio = _word_ratio(first, second)
-    return ratio if ratio >= SAME_BUT_SLIPS else 0.0
-
-
-@lru_cache(maxsize=100_000)
-def _word_ratio(one: str, other: str) -> float:
-    """How alike two words are, 0 to 1; names share their words, so each pair is worked out once."""
-    return 1.0 if one == other else SequenceMatcher(None, one, other).ratio()
-
-
-def _alike(one: list[str], other: list[str]) -> float:
-    """How like the least like word of the shorter name is to its best counterpart, 0 to 1; 0 for a name without words."""
-    shorter, longer = sorted((one, list(other)), key=len)
-    if not shorter or len(longer) - len(shorter) > len(shorter):
-        return 0.0
-    least, left = 1.0, list(longer)
-    for word in sorted(shorter, key=len, reverse=True):
-        best = max(left, key=lambda candidate: _word_ratio(word, candidate))
-        ratio = _word_ratio(word, best)
-        if ratio < ALIKE:
-            return 0.0
-        left.remove(best)
-        least = min(least, ratio)
-    return least
+    """Accounts whose name is likely the same customer's, the most alike first."""
+    named = list(among.values_list("pk", "name"))
+    alike = names_alike(name, tuple(other for _, other in named))
+    best = sorted(alike, key=lambda index: (-alike[index], named[index][1], named[index][0]))[:MOST_MATCHES]
+    accounts = among.in_bulk([named[index][0] for index in best])
+    return [accounts[named[index][0]] for index in best]
 
 
 @transaction.atomic

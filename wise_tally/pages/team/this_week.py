@@ -23,6 +23,7 @@ from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import share
+from wise_tally.web.paging import paged
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, panel_response
@@ -111,6 +112,7 @@ def page(request: PageRequest) -> HttpResponse:
     """The week, person by person."""
     line = read_scope(request, "week")
     found = week_context(line)
+    rows, turned = paged(request, found["lines"], line.query())
     fiscal = line.book.reference.fiscal
     answer = {
         "line": line,
@@ -119,14 +121,16 @@ def page(request: PageRequest) -> HttpResponse:
             workings("team:week-working", line.query(period=found["week"].text), "won", "set_out"),
         ),
         "tabs": tabs(line, "week"),
-        "before": line.query(period=fiscal.shifted(found["week"], -1).text),
-        "after": line.query(period=fiscal.shifted(found["week"], 1).text),
+        "week_before": line.query(period=fiscal.shifted(found["week"], -1).text),
+        "week_after": line.query(period=fiscal.shifted(found["week"], 1).text),
         "calls": f"{reverse('forecast:calls')}?{line.query(period=found['week'].text)}",
         "footer": Footer(
             sum(one.row.deals_won + one.row.deals_open for one in found["lines"]),
             exports=exports("team:week-table", line.query()),
         ),
         **found,
+        "lines": rows,
+        **turned,
     }
     return render(request, "team/week.html", answer)
 

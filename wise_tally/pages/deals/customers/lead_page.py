@@ -1,5 +1,6 @@
 """One lead: taken in, worked on, qualified into a deal, dropped, taken up again."""
 
+from collections.abc import Iterable
 from typing import Any
 
 from django import forms
@@ -75,11 +76,11 @@ class QualifyForm(LedgerForm):
     next_step_on = DateField(label="Next step on")
     field_order = ("name", "account", "account_name", "kind")
 
-    def __init__(self, request: PageRequest, lead: Lead, *args: Any, **options: Any) -> None:
+    def __init__(self, request: PageRequest, customers: Iterable[tuple[Account, str]], *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.visible = visible(request)
         viewer, reference, day = request.viewer, books.current().reference, today()
-        known = [(account.key, f"{account.name} ({why})") for account, why in known_customers(request, lead)]
+        known = [(account.key, f"{account.name} ({why})") for account, why in customers]
         chosen = self.data.get("account") if self.is_bound else ""
         if chosen and chosen not in dict(known):
             known += [(account.key, account.name) for account in self.visible.accounts().filter(key=chosen)]
@@ -144,7 +145,7 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "may_edit": may_change_lead(viewer, reference, lead, today()),
         "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
         "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),
-        "qualify": QualifyForm(request, lead, initial=initial),
+        "qualify": QualifyForm(request, known, initial=initial),
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
         "here": request.path,
@@ -205,7 +206,7 @@ def _save(request: PageRequest, found: Lead) -> HttpResponse:
 
 
 def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
-    form = QualifyForm(request, found, request.POST)
+    form = QualifyForm(request, known_customers(request, found), request.POST)
     if not form.is_valid():
         return _lead_page(request, found, 422, qualify=form, refused="Not saved. Correct the marked fields.")
     deal = qualify_lead(request.viewer, books.current().reference, found, form.wanted(found), now())

@@ -132,7 +132,8 @@ def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str)
     if drawing == "trend":
         return {"trend": day_by_day(line, f"picture-{key}")}
     if drawing == "week":
-        return week_context(line)
+        found = week_context(line)
+        return found | {"lines": found["lines"][:MOST_ROWS], "more": max(0, len(found["lines"]) - MOST_ROWS)}
     rows, more = ink_rows(line, tally)
     return {"ink_rows": rows, "more": more}
 
