@@ -76,7 +76,9 @@ class QualifyForm(LedgerForm):
     next_step_on = DateField(label="Next step on")
     field_order = ("name", "account", "account_name", "kind")
 
-    def __init__(self, request: PageRequest, customers: Iterable[tuple[Account, str]], *args: Any, **options: Any) -> None:
+    def __init__(
+        self, request: PageRequest, customers: Iterable[tuple[Account, str]], *args: Any, **options: Any
+    ) -> None:
         super().__init__(*args, **options)
         self.visible = visible(request)
         viewer, reference, day = request.viewer, books.current().reference, today()
