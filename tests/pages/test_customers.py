@@ -425,6 +425,8 @@ def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sig
     assert [(i.kind, i.url) for i in people if i.kind == "person"] == [("person", "/deals/?who=person%3Ar02")]
     assert {i.kind for i in sign_in("r08").get("/find/?q=barrage").context["found"]} == {"deal"}
     assert not sign_in("r01").get("/find/?q=barrage network").context["found"]
+    # Behind hundreds of newer ones of others stand one's own.
+    assert [i.kind for i in sign_in("r05").get("/find/?q=river").context["found"]].count("deal") == 8
     head = sign_in("m1")
     contact = Contact.objects.exclude(phone="").order_by("key")[0]
     for asked in (

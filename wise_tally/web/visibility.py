@@ -8,6 +8,7 @@ to all where the organisation says so. `org/access` decides about people.
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import islice
 from typing import TypeVar
 
 import numpy as np
@@ -70,9 +71,11 @@ class Visibility:
         return index is not None and bool(self._mask[index])
 
     def deals(self, wanted: Q, *related: str, at_most: int | None = None) -> list[Deal]:
-        """The open ones of the deals that a condition finds, the newest first; of the first `at_most` found where it is given."""
-        found = Deal.objects.filter(wanted).select_related(*related).order_by("-created_at", "key")[:at_most]
-        return [deal for deal in found if self.sees_deal(deal.pk)]
+        """The open ones of the deals that a condition finds, the newest first, `at_most` of them where it is given."""
+        found = Deal.objects.filter(wanted).order_by("-created_at", "key").values_list("pk", flat=True)
+        shown = list(islice((number for number in found.iterator() if self.sees_deal(number)), at_most))
+        deals = Deal.objects.select_related(*related).in_bulk(shown)
+        return [deals[number] for number in shown]
 
     def deal(self, key: str, *related: str) -> Deal:
         """The deal; raises Http404, also where it is not open, so that nobody learns which identifiers there are."""

@@ -68,7 +68,7 @@ def _of_deals(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
     called = _all_words(words, "name", "account__name") | Q(key__iexact=text)
     return [
         Result("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in may_see.deals(called, "account", at_most=FOUND * 25)[:FOUND]
+        for deal in may_see.deals(called, "account", at_most=FOUND)
     ]
 
 
