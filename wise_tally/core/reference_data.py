@@ -1,19 +1,19 @@
 """The reference data of a workspace: stages, people, trees, quotas and calls, with their dated rows.
 
-Indices, not identifiers, link the records: a person is its place in `Ground.people`; -1 is none.
+Indices, not identifiers, link the records: a person is its place in `ReferenceData.people`; -1 is none.
 Days are ordinals, moments are seconds since 1970 UTC, probabilities basis points.
 """
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
 from wise_tally.core.calendar import FiscalCalendar, midnight_ending
-from wise_tally.core.derived import Cache
+from wise_tally.core.derived import Cache, derived
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE, Tree, parent_on
 
@@ -21,6 +21,8 @@ OPEN, WON, LOST = 0, 1, 2
 KINDS = 3
 ALWAYS = -(1 << 62)
 DAY_BITS = 24
+# Trees of so many days are kept: a page that looks back asks for few.
+DAYS_KEPT = 64
 
 
 @dataclass(frozen=True)
@@ -139,6 +141,11 @@ class ReferenceData:
     cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
 
     @cached_property
+    def person_index(self) -> dict[str, int]:
+        """Index of each person by identifier."""
+        return {person.key: index for index, person in enumerate(self.people)}
+
+    @cached_property
     def person_rank(self) -> Ints:
         """Rank of each person's identifier by code point, shape (people,)."""
         ranks = np.zeros(len(self.people), dtype=np.int64)
@@ -181,10 +188,12 @@ class ReferenceData:
         """The team of one person on one day."""
         return parent_on(self.people[person].memberships, day)
 
+    @derived(most=DAYS_KEPT)
     def team_tree(self, as_of: date) -> Tree:
         """The team tree of that day."""
         return _tree(self.teams, as_of.toordinal())
 
+    @derived(most=DAYS_KEPT)
     def territory_tree(self, as_of: date) -> Tree:
         """The territory tree of that day."""
         return _tree(self.territories, as_of.toordinal())
@@ -221,7 +230,6 @@ class ReferenceData:
         return next(found, NONE)
 
 
-@lru_cache(maxsize=256)
 def _tree(nodes: tuple[Node, ...], day: int) -> Tree:
     return Tree(tuple(parent_on(node.parents, day) for node in nodes))
 

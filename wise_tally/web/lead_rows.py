@@ -20,7 +20,7 @@ def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str
     rows = list(leads.order_by("pk").values_list(*columns))
     names = sorted({row[0] for row in rows if row[0]})
     source = {name: index for index, name in enumerate(names)}
-    people = {person.key: index for index, person in enumerate(line.book.reference.people)}
+    people = line.book.reference.person_index
     return names, LeadRows(
         _column(source.get(row[0], NONE) for row in rows),
         _column(people.get(row[1], NONE) for row in rows),

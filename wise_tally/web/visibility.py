@@ -20,7 +20,7 @@ from wise_tally.core.book import Flags
 from wise_tally.domain.deals.account_actions import likely_matches
 from wise_tally.domain.deals.activity_actions import about_of
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
-from wise_tally.domain.org.access import May, Viewer, visible_teams
+from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Workspace
 from wise_tally.web.request.viewing import PageRequest
@@ -44,12 +44,8 @@ class Visibility:
     @cached_property
     def people(self) -> frozenset[str] | None:
         """Identifiers of the people whose deals and customers are open; None for everybody's."""
-        reference, day = self.stored.book.reference, today()
-        visible = visible_teams(self.viewer, reference, day)
-        if visible is None:
-            return None
-        below = {p.key for i, p in enumerate(reference.people) if reference.team_of(i, day.toordinal()) in visible}
-        return frozenset(below | {self.viewer.key})
+        below = visible_people(self.viewer, self.stored.book.reference, today())
+        return None if below is None else below | {self.viewer.key}
 
     @cached_property
     def _mask(self) -> Flags:

@@ -254,8 +254,7 @@ def _require_entry(viewer: Viewer, deal: Deal, present: Stage, entering: DealRev
 
 def require_owner(viewer: Viewer, reference: ReferenceData, owner: Person, today: date) -> None:
     """Raise PermissionDenied unless the viewer may change the deals of a person."""
-    index = next(i for i, person in enumerate(reference.people) if person.key == owner.key)
-    require_change(viewer, reference, today, index)
+    require_change(viewer, reference, today, reference.person_index[owner.key])
 
 
 @transaction.atomic

@@ -40,7 +40,7 @@ class NewDeal:
 @transaction.atomic
 def add_deal(viewer: Viewer, reference: ReferenceData, new: NewDeal, now: datetime) -> Deal:
     """A new deal with its first revision; a deal without a territory takes its account's. Raises WriteRefused."""
-    owner = next((i for i, person in enumerate(reference.people) if person.key == new.owner.key), None)
+    owner = reference.person_index.get(new.owner.key)
     if owner is None:
         raise WriteRefused("The owner was not found. Choose a person from the list.")
     require_change(viewer, reference, local_day(now, reference.time_zone), owner)

@@ -36,5 +36,5 @@ def require_customer(viewer: Viewer, reference: ReferenceData, of: Account | Lea
 def _may_change_of(viewer: Viewer, reference: ReferenceData, owner: str | None, today: date) -> bool:
     if owner is None:
         return viewer.may(May.CHANGE_OWN_DEALS)
-    index = next((i for i, person in enumerate(reference.people) if person.key == owner), None)
+    index = reference.person_index.get(owner)
     return index is not None and may_change_deal(viewer, reference, today, index)

@@ -6,6 +6,7 @@ from enum import Enum
 
 from django.core.exceptions import PermissionDenied
 
+from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE
@@ -82,8 +83,34 @@ def viewer_of(person: Person) -> Viewer:
     return Viewer(person.key, person.name, role, tuple(teams), sees_team)
 
 
+@dataclass(frozen=True)
+class Part:
+    """A part of the organisation: its teams by index, and the identifiers of their people; None for all of it."""
+
+    teams: frozenset[int] | None
+    people: frozenset[str] | None
+
+
+@derived(most=256)
+def _part(reference: ReferenceData, viewer: Viewer, as_of: date) -> Part:
+    teams = _teams(viewer, reference, as_of)
+    if teams is None:
+        return Part(None, None)
+    day = as_of.toordinal()
+    return Part(teams, frozenset(p.key for i, p in enumerate(reference.people) if reference.team_of(i, day) in teams))
+
+
 def visible_teams(viewer: Viewer, reference: ReferenceData, as_of: date) -> frozenset[int] | None:
     """Teams whose figures the viewer may open; None for the whole organisation."""
+    return _part(reference, viewer, as_of).teams
+
+
+def visible_people(viewer: Viewer, reference: ReferenceData, as_of: date) -> frozenset[str] | None:
+    """Identifiers of the people of these teams; None for the whole organisation."""
+    return _part(reference, viewer, as_of).people
+
+
+def _teams(viewer: Viewer, reference: ReferenceData, as_of: date) -> frozenset[int] | None:
     if viewer.sees_own_only:
         own = _own(viewer, reference)
         team = reference.team_of(own, as_of.toordinal()) if viewer.sees_team and own != NONE else NONE
@@ -123,19 +150,20 @@ def allowed_scope(viewer: Viewer, reference: ReferenceData, as_of: date, asked: 
 
 def _own(viewer: Viewer, reference: ReferenceData) -> int:
     """The viewer's index among the people; -1 for nobody of the books."""
-    return next((i for i, person in enumerate(reference.people) if person.key == viewer.key), NONE)
+    return reference.person_index.get(viewer.key, NONE)
 
 
 def may_change_deal(viewer: Viewer, reference: ReferenceData, today: date, owner: int) -> bool:
     """Whether the viewer may change a deal with this owner (index into the reference data)."""
     if viewer.may(May.CHANGE_ALL_DEALS):
         return True
-    if reference.people[owner].key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
+    key = reference.people[owner].key
+    if key == viewer.key and viewer.may(May.CHANGE_OWN_DEALS):
         return True
     if not viewer.may(May.CHANGE_DEALS_BELOW):
         return False
-    visible = visible_teams(viewer, reference, today)
-    return visible is None or reference.team_of(owner, today.toordinal()) in visible
+    visible = visible_people(viewer, reference, today)
+    return visible is None or key in visible
 
 
 def require_change(viewer: Viewer, reference: ReferenceData, today: date, owner: int) -> None:
@@ -151,9 +179,8 @@ def sees_pay(viewer: Viewer, reference: ReferenceData, today: date, key: str) ->
         return True
     if viewer.role != Role.MANAGER:
         return False
-    visible = visible_teams(viewer, reference, today)
-    index = next((i for i, person in enumerate(reference.people) if person.key == key), NONE)
-    return visible is None or (index != NONE and reference.team_of(index, today.toordinal()) in visible)
+    visible = visible_people(viewer, reference, today)
+    return visible is None or key in visible
 
 
 def sees_partners_pay(viewer: Viewer, reference: ReferenceData, today: date) -> bool:
@@ -172,11 +199,8 @@ def may_give(viewer: Viewer, reference: ReferenceData, today: date, owner: str, 
         return True
     if not viewer.may(May.CHANGE_DEALS_BELOW):
         return False
-    visible = visible_teams(viewer, reference, today)
-    if visible is None:
-        return True
-    below = {p.key for i, p in enumerate(reference.people) if reference.team_of(i, today.toordinal()) in visible}
-    return {owner, taker} <= below | {"", viewer.key}
+    visible = visible_people(viewer, reference, today)
+    return visible is None or all(one in ("", viewer.key) or one in visible for one in (owner, taker))
 
 
 def require_giving(

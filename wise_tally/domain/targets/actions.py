@@ -11,7 +11,7 @@ from django.db.models import QuerySet
 from wise_tally.core.day_reader import WEEKDAYS
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.formats import day, money, plural
-from wise_tally.domain.org.access import May, Viewer, visible_teams
+from wise_tally.domain.org.access import May, Viewer, visible_people, visible_teams
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.book_number import reference_changed
 from wise_tally.domain.org.clock import local_day
@@ -175,8 +175,7 @@ def may_plan(viewer: Viewer, reference: ReferenceData, subject: str, key: str, t
         return True
     if subject == "team":
         return any(reference.teams[team].key == key for team in visible)
-    index = next((i for i, person in enumerate(reference.people) if person.key == key), None)
-    return subject == "person" and index is not None and reference.team_of(index, today.toordinal()) in visible
+    return subject == "person" and key in (visible_people(viewer, reference, today) or ())
 
 
 def _require_planning(
@@ -292,8 +291,7 @@ def calling(viewer: Viewer, reference: ReferenceData, today: date) -> Callable[[
     """
     if not Person.objects.filter(key=viewer.key).exists() or not viewer.may(May.CHANGE_OWN_DEALS):
         return lambda subject, key: False
-    visible = visible_teams(viewer, reference, today)
-    index = {person.key: place for place, person in enumerate(reference.people)}
+    visible, people = visible_teams(viewer, reference, today), visible_people(viewer, reference, today)
     teams = {reference.teams[team].key for team in visible or ()}
 
     def allowed(subject: str, key: str) -> bool:
@@ -305,7 +303,7 @@ def calling(viewer: Viewer, reference: ReferenceData, today: date) -> Callable[[
             return visible is None
         if subject == "team":
             return key in teams
-        return subject == "person" and key in index and reference.team_of(index[key], today.toordinal()) in visible
+        return subject == "person" and key in (people or ())
 
     return allowed
 

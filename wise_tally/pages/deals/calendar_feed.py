@@ -13,6 +13,7 @@ from icalendar import Calendar, Event
 from wise_tally.book.store import books
 from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.reference_data import OPEN
+from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.follow_ups import planned_for
 from wise_tally.domain.formats import as_words, money
 from wise_tally.domain.org.access import has_left
@@ -79,7 +80,7 @@ def _deals(person: Person) -> Iterator[Entry]:
     """Next steps and expected closes of the person's open deals."""
     stored = books.stored()
     book, day = stored.book, today()
-    owner = next((i for i, one in enumerate(book.reference.people) if one.key == person.key), -1)
+    owner = book.reference.person_index.get(person.key, NONE)
     snapshot = book.as_of(day)
     rows = np.flatnonzero((snapshot.kind == OPEN) & (snapshot.owner == owner))
     keys = [book.deals.key[deal] for deal in snapshot.deal[rows].tolist()]

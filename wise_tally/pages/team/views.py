@@ -70,7 +70,7 @@ class Board:
 def teams_of(request: PageRequest, line: FilterLine) -> list[str]:
     """Identifiers of the viewer's own team and those above it, and of the teams managed."""
     viewer, reference = request.viewer, line.book.reference
-    own = next((i for i, person in enumerate(reference.people) if person.key == viewer.key), NONE)
+    own = reference.person_index.get(viewer.key, NONE)
     team = reference.team_of(own, line.today.toordinal()) if own != NONE else NONE
     path = reference.team_tree(line.today).paths[team] if team != NONE else ()
     return [*(reference.teams[i].key for i in path), *viewer.managed_teams]

@@ -53,7 +53,8 @@ def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
     customer = deal_columns.attributes_of(line).references("account")
     month = line.book.reference.fiscal.containing(line.as_of, "month")
     gone = people_left(line.as_of)
-    left = [index for index, person in enumerate(line.book.reference.people) if person.key in gone]
+    people = line.book.reference.person_index
+    left = sorted(people[key] for key in gone if key in people)
     competitor = line.book.attributes.facet("competitor", line.as_of)
     return Beside(
         silent_days=silent,
@@ -150,7 +151,7 @@ def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     ends = line.ends_at
     found = may_see.leads().filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
     found = found.filter(created_at__gte=ends - LEADS_BACK)
-    people = {person.key: index for index, person in enumerate(line.book.reference.people)}
+    people = line.book.reference.person_index
     place = {number: index for index, number in enumerate(may_see.leads().order_by("pk").values_list("pk", flat=True))}
     touched = _touched(list(found.values_list("pk", flat=True)), ends)
     columns = found.exclude(pk__in=touched).values_list("pk", "owner__key", "created_at")

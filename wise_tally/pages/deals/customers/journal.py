@@ -10,7 +10,7 @@ from django.urls import reverse
 from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import REPEATS, About
 from wise_tally.domain.formats import as_words
-from wise_tally.domain.org.access import May, Viewer, visible_teams
+from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
 
@@ -64,13 +64,8 @@ def journal_of(
 def _assignees(viewer: Viewer) -> list[Person]:
     """The viewer and the people below, by name."""
     reference, day = books.current().reference, today()
-    teams = visible_teams(viewer, reference, day)
-    keys = {
-        one.key
-        for i, one in enumerate(reference.people)
-        if teams is None or reference.team_of(i, day.toordinal()) in teams
-    }
-    return list(Person.objects.filter(active_to=None, key__in=keys | {viewer.key}).order_by("name"))
+    below, working = visible_people(viewer, reference, day), Person.objects.filter(active_to=None)
+    return list((working if below is None else working.filter(key__in=below | {viewer.key})).order_by("name"))
 
 
 def _name(person: Any) -> str:

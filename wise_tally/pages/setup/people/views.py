@@ -125,7 +125,7 @@ def _opened(request: PageRequest, form: MoveForm, reference: ReferenceData) -> f
     if len(reference.people) <= FOLDED_FROM:
         return None
     kind, _, key = str(form["node"].value() or "").partition(":")
-    moved = [index for index, person in enumerate(reference.people) if kind == "person" and person.key == key]
+    moved = [reference.person_index[key]] if kind == "person" and key in reference.person_index else []
     teams = [reference.team_of(index, today().toordinal()) for index in moved]
     return frozenset((*request.GET.getlist("open"), *(reference.teams[team].key for team in teams if team != NONE)))
 
