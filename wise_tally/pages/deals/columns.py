@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -180,6 +181,23 @@ class RowData:
     chance: tuple[float, str] = (math.nan, "")
     interval_days: int = CONTACT_INTERVAL_DAYS
 
+    @cached_property
+    def values(self) -> dict[str, Any]:
+        """What stands in the cell of each column that only shows a value, by the column's name."""
+        row, deal = self.row, self.deal
+        return {
+            "customer": row.account_name, "stage": row.stage_name, "owner": row.owner_name,
+            "category": row.category_name, "amount": row.amount_minor, "weighted": row.weighted_minor,
+            "probability": row.probability_bp, "process": deal.process.name, "territory": row.territory_name,
+            "over": row.days_over if row.overstays else None, "slips": row.slips, "slipped": row.slipped_days,
+            "closed": None if row.is_open else row.closed_on, "type": deal.deal_type, "source": deal.source,
+            "name": row.name, "contact": deal.contact.name if deal.contact else "",
+            "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
+            "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
+            "gap": contact_gap(self.contact_days, self.interval_days), "contacted": self.contact_days, "margin": self.margin_minor,
+            "created": self.created_on, "age": self.age_days, "reason": self.lost_reason,
+        }  # fmt: skip
+
 
 def cells(columns: Sequence[Column], data: RowData) -> list[Cell]:
     """The cells of one deal in the order of the columns."""
@@ -197,7 +215,7 @@ def css_of(column: Column) -> str:
 
 
 def _cell(column: Column, data: RowData) -> Cell:
-    row, deal, css = data.row, data.deal, css_of(column)
+    row, css = data.row, css_of(column)
     if column.own:
         return Cell("text", data.own.get(column.own, ""), css)
     if column.name == "days":
@@ -210,19 +228,7 @@ def _cell(column: Column, data: RowData) -> Cell:
         chance, more = data.chance
         value = None if math.isnan(chance) else round(chance * 100) * 100
         return Cell("percent", value, css, more, name="chance")
-    simple = {
-        "customer": row.account_name, "stage": row.stage_name, "owner": row.owner_name,
-        "category": row.category_name, "amount": row.amount_minor, "weighted": row.weighted_minor,
-        "probability": row.probability_bp, "process": deal.process.name, "territory": row.territory_name,
-        "over": row.days_over if row.overstays else None, "slips": row.slips, "slipped": row.slipped_days,
-        "closed": None if row.is_open else row.closed_on, "type": deal.deal_type, "source": deal.source,
-        "name": row.name, "contact": deal.contact.name if deal.contact else "",
-        "partner": deal.partner.name if deal.partner else "", "campaign": deal.campaign,
-        "competitor": deal.competitor, "next_step": deal.next_step, "next_on": deal.next_step_on,
-        "gap": contact_gap(data.contact_days, data.interval_days), "contacted": data.contact_days, "margin": data.margin_minor,
-        "created": data.created_on, "age": data.age_days, "reason": data.lost_reason,
-    }  # fmt: skip
-    return Cell(column.kind, simple[column.name], css, name=column.name)
+    return Cell(column.kind, data.values[column.name], css, name=column.name)
 
 
 def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Column]) -> dict[int, RowData]:
