@@ -229,15 +229,20 @@ def _texts_of(found: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
     return list(found.order_by().values_list("pk", column))
 
 
-def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
-    """Rows of whole numbers straight from the cursor, shape (rows, width); None becomes -1."""
+def kept_rows(found: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
+    """Rows as they are kept, straight from the cursor: moments are seconds, days ordinals."""
     try:
         statement, values = found.query.sql_with_params()
     except EmptyResultSet:
-        return np.zeros((0, width), dtype=np.int64)
+        return []
     with connection.cursor() as cursor:
         cursor.execute(statement, values)
-        rows = cursor.fetchall()
+        return cursor.fetchall()
+
+
+def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
+    """Rows of whole numbers as they are kept, shape (rows, width); None becomes -1."""
+    rows = kept_rows(found)
     try:
         # Without a None nothing of Python runs for a value.
         return np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width).reshape(-1, width)

@@ -1,10 +1,11 @@
 """Leads that a viewer may see, as the core counts them."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from django.db.models import Q, QuerySet
 
+from wise_tally.book.attributes import kept_rows
 from wise_tally.core.leads import STATUSES, LeadRows
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
@@ -17,18 +18,21 @@ from wise_tally.web.filter_line import FilterLine
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     """Names of the sources, and all these leads told apart by source."""
     columns = ("source", "owner__key", "created_at", "closed_at", "status", "deal_id", "pk")
-    rows = list(leads.order_by("pk").values_list(*columns))
-    names = sorted({row[0] for row in rows if row[0]})
+    rows = kept_rows(leads.order_by("pk").values_list(*columns))
+    sources, owners, created, closed, statuses, deals, numbers = (
+        zip(*rows, strict=True) if rows else [()] * len(columns)
+    )
+    names = sorted(set(sources) - {""})
     source = {name: index for index, name in enumerate(names)}
-    people = line.book.reference.person_index
+    people, status = line.book.reference.person_index, {word: index for index, word in enumerate(STATUSES)}
     return names, LeadRows(
-        _column(source.get(row[0], NONE) for row in rows),
-        _column(people.get(row[1], NONE) for row in rows),
-        _column(int(row[2].timestamp()) for row in rows),
-        _column(int(row[3].timestamp()) if row[3] else 0 for row in rows),
-        _column(STATUSES.index(row[4]) if row[4] in STATUSES else 0 for row in rows),
-        attributes_of(line).places(_column(row[5] or 0 for row in rows)),
-        _entered(leads, [row[6] for row in rows]),
+        _column(source.get(name, NONE) for name in sources),
+        _column(people.get(key, NONE) for key in owners),
+        _column(created),
+        _column(moment or 0 for moment in closed),
+        _column(status.get(word, 0) for word in statuses),
+        attributes_of(line).places(_column(deal or 0 for deal in deals)),
+        _entered(leads, numbers),
     )
 
 
@@ -38,14 +42,14 @@ def lead_steps() -> list[LeadStep]:
     return list(LeadStep.objects.filter(Q(retired=False) | Q(pk__in=taken)).order_by("position", "pk"))
 
 
-def _entered(leads: "QuerySet[Lead, Lead]", numbers: list[int]) -> Ints:
+def _entered(leads: "QuerySet[Lead, Lead]", numbers: Sequence[int]) -> Ints:
     """When each lead first took each step."""
     steps = {step.pk: index for index, step in enumerate(lead_steps())}
     place = {number: index for index, number in enumerate(numbers)}
     found = np.zeros((len(numbers), len(steps)), dtype=np.int64)
     moves = LeadMove.objects.filter(lead__in=leads.values("pk")).order_by("-at").values_list("lead_id", "step_id", "at")
-    for lead, step, at in moves:
-        found[place[lead], steps[step]] = int(at.timestamp())
+    for lead, step, at in kept_rows(moves):
+        found[place[lead], steps[step]] = at
     return found
 
 

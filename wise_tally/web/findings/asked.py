@@ -1,21 +1,22 @@
 """What the core needs to find what matters: the filter line's scope, and what the book does not hold."""
 
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import partial
 
 import numpy as np
 from django.db.models import F, Min, Q, Sum
 
-from wise_tally.book.attributes import whole_numbers
+from wise_tally.book.attributes import kept_rows, whole_numbers
 from wise_tally.core.book import Book, Flags
 from wise_tally.core.findings.bounds import Bounds
 from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
 from wise_tally.core.lines import owner_filtered, people_kept
 from wise_tally.core.money import Ints, sum_by_group
+from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 from wise_tally.domain.briefs.selectors import bounds_in_force
-from wise_tally.domain.deals.models import Account, Activity, Invoice, LeadMove
-from wise_tally.domain.deals.selectors import CONTACT_KINDS, DONE, without_next_step
+from wise_tally.domain.deals.models import Account, Invoice, LeadMove
+from wise_tally.domain.deals.selectors import done_contacts, without_next_step
 from wise_tally.domain.org.access import people_left
 from wise_tally.web import deal_columns
 from wise_tally.web.activities_done import done_in
@@ -134,33 +135,29 @@ def _sales(day: date) -> Ints:
     return np.stack([number, *sums[:2], *counts, sums[2]], axis=1)
 
 
-def _touched(leads: list[int], ends: datetime) -> set[int]:
-    """Those of a few leads whom somebody contacted, or moved a step, by a moment."""
-    found: set[int] = set()
-    for first in range(0, len(leads), AT_ONCE):
-        of = {"lead__in": leads[first : first + AT_ONCE], "at__lt": ends}
-        contacts = Activity.objects.filter(kind__in=CONTACT_KINDS, status__in=DONE, **of)
-        # The step that a lead came in with is nobody's doing.
-        moves = LeadMove.objects.filter(at__gt=F("lead__created_at"), **of)
-        found |= {*contacts.values_list("lead", flat=True), *moves.values_list("lead", flat=True)}
-    return found
+def _touched(ends: datetime) -> Ints:
+    """Row numbers of the leads whom somebody contacted, or moved a step, by a moment."""
+    contacts = done_contacts().filter(at__lt=ends).exclude(lead=None).order_by()
+    # The step that a lead came in with is nobody's doing.
+    moves = LeadMove.objects.filter(at__gt=F("lead__created_at"), at__lt=ends).order_by()
+    return np.concatenate([whole_numbers(found.values_list("lead_id"), 1)[:, 0] for found in (contacts, moves)])
 
 
 def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     """New leads of the scope's people that nobody contacted, moved or closed by the end of the day."""
     ends = line.ends_at
     found = may_see.leads().filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
-    found = found.filter(created_at__gte=ends - LEADS_BACK)
-    people = line.book.reference.person_index
-    place = {number: index for index, number in enumerate(may_see.leads().order_by("pk").values_list("pk", flat=True))}
-    touched = _touched(list(found.values_list("pk", flat=True)), ends)
-    columns = found.exclude(pk__in=touched).values_list("pk", "owner__key", "created_at")
-    rows = [(place[number], people.get(owner, NONE), at) for number, owner, at in columns]
+    found = found.filter(created_at__gte=ends - LEADS_BACK).order_by("pk")
+    columns = ("pk", "owner__key", "created_at")
+    reference, rows = line.book.reference, kept_rows(found.values_list(*columns))
+    number, owner, created = (np.zeros(len(rows), dtype=np.int64) for _ in columns)
+    for index, (lead, key, at) in enumerate(rows):
+        number[index], owner[index], created[index] = lead, reference.person_index.get(key, NONE), at
+    keep = ~np.isin(number, _touched(ends))
     if line.scope.of_people:
-        owner = np.array([row[1] for row in rows], dtype=np.int64)
-        day = np.full(len(owner), line.as_of.toordinal())
-        team = np.where(owner == NONE, NONE, line.book.reference.teams_of(np.maximum(owner, 0), day))
-        kept = people_kept(line.book.reference, line.scope, line.as_of, owner, team) & (owner != NONE)
-        rows = [row for row, keep in zip(rows, kept.tolist(), strict=True) if keep]
-    now = datetime.fromtimestamp(line.snapshot.cut, UTC)
-    return tuple(Waiting(index, owner, (now - at).total_seconds() / 86_400) for index, owner, at in rows)
+        team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))
+        keep &= people_kept(reference, line.scope, line.as_of, owner, np.where(owner == NONE, NONE, team))
+        keep &= owner != NONE
+    place = np.searchsorted(whole_numbers(may_see.leads().order_by("pk").values_list("pk"), 1)[:, 0], number)
+    days = (line.snapshot.cut - created) / DAY_SECONDS
+    return tuple(map(Waiting, place[keep].tolist(), owner[keep].tolist(), days[keep].tolist()))
