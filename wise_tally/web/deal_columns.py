@@ -117,10 +117,8 @@ def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
     account = attributes_of(line).references("account")[deal]
     by_account = contacts_by_account(line.ends_at)
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
-    asked = np.unique(account)
-    if len(asked) < AT_ONCE // 2:
-        by_account = by_account.filter(pk__in=asked.tolist())
-    accounts = whole_numbers(by_account, 2)
+    parts = [by_account.filter(pk__in=part) for part in _at_once(np.unique(account).tolist())]
+    accounts = np.concatenate([whole_numbers(part, 2) for part in (*parts, by_account.none())])
     last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
     last[accounts[:, 0]] = accounts[:, 1]
     met = last[account]

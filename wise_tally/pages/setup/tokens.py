@@ -2,7 +2,7 @@
 
 from django.contrib import messages
 from django.http import HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
@@ -35,6 +35,6 @@ def page(request: PageRequest) -> HttpResponse:
 @require_POST
 def away(request: PageRequest, number: int) -> HttpResponse:
     """End a token."""
-    take_token_away(request.viewer, number, now())
+    take_token_away(request.viewer, get_object_or_404(tokens_of(request.viewer), pk=number), now())
     messages.success(request, "The token no longer opens anything.")
     return redirect("tokens")
