@@ -48,7 +48,9 @@ def give_token(viewer: Viewer, name: str, now: datetime, use: str = INTERFACE) -
 
 @transaction.atomic
 def take_token_away(viewer: Viewer, token: ApiToken, now: datetime) -> None:
-    """End one of the tokens that are open to the viewer (`tokens_of`)."""
+    """End a token of one's own, or as an administrator anybody's; raises PermissionDenied."""
+    if token.person.key != viewer.key:
+        viewer.require(May.SET_ORGANISATION)
     audit(viewer, "token taken away", f"{token.person.key} {token.pk}", now, before=token.name)
     token.delete()
 
