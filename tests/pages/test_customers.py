@@ -8,6 +8,7 @@ from django.contrib.auth.models import User
 from django.test import Client
 from django.utils import timezone
 
+from tests.conftest import NOW
 from tests.support.answers import text
 from tests.support.world import ask
 from wise_tally.domain import formats as filters
@@ -572,3 +573,18 @@ def test_what_is_kept_of_a_person_is_handed_out_and_erased(demo, sign_in):
         assert not AuditEntry.objects.filter(after__contains=told).exists()
     assert AuditEntry.objects.filter(action="personal data erased", detail=contact.key).exists()
     assert ask("forecast", "FY2027", "2026-11-23") == figures
+
+
+def test_a_long_journal_is_turned_over_and_each_entry_is_told_once(demo, sign_in):
+    client, deal = sign_in("m1"), Deal.objects.get(key="d9001")
+    Activity.objects.bulk_create(
+        Activity(key=f"long{n}", kind="phone", status="done", subject="Rang", deal=deal, at=NOW - timedelta(hours=n))
+        for n in range(120)
+    )
+    told = [client.get(f"/deals/d9001/?page={number}").context for number in (1, 2, 3)]
+    entries = [[*page["journal"], *page["earlier"]] for page in told]
+    assert [len(part) for part in entries[:2]] == [50, 50]
+    moments = [entry.at for part in entries for entry in part]
+    assert moments == sorted(moments, reverse=True)
+    keys = [entry.key for part in entries for entry in part if entry.kind == "activity"]
+    assert sorted(keys) == sorted(deal.activities.exclude(status="planned").values_list("key", flat=True))

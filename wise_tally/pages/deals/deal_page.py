@@ -99,7 +99,7 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         "categories": list(Category.objects.order_by("rank")),
         **_stages(line, index, row),
         **_chance(line, row, index),
-        **journal_of(deal, line.ends_at, history(deal, line.snapshot.cut), viewer),
+        **journal_of(request, deal, line.ends_at, history(deal, line.snapshot.cut)),
         "courses": course_charts(line, deal),
         "may_edit": may_edit,
         "here": request.get_full_path(),

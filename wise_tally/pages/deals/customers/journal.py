@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
+from urllib.parse import urlencode
 
 from django.urls import reverse
 
@@ -13,9 +14,12 @@ from wise_tally.domain.formats import as_words
 from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
+from wise_tally.web.paging import neighbours, page_of
+from wise_tally.web.request.viewing import PageRequest
 
-# Entries that stand open; earlier ones are folded.
-SHOWN = 15
+# Entries that stand open; earlier ones are folded, and turned over.
+SHOWN, AT_ONCE = 15, 50
+NEXT = 20
 
 
 @dataclass(frozen=True)
@@ -36,28 +40,33 @@ class Entry:
         return reverse(f"customers:{self.kind}", args=[self.key])
 
 
-def journal_of(
-    about: About, ends_at: datetime, changes: Sequence[Entry] = (), viewer: Viewer | None = None
-) -> dict[str, Any]:
-    """The entries before a moment, as the page shows them, what is planned as it is now, and whom the viewer may plan for."""
-    activities = about.activities.select_related("person").order_by("at")
-    done = activities.exclude(status="planned").filter(at__lt=ends_at)
-    notes = about.notes.filter(at__lt=ends_at).select_related("person")
+def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: Sequence[Entry] = ()) -> dict[str, Any]:
+    """The entries before a moment on the page asked for, what is planned as it is now, and whom the viewer may plan for."""
+    activities = about.activities.select_related("person").order_by("at", "pk")
+    planned = activities.filter(status="planned")
+    done = activities.exclude(status="planned").filter(at__lt=ends_at).reverse()
+    notes = about.notes.filter(at__lt=ends_at).select_related("person").order_by("-at", "-pk")
+    page = page_of(request, len(changes) + done.count() + notes.count(), AT_ONCE)
     entries = [
         *changes,
         *(
             Entry(a.at, (f"{as_words(a.kind)}: {a.subject}",), _name(a.person), kind="activity", key=a.key)
-            for a in done
+            for a in done[: page.last]
         ),
-        *(Entry(n.at, (n.text,), _name(n.person), kind="note", key=n.key) for n in notes),
+        *(Entry(n.at, (n.text,), _name(n.person), kind="note", key=n.key) for n in notes[: page.last]),
     ]
     entries.sort(key=lambda entry: entry.at, reverse=True)
+    opened = page.first + SHOWN if page.number == 1 else page.last
+    own = request.GET.copy()
+    own.pop("page", None)
     return {
-        "planned": activities.filter(status="planned"),
+        "planned": planned[:NEXT],
+        "planned_later": max(0, planned.count() - NEXT),
         "repeats": REPEATS,
-        "journal": entries[:SHOWN],
-        "earlier": entries[SHOWN:],
-        "assignees": _assignees(viewer) if viewer and viewer.may(May.CHANGE_DEALS_BELOW) else [],
+        "journal": entries[page.first : opened],
+        "earlier": entries[opened : page.last],
+        "turned": {"page": page, **neighbours(page, lambda number: urlencode([*own.items(), ("page", number)]))},
+        "assignees": _assignees(request.viewer) if request.viewer.may(May.CHANGE_DEALS_BELOW) else [],
     }
 
 

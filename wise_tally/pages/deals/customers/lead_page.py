@@ -151,7 +151,7 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
         "here": request.path,
-        **journal_of(lead, end_of_today(), _moves(lead), viewer=viewer),
+        **journal_of(request, lead, end_of_today(), _moves(lead)),
         "moment": now(),
         "today": today(),
         **more,

@@ -41,7 +41,7 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
-LATEST = 15
+LATEST, FEW = 15, 50
 MONTHS_BACK = 36
 
 
@@ -62,8 +62,9 @@ def account(request: PageRequest, key: str) -> HttpResponse:
         **_deals(request, line, found),
         **sales_of(request, line, found),
         **ledger(line, found),
-        **journal_of(found, line.ends_at, viewer=viewer),
-        "contacts": found.contacts.order_by("name"),
+        **journal_of(request, found, line.ends_at),
+        "contacts": found.contacts.order_by("name")[:FEW],
+        "more_contacts": max(0, found.contacts.count() - FEW),
         "moment": now(),
         "today": today(),
     }
