@@ -10,6 +10,7 @@ from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import F, Q, QuerySet
 
+from wise_tally.core.book import Book
 from wise_tally.core.breakdowns import CUSTOMER_SIZE, customer_classes
 from wise_tally.core.cash import PlanRows, first_dues, first_year_minor
 from wise_tally.core.deal_attributes import OWN, DealAttributes, DealValue, Facet, GroupLines
@@ -227,6 +228,12 @@ class StoredAttributes(DealAttributes):
 
 def _texts_of(found: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
     return list(found.order_by().values_list("pk", column))
+
+
+def attributes_of(book: Book) -> StoredAttributes:
+    """What stands beside a book that was read from the database."""
+    assert isinstance(book.attributes, StoredAttributes)
+    return book.attributes
 
 
 def kept_rows(found: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:

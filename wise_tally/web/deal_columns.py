@@ -1,12 +1,12 @@
 """What pages filter and sort deals by and the book does not hold: read for whole columns, in the places of the book."""
 
 from collections.abc import Iterable, Sequence
-from itertools import chain
 
 import numpy as np
 from django.db.models import Max, Q, QuerySet
 
 from wise_tally.book.attributes import StoredAttributes, whole_numbers
+from wise_tally.book.attributes import attributes_of as of_book
 from wise_tally.book.store import books
 from wise_tally.core.book import BookAsOf, Flags
 from wise_tally.core.customer import CONTACT_INTERVAL_DAYS, contact_gaps, days_since_contact
@@ -14,20 +14,18 @@ from wise_tally.core.derived import Grows, derived
 from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, saved_intervals
 from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.domain.deals.selectors import contacts_by_account, done_contacts
 from wise_tally.web.filter_line import FilterLine
 
-# SQLite takes only so many values in one statement.
-AT_ONCE = 5_000
 NOTHING = np.iinfo(np.int64).min
 
 
 def attributes_of(line: FilterLine) -> StoredAttributes:
     """What stands beside the book of a page."""
-    assert isinstance(line.book.attributes, StoredAttributes)
-    return line.book.attributes
+    return of_book(line.book)
 
 
 def _numbers(found: "QuerySet[Deal, int]") -> Ints:
@@ -94,17 +92,12 @@ def margins_of(deals: Sequence[int] | None) -> dict[int, int | None]:
     """Margins of deals by row number, of all with None; None where a line has no cost, absent without lines."""
     columns = ("deal_id", "quantity_10000ths", "unit_price_minor", "unit_cost_minor", "discount_bp")
     lines = DealLine.objects.values_list(*columns)
-    some = [lines] if deals is None else [lines.filter(deal__in=part) for part in _at_once(deals)]
+    some = lines if deals is None else lines.filter(deal__in=among(deals))
     by_deal: dict[int, list[int | None]] = {}
-    for deal, quantity, price, cost, discount in chain.from_iterable(some):
+    for deal, quantity, price, cost, discount in some:
         amount = line_amount(quantity, price, discount or 0)
         by_deal.setdefault(deal, []).append(line_margin(quantity, amount, cost))
     return {deal: margin_of_lines(margins) for deal, margins in by_deal.items()}
-
-
-def _at_once(numbers: Sequence[int]) -> Iterable[Sequence[int]]:
-    """Parts of a list small enough for one statement of SQLite."""
-    return (numbers[first : first + AT_ONCE] for first in range(0, len(numbers), AT_ONCE))
 
 
 def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
@@ -115,10 +108,9 @@ def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
     contacts = done_contacts().filter(at__lt=line.ends_at)
     book, deal = line.book, line.snapshot.deal[rows]
     account = attributes_of(line).references("account")[deal]
-    by_account = contacts_by_account(line.ends_at)
+    by_account = contacts_by_account(line.ends_at).filter(pk__in=among(np.unique(account).tolist()))
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
-    parts = [by_account.filter(pk__in=part) for part in _at_once(np.unique(account).tolist())]
-    accounts = np.concatenate([whole_numbers(part, 2) for part in (*parts, by_account.none())])
+    accounts = whole_numbers(by_account, 2)
     last = np.zeros(int(max(accounts[:, 0].max(initial=0), account.max(initial=0))) + 1, dtype=np.int64)
     last[accounts[:, 0]] = accounts[:, 1]
     met = last[account]
@@ -183,10 +175,5 @@ def lost_reasons(snapshot: BookAsOf) -> dict[int, str]:
 
 def lost_reasons_of(line: FilterLine, deals: Iterable[Deal]) -> dict[int, str]:
     """The same for a few deals, by row number; what was opened again has none."""
-    wanted = [deal.pk for deal in deals]
-    found: dict[int, str] = {}
-    for part in _at_once(wanted):
-        rows = DealRevision.objects.filter(deal__in=part, void=False)
-        rows = rows.filter(effective_at__lt=line.ends_at).order_by("pk")
-        found |= dict(rows.values_list("deal_id", "lost_reason"))
-    return found
+    rows = DealRevision.objects.filter(deal__in=among(deal.pk for deal in deals), void=False)
+    return dict(rows.filter(effective_at__lt=line.ends_at).order_by("pk").values_list("deal_id", "lost_reason"))

@@ -12,13 +12,11 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.deal_list import days_in_stage, days_over, slips
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.trees import NONE
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.models import Account, Deal, DealRevision
 from wise_tally.domain.org.access import Viewer, may_change_deal
 from wise_tally.domain.process.models import Stage
 from wise_tally.web.filter_line import FilterLine
-
-# SQLite takes only so many values in one statement.
-AT_ONCE = 5_000
 
 
 @dataclass(frozen=True)
@@ -67,12 +65,8 @@ def deals_at(line: FilterLine, indices: Iterable[int], *related: str) -> dict[st
 
 def named(book: Book, deals: Iterable[int], *related: str) -> dict[str, Deal]:
     """Deals of the book (indices that a computation gave) by identifier, a few at a time."""
-    keys = [book.deals.key[deal] for deal in deals]
-    found: dict[str, Deal] = {}
-    for first in range(0, len(keys), AT_ONCE):
-        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE]).select_related(*related)
-        found |= {deal.key: deal for deal in some}
-    return found
+    keys = among(book.deals.key[deal] for deal in deals)
+    return {deal.key: deal for deal in Deal.objects.filter(key__in=keys).select_related(*related)}
 
 
 def names_of(book: Book, deals: Iterable[int]) -> dict[str, str]:
@@ -82,11 +76,7 @@ def names_of(book: Book, deals: Iterable[int]) -> dict[str, str]:
 
 def accounts_numbered(numbers: Iterable[int]) -> dict[int, Account]:
     """Accounts by row numbers that a computation over the scope gave, a few at a time."""
-    wanted = list(numbers)
-    found: dict[int, Account] = {}
-    for first in range(0, len(wanted), AT_ONCE):
-        found |= Account.objects.in_bulk(wanted[first : first + AT_ONCE])
-    return found
+    return {account.pk: account for account in Account.objects.filter(pk__in=among(numbers))}
 
 
 def deal_rows(line: FilterLine, indices: Iterable[int], viewer: Viewer | None = None) -> dict[int, DealRow]:
@@ -94,14 +84,11 @@ def deal_rows(line: FilterLine, indices: Iterable[int], viewer: Viewer | None = 
     wanted = list(dict.fromkeys(indices))
     keys = [line.book.deals.key[int(line.snapshot.deal[row])] for row in wanted]
     cut = datetime.fromtimestamp(line.snapshot.cut, UTC)
-    deals: dict[str, Deal] = {}
-    last: dict[int, int] = {}
-    for first in range(0, len(keys), AT_ONCE):
-        some = Deal.objects.filter(key__in=keys[first : first + AT_ONCE]).select_related("account")
-        deals |= {deal.key: deal for deal in some}
-        # The revision shown, which a clock put back may have left behind: an edit stands on that one.
-        shown = DealRevision.objects.filter(deal__in=some.values("pk"), void=False, effective_at__lt=cut)
-        last |= dict(shown.order_by("pk").values_list("deal_id", "pk"))
+    deals = {deal.key: deal for deal in Deal.objects.filter(key__in=among(keys)).select_related("account")}
+    # The revision shown, which a clock put back may have left behind: an edit stands on that one.
+    numbers = among(deal.pk for deal in deals.values())
+    shown = DealRevision.objects.filter(deal__in=numbers, void=False, effective_at__lt=cut)
+    last = dict(shown.order_by("pk").values_list("deal_id", "pk"))
     indices = np.array(wanted, dtype=np.int64)
     spent = days_in_stage(line.book, line.snapshot, indices).tolist()
     over = days_over(line.book, line.snapshot, indices).tolist()

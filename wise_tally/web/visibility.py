@@ -15,8 +15,10 @@ import numpy as np
 from django.db.models import Q, QuerySet
 from django.http import Http404
 
+from wise_tally.book.attributes import attributes_of
 from wise_tally.book.store import StoredBook, books
 from wise_tally.core.book import Flags
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.account_actions import likely_matches
 from wise_tally.domain.deals.activity_actions import about_of
 from wise_tally.domain.deals.models import Account, Activity, Contact, Deal, Lead, Note
@@ -30,8 +32,6 @@ Record = TypeVar("Record")
 Talk = TypeVar("Talk", Activity, Note)
 # So many contacts with the same mail or number are looked at.
 MOST_KNOWN = 5
-# SQLite takes only so many values in one statement.
-AT_ONCE = 10_000
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ class Visibility:
         """Accounts that are open."""
         if self.people is None:
             return Account.objects.all()
-        mine = Q(owner__key__in=self.people) | Q(pk__in=self._accounts_of_deals)
+        mine = Q(owner__key__in=among(self.people)) | Q(pk__in=among(self._accounts_of_deals))
         if self.viewer.may(May.CHANGE_DEALS_BELOW) or Workspace.current().all_see_unowned:
             mine |= Q(owner=None)
         return Account.objects.filter(mine)
@@ -132,8 +132,8 @@ class Visibility:
         contacts = self.contacts().exclude(account=None).select_related("account")
         same_mail = contacts.filter(email__iexact=email) if email else contacts.none()
         same_phone = with_plain_phone(contacts).filter(plain_phone__endswith=digits) if digits else contacts.none()
-        for among, why in ((same_mail, "same e-mail"), (same_phone, "same telephone")):
-            for contact in among.order_by("name")[:MOST_KNOWN]:
+        for contacts_so, why in ((same_mail, "same e-mail"), (same_phone, "same telephone")):
+            for contact in contacts_so.order_by("name")[:MOST_KNOWN]:
                 found.setdefault(contact.account.pk, (contact.account, f"{contact.name}, {why}"))
         for account in self.likely_accounts(name):
             found.setdefault(account.pk, (account, "similar name"))
@@ -157,18 +157,13 @@ class Visibility:
 
     @cached_property
     def _accounts_of_deals(self) -> set[int]:
-        numbers = self.stored.deal_numbers[np.flatnonzero(self._mask)].tolist()
-        found: set[int] = set()
-        for first in range(0, len(numbers), AT_ONCE):
-            some = Deal.objects.filter(pk__in=numbers[first : first + AT_ONCE]).exclude(account=None)
-            found |= set(some.values_list("account_id", flat=True).distinct())
-        return found
+        return set(attributes_of(self.stored.book).references("account")[self._mask].tolist())
 
     def leads(self) -> QuerySet[Lead]:
         """Leads that are open."""
         if self.people is None:
             return Lead.objects.all()
-        return Lead.objects.filter(Q(owner=None) | Q(owner__key__in=self.people))
+        return Lead.objects.filter(Q(owner=None) | Q(owner__key__in=among(self.people)))
 
 
 def visible(request: PageRequest) -> Visibility:

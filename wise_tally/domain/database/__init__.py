@@ -4,12 +4,14 @@ All else goes through the ORM or is SQL that both understand. On both one transa
 a row with a higher number is newer, which the book rests on.
 """
 
+import json
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from types import ModuleType
 from typing import Any
 
 from django.db import DatabaseError, connection
+from django.db.models.expressions import RawSQL
 
 from wise_tally.domain.database import postgresql, sqlite
 from wise_tally.domain.database.one_writer.turn import WRITERS
@@ -81,6 +83,13 @@ def large_write() -> Iterator[None]:
         finally:
             for statement in sqlite.END_LARGE:
                 cursor.execute(statement)
+
+
+def among(values: Iterable[int] | Iterable[str]) -> RawSQL:
+    """Row numbers or identifiers for a condition such as `pk__in`: one parameter, however many they are."""
+    kept = list(values)
+    texts = bool(kept) and isinstance(kept[0], str)
+    return RawSQL(_engine().TEXTS if texts else _engine().NUMBERS, [json.dumps(kept)])
 
 
 def is_busy(error: BaseException) -> bool:

@@ -6,6 +6,9 @@ from typing import Any
 
 BEGIN_READING = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
 LOCK_NOT_AVAILABLE = "55P03"
+# The values of a JSON array as rows: whole numbers, texts.
+TEXTS = "SELECT value FROM json_array_elements_text(%s::json)"
+NUMBERS = "SELECT value::bigint FROM json_array_elements_text(%s::json)"
 # Values are noted as an object, whose names stand in the order of the columns.
 NOTE = """CREATE FUNCTION pg_temp.note_row() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN

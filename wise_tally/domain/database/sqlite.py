@@ -5,6 +5,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 BEGIN_READING = "BEGIN DEFERRED"
+# The values of a JSON array as rows: whole numbers, texts.
+NUMBERS = TEXTS = "SELECT value FROM json_each(%s)"
 # Pages kept in memory, in kB below zero, while a million rows are written, and else.
 LARGE_CACHE, CACHE = -65_536, -4_096
 BEGIN_LARGE = ("PRAGMA foreign_keys = OFF", f"PRAGMA cache_size = {LARGE_CACHE}")

@@ -8,6 +8,7 @@ from django.db.models import BigIntegerField, Exists, Max, OuterRef, QuerySet, S
 from django.db.models.functions import Coalesce, Greatest
 
 from wise_tally.core.customer import days_since_contact
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.models import Account, Activity, Deal, DealRevision
 from wise_tally.domain.process.models import Stage, StageKind
 
@@ -44,7 +45,7 @@ def next_steps_between(after: date, last: date) -> Iterator[Planned]:
 
 def without_next_step(keys: Sequence[str]) -> frozenset[str]:
     """Those of a few deals for which no next step is set."""
-    return frozenset(Deal.objects.filter(key__in=keys, next_step="").values_list("key", flat=True))
+    return frozenset(Deal.objects.filter(key__in=among(keys), next_step="").values_list("key", flat=True))
 
 
 def contacts_by_account(before: datetime) -> QuerySet[Account, tuple[int, int]]:

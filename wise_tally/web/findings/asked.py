@@ -15,6 +15,7 @@ from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 from wise_tally.domain.briefs.selectors import bounds_in_force
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.models import Account, Invoice, LeadMove
 from wise_tally.domain.deals.selectors import done_contacts, without_next_step
 from wise_tally.domain.org.access import people_left
@@ -30,8 +31,6 @@ USUAL_DAYS = 7
 LATELY = 91
 # Leads older than this are no longer new, whatever nobody did about them.
 LEADS_BACK = timedelta(days=365)
-# SQLite takes only so many values in one statement.
-AT_ONCE = 5_000
 
 
 def question_of(
@@ -75,9 +74,7 @@ def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
 def _lacks_step(book: Book, deals: Ints) -> Flags:
     """Which of some deals have no next step."""
     keys = [book.deals.key[deal] for deal in deals.tolist()]
-    lacking: set[str] = set()
-    for first in range(0, len(keys), AT_ONCE):
-        lacking |= without_next_step(keys[first : first + AT_ONCE])
+    lacking = without_next_step(keys)
     return np.array([key in lacking for key in keys], dtype=bool)
 
 
@@ -94,9 +91,7 @@ def _customers(line: FilterLine, customer: Ints) -> Customers:
         index = np.minimum(place[name], len(table) - 1)
         return np.where(table[index, 0] == number, table[index, column], 0)
 
-    keys = (
-        dict(Account.objects.filter(pk__in=number.tolist()).values_list("pk", "key")) if len(number) < 900 else _keys()
-    )
+    keys = dict(Account.objects.filter(pk__in=among(number.tolist())).values_list("pk", "key"))
     return Customers(
         number,
         tuple(keys[one] for one in number.tolist()),
@@ -104,10 +99,6 @@ def _customers(line: FilterLine, customer: Ints) -> Customers:
         taken(owed, "owed", 2),
         *(taken(sales, "sales", column) for column in range(1, 6)),
     )
-
-
-def _keys() -> dict[int, str]:
-    return dict(Account.objects.values_list("pk", "key"))
 
 
 def _ledger(line: FilterLine) -> tuple[Ints, Ints]:

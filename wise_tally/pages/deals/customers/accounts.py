@@ -12,6 +12,7 @@ from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.book.store import books
 from wise_tally.core.deal_list import open_by_group
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.account_actions import ACCOUNTS, merge_accounts, save_account
 from wise_tally.domain.deals.activity_actions import require_about
 from wise_tally.domain.deals.last_step import changed_rows, rows_of
@@ -35,8 +36,6 @@ from wise_tally.web.visibility import visible
 
 PAGE = 50
 MOST_NAMES = 12
-# SQLite takes only so many values in one statement.
-AT_ONCE = 5_000
 
 
 def visible_account(request: PageRequest, key: str) -> Account:
@@ -89,16 +88,15 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
         found = found.filter(owner__key=asked.owner)
     page = page_of(request, found.count(), PAGE)
     shown = list(found if whole else found[page.first : page.last])
-    rows = [
-        row for first in range(0, len(shown), AT_ONCE) for row in _rows(request, line, shown[first : first + AT_ONCE])
-    ]
-    return AccountList(asked, rows, page)
+    return AccountList(asked, _rows(request, line, shown), page)
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
     """What is open with each account, of the deals the viewer may see, and the last contact."""
     book = books.stored()
-    pairs = [(d.pk, d.account_id) for d in visible(request).deals(Q(account__in=accounts))]
+    pairs = [
+        (d.pk, d.account_id) for d in visible(request).deals(Q(account__in=among(account.pk for account in accounts)))
+    ]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
     order = {account.pk: place for place, account in enumerate(accounts)}
     known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
@@ -113,7 +111,7 @@ def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> li
 def _last_contacts(accounts: list[Account], line: FilterLine) -> Any:
     return (
         done_contacts()
-        .filter(account__in=accounts, at__lt=line.ends_at)
+        .filter(account__in=among(account.pk for account in accounts), at__lt=line.ends_at)
         .values_list("account_id")
         .annotate(last=Max("at"))
     )
