@@ -85,11 +85,12 @@ def large_write() -> Iterator[None]:
                 cursor.execute(statement)
 
 
-def among(values: Iterable[int] | Iterable[str]) -> RawSQL:
+def among(values: Iterable[int] | Iterable[str]) -> RawSQL | tuple[()]:
     """Row numbers or identifiers for a condition such as `pk__in`: one parameter, however many they are."""
     kept = list(values)
-    texts = bool(kept) and isinstance(kept[0], str)
-    return RawSQL(_engine().TEXTS if texts else _engine().NUMBERS, [json.dumps(kept)])
+    if not kept:
+        return ()
+    return RawSQL(_engine().TEXTS if isinstance(kept[0], str) else _engine().NUMBERS, [json.dumps(kept)])
 
 
 def is_busy(error: BaseException) -> bool:
