@@ -82,7 +82,7 @@ def save(
         return _refused(asked, form, 422)
     try:
         after = write()
-    except (StageRefused, WriteRefused) as refused:
+    except WriteRefused as refused:
         form.faults["stage"] = str(refused)
         form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
         return _refused(asked, form, 422)

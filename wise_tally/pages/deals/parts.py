@@ -10,7 +10,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.book.store import books
-from wise_tally.domain.deals.actions import OldState, StageRefused, last_revision
+from wise_tally.domain.deals.actions import OldState, last_revision
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.parts import PARTS, Who, change_part, part_text, put_part_back
 from wise_tally.domain.org.clock import now, today
@@ -83,7 +83,7 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
         before, after = change_part(who, deal, name, typed.value, request.POST.get("seen", ""))
     except ChangedMeanwhile as meanwhile:
         return _page(request, deal, name, typed, status=409, present=dict(meanwhile.now))
-    except (WriteRefused, StageRefused, OldState) as refused:
+    except (WriteRefused, OldState) as refused:
         typed.faults.append(str(refused))
         return _page(request, deal, name, typed, status=422)
     except PermissionDenied as denied:

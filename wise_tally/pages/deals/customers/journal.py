@@ -18,7 +18,7 @@ from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.viewing import PageRequest
 
 # Entries that stand open; earlier ones are folded, and turned over.
-SHOWN, AT_ONCE = 15, 50
+SHOWN, PAGE = 15, 50
 NEXT = 20
 
 
@@ -46,7 +46,7 @@ def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: S
     planned = activities.filter(status="planned")
     done = activities.exclude(status="planned").filter(at__lt=ends_at).reverse()
     notes = about.notes.filter(at__lt=ends_at).select_related("person").order_by("-at", "-pk")
-    page = page_of(request, len(changes) + done.count() + notes.count(), AT_ONCE)
+    page = page_of(request, len(changes) + done.count() + notes.count(), PAGE)
     entries = [
         *changes,
         *(
