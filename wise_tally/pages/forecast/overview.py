@@ -75,10 +75,8 @@ def grid_nodes(asked: ForecastQuery, unfolded: bool = False) -> list[Node]:
     return list(_territories(asked) if asked.by == "territory" else _flat(asked))
 
 
-def grid_rows(asked: ForecastQuery, columns: list[Figure], unfolded: bool = False) -> list[GridRow]:
-    """The rows to draw with their deals where they are opened."""
-    nodes = grid_nodes(asked, unfolded)
-    shown = shown_nodes(asked, nodes)
+def grid_rows(asked: ForecastQuery, columns: list[Figure], nodes: list[Node], shown: list[Node]) -> list[GridRow]:
+    """The rows to draw, some of all, with their deals where they are opened."""
     attributes = attributes_by_breakdown(asked, {node.by for node in nodes}, columns)
     counted = asked.line.book.reference.surest_first
     largest: dict[int, int] = {}

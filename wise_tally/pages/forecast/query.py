@@ -54,6 +54,7 @@ class ForecastQuery(PageQuery):
     # Rows opened and shut by hand.
     open: tuple[str, ...] = several()
     shut: tuple[str, ...] = several()
+    page: int | None = whole(1, 100_000)
     # A column of the drawn distribution, in the working of the chance.
     part: int | None = whole(0, BINS - 1)
     # One open deal taken as won or as lost, in the working of the chance.
@@ -102,8 +103,8 @@ class ForecastQuery(PageQuery):
         return next(((name, key) for name, key in (("won", self.won), ("lost", self.lost)) if key), ("", ""))
 
     def fresh(self, **changes: str) -> str:
-        """The page's address with parts changed and nothing opened or shut by hand."""
-        return replace(self, open=(), shut=()).query(**changes)
+        """The page's address with parts changed, from its first row on, and nothing opened or shut by hand."""
+        return replace(self, open=(), shut=(), page=None).query(**changes)
 
     def working(self, token: str, **changes: str) -> str:
         """The query that opens the working of a node's figure."""

@@ -26,8 +26,8 @@ from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.below_grid import BelowGrid, below_grid
 from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
-from wise_tally.pages.forecast.overview import counted_here, grid_rows
-from wise_tally.pages.forecast.query import MEASURE_WORDS, ForecastQuery, read_question
+from wise_tally.pages.forecast.overview import Node, counted_here, grid_nodes, grid_rows, shown_nodes
+from wise_tally.pages.forecast.query import MEASURE_WORDS, PEOPLE, ForecastQuery, read_question
 from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
@@ -38,10 +38,14 @@ from wise_tally.web.filter_line import period_words, read_scope
 from wise_tally.web.footer import Footer
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 from wise_tally.web.working.pins import counted_list
+
+# Rows that stand on one page, of people and teams, whose teams fold, and of anything else; all of them are in the file.
+PEOPLE_AT_ONCE, AT_ONCE = 120, 60
 
 
 @dataclass(frozen=True)
@@ -84,10 +88,12 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         "footer": _footer(asked, lines, top),
         "here": request.get_full_path(),
     }
+    nodes = grid_nodes(asked)
+    drawn, answer["turned"] = _turned_over(request, asked, shown_nodes(asked, nodes))
     if asked.form == "year":
-        return answer | {"year": year_table(asked)}
+        return answer | {"year": year_table(asked, drawn)}
     columns = chosen_columns(viewer, asked)
-    rows = grid_rows(asked, columns)
+    rows = grid_rows(asked, columns, nodes, drawn)
     indices = [deal.row for row in rows for deal in row.deals] + (shown.places if shown else [])
     found = deal_rows(line, indices, viewer)
     answer |= {
@@ -103,6 +109,13 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         answer["deciding"] = [{"row": found[item.row], "deal": item} for item in shown.deciding]
         answer["moved"] = [{"row": found[item.row], "deal": item} for item in shown.moved if item.row is not None]
     return answer
+
+
+def _turned_over(request: PageRequest, asked: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
+    """The rows of the page asked for, the whole before them, and the pages before and after."""
+    page = page_of(request, len(shown), PEOPLE_AT_ONCE if asked.by == PEOPLE else AT_ONCE)
+    whole = shown[:1] if page.number > 1 else []
+    return [*whole, *shown[page.first : page.last]], {"page": page, **neighbours(page, lambda n: asked.query(page=n))}
 
 
 ANSWERED = ("won", "weighted", "weighted_open", "gap", "open", "attainment", "weighted_to_quota", "open_to_quota")
@@ -230,6 +243,8 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     if asked.form == "year":
         return sheet_response(year_sheet(asked), kind)
     chosen = chosen_columns(request.viewer, asked)
+    plain = replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows)
+    nodes = grid_nodes(plain, unfolded=True)
     money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.key for c in chosen if c.kind == "money")
     rows = [
         (
@@ -237,8 +252,6 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
             row.node.depth,
             *(exported(asked, c, value) for c, value in zip(chosen, row.values, strict=True)),
         )
-        for row in grid_rows(
-            replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows), chosen, unfolded=True
-        )
+        for row in grid_rows(plain, chosen, nodes, shown_nodes(plain, nodes))
     ]
     return sheet_response(Sheet("forecast", ("row", "level", *(c.key for c in chosen)), money, rows), kind)

@@ -56,16 +56,16 @@ def periods_of(asked: ForecastQuery) -> list[Period]:
     ]
 
 
-def year_table(asked: ForecastQuery, unfolded: bool = False) -> YearTable:
-    """One figure of every row and period; each cell is the forecast of that period and opens its working."""
+def year_table(asked: ForecastQuery, shown: list[Node]) -> YearTable:
+    """One figure of these rows and every period; each cell is the forecast of that period and opens its working."""
     line, name = asked.line, asked.figure or "weighted"
     column = columns_of(line.book.reference).get(name)
     if column is None or not column.takes_measures or name == "pace":
         raise Refused(f"“{name[:40]}” is not a figure of money of the grid. Choose one from the list.")
-    periods, nodes = periods_of(asked), grid_nodes(asked, unfolded)
-    found = {by: _by_node(asked, periods, by) for by in {node.by for node in nodes}}
+    periods = periods_of(asked)
+    found = {by: _by_node(asked, periods, by) for by in {node.by for node in shown}}
     rows = []
-    for node in shown_nodes(asked, nodes):
+    for node in shown:
         cells = [
             YearCell(_value(column, found[node.by][index], node), asked.working(node.token, period=period.text))
             for index, period in enumerate(periods)
@@ -88,7 +88,7 @@ def _value(column: Figure, rows: dict[int, ForecastRow], node: Node) -> int | fl
 
 def year_sheet(asked: ForecastQuery) -> Sheet:
     """The table as a file."""
-    table = year_table(asked, unfolded=True)
+    table = year_table(asked, shown_nodes(asked, grid_nodes(asked, unfolded=True)))
     heads = tuple(words for words, _ in table.heads)
     rows = [
         (row.node.name, row.node.depth, *(exported(asked, table.column, cell.value) for cell in row.cells))
