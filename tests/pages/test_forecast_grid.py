@@ -78,6 +78,25 @@ def test_rows_fold_and_open_by_address(demo, sign_in):
     assert sum(deal.values[weighted] or 0 for deal in opened.deals) == opened.node.row.weighted
 
 
+@pytest.mark.parametrize("address", ["/forecast/?by=territory", "/forecast/?by=deal_type&form=year"])
+def test_many_rows_are_turned_over_below_the_whole(demo, sign_in, monkeypatch, address):
+    client = sign_in("m1")
+
+    def names(query):
+        shown = client.get(address + query).context
+        return [
+            row.node.name
+            for row in (shown["year"].rows if "year" in shown else [cell["row"] for cell in shown["grid"]])
+        ]
+
+    whole, *others = names("")
+    monkeypatch.setattr("wise_tally.pages.forecast.views.AT_ONCE", 3)
+    pages = [names(f"&page={number}") for number in range(1, len(others) // 3 + 2)]
+    assert [name for page in pages for name in page[1:]] == others
+    assert {page[0] for page in pages} == {whole}
+    assert names("&page=99") == pages[-1]
+
+
 def test_margin_first_year_and_number_are_sums_over_the_rows_of_the_demo(demo, sign_in):
     client = sign_in("m1")
     won = {d.deal for d in _won_deals(client)}

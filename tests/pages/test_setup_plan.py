@@ -142,6 +142,17 @@ def test_a_plan_of_territories_has_a_row_for_all(demo, sign_in):
     assert plan_value(first.year.of_parts, is_money=True) in text(opened)
 
 
+def test_a_plan_of_many_territories_is_turned_over_and_saved_page_by_page(demo, sign_in, monkeypatch):
+    client, page = sign_in("m1"), "/setup/quotas/?year=2027&tree=territories"
+    every = [line.node.token for line in client.get(page).context["grid"].lines]
+    monkeypatch.setattr("wise_tally.pages.setup.quotas.grid.AT_ONCE", 4)
+    second = client.get(f"{page}&page=2")
+    assert [line.node.token for line in second.context["grid"].lines] == ["company:", *every[4:8]]
+    assert client.post(f"{page}&page=2", posted_of(second) | {f"q:{every[5]}:2027-03-01": "4321"}).status_code == 302
+    assert Quota.objects.filter(subject="territory", value=432_100).count() == 1
+    assert client.get(f"{page}&page=99").context["grid"].lines[-1].node.token == every[-1]
+
+
 def workbook(client, change):
     """The downloaded sheet with cells changed, as an upload."""
     book = openpyxl.load_workbook(io.BytesIO(client.get("/setup/quotas/sheet.xlsx?year=2027").content))

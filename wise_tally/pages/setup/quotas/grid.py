@@ -30,6 +30,7 @@ class Cell:
 
 # From so many people on the plan shows those of one team at a time, from so many teams on those beside it.
 MOST_PEOPLE, MOST_TEAMS = 60, 20
+AT_ONCE = 25
 
 
 @dataclass(frozen=True)
@@ -87,7 +88,7 @@ def quota_grid(
     """
     typed, faults = typed or {}, faults or {}
     told = {name.rpartition(":")[0] for name in (*typed, *faults)}
-    wanted = {node.token for node in (nodes if view.people is None else shown_nodes(nodes, view.people))} | told
+    wanted = {node.token for node in (nodes if view.people is None else shown_nodes(nodes, view))} | told
     kept = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
     targets = [[view.target(target, node) for node in nodes] for target in kept]
     columns = zip(view.periods, targets, strict=True)
@@ -159,11 +160,21 @@ def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode])
     return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
 
 
-def shown_nodes(nodes: list[PlanNode], people: str) -> list[PlanNode]:
-    """The rows that a page shows of a plan with more than sixty people: those below one team (its token).
+def pages_of(nodes: list[PlanNode], view: PlanView) -> int:
+    """Over how many pages a plan is turned over."""
+    return 1 if view.tree == "people" else max(1, -(-len(nodes) // AT_ONCE))
 
-    Of more than twenty teams those that hold people alone are folded, too, unless they stand beside or below that team.
+
+def shown_nodes(nodes: list[PlanNode], view: PlanView) -> list[PlanNode]:
+    """The rows that a page shows of a plan with more than sixty people: those below the view's team (its token).
+
+    Of more than twenty teams those that hold people alone are folded, too, unless they stand beside or below that team. Territories and
+    partners are turned over, the whole first on each page.
     """
+    if view.tree != "people":
+        last = min(view.page, pages_of(nodes, view)) * AT_ONCE
+        return [node for index, node in enumerate(nodes) if last - AT_ONCE <= index < last or node.subject == "company"]
+    people = view.people or ""
     number = Counter(node.subject for node in nodes)
     if number["person"] <= MOST_PEOPLE:
         return nodes

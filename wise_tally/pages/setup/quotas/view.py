@@ -76,6 +76,8 @@ class PlanView:
     periods: tuple[Period, ...]
     # The team (its token, empty for none) whose people a large plan shows; None shows all.
     people: str | None = ""
+    # Territories and partners are turned over.
+    page: int = 1
 
     @property
     def by_month(self) -> bool:
@@ -90,9 +92,10 @@ class PlanView:
             "period": self.custom,
             **self.kind.columns,
             "people": self.people,
+            "page": self.page,
             **other,
         }
-        shipped = {"tree": "people", "metric": str(Metric.WON_AMOUNT)}
+        shipped = {"tree": "people", "metric": str(Metric.WON_AMOUNT), "page": 1}
         return urlencode({k: v for k, v in parts.items() if v not in ("", None) and shipped.get(k) != v})
 
     def target(self, targets: Targets, node: PlanNode) -> Target:
@@ -132,7 +135,8 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
         if found is None:
             raise Refused(f"“{custom[:64]}” is not a custom period. Choose one from the list.", 404)
         periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
-    return PlanView(year, tree, kind, custom, tuple(periods), given.get("people", "")[:80])
+    page = whole_number(given.get("page", "")) or 1
+    return PlanView(year, tree, kind, custom, tuple(periods), given.get("people", "")[:80], page)
 
 
 def filter_choices(reference: ReferenceData) -> dict[str, list[str]]:
