@@ -62,6 +62,8 @@ def today(request: PageRequest) -> HttpResponse:
         "coming": coming(line),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
+        # The selection narrows deals; leads are all that the viewer may see.
+        "leads_words": "New leads, everyone’s" if line.scope.of_people and not viewer.sees_own_only else "New leads",
         "stages": stage_choices(),
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
