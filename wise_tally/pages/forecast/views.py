@@ -1,5 +1,6 @@
 """Pages of the forecast: scope in, core asked, page out."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -32,7 +33,7 @@ from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
 from wise_tally.web.answers import say, span_of, workings
-from wise_tally.web.deal_rows import deal_rows, names_of, stage_choices
+from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -105,10 +106,13 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
         # Hundreds of forms on one page help nobody: with all rows open deals are read, not edited.
         "may_edit": not line.is_past and asked.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
     }
-    if shown is not None:
-        answer["deciding"] = [{"row": found[item.row], "deal": item} for item in shown.deciding]
-        answer["moved"] = [{"row": found[item.row], "deal": item} for item in shown.moved if item.row is not None]
-    return answer
+    below = {"deciding": shown.deciding, "moved": shown.moved} if shown else {}
+    return answer | {name: _with_rows(found, items) for name, items in below.items()}
+
+
+def _with_rows(found: dict[int, DealRow], items: Iterable[Any]) -> list[dict[str, Any]]:
+    """Deals below the grid with their rows; those that are no longer there have none."""
+    return [{"row": found[item.row], "deal": item} for item in items if item.row is not None]
 
 
 def _turned_over(request: PageRequest, asked: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
