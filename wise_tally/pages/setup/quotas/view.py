@@ -24,7 +24,8 @@ from wise_tally.web.filter_line import in_tree_order
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
 
-TREES = ("people", "territories", "partners")
+# What may be planned, and what its rows are.
+TREES = {"people": "team or person", "territories": "territory", "partners": "partner"}
 ACTIVITY_KINDS = ("phone", "meeting", "mail", "site_visit", "task")
 FILTERS = ("product_group", "deal_type", "source", "activity_kind")
 Seen = frozenset[int] | None
@@ -78,6 +79,11 @@ class PlanView:
     people: str | None = ""
     # Territories and partners are turned over.
     page: int = 1
+
+    @property
+    def row_words(self) -> str:
+        """What the rows are."""
+        return TREES[self.tree]
 
     @property
     def by_month(self) -> bool:
