@@ -1,5 +1,7 @@
 """What belongs to a deal: saved as a whole, refused on an old state with both values, put back, told in the history."""
 
+import re
+
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 
@@ -248,3 +250,15 @@ def test_what_is_typed_into_lines_payments_and_shares_is_added_up_before_it_is_s
         said("credits", **{"person-0": "r08", "share_bp-0": "60"})[0] == "The shares add up to 60 %: 40 % are missing."
     )
     assert list(deal.lines.values_list("pk", flat=True)) == before, "nothing was saved"
+
+
+def test_a_very_long_choice_stands_on_a_page_of_its_own(demo, sign_in, monkeypatch):
+    client = sign_in("m1")
+    assert 'name="product-0"' in text(client.get(BIG))
+    monkeypatch.setattr("wise_tally.pages.deals.part_forms.LONG_CHOICES", 3)
+    page = text(client.get(BIG))
+    assert 'name="product-0"' not in page
+    address = re.search(r'href="([^"]+)">Edit products…', page)[1]
+    form = client.get(address.replace("&amp;", "&"))
+    assert 'name="product-0"' in text(form)
+    assert form.context["next"] == BIG

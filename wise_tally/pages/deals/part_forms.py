@@ -16,6 +16,8 @@ Choices = tuple[tuple[str, str], ...]
 EMPTY_ROWS = 3
 # So many choices are written once; scripts fill the other rows.
 MANY_CHOICES = 40
+# With more of them the form stands on a page of its own.
+LONG_CHOICES = 300
 MOST_ROWS = 200
 EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every quarter"), ("year", "every year"))
 
@@ -61,6 +63,11 @@ class RowForm:
     value: dict[str, Any] | None = None
     from_lines: bool = False
     read: dict[int, dict[str, Any]] = field(default_factory=dict)
+
+    @property
+    def is_long(self) -> bool:
+        """Whether a choice of it is so long that the form stands on a page of its own."""
+        return any(len(column.choices) > LONG_CHOICES for column in self.columns)
 
 
 def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
