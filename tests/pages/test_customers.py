@@ -1,5 +1,6 @@
 """Accounts, the account sheet, leads, activities, the simulated ledger, due today, and the search."""
 
+import re
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -588,3 +589,18 @@ def test_a_long_journal_is_turned_over_and_each_entry_is_told_once(demo, sign_in
     assert moments == sorted(moments, reverse=True)
     keys = [entry.key for part in entries for entry in part if entry.kind == "activity"]
     assert sorted(keys) == sorted(deal.activities.exclude(status="planned").values_list("key", flat=True))
+
+
+def test_new_leads_of_the_person_chosen_are_those_the_list_shows(demo, sign_in):
+    client = sign_in("m1")
+    Lead.objects.filter(pk=Lead.objects.filter(status="new").first().pk).update(owner=None)
+    for who, words in (
+        ("?who=person:r08", "New leads<"),
+        ("?who=team:rivers", "New leads, everyone’s"),
+        ("", "New leads<"),
+    ):
+        page = client.get(f"/today/{who}")
+        address = re.search(r'href="(/customers/leads/[?][^"]*status=new[^"]*)"', text(page))[1].replace("&amp;", "&")
+        assert words in text(page)
+        assert client.get(address).context["list"].page.total == page.context["leads_count"] > 0
+    assert {row.lead.owner for row in client.get("/customers/leads/?owner=unassigned").context["list"].rows} == {None}

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_safe
 from wise_tally.core.customer import days_between
 from wise_tally.domain.deals.models import Lead, LeadMove
 from wise_tally.domain.org.clock import local_day
+from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import LeadStep, Source
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -32,6 +33,7 @@ STATUSES = {
     "dropped": ("dropped",),
     "all": ("new", "", "working", "qualified", "dropped"),
 }
+UNASSIGNED = "unassigned"
 
 
 def visible_lead(request: PageRequest, key: str) -> Lead:
@@ -87,6 +89,8 @@ class LeadQuery(PageQuery):
     status: str = choice(STATUSES, "open")
     source: str = text()
     step: str = text()
+    # Whose, or nobody's yet.
+    owner: str = text()
     find: str = text()
     page: str = text()
 
@@ -122,6 +126,8 @@ def _listed(request: PageRequest, whole: bool = False) -> LeadList:
         found = found.filter(source=asked.source)
     if asked.step:
         found = found.filter(Q(step_then=asked.step))
+    if asked.owner:
+        found = found.filter(owner=None) if asked.owner == UNASSIGNED else found.filter(owner__key=asked.owner)
     page, moment = page_of(request, found.count(), PAGE), line.ends_at
     shown = found if whole else found[page.first : page.last]
     steps = {step.key: step for step in LeadStep.objects.all()}
@@ -140,6 +146,7 @@ def page(request: PageRequest) -> HttpResponse:
         "list": found,
         "statuses": STATUSES,
         "steps": lead_steps(),
+        "owners": Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name"),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),

@@ -5,6 +5,7 @@ from urllib.parse import urlencode
 
 from babel.numbers import get_currency_precision
 from django.db import transaction
+from django.db.models import QuerySet
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
@@ -17,7 +18,7 @@ from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
-from wise_tally.domain.deals.models import DealRevision
+from wise_tally.domain.deals.models import DealRevision, Lead
 from wise_tally.domain.deals.parts import Who, change_part
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
@@ -49,7 +50,7 @@ def today(request: PageRequest) -> HttpResponse:
     found = flagged(line)
     order = in_order(line)
     page = page_of(request, len(order), PAGE)
-    leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    leads, whose = _new_leads(request, line)
     reasons = list(zip(REASON_WORDS, found.flags.sum(axis=1).tolist(), strict=True))
     answer = {
         "line": line,
@@ -62,8 +63,8 @@ def today(request: PageRequest) -> HttpResponse:
         "coming": coming(line),
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
-        # The selection narrows deals; leads are all that the viewer may see.
-        "leads_words": "New leads, everyone’s" if line.scope.of_people and not viewer.sees_own_only else "New leads",
+        "leads_owner": whose,
+        "leads_words": "New leads, everyone’s" if line.scope.team != NONE and not whose else "New leads",
         "stages": stage_choices(),
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
@@ -71,6 +72,15 @@ def today(request: PageRequest) -> HttpResponse:
         **neighbours(page, lambda number: urlencode([*line.given, ("page", number)])),
     }
     return render(request, "today/today.html", answer)
+
+
+def _new_leads(request: PageRequest, line: FilterLine) -> tuple[QuerySet[Lead], str]:
+    """New leads of the person chosen (with the identifier), else all that the viewer may see."""
+    leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
+    if line.scope.person == NONE or request.viewer.sees_own_only:
+        return leads, ""
+    key = line.book.reference.people[line.scope.person].key
+    return leads.filter(owner__key=key), key
 
 
 @require_safe
