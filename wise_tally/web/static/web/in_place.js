@@ -183,7 +183,7 @@
   function finder(target) {
     const field = target.closest(".cell-said")?.previousElementSibling || target;
     const [row, name] = [field.closest("[data-row]")?.id, field.name];
-    return () => row && name && document.getElementById(row)?.querySelector(`[name="${CSS.escape(name)}"]`);
+    return () => target.isConnected ? target : document.getElementById(row)?.querySelector(`[name="${CSS.escape(name)}"]`);
   }
 
   // A row that was edited keeps its place among its neighbours, also where the page read again would not show it there or at all.
