@@ -21,8 +21,12 @@ class Page:
 
 def page_of(request: PageRequest, total: int, size: int) -> Page:
     """The page that the address asks for; a number that is none or too high means the nearest there is."""
+    return page_at(whole_number(request.GET.get("page", "1")) or 1, total, size)
+
+
+def page_at(asked: int, total: int, size: int) -> Page:
+    """The page of this number, the last one where it is too high."""
     pages = max(1, -(-total // size))
-    asked = whole_number(request.GET.get("page", "1")) or 1
     number = min(asked, pages)
     return Page(number, pages, total, (number - 1) * size, number * size)
 

@@ -118,7 +118,7 @@ def _with_rows(found: dict[int, DealRow], items: Iterable[Any]) -> list[dict[str
 def _turned_over(request: PageRequest, asked: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
     """The rows of the page asked for, the whole before them, and the pages before and after."""
     page = page_of(request, len(shown), PEOPLE_AT_ONCE if asked.by == PEOPLE else AT_ONCE)
-    whole = shown[:1] if page.number > 1 else []
+    whole = [node for node in shown[:1] if page.number > 1 and node.by in ("company", "team")]
     return [*whole, *shown[page.first : page.last]], {"page": page, **neighbours(page, lambda n: asked.query(page=n))}
 
 

@@ -20,7 +20,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision, Lead
 from wise_tally.domain.deals.parts import Who, change_part
-from wise_tally.domain.org.access import May
+from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
 from wise_tally.pages.deals.today.calls import calls_of
@@ -64,7 +64,7 @@ def today(request: PageRequest) -> HttpResponse:
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
         "leads_owner": whose,
-        "leads_words": "New leads, everyone’s" if line.scope.team != NONE and not whose else "New leads",
+        "leads_words": "New leads, everyone’s" if _is_narrower(line, viewer) else "New leads",
         "stages": stage_choices(),
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
@@ -72,6 +72,11 @@ def today(request: PageRequest) -> HttpResponse:
         **neighbours(page, lambda number: urlencode([*line.given, ("page", number)])),
     }
     return render(request, "today/today.html", answer)
+
+
+def _is_narrower(line: FilterLine, viewer: Viewer) -> bool:
+    """Whether a team was chosen by somebody who sees more leads than its own: they are not narrowed to it."""
+    return line.scope.team != NONE and "who" in dict(line.given) and not viewer.sees_own_only
 
 
 def _new_leads(request: PageRequest, line: FilterLine) -> tuple[QuerySet[Lead], str]:

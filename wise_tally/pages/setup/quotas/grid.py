@@ -10,6 +10,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.targets import Target, added, quotas, sums_of_parts
 from wise_tally.domain.targets.actions import Held, QuotaCell, held_cells
 from wise_tally.pages.setup.quotas.view import PlanNode, PlanView
+from wise_tally.web.paging import Page, page_at
 
 Typed = dict[str, str]
 
@@ -160,9 +161,9 @@ def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode])
     return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
 
 
-def pages_of(nodes: list[PlanNode], view: PlanView) -> int:
-    """Over how many pages a plan is turned over."""
-    return 1 if view.tree == "people" else max(1, -(-len(nodes) // AT_ONCE))
+def plan_page(nodes: list[PlanNode], view: PlanView) -> Page:
+    """The page of a plan that is shown; people and teams fold instead and stand on one."""
+    return page_at(view.page, len(nodes), max(1, len(nodes)) if view.tree == "people" else AT_ONCE)
 
 
 def shown_nodes(nodes: list[PlanNode], view: PlanView) -> list[PlanNode]:
@@ -172,8 +173,8 @@ def shown_nodes(nodes: list[PlanNode], view: PlanView) -> list[PlanNode]:
     partners are turned over, the whole first on each page.
     """
     if view.tree != "people":
-        last = min(view.page, pages_of(nodes, view)) * AT_ONCE
-        return [node for index, node in enumerate(nodes) if last - AT_ONCE <= index < last or node.subject == "company"]
+        page = plan_page(nodes, view)
+        return [node for node in nodes[: page.first] if node.subject == "company"] + nodes[page.first : page.last]
     people = view.people or ""
     number = Counter(node.subject for node in nodes)
     if number["person"] <= MOST_PEOPLE:

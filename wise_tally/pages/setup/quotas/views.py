@@ -26,7 +26,7 @@ from wise_tally.domain.targets.actions import (
     undo_quotas,
 )
 from wise_tally.domain.targets.models import CustomPeriod, Metric, QuotaChange, SeasonCurve
-from wise_tally.pages.setup.quotas.grid import Typed, pages_of, quota_grid, read_cells, read_holds, saved_values
+from wise_tally.pages.setup.quotas.grid import Typed, plan_page, quota_grid, read_cells, read_holds, saved_values
 from wise_tally.pages.setup.quotas.parts import CurveForm, CustomPeriodForm, save_curve, save_period
 from wise_tally.pages.setup.quotas.sheet import plan_sheet, read_sheet
 from wise_tally.pages.setup.quotas.tool_words import tool_words
@@ -34,7 +34,7 @@ from wise_tally.pages.setup.quotas.tools import fill
 from wise_tally.pages.setup.quotas.view import MANAGERS, PlanNode, PlanView, filter_choices, nodes_of, read_view
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.files.uploads import UploadRefused, read_upload
-from wise_tally.web.paging import Page
+from wise_tally.web.paging import neighbours
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -131,11 +131,11 @@ def _page(
     grid = quota_grid(book, view, nodes, today(), typed, faults)
     settings = {name: request.POST.get(name, "") for name in SETTINGS}
     settings["step"] = settings["step"] if settings["row"] else "100"
-    lines = grid.lines
+    lines, page = grid.lines, plan_page(nodes, view)
     answer: dict[str, Any] = {
         "grid": grid,
         "hidden": len(nodes) - len(lines) if view.tree == "people" else 0,
-        "turned": _turned(view, pages_of(nodes, view)),
+        "turned": {"page": page, **neighbours(page, lambda number: view.query(page=number))},
         "teams": [(node.token, node.name) for node in nodes if node.subject == "team"],
         "view": view,
         "what": what,
@@ -154,15 +154,6 @@ def _page(
         "may_edit": request.viewer.may(May.SET_RULES),
     }
     return render(request, "setup/quotas.html", answer, status=422 if faults else 200)
-
-
-def _turned(view: PlanView, pages: int) -> dict[str, Any]:
-    number = min(view.page, pages)
-    return {
-        "page": Page(number, pages, 0, 0, 0),
-        "before": view.query(page=number - 1) if number > 1 else "",
-        "after": view.query(page=number + 1) if number < pages else "",
-    }
 
 
 @require_safe
