@@ -14,6 +14,7 @@ from wise_tally.core.answers import conversion, forecast, outlook, results
 from wise_tally.core.answers.answer import Answer, Span
 from wise_tally.core.answers.conversion import StageTime, Step
 from wise_tally.core.answers.forecast import Stake
+from wise_tally.core.commission import CommissionSum
 
 NOW, OVER = Span("quarter", 32), Span("quarter", 0)
 BIG, SMALL = Stake("Barrage", 420, 0.61, 0.0), Stake("Buoy", 20, 0.55, 0.51)
@@ -166,6 +167,13 @@ CASH = [
     (([("Dec", 0, 2), ("Jan", 0, 1)],), "Nothing due from deals won; 3 weighted from open ones."),
     (([("Dec", 5, 0), ("Jan", 1, 7)],), "6 due from deals won and 7 weighted from open ones, most in Jan: 8."),
 ]
+COMMISSIONS = [
+    ((CommissionSum(-1, 0, 0, 0, 0, 0, frozenset()), [], "person"), "No commissions in this period."),
+    ((CommissionSum(-1, 90, 0, 0, 2, 2, frozenset("ab")), [("Ann", 0)], "person"), "2 deal, none with a commission rate."),
+    ((CommissionSum(-1, 90, 9, 0, 1, 0, frozenset("a")), [("Ann", 9)], "partner"), "Ann earns 9 on 1 deal."),
+    ((CommissionSum(-1, 70, 7, -2, 4, 1, frozenset("abc")), [("Ann", 1), ("Bo", 6)], "person"),
+     "2 person earn 7 on 3 deal, after 2 clawed back; Bo earns most, 6."),
+]  # fmt: skip
 DEALS = [
     ((0, 0, 0, None), "No deals match these filters."),
     ((2, 0, 0, ("Buoy", 0)), "2 deal, none with an amount."),
@@ -214,8 +222,9 @@ CASES = {
     forecast.of_change: CHANGE, forecast.of_submitted: SUBMITTED, forecast.of_accuracy: ACCURACY,
     conversion.of_conversion: CONVERSION, conversion.of_time_in_stage: TIME, conversion.of_losses: LOSSES, conversion.of_leads: LEADS,
     conversion.of_probability_check: CHECK, conversion.of_monthly_trend: MONTH, results.of_attainment: ATTAINMENT,
-    results.of_comparison: COMPARED, results.of_cash: CASH, results.of_deals: DEALS, results.of_due_today: DUE,
-    results.of_week: WEEK, results.of_deals_by_rep: BY_REP, results.of_contact_gaps: GAPS, results.of_one_to_one: MET,
+    results.of_comparison: COMPARED, results.of_cash: CASH, results.of_commissions: COMMISSIONS, results.of_deals: DEALS,
+    results.of_due_today: DUE, results.of_week: WEEK, results.of_deals_by_rep: BY_REP, results.of_contact_gaps: GAPS,
+    results.of_one_to_one: MET,
 }  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from wise_tally.core.answers.answer import Answer, Kind, Part, Span, answer, many, named
+from wise_tally.core.commission import CommissionSum
 
 
 def of_attainment(
@@ -71,6 +72,31 @@ def of_cash(months: Sequence[tuple[str, int, int]]) -> Answer:
     return answer(
         "{won} due from deals won and {open} weighted from open ones, most in {month}: {most}.",
         open=Part(expected),
+        **parts,
+    )
+
+
+def of_commissions(whole: CommissionSum, people: Sequence[tuple[str, int]], noun: str) -> Answer:
+    """What is earned in all, after what was clawed back, and by whom most. `people` (or partners, as the noun says) with
+    what each earns.
+    """
+    if not people:
+        return answer("No commissions in this period.")
+    deals = many(len(whole.deals), "deal")
+    if whole.without_rate == whole.lines:
+        return answer("{deals}, none with a commission rate.", deals=deals)
+    name, most = max(people, key=lambda row: row[1])
+    parts = {"commission": Part(whole.commission_minor, figure="commission"), "deals": deals, "who": named(name)}
+    base = "{deals}"
+    if whole.taken_back_minor:
+        parts["back"] = Part(-whole.taken_back_minor, figure="taken_back")
+        base = "{deals}, after {back} clawed back"
+    if len(people) == 1:
+        return answer(f"{{who}} earns {{commission}} on {base}.", **parts)
+    return answer(
+        f"{{people}} earn {{commission}} on {base}; {{who}} earns most, {{most}}.",
+        people=many(len(people), noun),
+        most=Part(most),
         **parts,
     )
 

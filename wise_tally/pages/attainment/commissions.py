@@ -14,6 +14,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from wise_tally.core.answers.results import of_commissions
 from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.commission import (
     PARTNER,
@@ -37,6 +38,7 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
 from wise_tally.domain.targets.statement_actions import issue_statement, last_statement
 from wise_tally.pages.attainment.query import tabs
+from wise_tally.web.answers import say, workings
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -50,7 +52,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
 SUBJECT_WORDS = {PERSON: "people", PARTNER: "partners"}
-FIGURES = ("commission", "credited", "taken_back")
+FIGURES = {"commission": "commission", "credited": "credited amount", "taken_back": "clawed back"}
 
 
 def rates_of(subject: str) -> Rates:
@@ -159,9 +161,13 @@ def page(request: PageRequest) -> HttpResponse:
     """What everybody in this selection earns in the period."""
     asked = _read(request)
     whole = together(summed(asked.lines))
-    rows, turned = paged(request, asked.rows(), asked.query())
+    everyone = asked.rows()
+    rows, turned = paged(request, everyone, asked.query())
+    earned = [(name, one.commission_minor) for _, name, one in everyone]
+    told = of_commissions(whole, earned, asked.subject)
     answer = {
         "line": asked.line,
+        "say": say(told, workings("attainment:commissions-working", asked.query(), "commission", "taken_back")),
         "tabs": tabs(asked.line, "commissions"),
         "asked": asked,
         "subjects": asked.links("of", SUBJECT_WORDS),
@@ -272,7 +278,7 @@ def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
             ("× rate above quota", points(line.above_bp)),
         ]
     terms.append(
-        (f"× rate in force on {day(line.on) if not line.taken_back else 'the day of closing'}", points(line.rate_bp))
+        (f"× rate valid on {day(line.on) if not line.taken_back else 'the day of closing'}", points(line.rate_bp))
     )
     note = "Clawed back: the deal was reopened on this day." if line.taken_back else ""
     title = f"Commission, {asked.group.names[line.subject]}"
@@ -301,16 +307,16 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
     whole = together(summed(lines))
     column = "credited_minor" if figure == "credited" else "commission_minor"
     terms = [
-        (f"{words}, {plural(len(part), 'line')}", money(getattr(together(summed(part)), column)))
-        for words, part in (("earned", earned), ("taken back", back))
+        (f"{words}, {plural(len({one.deal for one in part}), 'deal')}", money(getattr(together(summed(part)), column)))
+        for words, part in (("earned", earned), ("clawed back", back))
     ]
     name = asked.group.names[asked.group.keys.index(key)] if key else "all people in this selection"
     return Panel(
-        f"{figure.replace('_', ' ').capitalize()}, {name}",
+        f"{FIGURES[figure].capitalize()}, {name}",
         DEFINITION,
         tuple(PanelTerm(*term) for term in (terms[1:] if figure == "taken_back" else terms)),
         money(getattr(whole, f"{figure}_minor")),
-        figure.replace("_", " "),
+        FIGURES[figure],
         **_deals(asked.line, back if figure == "taken_back" else lines, figure),
         note=f"{plural(whole.without_rate, 'deal')} without a commission rate: no commission."
         if whole.without_rate
