@@ -142,7 +142,7 @@ def test_the_brief_is_worked_by_keyboard_and_comes_back_next_week(visit):
     page.keyboard.press("Enter")
     expect(page.get_by_role("status").first).to_contain_text("Put aside until it changes")
     assert words not in page.locator(".findings").inner_text()
-    page.get_by_role("button", name="Keep for the meeting").focus()
+    page.get_by_role("button", name="Save for the meeting").focus()
     page.keyboard.press("Enter")
     expect(page.locator("tbody tr").first).to_contain_text("still open in")
 

@@ -89,7 +89,7 @@ ACCURACY = [
 A, B = Step("Enquiry", 100, 60, 900, 0.6), Step("Offer", 40, 10, 50, 0.25)
 CONVERSION = [
     ((0, 0, None, []), "No deals in this selection."),
-    ((30, 11, 0.1, [A]), "Only 19 deal decided yet: too few to name a weak stage."),
+    ((30, 11, 0.1, [A]), "Only 19 deal closed yet: too few to name a weak stage."),
     ((31, 11, 0.4, [Step("Enquiry", 31, 0, 0, 0.0)]), "No deal was lost: 0.4 are won."),
     ((100, 0, 0.1, [B, A]), "Enquiry loses most: 60 of 100 deal stop there, worth 900."),
     ((100, 0, 0.1, [A, Step("Plan", 40, 70, 5, 0.2)]),
@@ -125,7 +125,7 @@ LEADS = [
     ((9, 1, 3, 2, 0.3), "0.3 of 9 lead qualified, 2 won."),
 ]
 CHECK = [
-    (([("Offer", None, 0.6, None)],), "Too few decided deals to check any probability yet."),
+    (([("Offer", None, 0.6, None)],), "Too few closed deals to check any probability yet."),
     (([("Offer", False, 0.6, 0.6)],), "Offer is in line with the actual win rate."),
     (([("Offer", False, 0.6, 0.6), ("Plan", False, 0.3, 0.3)],), "All 2 stage with enough deals are in line with the actual win rate."),
     (([("Offer", True, 0.6, 0.4), ("Plan", False, 0.3, 0.3)],), "One stage is off: Offer is set at 0.6, and 0.4 were won."),

@@ -340,7 +340,7 @@ WORKSPACE_FAULTS = [
     (lambda c: c["entry_checks"][0].update(stage="nope"), "entry_checks/0/stage", "is not there"),
     (lambda c: c["season_curves"][0].update(months_bp=[1]), "season_curves/0/months_bp", "too short"),
     (lambda c: c["notices"][0].update(document="cake"), "notices/0/document", "is not one of"),
-    (lambda c: c["sources"].append(dict(c["sources"][0])), "sources/1", "stands twice"),
+    (lambda c: c["sources"].append(dict(c["sources"][0])), "sources/1", "appears twice"),
     (lambda c: c["custom_periods"][0].update(starts_on="2025-02-31"), "custom_periods/0/starts_on", "is no date"),
     (lambda c: c.update(moons=[]), "", "Additional properties"),
 ]

@@ -237,7 +237,7 @@ NONSENSE = [
     ("12; x@firm.example", "“12” is not a name."),
     ("x@firm.example", "“x@firm.example” is not a name."),
     ("Ada; ada@firm.example; ; boss", "“boss” is not a role."),
-    ("Ada\nBen\nada", "The name stands twice."),
+    ("Ada\nBen\nada", "This name appears twice."),
     ("Ada, a@firm.example\nBen, A@firm.example", "Somebody else has the e-mail address A@firm.example."),
     ("Ada, , , rep, more", "There are more than 4 columns."),
     ("x" * 900_000, "Use at most 200 characters."),

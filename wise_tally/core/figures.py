@@ -17,7 +17,7 @@ BY_OWNER = "by current owner."
 FORECAST, TARGETS, NUMBERS, RATES, TIME = "Forecast", "Targets", "Deal counts", "Rates and sizes", "Time"
 OF_STAGES, CARE, WORK, CASH = "By stage", "Deal health", "Activities and leads", "Cash"
 WON = Part("won", Kind.MONEY, lambda r: r.forecast.won)
-DEALS_COUNTED = (Part("deals counted", Kind.COUNT), Part("of these won", Kind.COUNT))
+DEALS_COUNTED = (Part("deals included", Kind.COUNT), Part("of these won", Kind.COUNT))
 CLOSED = Part("÷ deals won or lost", Kind.COUNT, lambda r: r.forecast.deals_won + r.forecast.deals_lost)
 
 
@@ -294,7 +294,7 @@ _OF_REPORTS = (
         "stage_open",
         "open, by stage",
         Kind.MONEY,
-        "Amounts of open deals in the stage they stand in, whatever their expected close.",
+        "Amounts of open deals in their present stage, whatever their expected close.",
         group=OF_STAGES,
         counts="stage_open",
     ),
@@ -302,7 +302,7 @@ _OF_REPORTS = (
         "stage_deals",
         "open deals, by stage",
         Kind.COUNT,
-        "Open deals in the stage they stand in, whatever their expected close.",
+        "Open deals in their present stage, whatever their expected close.",
         group=OF_STAGES,
         counts="stage_deals",
     ),

@@ -12,7 +12,7 @@ OF_OUTLOOK = (
         "outlook",
         Kind.MONEY,
         "What is likely won by the end: won so far, open deals at their chance, and deals still to come. "
-        "Chances are learnt from how past deals of the firm moved.",
+        "Chances are learnt from how past deals of the company moved.",
         group=GROUP,
         in_grid=True,
     ),

@@ -27,7 +27,7 @@ class Tree:
         path: list[int] = []
         while node != NONE:
             if node in path:
-                raise TreeLoop("A tree has a loop: a node stands below itself; each node needs a parent above it.")
+                raise TreeLoop("A tree has a loop: an entry is below itself; each needs a parent above it.")
             path.append(node)
             node = self.parents[node]
         return tuple(path)

@@ -10,7 +10,7 @@ NOT_A_DATABASE = (
     " the present file, which is kept beside)."
 )
 BY_CODE = {
-    sqlite3.SQLITE_FULL: "The disk is full: free some space where {file} stands, then try again. Nothing was changed.",
+    sqlite3.SQLITE_FULL: "The disk is full: free some space where {file} is, then try again. Nothing was changed.",
     sqlite3.SQLITE_READONLY: "The database file {file} or its folder is read-only for this user. Give the user of the server"
     " the right to write there.",
     sqlite3.SQLITE_CORRUPT: NOT_A_DATABASE,
@@ -29,7 +29,7 @@ BY_STATE = {
     "25006": "The PostgreSQL server is read-only, perhaps a stand-by. Set WISE_TALLY_DATABASE_URL to the one that writes.",
 }
 BY_ERRNO = {
-    errno.ENOSPC: "The disk is full: free some space where {file} stands, then try again.",
+    errno.ENOSPC: "The disk is full: free some space where {file} is, then try again.",
     errno.EROFS: "The disk is read-only: {file} cannot be written.",
     errno.EACCES: "This user may not read or write {file}. Start as the user whom the data belongs to.",
     errno.EADDRINUSE: "The port is in use by another program. Set WISE_TALLY_PORT to a free one, or stop that program.",

@@ -59,7 +59,7 @@ def _typed(text: str, decimals: int, accepted: str, units: tuple[str, ...] = ())
     except NotANumber:
         return refused
     if read.unit and read.unit.casefold() not in {unit.casefold() for unit in units}:
-        known = f"; only {units[-1]} may stand beside the number" if units else ""
+        known = f"; only {units[-1]} may be written with the number" if units else ""
         return f"“{text[:40]}” is not valid: “{read.unit[:10]}” is not accepted here{known}."
     scaled = read.value.scaleb(decimals)
     if read.value < 0 or read.value >= DIGITS or scaled != scaled.to_integral_value():

@@ -78,7 +78,7 @@ class Checker:
             if values in seen:
                 kinds = [parsed.table.column(name).kind for name in names]
                 text = " ".join(readable(v, k) for v, k in zip(values, kinds, strict=True) if v not in (None, ""))
-                self.fault(parsed, place, names[0], f"{shown(text)} stands twice", "each row once")
+                self.fault(parsed, place, names[0], f"{shown(text)} appears twice", "each row once")
             seen.add(values)
 
     def _references(self, parsed: Parsed) -> None:

@@ -75,7 +75,7 @@ def _ranks(check: Checker, parsed: Parsed) -> None:
         if list(ranks.values()).count(rank) > 1 and any(
             r == rank and k != key and k in parsed.get("category_id")[:place] for k, r in ranks.items()
         ):
-            check.fault(parsed, place, "rank", f"rank {rank} stands twice", "each rank once")
+            check.fault(parsed, place, "rank", f"rank {rank} appears twice", "each rank once")
 
 
 def _pairs(check: Checker, parsed: Parsed, names: tuple[str, str], wrong: str, right: str) -> None:
@@ -106,7 +106,7 @@ def _subjects(check: Checker, parsed: Parsed) -> None:
             continue
         if subject == "company":
             if key:
-                check.fault(parsed, place, "subject_id", f"{shown(key)} stands beside company", "an empty cell")
+                check.fault(parsed, place, "subject_id", f"{shown(key)} is given beside company", "an empty cell")
         elif not key:
             check.fault(parsed, place, "subject_id", "the required cell is empty", f"the identifier of a {subject}")
         elif key not in check.keys(plural[subject]):
@@ -195,7 +195,7 @@ def _short_form(check: Checker, parsed: Parsed, place: int) -> None:
     if kind in ("won", "lost") and closed is None:
         check.fault(parsed, place, "closed_at", "the required cell is empty", "when the deal was closed")
     if kind == "open" and closed not in (None, BAD):
-        check.fault(parsed, place, "closed_at", "the deal stands in an open stage", "an empty cell or a closed stage")
+        check.fault(parsed, place, "closed_at", "the deal is in an open stage", "an empty cell or a closed stage")
     if BAD not in (created, closed) and None not in (created, closed) and closed < created:
         check.fault(parsed, place, "closed_at", "closed before it was created", "a moment not before created_at")
     if _stage_of_process(check, parsed, place, "lost_from_stage_id", process) in ("won", "lost"):

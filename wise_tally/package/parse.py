@@ -142,7 +142,7 @@ def _columns(header: list[str], table: Table, file: str, report: Report) -> list
         if name not in known:
             report.notes.append(f"{file}: column “{name}” is not known, skipped")
     for name in {name for name in header if header.count(name) > 1 and name in known}:
-        report.add(file, 1, name, "the column stands twice", "each column once")
+        report.add(file, 1, name, "the column appears twice", "each column once")
         missing.append(name)
     return None if missing else [known.get(name) for name in header]
 

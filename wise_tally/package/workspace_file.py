@@ -317,7 +317,7 @@ def _check_part(
     for place, record in enumerate(records):
         identity = tuple(record[member] for member in part.identity)
         if identity in seen:
-            report.add(FILE, 0, f"{name}/{place}", f"{identity} stands twice", "each once")
+            report.add(FILE, 0, f"{name}/{place}", f"{identity} appears twice", "each once")
         seen.add(identity)
         if name in NAMED and part.model._default_manager.filter(name=record["name"]).exclude(key=record["id"]).exists():
             report.add(

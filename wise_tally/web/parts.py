@@ -22,7 +22,7 @@ WON, PLANNED = (12_000_000, 31_000_000, 44_000_000, 71_000_000, None, None), (15
 
 EMPTY = {
     "title": "No forecast submitted for this quarter yet",
-    "words": "A submitted forecast says what the quarter will bring. It stands beside the rep’s own, and both are kept.",
+    "words": "A submitted forecast says what the quarter will bring. It is shown next to the rep’s own, and both are saved.",
     "address": "?submit=yes",
     "link_words": "Submit a forecast",
 }

@@ -23,7 +23,7 @@ def of_conversion(created: int, undecided: int, win_rate: float | None, steps: S
         return answer("No deals in this selection.")
     if created - undecided < FEW:
         return answer(
-            "Only {decided} decided yet: too few to name a weak stage.", decided=many(created - undecided, "deal")
+            "Only {decided} closed yet: too few to name a weak stage.", decided=many(created - undecided, "deal")
         )
     rate = Part(win_rate or 0.0, "rate", "of_created")
     worst = max((s for s in steps if s.share), key=lambda s: s.share or 0, default=None)
@@ -123,7 +123,7 @@ def of_probability_check(stages: Sequence[tuple[str, bool | None, float, float |
     """Whether set probabilities hold. Stages as name, whether off (None for too few deals), set and actual win rate."""
     judged = [stage for stage in stages if stage[1] is not None]
     if not judged:
-        return answer("Too few decided deals to check any probability yet.")
+        return answer("Too few closed deals to check any probability yet.")
     off = [stage for stage in judged if stage[1]]
     checked = many(len(judged), "stage")
     if not off and len(judged) == 1:

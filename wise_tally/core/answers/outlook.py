@@ -39,7 +39,7 @@ def of_outlook(span: Span, likely: int, low: int, high: int, quota: int | None, 
 
 def why_it_leads(trust: Trust) -> Answer:
     """What leads, outlook or weighted, and the figures it is decided by."""
-    decided = many(trust.decided, "decided deal")
+    decided = many(trust.decided, "closed deal")
     if trust.over:
         return answer("The period is over: nothing is left to be expected.")
     if not trust.shown:

@@ -16,7 +16,7 @@ class Bounds:
     big_share: float = bound(0.2, "Big deals: the largest share of open deals", "%", 0.01, 1)
     usual_days_times: float = bound(1.5, "Stalled: so many times the typical days of the stage", "times", 1, 10)
     slips: float = bound(2, "Pushed again: close date moved later at least", "times", 1, 20)
-    missed_contacts: float = bound(2, "Not contacted: contact intervals missed", "intervals", 1, 50)
+    missed_contacts: float = bound(2, "Not contacted: missed contacts", "contacts", 1, 50)
     last_days: float = bound(7, "Last days of a period", "days", 1, 60)
     miss_chance: float = bound(0.2, "Will miss quota: chance of reaching it below", "%", 0.01, 0.5)
     decides_points: float = bound(0.1, "Deal that decides: chance of quota with it less without it", "%", 0.01, 1)

@@ -90,7 +90,8 @@ _KINDS = (
     Kind("not_submitted", "people", "No forecast submitted", "Reps who submitted no forecast for the period.", 0.1, "calls"),
     Kind("activity_below", "people", "Activities below target", "A rep who did fewer activities this month than the target to "
          "date.", 0.05, "meet"),
-    Kind("stage_off", "process", "Probability off", "A stage whose set probability lies outside of what was seen.", 0.8, "adopt"),
+    Kind("stage_off", "process", "Probability off", "A stage whose set probability is outside the likely range "
+         "of the actual win rate.", 0.8, "adopt"),
     Kind("win_rate", "process", "Win rate changed", "The win rate of closed deals changed more than chance explains.", 0.4, "trend"),
     Kind("deal_size", "process", "Deal size changed", "The size of won deals changed more than chance explains.", 0.3, "trend"),
     Kind("days_to_win", "process", "Days to win changed", "The days to win changed more than chance explains.", 0.3, "trend"),

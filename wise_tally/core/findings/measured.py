@@ -41,7 +41,7 @@ WORDS = {
     "calls_off": "the forecast submitted for the period ran to the same side by a tenth again",
     "stays_long": "in 91 more days again a larger share went past the typical days than others'",
     "activity_below": "the month ended below its target",
-    "stage_off": "in 91 more days the win rate stood nearer to what was seen than to what is set",
+    "stage_off": "in 91 more days the win rate was closer to the actual rate than to the set probability",
     "win_rate": "the next 91 days stayed on that side of the year before",
     "losses": "the next 91 days the share stayed above the year before",
     "fewer_deals": "the next 28 days stayed below the usual number",

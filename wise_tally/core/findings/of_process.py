@@ -44,7 +44,7 @@ def stage_off(asked: Question) -> Iterator[Finding]:
                 "against a set probability of {set_rate}.",
                 stage=named(stage.name, "stage"),
                 seen=Part(rate.observed, "rate", "seen"),
-                deals=many(rate.decided, "decided deal", "seen"),
+                deals=many(rate.decided, "closed deal", "seen"),
                 set_rate=Part(rate.set_rate, "rate", "set"),
             )
             terms = (
@@ -131,7 +131,7 @@ def deal_size(asked: Question) -> Iterator[Finding]:
     )
     terms = (
         ("deals won lately", Part(len(now), "number")),
-        ("× difference of mean amounts", money_of(abs(mean - was))),
+        ("× difference of average amounts", money_of(abs(mean - was))),
     )
     yield _scope_finding("deal_size", (said, abs(mean - was) * len(now), terms), deals=asked.snapshot.deal[now])
 
@@ -196,7 +196,7 @@ def losses(asked: Question) -> Iterator[Finding]:
                 was=Part(was, "rate", f"lost_before@{what}"),
             )
             terms = (
-                ("mean amount", money_of(size)),
+                ("average amount", money_of(size)),
                 ("× deals beyond the former share", Part(round(more * 100), "times")),
             )
             found = _scope_finding(

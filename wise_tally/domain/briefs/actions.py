@@ -22,7 +22,7 @@ MOST_REASON = 500
 def _person(viewer: Viewer) -> Person:
     person = Person.objects.filter(key=viewer.key).first()
     if person is None:
-        raise PermissionDenied("Only people of the firm have a brief of their own.")
+        raise PermissionDenied("Only people of this workspace have a brief; ask an administrator to add you.")
     return person
 
 

@@ -39,7 +39,7 @@ def _holder(viewer: Viewer) -> Person:
     viewer.require(May.SET_RULES)
     by = Person.objects.filter(key=viewer.key).first()
     if by is None:
-        raise PermissionDenied("A meeting is held by somebody of the firm; you are not among its people.")
+        raise PermissionDenied("Only people of this workspace can hold a one-to-one; ask an administrator to add you.")
     return by
 
 

@@ -52,7 +52,7 @@ def read_people(rows: Sequence[tuple[int, Sequence[str]]]) -> list[PastedPerson]
         person = PastedPerson(number, name, told["e-mail"], told["team"], role, name.casefold() in known)
         _check(person, teams, mails | {other.email.casefold() for other in found if other.email})
         if any(other.name.casefold() == person.name.casefold() for other in found):
-            person.faults.append("The name stands twice.")
+            person.faults.append("This name appears twice.")
         if any(cells[len(order) :]):
             person.faults.append(f"There are more than {plural(len(order), 'column')}.")
         found.append(person)

@@ -35,7 +35,7 @@ def give_token(viewer: Viewer, name: str, now: datetime, use: str = INTERFACE) -
     """A new token for the viewer; returned once and kept only as a hash. Raises WriteRefused."""
     person, name = Person.objects.filter(key=viewer.key).first(), name.strip()
     if person is None:
-        raise PermissionDenied("A token is somebody's of the firm; you are not among its people.")
+        raise PermissionDenied("Only people of this workspace can have a token; ask an administrator to add you.")
     if not name or len(name) > 200:
         raise WriteRefused("Enter what the token is for.")
     if person.tokens.count() >= MOST_TOKENS:

@@ -142,7 +142,7 @@ def _state(line: FilterLine, index: int, row: DealRow) -> dict[str, Any]:
     }
 
 
-@router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as they stood on a day")
+@router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as of a day")
 def deals(request: PageRequest, response: HttpResponse, options: Query[PagedOptions]) -> dict[str, Any]:
     """A page of the deals that the token's person may see; the headers, too, say how many there are and where to go on."""
     refuse_unknown(request, PagedOptions)
@@ -177,7 +177,7 @@ def deals_csv(request: PageRequest, options: Query[DealOptions]) -> HttpResponse
     return answer
 
 
-@router.get("/{deal_id}", response={200: DealState, **PROBLEMS}, summary="One deal as it stood on a day")
+@router.get("/{deal_id}", response={200: DealState, **PROBLEMS}, summary="One deal as of a day")
 def deal(request: PageRequest, deal_id: Key, options: Query[DayOption]) -> dict[str, Any]:
     """The state of one deal; one that is not open to the token's person looks like one that is not there."""
     refuse_unknown(request, DayOption)

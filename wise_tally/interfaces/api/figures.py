@@ -80,7 +80,7 @@ def _answer(request: PageRequest, name: str, options: FigureOptions) -> dict[str
     return figures(question, request.viewer)
 
 
-@router.get("/{name}", response={200: FigureAnswer, **PROBLEMS}, summary="A figure as it stood on a day")
+@router.get("/{name}", response={200: FigureAnswer, **PROBLEMS}, summary="A figure as of a day")
 def figure(request: PageRequest, name: Figure, options: Query[FigureOptions]) -> dict[str, Any]:
     """The figure for the scope, narrowed to what the token's person may see."""
     return _answer(request, name, options)

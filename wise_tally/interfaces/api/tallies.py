@@ -96,7 +96,7 @@ def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]
     }
 
 
-@router.get("/{tally}", response={200: TallyAnswer, **PROBLEMS}, summary="A tally as it stood on a day")
+@router.get("/{tally}", response={200: TallyAnswer, **PROBLEMS}, summary="A report as of a day")
 def tally(request: PageRequest, tally: Key, scope: Query[TallyScope]) -> dict[str, Any]:
     """The rows for the scope, narrowed to what the token's person may see."""
     return _answer(request, tally, scope)

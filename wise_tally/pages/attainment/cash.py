@@ -205,7 +205,7 @@ def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
     kept = {"won": terms[:1], "open": terms[1:], "all": terms}[side]
     return Panel(
         f"Cash due{', ' + words if words else ''}",
-        "Payments of won deals in full and of open deals of counted categories × their probability, rounded per payment, by the day "
+        "Payments of won deals in full and of open deals of included categories × their probability, rounded per payment, by the day "
         "they are due. Bookings differ: a deal is booked in full on the day it is won. Deals without planned payments are not included.",
         tuple(PanelTerm(*term) for term in kept),
         money(int(found.value_minor.sum())),
@@ -230,7 +230,13 @@ def _part(line: FilterLine, found: Payments, index: int) -> str:
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The months as a file."""
     line = read_scope(request, "year")
-    header = ("month", *(f"{side}_{name}" for side in ("won", "open") for name in KINDS), "won", "open_weighted", "all")
+    header = (
+        "month",
+        *(f"{side}, {KIND_WORDS[name]}" for side in ("won", "open") for name in KINDS),
+        "won",
+        "open, weighted",
+        "all",
+    )
     rows = [
         (row.period.text, *row.won, *row.open, row.won_minor, row.open_minor, row.all_minor) for row in Cash(line).rows
     ]

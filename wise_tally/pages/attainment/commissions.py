@@ -334,11 +334,11 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
             "deal",
             "name",
             "on",
-            "taken_back",
+            "clawed back",
             "credited",
-            "rate_percent",
-            "above_quota",
-            "rate_above_percent",
+            "rate, %",
+            "above quota",
+            "rate above, %",
             "commission",
         )
         rows: list[tuple[Any, ...]] = [
@@ -348,11 +348,11 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
             for row in _rows(asked, asked.of(key))
         ]  # fmt: skip
         return sheet_response(
-            Sheet("commission statement", header, frozenset({"credited", "above_quota", "commission"}), rows), kind
+            Sheet("commission statement", header, frozenset({"credited", "above quota", "commission"}), rows), kind
         )
-    of_all = (asked.subject, "credited", "commission", "taken_back", "lines", "without_rate")
+    of_all = (asked.subject, "credited", "commission", "clawed back", "deals", "without a rate")
     sums = [
-        (name, one.credited_minor, one.commission_minor, one.taken_back_minor, one.lines, one.without_rate)
+        (name, one.credited_minor, one.commission_minor, one.taken_back_minor, len(one.deals), one.without_rate)
         for _, name, one in asked.rows()
     ]
     return sheet_response(Sheet("commissions", of_all, frozenset(of_all[1:4]), sums), kind)

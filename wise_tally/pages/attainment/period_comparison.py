@@ -171,10 +171,10 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     asked = ComparisonQuery.of(request, "quarter")
     spans = spans_of(asked)
     header = ["name"]
-    for name, *_ in COMPARED:
-        header += [name, f"{name}_then"]
+    for _, words, _ in COMPARED:
+        header += [words, f"{words}, earlier"]
     rows = [
         (row.name, *(value for cell in row.cells for value in (cell.now, cell.then)))
         for row in compared_rows(asked, asked.by, spans)
     ]
-    return sheet_response(Sheet("compared", tuple(header), frozenset({"won", "won_then"}), rows), kind)
+    return sheet_response(Sheet("period comparison", tuple(header), frozenset({"won", "won, earlier"}), rows), kind)

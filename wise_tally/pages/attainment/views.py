@@ -159,14 +159,14 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
     asked = AttainmentQuery.of(request)
-    header = ("name", "quota", "pace", "won", "attainment", "to_date", "gap", "open", "needed_per_week", "at_todays_pace",
-              "deals_needed", "rank")  # fmt: skip
+    header = ("name", "quota", "pace", "won", "attainment", "attainment to date", "gap", "open", "needed per week", "projected",
+              "deals still needed", "rank")  # fmt: skip
     rows: list[tuple[Any, ...]] = []
     for row in rows_of(asked):
         f, a = row.record.forecast, row.record
         values = (f.quota, a.pace, f.won, f.attainment, a.to_date, f.gap, f.open, row.needed_per_week, row.at_pace)
         rows.append((row.name, *values, row.deals_needed, row.rank))
-    amounts = {"quota", "pace", "won", "gap", "open", "needed_per_week", "at_todays_pace"}
+    amounts = {"quota", "pace", "won", "gap", "open", "needed per week", "projected"}
     if asked.in_hundredths:
         divided = [name in amounts for name in header]
         rows = [

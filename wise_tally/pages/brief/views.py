@@ -146,7 +146,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     brief = read_brief(request)
     rows = shown(brief.line, brief.asked, brief.found) if request.GET.get("all") else brief.chosen
     since = told_since(brief)
-    header = ("kind", "family", "finding", "whose", "at_stake", "deals", "since", "action")
+    header = ("kind", "family", "finding", "whose", "at stake", "deals", "since", "action")
     cells = [
         (
             row.finding.kind.name,
@@ -160,4 +160,4 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         )
         for row in rows
     ]
-    return sheet_response(Sheet("brief", header, frozenset({"at_stake"}), cells), kind)
+    return sheet_response(Sheet("brief", header, frozenset({"at stake"}), cells), kind)

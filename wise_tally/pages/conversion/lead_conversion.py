@@ -24,9 +24,9 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelTerm, listed, panel_response
 
-COLUMNS = ("leads", "open", "dropped", "qualified", "qualified_rate", "deals", "won", "won_rate", "won_minor",
-           "days_to_qualify", "days_to_win")  # fmt: skip
-
+COLUMNS = {"leads": "leads", "open": "open", "dropped": "disqualified", "qualified": "qualified",
+           "qualified_rate": "% qualified", "deals": "deals", "won": "won", "won_rate": "% won", "won_minor": "won amount",
+           "days_to_qualify": "days to qualify", "days_to_win": "days to win"}  # fmt: skip
 
 STEP_COLUMNS = {"reached": "reached", "moved_on": "moved on", "dropped": "disqualified", "open": "still there",
                 "rate": "% moved on", "days": "median days"}  # fmt: skip
@@ -80,7 +80,7 @@ def _of_step(request: PageRequest, figure: str) -> HttpResponse:
         ("reached the step", count(found.reached)),
         ("moved on", count(found.moved_on)),
         ("disqualified there", count(found.dropped)),
-        ("still there, not decided", count(found.open)),
+        ("still in the step", count(found.open)),
         ("moved on ÷ (moved on + disqualified)", percent(found.rate)),
         ("median days of those who left the step", days(found.days)),
     )
@@ -138,7 +138,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         "are averages from creating the lead.",
         terms=tuple(PanelTerm(*term) for term in terms),
         total=totals.get(figure) or count(getattr(found, figure)),
-        total_words=figure.replace("_minor", "").replace("_", " "),
+        total_words=COLUMNS[figure],
         **listed(line, rows[order], [money(int(v)) for v in amount[order][:FIRST_DEALS]], amount[order]),
     )
     return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
@@ -151,14 +151,14 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     rows = _rows(line, names, leads)
     steps = zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)
     sheets = {
-        "": lambda: _sheet("leads", "source", COLUMNS, rows),
-        "steps": lambda: _sheet("steps", "step", tuple(STEP_COLUMNS), [(step.name, row) for step, row in steps]),
+        "": lambda: _sheet("lead conversion", "source", COLUMNS, rows),
+        "steps": lambda: _sheet("lead steps", "step", STEP_COLUMNS, [(step.name, row) for step, row in steps]),
     }
     return chosen_sheet(request, sheets, kind)
 
 
 def _sheet(
-    name: str, first: str, columns: tuple[str, ...], rows: Sequence[tuple[str, LeadFigures | StepFigures]]
+    name: str, first: str, columns: dict[str, str], rows: Sequence[tuple[str, LeadFigures | StepFigures]]
 ) -> Sheet:
     cells = [(words, *(getattr(found, column) for column in columns)) for words, found in rows]
-    return Sheet(name, (first, *columns), frozenset({"won_minor"}), cells)
+    return Sheet(name, (first, *columns.values()), frozenset({"won amount"}), cells)

@@ -332,10 +332,10 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 
 def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
     cells = [(found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in rows.rows]
-    header = (found.by, "deals", "amount", "deals before", "amount before")
-    return Sheet("lost", header, frozenset({"amount", "amount before"}), cells)
+    header = (found.words, "deals", "amount", "deals, earlier", "amount, earlier")
+    return Sheet("loss reasons", header, frozenset({"amount", "amount, earlier"}), cells)
 
 
 def _reasons_sheet(found: Lost, of: Crossed, in_money: bool) -> Sheet:
     cells = [(name, *(amount if in_money else deals for deals, amount, _ in row)) for name, row in of.rows]
-    return Sheet("reasons", (found.words, *of.reasons), frozenset(of.reasons if in_money else ()), cells)
+    return Sheet("loss reasons by row", (found.words, *of.reasons), frozenset(of.reasons if in_money else ()), cells)

@@ -184,8 +184,9 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         rows.append(
             (figure.period.text, *(_plain(v, shape) for v, (_, _, shape) in zip(values, FOLLOWED, strict=True)))
         )
-    money_names = frozenset(name for name, _, shape in FOLLOWED if shape == "money")
-    return sheet_response(Sheet("over time", ("month", *names), money_names, rows), kind)
+    money_words = frozenset(words for _, words, shape in FOLLOWED if shape == "money")
+    header = ("month", *(words for _, words, _ in FOLLOWED))
+    return sheet_response(Sheet("monthly trend", header, money_words, rows), kind)
 
 
 def _plain(value: float | None, shape: str) -> float | None:

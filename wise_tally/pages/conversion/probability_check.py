@@ -188,7 +188,7 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
         one = next((one for one in found.scores if stages[one.stage].key == stage), None)
         if one is None:
             raise Refused(f"“{stage[:60]}” has no Brier score. Choose a stage from the list.", 404)
-        base = PanelTerm("open deals at the checkpoints that are decided since", count(one.deals))
+        base = PanelTerm("open deals at the checkpoints that have closed since", count(one.deals))
         text = "Average of (probability − outcome)² over these deals; outcome is 1 for won, 0 for lost. 0 is perfect."
         return Panel(
             f"Brier score, {name}, {stages[one.stage].name}", text, (base,), score(getattr(one, side)), "score"
@@ -201,7 +201,7 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
     )
     text = "Forecast − actually won, average over all dates checked"
     text += "; of its size, whatever the sign." if what == "error" else "; negative means the forecast was too low."
-    return Panel(f"Mean {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"mean {what}")
+    return Panel(f"Average {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"average {what}")
 
 
 @require_safe
@@ -217,7 +217,7 @@ def _tested(line: FilterLine) -> dict[str, Any]:
     """The back-test as the page draws it, each guess with the addresses of its workings."""
     found = read_back_test(line)
     errors = [
-        (f"mean {what}, {SIDE_WORDS[name]}", _minor(getattr(found, what)(side)), f"{what}-{name}")
+        (f"average {what}, {SIDE_WORDS[name]}", _minor(getattr(found, what)(side)), f"{what}-{name}")
         for side, name in SIDES.items()
         for what in ("error", "bias")
     ]

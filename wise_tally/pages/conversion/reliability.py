@@ -27,7 +27,7 @@ def reliability(line: FilterLine) -> list[Tenth]:
 
 def reliability_sheet(line: FilterLine) -> Sheet:
     """The same as a table."""
-    columns = [f"{method} {what}" for method in OF_DEALS for what in ("deals", "mean chance", "won", "low", "high")]
+    columns = [f"{method} {what}" for method in OF_DEALS for what in ("deals", "average chance", "won", "low", "high")]
     rows = []
     for tenth in reliability(line):
         row: list[object] = [tenth.words]

@@ -20,9 +20,18 @@ from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.request.viewing import PageRequest
 
 WITHOUT = "without one"
-LOSS = ("lost", "lost_value", "undecided", "undecided_value")
-TIMES = ("km_median", "km_p75", "typical_days", "stays", "completed", "running", "running_mean_age", "overstaying")
-RATES = ("stage", "set", "seen", "low", "high", "won", "decided", "off")
+LOSS = ("lost", "value lost", "still open", "value still open")
+TIMES = {
+    "km_median": "median",
+    "km_p75": "75th percentile",
+    "typical_days": "typical days",
+    "stays": "entered",
+    "completed": "left",
+    "running": "in stage now",
+    "running_mean_age": "average days so far",
+    "overstaying": "stalled",
+}
+RATES = ("stage", "set", "actual", "low", "high", "won", "closed deals", "off")
 
 
 @require_safe
@@ -46,8 +55,8 @@ def _stages(line: FilterLine, options: ConversionOptions) -> Sheet:
         )
         for row in passing(line, options)[2]
     ]
-    header = ("stage", "reached", "value", "step", "from_start", *LOSS)
-    return Sheet("conversion", header, frozenset({"value", "lost_value", "undecided_value"}), rows)
+    header = ("stage", "reached", "value", "step", "from start", *LOSS)
+    return Sheet("stage conversion", header, frozenset({"value", "value lost", "value still open"}), rows)
 
 
 def _passing_rows(line: FilterLine, options: ConversionOptions, by: str) -> Sheet:
@@ -60,7 +69,13 @@ def _passing_rows(line: FilterLine, options: ConversionOptions, by: str) -> Shee
         )
         for group in broken_down(line, found, options, by)
     ]
-    header = (words_of(by), *(row.name for row in stages), "undecided", f"of {options.basis}", "of closed")
+    header = (
+        words_of(by),
+        *(row.name for row in stages),
+        "still open",
+        f"win rate, {options.basis}",
+        "win rate, closed deals",
+    )
     return Sheet("conversion rows", header, frozenset(), rows)
 
 
@@ -76,7 +91,7 @@ def _exits(line: FilterLine, options: ConversionOptions) -> Sheet:
         )
         for row in exits_shown(line, options)
     ]
-    return Sheet("exits", ("stage", "left the stage", *WAYS, *money), frozenset(money), rows)
+    return Sheet("where deals went", ("stage", "left the stage", *WAYS, *money), frozenset(money), rows)
 
 
 @require_safe
@@ -102,7 +117,7 @@ def _times(line: FilterLine, by: str, per_deal: bool) -> Sheet:
         if any(one.stays or one.running for one in group.stages)
         for one in group.stages
     ]
-    return _of_rows("time in stage", by, ("stage", *TIMES), rows)
+    return _of_rows("time in stage", by, ("stage", *TIMES.values()), rows)
 
 
 def _of_rows(name: str, by: str, header: tuple[str, ...], rows: list[tuple[Any, ...]]) -> Sheet:
@@ -114,7 +129,7 @@ def _of_rows(name: str, by: str, header: tuple[str, ...], rows: list[tuple[Any, 
 
 def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
     cells = [(name, row.deals, row.median, row.mean) for name, row in rows]
-    return Sheet("days to win", (head, "deals won", "median days", "mean days"), frozenset(), cells)
+    return Sheet("days to win", (head, "deals won", "median days", "average days"), frozenset(), cells)
 
 
 @require_safe
@@ -123,8 +138,8 @@ def seen_table(request: PageRequest, kind: str) -> HttpResponse:
     asked = RowsQuery.of(request)
     line, by = asked.line, asked.by
     sheets = {
-        "": lambda: _of_rows("set and seen", "company", RATES, _rates(line, "company")),
-        "rows": lambda: _of_rows("set and seen rows", by, RATES, _rates(line, by)),
+        "": lambda: _of_rows("probability check", "company", RATES, _rates(line, "company")),
+        "rows": lambda: _of_rows("probability check by row", by, RATES, _rates(line, by)),
         "guesses": lambda: _guesses(line),
         "scores": lambda: _scores(line),
         "tenths": lambda: reliability_sheet(line),
@@ -147,11 +162,11 @@ def _guesses(line: FilterLine) -> Sheet:
         (period_words(one.period), one.words, one.on.isoformat(), one.as_set, one.as_observed, one.won)
         for one in read_back_test(line).guesses
     ]
-    header = ("period", "forecast", "on", "by set", "by seen", "won in the end")
+    header = ("period", "forecast", "on", "with set probabilities", "with actual rates", "actually won")
     return Sheet("back-test", header, frozenset(header[3:]), rows)
 
 
 def _scores(line: FilterLine) -> Sheet:
     stages = line.book.reference.stages
     rows = [(stages[one.stage].name, one.deals, one.as_set, one.as_observed) for one in read_back_test(line).scores]
-    return Sheet("Brier scores", ("stage", "decided deals", "set", "seen"), frozenset(), rows)
+    return Sheet("Brier scores", ("stage", "closed deals", "set", "actual"), frozenset(), rows)

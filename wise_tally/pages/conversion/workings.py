@@ -165,7 +165,7 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
         total=str(count(number)),
         total_words=words[figure],
         **by_amount(line, stopped),
-        not_counted=((f"of the cohort are not {words[figure]} after {name}", whole.totals.created - number),),
+        not_counted=((f"of this selection are not {words[figure]} after {name}", whole.totals.created - number),),
     )
 
 
@@ -189,7 +189,7 @@ def _stage_terms(
         terms += _interval(from_start_interval(rows[0], row, options.by_value))
         return terms, str(percent(row.from_start))
     terms = [
-        ("deals in the cohort", str(count(whole.totals.created))),
+        ("deals in this selection", str(count(whole.totals.created))),
         ("value that reached it", str(money(row.value))),
     ]
     return terms, str(money(row.value) if figure == "value" else count(row.reached))
@@ -247,7 +247,7 @@ def _days_to_win(line: FilterLine, of: Row) -> Panel:
     return Panel(
         title="Days to win",
         definition=OF_PROCESS["days_to_win"].definition,
-        terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("mean", str(days(row.mean)))),
+        terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("average", str(days(row.mean)))),
         total=str(days(row.median)),
         total_words="median",
         **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),

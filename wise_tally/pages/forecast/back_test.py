@@ -9,6 +9,7 @@ from wise_tally.core.outlook.back_test import METHODS, SUBMITTED, RollingTest, S
 from wise_tally.core.outlook.by_person import PersonScore, people_test
 from wise_tally.core.outlook.verdict import PERIODS
 from wise_tally.core.trees import NONE
+from wise_tally.domain.formats import as_words
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet
 from wise_tally.web.filter_line import FilterLine, period_words
@@ -106,7 +107,7 @@ def back_test_sheet(line: FilterLine, kind: str) -> Sheet:
     test = rolling_test(line.book, line.snapshot, past_periods(line.book, line.as_of, kind, PERIODS), line.scope)
     header = ["period", "as of", "won"]
     names = (*METHODS, SUBMITTED)
-    header += [f"{method} {what}" for method in names for what in ("mean", "p10", "p90")]
+    header += [f"{as_words(method)}, {what}" for method in names for what in ("average", "low", "high")]
     rows = []
     for look in test.looks:
         row: list[object] = [look.period.text, look.on.isoformat(), look.came]

@@ -285,19 +285,28 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
     header = (
         "who",
         "level",
-        "called",
-        "by",
-        "made",
+        "submitted",
+        "submitted by",
+        "date",
         "reason",
         "weighted",
-        "as seen",
+        "at actual win rates",
         "outlook",
         "weighed",
         "won + commit",
         "quota",
         "over quota",
     )
-    money = ("called", "weighted", "as seen", "outlook", "weighed", "won + commit", "quota", "over quota")
+    money = (
+        "submitted",
+        "weighted",
+        "at actual win rates",
+        "outlook",
+        "weighed",
+        "won + commit",
+        "quota",
+        "over quota",
+    )
     cells = [
         (
             *(row.row.name, row.depth, row.row.call),
@@ -307,17 +316,17 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
         )
         for row in rows
     ]
-    return Sheet("calls", header, frozenset(money), cells)
+    return Sheet("submitted", header, frozenset(money), cells)
 
 
 def _history_sheet(history: list[Told]) -> Sheet:
-    header = ("for", "when", "by", "called", "difference", "reason")
+    header = ("for", "when", "by", "submitted", "difference", "reason")
     cells = [
         (told.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, told.change_minor, call.reason)
         for told in history
         if (call := told.call)
     ]
-    return Sheet("submitted forecasts", header, frozenset({"called", "difference"}), cells)
+    return Sheet("submitted forecasts", header, frozenset({"submitted", "difference"}), cells)
 
 
 def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:

@@ -42,7 +42,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     """Every day of the period as CSV, XLSX or JSON."""
     line = read_scope(request)
     found = trend_of(line)
-    names = [category.key for category in line.book.reference.categories]
+    names = [category.name for category in line.book.reference.categories]
     rows = [
         (
             date.fromordinal(int(found.days[i])).isoformat(),
@@ -53,4 +53,4 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         for i in range(len(found.days))
     ]
     header = ("day", "won", *names, "weighted")
-    return sheet_response(Sheet("through the period", header, frozenset(header[1:]), rows), kind)
+    return sheet_response(Sheet("trend", header, frozenset(header[1:]), rows), kind)

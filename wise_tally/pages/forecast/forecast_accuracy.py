@@ -179,5 +179,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         for record in found
         for own in record.together.periods
     ]
-    header = ("person", "period", "commit", "won of commit", "due", "slipped", "called", "won")
-    return sheet_response(Sheet("records", header, frozenset({"commit", "won of commit", "called", "won"}), rows), kind)
+    header = ("person", "period", "commit", "won of commit", "due", "slipped", "submitted", "won")
+    return sheet_response(
+        Sheet("forecast accuracy", header, frozenset({"commit", "won of commit", "submitted", "won"}), rows), kind
+    )

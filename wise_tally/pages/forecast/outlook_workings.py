@@ -56,7 +56,7 @@ def _open(place: Place, whole: OfDeals, expected: np.ndarray) -> Panel:
     ):
         here = rows[snapshot.stage[rows] == stage]
         words = (
-            f"{stages[stage].name}, {plural(len(here), 'deal')}, mean chance {percent(whole.chance[here].mean(), 0)}"
+            f"{stages[stage].name}, {plural(len(here), 'deal')}, average chance {percent(whole.chance[here].mean(), 0)}"
         )
         terms.append((words, place.written(int(expected[here].sum()))))
     texts = [f"{percent(whole.chance[row], 0)}: {place.written(int(expected[row]))}" for row in rows[:10].tolist()]
@@ -73,7 +73,7 @@ def _to_come(place: Place, row: OutlookRow, stake: Stakes, whole: OfDeals) -> Pa
             count(int((to_come.expected > 0).sum())),
         ),
         ("as many are expected to be created and won", f"{number:.1f}"),
-        ("× mean amount", place.written(round(to_come.mean_minor / number) if number else None)),
+        ("× average amount", place.written(round(to_come.mean_minor / number) if number else None)),
     ]
     note = (
         "A win that took 20 days fits into the days left as often as it can begin early enough. The number follows how many deals "
@@ -123,7 +123,7 @@ def _weighed(place: Place, row: OutlookRow) -> Panel:
     beside, submitted, written = OutlookBeside.of(place.asked.line), place.row.call, place.written
     found = beside.weighed(place.row, row.mean)
     if found is None or submitted is None:
-        raise Refused("Nothing was submitted here, or too few past periods teach a weight.", 404)
+        return place.panel((), written(None), note="Nothing was submitted, or too few past periods teach a weight.")
     learnt = beside.weighing
     terms = [
         ("won so far", written(row.won)),

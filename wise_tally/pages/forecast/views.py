@@ -249,7 +249,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     chosen = chosen_columns(request.viewer, asked)
     plain = replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows)
     nodes = grid_nodes(plain, unfolded=True)
-    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.key for c in chosen if c.kind == "money")
+    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.head for c in chosen if c.kind == "money")
     rows = [
         (
             row.node.name,
@@ -258,4 +258,4 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         )
         for row in grid_rows(plain, chosen, nodes, shown_nodes(plain, nodes))
     ]
-    return sheet_response(Sheet("forecast", ("row", "level", *(c.key for c in chosen)), money, rows), kind)
+    return sheet_response(Sheet("forecast", ("row", "level", *(c.head for c in chosen)), money, rows), kind)

@@ -190,7 +190,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 
 def _bridge_sheet(asked: ChangesQuery, moves: Moves) -> Sheet:
     rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
-    return Sheet("bridge", ("cause", "amount", "deals"), frozenset({"amount"}), rows)
+    return Sheet("why it changed", ("cause", "amount", "deals"), frozenset({"amount"}), rows)
 
 
 def _shift_sheet(asked: ChangesQuery, shift: ShiftTable) -> Sheet:
@@ -201,8 +201,8 @@ def _shift_sheet(asked: ChangesQuery, shift: ShiftTable) -> Sheet:
         for (_, to), cell in zip(indices, cells, strict=True)
         if cell
     ]
-    money = ("before", "after", "moved")
-    return Sheet("shift", ("from", "to", "deals", *money), frozenset(money), rows)
+    money = ("before", "after", "change")
+    return Sheet("between categories", ("from", "to", "deals", *money), frozenset(money), rows)
 
 
 def person_of(line: FilterLine) -> str:

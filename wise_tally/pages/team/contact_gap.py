@@ -74,8 +74,8 @@ def _with_contacts(shown: list[tuple[DealRow, int]], line: FilterLine) -> list[t
 
 
 DEFINITION = (
-    "Open deals credited to the person, by contact intervals missed since the last call, meeting, e-mail "
-    "or visit (or since the deal was created). The interval comes from the account class, else the "
+    "Open deals credited to the person, by missed contacts: contact intervals passed since the last phone call, meeting, "
+    "e-mail or visit (or since the deal was created). The interval comes from the account class, else the "
     "process, else 14 days."
 )
 
@@ -89,4 +89,4 @@ def working(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The matrix as a file."""
-    return sheet_response(people_sheet(read(request), "contact gap"), kind)
+    return sheet_response(people_sheet(read(request), "contact gaps"), kind)

@@ -164,22 +164,22 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     line = read_scope(request, "week")
     header = (
         "person",
-        "set_out",
-        "set_out_deals",
+        "planned to close",
+        "deals planned",
         "won",
-        "deals_won",
-        "still_open",
-        "phone_done",
-        "phone_target",
-        "mail_done",
-        "mail_target",
+        "deals won",
+        "still open",
+        "phone calls",
+        "target of phone calls",
+        "e-mails",
+        "target of e-mails",
     )
     rows = []
     for one in week_lines(line, week_of(line)):
         acts = [v for _, row, _ in one.done for v in _numbers(row)]
         r = one.row
         rows.append((r.name, r.set_out_minor, r.set_out_deals, r.won_minor, r.deals_won, r.open_minor, *acts))
-    return sheet_response(Sheet("this week", header, frozenset({"set_out", "won", "still_open"}), rows), kind)
+    return sheet_response(Sheet("this week", header, frozenset({"planned to close", "won", "still open"}), rows), kind)
 
 
 def _numbers(row: AttainmentRow | None) -> tuple[float | None, float | None]:

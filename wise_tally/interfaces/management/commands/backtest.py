@@ -62,8 +62,8 @@ class Command(OneLineCommand):
         found = rolling_test(book, book.as_of(day), windows, Filter())
         if not found.enough:
             refuse(
-                f"Too little has been decided for a back-test: it needs two past windows before which {ENOUGH_TO_SHOW} deals "
-                "or more with history had been won or lost. Come back when more has been decided, or shorten the windows."
+                f"Too few deals have closed for a back-test: it needs two past windows before which {ENOUGH_TO_SHOW} deals "
+                "or more with history had been won or lost. Come back when more have closed, or shorten the windows."
             )
         with whole_output():
             if options["format"] == "json":
@@ -112,7 +112,7 @@ def _print_table(found: RollingTest) -> None:
                 f"{NAMES[method]:<18}"
                 + "".join(_cell(value) for value in (one.error, one.bias, share, one.coverage, one.brier))
             )
-    print("\nreliability: mean chance → share won (deals)")
+    print("\nreliability: average chance → share won (deals)")
     for method in OF_DEALS:
         tenths = [f"{one.mean_chance:.2f}→{one.rate:.2f} ({one.deals})" for one in found.reliability(method) if one]
         print(f"{NAMES[method]:<18}{'  '.join(tenths)}")

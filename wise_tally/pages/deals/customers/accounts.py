@@ -145,7 +145,7 @@ def names(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
-    header = ("account", "kind", "territory", "owner", "open_deals", "open", "last_contact")
+    header = ("account", "kind", "territory", "owner", "open deals", "open", "last contact")
     rows = [
         (
             row.account.name,

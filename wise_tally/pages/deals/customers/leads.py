@@ -157,8 +157,8 @@ def page(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
-    header = ("lead", "organisation", "source", "campaign", "score", "owner", "status", "step", "days_in_step", "came_in",
-              "age_days", "dropped_because")  # fmt: skip
+    header = ("lead", "organisation", "source", "campaign", "score", "owner", "status", "step", "days in step", "created",
+              "age, days", "reason disqualified")  # fmt: skip
     rows = [
         (
             lead.name,

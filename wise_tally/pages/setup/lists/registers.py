@@ -141,7 +141,7 @@ REGISTERS = {
             "How certain an open deal is. Rank 1 is the most certain. Categories marked “not included” are not part of the forecast.",
             Category,
             forms.CategoryForm,
-            (("rank", lambda c: c.rank), ("counted", lambda c: "counted" if c.counted else "not counted")),
+            (("rank", lambda c: c.rank), ("in the forecast", lambda c: "included" if c.counted else "not included")),
             *_plain(Category),
             order=("rank",),
             place="rank",

@@ -230,7 +230,9 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
         elif result.in_hundredths:
             values = [None if value is None else value / 100 for value in values]
         rows.append((row.name, *values))
-    return sheet_response(Sheet("tally", (tally.by, *heads), frozenset(heads if is_money else ()), rows), kind)
+    return sheet_response(
+        Sheet("report", (words_of(tally.by), *heads), frozenset(heads if is_money else ()), rows), kind
+    )
 
 
 @require_safe
@@ -271,7 +273,7 @@ def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: 
     behind = deals_behind(line, tally, row)
     adds = behind.adds
     order = np.argsort(-adds, kind="stable")
-    base, part = figure.formula or (Part("deals counted", Kind.COUNT), Part("", figure.kind))
+    base, part = figure.formula or (Part("deals included", Kind.COUNT), Part("", figure.kind))
     written = PARTS_WRITTEN[part.kind]
     terms = [PanelTerm(base.words, PARTS_WRITTEN[base.kind](behind.base.sum()))]
     if figure.formula:
