@@ -100,7 +100,8 @@ def found_by_axe(page, **options):
     """What axe-core finds, a fault once."""
     if not page.evaluate("'axe' in window"):
         page.evaluate(AXE)
-    found = page.evaluate("options => axe.run(options)", {"resultTypes": ["violations"], **options})["violations"]
+    plain = {"resultTypes": ["violations"], "preload": False, "selectors": False, "iframes": False}
+    found = page.evaluate("options => axe.run(options)", plain | options)["violations"]
     return [(v["id"], v["nodes"][0]["html"][:160]) for v in found]
 
 

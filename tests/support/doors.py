@@ -40,7 +40,7 @@ JANUARY = (date(2027, 1, 1), date(2027, 1, 31))
 # What stands for an upload in a form, and what it holds.
 FILES = {"FILE": b"name\nQuite New\n", "CARD": b"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ann Other\r\nEND:VCARD\r\n"}
 
-SEPARATORS = str.maketrans("", "", " .,\u00a0\u202f’'")
+SEPARATORS = "[ .,\u00a0\u202f’']*"
 # What is drawn by chance for each answer, the number of the request and the token of its forms, may hold any digits.
 BY_CHANCE = re.compile(r"\b(?:[0-9a-f]{12}|\w{64})\b")
 
@@ -126,9 +126,10 @@ class Belongings:
 
     def shown_in(self, text):
         """Which of this person's words and numbers stand in a page, however numbers are written."""
-        digits = BY_CHANCE.sub("", text).translate(SEPARATORS)
         quota, call, rate = self.numbers
-        return [mark for mark in (self.mark,) if mark in text] + [n for n in (quota, call, f"{rate}%") if n in digits]
+        written = re.compile("|".join(SEPARATORS.join(digits) for digits in (quota, call, f"{rate}%")))
+        numbers = written.findall(BY_CHANCE.sub("", text)) if written.search(text) else []
+        return [self.mark] * (self.mark in text) + numbers
 
 
 class Firm:
