@@ -63,7 +63,7 @@ def test_too_few_deals_are_refused_and_told(capsys):
     with pytest.raises(SystemExit) as ended:
         call_command("backtest")
     assert ended.value.code == 2
-    assert "Too little has been decided" in capsys.readouterr().err
+    assert "Too few deals have closed" in capsys.readouterr().err
     (row,) = figures(Question("outlook", TODAY, "2026-01-01/2026-12-31"))["rows"]
     assert (row["leads"], row["mean"]) == ("weighted", None)
     assert "an outlook needs 20" in row["reason"]

@@ -6,20 +6,25 @@ from datetime import datetime
 from typing import Any, Literal
 from urllib.parse import urlencode
 
+from django.db.models import QuerySet
 from django.urls import reverse
 
 from wise_tally.book.store import books
 from wise_tally.domain.deals.activity_actions import REPEATS, About
+from wise_tally.domain.deals.models import Account
 from wise_tally.domain.formats import as_words
 from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
+from wise_tally.web.page_query import Link
 from wise_tally.web.paging import neighbours, page_of
+from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.viewing import PageRequest
 
 # Entries that stand open; earlier ones are folded, and turned over.
 SHOWN, PAGE = 15, 50
 NEXT = 20
+KINDS = {"": "all", "change": "changes", "activity": "activities", "note": "notes"}
 
 
 @dataclass(frozen=True)
@@ -42,10 +47,12 @@ class Entry:
 
 def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: Sequence[Entry] = ()) -> dict[str, Any]:
     """The entries before a moment on the page asked for, what is planned as it is now, and whom the viewer may plan for."""
+    kind = one_of(request.GET.get("journal", ""), KINDS, "is not a kind of entry")
     activities = about.activities.select_related("person").order_by("at", "pk")
     planned = activities.filter(status="planned")
-    done = activities.exclude(status="planned").filter(at__lt=ends_at).reverse()
+    done = _shown(activities.exclude(status="planned").filter(at__lt=ends_at).reverse(), kind in ("", "activity"))
     notes = about.notes.filter(at__lt=ends_at).select_related("person").order_by("-at", "-pk")
+    notes, changes = _shown(notes, kind in ("", "note")), changes if kind in ("", "change") else ()
     page = page_of(request, len(changes) + done.count() + notes.count(), PAGE)
     entries = [
         *changes,
@@ -57,17 +64,29 @@ def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: S
     ]
     entries.sort(key=lambda entry: entry.at, reverse=True)
     opened = page.first + SHOWN if page.number == 1 else page.last
-    own = request.GET.copy()
-    own.pop("page", None)
+
+    def query(**changed: str) -> str:
+        own = {k: v for k, v in request.GET.items() if k != "page"}
+        return urlencode({k: v for k, v in (own | changed).items() if v})
+
     return {
         "planned": planned[:NEXT],
         "planned_later": max(0, planned.count() - NEXT),
         "repeats": REPEATS,
         "journal": entries[page.first : opened],
         "earlier": entries[opened : page.last],
-        "turned": {"page": page, **neighbours(page, lambda number: urlencode([*own.items(), ("page", number)]))},
+        "journal_kinds": [
+            Link(words, f"{query(journal=value)}#journal", value == kind)
+            for value, words in KINDS.items()
+            if value != "change" or not isinstance(about, Account)
+        ],
+        "turned": {"page": page, **neighbours(page, lambda number: query(page=number))},
         "assignees": _assignees(request.viewer) if request.viewer.may(May.CHANGE_DEALS_BELOW) else [],
     }
+
+
+def _shown(rows: QuerySet[Any], shown: bool) -> QuerySet[Any]:
+    return rows if shown else rows.none()
 
 
 def _assignees(viewer: Viewer) -> list[Person]:

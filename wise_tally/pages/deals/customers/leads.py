@@ -1,7 +1,7 @@
 """The list of leads, as of a day, with the step each stood in."""
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from django.db.models import Case, Exists, F, OuterRef, Q, QuerySet, Subquery, When
@@ -11,6 +11,8 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.customer import days_between
+from wise_tally.core.reference_data import ReferenceData
+from wise_tally.domain.database import among
 from wise_tally.domain.deals.models import Lead, LeadMove
 from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Person
@@ -33,12 +35,22 @@ STATUSES = {
     "dropped": ("dropped",),
     "all": ("new", "", "working", "qualified", "dropped"),
 }
-UNASSIGNED = "unassigned"
+UNASSIGNED, TEAM = "unassigned", "team:"
 
 
 def visible_lead(request: PageRequest, key: str) -> Lead:
     """The lead, if the viewer may open it."""
     return visible(request).lead(key, "owner", "deal")
+
+
+def owned_by(leads: QuerySet[Lead], who: str, reference: ReferenceData, as_of: date) -> QuerySet[Lead]:
+    """Leads of a person (identifier), of a team’s people on a day (`team:` and identifier), or of nobody yet; without `who` all."""
+    if not who.startswith(TEAM):
+        return leads.filter(owner=None) if who == UNASSIGNED else leads.filter(owner__key=who) if who else leads
+    teams, day = {f"{TEAM}{one.key}": index for index, one in enumerate(reference.teams)}, as_of.toordinal()
+    below = reference.team_tree(as_of).below(teams[who]) if who in teams else frozenset()
+    people = (one.key for index, one in enumerate(reference.people) if reference.team_of(index, day) in below)
+    return leads.filter(owner__key__in=among(people))
 
 
 def age_days(lead: Lead, moment: datetime) -> float:
@@ -89,7 +101,7 @@ class LeadQuery(PageQuery):
     status: str = choice(STATUSES, "open")
     source: str = text()
     step: str = text()
-    # Whose, or nobody's yet.
+    # A person's, a team's, or nobody's yet.
     owner: str = text()
     find: str = text()
     page: str = text()
@@ -126,8 +138,7 @@ def _listed(request: PageRequest, whole: bool = False) -> LeadList:
         found = found.filter(source=asked.source)
     if asked.step:
         found = found.filter(Q(step_then=asked.step))
-    if asked.owner:
-        found = found.filter(owner=None) if asked.owner == UNASSIGNED else found.filter(owner__key=asked.owner)
+    found = owned_by(found, asked.owner, line.book.reference, line.as_of)
     page, moment = page_of(request, found.count(), PAGE), line.ends_at
     shown = found if whole else found[page.first : page.last]
     steps = {step.key: step for step in LeadStep.objects.all()}
@@ -147,6 +158,7 @@ def page(request: PageRequest) -> HttpResponse:
         "statuses": STATUSES,
         "steps": lead_steps(),
         "owners": Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name"),
+        "teams": [choice for choice in found.asked.line.choices_who if choice.value.startswith(TEAM)],
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),

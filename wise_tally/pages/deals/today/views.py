@@ -20,9 +20,10 @@ from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision, Lead
 from wise_tally.domain.deals.parts import Who, change_part
-from wise_tally.domain.org.access import May, Viewer
+from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
+from wise_tally.pages.deals.customers.leads import owned_by
 from wise_tally.pages.deals.today.calls import calls_of
 from wise_tally.pages.deals.today.due import REASON_WORDS, coming, due_deals, due_panel, flagged, in_order
 from wise_tally.web.answers import say
@@ -64,7 +65,6 @@ def today(request: PageRequest) -> HttpResponse:
         "leads": leads[:LEADS],
         "leads_count": leads.count(),
         "leads_owner": whose,
-        "leads_words": "New leads, everyone’s" if _is_narrower(line, viewer) else "New leads",
         "stages": stage_choices(),
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
@@ -74,18 +74,11 @@ def today(request: PageRequest) -> HttpResponse:
     return render(request, "today/today.html", answer)
 
 
-def _is_narrower(line: FilterLine, viewer: Viewer) -> bool:
-    """Whether a team was chosen by somebody who sees more leads than its own: they are not narrowed to it."""
-    return line.scope.team != NONE and "who" in dict(line.given) and not viewer.sees_own_only
-
-
 def _new_leads(request: PageRequest, line: FilterLine) -> tuple[QuerySet[Lead], str]:
-    """New leads of the person chosen (with the identifier), else all that the viewer may see."""
+    """New leads of whom was chosen (as the list of leads names them), else all that the viewer may see."""
+    who = "" if request.viewer.sees_own_only else dict(line.given).get("who", "").removeprefix("person:")
     leads = visible(request).leads().filter(status__in=("new", "")).select_related("owner").order_by("created_at")
-    if line.scope.person == NONE or request.viewer.sees_own_only:
-        return leads, ""
-    key = line.book.reference.people[line.scope.person].key
-    return leads.filter(owner__key=key), key
+    return owned_by(leads, who, line.book.reference, line.as_of), who
 
 
 @require_safe
