@@ -33,7 +33,7 @@ def test_columns_are_kept_for_the_one_who_chose_them(demo, sign_in):
     assert chosen == ["won", "seen", "coverage", "to_date"], "in the order of all, unknown ones left out"
     assert [c.key for c in other.get("/forecast/").context["columns"]] == list(usual)
     told = list(csv.reader(io.StringIO(head.get("/forecast/table.csv").content.decode())))
-    assert told[0] == ["row", "level", *chosen]
+    assert told[0] == ["row", "level", "won", "weighted at actual win rates", "coverage", "attainment to date"]
     # What a measure has not is passed over, and comes back.
     assert [c.key for c in head.get("/forecast/?measure=margin").context["columns"]] == ["won", "coverage", "to_date"]
     head.post("/forecast/columns/", {"what": "usual", "column": ["won"]})

@@ -54,7 +54,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 
 # So many rows of a breakdown, each a table with its picture.
-TIME_SIDE_BY_SIDE = 9
+TIME_SIDE_BY_SIDE = 12
 # The choices above the bars: parameter, label, and the words of each value.
 SWITCHES: dict[str, tuple[str, dict[str, str]]] = {
     "measure": ("Show", {"number": "number", "value": "amount"}),
