@@ -131,7 +131,7 @@ def test_no_page_answers_500_and_each_names_what_is_accepted(demo, sign_in):
 @pytest.mark.parametrize(
     ("field", "typed", "says"),
     [
-        ("amount", "12a", "only € may stand beside the number"),
+        ("amount", "12a", "only € may be written with the number"),
         ("amount", "-5", "from 0"),
         ("amount", "123456789012", "11 digits"),
         ("expected_close", "2020-01-01", "before the deal was created"),
