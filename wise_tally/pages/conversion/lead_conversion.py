@@ -10,6 +10,7 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.conversion import of_leads
 from wise_tally.core.leads import LeadFigures, LeadRows, StepFigures, lead_figures, leads_in, step_figures
+from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
@@ -111,18 +112,11 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     value = None if text is None else names.index(text) if text else NONE
     found = lead_figures(line.snapshot, leads, value)
     kept = leads if value is None else leads.take(leads.value == value)
-    deals = kept.deal[kept.deal >= 0]
-    rows = np.searchsorted(line.snapshot.deal, deals)
-    rows = rows[(rows < len(line.snapshot.deal))]
-    rows = rows[np.isin(line.snapshot.deal[rows], deals)]
-    if figure in ("won", "won_rate", "won_minor", "days_to_win"):
-        rows = rows[line.snapshot.kind[rows] == WON]
-    amount = line.snapshot.amount_minor[rows]
-    order = np.argsort(-amount, kind="stable")
+    rows, amount = _deals_of(line, kept, figure in ("won", "won_rate", "won_minor", "days_to_win"))
     terms = [
         ("leads created in the period", count(found.leads)),
         ("still open", count(found.open)),
-        ("dropped", count(found.dropped)),
+        ("disqualified", count(found.dropped)),
         ("qualified", count(found.qualified)),
         ("with a deal", count(found.deals)),
         ("of these won", count(found.won)),
@@ -139,9 +133,19 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         terms=tuple(PanelTerm(*term) for term in terms),
         total=totals.get(figure) or count(getattr(found, figure)),
         total_words=COLUMNS[figure],
-        **listed(line, rows[order], [money(int(v)) for v in amount[order][:FIRST_DEALS]], amount[order]),
+        **listed(line, rows, [money(int(v)) for v in amount[:FIRST_DEALS]], amount),
     )
     return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
+
+
+def _deals_of(line: FilterLine, leads: LeadRows, won: bool) -> tuple[Ints, Ints]:
+    """Deals that leads became, or those won of them: rows of the snapshot and amounts in minor units, the largest first."""
+    rows = np.flatnonzero(np.isin(line.snapshot.deal, leads.deal))
+    if won:
+        rows = rows[line.snapshot.kind[rows] == WON]
+    amount = line.snapshot.amount_minor[rows]
+    order = np.argsort(-amount, kind="stable")
+    return rows[order], amount[order]
 
 
 @require_safe

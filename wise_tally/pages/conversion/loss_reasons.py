@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 from urllib.parse import urlencode
 
 import numpy as np
@@ -211,8 +212,6 @@ def page(request: PageRequest) -> HttpResponse:
     asked, found = read_lost(request)
     line = asked.line
     rows = _table(line, found)
-    stages = [] if found.by == "stage" else _stage_names(line)
-    largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
     whole = rows.whole
     told = of_losses(
         whole.deals,
@@ -222,9 +221,7 @@ def page(request: PageRequest) -> HttpResponse:
         found.words,
         "the same days of the previous period",
     )
-    parts = _by_stage(line, found, largest) if stages else {}
     answer = {
-        "stages": stages,
         "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
         "line": line,
         "tabs": tabs(line, "lost"),
@@ -233,17 +230,8 @@ def page(request: PageRequest) -> HttpResponse:
         "by_links": asked.links("by", dict(_choices())),
         "before": found.before and period_words(found.before),
         "now": period_words(found.period),
-        "rows": [
-            (
-                found.name(row.value),
-                row,
-                (share(row.amount_minor, largest), share(row.amount_before, largest), parts.get(row.value, [])),
-                (rows.share(row), so_far),
-                asked.cell(row.value),
-            )
-            for row, so_far in zip(rows.rows, rows.added_up, strict=True)
-        ],
-        "whole": rows.whole,
+        **_drawn_rows(asked, found, rows),
+        "whole": whole,
         "crossed": _crossed(asked, found, rows),
         "by_value": asked.measure == "value",
         "measures": asked.links("measure", {"number": "number", "value": f"value, {currency_sign()}"}),
@@ -252,6 +240,24 @@ def page(request: PageRequest) -> HttpResponse:
         "footer": Footer(len(found.rows[0]), exports=exports("conversion:lost-table", asked.query(measure=None))),
     }
     return render(request, "conversion/lost.html", answer)
+
+
+def _drawn_rows(asked: LossQuery, found: Lost, rows: LostTable) -> dict[str, Any]:
+    """The rows with their bars, divided by the stages lost after, and shares."""
+    stages = [] if found.by == "stage" else _stage_names(asked.line)
+    largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
+    parts = _by_stage(asked.line, found, largest) if stages else {}
+    drawn = [
+        (
+            found.name(row.value),
+            row,
+            (share(row.amount_minor, largest), share(row.amount_before, largest), parts.get(row.value, [])),
+            (rows.share(row), so_far),
+            asked.cell(row.value),
+        )
+        for row, so_far in zip(rows.rows, rows.added_up, strict=True)
+    ]
+    return {"stages": stages, "rows": drawn}
 
 
 def _place(text: str, sides: Sides) -> int:

@@ -1,5 +1,6 @@
 """The one-to-one: everything that a manager and a rep talk about once a week, on one page."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from typing import Any
@@ -22,9 +23,9 @@ from wise_tally.core.money import Ints
 from wise_tally.core.outlook.rows import outlook_rows
 from wise_tally.core.people_table import PeopleCell, people_table
 from wise_tally.core.trees import NONE
-from wise_tally.core.what_changed import Changes, changes
+from wise_tally.core.what_changed import changes
 from wise_tally.domain.formats import day, plural
-from wise_tally.domain.org.access import May
+from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.meeting_actions import (
     agree,
@@ -67,25 +68,43 @@ ALONE = "X-Saves-Itself"
 def people(request: PageRequest) -> HttpResponse:
     """Whom one may meet: attainment, likely outcome, last meeting, agreed actions still to do."""
     line = read_scope(request)
-    keys = [choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")]
-    if not keys:
-        keys = [line.book.reference.people[line.scope.person].key] if line.scope.person != NONE else []
+    found = _to_meet(line)
+    likely = _likely_outcomes(line)
+    shown, turned = paged(request, found, line.query())
+    answer = {
+        "line": line,
+        **turned,
+        "tabs": tabs(line, "one-to-ones"),
+        "rows": _people_rows(request.viewer, line, shown, likely),
+        "likely": likely,
+        "footer": Footer(len(found), what="person"),
+    }
+    return render(request, "team/one_to_ones.html", answer)
+
+
+def _to_meet(line: FilterLine) -> list[Person]:
+    """Who of the scope sells and is there on the day, by name."""
+    keys = {choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")}
+    if not keys and line.scope.person != NONE:
+        keys = {line.book.reference.people[line.scope.person].key}
     here = Q(active_to=None) | Q(active_to__gte=line.as_of)
     listed = Person.objects.filter(here).exclude(role__in=("admin", "viewer")).order_by("name")
-    chosen = set(keys)
-    found = [person for person in listed if person.key in chosen]
-    viewer = request.viewer
+    return [person for person in listed if person.key in keys]
+
+
+def _people_rows(
+    viewer: Viewer, line: FilterLine, shown: Sequence[Person], likely: dict[str, int]
+) -> list[tuple[Any, ...]]:
+    """Of each person the record, the outlook, the query of workings, the last meeting, open actions and the address."""
     people, scope = line.book.reference.people, replace(line.scope, person=NONE)
     records = {
         people[row.forecast.node].key: row
         for row in attainment(line.book, line.snapshot, line.period, scope, "person")
         if row.forecast.node != NONE
     }
-    likely = _likely_outcomes(line)
-    shown, turned = paged(request, found, line.query())
     met, agreed = last_meetings(viewer, line.as_of + timedelta(days=1)), open_actions_of(line.as_of)
     query = line.query(who=None)
-    rows = [
+    return [
         (
             person,
             records.get(person.key),
@@ -97,15 +116,6 @@ def people(request: PageRequest) -> HttpResponse:
         )
         for person in shown
     ]
-    answer = {
-        "line": line,
-        **turned,
-        "tabs": tabs(line, "one-to-ones"),
-        "rows": rows,
-        "likely": likely,
-        "footer": Footer(len(found), what="person"),
-    }
-    return render(request, "team/one_to_ones.html", answer)
 
 
 def _likely_outcomes(line: FilterLine) -> dict[str, int]:
@@ -145,8 +155,6 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     whole = whole_attainment(line)
     brief = brief_for(line, viewer, visible(request), since)
     deals = brief.asked.open
-    calls, earlier = _calls(line, key), line.book.as_of(since)
-    moved = changes(line.book, earlier, line.snapshot, line.period, line.scope, "weighted")
     answer = {
         "line": line,
         "tabs": tabs(line, "one-to-ones"),
@@ -154,13 +162,9 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "name": line.who_label,
         "whole": whole,
         "working": working_query(line, f"person:{key}"),
-        "working_then": f"{line.query(period=line.period.text, as_of=since.isoformat())}&node=person:{key}",
         "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
-        "since": since,
         "is_meeting": is_meeting,
-        "changed": f"{reverse('forecast:changed')}?{line.query()}&from={since.isoformat()}",
-        "moved": moved,
-        "moved_rows": _moved(moved, line),
+        **_changed(line, key, since),
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
@@ -170,7 +174,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "deals": _largest(line, brief.asked, request),
         "open": (len(deals.rows), int(deals.amount_minor.sum())),
         "activities": _activities(line, since),
-        "calls": calls,
+        "calls": _calls(line, key),
         "neighbours": _neighbours(line, key),
         "say": say(
             _told(line, whole, deals),
@@ -216,11 +220,18 @@ def _neighbours(line: FilterLine, key: str) -> tuple[tuple[str, str] | None, tup
     return link(place - 1), link(place + 1)
 
 
-def _moved(found: Changes, line: FilterLine) -> list[tuple[str, str, Any]]:
-    """The deals that moved the weighted figure the most: identifier, name, both parts."""
+def _changed(line: FilterLine, key: str, since: date) -> dict[str, Any]:
+    """How the weighted figure moved since a day, and the deals that moved it the most: identifier, name, both parts."""
+    found = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
     deals = [one.deal for one in found.moved[:FEW]]
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
-    return [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)]
+    return {
+        "since": since,
+        "working_then": f"{line.query(period=line.period.text, as_of=since.isoformat())}&node=person:{key}",
+        "changed": f"{reverse('forecast:changed')}?{line.query()}&from={since.isoformat()}",
+        "moved": found,
+        "moved_rows": [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)],
+    }
 
 
 def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tuple[str, PeopleCell, int]]:
