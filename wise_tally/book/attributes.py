@@ -238,13 +238,20 @@ def attributes_of(book: Book) -> StoredAttributes:
 
 def kept_rows(found: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
     """Rows as they are kept, straight from the cursor: moments are seconds, days ordinals."""
-    try:
-        statement, values = found.query.sql_with_params()
-    except EmptyResultSet:
+    statement = statement_of(found)
+    if statement is None:
         return []
     with connection.cursor() as cursor:
-        cursor.execute(statement, values)
+        cursor.execute(*statement)
         return cursor.fetchall()
+
+
+def statement_of(found: QuerySet[Any, Any]) -> tuple[str, tuple[Any, ...]] | None:
+    """What the database is asked, with its parameters; None where there can be no rows."""
+    try:
+        return found.query.sql_with_params()
+    except EmptyResultSet:
+        return None
 
 
 def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:

@@ -5,11 +5,12 @@ from datetime import date, timedelta
 
 import numpy as np
 
+from wise_tally.core.backtest import unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.breakdowns import grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import calls_in_force
-from wise_tally.core.derived import Grows, derived
+from wise_tally.core.derived import Grown, Grows, derived
 from wise_tally.core.forecast import forecast_lines
 from wise_tally.core.lines import Filter, shown_nodes
 from wise_tally.core.money import Ints, ratio, sum_by_group
@@ -99,40 +100,70 @@ def rep_records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -
     return found if scope.person == NONE else {one: found[one] for one in (scope.person,) if one in found}
 
 
+@dataclass(frozen=True)
+class _AtMiddle:
+    """Parts of people in deals that were open at mid-period, shape (parts,): deal (index), person, amount in minor units, whether it
+    was commit, due, and moved later since.
+    """
+
+    deal: Ints
+    person: Ints
+    amount_minor: Ints
+    in_commit: np.ndarray
+    due: np.ndarray
+    moved: np.ndarray
+
+
+def _untouched(found: _AtMiddle, grown: Grown, _: Period, last: date, scope: Filter) -> _AtMiddle | None:
+    return found if unchanged_before(grown, last, scope) else None
+
+
+@derived(_untouched, most=24)
+def _at_middle(book: Book, period: Period, last: date, scope: Filter) -> _AtMiddle:
+    """The deals at mid-period, and which of them had moved by the day `last`."""
+    middle = middle_of(period)
+    # What was closed by then was neither commit nor due; unless reopened it is still closed, and its people hold it at the end, too.
+    rows = book.rows_on(middle)
+    then = book.states(middle, rows[book.reference.stage_kind[book.revisions.stage[rows]] == OPEN])
+    lines = forecast_lines(book, then, period, scope, "person")
+    surest = f"category:{book.reference.surest_first[0]}" if book.reference.surest_first else "open"
+    return _AtMiddle(
+        deal=then.deal[lines.lines.rows],
+        person=lines.node,
+        amount_minor=lines.amount_minor,
+        in_commit=lines.counts(surest),
+        due=lines.counts("open"),
+        moved=_moved_later(book, last, then, lines.lines.rows),
+    )
+
+
 @derived(Grows.KEPT, most=24)
 def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
     """Of each person of the scope who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
     deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
     call in force at mid-period against what was won. Source: common practice; own definition.
     """
-    middle, people = middle_of(period), len(book.reference.people)
-    # What was closed by then was neither commit nor due; unless reopened it is still closed, and its people hold it at the end, too.
-    rows = book.rows_on(middle)
-    then = book.states(middle, rows[book.reference.stage_kind[book.revisions.stage[rows]] == OPEN])
-    lines = forecast_lines(book, then, period, scope, "person")
-    surest = f"category:{book.reference.surest_first[0]}" if book.reference.surest_first else "open"
-    in_commit, due = lines.counts(surest), lines.counts("open")
-    index = np.searchsorted(snapshot.deal, then.deal[lines.lines.rows])
+    people, then = len(book.reference.people), _at_middle(book, period, min(period.ends_on, snapshot.as_of), scope)
+    index = np.searchsorted(snapshot.deal, then.deal)
     closed_on = snapshot.closed_on[index]
     won_here = (snapshot.kind[index] == WON) & (closed_on >= period.starts_on.toordinal())
     won_here &= closed_on <= period.ends_on.toordinal()
-    moved = _moved_later(book, min(period.ends_on, snapshot.as_of), then, lines.lines.rows)
-    one = np.ones(len(lines.node), dtype=np.int64)
+    one = np.ones(len(index), dtype=np.int64)
 
     def by_person(values: Ints, keep: np.ndarray) -> Ints:
-        return sum_by_group(values[keep], lines.node[keep], people)
+        return sum_by_group(values[keep], then.person[keep], people)
 
     columns = (
-        by_person(lines.amount_minor, in_commit),
-        by_person(lines.amount_minor, in_commit & won_here),
-        by_person(one, due),
-        by_person(one, due & moved),
+        by_person(then.amount_minor, then.in_commit),
+        by_person(then.amount_minor, then.in_commit & won_here),
+        by_person(one, then.due),
+        by_person(one, then.due & then.moved),
     )
     ended = forecast_lines(book, snapshot, period, scope, "person")
     won = sum_by_group(ended.value_minor("won"), ended.node, people)
-    calls = calls_in_force(book.reference, middle, period)
+    calls = calls_in_force(book.reference, middle_of(period), period)
     holding = np.zeros(people + 1, dtype=bool)
-    holding[np.concatenate([lines.node, ended.node])] = True
+    holding[np.concatenate([then.person, ended.node])] = True
     found = {}
     # Of others only the call would be known: nothing they committed or won is in the scope.
     for person in shown_nodes(book.reference, scope, grouping(book, "person", snapshot.as_of), snapshot.as_of, holding):

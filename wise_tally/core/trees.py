@@ -43,11 +43,26 @@ class Tree:
 
     def children(self, node: int) -> tuple[int, ...]:
         """Direct children of `node`; -1 gives the roots."""
-        return tuple(i for i, parent in enumerate(self.parents) if parent == node)
+        return self._children.get(node, ())
+
+    @cached_property
+    def _children(self) -> dict[int, tuple[int, ...]]:
+        found: dict[int, list[int]] = {}
+        for node, parent in enumerate(self.parents):
+            found.setdefault(parent, []).append(node)
+        return {parent: tuple(nodes) for parent, nodes in found.items()}
+
+    @cached_property
+    def _below(self) -> dict[int, frozenset[int]]:
+        found: dict[int, list[int]] = {}
+        for node, path in enumerate(self.paths):
+            for above in path:
+                found.setdefault(above, []).append(node)
+        return {above: frozenset(nodes) for above, nodes in found.items()}
 
     def below(self, node: int) -> frozenset[int]:
         """`node` and all nodes below it."""
-        return frozenset(i for i, path in enumerate(self.paths) if node in path)
+        return self._below.get(node, frozenset())
 
     def roll_up(self, direct: Ints) -> Ints:
         """Add each node's row to all its ancestors; `direct` has shape (nodes, columns)."""

@@ -19,6 +19,7 @@ from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, saved_i
 from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.domain.deals.selectors import contacts_by_account, done_contacts
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.remembered import beside
 
 NOTHING = np.iinfo(np.int64).min
 
@@ -105,8 +106,13 @@ def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
 
     A deal without a customer counts the contacts about itself. What was done by the end of the as-of day counts.
     """
-    contacts = done_contacts().filter(at__lt=line.ends_at)
     book, deal = line.book, line.snapshot.deal[rows]
+    return days_since_contact(_contacted(line, deal), book.deals.created_at[deal], line.snapshot.cut)
+
+
+def _contacted(line: FilterLine, deal: Ints) -> Ints:
+    """When the customers of deals (indices) were contacted last, a deal itself where it has none; 0 for never."""
+    contacts = done_contacts().filter(at__lt=line.ends_at)
     account = attributes_of(line).references("account")[deal]
     by_account = contacts_by_account(line.ends_at).filter(pk__in=among(np.unique(account).tolist()))
     by_deal = contacts.filter(account=None).exclude(deal=None).order_by()
@@ -115,12 +121,11 @@ def contact_days(line: FilterLine, rows: Ints) -> np.ndarray:
     last[accounts[:, 0]] = accounts[:, 1]
     met = last[account]
     alone = whole_numbers(by_deal.values_list("deal_id").annotate(last=Max("at")), 2)
-    own = np.zeros(len(book.deals.key), dtype=np.int64)
+    own = np.zeros(len(line.book.deals.key), dtype=np.int64)
     index = attributes_of(line).places(alone[:, 0])
     there = (index >= 0) & (index < len(own))
     own[index[there]] = alone[there, 1]
-    met = np.where(account == 0, own[deal], met)
-    return days_since_contact(met, book.deals.created_at[deal], line.snapshot.cut)
+    return np.where(account == 0, own[deal], met)
 
 
 def contact_intervals(line: FilterLine, rows: Ints) -> Ints:
@@ -148,8 +153,10 @@ def open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
 
 @derived()
 def _open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
-    rows = np.flatnonzero(line.snapshot.kind == OPEN)
-    spent = contact_days(line, rows)
+    rows, book = np.flatnonzero(line.snapshot.kind == OPEN), line.book
+    deal, every = line.snapshot.deal[rows], np.arange(len(book.deals.key))
+    met = beside(attributes_of(line), ("contacted", line.as_of), lambda: _contacted(line, every))
+    spent = days_since_contact(met[deal], book.deals.created_at[deal], line.snapshot.cut)
     return rows, spent, gaps(line, rows, spent)
 
 

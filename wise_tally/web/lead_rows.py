@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 from django.db.models import Q, QuerySet
 
-from wise_tally.book.attributes import kept_rows
+from wise_tally.book.attributes import kept_rows, statement_of
 from wise_tally.core.leads import STATUSES, LeadRows
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
@@ -13,10 +13,16 @@ from wise_tally.domain.deals.models import Lead, LeadMove
 from wise_tally.domain.process.models import LeadStep
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.remembered import beside
 
 
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     """Names of the sources, and all these leads told apart by source."""
+    asked = ("leads", statement_of(leads))
+    return beside(attributes_of(line), asked, lambda: _lead_rows(line, leads))
+
+
+def _lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     columns = ("source", "owner__key", "created_at", "closed_at", "status", "deal_id", "pk")
     rows = kept_rows(leads.order_by("pk").values_list(*columns))
     sources, owners, created, closed, statuses, deals, numbers = (

@@ -4,9 +4,9 @@ from datetime import date, datetime, timedelta
 from functools import partial
 
 import numpy as np
-from django.db.models import F, Min, Q, Sum
+from django.db.models import F, Min, Q, QuerySet, Sum
 
-from wise_tally.book.attributes import kept_rows, whole_numbers
+from wise_tally.book.attributes import kept_rows, statement_of, whole_numbers
 from wise_tally.core.book import Book, Flags
 from wise_tally.core.findings.bounds import Bounds
 from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
@@ -16,7 +16,7 @@ from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
 from wise_tally.domain.briefs.selectors import bounds_in_force
 from wise_tally.domain.database import among
-from wise_tally.domain.deals.models import Account, Invoice, LeadMove
+from wise_tally.domain.deals.models import Account, Invoice, Lead, LeadMove
 from wise_tally.domain.deals.selectors import done_contacts, without_next_step
 from wise_tally.domain.org.access import people_left
 from wise_tally.web import deal_columns
@@ -25,6 +25,7 @@ from wise_tally.web.expectation import leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.lead_rows import lead_rows
 from wise_tally.web.nodes import scope_node
+from wise_tally.web.remembered import beside
 from wise_tally.web.visibility import Visibility
 
 USUAL_DAYS = 7
@@ -134,10 +135,10 @@ def _touched(ends: datetime) -> Ints:
     return np.concatenate([whole_numbers(found.values_list("lead_id"), 1)[:, 0] for found in (contacts, moves)])
 
 
-def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
-    """New leads of the scope's people that nobody contacted, moved or closed by the end of the day."""
+def _untouched(line: FilterLine, leads: QuerySet[Lead]) -> tuple[Ints, Ints, Ints]:
+    """Places among all leads, owners and creation of new ones that nobody contacted, moved or closed by the end of the day."""
     ends = line.ends_at
-    found = may_see.leads().filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
+    found = leads.filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
     found = found.filter(created_at__gte=ends - LEADS_BACK).order_by("pk")
     columns = ("pk", "owner__key", "created_at")
     reference, rows = line.book.reference, kept_rows(found.values_list(*columns))
@@ -145,10 +146,19 @@ def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     for index, (lead, key, at) in enumerate(rows):
         number[index], owner[index], created[index] = lead, reference.person_index.get(key, NONE), at
     keep = ~np.isin(number, _touched(ends))
+    place = np.searchsorted(whole_numbers(leads.order_by("pk").values_list("pk"), 1)[:, 0], number)
+    return place[keep], owner[keep], created[keep]
+
+
+def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
+    """New leads of the scope's people that nobody did anything about."""
+    reference, leads = line.book.reference, may_see.leads()
+    asked = ("untouched", line.as_of, statement_of(leads))
+    place, owner, created = beside(deal_columns.attributes_of(line), asked, lambda: _untouched(line, leads))
+    keep = np.ones(len(place), dtype=bool)
     if line.scope.of_people:
         team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))
         keep &= people_kept(reference, line.scope, line.as_of, owner, np.where(owner == NONE, NONE, team))
         keep &= owner != NONE
-    place = np.searchsorted(whole_numbers(may_see.leads().order_by("pk").values_list("pk"), 1)[:, 0], number)
     days = (line.snapshot.cut - created) / DAY_SECONDS
     return tuple(map(Waiting, place[keep].tolist(), owner[keep].tolist(), days[keep].tolist()))
