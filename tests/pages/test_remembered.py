@@ -1,7 +1,7 @@
 """What a selection's pages computed is there for the next one, and gone with whatever is written."""
 
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 
 import pytest
 from django.contrib.auth.models import User
@@ -11,10 +11,13 @@ from django.test import Client
 from tests.support.answers import text
 from tests.support.world import World
 from wise_tally.book.store import books
+from wise_tally.domain.deals.models import DealRevision, Lead
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.actions import audit
 from wise_tally.domain.org.models import Person, Role
+from wise_tally.web.deal_columns import open_contacts
 from wise_tally.web.filter_line import scope_of
+from wise_tally.web.lead_rows import lead_rows
 from wise_tally.web.remembered import MOST_SELECTIONS
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -73,3 +76,24 @@ def test_an_activity_planned_for_today_is_due_on_the_next_page(world):
     assert client.post("/customers/activities/", planned).status_code == 302
     assert books.current().revision_number == number
     assert "Ring the customer" in text(client.get("/today/"))
+
+
+def test_what_was_read_of_leads_and_contacts_outlives_a_deals_next_state_and_nothing_else(world):
+    def leads():
+        return lead_rows(scope_of(CHIEF, {}), Lead.objects.all())[1]
+
+    def silent():
+        return open_contacts(scope_of(CHIEF, {}))[1].tolist()
+
+    Person.objects.create(key="chief", name="Chief", role="admin", user=User.objects.create(username="chief"))
+    client, first, before = Client(), leads(), silent()
+    client.force_login(User.objects.get(username="chief"))
+    last = {"revision": DealRevision.objects.get().pk, "edited": "amount"}
+    assert client.post("/deals/d1/change/", last | {"amount": "900"}).status_code == 302
+    assert books.current().as_of(date(2026, 11, 23)).amount_minor.tolist() == [90000]
+    assert leads() is first
+    assert client.post("/customers/leads/new/", {"name": "Weir", "status": "new", "owner": ""}).status_code == 302
+    assert len(leads().created_at) == len(first.created_at) + 1
+    told = {"deal": "d1", "kind": "phone", "subject": "Rang", "on": "2026-11-23", "at": "08:00"}
+    assert client.post("/customers/activities/", told).status_code == 302
+    assert silent() < before
