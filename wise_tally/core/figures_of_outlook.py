@@ -28,7 +28,7 @@ OF_OUTLOOK = (
     ),
     _outlook(
         "outlook_weighed",
-        "submitted and outlook, weighed",
+        "submitted and outlook, combined",
         Kind.MONEY,
         "Submitted forecast and outlook together, by how each did in past periods. A proposal: nothing submitted is changed.",
     ),
