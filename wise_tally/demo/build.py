@@ -30,7 +30,7 @@ def build_demo(today: date, now: datetime) -> None:
         person.user = user
         person.save(update_fields=["user"])
     number = BookNumber.objects.get(pk=1).number
-    AuditEntry.objects.create(at=now, action=MADE, detail=f"{today} {number}")
+    AuditEntry.objects.create(at=now, action=MADE, detail=f"{today}, data version {number}")
 
 
 def _around_deals(today: date, accounts: firm.Rows, deals: firm.Rows, revisions: firm.Rows) -> dict[str, firm.Rows]:

@@ -36,6 +36,7 @@ WORDS = (
     ("taken away", "deleted"),
     (" away", " deleted"),
     ("dashboard made", "dashboard created"),
+    ("demo made", "demo data created"),
     ("token given", "token created"),
     ("sign-in given", "sign-in created"),
     ("notice", "notification"),

@@ -36,5 +36,5 @@ def stale_and_untouched(day: date) -> bool:
     made = AuditEntry.objects.filter(action=MADE).order_by("-pk").first()
     if made is None:
         return False
-    made_for, number = made.detail.split()
+    made_for, *_, number = made.detail.replace(",", "").split()
     return made_for != str(day) and int(number) == BookNumber.objects.get(pk=1).number
