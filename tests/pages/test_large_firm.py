@@ -134,7 +134,7 @@ def test_submitted_forecasts_fold_and_a_team_shows_its_people(large):
 
 def test_of_many_teams_the_upper_ones_are_submitted_for(large, monkeypatch):
     """And one of them chosen shows those below it."""
-    monkeypatch.setattr("wise_tally.pages.forecast.calls.MOST_PEOPLE", 3)
+    monkeypatch.setattr("wise_tally.pages.forecast.call_rows.MOST_PEOPLE", 3)
     names = [row.row.name for row, _ in large.get("/forecast/submitted/").context["typed_rows"]]
     assert names == ["Test", "One"]
     below = large.get("/forecast/submitted/?who=team:t1").context["typed_rows"]
