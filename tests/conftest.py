@@ -7,8 +7,10 @@ from zlib import crc32
 
 import hypothesis
 import pytest
+from django.contrib.contenttypes.management import create_contenttypes
 from django.db import transaction
 from django.db.backends.signals import connection_created
+from django.db.models.signals import post_migrate
 from django.dispatch import receiver
 
 from tests.support import kept_rows
@@ -63,7 +65,12 @@ BETWEEN = {"holds": "nothing", "unblocked": None}
 
 @pytest.fixture(scope="session")
 def django_db_setup(django_db_setup, django_db_blocker):
-    """The database of the session; from now on rows can be put into it between two tests."""
+    """The database of the session; from now on rows can be put into it between two tests.
+
+    What Django writes after a migration is nowhere used, and would be written after every emptying.
+    """
+    post_migrate.disconnect(create_contenttypes)
+    post_migrate.disconnect(dispatch_uid="django.contrib.auth.management.create_permissions")
     BETWEEN["unblocked"] = django_db_blocker.unblock
 
 

@@ -70,9 +70,16 @@ class Row:
 
 @pytest.mark.parametrize(("place", "language"), [*((place, "en-GB") for place in DATED), ("list", "en-US")])
 def test_a_date_typed_digit_by_digit_is_saved_once(place, language, visit):
-    """With Enter; what was typed is what is stored, undone it has never been, and focus stays in the cell."""
+    """With Enter; what was typed is what is stored, undone it has never been, and focus stays in the cell.
+
+    The figures follow only when the reader has stepped onto Undo, and leave it there.
+    """
     count = DealRevision.objects.filter(void=False).count()
-    row = Row(visit, place, language)
+    row, held = Row(visit, place, language), []
+    row.page.route(
+        lambda url: not held,
+        lambda route: held.append(route) if "x-follow" in route.request.headers else route.continue_(),
+    )
     row.field("expected_close").focus()
     for digit in TYPED[language]:
         row.page.keyboard.press(digit)
@@ -82,6 +89,11 @@ def test_a_date_typed_digit_by_digit_is_saved_once(place, language, visit):
     assert (len(row.posts), str(deal_now().expected_close)) == (1, "2027-03-15")
     expect(row.field("expected_close")).to_be_focused()
     row.row.locator("[data-undo]").focus()
+    row.page.evaluate("document.addEventListener('page:followed', () => { document.body.dataset.followed = 'yes' })")
+    row.becomes(lambda: held)
+    held[0].continue_()
+    expect(row.page.locator("body[data-followed]")).to_be_visible()
+    expect(row.row.locator("[data-undo]")).to_be_focused()
     row.page.keyboard.press("Enter")
     row.said("Undone")
     expect(row.field("expected_close")).to_have_value("2026-12-22")

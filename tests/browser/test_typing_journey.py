@@ -23,7 +23,8 @@ def test_amounts_are_read_as_typed_or_refused_where_they_stand(visit):
 
     What can be read in two ways is shown as read before it is saved.
     """
-    page = visit("manager", "/deals/d9001/")
+    page, held = visit("manager", "/deals/d9001/"), []
+    page.route("**/*", lambda route: held.append(route) if "x-follow" in route.request.headers else route.continue_())
     field = page.locator("#deal-amount, .deal-fields input[name=amount]").first
     for typed, minor in (
         ("12,500.00", 1_250_000),
@@ -42,6 +43,10 @@ def test_amounts_are_read_as_typed_or_refused_where_they_stand(visit):
         assert amount_of("d9001") == minor, typed
     field.focus()
     page.keyboard.press("Control+A")
+    # The page says so when the value is marked, about to be typed over.
+    page.evaluate("document.addEventListener('page:followed', () => { document.body.dataset.followed = 'yes' })")
+    [route.continue_() for route in held]
+    expect(page.locator("body[data-followed]")).to_be_visible()
     page.keyboard.type("1.250")
     expect(page.locator("body")).to_contain_text(re.compile("read as 1.250|read as 1 250", re.DOTALL))
     page.keyboard.press("Control+A")

@@ -160,16 +160,22 @@
     const fresh = new DOMParser().parseFromString(text, "text/html");
     changed.forEach((now, id) => stay(document.getElementById(id), fresh, now));
     const callbacks = {
-      beforeNodeRemoved: (node) => !node.classList?.contains("cell-said"),
+      beforeNodeRemoved: (node) => !node.matches?.(".cell-said, .read-as"),
       beforeNodeMorphed: (old) => !(sent.has(old) || old.getAttribute?.("aria-invalid") || isTyped(old)),
       // What the reader opened or marked stays open and marked.
       beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
+    // Nothing is looked for past what has the focus: words that the fresh page lacks would go with what stands behind them.
+    const focused = document.activeElement;
+    if (focused.closest(".cell-said")) focused.blur();
+    // Who is about to type over a value goes on to, whatever the value is now.
+    const isMarked = focused.value && focused.selectionStart === 0 && focused.selectionEnd === focused.value.length;
     for (const id of ["main", "told", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
       if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }
     refocus();
+    if (isMarked) focused.select();
     document.dispatchEvent(new CustomEvent("page:followed"));
   }
 
