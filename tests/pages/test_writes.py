@@ -146,15 +146,15 @@ def test_a_form_sent_twice_is_done_once(boss):
 @pytest.mark.django_db(transaction=True)
 def test_a_form_that_another_process_is_doing_is_waited_for(boss, monkeypatch):
     """Until it leads somewhere, or shortly; where the other process ended in the middle, the form drawn anew does it."""
-    monkeypatch.setattr(sent_once, "PATIENCE", 0.3)
-    monkeypatch.setattr(sent_once, "begin_form", lambda mark, now: False)
     form = NEW | {"csrfmiddlewaretoken": "drawn"}
-    assert boss.post("/deals/new-deal/", form, **HERE).status_code == 503
     answers = iter(["", "/deals/other/"])
-    monkeypatch.setattr(sent_once, "form_led_to", lambda mark: next(answers))
-    assert boss.post("/deals/new-deal/", form)["Location"] == "/deals/other/"
+    with monkeypatch.context() as another:
+        another.setattr(sent_once, "PATIENCE", 0.3)
+        another.setattr(sent_once, "begin_form", lambda mark, now: False)
+        assert boss.post("/deals/new-deal/", form, **HERE).status_code == 503
+        another.setattr(sent_once, "form_led_to", lambda mark: next(answers))
+        assert boss.post("/deals/new-deal/", form)["Location"] == "/deals/other/"
     assert not Deal.objects.filter(name="Twice").exists()
-    monkeypatch.undo()
     assert boss.post("/deals/new-deal/", form)["Location"] == "/deals/twice/"
     call_command("tidy")
     assert SentForm.objects.count() == 1
