@@ -155,7 +155,7 @@ def open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
 def _open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
     rows, book = np.flatnonzero(line.snapshot.kind == OPEN), line.book
     deal, every = line.snapshot.deal[rows], np.arange(len(book.deals.key))
-    met = beside(attributes_of(line), ("contacted", line.as_of), lambda: _contacted(line, every))
+    met = beside(book, ("contacted", line.as_of), lambda: _contacted(line, every))
     spent = days_since_contact(met[deal], book.deals.created_at[deal], line.snapshot.cut)
     return rows, spent, gaps(line, rows, spent)
 

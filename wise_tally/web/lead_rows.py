@@ -19,7 +19,7 @@ from wise_tally.web.remembered import beside
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     """Names of the sources, and all these leads told apart by source."""
     asked = ("leads", statement_of(leads))
-    return beside(attributes_of(line), asked, lambda: _lead_rows(line, leads))
+    return beside(line.book, asked, lambda: _lead_rows(line, leads))
 
 
 def _lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:

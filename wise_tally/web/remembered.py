@@ -11,9 +11,10 @@ from typing import Any, TypeVar
 
 from django.db import connection
 
-from wise_tally.book.attributes import StoredAttributes
+from wise_tally.book.attributes import attributes_of
 from wise_tally.core.book import Book
 from wise_tally.core.derived import Cache, derived
+from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.org.models import AuditEntry
 
 MOST_SELECTIONS = 16
@@ -55,14 +56,19 @@ def remembered(book: Book) -> Remembered:
     return Remembered()
 
 
-def beside(attributes: StoredAttributes, key: Hashable, read: Callable[[], Value]) -> Value:
-    """What `read` gives of leads and activities: read once for all the states that deals take, until anything else is written."""
+def beside(book: Book, key: Hashable, read: Callable[[], Value]) -> Value:
+    """What `read` gives of leads and activities: read once for all the states that deals take, until anything else is written.
+
+    It is kept with the attributes, so it goes when there is a new deal, and holds for the reference data it was read with alone.
+    """
     if connection.in_atomic_block:
         return read()
     last = AuditEntry.objects.exclude(action__in=STATES).order_by("-pk").values_list("pk", flat=True).first()
-    kept: OrderedDict[Hashable, tuple[int | None, Value]] = attributes.cached("beside", OrderedDict)
-    if (found := kept.get(key)) is None or found[0] != last:
-        found = kept[key] = (last, read())
+    kept: OrderedDict[Hashable, tuple[int | None, ReferenceData, Value]] = attributes_of(book).cached(
+        "beside", OrderedDict
+    )
+    if (found := kept.get(key)) is None or found[0] != last or found[1] is not book.reference:
+        found = kept[key] = (last, book.reference, read())
         while len(kept) > MOST_BESIDE:
             kept.popitem(last=False)
-    return found[1]
+    return found[2]

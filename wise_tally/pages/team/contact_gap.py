@@ -12,7 +12,7 @@ from wise_tally.core.answers.results import of_contact_gaps
 from wise_tally.core.money import Ints
 from wise_tally.core.people_table import missed_columns
 from wise_tally.core.reference_data import OPEN
-from wise_tally.domain.deals.selectors import last_contacts
+from wise_tally.domain.deals.selectors import CONTACT_KINDS, last_contacts
 from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
 from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
@@ -23,7 +23,6 @@ from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.viewing import PageRequest
 
 HEADS = ("in time", "1 missed", "2 missed", "3 missed", "4 or more missed")
-PLANNED = ("phone", "mail", "meeting", "site_visit")
 
 
 @dataclass(frozen=True)
@@ -58,7 +57,7 @@ def page(request: PageRequest) -> HttpResponse:
         "say": say(of_contact_gaps(whole, late), {}),
         "tabs": tabs(asked.line, "gaps"),
         "asked": asked.asked,
-        "kinds": PLANNED,
+        "kinds": CONTACT_KINDS,
     }
     if answer["opened"] is not None:
         answer["opened"] = _with_contacts(answer["opened"], asked.line)

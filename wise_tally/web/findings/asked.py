@@ -154,7 +154,7 @@ def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     """New leads of the scope's people that nobody did anything about."""
     reference, leads = line.book.reference, may_see.leads()
     asked = ("untouched", line.as_of, statement_of(leads))
-    place, owner, created = beside(deal_columns.attributes_of(line), asked, lambda: _untouched(line, leads))
+    place, owner, created = beside(line.book, asked, lambda: _untouched(line, leads))
     keep = np.ones(len(place), dtype=bool)
     if line.scope.of_people:
         team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))

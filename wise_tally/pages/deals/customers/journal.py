@@ -16,6 +16,7 @@ from wise_tally.domain.formats import as_words
 from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
+from wise_tally.pages.deals.customers.forms import DONE_KINDS
 from wise_tally.web.page_query import Link
 from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.choices import one_of
@@ -72,11 +73,12 @@ def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: S
     return {
         "planned": planned[:NEXT],
         "planned_later": max(0, planned.count() - NEXT),
+        "activity_kinds": DONE_KINDS,
         "repeats": REPEATS,
         "journal": entries[page.first : opened],
         "earlier": entries[opened : page.last],
         "journal_kinds": [
-            Link(words, f"{query(journal=value)}#journal", value == kind)
+            Link(words, query(journal=value), value == kind)
             for value, words in KINDS.items()
             if value != "change" or not isinstance(about, Account)
         ],

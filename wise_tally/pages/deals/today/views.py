@@ -20,6 +20,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
 from wise_tally.domain.deals.models import DealRevision, Lead
 from wise_tally.domain.deals.parts import Who, change_part
+from wise_tally.domain.deals.selectors import CONTACT_KINDS
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
@@ -66,6 +67,7 @@ def today(request: PageRequest) -> HttpResponse:
         "leads_count": leads.count(),
         "leads_owner": whose,
         "stages": stage_choices(),
+        "kinds": CONTACT_KINDS,
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
         "page": page,
