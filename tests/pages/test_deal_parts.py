@@ -252,13 +252,17 @@ def test_what_is_typed_into_lines_payments_and_shares_is_added_up_before_it_is_s
     assert list(deal.lines.values_list("pk", flat=True)) == before, "nothing was saved"
 
 
-def test_a_very_long_choice_stands_on_a_page_of_its_own(demo, sign_in, monkeypatch):
-    client = sign_in("m1")
-    assert 'name="product-0"' in text(client.get(BIG))
-    monkeypatch.setattr("wise_tally.pages.deals.part_forms.LONG_CHOICES", 3)
-    page = text(client.get(BIG))
-    assert 'name="product-0"' not in page
-    address = re.search(r'href="([^"]+)">Edit products…', page)[1]
-    form = client.get(address.replace("&amp;", "&"))
-    assert 'name="product-0"' in text(form)
-    assert form.context["next"] == BIG
+def test_of_very_many_a_name_is_typed(demo, sign_in, monkeypatch):
+    client, product = sign_in("m1"), Product.objects.order_by("pk")[0]
+    assert re.search('<select[^>]*name="product-0"', text(client.get(BIG)))
+    monkeypatch.setattr("wise_tally.web.forms.choices.MOST_LISTED", 3)
+    assert re.search('<input[^>]*data-asks="/names/products/"[^>]*name="product-0"', text(client.get(BIG)))
+
+    twin = Product.objects.create(key="twin", name=product.name, product_group="x")
+
+    def saved(name):
+        return client.post(f"{BIG}part/lines/", {"seen": seen("lines"), **lines((name, "2", "", "", ""))})
+
+    assert f"Enter the ID instead: {product.key}, twin." in text(saved(product.name))
+    assert saved(f"{twin.name.upper()} (Twin)").status_code == 302
+    assert Deal.objects.get(key="d9001").lines.get().product == twin

@@ -78,7 +78,7 @@ TABLE = {
     ("deals:file", "get", "/deals/d9001/files/none/"): (302, 404, 404, 404, 404, 404, 404),
     ("deals:quote", "get", "/deals/d9001/quote/"): (302, 404, 200, 404, 200, 200, 200),
     ("customers:accounts", "get", "/customers/accounts/"): (302, 200, 200, 200, 200, 200, 200),
-    ("customers:names", "get", "/customers/accounts/names/?q=Orr"): ALL_IN,
+    ("names", "get", "/names/accounts/?q=Orr"): ALL_IN,
     ("customers:table", "get", "/customers/accounts/table.csv"): (302, 200, 200, 200, 200, 200, 200),
     ("customers:new-account", "get", "/customers/accounts/new/"): (302, 200, 200, 200, 200, 200, 403),
     ("customers:account", "get", "/customers/account/ac001/"): (302, 404, 200, 404, 200, 200, 200),

@@ -17,6 +17,7 @@ urlpatterns = [
     path("password/", sign_in.password, name="password"),
     path("pins/", pins.pin, name="pin"),
     path("pick/<str:part>/", picking.pick, name="pick"),
+    path("names/<str:kind>/", picking.names, name="names"),
     path("compare/", pins.page, name="reconcile"),
     path("parts/", parts.page, name="parts"),
     path("typed/", typed_again.typed, name="typed"),

@@ -1,17 +1,24 @@
-"""What is found in a picker of the filter line while its name is typed: people and teams, territories, periods of any year."""
+"""What is found while a name is typed: in a picker of the filter line people, teams, territories and periods, in a field records."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import date
+from typing import Any
 
+from django.db.models import Case, Q, QuerySet, When
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import EPOCH, Period
+from wise_tally.domain.deals.models import Partner, Product
+from wise_tally.domain.org.access import May
+from wise_tally.domain.org.models import Person, Team, Territory
 from wise_tally.web.filter_line import Choice, FilterLine, period_words, read_scope
+from wise_tally.web.forms.choices import Pair, suggested
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.viewing import PageRequest
+from wise_tally.web.visibility import visible
 
 PICKED = ("who", "where", "period")
 MOST_FOUND = 30
@@ -35,6 +42,36 @@ def pick(request: PageRequest, part: str) -> HttpResponse:
         "line": replace(line, rest=rest),
     }
     return render(request, "web/picked.html", answer)
+
+
+@require_safe
+def names(request: PageRequest, kind: str) -> HttpResponse:
+    """Names of records that hold every word typed, as suggestions of a field; those that begin so first."""
+    offered = NAMED[one_of(kind, NAMED, "is not found by name", 404)](request)
+    text = request.GET.get("q", "").strip()[:200]
+    found: list[Pair] = []
+    for records in offered:
+        begins = Case(When(name__istartswith=text, then=0), default=1)
+        holds = (Q(name__icontains=word) for word in text.split())
+        found += records.filter(*holds).order_by(begins, "name", "key").values_list("key", "name")[:MOST_FOUND]
+    return HttpResponse(suggested(found))
+
+
+def _people(request: PageRequest) -> QuerySet[Any]:
+    """Those at work: for who gives work all of them, for others those whose deals they see."""
+    working, seen = Person.objects.filter(active_to=None), visible(request).people
+    return working if seen is None or request.viewer.may(May.CHANGE_OWN_DEALS) else working.filter(key__in=seen)
+
+
+# The records of which a name is typed into a field, by kind.
+NAMED: dict[str, Callable[[PageRequest], list[QuerySet[Any]]]] = {
+    "accounts": lambda request: [visible(request).accounts()],
+    "owners": lambda request: [Team.objects.all(), _people(request)],
+    "people": lambda request: [_people(request)],
+    "territories": lambda request: [Territory.objects.offered()],
+    "partners": lambda request: [Partner.objects.offered()],
+    "products": lambda request: [Product.objects.offered()],
+}
 
 
 def _choices(line: FilterLine, part: str) -> Iterable[Choice]:

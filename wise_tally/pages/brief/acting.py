@@ -22,6 +22,7 @@ from wise_tally.web.answers import plain
 from wise_tally.web.filter_line import read_scope
 from wise_tally.web.findings.brief import keep_todays
 from wise_tally.web.findings.said import names_in
+from wise_tally.web.forms.choices import key_of
 from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import changing_needs, safe_next
 from wise_tally.web.request.refusals import Refused
@@ -78,9 +79,10 @@ def agree(request: PageRequest) -> HttpResponse:
     """Tick a point of the agenda: what was agreed about it, with a day, becomes an open action of the person."""
     brief, found = finding_named(request, request.POST.get("finding", ""))
     people = visible(request).people
-    key = request.POST.get("person", "")
-    person = Person.objects.filter(key=key).first()
-    if person is None or (people is not None and key not in people):
+    may_agree = Person.objects.all() if people is None else Person.objects.filter(key__in=people)
+    key = key_of(may_agree.values_list("key", "name"), request.POST.get("person", ""))
+    person = may_agree.filter(key=key).first()
+    if person is None:
         raise Refused("Choose the person who does it.", 422)
     typed = AgreedForm(request.POST).values()
     due = typed["due_on"] or brief.line.today + timedelta(days=7)

@@ -22,8 +22,9 @@ from wise_tally.domain.process.models import Category, LostReason, Stage, StageK
 from wise_tally.pages.deals.listing import listing
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.filter_line import read_scope
+from wise_tally.web.forms.choices import LongSelect, not_listed, typed_key
 from wise_tally.web.forms.deal import ClosingForm, read_closing
-from wise_tally.web.forms.fields import DateField, LedgerForm, LongSelect
+from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -33,18 +34,20 @@ from wise_tally.web.visibility import visible
 class RecordChoice(forms.ModelChoiceField):
     """A choice among records by identifier and name, a stage with its process; nothing chosen changes nothing."""
 
-    widget = LongSelect
-
-    def __init__(self, records: QuerySet[Any], label: str) -> None:
-        words = f"“%(value).60s” is not a valid {label.lower()}. Choose one from the list."
+    def __init__(self, records: QuerySet[Any], label: str, kind: str = "") -> None:
         super().__init__(
             records,
             required=False,
             to_field_name="key",
             empty_label="no change",
             label=label,
-            error_messages={"invalid_choice": words},
+            widget=LongSelect(kind),
+            error_messages=not_listed(label),
         )
+
+    def clean(self, value: Any) -> Any:
+        """The record of what was typed."""
+        return super().clean(typed_key(self.choices, value))
 
     def label_from_instance(self, obj: Any) -> str:
         """How a record is told."""
@@ -58,10 +61,10 @@ class BulkForm(LedgerForm):
         Stage.objects.filter(retired=False).select_related("process").order_by("process__key", "position", "key"),
         "Stage",
     )
-    owner = RecordChoice(Person.objects.filter(active_to=None).order_by("name"), "Owner")
+    owner = RecordChoice(Person.objects.filter(active_to=None).order_by("name"), "Owner", "people")
     expected_close = DateField(label="Expected close")
     category = RecordChoice(Category.objects.order_by("rank"), "Category")
-    territory = RecordChoice(Territory.objects.offered().order_by("name"), "Territory")
+    territory = RecordChoice(Territory.objects.offered().order_by("name"), "Territory", "territories")
 
     def edit(self) -> BulkEdit:
         """The change; Refused where a value is none of its field, or nothing is chosen."""

@@ -8,7 +8,8 @@ from django.http import QueryDict
 
 from wise_tally.domain.deals.models import Account, Deal, Partner
 from wise_tally.domain.process.models import DealType, Source
-from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
+from wise_tally.web.forms.choices import KeyChoice, choices_of, key_within, suggests
+from wise_tally.web.forms.fields import DateField, LedgerForm, NameField
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 from wise_tally.web.visibility import Visibility
 
@@ -20,7 +21,7 @@ def account_named(visible: Visibility, text: str) -> Account | None:
     if not text:
         return None
     called = visible.accounts().filter(name__iexact=text).order_by("key")
-    found = called[:2] or visible.accounts().filter(key=text)[:2]
+    found = called[:2] or visible.accounts().filter(key__in=(text, key_within(text)))[:2]
     if len(found) == 1:
         return found[0]
     if found:
@@ -39,8 +40,7 @@ class AccountField(forms.CharField):
     visible: Visibility
 
     def __init__(self, **options: Any) -> None:
-        asks = {"list": "account-names", "autocomplete": "off"}
-        super().__init__(**{"required": False, "widget": forms.TextInput(attrs=asks), **options})
+        super().__init__(**{"required": False, "widget": forms.TextInput(attrs=suggests("accounts")), **options})
 
     def clean(self, value: Any) -> Any:
         """The account of what was typed."""
@@ -52,8 +52,8 @@ class DetailsForm(LedgerForm):
 
     name = NameField(label="Name")
     account = AccountField(label="Customer", help_text="The name of an account; leave empty for none.")
-    contact = KeyChoice(label="Contact", required=False)
-    partner = KeyChoice(label="Partner", required=False)
+    contact = KeyChoice("Contact", required=False)
+    partner = KeyChoice("Partner", "partners", required=False)
     deal_type = forms.ChoiceField(label="Deal type", required=False)
     source = forms.ChoiceField(label="Source", required=False)
     campaign = forms.CharField(label="Campaign", required=False, max_length=10_000)

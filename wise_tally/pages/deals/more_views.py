@@ -23,7 +23,8 @@ from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.deals.deal_page import open_deal
 from wise_tally.pages.deals.details import AccountField
 from wise_tally.web.deal_saving import LAST
-from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField
+from wise_tally.web.forms.choices import KeyChoice
+from wise_tally.web.forms.fields import DateField, LedgerForm, MoneyField, NameField
 from wise_tally.web.forms.own_fields import NewCloseField, names_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.viewing import PageRequest
@@ -43,7 +44,7 @@ class NewDealForm(LedgerForm):
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
     expected_close = NewCloseField(label="Expected close")
-    owner = KeyChoice(label="Owner")
+    owner = KeyChoice("Owner", "people")
     deal_type = forms.ChoiceField(label="Deal type", required=False)
     source = forms.ChoiceField(label="Source", required=False)
     next_step = forms.CharField(label="Next step", required=False, max_length=10_000)

@@ -4,6 +4,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from django.db.models import QuerySet
+
 from wise_tally.core.money import line_amount, line_margin, margin_of_lines
 from wise_tally.core.number_reader import whole_number
 from wise_tally.domain.deals.models import Deal, Product
@@ -11,42 +13,35 @@ from wise_tally.domain.formats import bare, currency_decimals, money_input, quan
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent, typed_quantity
+from wise_tally.web.forms.choices import Pair, key_of
+from wise_tally.web.request.refusals import Refused
 
-Choices = tuple[tuple[str, str], ...]
+Choices = tuple[Pair, ...]
 EMPTY_ROWS = 3
-# So many choices are written once; scripts fill the other rows.
-MANY_CHOICES = 40
-# With more of them the form stands on a page of its own.
-LONG_CHOICES = 300
 MOST_ROWS = 200
 EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every quarter"), ("year", "every year"))
 
 
 @dataclass(frozen=True)
 class Column:
-    """A column of a row form: its name in the kept value, label, kind and choices."""
+    """A column of a row form: its name in the kept value, label, kind and choices, of which `suggests` says what is suggested."""
 
     name: str
     label: str
     kind: str
     choices: Choices = ()
     required: bool = True
+    suggests: str = ""
 
 
 @dataclass(frozen=True)
 class Cell:
-    """What stands in one field of a row; a long choice is offered in one row, whose field `like` names in the others."""
+    """What stands in one field of a row."""
 
     column: Column
     field: str
     typed: str
     wrong: bool = False
-    like: str = ""
-
-    @property
-    def choices(self) -> Choices:
-        """What the field holds to choose from; where it is like another, what is chosen."""
-        return tuple(pair for pair in self.column.choices if not self.like or pair[0] == self.typed)
 
 
 @dataclass
@@ -64,20 +59,15 @@ class RowForm:
     from_lines: bool = False
     read: dict[int, dict[str, Any]] = field(default_factory=dict)
 
-    @property
-    def is_long(self) -> bool:
-        """Whether a choice of it is so long that the form stands on a page of its own."""
-        return any(len(column.choices) > LONG_CHOICES for column in self.columns)
-
 
 def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
     """The columns of a part's rows."""
     if name == "lines":
         held = deal.lines.values_list("product__key", flat=True)
         offered = Product.objects.offered(*held).order_by("product_group", "name")
-        products = tuple(offered.values_list("key", "name"))
+        products = _offered(offered)
         return (
-            Column("product", "product", "record", products),
+            Column("product", "product", "record", products, suggests="products"),
             Column("quantity_10000ths", "quantity", "quantity"),
             Column("unit_price_minor", "unit price", "money", required=False),
             Column("unit_cost_minor", "unit cost", "money", required=False),
@@ -91,10 +81,14 @@ def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
             Column("times", "number of payments", "whole", required=False),
         )
     if name == "contacts":
-        known = tuple(deal.account.contacts.order_by("name").values_list("key", "name")) if deal.account else ()
+        known = _offered(deal.account.contacts.order_by("name")) if deal.account else ()
         return (Column("contact", "contact", "record", known), Column("role", "role in the deal", "text"))
-    people = tuple(Person.objects.order_by("name").values_list("key", "name"))
-    return (Column("person", "person", "record", people), Column("share_bp", "share, %", "percent"))
+    people = _offered(Person.objects.order_by("name"))
+    return (Column("person", "person", "record", people, suggests="people"), Column("share_bp", "share, %", "percent"))
+
+
+def _offered(records: QuerySet[Any]) -> Choices:
+    return (("", ""), *records.values_list("key", "name"))
 
 
 def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
@@ -107,15 +101,8 @@ def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
 
 
 def _cells(columns: tuple[Column, ...], rows: list[list[str]]) -> list[list[Cell]]:
-    # The first empty row, so that something can be added to without scripts, too.
-    whole = next((number for number, row in enumerate(rows) if not any(row)), 0)
-
-    def cell(column: Column, number: int, text: str) -> Cell:
-        is_like = len(column.choices) > MANY_CHOICES and number != whole
-        return Cell(column, f"{column.name}-{number}", text, like=f"{column.name}-{whole}" if is_like else "")
-
     return [
-        [cell(column, number, text) for column, text in zip(columns, row, strict=True)]
+        [Cell(column, f"{column.name}-{number}", text) for column, text in zip(columns, row, strict=True)]
         for number, row in enumerate(rows)
     ]
 
@@ -178,11 +165,19 @@ class Wrong:
     words: str
 
 
+def _chosen(cell: Cell) -> str | Wrong:
+    choices = cell.column.choices
+    try:
+        key = key_of(choices, cell.typed)
+    except Refused as several:
+        return Wrong(str(several))
+    return key if key in dict(choices) else Wrong(f"“{key[:40]}” was not found. Choose one from the list.")
+
+
 def _read(cell: Cell) -> Any:
     kind, text = cell.column.kind, cell.typed
     if kind in ("record", "word"):
-        known = dict(cell.column.choices)
-        return text if text in known else Wrong(f"“{text[:40]}” was not found. Choose one from the list.")
+        return _chosen(cell)
     if kind == "date":
         day = typed_day(text)
         return Wrong(day) if isinstance(day, str) else day.isoformat()

@@ -5,16 +5,11 @@ from datetime import date
 from typing import Any
 
 from django import forms
-from django.forms.utils import flatatt
-from django.utils.html import format_html, format_html_join
-from django.utils.safestring import SafeString, mark_safe
 
 from wise_tally.domain.formats import bare, currency_decimals, money_input
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_count, typed_money, typed_percent
 from wise_tally.web.request.refusals import Refused
-
-SELECTED = mark_safe(" selected")
 
 
 class LedgerForm(forms.Form):
@@ -119,34 +114,6 @@ class DateField(forms.CharField):
         if isinstance(day, str):
             raise forms.ValidationError(day)
         return day
-
-
-class LongSelect(forms.Select):
-    """A choice among many: its options are written at once, for a template of each takes many times as long."""
-
-    def render(self, name: str, value: Any, attrs: dict[str, Any] | None = None, renderer: Any = None) -> SafeString:
-        """The field with its options."""
-        chosen = self.format_value(value)
-        rows = ((key, SELECTED if str(key) in chosen else "", words) for key, words in self.choices)
-        options = format_html_join("", '<option value="{}"{}>{}</option>', rows)
-        return format_html(
-            "<select{}>{}</select>", flatatt(self.build_attrs(self.attrs, {"name": name, **(attrs or {})})), options
-        )
-
-
-class KeyChoice(forms.ChoiceField):
-    """A choice among records by identifier; the form says which, an empty one is none."""
-
-    widget = LongSelect
-
-    def clean(self, value: Any) -> Any:
-        """The identifier, None for none."""
-        return super().clean(value) or None
-
-
-def choices_of(records: Iterable[Any], empty: str = "none") -> list[tuple[str, str]]:
-    """Choices of records with key and name, none first."""
-    return [("", empty), *((record.key, record.name) for record in records)]
 
 
 def _or_fault(value: int | str) -> int:

@@ -1,13 +1,12 @@
 """Accounts: the list, a new one, changing one, merging twins."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from django.db.models import Case, Max, Q, When
+from django.db.models import Max, Q
 from django.http import HttpResponse
 from django.shortcuts import redirect, render
-from django.utils.html import format_html_join
 from django.views.decorators.http import require_http_methods, require_safe
 
 from wise_tally.book.store import books
@@ -27,6 +26,7 @@ from wise_tally.pages.deals.customers.last_step import offer_undo
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
+from wise_tally.web.forms.choices import Pair, choices_of, key_of
 from wise_tally.web.forms.own_fields import own_initial
 from wise_tally.web.page_query import PageQuery, text
 from wise_tally.web.paging import Page, neighbours, page_of
@@ -35,7 +35,6 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 PAGE = 50
-MOST_NAMES = 12
 
 
 def visible_account(request: PageRequest, key: str) -> Account:
@@ -77,6 +76,11 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     reference, day = line.book.reference, line.as_of
     found = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
     asked = AccountQuery.read(line, request.GET)
+    asked = replace(
+        asked,
+        owner=key_of(_owners(request), asked.owner),
+        territory=key_of(_territories(), asked.territory),
+    )
     if asked.find:
         found = found.filter(name__icontains=asked.find)
     if where := asked.territory:
@@ -89,6 +93,15 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     page = page_of(request, found.count(), PAGE)
     shown = list(found if whole else found[page.first : page.last])
     return AccountList(asked, _rows(request, line, shown), page)
+
+
+def _owners(request: PageRequest) -> list[Pair]:
+    owning = Person.objects.filter(pk__in=visible(request).accounts().values("owner"))
+    return choices_of(owning.order_by("name"), "All owners")
+
+
+def _territories() -> list[Pair]:
+    return choices_of(Territory.objects.offered().order_by("name"), "All territories")
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
@@ -124,22 +137,13 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         **list_context(request, "account", found.asked.line),
         "list": found,
-        "territories": Territory.objects.offered().order_by("name"),
-        "owners": Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"),
+        "territories": _territories(),
+        "places": choices_of(Territory.objects.offered().order_by("name"), "no change"),
+        "owners": _owners(request),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),
     }
     return render(request, "customers/accounts.html", answer)
-
-
-@require_safe
-def names(request: PageRequest) -> HttpResponse:
-    """Names that hold what is being typed, as the choices of a field; those that begin with it first."""
-    text = request.GET.get("q", "").strip()[:200]
-    found = visible(request).accounts().filter(name__icontains=text) if text else visible(request).accounts().none()
-    begins = Case(When(name__istartswith=text, then=0), default=1)
-    called = found.order_by(begins, "name").values_list("name", flat=True)[:MOST_NAMES]
-    return HttpResponse(format_html_join("", '<option value="{}"></option>', ((name,) for name in called)))
 
 
 @require_safe

@@ -21,7 +21,9 @@ from wise_tally.domain.deals.activity_actions import (
 )
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.forms import ActivityForm, noon_of
+from wise_tally.pages.deals.customers.journal import assignees
 from wise_tally.pages.deals.customers.last_step import undoable
+from wise_tally.web.forms.choices import key_of
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -66,7 +68,8 @@ def add(request: PageRequest) -> HttpResponse:
     if not form.is_valid():
         return _refused(request, form, "The activity was not saved.", request.path, _hidden(request))
     values = form.cleaned()
-    if (key := form.cleaned_data["person"]) and values["status"] == "planned":
+    if (typed := form.cleaned_data["person"]) and values["status"] == "planned":
+        key = key_of(assignees(request.viewer), typed)
         values["person"] = assignee(request.viewer, books.current().reference, key, now())
     with undoable(request, about, "Planned." if values["status"] == "planned" else "Added to the journal."):
         add_activity(request.viewer, books.current().reference, about, values, now())

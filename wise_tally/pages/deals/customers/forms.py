@@ -14,7 +14,8 @@ from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person, Territory, Workspace
 from wise_tally.domain.process.models import LeadStep, Source
-from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, NameField, choices_of
+from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.fields import DateField, LedgerForm, NameField
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 
 DONE_KINDS = [(kind, words) for kind, words in ACTIVITIES.items() if kind != "web_visit"]
@@ -24,7 +25,7 @@ KIND_WORDS = ACTIVITIES
 class OwnedForm(LedgerForm):
     """A record that belongs to somebody: those who may give it to another choose to whom, for others it stays whose it is."""
 
-    owner = KeyChoice(label="Owner", required=False)
+    owner = KeyChoice("Owner", "people", required=False)
     nobody = "none"
 
     def __init__(self, viewer: Viewer, owner: Person | None, *args: Any, **options: Any) -> None:
@@ -53,7 +54,7 @@ class AccountForm(OwnedForm):
 
     name = NameField(label="Name")
     kind = forms.ChoiceField(label="Kind", choices=[("organisation", "organisation"), ("person", "person")])
-    territory = KeyChoice(label="Territory", required=False)
+    territory = KeyChoice("Territory", "territories", required=False)
     industry = forms.CharField(label="Industry", required=False, max_length=200)
     country = forms.CharField(label="Country", required=False, max_length=200)
     field_order = ("name", "kind", "territory", "owner", "industry", "country")
@@ -101,7 +102,7 @@ class LeadForm(OwnedForm):
     phone = forms.CharField(label="Phone", required=False, max_length=200)
     source = forms.ChoiceField(label="Source", required=False)
     status = forms.ChoiceField(label="Status", choices=[("new", "new"), ("working", "working")])
-    step = KeyChoice(label="Step", required=False)
+    step = KeyChoice("Step", required=False)
     campaign = forms.CharField(label="Campaign", required=False, max_length=200)
     score = forms.IntegerField(label="Score, 0 to 100", required=False, min_value=0, max_value=100)
     field_order = ("name", "customer", "email", "phone", "source", "campaign", "score", "owner", "step", "status")

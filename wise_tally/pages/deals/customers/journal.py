@@ -17,6 +17,7 @@ from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
 from wise_tally.pages.deals.customers.forms import DONE_KINDS
+from wise_tally.web.forms.choices import Pair, choices_of
 from wise_tally.web.page_query import Link
 from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.choices import one_of
@@ -83,7 +84,7 @@ def journal_of(request: PageRequest, about: About, ends_at: datetime, changes: S
             if value != "change" or not isinstance(about, Account)
         ],
         "turned": {"page": page, **neighbours(page, lambda number: query(page=number))},
-        "assignees": _assignees(request.viewer) if request.viewer.may(May.CHANGE_DEALS_BELOW) else [],
+        "assignees": assignees(request.viewer) if request.viewer.may(May.CHANGE_DEALS_BELOW) else [],
     }
 
 
@@ -91,11 +92,12 @@ def _shown(rows: QuerySet[Any], shown: bool) -> QuerySet[Any]:
     return rows if shown else rows.none()
 
 
-def _assignees(viewer: Viewer) -> list[Person]:
+def assignees(viewer: Viewer) -> list[Pair]:
     """The viewer and the people below, by name."""
     reference, day = books.current().reference, today()
     below, working = visible_people(viewer, reference, day), Person.objects.filter(active_to=None)
-    return list((working if below is None else working.filter(key__in=below | {viewer.key})).order_by("name"))
+    people = working if below is None else working.filter(key__in=below | {viewer.key})
+    return choices_of(people.order_by("name"))[1:]
 
 
 def _name(person: Any) -> str:

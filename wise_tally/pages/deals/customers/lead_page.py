@@ -35,7 +35,8 @@ from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.pages.deals.customers.journal import Entry, journal_of
 from wise_tally.pages.deals.customers.last_step import offer_undo, undoable
 from wise_tally.pages.deals.customers.leads import age_days, visible_lead
-from wise_tally.web.forms.fields import DateField, KeyChoice, LedgerForm, MoneyField, NameField, choices_of
+from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.fields import DateField, LedgerForm, MoneyField, NameField
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
 from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.request.choices import one_of
@@ -64,14 +65,14 @@ class QualifyForm(LedgerForm):
     """The deal that a lead becomes, and whose it is."""
 
     name = NameField(label="Name of the deal")
-    account = KeyChoice(label="Customer", required=False)
+    account = KeyChoice("Customer", required=False)
     account_name = forms.CharField(label="Name of the new customer", required=False, max_length=200)
     kind = forms.ChoiceField(label="The new customer is", required=False, choices=KINDS)
     stage = forms.ChoiceField(label="Stage")
     amount = MoneyField(label="Amount")
     expected_close = NewCloseField(label="Expected close")
-    owner = KeyChoice(label="Owner")
-    territory = KeyChoice(label="Territory", required=False)
+    owner = KeyChoice("Owner", "people")
+    territory = KeyChoice("Territory", "territories", required=False)
     next_step = forms.CharField(label="Next step", required=False, max_length=200)
     next_step_on = DateField(label="Next step on")
     field_order = ("name", "account", "account_name", "kind")

@@ -1,6 +1,6 @@
 """The list of leads, as of a day, with the step each stood in."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any
 
@@ -19,7 +19,8 @@ from wise_tally.domain.org.models import Person
 from wise_tally.domain.process.models import LeadStep, Source
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
-from wise_tally.web.filter_line import read_day
+from wise_tally.web.filter_line import FilterLine, read_day
+from wise_tally.web.forms.choices import Pair, choices_of, key_of
 from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import Page, neighbours, page_of
@@ -127,9 +128,17 @@ class LeadList:
     page: Page
 
 
+def _owners(request: PageRequest, line: FilterLine) -> list[Pair]:
+    """Whose leads can be listed: everybody’s, nobody’s, a team’s, a person’s."""
+    teams = [(choice.value, choice.label) for choice in line.choices_who if choice.value.startswith(TEAM)]
+    owning = Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name")
+    return [("", "All owners"), (UNASSIGNED, UNASSIGNED), *teams, *choices_of(owning)[1:]]
+
+
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
     asked = LeadQuery.read(line, request.GET)
+    asked = replace(asked, owner=key_of(_owners(request, line), asked.owner))
     found = _as_of(visible(request).leads(), asked.status, line.ends_at).select_related("owner", "deal")
     found = _with_step(found, line.ends_at).order_by("-created_at", "key")
     if asked.find:
@@ -157,8 +166,7 @@ def page(request: PageRequest) -> HttpResponse:
         "list": found,
         "statuses": STATUSES,
         "steps": lead_steps(),
-        "owners": Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name"),
-        "teams": [choice for choice in found.asked.line.choices_who if choice.value.startswith(TEAM)],
+        "owners": _owners(request, found.asked.line),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),

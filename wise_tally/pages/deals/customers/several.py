@@ -17,8 +17,9 @@ from wise_tally.domain.deals.bulk_customers import (
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.models import Person
+from wise_tally.domain.org.models import Person, Territory
 from wise_tally.web.filter_line import FilterLine
+from wise_tally.web.forms.choices import choices_of, key_of
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -33,7 +34,7 @@ def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str,
     return {
         "line": line,
         "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
-        "people": Person.objects.filter(active_to=None).order_by("name"),
+        "people": choices_of(Person.objects.filter(active_to=None).order_by("name"), "no change"),
         "undo": len(request.session.get(KEPT, {}).get(kind, [])),
         "here": request.get_full_path(),
     }
@@ -50,11 +51,18 @@ def change(request: PageRequest) -> HttpResponse:
         _keep(request, kind, [])
         messages.success(request, f"{plural(count, kind)} put back.")
     else:
-        wanted = {name: text for name in FIELDS[kind] if (text := request.POST.get(name, ""))}
+        typed = {name: request.POST.get(name, "").strip() for name in FIELDS[kind]}
+        wanted = {name: _key(name, text) for name, text in typed.items() if text}
         changed = change_several(viewer, reference, kind, _open_keys(request, kind), wanted, now())
         _keep(request, kind, changed)
         messages.success(request, f"{plural(len(changed), kind)} changed.")
     return redirect(safe_next(request, "/"))
+
+
+def _key(name: str, typed: str) -> str:
+    """What was typed, of a person or territory the identifier."""
+    records: dict[str, Any] = {"owner": Person.objects, "territory": Territory.objects}
+    return key_of(records[name].values_list("key", "name"), typed) if name in records else typed
 
 
 def _keep(request: PageRequest, kind: str, changed: list[ChangedRecord]) -> None:

@@ -22,7 +22,6 @@ app_name = "customers"
 urlpatterns = [
     path("accounts/", accounts.page, name="accounts"),
     path("accounts/table.<str:kind>", accounts.table, name="table"),
-    path("accounts/names/", accounts.names, name="names"),
     path("accounts/new/", accounts.new, name="new-account"),
     path("account/<key:key>/", sheet.account, name="account"),
     path("account/<key:key>/table.<str:kind>", files.account_table, name="account-table"),

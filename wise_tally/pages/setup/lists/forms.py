@@ -11,16 +11,8 @@ from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.org.pasted_people import is_mail
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
-from wise_tally.web.forms.fields import (
-    CountField,
-    DateField,
-    KeyChoice,
-    LedgerForm,
-    MoneyField,
-    NameField,
-    PercentField,
-    choices_of,
-)
+from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.fields import CountField, DateField, LedgerForm, MoneyField, NameField, PercentField
 
 
 class RecordForm(LedgerForm):
@@ -169,7 +161,7 @@ class PartnerForm(PickListForm):
 
     name = NameField(label="Name")
     kind = forms.CharField(label="Kind", max_length=200, required=False, help_text="such as reseller or consultant")
-    territory = KeyChoice(label="Territory", required=False)
+    territory = KeyChoice("Territory", "territories", required=False)
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
@@ -186,7 +178,7 @@ class TeamForm(PickListForm):
     """A team and who manages it."""
 
     name = NameField(label="Name")
-    manager = KeyChoice(label="Manager", required=False)
+    manager = KeyChoice("Manager", "people", required=False)
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)

@@ -29,16 +29,7 @@
     }
   }
 
-  // A long choice is written once in a form; the fields that are like it get its entries here.
-  function fill(of) {
-    const { value } = of, from = of.form.elements[of.dataset.like];
-    of.replaceChildren(...[...from.options].map((one) => one.cloneNode(true)));
-    [...of.options].forEach((one) => { one.defaultSelected = one.value === value; });
-    delete of.dataset.like;
-  }
-
   function all() {
-    document.querySelectorAll("select[data-like]").forEach(fill);
     for (const of of document.querySelectorAll("select:not(.field-in, [data-narrowed]), fieldset.choices:not([data-narrowed])")) {
       if (entries(of).length <= MANY) continue;
       of.dataset.narrowed = "yes";

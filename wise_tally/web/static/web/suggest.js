@@ -1,19 +1,33 @@
-// A field with a list of names asks for them while it is typed in, so that no page carries all of them; so does the field of
+// A field for a name asks for suggestions while it is typed in, so that no page carries all of them; so does the field of
 // a picker of the filter line, whose finds stand as links in place of its own.
 (() => {
   const PAUSE = 150;
+  const list = Object.assign(document.createElement("datalist"), { id: "suggested-names" });
   let waiting, last = "";
 
+  async function suggest(field) {
+    const asked = `${field.dataset.asks}?q=${encodeURIComponent(field.value.trim())}`;
+    if (asked === last) return;
+    last = asked;
+    const answer = await fetch(asked);
+    if (answer.ok && asked === last) list.innerHTML = await answer.text();
+  }
+
+  document.addEventListener("focusin", ({ target }) => {
+    if (!target.dataset.asks) return;
+    document.body.append(list);
+    target.setAttribute("list", list.id);
+    list.innerHTML = last = "";
+    if (!target.value) suggest(target);
+  });
   document.addEventListener("input", ({ target }) => {
-    const list = target.list;
-    const text = target.value.trim();
-    if (!list?.dataset.asks || text === last) return;
-    last = text;
+    if (!target.dataset.asks) return;
     clearTimeout(waiting);
-    waiting = setTimeout(async () => {
-      const answer = await fetch(`${list.dataset.asks}?q=${encodeURIComponent(text)}`);
-      if (answer.ok && text === last) list.innerHTML = await answer.text();
-    }, PAUSE);
+    waiting = setTimeout(suggest, PAUSE, target);
+  });
+  // Another name is typed over the one that stands there.
+  document.addEventListener("pointerdown", ({ target }) => {
+    if (target.dataset?.asks && target !== document.activeElement) target.addEventListener("click", () => target.select(), { once: true });
   });
 
   // A new workspace begins in the time zone of its first person.
