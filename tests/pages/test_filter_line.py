@@ -114,10 +114,26 @@ def test_a_picker_finds_people_territories_and_periods_of_any_year_by_name(demo,
     assert client.get("/pick/process/?q=x").status_code == 404
 
 
-def test_a_picker_of_many_people_lists_teams_and_who_is_chosen(demo, sign_in, monkeypatch):
-    monkeypatch.setattr(filter_line, "MOST_LISTED", 10)
-    page = sign_in("m1").get("/forecast/?who=person:r08").content.decode()
-    picker = page[page.index("/pick/who/") : page.index("/pick/where/")]
-    assert "Joss Merrow" in picker
-    assert "Rivers team" in picker
-    assert "Iva Marrin" not in picker
+def test_a_picker_of_many_lists_the_upper_levels_and_what_is_around_the_chosen(demo, sign_in, monkeypatch):
+    client = sign_in("m1")
+
+    def listed(query=""):
+        line = client.get(f"/forecast/{query}").context["line"]
+        return [one.label for one in line.listed_who], [one.label for one in line.listed_where]
+
+    every_who, every_where = listed()
+    assert {"Joss Merrow", "Iva Marrin"} <= set(every_who)
+    assert "East Coast" in every_where
+    monkeypatch.setattr(filter_line, "MOST_LISTED", 6)
+    who, where = listed()
+    assert "Joss Merrow" not in who
+    assert len(who) <= 6
+    assert len(where) <= 6
+    who, where = listed("?who=team:rivers&where=coastal")
+    assert "Joss Merrow" in who, "what is below the chosen"
+    assert "Iva Marrin" not in who
+    assert "East Coast" in where
+    who, _ = listed("?who=person:r08")
+    assert {"Joss Merrow", "Rivers team"} <= set(who), "what the chosen is in"
+    assert "Iva Marrin" not in who
+    assert "Type a name above" in client.get("/forecast/").text

@@ -1,9 +1,10 @@
 """The filter line: what a page counts, read from the URL and written back to it."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from functools import cached_property
+from itertools import takewhile
 from urllib.parse import urlencode
 
 from wise_tally.book.store import books
@@ -212,10 +213,13 @@ class FilterLine:
 
     @cached_property
     def listed_who(self) -> tuple[Choice, ...]:
-        """Teams and people that the picker lists; where there are many people, teams alone: people are found by typing."""
-        if len(self.choices_who) <= MOST_LISTED:
-            return self.choices_who
-        return tuple(one for one in self.choices_who if one.value[:7] != "person:" or one.value == self.who_value)
+        """Teams and people that the picker lists."""
+        return _listed(self.choices_who, self.who_value)
+
+    @cached_property
+    def listed_where(self) -> tuple[Choice, ...]:
+        """Territories that the picker lists."""
+        return _listed(self.choices_where, self.where_value)
 
     @cached_property
     def choices_where(self) -> tuple[Choice, ...]:
@@ -320,6 +324,23 @@ def _period(asked_for: Mapping[str, str], fiscal: FiscalCalendar) -> Period | No
         return fiscal.parse(text) if text else None
     except UnknownPeriod as error:
         raise BadLink(str(error), text or "") from error
+
+
+def _listed(choices: Sequence[Choice], chosen: str) -> tuple[Choice, ...]:
+    """Of many choices the upper levels, and with the chosen one what it is in and what is right below; others are found by typing."""
+    if len(choices) <= MOST_LISTED:
+        return tuple(choices)
+    fits = sorted(one.depth for one in choices)[MOST_LISTED]
+    kept = {place for place, one in enumerate(choices) if one.depth < fits} or set(range(MOST_LISTED))
+    place = next((place for place, one in enumerate(choices) if one.value == chosen), 0)
+    above = choices[place].depth + 1
+    for before in range(place, -1, -1):
+        if choices[before].depth < above:
+            kept.add(before)
+            above = choices[before].depth
+    within = takewhile(lambda after: choices[after].depth > choices[place].depth, range(place + 1, len(choices)))
+    below = [after for after in within if choices[after].depth == choices[place].depth + 1]
+    return tuple(one for place, one in enumerate(choices) if place in kept.union(below[:MOST_LISTED]))
 
 
 @derived(most=8)

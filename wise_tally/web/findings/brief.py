@@ -114,7 +114,7 @@ def acting(request: PageRequest, line: FilterLine) -> dict[str, Any]:
         "may_keep": not line.is_past and request.viewer.may(May.SET_RULES),
         "here": request.get_full_path(),
         "next_day": next_working_day(line.today),
-        "people": [(one.value[7:], one.label) for one in line.listed_who if one.value.startswith("person:")],
+        "people": [(one.value[7:], one.label) for one in line.choices_who if one.value.startswith("person:")],
     }
 
 
