@@ -138,7 +138,7 @@ def page(request: PageRequest) -> HttpResponse:
         **list_context(request, "account", found.asked.line),
         "list": found,
         "territories": _territories(),
-        "places": choices_of(Territory.objects.offered().order_by("name"), "no change"),
+        "to_territories": choices_of(Territory.objects.offered().order_by("name"), "no change"),
         "owners": _owners(request),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),
