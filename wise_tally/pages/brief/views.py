@@ -1,6 +1,7 @@
 """The brief of the filter line, all findings, and how one was worked out."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.findings.brief import Brief, acting, brief_for, told_since
 from wise_tally.web.findings.said import names_in, shown, terms_of
 from wise_tally.web.footer import Footer
+from wise_tally.web.forms.choices import Pair, key_of
 from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.refusals import Refused
@@ -71,12 +73,11 @@ class FindingsQuery(PageQuery):
 def everything(request: PageRequest) -> HttpResponse:
     """All findings with filters."""
     brief = read_brief(request)
-    asked = FindingsQuery.read(brief.line, request.GET)
+    asked = _read_query(request, brief)
     chosen = _kept(brief.aside if asked.aside else brief.found, asked, brief.line)
     chosen = chosen if asked.kind else list(together(chosen))
     sheet = page_of(request, len(chosen), ON_A_PAGE)
-    people = brief.line.book.reference.people
-    whose = sorted({(people[one.whose].name, people[one.whose].key) for one in brief.found if one.whose >= 0})
+    kinds = {(one.kind.key, one.kind.name) for one in (*brief.found, *brief.aside)}
     answer = {
         **_shared(request, brief.line),
         "asked": asked,
@@ -84,8 +85,8 @@ def everything(request: PageRequest) -> HttpResponse:
         "carried": asked.carried("kind", "whose", "page"),
         "first": sheet.first,
         "families": asked.links("family", {"": "All", **FAMILIES}),
-        "kinds": sorted({(one.kind.name, one.kind.key) for one in (*brief.found, *brief.aside)}),
-        "people": whose,
+        "kinds": sorted(kinds, key=itemgetter(1)),
+        "owners": _owners(brief),
         "aside": len(brief.aside),
         "aside_query": asked.query(aside="yes" if not asked.aside else None, page=None),
         "page": sheet,
@@ -93,6 +94,18 @@ def everything(request: PageRequest) -> HttpResponse:
         **neighbours(sheet, lambda number: asked.query(page=str(number))),
     }
     return render(request, "brief/findings.html", answer)
+
+
+def _read_query(request: PageRequest, brief: Brief) -> FindingsQuery:
+    asked = FindingsQuery.read(brief.line, request.GET)
+    return replace(asked, whose=key_of(_owners(brief), asked.whose))
+
+
+def _owners(brief: Brief) -> list[Pair]:
+    """Whose findings there are, by name."""
+    people = brief.line.book.reference.people
+    found = {(people[one.whose].key, people[one.whose].name) for one in brief.found if one.whose >= 0}
+    return sorted(found, key=itemgetter(1))
 
 
 def _kept(found: tuple[Finding, ...], asked: FindingsQuery, line: FilterLine) -> list[Finding]:

@@ -8,7 +8,7 @@ from django.http import QueryDict
 
 from wise_tally.domain.deals.models import Account, Deal, Partner
 from wise_tally.domain.process.models import DealType, Source
-from wise_tally.web.forms.choices import KeyChoice, choices_of, key_within, suggests
+from wise_tally.web.forms.choices import KeyChoice, key_within, pairs_of, suggests
 from wise_tally.web.forms.fields import DateField, LedgerForm, NameField
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 from wise_tally.web.visibility import Visibility
@@ -66,9 +66,10 @@ class DetailsForm(LedgerForm):
         self.fields["account"].visible = visible  # type: ignore[attr-defined]
         self.fields.update(own_form_fields("deal", self.initial))
         there = deal.account.contacts.order_by("name") if deal.account else []
-        self.offer("contact", choices_of(there))
+        self.offer("contact", pairs_of(there, "none"))
         self.offer(
-            "partner", choices_of(Partner.objects.offered(deal.partner.key if deal.partner else "").order_by("name"))
+            "partner",
+            pairs_of(Partner.objects.offered(deal.partner.key if deal.partner else "").order_by("name"), "none"),
         )
         self.offer("deal_type", names_of(DealType, deal.deal_type))
         self.offer("source", names_of(Source, deal.source))

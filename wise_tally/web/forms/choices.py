@@ -2,7 +2,7 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from django import forms
@@ -21,17 +21,21 @@ WITH_KEY = re.compile(r" \(([^()\s]+)\)$")
 SELECTED = mark_safe(" selected")
 
 
-def choices_of(records: Iterable[Any], empty: str = "none") -> list[Pair]:
-    """Choices of records with key and name, none first."""
-    return [("", empty), *((record.key, record.name) for record in records)]
+def pairs_of(choices: Iterable[Any], empty: str | None = None) -> list[Pair]:
+    """Identifier and name of pairs, of a mapping, of records with key and name, or of words alone; before them `empty`."""
+    pairs = [_pair(one) for one in (choices.items() if isinstance(choices, Mapping) else choices)]
+    return pairs if empty is None else [("", empty), *pairs]
+
+
+def _pair(one: Any) -> Pair:
+    if isinstance(one, str):
+        return one, one
+    return (str(one[0]), str(one[1])) if isinstance(one, tuple) else (one.key, one.name)
 
 
 def key_of(choices: Iterable[Any], typed: str) -> str:
-    """The identifier that was typed or whose name was, else what was typed; raises Refused where several have the name.
-
-    `choices` are pairs of identifier and name.
-    """
-    known, wanted = [(str(key), str(name)) for key, name in choices], typed.strip()
+    """The identifier that was typed or whose name was, else what was typed; raises Refused where several have the name."""
+    known, wanted = pairs_of(choices), typed.strip()
     if not wanted or any(key == wanted for key, _ in known):
         return wanted
     meant = wanted.casefold()
@@ -43,7 +47,7 @@ def key_of(choices: Iterable[Any], typed: str) -> str:
 
 def choice_field(choices: Iterable[Any], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
     """The field: a list, its options written at once, or one for a name of a kind that is suggested (see `web/picking`)."""
-    pairs = [(str(key), str(name)) for key, name in choices]
+    pairs = pairs_of(choices)
     if kind and len(pairs) > MOST_LISTED:
         return _typed_field(pairs, chosen, kind, attributes)
     options = ((key, SELECTED if key == chosen else "", name) for key, name in pairs)

@@ -7,7 +7,7 @@ from django import template
 from django.forms import BoundField
 from django.utils.safestring import SafeString
 
-from wise_tally.web.forms.choices import Pair, choice_field
+from wise_tally.web.forms.choices import choice_field, pairs_of
 
 register = template.Library()
 
@@ -23,9 +23,14 @@ def as_read(field: BoundField) -> str:
 
 
 @register.simple_tag
-def choice(name: str, choices: Iterable[Pair], chosen: str = "", kind: str = "", **said: Any) -> SafeString:
-    """A choice by `name`. Said besides: the `id` that its label names, else the `label` (and `row`) read out; whether it is `wrong`."""
+def choice(name: str, choices: Iterable[Any], chosen: Any = "", kind: str = "", **said: Any) -> SafeString:
+    """A choice by `name` (choices as `pairs_of` takes them), of many records of a `kind` by typing.
+
+    Said besides: what stands for nothing chosen (`empty`); the `id` that its label names, else the `label` (and `row`) read
+    out; whether it is `wrong`.
+    """
     label = f"{said['label']}, row {said['row']}" if "row" in said else said.get("label")
     attributes = {"class": "boxed", "id": said.get("id"), "name": name, "aria-label": label}
     attributes["aria-invalid"] = "true" if said.get("wrong") else None
-    return choice_field(choices, chosen, kind, {key: value for key, value in attributes.items() if value})
+    given = {key: value for key, value in attributes.items() if value}
+    return choice_field(pairs_of(choices, said.get("empty")), "" if chosen is None else str(chosen), kind, given)

@@ -26,7 +26,7 @@ from wise_tally.pages.deals.customers.last_step import offer_undo
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
-from wise_tally.web.forms.choices import Pair, choices_of, key_of
+from wise_tally.web.forms.choices import Pair, key_of, pairs_of
 from wise_tally.web.forms.own_fields import own_initial
 from wise_tally.web.page_query import PageQuery, text
 from wise_tally.web.paging import Page, neighbours, page_of
@@ -97,11 +97,11 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
 
 def _owners(request: PageRequest) -> list[Pair]:
     owning = Person.objects.filter(pk__in=visible(request).accounts().values("owner"))
-    return choices_of(owning.order_by("name"), "All owners")
+    return pairs_of(owning.order_by("name"), "All owners")
 
 
 def _territories() -> list[Pair]:
-    return choices_of(Territory.objects.offered().order_by("name"), "All territories")
+    return pairs_of(Territory.objects.offered().order_by("name"), "All territories")
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
@@ -138,7 +138,7 @@ def page(request: PageRequest) -> HttpResponse:
         **list_context(request, "account", found.asked.line),
         "list": found,
         "territories": _territories(),
-        "to_territories": choices_of(Territory.objects.offered().order_by("name"), "no change"),
+        "to_territories": pairs_of(Territory.objects.offered().order_by("name"), "no change"),
         "owners": _owners(request),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),

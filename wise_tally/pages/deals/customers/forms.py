@@ -14,7 +14,7 @@ from wise_tally.domain.org.access import Viewer, may_give
 from wise_tally.domain.org.clock import local_day, now, today
 from wise_tally.domain.org.models import Person, Territory, Workspace
 from wise_tally.domain.process.models import LeadStep, Source
-from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.choices import KeyChoice, pairs_of
 from wise_tally.web.forms.fields import DateField, LedgerForm, NameField
 from wise_tally.web.forms.own_fields import names_of, own_form_fields, split_own
 
@@ -33,7 +33,7 @@ class OwnedForm(LedgerForm):
         self.present = owner
         reference, day, held = books.current().reference, today(), owner.key if owner else ""
         takers = [p for p in _working(held) if may_give(viewer, reference, day, held, p.key)]
-        choices = choices_of(takers, self.nobody)
+        choices = pairs_of(takers, self.nobody)
         if not may_give(viewer, reference, day, held, ""):
             choices = choices[1:]
         if len(choices) < 2:
@@ -63,7 +63,7 @@ class AccountForm(OwnedForm):
         super().__init__(*args, **options)
         self.offer(
             "territory",
-            choices_of(Territory.objects.offered(self.initial.get("territory") or "").order_by("name")),
+            pairs_of(Territory.objects.offered(self.initial.get("territory") or "").order_by("name"), "none"),
         )
         self.fields.update(own_form_fields("account", self.initial))
 
@@ -114,7 +114,7 @@ class LeadForm(OwnedForm):
         self.offer("source", names_of(Source, self.initial.get("source", "")))
         steps = LeadStep.objects.offered(self.initial.get("step", "")).order_by("position")
         if steps:
-            self.offer("step", choices_of(steps, "none yet"))
+            self.offer("step", pairs_of(steps, "none yet"))
         else:
             del self.fields["step"]
 

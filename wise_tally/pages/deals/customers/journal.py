@@ -17,7 +17,7 @@ from wise_tally.domain.org.access import May, Viewer, visible_people
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person
 from wise_tally.pages.deals.customers.forms import DONE_KINDS
-from wise_tally.web.forms.choices import Pair, choices_of
+from wise_tally.web.forms.choices import Pair, pairs_of
 from wise_tally.web.page_query import Link
 from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.choices import one_of
@@ -97,7 +97,7 @@ def assignees(viewer: Viewer) -> list[Pair]:
     reference, day = books.current().reference, today()
     below, working = visible_people(viewer, reference, day), Person.objects.filter(active_to=None)
     people = working if below is None else working.filter(key__in=below | {viewer.key})
-    return choices_of(people.order_by("name"))[1:]
+    return pairs_of(people.order_by("name"))
 
 
 def _name(person: Any) -> str:

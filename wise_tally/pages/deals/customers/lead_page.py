@@ -35,7 +35,7 @@ from wise_tally.pages.deals.customers.forms import LeadForm
 from wise_tally.pages.deals.customers.journal import Entry, journal_of
 from wise_tally.pages.deals.customers.last_step import offer_undo, undoable
 from wise_tally.pages.deals.customers.leads import age_days, visible_lead
-from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.choices import KeyChoice, pairs_of
 from wise_tally.web.forms.fields import DateField, LedgerForm, MoneyField, NameField
 from wise_tally.web.forms.own_fields import NewCloseField, own_initial
 from wise_tally.web.lead_rows import lead_steps
@@ -94,8 +94,8 @@ class QualifyForm(LedgerForm):
         choices = {
             "account": [("", "New customer (enter the name below)"), *known],
             "stage": [(s.key, f"{s.process.name}: {s.name}") for s in stages.order_by("process__key", "position")],
-            "owner": choices_of(Person.objects.filter(key__in=mine).order_by("name"))[1:],
-            "territory": choices_of(Territory.objects.offered().order_by("name"), "same as customer"),
+            "owner": pairs_of(Person.objects.filter(key__in=mine).order_by("name")),
+            "territory": pairs_of(Territory.objects.offered().order_by("name"), "same as customer"),
         }
         for name, offered in choices.items():
             self.offer(name, offered)

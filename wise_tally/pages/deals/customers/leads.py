@@ -20,7 +20,7 @@ from wise_tally.domain.process.models import LeadStep, Source
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
-from wise_tally.web.forms.choices import Pair, choices_of, key_of
+from wise_tally.web.forms.choices import Pair, key_of, pairs_of
 from wise_tally.web.lead_rows import lead_steps
 from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import Page, neighbours, page_of
@@ -132,7 +132,7 @@ def _owners(request: PageRequest, line: FilterLine) -> list[Pair]:
     """Whose leads can be listed: everybody’s, nobody’s, a team’s, a person’s."""
     teams = [(choice.value, choice.label) for choice in line.choices_who if choice.value.startswith(TEAM)]
     owning = Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name")
-    return [("", "All owners"), (UNASSIGNED, UNASSIGNED), *teams, *choices_of(owning)[1:]]
+    return [("", "All owners"), (UNASSIGNED, UNASSIGNED), *teams, *pairs_of(owning)]
 
 
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
@@ -164,7 +164,7 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         **list_context(request, "lead", found.asked.line),
         "list": found,
-        "statuses": STATUSES,
+        "statuses": list(STATUSES),
         "steps": lead_steps(),
         "owners": _owners(request, found.asked.line),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),

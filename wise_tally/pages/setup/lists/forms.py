@@ -11,7 +11,7 @@ from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.org.pasted_people import is_mail
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
-from wise_tally.web.forms.choices import KeyChoice, choices_of
+from wise_tally.web.forms.choices import KeyChoice, pairs_of
 from wise_tally.web.forms.fields import CountField, DateField, LedgerForm, MoneyField, NameField, PercentField
 
 
@@ -166,7 +166,7 @@ class PartnerForm(PickListForm):
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         territories = Territory.objects.offered(_held(self, "territory")).order_by("name")
-        self.offer("territory", choices_of(territories))
+        self.offer("territory", pairs_of(territories, "none"))
 
     def clean(self) -> None:
         """The territory as a record."""
@@ -182,7 +182,7 @@ class TeamForm(PickListForm):
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
-        self.offer("manager", choices_of(Person.objects.order_by("name"), "nobody"))
+        self.offer("manager", pairs_of(Person.objects.order_by("name"), "nobody"))
 
     def clean(self) -> None:
         """The manager as a record; a team is retired once nobody and no team is in it."""
