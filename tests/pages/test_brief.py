@@ -166,6 +166,8 @@ def test_a_finding_is_put_aside_for_oneself_and_taken_back(demo, sign_in):
 
 def test_a_point_is_agreed_with_its_person_and_comes_back_as_long_as_it_is_true(demo, sign_in):
     client = sign_in("m1")
+    offered = re.search('name="person"><option value="([^"]+)"', client.get("/brief/findings/").text)
+    assert Person.objects.filter(key=offered[1]).exists(), "of a finding of a team, whom it is agreed with"
     page = client.get("/team/one-to-ones/r06/")
     row = page.context["rows"][0]
     body = {"finding": row.key, "person": "r06", "text": "Move two deals out of commit", "due_on": "2026-12-01"}
