@@ -60,7 +60,7 @@ def _typed_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str
     shown = names.get(chosen, chosen) if chosen else ""
     if chosen in names and Counter(names.values())[shown] > 1:
         shown = _with_key(chosen, shown)
-    attributes = attributes | suggests(kind) | {"value": shown, "placeholder": names.get("", "")}
+    attributes = attributes | suggests(kind) | {"type": "text", "value": shown, "placeholder": names.get("", "")}
     return format_html("<input{}>", flatatt(attributes))
 
 
