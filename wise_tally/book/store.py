@@ -12,7 +12,7 @@ from wise_tally.book import column_file, rows
 from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.loss_reasons import NO_REASONS, LostReasons
 from wise_tally.book.stored_book import COUNTERS, Counters, StoredBook, renumbered
-from wise_tally.book.superseded import Superseded
+from wise_tally.book.superseded import Superseded, pass_over_what_stays
 from wise_tally.core.book import Book, Deals
 from wise_tally.core.derived import Growth
 from wise_tally.core.growth import take_over, with_added
@@ -81,6 +81,7 @@ class Books:
             # A number that fell belongs to a database filled anew.
             if old is None or old.epoch != newest[2] or old.number > newest[0]:
                 self._reasons = NO_REASONS
+                pass_over_what_stays()
                 renewed = self._first(newest)
                 self._file(renewed)
                 return renewed

@@ -22,6 +22,13 @@ def give_back_freed() -> None:
         _trim(0)
 
 
+def pass_over_what_stays() -> None:
+    """Let no pass of the collector look again at what is there before the first book: it stays as long as the process."""
+    if not gc.get_freeze_count():
+        gc.collect()
+        gc.freeze()
+
+
 class Superseded:
     """Each such book with the threads that were answering when it was superseded, which may hold it until they are done."""
 

@@ -45,9 +45,8 @@ def key_of(choices: Iterable[Any], typed: str) -> str:
     return found[0] if found else wanted
 
 
-def choice_field(choices: Iterable[Any], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
+def choice_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
     """The field: a list, its options written at once, or one for a name of a kind that is suggested (see `web/picking`)."""
-    pairs = pairs_of(choices)
     if kind and len(pairs) > MOST_LISTED:
         return _typed_field(pairs, chosen, kind, attributes)
     options = ((key, SELECTED if key == chosen else "", name) for key, name in pairs)
@@ -56,12 +55,13 @@ def choice_field(choices: Iterable[Any], chosen: str, kind: str, attributes: dic
 
 
 def _typed_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
-    names = dict(pairs)
-    shown = names.get(chosen, chosen) if chosen else ""
-    if chosen in names and Counter(names.values())[shown] > 1:
+    shown = next((name for key, name in pairs if key == chosen), chosen) if chosen else ""
+    if shown and sum(name == shown for _, name in pairs) > 1:
         shown = _with_key(chosen, shown)
-    attributes = attributes | suggests(kind) | {"type": "text", "value": shown, "placeholder": names.get("", "")}
-    return format_html("<input{}>", flatatt(attributes))
+    empty = pairs[0][1] if pairs[0][0] == "" else ""
+    return format_html(
+        "<input{}>", flatatt(attributes | suggests(kind) | {"type": "text", "value": shown, "placeholder": empty})
+    )
 
 
 def suggests(kind: str) -> dict[str, Any]:
@@ -98,7 +98,7 @@ class LongSelect(forms.Select):
     def render(self, name: str, value: Any, attrs: dict[str, Any] | None = None, renderer: Any = None) -> SafeString:
         """The field."""
         attributes = self.build_attrs(self.attrs, {"name": name, **(attrs or {})})
-        return choice_field(self.choices, "" if value is None else str(value), self.kind, attributes)
+        return choice_field(pairs_of(self.choices), "" if value is None else str(value), self.kind, attributes)
 
 
 class KeyChoice(forms.ChoiceField):
