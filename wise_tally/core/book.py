@@ -88,6 +88,10 @@ class Credits:
         return np.flatnonzero(np.repeat(chosen, np.diff(np.r_[starts, len(self.deal)])))
 
 
+# Fields of a book as of a day that hold no value a deal.
+UNLIKE_COLUMNS = ("as_of", "cut", "measure", "cache")
+
+
 @dataclass(frozen=True)
 class BookAsOf:
     """The book as it stood at the end of a day: one state per deal that existed.
@@ -122,6 +126,12 @@ class BookAsOf:
     def weighted_minor(self) -> Ints:
         """amount × probability of each deal, rounded half to even to the minor unit."""
         return weighted_minor(self.amount_minor, self.probability_bp)
+
+    def of_deals(self, kept: Flags) -> "BookAsOf":
+        """The states of some deals alone; `kept` has one flag a deal of the book."""
+        rows = kept[self.deal]
+        columns = {one.name: getattr(self, one.name) for one in fields(self) if one.name not in UNLIKE_COLUMNS}
+        return replace(self, **{name: values[rows] for name, values in columns.items() if values is not None})
 
     def deals_in(self, stage: int) -> int:
         """Number of deals that stand in a stage."""

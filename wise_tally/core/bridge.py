@@ -1,6 +1,6 @@
 """Bridge between two days: each deal's state changes attribute by attribute, each change booked under its cause."""
 
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -50,15 +50,6 @@ class _State:
     category: Ints
     probability_bp: Ints
 
-    def at(self, deals: Ints) -> "_State":
-        """The states of some deals."""
-        return _State(*(getattr(self, one.name)[deals] for one in fields(self)))
-
-    def may_count(self, period: Period) -> Flags:
-        """Whether something of a deal can count in the period, whatever its dates are: open, or closed in it."""
-        first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-        return np.asarray((self.kind == OPEN) | ((self.closed_on >= first) & (self.closed_on <= last)))
-
     def take_from(self, other: "_State", where: Flags, *names: str) -> "_State":
         """This state with some attributes of another where a condition holds."""
         changed = {name: np.where(where, getattr(other, name), getattr(self, name)) for name in names}
@@ -91,16 +82,15 @@ def bridge_rows(moves: Moves) -> tuple[BridgeRow, ...]:
 def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, scope: Filter, measure: str) -> Moves:
     """The bridge deal by deal."""
     size = len(book.deals.key)
-    lines_before, lines_after = (credited_lines(book, s, scope, "company") for s in (before, after))
-    # Nothing moved of a deal in which the scope has no part on either day.
+    # Nothing moved of a deal that was closed in another period on both days.
     concerned = np.zeros(size, dtype=bool)
-    for lines in (lines_before, lines_after):
-        concerned[lines.snapshot.deal[lines.rows]] = True
-    whole = [_spread(snapshot, size) for snapshot in (before, after)]
-    # Neither did anything of one that was closed in another period on both days.
-    deals = np.flatnonzero(concerned & np.logical_or(*(state.may_count(period) for state in whole)))
+    for snapshot in (before, after):
+        concerned[snapshot.deal[_may_count(snapshot, period)]] = True
+    deals = np.flatnonzero(concerned)
+    before, after = before.of_deals(concerned), after.of_deals(concerned)
+    lines_before, lines_after = (credited_lines(book, s, scope, "company") for s in (before, after))
     values = _Values(book, period, measure, deals)
-    a, b = (state.at(deals) for state in whole)
+    a, b = (_spread(snapshot, deals) for snapshot in (before, after))
     start = values.parts(lines_before, a)
     moved = np.zeros((len(CAUSES), len(deals)), dtype=np.int64)
     # A deal that was not there has no earlier attributes: all that it brings is its creation.
@@ -178,7 +168,7 @@ def _places(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tu
     """Each deal's place on a day and its credited amount in the scope, shape (deals,)."""
     categories, size = len(book.reference.categories), len(book.deals.key)
     won, lost, other, absent = range(categories, categories + len(WHERE))
-    state = _spread(snapshot, size)
+    state = _spread(snapshot, np.arange(size))
     day = np.where(state.kind == OPEN, state.expected_close, state.closed_on)
     inside = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
     index = np.select([~inside, state.kind == WON, state.kind == LOST], [other, won, lost], state.category)
@@ -209,12 +199,19 @@ def _booked(index: int, cause: str | None, change: Ints, states: tuple[_State, _
     return [(CAUSES.index(cause), change)]
 
 
-def _spread(snapshot: BookAsOf, size: int) -> _State:
-    """A snapshot's columns on all deals of the book."""
+def _may_count(snapshot: BookAsOf, period: Period) -> Flags:
+    """Whether something of a deal can count in the period, whatever its dates are: open, or closed in it."""
+    first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
+    return np.asarray((snapshot.kind == OPEN) | ((snapshot.closed_on >= first) & (snapshot.closed_on <= last)))
+
+
+def _spread(snapshot: BookAsOf, deals: Ints) -> _State:
+    """A snapshot's columns on some deals, which are all that it has."""
+    place = np.searchsorted(deals, snapshot.deal)
 
     def column(values: Ints, missing: int) -> Ints:
-        spread = np.full(size, missing, dtype=np.int64)
-        spread[snapshot.deal] = values
+        spread = np.full(len(deals), missing, dtype=np.int64)
+        spread[place] = values
         return spread
 
     return _State(
@@ -238,15 +235,14 @@ class _Values:
 
     def parts(self, lines: Lines, state: _State) -> Ints:
         """Each deal's part of the measure under the lines of one side, shape of `deals`."""
-        whole, parts = np.zeros((2, len(self.book.deals.key)), dtype=np.int64)
-        whole[self.deals] = self._whole(state)
-        deal = lines.snapshot.deal[lines.rows]
+        place, value = np.searchsorted(self.deals, lines.snapshot.deal), self._whole(state)
         if lines.snapshot.measure == DEALS:
             # A deal counts once, however it is divided.
-            parts[deal] = whole[deal]
-        else:
-            np.add.at(parts, deal, lines.parts(whole[lines.snapshot.deal], self.book.reference.person_rank))
-        return parts[self.deals]
+            kept = np.zeros(len(value), dtype=bool)
+            kept[place[lines.rows]] = True
+            return np.where(kept, value, 0)
+        parts = lines.parts(value[place], self.book.reference.person_rank)
+        return sum_by_group(parts, place[lines.rows], len(value))
 
     def _whole(self, state: _State) -> Ints:
         first, last = self.period.starts_on.toordinal(), self.period.ends_on.toordinal()
