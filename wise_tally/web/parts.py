@@ -123,5 +123,5 @@ def page(request: PageRequest) -> HttpResponse:
     return render(
         request,
         "web/parts_page.html",
-        {"parts": shown, "filter_line": line, "line": line, "tabs": tabs, "footer": footer},
+        {"parts": shown, "tabs": tabs, "footer": footer},
     )

@@ -7,15 +7,44 @@ from django.urls import reverse
 
 from wise_tally.web.filter_line import FilterLine
 
-# The pages of the place Team, which two rooms share.
-TEAM = (
-    ("brief:page", "Brief", ""),
-    ("team:page", "Dashboards", ""),
-    ("team:week", "This week", ""),
-    ("team:open", "Deals by rep", ""),
-    ("team:one-to-ones", "One-to-ones", ""),
-    ("team:gaps", "Contact gaps", ""),
-)
+# The pages of each place: address, label, own part of the query.
+PAGES = {
+    "forecast": (
+        ("forecast:page", "Overview", ""),
+        ("deals:page", "By category", "view=lanes&by=category&within=period"),
+        ("forecast:through", "Trend", ""),
+        ("forecast:changed", "What changed", ""),
+        ("forecast:outlook", "Outlook", ""),
+        ("forecast:what-if", "What if", ""),
+        ("forecast:calls", "Submitted forecasts", ""),
+        ("forecast:accuracy", "Forecast accuracy", ""),
+    ),
+    "conversion": (
+        ("conversion:page", "Stage conversion", ""),
+        ("conversion:leads", "Lead conversion", ""),
+        ("conversion:time", "Time in stage", ""),
+        ("conversion:seen", "Probability check", ""),
+        ("conversion:lost", "Loss reasons", ""),
+        ("conversion:over-time", "Monthly trend", ""),
+    ),
+    "attainment": (
+        ("attainment:page", "Won vs quota", ""),
+        ("attainment:year", "Year progress", ""),
+        ("attainment:compared", "Period comparison", ""),
+        ("attainment:commissions", "Commissions", ""),
+        ("attainment:cash", "Cash calendar", ""),
+    ),
+    "team": (
+        ("brief:page", "Brief", ""),
+        ("team:page", "Dashboards", ""),
+        ("team:week", "This week", ""),
+        ("team:open", "Deals by rep", ""),
+        ("team:one-to-ones", "One-to-ones", ""),
+        ("team:gaps", "Contact gaps", ""),
+    ),
+}
+# Under which tab a page stands that is none itself; all others stand under the first page of their room.
+UNDER = {"attainment:statement": "attainment:commissions", "team:one-to-one": "team:one-to-ones"}
 
 
 @dataclass(frozen=True)
@@ -25,6 +54,16 @@ class Tab:
     label: str
     url: str
     here: bool
+
+
+def tabs_at(line: FilterLine | None, place: str, view_name: str) -> list[Tab]:
+    """The tabs of a place, that of the page with an address (by its name) marked; none without a filter line."""
+    if line is None:
+        return []
+    pages = PAGES.get(place, ())
+    own = UNDER.get(view_name, view_name)
+    is_tab = any(name == own for name, _, _ in pages)
+    return tabs_of(line, pages, own if is_tab else f"{view_name.partition(':')[0]}:page")
 
 
 def tabs_of(line: FilterLine, pages: Sequence[tuple[str, str, str]], here: str) -> list[Tab]:

@@ -17,7 +17,6 @@ from wise_tally.core.money import sum_by_group
 from wise_tally.core.reference_data import WON
 from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.pages.attainment.cash_chart import MonthRow, cash_chart
-from wise_tally.pages.attainment.query import tabs
 from wise_tally.web.answers import say, workings
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.deal_rows import accounts_numbered, names_of
@@ -136,9 +135,7 @@ def page(request: PageRequest) -> HttpResponse:
     keys = {number: account.key for number, account in named.items()}
     told = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
     answer = {
-        "line": line,
         "say": say(told, workings("attainment:cash-working", query, "won")),
-        "tabs": tabs(line, "cash"),
         "query": query,
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
         "won": won,

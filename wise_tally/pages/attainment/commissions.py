@@ -37,7 +37,6 @@ from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pa
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
 from wise_tally.domain.targets.statement_actions import issue_statement, last_statement
-from wise_tally.pages.attainment.query import tabs
 from wise_tally.web.answers import say, workings
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -166,9 +165,7 @@ def page(request: PageRequest) -> HttpResponse:
     earned = [(name, one.commission_minor) for _, name, one in everyone]
     told = of_commissions(whole, earned, asked.subject)
     answer = {
-        "line": asked.line,
         "say": say(told, workings("attainment:commissions-working", asked.query(), "commission", "taken_back")),
-        "tabs": tabs(asked.line, "commissions"),
         "asked": asked,
         "subjects": asked.links("of", SUBJECT_WORDS),
         "whole": whole,
@@ -196,8 +193,6 @@ def statement(request: PageRequest, key: str) -> HttpResponse:
     name = asked.group.names[asked.group.keys.index(key)]
     last = last_statement(asked.subject, key, asked.line.period.starts_on, asked.line.period.ends_on)
     answer = {
-        "line": asked.line,
-        "tabs": tabs(asked.line, "commissions"),
         "asked": asked,
         "key": key,
         "name": name,

@@ -14,7 +14,7 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
-from wise_tally.pages.attainment.query import AttainmentQuery, tabs
+from wise_tally.pages.attainment.query import AttainmentQuery
 from wise_tally.web.answers import say, workings
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -143,9 +143,7 @@ def page(request: PageRequest) -> HttpResponse:
     opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
     rows, turned = paged(request, compared_rows(asked, asked.by, spans), asked.query())
     answer = {
-        "line": asked.line,
         "say": say(told, opens),
-        "tabs": tabs(asked.line, "compared"),
         "by": asked.by,
         "by_words": words_of(asked.by),
         "by_links": asked.links("by", dict(choices(OF_FORECAST))),

@@ -14,12 +14,11 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.measures import AMOUNT, DEALS, IN_HUNDREDTHS, QUANTITY, valued
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.breakdowns import with_own
-from wise_tally.web.filter_line import FilterLine, read_scope
+from wise_tally.web.filter_line import read_scope
 from wise_tally.web.nodes import scope_node
 from wise_tally.web.page_query import PageQuery, choice
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.tabs import Tab, tabs_of
 
 MEASURES = {
     AMOUNT: "won amount",
@@ -28,13 +27,6 @@ MEASURES = {
     QUANTITY: "quantity",
     METRIC: "activities",
 }
-TABS = (
-    ("attainment:page", "Won vs quota", ""),
-    ("attainment:year", "Year progress", ""),
-    ("attainment:compared", "Period comparison", ""),
-    ("attainment:commissions", "Commissions", ""),
-    ("attainment:cash", "Cash calendar", ""),
-)
 
 
 @dataclass(frozen=True)
@@ -96,8 +88,3 @@ class AttainmentQuery(PageQuery):
         given = dict(self.line.given) | {"period": (period or self.line.period).text, "measure": self.measure}
         kind = {"kind": self.kind} if self.kind else {}
         return urlencode({**given, **kind, "node": token})
-
-
-def tabs(line: FilterLine, here: str) -> list[Tab]:
-    """All pages of the place, the present one marked."""
-    return tabs_of(line, TABS, f"attainment:{here}")

@@ -18,7 +18,7 @@ from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.domain.formats import as_words
 from wise_tally.pages.attainment.grid import Place, name_of, places_of, rows_of
-from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery, tabs
+from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery
 from wise_tally.pages.attainment.working import panel_of
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.breakdowns import choices, words_of
@@ -55,9 +55,7 @@ def page(request: PageRequest) -> HttpResponse:
     )
     opened = asked.working(token)
     answer = {
-        "line": line,
         "say": say(told, _opens(asked, opened)),
-        "tabs": tabs(line, "page"),
         "asked": asked,
         "by": asked.by,
         "by_words": words_of(asked.by),
@@ -129,14 +127,12 @@ def year(request: PageRequest) -> HttpResponse:
     left = DaysOf.at(year_of(line), line.as_of).remaining
     told = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
     answer = {
-        "line": line,
         "say": say(
             told,
             workings(
                 "forecast:working", asked.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
             ),
         ),
-        "tabs": tabs(line, "year"),
         "asked": asked,
         "year": year_of(line).text,
         "cumulative": shown,

@@ -19,7 +19,6 @@ from wise_tally.domain.formats import day, money
 from wise_tally.web.filter_line import FilterLine, read_scope, scope_of
 from wise_tally.web.findings.brief import brief_for
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.tabs import TEAM, tabs_of
 from wise_tally.web.visibility import Visibility, visible
 
 MOST = 100
@@ -31,8 +30,7 @@ def page(request: PageRequest) -> HttpResponse:
     """The briefs that the viewer kept of the scope, the latest first."""
     line = read_scope(request)
     rows = list(kept_briefs(request.viewer, line.who_value)[:MOST])
-    answer = {"line": line, "tabs": tabs_of(line, TEAM, "brief:page"), "rows": rows}
-    return render(request, "brief/kept_briefs.html", answer)
+    return render(request, "brief/kept_briefs.html", {"rows": rows})
 
 
 @dataclass(frozen=True)
@@ -51,14 +49,12 @@ def one(request: PageRequest, key: str) -> HttpResponse:
     """A kept brief as it was, each point with what came of it since."""
     kept = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
     asked = {"who": kept.who, "period": kept.period}
-    line = scope_of(request.viewer, {name: value for name, value in asked.items() if value})
+    line = request.filter_line = scope_of(request.viewer, {name: value for name, value in asked.items() if value})
     content = json.loads(kept.content)
     answer = {
         "kept": kept,
-        "line": line,
         "figures": content["figures"],
         "points": became_of(content["findings"], line, request, visible(request)),
-        "tabs": tabs_of(line, TEAM, "brief:page"),
         "then": f"{reverse('brief:page')}?{line.query(as_of=kept.as_of.isoformat(), period=kept.period)}",
     }
     return render(request, "brief/kept.html", answer)

@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass, replace
 from operator import itemgetter
-from typing import Any
 
 import numpy as np
 from django.http import HttpResponse
@@ -24,7 +23,6 @@ from wise_tally.web.page_query import PageQuery, choice, text
 from wise_tally.web.paging import neighbours, page_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.tabs import TEAM, tabs_of
 from wise_tally.web.visibility import visible
 from wise_tally.web.working.panel import Panel, PanelTerm, by_amount, panel_response
 
@@ -41,7 +39,7 @@ def page(request: PageRequest) -> HttpResponse:
     """What matters this week, the most money that can still be changed first."""
     brief = read_brief(request)
     answer = {
-        **_shared(request, brief.line),
+        **acting(request, brief.line),
         "brief": brief,
         "title": f"Brief, {brief.line.as_of:%A} {day(brief.line.as_of)}",
         "rows": brief.chosen,
@@ -51,11 +49,6 @@ def page(request: PageRequest) -> HttpResponse:
         "footer": Footer(len(brief.chosen), what="finding", exports=exports("brief:table", brief.line.query())),
     }
     return render(request, "brief/page.html", answer)
-
-
-def _shared(request: PageRequest, line: FilterLine) -> dict[str, Any]:
-    """What the brief and the list of all findings have in common."""
-    return {"line": line, "tabs": tabs_of(line, TEAM, "brief:page"), **acting(request, line)}
 
 
 @dataclass(frozen=True)
@@ -79,7 +72,7 @@ def everything(request: PageRequest) -> HttpResponse:
     sheet = page_of(request, len(chosen), ON_A_PAGE)
     kinds = {(one.kind.key, one.kind.name) for one in (*brief.found, *brief.aside)}
     answer = {
-        **_shared(request, brief.line),
+        **acting(request, brief.line),
         "asked": asked,
         "rows": shown(brief.line, brief.asked, chosen[sheet.first : sheet.last], request.viewer),
         "carried": asked.carried("kind", "whose", "page"),

@@ -14,7 +14,6 @@ from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
-from wise_tally.pages.conversion.query import tabs
 from wise_tally.web.answers import say, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -53,9 +52,7 @@ def page(request: PageRequest) -> HttpResponse:
     whole = lead_figures(line.snapshot, leads)
     told = of_leads(whole.leads, whole.open, whole.qualified, whole.won, whole.qualified_rate)
     answer = {
-        "line": line,
         "say": say(told, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")),
-        "tabs": tabs(line, "leads"),
         "whole": whole,
         "rows": _rows(line, names, leads),
         "steps": list(zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)),

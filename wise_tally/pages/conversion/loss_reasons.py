@@ -21,7 +21,7 @@ from wise_tally.core.money import Ints, ratio
 from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import currency_sign, money, percent, plural, short
-from wise_tally.pages.conversion.query import line_of, tabs
+from wise_tally.pages.conversion.query import line_of
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_columns import lost_reason_places
@@ -223,8 +223,6 @@ def page(request: PageRequest) -> HttpResponse:
     )
     answer = {
         "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
-        "line": line,
-        "tabs": tabs(line, "lost"),
         "by": found.by,
         "by_words": found.words,
         "by_links": asked.links("by", dict(_choices())),

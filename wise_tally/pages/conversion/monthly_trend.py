@@ -17,7 +17,7 @@ from wise_tally.core.monthly_trend import SpanFigures, Velocity, deals_behind, m
 from wise_tally.core.same_days import is_over, same_days
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.pages.conversion.month_chart import DRAWN, FOLLOWED, SHOWN, MonthCell, Series, month_chart
-from wise_tally.pages.conversion.query import line_of, tabs
+from wise_tally.pages.conversion.query import line_of
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words
@@ -56,9 +56,7 @@ def page(request: PageRequest) -> HttpResponse:
     now, before = _velocities(line)
     series = _series(figures, line.as_of)
     answer = {
-        "line": line,
         "say": _answer(line, months, series),
-        "tabs": tabs(line, "over-time"),
         "series": series,
         "pictures": [
             (one, month_chart(line, one, figures), index) for index, one in enumerate(series) if one.name in DRAWN

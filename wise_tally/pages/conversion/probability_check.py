@@ -23,7 +23,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
-from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, stage_asked, tabs
+from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, stage_asked
 from wise_tally.pages.conversion.reliability import reliability
 from wise_tally.web.answers import say
 from wise_tally.web.breakdowns import choices, words_of
@@ -77,9 +77,7 @@ def page(request: PageRequest) -> HttpResponse:
         return _adopt(request, line, chosen)
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
     answer = {
-        "line": line,
         "say": say(of_probability_check([_judged(row) for row in rows]), {}),
-        "tabs": tabs(line, "seen"),
         "rows": rows,
         "chart": calibration_chart([(row.name, row.rate, f"{opens}?{asked.query()}&stage={row.key}") for row in rows]),
         "off": [row.name for row in rows if row.rate.off],

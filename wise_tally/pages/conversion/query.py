@@ -15,23 +15,9 @@ from wise_tally.web.page_query import PageQuery, choice, several, text
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import NothingYet
 from wise_tally.web.request.viewing import PageRequest
-from wise_tally.web.tabs import Tab, tabs_of
 
 # All but the process, of which these pages show one, and the stage, which they show side by side.
 BY = ("company", *(by for by in OF_FORECAST if by not in ("process", "stage")), SIZE)
-TABS = (
-    ("conversion:page", "Stage conversion", ""),
-    ("conversion:leads", "Lead conversion", ""),
-    ("conversion:time", "Time in stage", ""),
-    ("conversion:seen", "Probability check", ""),
-    ("conversion:lost", "Loss reasons", ""),
-    ("conversion:over-time", "Monthly trend", ""),
-)
-
-
-def tabs(line: FilterLine, here: str) -> list[Tab]:
-    """All pages, the present one marked."""
-    return tabs_of(line, TABS, f"conversion:{here}")
 
 
 def with_breakdown(line: FilterLine, by: str) -> FilterLine:

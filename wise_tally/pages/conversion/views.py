@@ -39,7 +39,7 @@ from wise_tally.domain.process.actions import StageEdit, rule_in_force, set_stag
 from wise_tally.domain.process.models import Stage
 from wise_tally.pages.conversion.comparison import Against, distinct, read_against
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
-from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, stage_asked, tabs
+from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, stage_asked
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.web.answers import say, workings
 from wise_tally.web.breakdowns import choices, words_of
@@ -84,7 +84,6 @@ def page(request: PageRequest) -> HttpResponse:
     shown, turned = paged(request, groups, asked.query())
     leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
-        "line": line,
         **turned,
         "whole": whole,
         "rows": rows,
@@ -103,7 +102,6 @@ def page(request: PageRequest) -> HttpResponse:
         "by_links": asked.links("by", dict(choices(BY))),
         "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in shown],
         "say": _answer(asked, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
-        "tabs": tabs(line, "page"),
         "by_words": words_of(by),
         "several": by == PRODUCT_GROUP,
         "working": asked.query(by=None),
@@ -229,7 +227,6 @@ def time(request: PageRequest) -> HttpResponse:
         return asked.row_query(key) if by != "company" else asked.query()
 
     answer = {
-        "line": line,
         "say": _time_answer(line, whole),
         "groups": time_groups(line, [(group, opened(group.key)) for group in shown]),
         **turned,
@@ -244,7 +241,6 @@ def time(request: PageRequest) -> HttpResponse:
             "per", {"": "each time in a stage on its own", "deal": "all times of a deal added up"}
         ),
         "overstays": _overstays(request, line),
-        "tabs": tabs(line, "time"),
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
         "by_words": words_of(by),
         "by": by,

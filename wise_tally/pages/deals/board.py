@@ -80,7 +80,6 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     whole = together(lane.totals for lane in lanes)
     told = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {
-        "line": line,
         "say": say(told, {}),
         "by": asked.by,
         "by_links": asked.links("by", {name: name for name in BY}, hide=None),

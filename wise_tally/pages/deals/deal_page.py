@@ -91,7 +91,6 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
     last = last_revision(deal)
     steps = next_steps(deal, last, viewer) if may_edit else ()
     return {
-        "line": line,
         "deal": deal,
         "row": row,
         "last": last,

@@ -91,7 +91,6 @@ def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict
     data = row_data(line, rows, found.columns)
     shown = [column.name for column in found.columns]
     return {
-        "line": line,
         **({} if "edit" in request.GET else closing(line, found)),
         "say": _answer(found, list(rows.values())),
         "list": found,

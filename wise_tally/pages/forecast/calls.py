@@ -25,7 +25,6 @@ from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.pages.forecast.call_rows import CallRow, Told, call_history, call_rows, folded, in_short
 from wise_tally.pages.forecast.outlook_beside import OutlookBeside
 from wise_tally.pages.forecast.submitted_chart import course_of, submitted_chart
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -88,8 +87,6 @@ def _page(
     shown = folded(rows)
     seen = observed_probabilities(line.book, line.snapshot, line.period)
     answer = {
-        "line": line,
-        "tabs": tabs(line, "calls"),
         **_summary(line, rows),
         **(wrong or {}),
         "typed_rows": [(row, typed.get(row.token, NOTHING_TYPED)) for row in shown],

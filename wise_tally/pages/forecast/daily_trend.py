@@ -8,7 +8,6 @@ from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.forecast import of_trend
 from wise_tally.pages.forecast.overview import counted_here
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.day_by_day import day_by_day, trend_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -26,9 +25,7 @@ def page(request: PageRequest) -> HttpResponse:
     told = of_trend(span_of(line), last.won if last else 0, shown.pace, shown.quota)
     node_query = f"{line.query()}&node={shown.node}"
     answer = {
-        "line": line,
         "say": say(told, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")),
-        "tabs": tabs(line, "through"),
         "shown": shown,
         "chart": shown.chart,
         "last": last,

@@ -15,7 +15,6 @@ from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
 from wise_tally.domain.formats import count, money, percent
 from wise_tally.pages.forecast.accuracy_chart import accuracy_chart, error_bars
 from wise_tally.pages.forecast.back_test import SHORT, back_test_of, back_test_sheet, is_quick
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -79,10 +78,8 @@ def page(request: PageRequest) -> HttpResponse:
     over = sum(bool(together.periods) for together in whole)
     shown_people, turned = paged(request, found, asked.query())
     answer = {
-        "line": line,
         **turned,
         "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
-        "tabs": tabs(line, "accuracy"),
         "whole": [*zip(map(period_words, periods), whole, strict=True)],
         "chart": accuracy_chart(line, periods, whole) if everybody.called else None,
         "periods": [period_words(period) for period in periods],

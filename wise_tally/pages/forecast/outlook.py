@@ -16,7 +16,6 @@ from wise_tally.core.outlook.expected import ACTUAL, AS_SET, CHANCE, MEAN, OUTLO
 from wise_tally.core.outlook.trust import Trust
 from wise_tally.domain.formats import short
 from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.chances import ChanceOfDeal, chances_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
@@ -89,11 +88,9 @@ def page(request: PageRequest) -> HttpResponse:
     opens = {**workings("forecast:working", query, "won"), "mean": mean, "chance": chance}
     deals, bins = _told(line, found.deals, way), bins_of(found.outcome)
     answer = {
-        "line": line,
         "asked": asked,
         "say": say(told, opens),
         "why": say(why_it_leads(asked.trust), {}),
-        "tabs": tabs(line, "outlook"),
         "ways": replace(asked, chances=way).links("chances", asked.ways),
         "quota": quota,
         "node": node,

@@ -29,7 +29,6 @@ from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_colum
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
 from wise_tally.pages.forecast.overview import Node, counted_here, grid_nodes, grid_rows, shown_nodes
 from wise_tally.pages.forecast.query import MEASURE_WORDS, PEOPLE, ForecastQuery, read_question
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
 from wise_tally.web.answers import say, span_of, workings
@@ -74,9 +73,7 @@ def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
     lines = forecast_lines(line.book, asked.snapshot, line.period, line.scope, "company")
     shown = below_grid(line, top.quota) if asked.is_plain else None
     answer = {
-        "line": line,
         "asked": asked,
-        "tabs": tabs(line, "page"),
         "controls": controls(asked, viewer),
         "top": top,
         "top_working": asked.working(token),
@@ -236,7 +233,7 @@ def not_counted(request: PageRequest) -> HttpResponse:
     order = rest[np.argsort(-lines.amount_minor[rest], kind="stable")][:200]
     rows = deal_rows(line, [int(lines.lines.rows[i]) for i in order])
     found = panel(asked, "weighted", _top(asked)[1])
-    answer = {"line": line, "rows": list(rows.values()), "reasons": found.not_counted, "total": len(rest)}
+    answer = {"rows": list(rows.values()), "reasons": found.not_counted, "total": len(rest)}
     return render(request, "forecast/not_counted.html", answer)
 
 

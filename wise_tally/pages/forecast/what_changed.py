@@ -36,7 +36,6 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.meeting_actions import hold_meeting, last_meeting
 from wise_tally.pages.forecast.query import MEASURE_WORDS as MEASURE_OF
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
@@ -136,9 +135,7 @@ def page(request: PageRequest) -> HttpResponse:
     moves, shift = read_moves(asked)
     indices, bars = place_names(line), _bars(asked, moves)
     answer = {
-        "line": line,
         "say": _answer(asked, bars),
-        "tabs": tabs(line, "changed"),
         "since": asked.since,
         "measure": asked.measure,
         "measure_words": MEASURE_WORDS[asked.measure],

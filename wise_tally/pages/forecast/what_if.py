@@ -24,7 +24,6 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import LostReason, StageKind
 from wise_tally.pages.forecast.scratch import Scratch, read_typed
-from wise_tally.pages.forecast.tabs import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.expectation import expected_of, leading_way, trust_of
@@ -124,8 +123,6 @@ def _answer(
     rules = line.book.reference.rules_on(line.as_of)
     typed = request.POST if wrong else {}
     return {
-        "line": line,
-        "tabs": tabs(line, "what-if"),
         "compared": _compared(line, other),
         "teams": _teams(line, other),
         "deals": [TriedDeal(row, scratch.deals.get(row.key, {}) | _again(typed, row.key)) for row in rows.values()],

@@ -14,7 +14,6 @@ from wise_tally.core.people_table import missed_columns
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.selectors import CONTACT_KINDS, last_contacts
 from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
-from wise_tally.pages.team.query import tabs
 from wise_tally.web import deal_columns
 from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import DealRow, named
@@ -55,7 +54,6 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         **context,
         "say": say(of_contact_gaps(whole, late), {}),
-        "tabs": tabs(asked.line, "gaps"),
         "asked": asked.asked,
         "kinds": CONTACT_KINDS,
     }

@@ -24,7 +24,6 @@ from wise_tally.pages.team.matrix import (
     people_sheet,
     read_opened,
 )
-from wise_tally.pages.team.query import tabs
 from wise_tally.web.answers import say
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -108,7 +107,6 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         **context,
         "say": say(of_deals_by_rep(*_people(context["whole"], context["rows"])), {}),
-        "tabs": tabs(asked.line, "open"),
         "asked": asked,
         "shows": asked.links("show", {name: name for name in KINDS}),
         "alongs": asked.links("along", ALONG),

@@ -196,7 +196,6 @@ def page_context(request: PageRequest, question: Question, files: str) -> dict[s
     shown, turned = paged(request, in_order(question), question.asked.query())
     whole, rows = drawn(question, shown)
     return {
-        "line": question.line,
         "heads": question.heads,
         "whole": whole,
         "rows": rows,

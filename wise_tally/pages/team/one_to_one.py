@@ -41,7 +41,6 @@ from wise_tally.domain.org.records import ChangedMeanwhile
 from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
 from wise_tally.pages.team.deals_by_rep import months_of, stages_of
-from wise_tally.pages.team.query import tabs
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
@@ -72,9 +71,7 @@ def people(request: PageRequest) -> HttpResponse:
     likely = _likely_outcomes(line)
     shown, turned = paged(request, found, line.query())
     answer = {
-        "line": line,
         **turned,
-        "tabs": tabs(line, "one-to-ones"),
         "rows": _people_rows(request.viewer, line, shown, likely),
         "likely": likely,
         "footer": Footer(len(found), what="person"),
@@ -156,8 +153,6 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     brief = brief_for(line, viewer, visible(request), since)
     deals = brief.asked.open
     answer = {
-        "line": line,
-        "tabs": tabs(line, "one-to-ones"),
         "key": key,
         "name": line.who_label,
         "whole": whole,

@@ -16,7 +16,6 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.derived import derived
 from wise_tally.core.people_table import WeekRow, this_week, week_together
 from wise_tally.domain.formats import money
-from wise_tally.pages.team.query import tabs
 from wise_tally.web.activities_done import done_in
 from wise_tally.web.answers import say, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -115,12 +114,10 @@ def page(request: PageRequest) -> HttpResponse:
     rows, turned = paged(request, found["lines"], line.query())
     fiscal = line.book.reference.fiscal
     answer = {
-        "line": line,
         "say": say(
             of_week(found["set_out"], found["won"], _met(found["lines"]), found["week"].ends_on < line.as_of),
             workings("team:week-working", line.query(period=found["week"].text), "won", "set_out"),
         ),
-        "tabs": tabs(line, "week"),
         "week_before": line.query(period=fiscal.shifted(found["week"], -1).text),
         "week_after": line.query(period=fiscal.shifted(found["week"], 1).text),
         "calls": f"{reverse('forecast:calls')}?{line.query(period=found['week'].text)}",

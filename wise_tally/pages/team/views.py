@@ -33,7 +33,6 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Role, Team
 from wise_tally.domain.org.preference_actions import preference, set_preference
 from wise_tally.pages.team.headlines import headlines
-from wise_tally.pages.team.query import tabs
 from wise_tally.pages.team.tallies.shipped import BOARDS, FIRST_BOARD, SHIPPED
 from wise_tally.pages.team.tallies.tiles import Tile, tiles_of
 from wise_tally.web.answers import say, span_of, workings
@@ -120,10 +119,8 @@ def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[
     arranging = own and request.GET.get("arrange") == "yes"
     placed = {key for key, _ in board.placed}
     return {
-        "line": line,
         "say": _answer(line, whole),
         "headlines": headlines(request, line, whole),
-        "tabs": tabs(line, "page"),
         "board": board,
         "boards": [(one, f"{line.query()}&board={one.key}", one.key == board.key) for one in boards.values()],
         "tiles": tiles_of(request, line, board.placed),
@@ -280,7 +277,6 @@ def wall(request: PageRequest) -> HttpResponse:
     named = "&".join(f"boards={key}" for key in asked)
     board = boards[asked[index]]
     answer = {
-        "line": line,
         "board": board,
         "tiles": tiles_of(request, line, board.placed),
         "turns": f"{reverse('team:wall')}?{line.query()}&{named}&place={index + 1}",
@@ -303,8 +299,6 @@ def pack(request: PageRequest) -> HttpResponse:
         raise Refused(f"{len(asked)} dashboards are too many for one pack. Choose up to {MOST_OF_A_PACK}.")
     packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in asked]
     answer = {
-        "line": line,
-        "tabs": tabs(line, "page"),
         "packed": packed,
         "organisation": grouping(line.book, "company", line.as_of).names[0],
         "footer": Footer(sum(len(tiles) for _, tiles in packed), what="report"),

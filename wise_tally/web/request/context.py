@@ -1,5 +1,6 @@
 """What every template knows."""
 
+from functools import partial
 from typing import Any
 
 from django.conf import settings
@@ -10,6 +11,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.web.help import page_help
 from wise_tally.web.request.gate import REQUEST_ID
 from wise_tally.web.request.typed_again import refusal_of
+from wise_tally.web.tabs import tabs_at
 
 PLACES = (
     ("forecast", "Forecast"),
@@ -26,10 +28,11 @@ ON_PHONE = {"forecast", "deals", "team"}
 
 
 def page(request: HttpRequest) -> dict[str, Any]:
-    """The six places with the scope carried along, who is signed in and may do what, the help of the page, the demo flag."""
+    """The filter line, the six places and the tabs with it carried along, who may do what, the help of the page, the demo flag."""
     scope = getattr(request, "filter_line", None)
     query = f"?{scope.query()}" if scope and scope.query() else ""
-    current = request.resolver_match.app_name if request.resolver_match else ""
+    view = request.resolver_match.view_name if request.resolver_match else ""
+    current = view.rpartition(":")[0]
     at_today = current == "today"
     current = WITHIN.get(current, current)
     indices = [
@@ -52,9 +55,10 @@ def page(request: HttpRequest) -> dict[str, Any]:
         "may": {right.name.lower(): viewer.may(right) for right in May} if viewer else {},
         "initials": initials,
         "demo": settings.DEMO,
-        "filter_line": scope,
+        "line": scope,
+        "tabs": partial(tabs_at, scope, current, view),
         "pins": pins,
         "refusal": refusal_of(request),
-        "help": page_help(request.resolver_match.view_name) if request.resolver_match else None,
+        "help": page_help(view) if view else None,
         "request_id": REQUEST_ID.get(),
     }

@@ -32,7 +32,6 @@ KEPT = "last_several"
 def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str, Any]:
     """What a list shows besides its rows: who may add, to whom several may be given, how many the last change can put back."""
     return {
-        "line": line,
         "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
         "people": pairs_of(Person.objects.filter(active_to=None).order_by("name"), "no change"),
         "undo": len(request.session.get(KEPT, {}).get(kind, [])),

@@ -52,7 +52,6 @@ def account(request: PageRequest, key: str) -> HttpResponse:
     line = request.filter_line = replace(read_scope(request), any_period=True)
     viewer = request.viewer
     answer = {
-        "line": line,
         "account": found,
         "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, found, line.today),
         "here": request.get_full_path(),

@@ -55,7 +55,6 @@ def today(request: PageRequest) -> HttpResponse:
     leads, whose = _new_leads(request, line)
     reasons = list(zip(REASON_WORDS, found.flags.sum(axis=1).tolist(), strict=True))
     answer = {
-        "line": line,
         "say": say(of_due_today(len(order), reasons), {}),
         "due": due_deals(line, found, order[page.first : page.last], viewer),
         "open_deals": len(found.rows),

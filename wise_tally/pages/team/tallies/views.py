@@ -31,7 +31,6 @@ from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import as_words, count, days, money, percent
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.pages.team.query import tabs
 from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_kept, read_tally
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
@@ -81,8 +80,6 @@ def page(request: PageRequest) -> HttpResponse:
     # The table behind a picture says where the others are; only one that stands alone is turned over.
     sheet = page_of(request, rows, SIDE_BY_SIDE) if tally.drawing in TURNED_OVER else None
     answer = {
-        "line": line,
-        "tabs": tabs(line, "page"),
         "tally": tally,
         "tile": replace(tile, page=sheet),
         "sheet": sheet,
@@ -187,8 +184,6 @@ def saved_reports(request: PageRequest) -> HttpResponse:
         (own if mine else shared).append((tally, f"{line.query()}&{tally.query}&name={tally.name}", may))
     shipped = [(one.name, f"{line.query()}&{one.query}") for one in SHIPPED.values()]
     answer = {
-        "line": line,
-        "tabs": tabs(line, "page"),
         "own": own,
         "shared": shared,
         "shipped": shipped,
