@@ -115,8 +115,9 @@ def test_every_figure_of_a_page_opens_a_working_that_ends_in_it(path, demo, sign
     for found in kinds.values():
         for address, text, target in found[:: max(1, len(found) // 4)][:5]:
             assert target == "working"
-            answer = client.get(address)
+            answer = client.get(address, headers={"X-Alpine-Target": "working"})
             assert answer.status_code == 200, address
+            assert answer.text.lstrip().startswith("<aside"), "beside a page the panel alone"
             panel = answer.context["panel"]
             assert answer.context["all_url"] or not panel.folded, f"{address} shows not all deals and links no list"
             shown, total = digits(text), digits(str(panel.total))

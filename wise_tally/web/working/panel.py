@@ -11,6 +11,7 @@ from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpResponse, QueryDict
 from django.template.loader import render_to_string
 from django.urls import Resolver404, resolve
+from django.utils.cache import patch_vary_headers
 
 from wise_tally.core.errors import CoreError
 from wise_tally.core.money import Ints
@@ -22,6 +23,8 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.pins import counted_list
 
 FIRST_DEALS = 10
+# Which part of a page a script asks for.
+TARGET = "X-Alpine-Target"
 
 
 @dataclass(frozen=True)
@@ -72,11 +75,18 @@ class PanelResponse(HttpResponse):
 def panel_response(
     request: PageRequest, line: FilterLine | None, panel: Panel, back: str, all_url: str = ""
 ) -> PanelResponse:
-    """The panel drawn; `back` is the page it belongs to, `all_url` the list of what it counts unless its places say it."""
+    """The panel drawn; `back` is the page it belongs to, `all_url` the list of what it counts unless its places say it.
+
+    Asked for beside a page it is answered by itself, else with a page around it.
+    """
     if not all_url and panel.places is not None:
         all_url = counted_list(request)
-    context = {"panel": panel, "line": line, "back": back, "all_url": all_url}
+    stands, around = (
+        ("beside", "web/beside.html") if request.headers.get(TARGET) == "working" else ("alone", "web/base.html")
+    )
+    context = {"panel": panel, "line": line, "back": back, "all_url": all_url, "stands": stands, "around": around}
     response = PanelResponse(render_to_string("web/working.html", context, request))
+    patch_vary_headers(response, (TARGET,))
     response.panel, response.line = panel, line
     return response
 

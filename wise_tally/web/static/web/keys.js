@@ -110,11 +110,9 @@ document.addEventListener("alpine:init", () => {
   }
 
   // A panel's figure stays marked; focus goes to the panel and back to the figure.
-  let opener = null;
   document.addEventListener("click", (event) => {
     const figure = event.target.closest(".open-figure");
     if (figure) {
-      opener = figure.getAttribute("href");
       document.querySelectorAll(".open-figure[aria-current]").forEach((other) => other.removeAttribute("aria-current"));
       figure.setAttribute("aria-current", "true");
     }
@@ -141,16 +139,18 @@ document.addEventListener("alpine:init", () => {
     foldOptions();
     rove();
     scrollable();
-    const panel = document.getElementById("working");
-    if (panel && !panel.childElementCount && opener) {
-      // Whoever went on in the meantime keeps their place.
-      const free = document.activeElement === document.body;
-      document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => {
-        figure.removeAttribute("aria-current");
-        if (free) figure.focus();
-      });
-      opener = null;
-    }
+  });
+  // A panel beside its page is closed without asking the server; whoever went on in the meantime keeps their place.
+  document.addEventListener("click", (event) => {
+    const panel = event.target.closest("[data-close-working='beside']")?.closest("#working");
+    if (!panel || event.ctrlKey || event.metaKey) return;
+    event.preventDefault();
+    panel.replaceChildren();
+    const free = document.activeElement === document.body;
+    document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => {
+      figure.removeAttribute("aria-current");
+      if (free) figure.focus();
+    });
   });
   document.addEventListener("DOMContentLoaded", () => {
     rove(); scrollable(); label(); foldOptions();
