@@ -8,6 +8,7 @@ import pytest
 from tests.support.naive import cents
 from tests.support.world import ask
 from wise_tally.domain import formats as filters
+from wise_tally.domain.org.models import Person
 from wise_tally.web import filter_line, picking
 
 pytestmark = pytest.mark.django_db
@@ -137,3 +138,19 @@ def test_a_picker_of_many_lists_the_upper_levels_and_what_is_around_the_chosen(d
     assert {"Joss Merrow", "Rivers team"} <= set(who), "what the chosen is in"
     assert "Iva Marrin" not in who
     assert "Type a name above" in client.get("/forecast/").text
+
+
+def test_names_are_suggested_of_what_the_reader_sees(demo, sign_in):
+    def named(who, kind, text=""):
+        answer = sign_in(who, apart=True).get(f"/names/{kind}/?q={text}")
+        return re.findall('value="([^"]*)"', answer.text)
+
+    assert named("r08", "people") == ["Joss Merrow"]
+    assert {"Joss Merrow", "Iva Marrin"} <= set(named("m1", "people"))
+    assert named("r08", "colleagues", "marrin iv") == ["Iva Marrin"]
+    assert "Rivers team" in named("m1", "owners", "rivers")
+    assert named("m1", "territories", "coast ea") == ["East Coast"]
+    assert set(named("r01", "accounts", "orrin")) < set(named("m1", "accounts", "orrin"))
+    Person.objects.create(key="twin", name="Iva Marrin", role="rep")
+    assert named("m1", "colleagues", "iva m") == ["Iva Marrin (r01)", "Iva Marrin (twin)"]
+    assert sign_in("m1").get("/names/secrets/").status_code == 404

@@ -58,14 +58,20 @@ def names(request: PageRequest, kind: str) -> HttpResponse:
 
 
 def _people(request: PageRequest) -> QuerySet[Any]:
-    """Those at work: for who gives work all of them, for others those whose deals they see."""
+    """Those at work whose deals the viewer sees: to them something is given."""
     working, seen = Person.objects.filter(active_to=None), visible(request).people
-    return working if seen is None or request.viewer.may(May.CHANGE_OWN_DEALS) else working.filter(key__in=seen)
+    return working if seen is None else working.filter(key__in=seen)
+
+
+def _colleagues(request: PageRequest) -> QuerySet[Any]:
+    """Those at work with whom credit for a deal is shared."""
+    return Person.objects.filter(active_to=None) if request.viewer.may(May.CHANGE_OWN_DEALS) else _people(request)
 
 
 # The records of which a name is typed into a field, by kind.
 NAMED: dict[str, Callable[[PageRequest], list[QuerySet[Any]]]] = {
     "accounts": lambda request: [visible(request).accounts()],
+    "colleagues": lambda request: [_colleagues(request)],
     "owners": lambda request: [Team.objects.all(), _people(request)],
     "people": lambda request: [_people(request)],
     "territories": lambda request: [Territory.objects.offered()],
