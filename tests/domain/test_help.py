@@ -7,11 +7,8 @@ from pathlib import Path
 from django.urls import get_resolver
 
 from tests.pages.test_permissions import names
-from wise_tally.pages.attainment.query import TABS as ATTAINMENT
-from wise_tally.pages.conversion.query import TABS as CONVERSION
-from wise_tally.pages.forecast.tabs import TABS as FORECAST
 from wise_tally.web.help import page_help, pages
-from wise_tally.web.tabs import TEAM
+from wise_tally.web.tabs import PAGES
 
 ROOT = Path(__file__).resolve().parents[2]
 OTHERS = {"today:today", "deals:page", "deals:deal", "customers:accounts", "customers:leads", "setup:page"}
@@ -19,7 +16,7 @@ OTHERS = {"today:today", "deals:page", "deals:deal", "customers:accounts", "cust
 
 def test_each_page_of_the_navigation_has_help_and_help_belongs_to_a_page():
     named = {name for page in pages() for name in page.names}
-    tabs = {name for place in (FORECAST, CONVERSION, ATTAINMENT, TEAM) for name, *_ in place}
+    tabs = {name for place in PAGES.values() for name, *_ in place}
     assert tabs | OTHERS <= named <= set(names(get_resolver().url_patterns))
     assert page_help("forecast:accuracy").title == "Forecast accuracy"
     assert page_help("api:deals") is None
