@@ -109,11 +109,19 @@ document.addEventListener("alpine:init", () => {
     return true;
   }
 
+  const marked = () => document.querySelectorAll(".open-figure[aria-current]");
   // A panel's figure stays marked; focus goes to the panel and back to the figure.
   document.addEventListener("click", (event) => {
+    // One beside its page is closed without asking the server; whoever went on in the meantime keeps their place.
+    if (event.target.closest("[data-close-working='beside']")) {
+      event.preventDefault();
+      document.getElementById("working").replaceChildren();
+      const free = document.activeElement === document.body;
+      marked().forEach((figure) => { figure.removeAttribute("aria-current"); if (free) figure.focus(); });
+    }
     const figure = event.target.closest(".open-figure");
     if (figure) {
-      document.querySelectorAll(".open-figure[aria-current]").forEach((other) => other.removeAttribute("aria-current"));
+      marked().forEach((other) => other.removeAttribute("aria-current"));
       figure.setAttribute("aria-current", "true");
     }
     if (event.target.closest("[data-close-keys]")) dialog().close();
@@ -139,18 +147,6 @@ document.addEventListener("alpine:init", () => {
     foldOptions();
     rove();
     scrollable();
-  });
-  // A panel beside its page is closed without asking the server; whoever went on in the meantime keeps their place.
-  document.addEventListener("click", (event) => {
-    const panel = event.target.closest("[data-close-working='beside']")?.closest("#working");
-    if (!panel || event.ctrlKey || event.metaKey) return;
-    event.preventDefault();
-    panel.replaceChildren();
-    const free = document.activeElement === document.body;
-    document.querySelectorAll(".open-figure[aria-current]").forEach((figure) => {
-      figure.removeAttribute("aria-current");
-      if (free) figure.focus();
-    });
   });
   document.addEventListener("DOMContentLoaded", () => {
     rove(); scrollable(); label(); foldOptions();

@@ -3,27 +3,26 @@
 (() => {
   const PAUSE = 150;
   const list = Object.assign(document.createElement("datalist"), { id: "suggested-names" });
-  let waiting, last = "";
+  let waiting;
 
   async function suggest(field) {
-    const asked = `${field.dataset.asks}?q=${encodeURIComponent(field.value.trim())}`;
-    if (asked === last) return;
-    last = asked;
-    const answer = await fetch(asked);
-    if (answer.ok && asked === last) list.innerHTML = await answer.text();
+    const { value } = field;
+    const answer = await fetch(`${field.dataset.asks}?q=${encodeURIComponent(value)}`);
+    if (answer.ok && value === field.value) list.innerHTML = await answer.text();
   }
 
   document.addEventListener("focusin", ({ target }) => {
     if (!target.dataset.asks) return;
     document.body.append(list);
     target.setAttribute("list", list.id);
-    list.innerHTML = last = "";
-    if (!target.value) suggest(target);
+    list.innerHTML = "";
+    suggest(target);
   });
   document.addEventListener("input", ({ target }) => {
-    if (!target.dataset.asks) return;
+    const find = target.dataset.asks ? suggest : target.dataset.picks && pick;
+    if (!find) return;
     clearTimeout(waiting);
-    waiting = setTimeout(suggest, PAUSE, target);
+    waiting = setTimeout(find, PAUSE, target);
   });
   // Another name is typed over the one that stands there.
   document.addEventListener("pointerdown", ({ target }) => {
@@ -49,11 +48,6 @@
     list.hidden = Boolean(text);
   }
 
-  document.addEventListener("input", ({ target }) => {
-    if (!target.dataset.picks) return;
-    clearTimeout(waiting);
-    waiting = setTimeout(pick, PAUSE, target);
-  });
   // Arrows go from the field to its links and back, Enter opens the first.
   document.addEventListener("keydown", (event) => {
     const picker = event.target.closest?.(".scope .picker"), field = picker?.querySelector("[data-picks]");
