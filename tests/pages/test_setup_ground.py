@@ -328,9 +328,10 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
     client = sign_in("a1")
     client.post("/setup/tree/teams/", {"node": "person:r01", "above": "team:coast", "from_on": AS_OF})
     client.post("/setup/tree/teams/", {"node": "team:rivers", "above": "", "from_on": AS_OF})
-    client.post(
-        "/setup/tree/territories/", {"node": "territory:east_coast", "above": "territory:lakeland", "from_on": AS_OF}
-    )
+    typed = {"node": "east coast", "above": "Lakes (territory:lakeland)", "from_on": AS_OF}
+    client.post("/setup/tree/territories/", typed)
+    nowhere = client.post("/setup/tree/territories/", {**typed, "above": "Nowhere"})
+    assert "“Nowhere” is not a valid name." in text(nowhere)
     client.post("/setup/lists/people/r02/rate/", {"rate": "4", "from_on": AS_OF})
     assert client.post("/setup/lists/people/r02/rate/", {"rate": "104", "from_on": AS_OF}).status_code == 422
     client.post("/setup/lists/products/calibration/", {"name": "Calibration visit", "product_group": "Visits",

@@ -57,6 +57,11 @@ def names(request: PageRequest, kind: str) -> HttpResponse:
     return HttpResponse(suggested(found))
 
 
+def _teams(request: PageRequest) -> QuerySet[Any]:
+    seen = (choice.value.partition(":") for choice in read_scope(request).choices_who)
+    return Team.objects.filter(key__in=[key for kind, _, key in seen if kind == "team"])
+
+
 def _people(request: PageRequest) -> QuerySet[Any]:
     """Those at work whose deals the viewer sees: to them something is given."""
     working, seen = Person.objects.filter(active_to=None), visible(request).people
@@ -72,7 +77,7 @@ def _colleagues(request: PageRequest) -> QuerySet[Any]:
 NAMED: dict[str, Callable[[PageRequest], list[QuerySet[Any]]]] = {
     "accounts": lambda request: [visible(request).accounts()],
     "colleagues": lambda request: [_colleagues(request)],
-    "owners": lambda request: [Team.objects.all(), _people(request)],
+    "owners": lambda request: [_teams(request), _people(request)],
     "people": lambda request: [_people(request)],
     "territories": lambda request: [Territory.objects.offered()],
     "partners": lambda request: [Partner.objects.offered()],

@@ -18,6 +18,7 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.refusals import WriteRefused
 from wise_tally.web.filter_line import scope_of
+from wise_tally.web.forms.choices import LongSelect, typed_key
 from wise_tally.web.forms.fields import LedgerForm
 from wise_tally.web.request.refusals import BadLink, Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -48,13 +49,13 @@ class MailForm(LedgerForm):
         offered = [(choice.value, choice.label) for choice in scope_of(viewer, {}).choices_who]
         if offered and offered[0][0]:
             offered.insert(0, ("", "all that I may see"))
-        self.fields["who"].widget = (
-            forms.Select(attrs={"class": "boxed"}, choices=offered) if offered else forms.HiddenInput()
-        )
+        listed = LongSelect("owners", attrs={"class": "boxed"}, choices=offered)
+        self.fields["who"].widget = listed if offered else forms.HiddenInput()
+        self.offered = offered
 
     def clean_who(self) -> str:
         """Nobody whom the receiver may not see."""
-        who: str = self.cleaned_data["who"]
+        who = typed_key(self.offered, self.cleaned_data["who"])
         try:
             scope_of(self.viewer, {"who": who} if who else {})
         except (BadLink, Refused) as refused:

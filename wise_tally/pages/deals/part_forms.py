@@ -84,7 +84,10 @@ def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
         known = _offered(deal.account.contacts.order_by("name")) if deal.account else ()
         return (Column("contact", "contact", "record", known), Column("role", "role in the deal", "text"))
     people = _offered(Person.objects.order_by("name"))
-    return (Column("person", "person", "record", people, suggests="colleagues"), Column("share_bp", "share, %", "percent"))
+    return (
+        Column("person", "person", "record", people, suggests="colleagues"),
+        Column("share_bp", "share, %", "percent"),
+    )
 
 
 def _offered(records: QuerySet[Any]) -> Choices:

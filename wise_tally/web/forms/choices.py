@@ -39,7 +39,9 @@ def key_of(choices: Iterable[Any], typed: str) -> str:
     if not wanted or any(key == wanted for key, _ in known):
         return wanted
     meant = wanted.casefold()
-    found = [key for key, name in known if meant in (name.casefold(), _with_key(key, name).casefold())]
+    # Names of a tree stand indented in its list.
+    named = ((key, name.strip().casefold()) for key, name in known)
+    found = [key for key, name in named if meant in (name, _with_key(key, name).casefold())]
     if len(found) > 1:
         raise Refused(f"Several are named “{wanted[:60]}”. Enter the ID instead: {', '.join(found[:5])}.", 422)
     return found[0] if found else wanted
@@ -55,8 +57,8 @@ def choice_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str
 
 
 def _typed_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
-    shown = next((name for key, name in pairs if key == chosen), chosen) if chosen else ""
-    if shown and sum(name == shown for _, name in pairs) > 1:
+    shown = next((name.strip() for key, name in pairs if key == chosen), chosen) if chosen else ""
+    if shown and sum(name.strip() == shown for _, name in pairs) > 1:
         shown = _with_key(chosen, shown)
     empty = pairs[0][1] if pairs[0][0] == "" else ""
     return format_html(

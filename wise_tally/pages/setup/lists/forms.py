@@ -11,7 +11,7 @@ from wise_tally.domain.org.clock import today
 from wise_tally.domain.org.models import Person, Role, Territory
 from wise_tally.domain.org.pasted_people import is_mail
 from wise_tally.domain.process.models import Category, DealType, LeadStep, LostReason, Source
-from wise_tally.web.forms.choices import KeyChoice, pairs_of
+from wise_tally.web.forms.choices import KeyChoice, Pair, pairs_of
 from wise_tally.web.forms.fields import CountField, DateField, LedgerForm, MoneyField, NameField, PercentField
 
 
@@ -230,9 +230,14 @@ class PersonForm(RecordForm):
 class MoveForm(LedgerForm):
     """Something under another from a day on."""
 
-    node = forms.CharField(widget=forms.Select)
-    above = forms.CharField(widget=forms.Select, required=False)
+    node = KeyChoice("Name")
+    above = KeyChoice("Name", required=False)
     from_on = DateField(label="From", required=True)
+
+    def __init__(self, movable: list[Pair], *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.offer("node", movable)
+        self.offer("above", [("", "none"), *movable])
 
 
 class RateForm(LedgerForm):

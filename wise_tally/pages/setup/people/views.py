@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, field
 from datetime import date
+from typing import Any
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
@@ -27,6 +28,7 @@ from wise_tally.domain.org.people_actions import (
 from wise_tally.domain.org.sign_in_actions import give_sign_in, rename_sign_in
 from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.lists.forms import MoveForm, RateForm
+from wise_tally.web.forms.choices import Pair
 from wise_tally.web.request.permissions import changing_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
@@ -57,7 +59,7 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
     """The tree of today; moving a node takes effect on a day."""
     if slug not in TITLES:
         raise Http404
-    form = MoveForm(request.POST if request.method == "POST" else None, initial={"from_on": today()})
+    form = MoveForm(_movable(slug), request.POST if request.method == "POST" else None, initial={"from_on": today()})
     if request.method == "POST" and form.is_valid():
         try:
             _move(request, slug, *(form.cleaned_data[name] for name in ("node", "above", "from_on")))
@@ -67,11 +69,14 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
     reference = books.current().reference
     teams = _TeamTree(reference, today(), _opened(request, form, reference))
     roots = teams.roots() if slug == "teams" else _territory_nodes(reference, today())
+    flat = _flat(roots)
     answer = {
         "slug": slug,
         "title": TITLES[slug],
         "roots": roots,
-        "flat": list(_flat(roots)),
+        "kind": "owners" if slug == "teams" else "territories",
+        "movable": [(node.token, label) for node, label in flat],
+        "places_above": [(n.token, label) for n, label in flat if n.slug != "people" and not n.retired],
         "form": form,
         "typed": {name: form[name].value() or "" for name in ("node", "above", "from_on")},
         "organisation": reference.organisation,
@@ -80,10 +85,20 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
     return render(request, "setup/tree.html", answer, status=422 if form.errors else 200)
 
 
-def _move(request: PageRequest, slug: str, node: str, above: str, from_on: date) -> None:
+def _movable(slug: str) -> list[Pair]:
+    """What has a place in a tree, as its form names it."""
+    records: dict[str, Any] = {"team": Team, "person": Person} if slug == "teams" else {"territory": Territory}
+    return [
+        (f"{kind}:{key}", name)
+        for kind, model in records.items()
+        for key, name in model.objects.values_list("key", "name")
+    ]
+
+
+def _move(request: PageRequest, slug: str, node: str, above: str | None, from_on: date) -> None:
     kind, _, key = node.partition(":")
     viewer, moment = request.viewer, now()
-    above_key = above.partition(":")[2]
+    above_key = (above or "").partition(":")[2]
     if slug == "territories" and kind == "territory":
         territory, parent = Territory.objects.filter(key=key).first(), Territory.objects.filter(key=above_key).first()
         if territory is None or (above_key and parent is None):

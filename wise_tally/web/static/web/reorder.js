@@ -34,9 +34,14 @@ document.addEventListener("alpine:init", () => {
     dragged: null,
     init() {
       const form = document.getElementById(this.$root.dataset.form);
+      // A field for a name shows it with the identifier that is meant.
+      const put = (field, token) => {
+        const named = field.tagName === "INPUT" && this.$root.querySelector(`[data-node="${token}"] a`);
+        field.value = named ? `${named.textContent} (${token})` : token;
+      };
       const choose = (node, above) => {
-        form.elements.node.value = node;
-        if (above !== undefined) form.elements.above.value = above;
+        put(form.elements.node, node);
+        if (above !== undefined) put(form.elements.above, above);
         form.elements[above === undefined ? "above" : "from_on"].focus();
         form.scrollIntoView({ block: "nearest" });
       };
