@@ -26,7 +26,7 @@ from wise_tally.pages.deals.customers.last_step import offer_undo
 from wise_tally.pages.deals.customers.several import list_context
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_day
-from wise_tally.web.forms.choices import Pair, key_of, pairs_of
+from wise_tally.web.forms.choices import key_of
 from wise_tally.web.forms.own_fields import own_initial
 from wise_tally.web.page_query import PageQuery, text
 from wise_tally.web.paging import Page, neighbours, page_of
@@ -64,9 +64,11 @@ class AccountQuery(PageQuery):
 
 @dataclass(frozen=True)
 class AccountList:
-    """Accounts with the filters that made the list, as of a day: one page of it, or all."""
+    """Accounts with the filters that made the list and what these choose among, as of a day: one page of it, or all."""
 
     asked: AccountQuery
+    owners: list[Person]
+    territories: list[Territory]
     rows: list[AccountRow]
     page: Page
 
@@ -75,12 +77,10 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     line = read_day(request)
     reference, day = line.book.reference, line.as_of
     found = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
+    owners = list(Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"))
+    territories = list(Territory.objects.offered().order_by("name"))
     asked = AccountQuery.read(line, request.GET)
-    asked = replace(
-        asked,
-        owner=key_of(_owners(request), asked.owner),
-        territory=key_of(_territories(), asked.territory),
-    )
+    asked = replace(asked, owner=key_of(owners, asked.owner), territory=key_of(territories, asked.territory))
     if asked.find:
         found = found.filter(name__icontains=asked.find)
     if where := asked.territory:
@@ -92,16 +92,7 @@ def _listed(request: PageRequest, whole: bool = False) -> AccountList:
         found = found.filter(owner__key=asked.owner)
     page = page_of(request, found.count(), PAGE)
     shown = list(found if whole else found[page.first : page.last])
-    return AccountList(asked, _rows(request, line, shown), page)
-
-
-def _owners(request: PageRequest) -> list[Pair]:
-    owning = Person.objects.filter(pk__in=visible(request).accounts().values("owner"))
-    return pairs_of(owning.order_by("name"), "All owners")
-
-
-def _territories() -> list[Pair]:
-    return pairs_of(Territory.objects.offered().order_by("name"), "All territories")
+    return AccountList(asked, owners, territories, _rows(request, line, shown), page)
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
@@ -137,9 +128,6 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         **list_context(request, "account", found.asked.line),
         "list": found,
-        "territories": _territories(),
-        "to_territories": pairs_of(Territory.objects.offered().order_by("name"), "no change"),
-        "owners": _owners(request),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:table", found.asked.query(page=None)),
     }

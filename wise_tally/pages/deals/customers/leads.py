@@ -121,24 +121,25 @@ class LeadRow:
 
 @dataclass(frozen=True)
 class LeadList:
-    """Leads with the filters that made the list, as of a day: one page of it, or all."""
+    """Leads with the filters that made the list and whose can be listed, as of a day: one page of it, or all."""
 
     asked: LeadQuery
+    owners: list[Pair]
     rows: list[LeadRow]
     page: Page
 
 
 def _owners(request: PageRequest, line: FilterLine) -> list[Pair]:
-    """Whose leads can be listed: everybody’s, nobody’s, a team’s, a person’s."""
+    """Whose leads can be listed alone: nobody’s, a team’s, a person’s."""
     teams = [(choice.value, choice.label) for choice in line.choices_who if choice.value.startswith(TEAM)]
     owning = Person.objects.filter(pk__in=visible(request).leads().values("owner")).order_by("name")
-    return [("", "All owners"), (UNASSIGNED, UNASSIGNED), *teams, *pairs_of(owning)]
+    return [(UNASSIGNED, UNASSIGNED), *teams, *pairs_of(owning)]
 
 
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
-    asked = LeadQuery.read(line, request.GET)
-    asked = replace(asked, owner=key_of(_owners(request, line), asked.owner))
+    asked, owners = LeadQuery.read(line, request.GET), _owners(request, line)
+    asked = replace(asked, owner=key_of(owners, asked.owner))
     found = _as_of(visible(request).leads(), asked.status, line.ends_at).select_related("owner", "deal")
     found = _with_step(found, line.ends_at).order_by("-created_at", "key")
     if asked.find:
@@ -154,7 +155,7 @@ def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     rows = [
         LeadRow(_opened_again(lead, moment), age_days(lead, moment), *_in_step(lead, steps, moment)) for lead in shown
     ]
-    return LeadList(asked, rows, page)
+    return LeadList(asked, owners, rows, page)
 
 
 @require_safe
@@ -166,7 +167,6 @@ def page(request: PageRequest) -> HttpResponse:
         "list": found,
         "statuses": list(STATUSES),
         "steps": lead_steps(),
-        "owners": _owners(request, found.asked.line),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
         **neighbours(found.page, lambda number: found.asked.query(page=number)),
         "exports": exports("customers:leads-table", found.asked.query(page=None)),

@@ -19,7 +19,7 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.forms.choices import key_of, pairs_of
+from wise_tally.web.forms.choices import key_of
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
@@ -33,7 +33,7 @@ def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str,
     """What a list shows besides its rows: who may add, to whom several may be given, how many the last change can put back."""
     return {
         "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
-        "people": pairs_of(Person.objects.filter(active_to=None).order_by("name"), "no change"),
+        "people": Person.objects.filter(active_to=None).order_by("name"),
         "undo": len(request.session.get(KEPT, {}).get(kind, [])),
         "here": request.get_full_path(),
     }
