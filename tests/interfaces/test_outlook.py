@@ -50,7 +50,7 @@ def test_the_worked_evening_of_the_demo(tmp_path):
     snapshot, quarter = book.as_of(date(2026, 9, 30)), book.reference.fiscal.parse("FY2027-Q3")
     whole = of_deals(book, snapshot, quarter)
     found = expected(book, snapshot, quarter, Filter(), "company", "outlook", None, 1)
-    assert len(whole.found.places) == 70
+    assert len(whole.chances.places) == 70
     assert whole.chance.sum() == pytest.approx(22.73, rel=0.01)
     assert whole.to_come.number == pytest.approx(10.46, rel=0.01)
     assert whole.until.shock == pytest.approx(0.226, rel=0.01)

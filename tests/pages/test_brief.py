@@ -66,8 +66,8 @@ def numbers_and_links(row):
 
 def one_of_each(brief):
     """The first finding of each kind, as shown."""
-    first = {finding.kind.key: finding for finding in reversed(brief.found)}
-    return shown(brief.line, brief.asked, list(first.values()), brief.viewer)
+    first = {finding.kind.key: finding for finding in reversed(brief.findings)}
+    return shown(brief.line, brief.question, list(first.values()), brief.viewer)
 
 
 def hold_to_pages(client, brief, looked):
@@ -145,7 +145,7 @@ def test_what_is_foretold_comes_true_more_often_than_what_is_not(demo):
 
 
 def finding_about(brief, kind):
-    return next(one for one in brief.found if one.kind.key == kind)
+    return next(one for one in brief.findings if one.kind.key == kind)
 
 
 def test_a_finding_is_put_aside_for_oneself_and_taken_back(demo, sign_in):
@@ -196,7 +196,7 @@ def test_a_kept_brief_says_what_it_said_then_and_what_came_of_it(demo, sign_in, 
     assert [one.words for one in later.context["points"]] == said
     assert any("still open in" in one.became for one in later.context["points"])
     brief = client.get("/brief/").context["brief"]
-    assert (brief.before, brief.asked.earlier.as_of) == (kept, TODAY)
+    assert (brief.before, brief.question.earlier.as_of) == (kept, TODAY)
     assert client.get("/brief/kept/").context["rows"] == [kept]
     assert client.post("/brief/keep/?as_of=2026-11-01").status_code == 422
 
@@ -205,7 +205,7 @@ def test_bounds_are_set_by_managers_and_hold_for_all(demo, sign_in):
     client = sign_in("m1")
     assert client.post("/brief/bounds/", {"decides_points": "95", "slips": "3"}).status_code == 302
     assert dict(Bound.objects.values_list("name", "value")) == {"decides_points": 0.95, "slips": 3.0}
-    assert "decides" not in {one.kind.key for one in brief_of("a1").found}
+    assert "decides" not in {one.kind.key for one in brief_of("a1").findings}
     wrong = client.post("/brief/bounds/", {"slips": "many", "missed_contacts": "0"})
     assert (wrong.status_code, text(wrong).count('class="behind"')) == (422, 2)
     assert 'value="many"' in text(wrong), "what was typed stays"

@@ -57,10 +57,10 @@ class StoredAttributes(DealAttributes):
         # Written so that SQLite answers from the index of the column alone.
         there_is = Deal.objects.filter(**{f"{related}__isnull": False}).order_by(f"{related}_id")
         rows = whole_numbers(there_is.values_list("pk", f"{related}_id"), 2)
-        found = np.zeros(self.deals, dtype=np.int64)
+        references = np.zeros(self.deals, dtype=np.int64)
         index = self.places(rows[:, 0])
-        found[index[index >= 0]] = rows[index >= 0, 1]
-        return found
+        references[index[index >= 0]] = rows[index >= 0, 1]
+        return references
 
     def facet(self, by: str, as_of: date) -> Facet:
         """The attribute `by`; raises UnknownBreakdown."""
@@ -226,8 +226,8 @@ class StoredAttributes(DealAttributes):
         return DealValue(first_year_minor(self.plans(), first), first > 0)
 
 
-def _texts_of(found: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
-    return list(found.order_by().values_list("pk", column))
+def _texts_of(records: QuerySet[Any, Any], column: str) -> list[tuple[int, str]]:
+    return list(records.order_by().values_list("pk", column))
 
 
 def attributes_of(book: Book) -> StoredAttributes:
@@ -236,9 +236,9 @@ def attributes_of(book: Book) -> StoredAttributes:
     return book.attributes
 
 
-def kept_rows(found: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
+def kept_rows(records: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
     """Rows as they are kept, straight from the cursor: moments are seconds, days ordinals."""
-    statement = statement_of(found)
+    statement = statement_of(records)
     if statement is None:
         return []
     with connection.cursor() as cursor:
@@ -246,17 +246,17 @@ def kept_rows(found: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
         return cursor.fetchall()
 
 
-def statement_of(found: QuerySet[Any, Any]) -> tuple[str, tuple[Any, ...]] | None:
+def statement_of(records: QuerySet[Any, Any]) -> tuple[str, tuple[Any, ...]] | None:
     """What the database is asked, with its parameters; None where there can be no rows."""
     try:
-        return found.query.sql_with_params()
+        return records.query.sql_with_params()
     except EmptyResultSet:
         return None
 
 
-def whole_numbers(found: QuerySet[Any, Any], width: int) -> Ints:
+def whole_numbers(records: QuerySet[Any, Any], width: int) -> Ints:
     """Rows of whole numbers as they are kept, shape (rows, width); None becomes -1."""
-    rows = kept_rows(found)
+    rows = kept_rows(records)
     try:
         # Without a None nothing of Python runs for a value.
         return np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width).reshape(-1, width)

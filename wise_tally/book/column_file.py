@@ -43,8 +43,8 @@ def path() -> Path:
 def identity(last_revision: int) -> dict[str, Any]:
     """What tells the history that a book comes from: its last change and revision. Read in the same view as the book."""
     newest = _row("SELECT MAX(id) FROM org_auditentry")[0]
-    asked = [0 if newest == "None" else int(newest), last_revision]
-    return {"asked": asked, "answered": _marks(*asked)}
+    seen = [0 if newest == "None" else int(newest), last_revision]
+    return {"asked": seen, "answered": _marks(*seen)}
 
 
 def _marks(change: int, revision: int) -> list[list[str]]:
@@ -59,9 +59,9 @@ def _marks(change: int, revision: int) -> list[list[str]]:
     ]
 
 
-def _row(query: str, *asked: int) -> list[str]:
+def _row(query: str, *parameters: int) -> list[str]:
     with connection.cursor() as cursor:
-        cursor.execute(query, asked)
+        cursor.execute(query, parameters)
         return [str(value) for value in cursor.fetchone() or ()]
 
 
@@ -178,8 +178,8 @@ def _deals(
     columns: dict[str, Any], reference: ReferenceData, types: tuple[str, ...], sources: tuple[str, ...]
 ) -> Deals:
     text = columns["deals.key"].tobytes().decode()
-    found = {field.name: columns[f"deals.{field.name}"] for field in fields(Deals)}
-    found["key"] = tuple(text.split("\0")) if len(columns["numbers"]) else ()
-    found["deal_type"] = renumbered(found["deal_type"], types, reference.deal_types)
-    found["source"] = renumbered(found["source"], sources, reference.sources)
-    return Deals(**found)
+    by_name = {field.name: columns[f"deals.{field.name}"] for field in fields(Deals)}
+    by_name["key"] = tuple(text.split("\0")) if len(columns["numbers"]) else ()
+    by_name["deal_type"] = renumbered(by_name["deal_type"], types, reference.deal_types)
+    by_name["source"] = renumbered(by_name["source"], sources, reference.sources)
+    return Deals(**by_name)

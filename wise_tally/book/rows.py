@@ -57,10 +57,10 @@ def distinct_texts(attribute: str) -> tuple[str, ...]:
 
 
 def _history(rows: Iterable[tuple[Any, ...]]) -> dict[int, list[tuple[int, Any]]]:
-    found: dict[int, list[tuple[int, Any]]] = defaultdict(list)
+    by_stage: dict[int, list[tuple[int, Any]]] = defaultdict(list)
     for owner, day, value in rows:
-        found[owner].append((day.toordinal(), value))
-    return found
+        by_stage[owner].append((day.toordinal(), value))
+    return by_stage
 
 
 def _nodes(model: Any, dated: Any, owner: str) -> tuple[Node, ...]:

@@ -32,16 +32,16 @@ class DoneActivities:
     kind: Ints
     day: Ints
     number: Ints
-    asked: str = ""
+    only: str = ""
 
     def of_kind(self, kind: str) -> "DoneActivities":
-        """Those of one kind, which `asked` then names; of "" all that people do themselves."""
+        """Those of one kind, which `only` then names; of "" all that people do themselves."""
         wanted = [KINDS.index(kind)] if kind else [KINDS.index(name) for name in OWN_DOING]
-        return replace(self.take(np.isin(self.kind, wanted)), asked=kind)
+        return replace(self.take(np.isin(self.kind, wanted)), only=kind)
 
     def take(self, keep: np.ndarray) -> "DoneActivities":
         """The rows kept."""
-        return DoneActivities(self.person[keep], self.kind[keep], self.day[keep], self.number[keep], self.asked)
+        return DoneActivities(self.person[keep], self.kind[keep], self.day[keep], self.number[keep], self.only)
 
 
 def activities_inside(
@@ -64,7 +64,7 @@ def activity_attainment(
     done = activities_inside(book, snapshot, period, scope, done)
     group = grouping(book, by, snapshot.as_of)
     number = _by_node(book, group, done)
-    filters = (*PLAIN[:3], done.asked)
+    filters = (*PLAIN[:3], done.only)
     whole, so_far = (read(book.reference, snapshot.as_of, period, METRIC, filters) for read in (quotas, pace))
     # Processes and territories do not concern activities; a target means all that its people do.
     carried = carries_quota(Filter(team=scope.team, person=scope.person), by)

@@ -97,9 +97,9 @@ def side_by_side(
     book: Book, snapshot: BookAsOf, spans: Sequence[Period], scope: Filter, by: str
 ) -> dict[int, tuple[ForecastRow | None, ...]]:
     """The rows of several spans by node, None where a span has no row; all as of the snapshot's day."""
-    rows = [{row.node: row for row in found} for found in (forecast(book, snapshot, span, scope, by) for span in spans)]
-    nodes = dict.fromkeys(node for found in rows for node in found)
-    return {node: tuple(found.get(node) for found in rows) for node in nodes}
+    rows = [{row.node: row for row in of_span} for of_span in (forecast(book, snapshot, span, scope, by) for span in spans)]
+    nodes = dict.fromkeys(node for of_span in rows for node in of_span)
+    return {node: tuple(of_span.get(node) for of_span in rows) for node in nodes}
 
 
 def lost_share(row: ForecastRow) -> float | None:
@@ -158,11 +158,11 @@ def so_far(
     sums = sums_by_period(book, snapshot, periods, scope)
     targets = [row_targets(book, snapshot, period, scope, by)(node).value for period in periods]
     known = [target is not None for target in targets]
-    found, won, target, still_open = [], 0, 0, 0
+    days, won, target, still_open = [], 0, 0, 0
     for index, (period, one) in enumerate(zip(periods, sums, strict=True)):
         won += one.won
         target += targets[index] or 0
         still_open += sum(one.categories[c] for c in book.reference.surest_first)
         ahead = period.ends_on >= snapshot.as_of
-        found.append(SoFar(period, won, target if any(known) else None, still_open if ahead else None))
-    return tuple(found)
+        days.append(SoFar(period, won, target if any(known) else None, still_open if ahead else None))
+    return tuple(days)

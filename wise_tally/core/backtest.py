@@ -144,12 +144,12 @@ def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[
     if not stages:
         return ()
     stage, chance, won = np.concatenate(stages), np.hstack(chances) / WHOLE_BP, np.concatenate(outcomes)
-    found = []
+    scores = []
     for index in np.unique(stage).tolist():
         here = stage == index
         as_set, as_observed = (brier(side[here], won[here]) for side in chance)
-        found.append(StageScore(index, int(here.sum()), as_set, as_observed))
-    return tuple(found)
+        scores.append(StageScore(index, int(here.sum()), as_set, as_observed))
+    return tuple(scores)
 
 
 def brier(probability: np.ndarray, won: np.ndarray) -> float:

@@ -204,9 +204,9 @@ def with_rows_moved(snapshot: BookAsOf, grown: Grown, *_: object) -> BookAsOf | 
 
 
 def _with_rows_moved(snapshot: BookAsOf, grown: Grown) -> BookAsOf:
-    found = replace(snapshot, row=grown.growth.moved(snapshot.row))
-    found.cache.grow_from(snapshot.cache, Grown(snapshot, found, grown.growth))
-    return found
+    moved = replace(snapshot, row=grown.growth.moved(snapshot.row))
+    moved.cache.grow_from(snapshot.cache, Grown(snapshot, moved, grown.growth))
+    return moved
 
 
 def _carried(snapshot: BookAsOf, grown: Grown, as_of: date) -> BookAsOf | None:
@@ -254,9 +254,9 @@ class Book:
 
     def with_attributes(self, attributes: DealAttributes) -> "Book":
         """The same book with something else beside it, which no value of the book depends on."""
-        found = replace(self, attributes=attributes)
-        found.cache.share(self.cache)
-        return found
+        book = replace(self, attributes=attributes)
+        book.cache.share(self.cache)
+        return book
 
     @property
     @derived(_mended_ends)

@@ -155,8 +155,8 @@ def customer_classes(invoices: Ints, customer: Ints, as_of: date, begins_minor: 
     of, day, amount = invoices.T
     inside = (day > year_before(as_of).toordinal()) & (day <= as_of.toordinal())
     sales = sum_by_group(amount[inside], of[inside], int(max(of.max(initial=0), customer.max(initial=0))) + 1)
-    found = np.maximum(np.searchsorted(begins_minor, sales[customer], side="right") - 1, 0)
-    return np.where(customer > 0, found, NONE)
+    place = np.maximum(np.searchsorted(begins_minor, sales[customer], side="right") - 1, 0)
+    return np.where(customer > 0, place, NONE)
 
 
 _ALL = (
@@ -224,9 +224,9 @@ def grouping(book: Book, by: str, as_of: date) -> Grouping:
 
 def deal_attribute(book: Book, snapshot: BookAsOf, by: str) -> Ints:
     """The node of each deal of the snapshot, -1 for none; `by` is none of people and product groups."""
-    found = breakdown(by).of_deal
-    assert found is not None, by
-    return found(book, snapshot)
+    of_deal = breakdown(by).of_deal
+    assert of_deal is not None, by
+    return of_deal(book, snapshot)
 
 
 def node_named(group: Grouping, key: str) -> int:

@@ -78,14 +78,14 @@ class FiscalCalendar:
     def parse(self, text: str) -> Period:
         """The period that `text` names; raises UnknownPeriod, whose message says what is accepted."""
         try:
-            if found := FISCAL.fullmatch(text):
-                year, quarter, month = found.groups()
+            if match := FISCAL.fullmatch(text):
+                year, quarter, month = match.groups()
                 kind = "quarter" if quarter else "month" if month else "year"
                 return self.part(int(year), kind, int(quarter or month or 1))
-            if found := WEEK.fullmatch(text):
-                return self.week(int(found[1]), int(found[2]))
-            if found := SPAN.fullmatch(text):
-                return self._span(date.fromisoformat(found[1]), date.fromisoformat(found[2]))
+            if match := WEEK.fullmatch(text):
+                return self.week(int(match[1]), int(match[2]))
+            if match := SPAN.fullmatch(text):
+                return self._span(date.fromisoformat(match[1]), date.fromisoformat(match[2]))
         except UnknownPeriod:
             raise
         except (ValueError, OverflowError):

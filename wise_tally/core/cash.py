@@ -137,8 +137,8 @@ def payments_in(book: Book, snapshot: BookAsOf, plans: PlanRows, periods: Sequen
     kind, category = snapshot.kind[stands[there]], snapshot.category[stands[there]]
     paying[there] = (kind == WON) | ((kind == OPEN) & counted[category])
     plans = PlanRows(*(getattr(plans, name)[paying] for name in PlanRows.__dataclass_fields__))
-    found = _occurrences(plans, stands[paying], periods, snapshot)
-    return _credited(book, snapshot, found, scope)
+    payments = _occurrences(plans, stands[paying], periods, snapshot)
+    return _credited(book, snapshot, payments, scope)
 
 
 def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot: BookAsOf) -> Payments:
@@ -167,21 +167,21 @@ def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot:
     return Payments(at[rows], np.searchsorted(ends, day), kind[rows], day, amount, value)
 
 
-def _credited(book: Book, snapshot: BookAsOf, found: Payments, scope: Filter) -> Payments:
+def _credited(book: Book, snapshot: BookAsOf, payments: Payments, scope: Filter) -> Payments:
     """The parts of payments that the scope keeps. Several payments of one deal are divided each by itself."""
     if scope == Filter():
-        return found
+        return payments
     lines = credited_lines(book, snapshot, scope, "company")
     order = np.argsort(lines.rows, kind="stable")
     held = lines.rows[order]
-    first, after = (np.searchsorted(held, found.rows, side=side) for side in ("left", "right"))
+    first, after = (np.searchsorted(held, payments.rows, side=side) for side in ("left", "right"))
     number = after - first
-    rows = np.repeat(np.arange(len(found.rows)), number)
+    rows = np.repeat(np.arange(len(payments.rows)), number)
     within = np.arange(len(rows)) - np.repeat(np.cumsum(number) - number, number)
     line = order[np.repeat(first, number) + within]
-    repeated = found.take(rows)
+    repeated = payments.take(rows)
     # One column of whole values a round: the n-th payment of every deal, divided like any value of a deal.
-    turn = _turns(found.rows)[rows]
+    turn = _turns(payments.rows)[rows]
     amount, value = np.zeros(len(rows), dtype=np.int64), np.zeros(len(rows), dtype=np.int64)
     for one in range(int(turn.max(initial=-1)) + 1):
         of_turn = turn == one

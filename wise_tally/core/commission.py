@@ -118,16 +118,16 @@ def commissions(
     """
     times = won_times(book, snapshot)
     earned = _earned(book, snapshot, period, rates, subject)
-    found = [line for line in earned if not _left_within(line, period)]
+    lines = [line for line in earned if not _left_within(line, period)]
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
     back = np.flatnonzero((times.left_on >= first) & (times.left_on <= last))
     closed = {like(book.reference.fiscal, date.fromordinal(int(times.closed_on[row])), period) for row in back}
     for before in closed:
         for line in _earned(book, snapshot, before, rates, subject):
             if first <= line.left_on <= last and not _left_within(line, before):
-                found.append(line.taken_back())
+                lines.append(line.taken_back())
     return tuple(
-        sorted(_filtered(book, snapshot, found, scope, subject), key=lambda line: (line.subject, line.on, line.deal))
+        sorted(_filtered(book, snapshot, lines, scope, subject), key=lambda line: (line.subject, line.on, line.deal))
     )
 
 
@@ -181,7 +181,7 @@ def _earned(book: Book, snapshot: BookAsOf, period: Period, rates: Rates, subjec
     order = _in_order(book, states, lines, of)
     quota = quotas(book.reference, snapshot.as_of, period)
     run: dict[int, int] = defaultdict(int)
-    found = []
+    earnings = []
     for index in order:
         rows, who = int(lines.rows[index]), int(of[index])
         if who == NONE:
@@ -192,8 +192,8 @@ def _earned(book: Book, snapshot: BookAsOf, period: Period, rates: Rates, subjec
         above = 0 if target is None or left_within else max(0, min(value, run[who] + value - target))
         run[who] += 0 if left_within else value
         line = _line((who, int(states.deal[rows]), int(states.closed_on[rows])), value, above, rates)
-        found.append(_Earned(line, int(times.row[chosen[rows]]), left_on))
-    return found
+        earnings.append(_Earned(line, int(times.row[chosen[rows]]), left_on))
+    return earnings
 
 
 def _in_order(book: Book, states: BookAsOf, lines: Lines, of: Ints) -> list[int]:
@@ -217,18 +217,18 @@ def _line(index: tuple[int, int, int], amount: int, above: int, rates: Rates) ->
 
 
 def _filtered(
-    book: Book, snapshot: BookAsOf, found: Sequence[_Earned], scope: Filter, subject: str
+    book: Book, snapshot: BookAsOf, earned: Sequence[_Earned], scope: Filter, subject: str
 ) -> list[CommissionLine]:
     """The lines that the scope keeps; a team's are of those who were its members on the day of closing."""
-    if scope == Filter() or not found:
-        return [one.line for one in found]
-    states = book.states(snapshot.as_of, np.array([one.owner_row for one in found], dtype=np.int64))
+    if scope == Filter() or not earned:
+        return [one.line for one in earned]
+    states = book.states(snapshot.as_of, np.array([one.owner_row for one in earned], dtype=np.int64))
     keep = filtered_deals(book, states, scope)
     if scope.of_people:
-        person = np.array([one.line.subject for one in found]) if subject == PERSON else states.owner
+        person = np.array([one.line.subject for one in earned]) if subject == PERSON else states.owner
         team = book.reference.teams_of(person, states.membership_day)
         keep &= people_kept(book.reference, scope, snapshot.as_of, person, team)
-    return [one.line for one, kept in zip(found, keep, strict=True) if kept]
+    return [one.line for one, kept in zip(earned, keep, strict=True) if kept]
 
 
 def summed(lines: Sequence[CommissionLine]) -> tuple[CommissionSum, ...]:

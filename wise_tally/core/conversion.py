@@ -171,9 +171,9 @@ def first_shown(book: Book, order: tuple[int, ...], options: ConversionOptions) 
     return first if first < len(order) else NONE
 
 
-def stood_in(book: Book, snapshot: BookAsOf, found: Cohort) -> Flags:
+def stood_in(book: Book, snapshot: BookAsOf, members: Cohort) -> Flags:
     """Which deals of a cohort stood in each open stage in order and, last, are won; shape (deals, open stages + 1)."""
-    return _stood(book, snapshot, found.order)[found.rows]
+    return _stood(book, snapshot, members.order)[members.rows]
 
 
 @derived(Grows.KEPT)
@@ -203,12 +203,12 @@ def _entered_on(
     rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
     moment = np.full(len(book.deals.key), NEVER)
     moment[rev.deal[rows]] = rev.effective_at[rows]
-    found = moment[snapshot.deal[at]]
+    entered = moment[snapshot.deal[at]]
     if not options.strict:
-        found = np.where(snapshot.kind[at] == WON, np.minimum(found, first_win(book)[0][snapshot.deal[at]]), found)
+        entered = np.where(snapshot.kind[at] == WON, np.minimum(entered, first_win(book)[0][snapshot.deal[at]]), entered)
     days = np.zeros(len(at), dtype=np.int64)
-    known = found != NEVER
-    days[known] = local_days(found[known], book.reference.time_zone)
+    known = entered != NEVER
+    days[known] = local_days(entered[known], book.reference.time_zone)
     return days
 
 
@@ -220,26 +220,26 @@ def conversion(
     step = reached(next) ÷ reached(this); from start = reached(this) ÷ reached(first shown); the won stage is last.
     Rates are None where a row counts short-form deals and fewer than 20 with history. Source: common practice.
     """
-    found = cohort(book, snapshot, period, scope, options)
-    return conversion_of(book, snapshot, found, scope, options, by)
+    members = cohort(book, snapshot, period, scope, options)
+    return conversion_of(book, snapshot, members, scope, options, by)
 
 
 def conversion_of(
-    book: Book, snapshot: BookAsOf, found: Cohort, scope: Filter, options: ConversionOptions, by: str = "company"
+    book: Book, snapshot: BookAsOf, members: Cohort, scope: Filter, options: ConversionOptions, by: str = "company"
 ) -> tuple[ConversionGroup, ...]:
     """Conversion of a cohort that is at hand."""
     group = grouping(book, by, snapshot.as_of)
     nodes = len(group.keys)
-    rows, direct = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, by)
-    found = found.take(rows)
-    counter = _Counter(book, snapshot, found, np.where(direct == NONE, nodes, direct), nodes)
+    rows, direct = owner_rows(book, snapshot, snapshot.owner[members.rows], members.rows, by)
+    members = members.take(rows)
+    counter = _Counter(book, snapshot, members, np.where(direct == NONE, nodes, direct), nodes)
     tables = counter.tables(options)
     if group.tree is not None:
         tables = [np.vstack([group.tree.roll_up(table[:nodes]), table[nodes:]]) for table in tables]
     holding = np.any([table.any(axis=1) for table in tables], axis=0)
-    columns = shown_places(book, found.order, options)
-    stages = (*(found.order[i] for i in columns[:-1]), book.reference.won_stage(scope.process))
-    table = _table(stages, [found[:, columns] for found in tables[:3]], tables[3].tolist(), options.by_value)
+    columns = shown_places(book, members.order, options)
+    stages = (*(members.order[i] for i in columns[:-1]), book.reference.won_stage(scope.process))
+    table = _table(stages, [members[:, columns] for members in tables[:3]], tables[3].tolist(), options.by_value)
     nodes_shown = shown_nodes(book.reference, scope, group, snapshot.as_of, holding)
     return tuple(
         ConversionGroup(
@@ -252,18 +252,18 @@ def conversion_of(
 class _Counter:
     """Counts and values of a cohort per node and stage; the last node is that of deals without the attribute."""
 
-    def __init__(self, book: Book, snapshot: BookAsOf, found: Cohort, node: Ints, nodes: int) -> None:
-        self.book, self.snapshot, self.found, self.node, self.nodes = book, snapshot, found, node, nodes
-        self.amount = snapshot.amount_minor[found.rows]
-        self.short = book.deals.short_form[snapshot.deal[found.rows]]
-        self.kind = snapshot.kind[found.rows]
+    def __init__(self, book: Book, snapshot: BookAsOf, members: Cohort, node: Ints, nodes: int) -> None:
+        self.book, self.snapshot, self.members, self.node, self.nodes = book, snapshot, members, node, nodes
+        self.amount = snapshot.amount_minor[members.rows]
+        self.short = book.deals.short_form[snapshot.deal[members.rows]]
+        self.kind = snapshot.kind[members.rows]
 
     def tables(self, options: ConversionOptions) -> list[Ints]:
         """Reached deals, value, short-form deals, and totals, each of shape (nodes + 1, columns)."""
-        inside = self.found.in_cohort
+        inside = self.members.in_cohort
         short = inside & self.short
         if options.strict:
-            stood = stood_in(self.book, self.snapshot, self.found)
+            stood = stood_in(self.book, self.snapshot, self.members)
             return [
                 self._per_place(stood, inside, None),
                 self._per_place(stood, inside, self.amount),
@@ -278,8 +278,8 @@ class _Counter:
         ]
 
     def _reached(self, keep: Flags, weights: Ints | None) -> Ints:
-        width = len(self.found.order) + 2
-        cell = self.node[keep] * width + self.found.furthest[keep] + 1
+        width = len(self.members.order) + 2
+        cell = self.node[keep] * width + self.members.furthest[keep] + 1
         table = self._sum(cell, None if weights is None else weights[keep], width)
         return np.cumsum(table[:, ::-1], axis=1)[:, ::-1][:, 1:]
 
@@ -292,7 +292,7 @@ class _Counter:
 
     def _totals(self) -> Ints:
         """Columns: created, won, lost, short; value of created and won; closed won, lost, short; their values."""
-        inside, closed = self.found.in_cohort, self.found.closed_in_window
+        inside, closed = self.members.in_cohort, self.members.closed_in_window
         counts, values = self._by_kind(inside, None), self._by_kind(inside, self.amount)
         ends, end_values = self._by_kind(closed, None), self._by_kind(closed, self.amount)
         columns = [counts.sum(axis=1), counts[:, WON], counts[:, LOST], self._short(inside)]

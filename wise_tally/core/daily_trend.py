@@ -112,9 +112,9 @@ def _piece(
     begins, stops = spans[0][lines.rows], spans[1][lines.rows]
     width = days + 1
     cells = np.r_[bucket * width + begins, bucket * width + stops]
-    found = []
+    sums = []
     for values in (snapshot.amount_minor, snapshot.weighted_minor):
         parts = lines.parts(values, book.reference.person_rank)
         steps = sum_by_group(np.r_[parts, -parts], cells, buckets.size * width).reshape(buckets.size, width)
-        found.append(np.cumsum(steps, axis=1)[:, :days])
-    return np.stack(found)
+        sums.append(np.cumsum(steps, axis=1)[:, :days])
+    return np.stack(sums)

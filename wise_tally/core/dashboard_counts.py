@@ -28,14 +28,14 @@ def open_by_stage(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[StageT
     lines = lines.take(keep)
     amount = lines.parts(snapshot.amount_minor, book.reference.person_rank)
     stage = snapshot.stage[lines.rows]
-    found = []
+    tallies = []
     for process in range(len(book.reference.processes)):
         for index in book.reference.open_stages(process):
             inside = stage == index
             if inside.any() or not book.reference.stages[index].retired:
                 deals = len(np.unique(lines.rows[inside]))
-                found.append(StageTally(index, deals, int(amount[inside].sum())))
-    return tuple(found)
+                tallies.append(StageTally(index, deals, int(amount[inside].sum())))
+    return tuple(tallies)
 
 
 @dataclass(frozen=True)

@@ -25,11 +25,11 @@ def read_day(text: str, today: date, fiscal: FiscalCalendar, order: DayOrder = "
     holds today. Numbers alone are read in the order given, but with the year in front.
     """
     plain = " ".join(text.casefold().replace(",", " ").split())
-    if (found := _iso(plain)) is not None:
-        return _checked(found, text)
+    if (day := _iso(plain)) is not None:
+        return _checked(day, text)
     for reader in (_named, _weekday, _offset):
-        if (found := reader(plain, today)) is not None:
-            return _checked(found, text)
+        if (day := reader(plain, today)) is not None:
+            return _checked(day, text)
     if match := re.fullmatch(r"end of (month|quarter|year)", plain):
         return fiscal.containing(today, match[1]).ends_on
     return _checked(_with_month_name(plain, today) or _numbers(plain, order), text)

@@ -39,9 +39,9 @@ def lane_totals(snapshot: BookAsOf, rows: Ints, lane: Ints, lanes: int) -> tuple
 
 def together(totals: Iterable[ListTotals]) -> ListTotals:
     """Totals of parts that share no deal."""
-    found = list(totals)
+    parts = list(totals)
     return ListTotals(
-        *(sum(getattr(one, name) for one in found) for name in ("deals", "amount_minor", "weighted_minor"))
+        *(sum(getattr(one, name) for one in parts) for name in ("deals", "amount_minor", "weighted_minor"))
     )
 
 
@@ -136,12 +136,12 @@ def slips_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[Slip, ...]:
     rev = book.revisions
     rows = np.flatnonzero((rev.deal == deal) & (rev.effective_at < snapshot.cut))
     is_open = book.reference.stage_kind[rev.stage[rows]] == OPEN
-    found = []
+    slips = []
     for index in range(1, len(rows)):
         before, after = int(rev.expected_close[rows[index - 1]]), int(rev.expected_close[rows[index]])
         if is_open[index] and is_open[index - 1] and NO_DAY not in (before, after) and after > before:
-            found.append(Slip(int(rev.effective_at[rows[index]]), before, after))
-    return tuple(found)
+            slips.append(Slip(int(rev.effective_at[rows[index]]), before, after))
+    return tuple(slips)
 
 
 @dataclass(frozen=True)
@@ -160,7 +160,7 @@ def stays_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[OwnStay, ...]:
     """The stays of one deal (index into the book) begun by the snapshot's day, in their order; days of 24 hours."""
     stays, rules = book.open_stays, book.reference.rules_on(snapshot.as_of)
     first, last = (int(np.searchsorted(stays.deal, deal, side=side)) for side in ("left", "right"))
-    found = []
+    own_stays = []
     for row in range(first, last):
         stage, entered = int(stays.stage[row]), int(stays.entered_at[row])
         if entered >= snapshot.cut:
@@ -168,8 +168,8 @@ def stays_of(book: Book, snapshot: BookAsOf, deal: int) -> tuple[OwnStay, ...]:
         left = min(int(stays.left_at[row]), snapshot.cut)
         days, typical = (left - entered) / DAY_SECONDS, rules[stage].typical_days
         over = days - typical if typical is not None and days > typical else None
-        found.append(OwnStay(stage, entered, left, int(stays.owner[row]), days, over))
-    return tuple(found)
+        own_stays.append(OwnStay(stage, entered, left, int(stays.owner[row]), days, over))
+    return tuple(own_stays)
 
 
 def days_in_stage(book: Book, snapshot: BookAsOf, rows: Ints) -> np.ndarray:

@@ -88,11 +88,11 @@ class Declaration:
     def of(self, *given: Any) -> Any:
         """The value for all parameters of the function, kept or computed now."""
         kept, key = given[self.owner].cache, given[self.owner + 1 :]
-        found = kept.find(self, key)
-        if found is None:
-            found = self.compute(*given)
-            kept.keep(self, key, found)
-        return found
+        value = kept.find(self, key)
+        if value is None:
+            value = self.compute(*given)
+            kept.keep(self, key, value)
+        return value
 
     def carried(self, value: Any, grown: Grown, key: tuple[Any, ...]) -> Any:
         """The value of the grown owner; None where it has to be computed anew."""
@@ -134,9 +134,9 @@ class Cache:
     def grow_from(self, old: "Cache", grown: Grown) -> None:
         """Take over what the owner had before its book grew, each value as it was declared."""
         for declaration, key, value in old.items():
-            found = declaration.carried(value, grown, key)
-            if found is not None:
-                self.keep(declaration, key, found)
+            carried = declaration.carried(value, grown, key)
+            if carried is not None:
+                self.keep(declaration, key, carried)
 
     def share(self, other: "Cache") -> None:
         """Take over all that another owner keeps, which differs in nothing that its values come from."""
@@ -163,13 +163,13 @@ def derived(
         DECLARED.append(declaration)
 
         @wraps(compute)
-        def asked(*args: Parameters.args, **kwargs: Parameters.kwargs) -> Value:
+        def computed(*args: Parameters.args, **kwargs: Parameters.kwargs) -> Value:
             if not kwargs and len(args) == len(names):
                 return declaration.of(*args)  # type: ignore[no-any-return]
             bound = asked_for.bind(*args, **kwargs)
             bound.apply_defaults()
             return declaration.of(*bound.arguments.values())  # type: ignore[no-any-return]
 
-        return asked
+        return computed
 
     return declare

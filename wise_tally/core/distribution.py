@@ -41,8 +41,8 @@ def spread(
     if over := rest % step:
         largest = min(range(len(free)), key=lambda i: (-free_weights[i], names[i]))
         parts[largest] += over
-    found = dict(zip(free, parts, strict=True)) | held
-    return [found[index] for index in range(len(weights))]
+    by_node = dict(zip(free, parts, strict=True)) | held
+    return [by_node[index] for index in range(len(weights))]
 
 
 def check_curve(months_bp: Sequence[int]) -> None:

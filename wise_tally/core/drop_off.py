@@ -27,11 +27,11 @@ class Loss:
     share: float | None
 
 
-def reaching(book: Book, snapshot: BookAsOf, found: Cohort, strict: bool) -> Flags:
+def reaching(book: Book, snapshot: BookAsOf, members: Cohort, strict: bool) -> Flags:
     """Which deals of a cohort reached each open stage in order and, last, won; shape (deals, open stages + 1)."""
     if strict:
-        return stood_in(book, snapshot, found)
-    return found.furthest[:, None] >= np.arange(len(found.order) + 1)
+        return stood_in(book, snapshot, members)
+    return members.furthest[:, None] >= np.arange(len(members.order) + 1)
 
 
 def from_start_interval(first: StageReach, row: StageReach, by_value: bool) -> Interval | None:
@@ -40,27 +40,27 @@ def from_start_interval(first: StageReach, row: StageReach, by_value: bool) -> I
 
 
 def stopped_at(
-    book: Book, snapshot: BookAsOf, found: Cohort, options: ConversionOptions, index: int
+    book: Book, snapshot: BookAsOf, members: Cohort, options: ConversionOptions, index: int
 ) -> tuple[Flags, Flags]:
     """Deals of a cohort lost, and those not decided yet, that reached a shown stage and not the next; shapes (deals,).
 
     `place` is that of the stage in the cohort's order; nothing stops after won.
     """
-    indices = shown_places(book, found.order, options)
+    indices = shown_places(book, members.order, options)
     following = indices[indices.index(index) + 1]
-    reached, kind = reaching(book, snapshot, found, options.strict), snapshot.kind[found.rows]
-    stopped = found.in_cohort & reached[:, index] & ~reached[:, following]
+    reached, kind = reaching(book, snapshot, members, options.strict), snapshot.kind[members.rows]
+    stopped = members.in_cohort & reached[:, index] & ~reached[:, following]
     return stopped & (kind == LOST), stopped & (kind == OPEN)
 
 
-def losses(book: Book, snapshot: BookAsOf, found: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
+def losses(book: Book, snapshot: BookAsOf, members: Cohort, options: ConversionOptions) -> tuple[Loss, ...]:
     """The loss between each shown stage and the next, won the last; undecided deals apart."""
-    found = found.take(np.flatnonzero(found.in_cohort))
-    reached = reaching(book, snapshot, found, options.strict)
-    kind, amount = snapshot.kind[found.rows], snapshot.amount_minor[found.rows]
+    members = members.take(np.flatnonzero(members.in_cohort))
+    reached = reaching(book, snapshot, members, options.strict)
+    kind, amount = snapshot.kind[members.rows], snapshot.amount_minor[members.rows]
     rows = []
-    for index in shown_places(book, found.order, options)[:-1]:
-        lost, still = stopped_at(book, snapshot, found, options, index)
+    for index in shown_places(book, members.order, options)[:-1]:
+        lost, still = stopped_at(book, snapshot, members, options, index)
         here, count, undecided = reached[:, index], int(lost.sum()), int(still.sum())
         rows.append(
             Loss(

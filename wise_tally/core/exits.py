@@ -73,11 +73,11 @@ def exits(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, options: ConversionOptions
 ) -> tuple[ExitRow, ...]:
     """One row a shown open stage, in order. Value is the amount on the day of the snapshot."""
-    found = ended_stays(book, snapshot, period, scope)
+    ended = ended_stays(book, snapshot, period, scope)
     order = book.reference.open_stages(scope.process)
     size = len(book.reference.stages) * len(WAYS)
-    cell = found.stage * len(WAYS) + found.way
+    cell = ended.stage * len(WAYS) + ended.way
     counts = np.bincount(cell, minlength=size).reshape(-1, len(WAYS))
-    minor = sum_by_group(snapshot.amount_minor[found.rows], cell, size).reshape(-1, len(WAYS))
+    minor = sum_by_group(snapshot.amount_minor[ended.rows], cell, size).reshape(-1, len(WAYS))
     shown = [order[index] for index in shown_places(book, order, options)[:-1]]
     return tuple(ExitRow(s, tuple(counts[s].tolist()), tuple(minor[s].tolist())) for s in shown)

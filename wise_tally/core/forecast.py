@@ -148,29 +148,29 @@ def forecast(
 
 
 def rows_of_lines(
-    book: Book, lines: ForecastLines, asked: tuple[Period, Filter, str], calls: bool = False
+    book: Book, lines: ForecastLines, selection: tuple[Period, Filter, str], calls: bool = False
 ) -> tuple[ForecastRow, ...]:
     """The rows of lines that are there: the period, filter and breakdown are those they were made for."""
-    period, scope, by = asked
+    period, scope, by = selection
     snapshot = lines.lines.snapshot
     group = grouping(book, by, snapshot.as_of)
     if isinstance(group, Pairs):
-        return _rows_of_pairs(book, lines, asked, group, calls)
+        return _rows_of_pairs(book, lines, selection, group, calls)
     counts = deals_by_node(lines, group)
     nodes = shown_nodes(book.reference, scope, group, snapshot.as_of, holding_nodes(lines.buckets, counts))
     figures = figure_tables(lines, group, counts, nodes)
     target = row_targets(book, snapshot, period, scope, by)
     call = calls_of_rows(book, snapshot, period, scope, by) if calls else _no_call
     return tuple(
-        forecast_row(node, group, found, (target(node), call(node))) for node, found in zip(nodes, figures, strict=True)
+        forecast_row(node, group, sums, (target(node), call(node))) for node, sums in zip(nodes, figures, strict=True)
     )
 
 
 def _rows_of_pairs(
-    book: Book, lines: ForecastLines, asked: tuple[Period, Filter, str], group: Pairs, calls: bool
+    book: Book, lines: ForecastLines, selection: tuple[Period, Filter, str], group: Pairs, calls: bool
 ) -> tuple[ForecastRow, ...]:
     """The rows of pairs that hold something, and of people in the team of the day; only these get a place in tables."""
-    period, scope, by = asked
+    period, scope, by = selection
     snapshot = lines.lines.snapshot
     members = members_of_day(book.reference, scope, group, snapshot.as_of)
     nodes = np.union1d(lines.node, np.array(members, dtype=np.int64)).astype(np.int64)
@@ -193,8 +193,8 @@ def forecast_of_periods(
     book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filter, by: str
 ) -> list[tuple[ForecastRow, ...]]:
     """The rows of several periods."""
-    found = lines_of_periods(book, snapshot, periods, scope, by)
-    return [rows_of_lines(book, lines, (period, scope, by)) for period, lines in zip(periods, found, strict=True)]
+    by_period = lines_of_periods(book, snapshot, periods, scope, by)
+    return [rows_of_lines(book, lines, (period, scope, by)) for period, lines in zip(periods, by_period, strict=True)]
 
 
 def lines_of_periods(

@@ -96,8 +96,8 @@ def middle_of(period: Period) -> date:
 
 def rep_records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
     """Records of the people of a scope by person; those of one person are part of everybody's, which are kept."""
-    found = _records(book, snapshot, period, replace(scope, person=NONE))
-    return found if scope.person == NONE else {one: found[one] for one in (scope.person,) if one in found}
+    records = _records(book, snapshot, period, replace(scope, person=NONE))
+    return records if scope.person == NONE else {one: records[one] for one in (scope.person,) if one in records}
 
 
 @dataclass(frozen=True)
@@ -114,8 +114,8 @@ class _AtMiddle:
     moved: np.ndarray
 
 
-def _untouched(found: _AtMiddle, grown: Grown, _: Period, last: date, scope: Filter) -> _AtMiddle | None:
-    return found if unchanged_before(grown, last, scope) else None
+def _untouched(known: _AtMiddle, grown: Grown, _: Period, last: date, scope: Filter) -> _AtMiddle | None:
+    return known if unchanged_before(grown, last, scope) else None
 
 
 @derived(_untouched, most=24)
@@ -164,7 +164,7 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     calls = calls_in_force(book.reference, middle_of(period), period)
     holding = np.zeros(people + 1, dtype=bool)
     holding[np.concatenate([then.person, ended.node])] = True
-    found = {}
+    records = {}
     # Of others only the call would be known: nothing they committed or won is in the scope.
     for person in shown_nodes(book.reference, scope, grouping(book, "person", snapshot.as_of), snapshot.as_of, holding):
         if person == NONE:
@@ -173,8 +173,8 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
         called = call.amount_minor if call is not None and call.made_by == person else None
         commit, of_commit, due_deals, slipped = (int(column[person]) for column in columns)
         if commit or due_deals or won[person] or called is not None:
-            found[person] = RepRecord(person, period, commit, of_commit, due_deals, slipped, called, int(won[person]))
-    return found
+            records[person] = RepRecord(person, period, commit, of_commit, due_deals, slipped, called, int(won[person]))
+    return records
 
 
 def _moved_later(book: Book, ends_on: date, then: BookAsOf, rows: Ints) -> np.ndarray:

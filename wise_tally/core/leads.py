@@ -168,7 +168,7 @@ def step_figures(snapshot: BookAsOf, leads: LeadRows) -> tuple[StepFigures, ...]
     furthest = np.where(took, np.arange(steps), -1).max(axis=1, initial=-1)
     qualified, dropped = _decided(leads, _deals_standing(snapshot, leads)[1])
     known = furthest >= 0
-    found = []
+    figures = []
     for step in range(steps):
         reached = known & ((furthest >= step) | qualified)
         moved = reached & ((furthest > step) | qualified)
@@ -176,8 +176,8 @@ def step_figures(snapshot: BookAsOf, leads: LeadRows) -> tuple[StepFigures, ...]
         left = _left(leads, step)
         days = float(np.median(left)) if len(left) else None
         numbers = [int(flags.sum()) for flags in (reached, moved, lost, reached & ~moved & ~lost)]
-        found.append(StepFigures(step, numbers[0], numbers[1], numbers[2], numbers[3], days))
-    return tuple(found)
+        figures.append(StepFigures(step, numbers[0], numbers[1], numbers[2], numbers[3], days))
+    return tuple(figures)
 
 
 def _left(leads: LeadRows, step: int) -> np.ndarray:

@@ -178,24 +178,24 @@ def credited_lines(book: Book, snapshot: BookAsOf, scope: Filter, by: str) -> Li
 
     By product group each is divided by the amounts of the deal's product lines, largest remainder.
     """
-    asked = parts_of(by)
-    by_people = bool(set(asked) & set(PEOPLE)) or scope.of_people
+    breakdowns = parts_of(by)
+    by_people = bool(set(breakdowns) & set(PEOPLE)) or scope.of_people
     # The outer of two divisions comes first, so that rows within a row add up to it.
-    groups_first = PRODUCT_GROUP in asked and asked[0] == PRODUCT_GROUP and by_people and not scope.of_people
+    groups_first = PRODUCT_GROUP in breakdowns and breakdowns[0] == PRODUCT_GROUP and by_people and not scope.of_people
     if groups_first:
         lines = _whole(snapshot).by_product_group(book).by_credit(book)
     else:
         lines = Lines(snapshot, *_split(book, snapshot)) if by_people else _whole(snapshot)
     if scope.process != NONE or scope.territory != NONE or scope.only:
         lines = lines.take(filtered_deals(book, snapshot, scope)[lines.rows])
-    if ("team" in asked or scope.team != NONE) and lines.team is None:
+    if ("team" in breakdowns or scope.team != NONE) and lines.team is None:
         team = book.reference.teams_of(lines.person, snapshot.membership_day[lines.rows])
         lines = replace(lines, team=team)
     if scope.of_people:
         team = lines.team if lines.team is not None else lines.person
         lines = lines.take(people_kept(book.reference, scope, snapshot.as_of, lines.person, team))
     sold = dict(scope.only).get(PRODUCT_GROUP)
-    if (PRODUCT_GROUP in asked or sold is not None) and not groups_first:
+    if (PRODUCT_GROUP in breakdowns or sold is not None) and not groups_first:
         lines = lines.by_product_group(book)
     if sold is None:
         return lines

@@ -62,12 +62,12 @@ def lost_from(book: Book, snapshot: BookAsOf, rows: Ints) -> Ints:
 
     A short-form deal was lost from the stage that it says, else from the first.
     """
-    found = np.full(len(rows), NONE, dtype=np.int64)
+    furthest = np.full(len(rows), NONE, dtype=np.int64)
     for process in range(len(book.reference.processes)):
         order = np.array([*book.reference.open_stages(process), NONE], dtype=np.int64)
         of_process = book.deals.process[snapshot.deal[rows]] == process
-        found[of_process] = order[reach_of_revisions(book, process)[snapshot.row[rows[of_process]]]]
-    return found
+        furthest[of_process] = order[reach_of_revisions(book, process)[snapshot.row[rows[of_process]]]]
+    return furthest
 
 
 def months_lost(snapshot: BookAsOf, rows: Ints, since: date) -> Ints:

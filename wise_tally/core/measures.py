@@ -43,6 +43,6 @@ def _valued(book: Book, snapshot: BookAsOf, measure: str, basis: str) -> BookAsO
         one = np.full(len(snapshot.deal), ONE_DEAL, dtype=np.int64)
         return replace(snapshot, amount_minor=one, measure=measure, due_on=due_on)
     read = {MARGIN: book.attributes.margin, FIRST_YEAR: book.attributes.first_year, QUANTITY: book.attributes.quantity}
-    found: DealValue = read[measure]()
-    value, known = found.value_minor[snapshot.deal], found.known[snapshot.deal]
+    deal_value: DealValue = read[measure]()
+    value, known = deal_value.value_minor[snapshot.deal], deal_value.known[snapshot.deal]
     return replace(snapshot, amount_minor=value, measure=measure, due_on=due_on, known=known)

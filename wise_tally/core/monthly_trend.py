@@ -103,12 +103,12 @@ def spans(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filt
     amount, kind, deal = snapshot.amount_minor[rows], snapshot.kind[rows], snapshot.deal[rows]
     took = (snapshot.closed_at[rows] - book.deals.created_at[deal]) / DAY_SECONDS
     short = book.deals.short_form[deal]
-    found = []
+    figures = []
     for period in periods:
         new, ended = deals_of.created_in(period), deals_of.closed_in(period)
         won = ended[kind[ended] == WON]
         known = len(won) > 0 and not lacks_history(len(won), int(short[won].sum()))
-        found.append(
+        figures.append(
             SpanFigures(
                 period,
                 len(new),
@@ -119,15 +119,15 @@ def spans(book: Book, snapshot: BookAsOf, periods: Sequence[Period], scope: Filt
                 float(took[won].mean()) if known else None,
             )
         )
-    return tuple(found)
+    return tuple(figures)
 
 
 def deals_behind(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, figure: str) -> Ints:
     """Rows of the snapshot of the deals that a figure of a span rests on."""
-    found = scope_over_time(book, snapshot, scope)
+    over_time = scope_over_time(book, snapshot, scope)
     if "created" in figure:
-        return found.rows[found.created_in(period)]
-    closed = found.rows[found.closed_in(period)]
+        return over_time.rows[over_time.created_in(period)]
+    closed = over_time.rows[over_time.closed_in(period)]
     return closed if figure == "win_rate" else closed[snapshot.kind[closed] == WON]
 
 
@@ -150,9 +150,9 @@ class Velocity:
 
 def velocity(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Velocity:
     """Velocity of the period: deals open on the snapshot's day, the other factors of deals closed in it. Common practice."""
-    found = spans(book, snapshot, (period,), scope)[0]
+    figures = spans(book, snapshot, (period,), scope)[0]
     still_open = int((owner_filtered(book, snapshot, scope) & (snapshot.kind == OPEN)).sum())
-    return Velocity(still_open, found.win_rate, found.mean_won, found.days_to_win)
+    return Velocity(still_open, figures.win_rate, figures.mean_won, figures.days_to_win)
 
 
 @dataclass(frozen=True)
@@ -172,21 +172,21 @@ def of_three_months(figures: Sequence[SpanFigures], name: str) -> tuple[float | 
 
     None for the first two. `name` is one of a month's own; rates, sizes and days take every deal of the three months alike.
     """
-    found: list[float | None] = [None, None]
+    means: list[float | None] = [None, None]
     for index in range(2, len(figures)):
         three = figures[index - 2 : index + 1]
         if name == "days_to_win":
             timed = [(one.days_to_win, one.won) for one in three if one.days_to_win is not None]
             number = sum(won for _, won in timed)
-            found.append(sum(days * won for days, won in timed) / number if number else None)
+            means.append(sum(days * won for days, won in timed) / number if number else None)
             continue
         added = {
             key: sum(getattr(one, key) for one in three)
             for key in ("created", "created_value", "won", "lost", "won_value")
         }
         value = getattr(SpanFigures(three[-1].period, **added, days_to_win=None), name)
-        found.append(value / 3 if name in added else value)
-    return tuple(found[: len(figures)])
+        means.append(value / 3 if name in added else value)
+    return tuple(means[: len(figures)])
 
 
 def mean_before(values: Sequence[float | None], index: int) -> float | None:
@@ -200,13 +200,13 @@ def usual(values: Sequence[float | None], last_is_over: bool = True) -> tuple[Us
 
     Outside median ± 3 × 1.4826 × MAD counts as unusual (robust z-score, common practice); with a MAD of 0 any other value does.
     """
-    found: list[Usual | None] = []
+    ranges: list[Usual | None] = []
     for index in range(len(values)):
         before = [value for value in values[max(0, index - WINDOW) : index] if value is not None]
         if len(before) < WINDOW or (index == len(values) - 1 and not last_is_over):
-            found.append(None)
+            ranges.append(None)
             continue
         middle = float(median(before))
         spread = float(median(abs(value - middle) for value in before))
-        found.append(Usual(middle, FAR * NORMAL * spread))
-    return tuple(found)
+        ranges.append(Usual(middle, FAR * NORMAL * spread))
+    return tuple(ranges)

@@ -53,16 +53,16 @@ def read_number(text: str, style: NumberStyle = NumberStyle()) -> WrittenNumber:
     """
     plain = text.translate(SPACES).translate(MINUS_SIGNS).strip()
     bracketed = plain.startswith("(") and plain.endswith(")")
-    found = SHAPE.fullmatch(plain[1:-1].strip() if bracketed else plain)
-    if not found or (found["sign"] and found["inner"]) or (bracketed and (found["sign"] or found["inner"])):
+    match = SHAPE.fullmatch(plain[1:-1].strip() if bracketed else plain)
+    if not match or (match["sign"] and match["inner"]) or (bracketed and (match["sign"] or match["inner"])):
         raise NotANumber(text)
-    size, unit = _size_and_unit(found["after"].strip())
-    before = found["before"].strip()
+    size, unit = _size_and_unit(match["after"].strip())
+    before = match["before"].strip()
     if before and unit:
         raise NotANumber(text)
-    digits, is_ambiguous = _plain_digits(found["digits"].strip(), style)
+    digits, is_ambiguous = _plain_digits(match["digits"].strip(), style)
     value = Decimal(digits) * SIZES[size]
-    negative = bracketed or "-" in (found["sign"], found["inner"])
+    negative = bracketed or "-" in (match["sign"], match["inner"])
     return WrittenNumber(-value if negative else value, unit or before, is_ambiguous)
 
 

@@ -104,8 +104,8 @@ def outcome_either_way(
     step = grid_step(amount_minor)
     cells = _cells(amount_minor, step)
     chance = (probability_bp / WHOLE_BP).tolist()
-    asked = set(indices)
-    rest = _distribution(sorted((cells[i], chance[i]) for i in range(len(cells)) if i not in asked and cells[i]))
+    wanted = set(indices)
+    rest = _distribution(sorted((cells[i], chance[i]) for i in range(len(cells)) if i not in wanted and cells[i]))
     chances = []
     for index in indices:
         distribution = rest
@@ -138,8 +138,8 @@ def deciding(  # noqa: PLR0913 - what is asked of a page: which deals, against w
     """The `most` largest open deals of the scope with the chance of quota if each is won and if it is not."""
     won, rows, amount = stakes(forecast_lines(book, snapshot, period, scope, by))
     largest = np.argsort(-amount, kind="stable")[:most].tolist()
-    found = outcome_either_way(won, amount, snapshot.probability_bp[rows], largest, quota_minor)
-    return Deciding(tuple(rows[largest].tolist()), tuple(amount[largest].tolist()), found)
+    either_way = outcome_either_way(won, amount, snapshot.probability_bp[rows], largest, quota_minor)
+    return Deciding(tuple(rows[largest].tolist()), tuple(amount[largest].tolist()), either_way)
 
 
 def _cells(amount_minor: Ints, step: int) -> list[int]:
@@ -167,9 +167,9 @@ def outcome_of_lines(lines: ForecastLines, inside: Flags | None = None) -> Outco
     return outcome(won_minor, amount, lines.lines.snapshot.probability_bp[rows])
 
 
-def with_and_without(found: Outcome, amount_minor: int, probability_bp: int) -> tuple[int, int]:
+def with_and_without(outcome: Outcome, amount_minor: int, probability_bp: int) -> tuple[int, int]:
     """The mean outcome if one of its open deals is not won, and if it is, in minor units."""
-    without = found.mean_minor - divide_half_even(amount_minor * probability_bp, WHOLE_BP)
+    without = outcome.mean_minor - divide_half_even(amount_minor * probability_bp, WHOLE_BP)
     return without, without + amount_minor
 
 
@@ -179,8 +179,8 @@ def likely_by_day(lines: ForecastLines, days: Sequence[int]) -> tuple[tuple[int,
     Won so far plus the open deals of the period expected to close by that day, each won with its probability.
     """
     close, is_open = lines.lines.snapshot.expected_close[lines.lines.rows], lines.counts("open")
-    found = [outcome_of_lines(lines, ~is_open | (close <= day)) for day in days]
-    return tuple((one.quantile(0.1), one.quantile(0.5), one.quantile(0.9)) for one in found)
+    outcomes = [outcome_of_lines(lines, ~is_open | (close <= day)) for day in days]
+    return tuple((one.quantile(0.1), one.quantile(0.5), one.quantile(0.9)) for one in outcomes)
 
 
 def stakes(lines: ForecastLines, inside: Flags | None = None) -> tuple[int, Ints, Ints]:

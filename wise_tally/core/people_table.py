@@ -153,12 +153,12 @@ def this_week(book: Book, before: BookAsOf, snapshot: BookAsOf, week: Period, sc
     for row in forecast(book, snapshot, week, scope, "person"):
         if row.node == NONE:
             continue
-        found = _week_row(row, then.get(row.node))
+        week_row = _week_row(row, then.get(row.node))
         call = held.get(("person", row.node))
         if call is not None:
-            found = WeekRow(**{**found.__dict__, "set_out_minor": call.amount_minor, "called": True})
-        if found.set_out_minor or found.set_out_deals or found.deals_won or found.deals_open:
-            rows.append(found)
+            week_row = WeekRow(**{**week_row.__dict__, "set_out_minor": call.amount_minor, "called": True})
+        if week_row.set_out_minor or week_row.set_out_deals or week_row.deals_won or week_row.deals_open:
+            rows.append(week_row)
     return tuple(rows)
 
 

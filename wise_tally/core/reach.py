@@ -54,12 +54,12 @@ def _mended_days(known: Ints, grown: Grown, process: int) -> Ints | None:
     deals, new = deals_changed(grown), grown.new
     if deals is None:
         return None
-    found = np.full((len(known), len(new.deals.key)), NEVER)
-    found[:, : known.shape[1]] = known
-    found[:, deals] = NEVER
+    days = np.full((len(known), len(new.deals.key)), NEVER)
+    days[:, : known.shape[1]] = known
+    days[:, deals] = NEVER
     rows = rows_of_deals(new.revisions.deal, deals)
-    _show_reached(found, new, new.revisions.take(rows), reach_of_revisions(new, process)[rows])
-    return found
+    _show_reached(days, new, new.revisions.take(rows), reach_of_revisions(new, process)[rows])
+    return days
 
 
 @derived(_mended_days)
@@ -68,21 +68,21 @@ def reached_days(book: Book, process: int) -> Ints:
 
     NEVER where none shows it. Computed once for a book: a look back only has to cut it off.
     """
-    found = np.full((len(book.reference.open_stages(process)), len(book.deals.key)), NEVER)
-    _show_reached(found, book, book.revisions, np.asarray(reach_of_revisions(book, process)))
-    return found
+    days = np.full((len(book.reference.open_stages(process)), len(book.deals.key)), NEVER)
+    _show_reached(days, book, book.revisions, np.asarray(reach_of_revisions(book, process)))
+    return days
 
 
-def _show_reached(found: Ints, book: Book, rev: Revisions, reach: npt.NDArray[np.int16]) -> None:
-    """Put into `found` what all revisions of some deals show."""
+def _show_reached(reached: Ints, book: Book, rev: Revisions, reach: npt.NDArray[np.int16]) -> None:
+    """Put into `reached` what all revisions of some deals show."""
     before = np.r_[NONE, reach[:-1]][: len(reach)]
     before[np.r_[True, np.diff(rev.deal) != 0][: len(reach)]] = NONE
     # Reach never falls within a deal, so only the revisions that raise it show a stage reached for the first time.
     rows = np.flatnonzero(reach > before)
     came, days = rev.deal[rows], local_days(rev.effective_at[rows], book.reference.time_zone)
-    for index in range(len(found)):
+    for index in range(len(reached)):
         raised = (before[rows] < index) & (reach[rows] >= index)
-        found[index][came[raised]] = days[raised]
+        reached[index][came[raised]] = days[raised]
 
 
 Wins = tuple[Ints, Ints]
@@ -92,12 +92,12 @@ def _mended_wins(known: Wins, grown: Grown) -> Wins | None:
     deals, new = deals_changed(grown), grown.new
     if deals is None:
         return None
-    found = _no_wins(new)
-    for values, former, none in zip(found, known, (NEVER, 0), strict=True):
+    wins = _no_wins(new)
+    for values, former, none in zip(wins, known, (NEVER, 0), strict=True):
         values[: len(former)] = former
         values[deals] = none
-    _put_wins(found, new, new.revisions.take(rows_of_deals(new.revisions.deal, deals)))
-    return found
+    _put_wins(wins, new, new.revisions.take(rows_of_deals(new.revisions.deal, deals)))
+    return wins
 
 
 @derived(_mended_wins)
@@ -106,18 +106,18 @@ def first_win(book: Book) -> Wins:
 
     Both of shape (deals,).
     """
-    found = _no_wins(book)
-    _put_wins(found, book, book.revisions)
-    return found
+    wins = _no_wins(book)
+    _put_wins(wins, book, book.revisions)
+    return wins
 
 
 def _no_wins(book: Book) -> Wins:
     return np.full(len(book.deals.key), NEVER), np.zeros(len(book.deals.key), dtype=np.int64)
 
 
-def _put_wins(found: Wins, book: Book, rev: Revisions) -> None:
-    """Put into `found` what all revisions of some deals show."""
+def _put_wins(wins: Wins, book: Book, rev: Revisions) -> None:
+    """Put into `wins` what all revisions of some deals show."""
     rows = np.flatnonzero(book.reference.stage_kind[rev.stage] == WON)[::-1]
     # Of several values for one place the last stays: the first revision of each deal.
-    for values, column in zip(found, (rev.effective_at, rev.amount_minor), strict=True):
+    for values, column in zip(wins, (rev.effective_at, rev.amount_minor), strict=True):
         values[rev.deal[rows]] = column[rows]

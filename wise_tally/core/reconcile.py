@@ -56,10 +56,10 @@ class Reconciled:
 
     def by_reason(self, side: str) -> dict[str, int]:
         """Number of deals of a side (`only_first` or `only_second`) by reason."""
-        found: dict[str, int] = {}
+        numbers: dict[str, int] = {}
         for item in getattr(self, side):
-            found[item.reason] = found.get(item.reason, 0) + 1
-        return dict(sorted(found.items(), key=lambda entry: -entry[1]))
+            numbers[item.reason] = numbers.get(item.reason, 0) + 1
+        return dict(sorted(numbers.items(), key=lambda entry: -entry[1]))
 
 
 def reconcile(first: Counted, second: Counted) -> Reconciled:
@@ -88,9 +88,9 @@ def reconcile(first: Counted, second: Counted) -> Reconciled:
 
 def spread(snapshot: BookAsOf, size: int, values: np.ndarray) -> np.ndarray:
     """A column of the snapshot on all deals of the book; 0 or False for deals that do not stand."""
-    found = np.zeros(size, dtype=values.dtype)
-    found[snapshot.deal] = values
-    return found
+    of_deals = np.zeros(size, dtype=values.dtype)
+    of_deals[snapshot.deal] = values
+    return of_deals
 
 
 def scope_tests(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[tuple[str, Flags], ...]:

@@ -216,8 +216,8 @@ class ReferenceData:
 
     def open_stages(self, process: int, with_retired: bool = True) -> tuple[int, ...]:
         """Open stages of a process in their present order."""
-        found = [i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == OPEN]
-        shown = [i for i in found if with_retired or not self.stages[i].retired]
+        stages = [i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == OPEN]
+        shown = [i for i in stages if with_retired or not self.stages[i].retired]
         return tuple(sorted(shown, key=lambda i: (self.stages[i].position, self.stages[i].key)))
 
     def first_stage(self, process: int) -> str:
@@ -226,8 +226,8 @@ class ReferenceData:
 
     def won_stage(self, process: int) -> int:
         """The won stage of a process; -1 while it has none."""
-        found = (i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == WON)
-        return next(found, NONE)
+        won = (i for i, stage in enumerate(self.stages) if stage.process == process and stage.kind == WON)
+        return next(won, NONE)
 
 
 def _tree(nodes: tuple[Node, ...], day: int) -> Tree:

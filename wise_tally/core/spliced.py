@@ -20,8 +20,8 @@ FEW = 16
 def spliced(column: Any, gone: Ints, rows: Ints, values: Any) -> Any:
     """A column without its rows `gone`, with `values` in the rows `rows` of what results; both ascending."""
     patch = column.patch if isinstance(column, Spliced) else Patch(column)
-    found = patch.changed(gone, rows, np.asarray(values, dtype=column.dtype))
-    return found.whole if len(found.gone) + len(found.rows) > MOST_CHANGED or not len(found.base) else Spliced(found)
+    changed = patch.changed(gone, rows, np.asarray(values, dtype=column.dtype))
+    return changed.whole if len(changed.gone) + len(changed.rows) > MOST_CHANGED or not len(changed.base) else Spliced(changed)
 
 
 def others(taken: Ints, places: Ints) -> Ints:
@@ -72,11 +72,11 @@ class Patch:
         in_base = rows - nth
         if len(self.gone):
             in_base += self._gone_before.searchsorted(in_base, "right")
-        found = self.base[np.minimum(in_base, len(self.base) - 1)]
+        values = self.base[np.minimum(in_base, len(self.base) - 1)]
         came = self._came[nth] == rows
         if came.any():
-            found[came] = self.values[nth[came]]
-        return found
+            values[came] = self.values[nth[came]]
+        return values
 
 
 class Spliced(NDArrayOperatorsMixin):

@@ -40,12 +40,12 @@ def submitted_course(
     Each day's figures equal those of the submitted forecasts as of that day. Source: common practice.
     """
     days = shown_days(min(period.starts_on, last), last)
-    found = trend(book, period, days[0], last, scope)
+    by_day = trend(book, period, days[0], last, scope)
     by, index = node
     told = []
     for day in days:
         snapshot = book.as_of(day) if day == last else book.looked_back(day)
         submitted = calls_of_rows(book, snapshot, period, scope, by)(index)
         at = (day - days[0]).days
-        told.append(Standing(day, submitted, int(found.weighted[at]), int(found.won[at])))
+        told.append(Standing(day, submitted, int(by_day.weighted[at]), int(by_day.won[at])))
     return tuple(told)

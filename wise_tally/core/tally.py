@@ -72,7 +72,7 @@ class TallyQuery:
 
 
 @dataclass(frozen=True)
-class Asked:
+class TallyTask:
     """What the rows of a tally are computed from."""
 
     book: Book
@@ -92,49 +92,49 @@ def tally_values(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, query: TallyQuery, sides: Sides
 ) -> tuple[TallyValue, ...]:
     """The rows of a tally; raises UnknownBreakdown for a breakdown that the measure has not."""
-    asked = Asked(book, snapshot, period, scope, query, sides)
-    allowed = asked.figure.breakdowns
-    second = WITHIN in query.by and not asked.figure.may_hold_within
+    task = TallyTask(book, snapshot, period, scope, query, sides)
+    allowed = task.figure.breakdowns
+    second = WITHIN in query.by and not task.figure.may_hold_within
     if second or (allowed is not None and query.by not in allowed):
         raise UnknownBreakdown(f"{query.measure} has no rows by {query.by.replace(WITHIN, ' within ')}.")
-    return ROWS_OF[asked.figure.family](asked)
+    return ROWS_OF[task.figure.family](task)
 
 
-def _of_forecast(asked: Asked) -> tuple[TallyValue, ...]:
-    counted = valued(asked.book, asked.snapshot, asked.query.counting, asked.query.basis)
-    rows = attainment(asked.book, counted, asked.period, asked.scope, asked.query.by)
-    return tuple(_forecast_value(row, asked.figure) for row in rows)
+def _of_forecast(task: TallyTask) -> tuple[TallyValue, ...]:
+    counted = valued(task.book, task.snapshot, task.query.counting, task.query.basis)
+    rows = attainment(task.book, counted, task.period, task.scope, task.query.by)
+    return tuple(_forecast_value(row, task.figure) for row in rows)
 
 
 def _forecast_value(row: AttainmentRow, figure: Figure) -> TallyValue:
-    found, value = row.forecast, figure.of(row)
+    forecast_row, value = row.forecast, figure.of(row)
     return TallyValue(
-        found.node,
-        found.key,
-        found.name,
+        forecast_row.node,
+        forecast_row.key,
+        forecast_row.name,
         value,
         figure.sample(row) if figure.sample else None,
         figure.why_none(row) if value is None else "",
-        found.quota is not None or bool(found.deals_won or found.deals_open or found.deals_lost or value),
+        forecast_row.quota is not None or bool(forecast_row.deals_won or forecast_row.deals_open or forecast_row.deals_lost or value),
     )
 
 
-def _of_outlook(asked: Asked) -> tuple[TallyValue, ...]:
-    found = outlook_rows(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
-    rows = forecast(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
-    return tuple(TallyValue(row.node, row.key, row.name, found[row.node].mean) for row in rows if row.node in found)
+def _of_outlook(task: TallyTask) -> tuple[TallyValue, ...]:
+    by_node = outlook_rows(task.book, task.snapshot, task.period, task.scope, task.query.by)
+    rows = forecast(task.book, task.snapshot, task.period, task.scope, task.query.by)
+    return tuple(TallyValue(row.node, row.key, row.name, by_node[row.node].mean) for row in rows if row.node in by_node)
 
 
-def _of_winning(asked: Asked) -> tuple[TallyValue, ...]:
-    name = "median" if asked.query.measure == "days_to_win" else "mean"
-    rows = days_to_win(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by)
+def _of_winning(task: TallyTask) -> tuple[TallyValue, ...]:
+    name = "median" if task.query.measure == "days_to_win" else "mean"
+    rows = days_to_win(task.book, task.snapshot, task.period, task.scope, task.query.by)
     return tuple(_winning(row, getattr(row, name)) for row in rows)
 
 
-def _of_activities(asked: Asked) -> tuple[TallyValue, ...]:
-    assert asked.sides.done is not None
-    found = activity_attainment(asked.book, asked.snapshot, asked.period, asked.scope, asked.query.by, asked.sides.done)
-    return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in found)
+def _of_activities(task: TallyTask) -> tuple[TallyValue, ...]:
+    assert task.sides.done is not None
+    rows = activity_attainment(task.book, task.snapshot, task.period, task.scope, task.query.by, task.sides.done)
+    return tuple(TallyValue(r.forecast.node, r.forecast.key, r.forecast.name, r.forecast.won // 100) for r in rows)
 
 
 def _winning(row: DaysToWin, value: float | None) -> TallyValue:
@@ -192,20 +192,20 @@ def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filt
     return rows, np.ones(len(rows), dtype=np.int64)
 
 
-def _of_deals(asked: Asked) -> tuple[TallyValue, ...]:
-    book, snapshot, figure = asked.book, asked.snapshot, asked.figure
-    found = counted_deals(book, snapshot, asked.period, asked.scope, figure.key)
-    group = grouping(book, asked.query.by, snapshot.as_of)
-    rows, node = owner_rows(book, snapshot, snapshot.owner[found.rows], found.rows, asked.query.by)
+def _of_deals(task: TallyTask) -> tuple[TallyValue, ...]:
+    book, snapshot, figure = task.book, task.snapshot, task.figure
+    counted = counted_deals(book, snapshot, task.period, task.scope, figure.key)
+    group = grouping(book, task.query.by, snapshot.as_of)
+    rows, node = owner_rows(book, snapshot, snapshot.owner[counted.rows], counted.rows, task.query.by)
     node = np.where(node == NONE, group.size, node)
-    sums, bases = (sum_by_group(column[rows], node, group.size + 1) for column in (found.adds, found.base))
+    sums, bases = (sum_by_group(column[rows], node, group.size + 1) for column in (counted.adds, counted.base))
     counts = np.bincount(node, minlength=group.size + 1)
     if group.tree is not None:
         table = group.tree.roll_up(np.stack([sums, counts, bases], axis=1)[: group.size])
         for place, column in enumerate((sums, counts, bases)):
             column[: group.size] = table[:, place]
     values = []
-    for index in shown_nodes(book.reference, asked.scope, group, snapshot.as_of, counts > 0):
+    for index in shown_nodes(book.reference, task.scope, group, snapshot.as_of, counts > 0):
         number = int(counts[index])
         value: Number = ratio(int(sums[index]), int(bases[index])) if figure.formula else int(sums[index])
         why = figure.none if value is None else ""
@@ -214,16 +214,16 @@ def _of_deals(asked: Asked) -> tuple[TallyValue, ...]:
     return tuple(values)
 
 
-def _of_stages(asked: Asked) -> tuple[TallyValue, ...]:
-    stages, measure = asked.book.reference.stages, asked.query.measure
+def _of_stages(task: TallyTask) -> tuple[TallyValue, ...]:
+    stages, measure = task.book.reference.stages, task.query.measure
     if measure in ("stage_open", "stage_deals"):
         name = "amount_minor" if measure == "stage_open" else "deals"
-        rows = open_by_stage(asked.book, asked.snapshot, asked.scope)
+        rows = open_by_stage(task.book, task.snapshot, task.scope)
         return tuple(TallyValue(r.stage, stages[r.stage].key, stages[r.stage].name, getattr(r, name)) for r in rows)
     name = "km_median" if measure == "stage_days" else "overstaying"
-    found = time_in_stage(asked.book, asked.snapshot, asked.period, asked.scope, "company")[0].stages
+    in_stages = time_in_stage(task.book, task.snapshot, task.period, task.scope, "company")[0].stages
     return tuple(
-        TallyValue(s.stage, stages[s.stage].key, stages[s.stage].name, getattr(s, name), s.stays) for s in found
+        TallyValue(s.stage, stages[s.stage].key, stages[s.stage].name, getattr(s, name), s.stays) for s in in_stages
     )
 
 
@@ -239,32 +239,32 @@ def stage_deals(book: Book, snapshot: BookAsOf, scope: Filter, of: tuple[str, in
     )
 
 
-def _cash(asked: Asked) -> tuple[TallyValue, ...]:
-    book, snapshot = asked.book, asked.snapshot
-    assert asked.sides.plans is not None
-    found = payments_in(book, snapshot, asked.sides.plans, (asked.period,), asked.scope)
-    won = snapshot.kind[found.rows] == WON
-    keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[asked.query.measure]
-    return (TallyValue(0, "", book.reference.organisation, int(found.value_minor[keep].sum())),)
+def _cash(task: TallyTask) -> tuple[TallyValue, ...]:
+    book, snapshot = task.book, task.snapshot
+    assert task.sides.plans is not None
+    payments = payments_in(book, snapshot, task.sides.plans, (task.period,), task.scope)
+    won = snapshot.kind[payments.rows] == WON
+    keep = {"cash": np.ones(len(won), dtype=bool), "cash_won": won, "cash_open": ~won}[task.query.measure]
+    return (TallyValue(0, "", book.reference.organisation, int(payments.value_minor[keep].sum())),)
 
 
-def _leads(asked: Asked) -> tuple[TallyValue, ...]:
-    book, by, sides = asked.book, asked.query.by, asked.sides
+def _leads(task: TallyTask) -> tuple[TallyValue, ...]:
+    book, by, sides = task.book, task.query.by, task.sides
     assert sides.leads is not None
-    leads = leads_in(book, asked.snapshot, sides.leads, asked.period, asked.scope)
+    leads = leads_in(book, task.snapshot, sides.leads, task.period, task.scope)
     if by == "company":
         return (TallyValue(0, "", book.reference.organisation, len(leads.value)),)
     people = {index: (one.key, one.name) for index, one in enumerate(book.reference.people)}
     sources = {index: (name, name) for index, name in enumerate(sides.lead_sources)}
     column, names = (leads.owner, people) if by == "person" else (leads.value, sources)
-    found = []
+    values = []
     for index, number in zip(*(part.tolist() for part in np.unique(column, return_counts=True)), strict=True):
         key, name = names.get(index, (None, None))
-        found.append(TallyValue(index, key, name, number))
-    return tuple(sorted(found, key=lambda row: (row.node == NONE, row.key or "")))
+        values.append(TallyValue(index, key, name, number))
+    return tuple(sorted(values, key=lambda row: (row.node == NONE, row.key or "")))
 
 
-ROWS_OF: dict[Family, Callable[[Asked], tuple[TallyValue, ...]]] = {
+ROWS_OF: dict[Family, Callable[[TallyTask], tuple[TallyValue, ...]]] = {
     Family.FORECAST: _of_forecast,
     Family.OUTLOOK: _of_outlook,
     Family.CREATED: _of_deals,
@@ -289,12 +289,12 @@ def buckets(fiscal: FiscalCalendar, period: Period, as_of: date, bucket: str) ->
     if back:
         present = fiscal.containing(as_of, kind)
         return tuple(fiscal.shifted(present, step) for step in range(1 - back, 1))
-    found: list[Period] = []
+    periods: list[Period] = []
     part = fiscal.containing(period.starts_on, kind)
-    while part.starts_on <= period.ends_on and len(found) < MOST_BUCKETS:
-        found.append(part)
+    while part.starts_on <= period.ends_on and len(periods) < MOST_BUCKETS:
+        periods.append(part)
         part = fiscal.shifted(part, 1)
-    return tuple(found)
+    return tuple(periods)
 
 
 # Name: the kind of span, and how many of them up to the as-of day; 0 for the parts of the period itself.

@@ -106,11 +106,11 @@ class Targets:
         return {index: Target(value, None) for (kind, index), value in self.own.items() if kind == subject}
 
     def _rolled_up(self, subject: str, tree: Tree, direct: dict[int, int]) -> dict[int, Target]:
-        found: dict[int, Target] = {}
+        by_node: dict[int, Target] = {}
         for node in sorted(range(len(tree.parents)), key=lambda i: -len(tree.paths[i])):
-            parts = [found[child].value for child in tree.children(node)]
-            found[node] = Target(self.own.get((subject, node)), _sum([*parts, direct.get(node)]))
-        return found
+            parts = [by_node[child].value for child in tree.children(node)]
+            by_node[node] = Target(self.own.get((subject, node)), _sum([*parts, direct.get(node)]))
+        return by_node
 
 
 @dataclass(frozen=True)
@@ -229,10 +229,10 @@ def sums_of_parts(own: Sequence[int | None], parents: Sequence[int]) -> list[int
 
     `parents` holds each node's place above, -1 for none; parents stand before their parts. None where no part has one.
     """
-    found: list[int | None] = [None] * len(own)
+    sums: list[int | None] = [None] * len(own)
     for index in reversed(range(len(own))):
-        value = found[index] if own[index] is None else own[index]
+        value = sums[index] if own[index] is None else own[index]
         above = parents[index]
         if above != NONE and value is not None:
-            found[above] = (found[above] or 0) + value
-    return found
+            sums[above] = (sums[above] or 0) + value
+    return sums

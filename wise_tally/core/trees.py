@@ -47,18 +47,18 @@ class Tree:
 
     @cached_property
     def _children(self) -> dict[int, tuple[int, ...]]:
-        found: dict[int, list[int]] = {}
+        children: dict[int, list[int]] = {}
         for node, parent in enumerate(self.parents):
-            found.setdefault(parent, []).append(node)
-        return {parent: tuple(nodes) for parent, nodes in found.items()}
+            children.setdefault(parent, []).append(node)
+        return {parent: tuple(nodes) for parent, nodes in children.items()}
 
     @cached_property
     def _below(self) -> dict[int, frozenset[int]]:
-        found: dict[int, list[int]] = {}
+        below: dict[int, list[int]] = {}
         for node, path in enumerate(self.paths):
             for above in path:
-                found.setdefault(above, []).append(node)
-        return {above: frozenset(nodes) for above, nodes in found.items()}
+                below.setdefault(above, []).append(node)
+        return {above: frozenset(nodes) for above, nodes in below.items()}
 
     def below(self, node: int) -> frozenset[int]:
         """`node` and all nodes below it."""

@@ -42,14 +42,14 @@ def supposed(book: Book, snapshot: BookAsOf, what_if: WhatIf) -> BookAsOf:
         return snapshot
     changes = stage_changes(book, snapshot, what_if)
     reference = with_changes(book.reference, changes) if changes else book.reference
-    found = replace(book, reference=reference).states(snapshot.as_of, snapshot.row) if changes else snapshot
+    states = replace(book, reference=reference).states(snapshot.as_of, snapshot.row) if changes else snapshot
     names = ("kind", "amount_minor", "expected_close", "category", "probability_bp", "closed_on", "closed_at", "stage")
-    columns = {name: getattr(found, name).copy() for name in names}
+    columns = {name: getattr(states, name).copy() for name in names}
     for deal, change in what_if.deals.items():
-        row = int(np.searchsorted(found.deal, deal))
-        if row < len(found.deal) and found.deal[row] == deal and found.kind[row] == OPEN:
-            _suppose(book, found, columns, row, change)
-    return replace(found, **columns)
+        row = int(np.searchsorted(states.deal, deal))
+        if row < len(states.deal) and states.deal[row] == deal and states.kind[row] == OPEN:
+            _suppose(book, states, columns, row, change)
+    return replace(states, **columns)
 
 
 def stage_changes(book: Book, snapshot: BookAsOf, what_if: WhatIf) -> dict[int, StageChange]:

@@ -105,34 +105,34 @@ def _terms(lines: ForecastLines, rows: np.ndarray, figure: str) -> tuple[Term, .
     snapshot, at = lines.lines.snapshot, lines.lines.rows[rows]
     value, amount = lines.value_minor(figure)[rows], lines.amount_minor[rows]
     weighted = figure.startswith("weighted")
-    found: dict[tuple[int, int | None], list[int]] = {}
+    by_term: dict[tuple[int, int | None], list[int]] = {}
     for i, index in enumerate(at):
         open_weighted = weighted and snapshot.kind[index] == OPEN
         key = (int(snapshot.stage[index]), int(snapshot.probability_bp[index]) if open_weighted else None)
-        entry = found.setdefault(key, [0, 0, 0])
+        entry = by_term.setdefault(key, [0, 0, 0])
         entry[0] += 1
         entry[1] += int(amount[i])
         entry[2] += int(value[i])
-    terms = [Term(stage, probability, *sums) for (stage, probability), sums in found.items()]
+    terms = [Term(stage, probability, *sums) for (stage, probability), sums in by_term.items()]
     kinds = {int(snapshot.stage[p]): int(snapshot.kind[p]) for p in at}
     return tuple(sorted(terms, key=lambda t: (kinds[t.stage] != WON, -(t.probability_bp or 0), -t.value_minor)))
 
 
 def _not_counted(lines: ForecastLines, rest: Flags) -> tuple[tuple[str, int, int], ...]:
     snapshot = lines.lines.snapshot
-    found = []
+    reasons = []
     for bucket, number in enumerate(np.bincount(lines.bucket[rest], minlength=lines.buckets.size)):
         if number == 0:
             continue
         deals = len(np.unique(snapshot.deal[lines.lines.rows[rest & (lines.bucket == bucket)]]))
         if bucket < FIRST_OPEN:
-            found.append((CLOSED_REASONS[bucket], NONE, deals))
+            reasons.append((CLOSED_REASONS[bucket], NONE, deals))
         else:
             category, timing = divmod(bucket - FIRST_OPEN, TIMINGS)
             counted = category in lines.buckets.counted
-            found.append((TIMING_REASONS[timing] if counted else "category", category, deals))
+            reasons.append((TIMING_REASONS[timing] if counted else "category", category, deals))
     merged: dict[tuple[str, int], int] = {}
-    for reason, category, deals in found:
+    for reason, category, deals in reasons:
         # Counted categories matter only where the category itself is the reason.
         key = (reason, category if reason in ("category", "open", "overdue") else NONE)
         merged[key] = merged.get(key, 0) + deals

@@ -99,8 +99,8 @@ def dated_as_in_life(today: date, revisions: Rows) -> None:
     last = {row["deal_id"]: row for row in revisions}
     chosen: dict[str, str] = {}
     for kind, number, stages in IN_HAND:
-        found = [key for key, row in sorted(last.items()) if row["stage_id"] in stages and key != DECIDING]
-        for key in [key for key in found if float(last[key]["amount"]) < SMALL][:number]:
+        undecided = [key for key, row in sorted(last.items()) if row["stage_id"] in stages and key != DECIDING]
+        for key in [key for key in undecided if float(last[key]["amount"]) < SMALL][:number]:
             on = days[kind]
             chosen[key] = on.isoformat() if on else ""
     for row in revisions:

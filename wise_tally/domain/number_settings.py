@@ -13,9 +13,9 @@ def number(name: str, otherwise: Number, kind: Callable[[str], Number]) -> Numbe
     """A setting of the environment as a number from 0; raises ImproperlyConfigured in words."""
     given = os.environ.get(name, "").strip()
     try:
-        found = kind(given) if given else otherwise
-        if found < 0:
+        value = kind(given) if given else otherwise
+        if value < 0:
             raise ValueError
     except ValueError:
         raise ImproperlyConfigured(f"{name} is “{given}”. Give a number from 0, such as {otherwise}.") from None
-    return found
+    return value

@@ -31,24 +31,24 @@ def figures(question: Question, viewer: Viewer | None = None) -> Row:
 
     Raises OptionRefused, PermissionDenied or a core error with a clear message.
     """
-    asked = ask(question, viewer)
-    rows = FIGURES[question.figure](asked)
+    query = ask(question, viewer)
+    rows = FIGURES[question.figure](query)
     scope = {
-        "period": asked.period.text,
-        "starts_on": asked.period.starts_on.isoformat(),
-        "ends_on": asked.period.ends_on.isoformat(),
+        "period": query.period.text,
+        "starts_on": query.period.starts_on.isoformat(),
+        "ends_on": query.period.ends_on.isoformat(),
         "as_of": question.as_of.isoformat(),
         "by": question.by,
         "process": question.process,
-        **_whose(asked),
-        **asked.extra,
+        **_whose(query),
+        **query.extra,
     }
     return {"figure": question.figure, "scope": scope, "rows": rows}
 
 
-def _whose(asked: FiguresQuery) -> Row:
+def _whose(query: FiguresQuery) -> Row:
     """Identifiers of team, territory and person that the scope keeps, a viewer's own included; None for all."""
-    reference, scope = asked.book.reference, asked.scope
+    reference, scope = query.book.reference, query.scope
     tables = {"team": reference.teams, "territory": reference.territories, "person": reference.people}
     return {
         name: None if getattr(scope, name) == NONE else table[getattr(scope, name)].key
@@ -87,59 +87,59 @@ def _find(what: str, key: str | None, keys: list[str]) -> int:
     return keys.index(key)
 
 
-def _forecast(asked: FiguresQuery) -> list[Row]:
-    rows = forecast(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by, calls=True)
-    return [_forecast_row(asked, row) for row in rows]
+def _forecast(query: FiguresQuery) -> list[Row]:
+    rows = forecast(query.book, query.snapshot, query.period, query.scope, query.question.by, calls=True)
+    return [_forecast_row(query, row) for row in rows]
 
 
-def _plain(asked: FiguresQuery, row: AttainmentRow, *keys: str) -> Row:
+def _plain(query: FiguresQuery, row: AttainmentRow, *keys: str) -> Row:
     """Figures of a row by key: money as text, other values as numbers."""
-    found = {key: REGISTER[key] for key in keys}
+    figures = {key: REGISTER[key] for key in keys}
     return {
-        key: asked.money(figure.of(row)) if figure.kind == Kind.MONEY else figure.of(row)  # type: ignore[arg-type]
-        for key, figure in found.items()
+        key: query.money(figure.of(row)) if figure.kind == Kind.MONEY else figure.of(row)  # type: ignore[arg-type]
+        for key, figure in figures.items()
     }
 
 
-def _forecast_row(asked: FiguresQuery, row: ForecastRow) -> Row:
-    names = [category.key for category in asked.book.reference.categories]
-    figures_of = partial(_plain, asked, AttainmentRow(row, NO_TARGET))
+def _forecast_row(query: FiguresQuery, row: ForecastRow) -> Row:
+    names = [category.key for category in query.book.reference.categories]
+    figures_of = partial(_plain, query, AttainmentRow(row, NO_TARGET))
     return {
         "key": row.key,
         "name": row.name,
         **figures_of("won", "lost"),
-        "categories": {name: asked.money(value) for name, value in zip(names, row.categories, strict=True)},
+        "categories": {name: query.money(value) for name, value in zip(names, row.categories, strict=True)},
         **figures_of("open", "weighted_open", "weighted", "commit_forecast", "best_case_forecast", "quota"),
-        "quota_set": asked.money(row.target.own),
-        "quota_of_parts": asked.money(row.target.of_parts),
+        "quota_set": query.money(row.target.own),
+        "quota_of_parts": query.money(row.target.of_parts),
         **figures_of("call", "attainment", "gap", "coverage", "overdue", "overdue_before", "undated"),
         **figures_of("deals_won", "deals_open"),
     }
 
 
-def _attainment(asked: FiguresQuery) -> list[Row]:
-    found = attainment(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
+def _attainment(query: FiguresQuery) -> list[Row]:
+    rows = attainment(query.book, query.snapshot, query.period, query.scope, query.question.by)
     return [
         {
             "key": row.forecast.key,
             "name": row.forecast.name,
-            **_plain(asked, row, "quota", "pace", "won", "attainment"),
+            **_plain(query, row, "quota", "pace", "won", "attainment"),
             "attainment_to_date": row.to_date,
-            **_plain(asked, row, "gap", "open"),
+            **_plain(query, row, "gap", "open"),
         }
-        for row in found
+        for row in rows
     ]
 
 
-def options_of(asked: FiguresQuery) -> ConversionOptions:
+def options_of(query: FiguresQuery) -> ConversionOptions:
     """The conversion options of a question; raises OptionRefused where only one process may be asked."""
-    reference, question = asked.book.reference, asked.question
-    if asked.scope.process == NONE:
+    reference, question = query.book.reference, query.question
+    if query.scope.process == NONE:
         if len(reference.processes) != 1:
             keys = ", ".join(sorted(key for key, _ in reference.processes)) or "none is set up yet"
             raise OptionRefused(f"Conversion counts one process at a time; give --process with one of: {keys}.")
-        asked.scope = Filter(0, asked.scope.team, asked.scope.person, asked.scope.territory)
-    stages = {reference.stages[i].key: i for i in reference.open_stages(asked.scope.process)}
+        query.scope = Filter(0, query.scope.team, query.scope.person, query.scope.territory)
+    stages = {reference.stages[i].key: i for i in reference.open_stages(query.scope.process)}
     unknown = [key for key in question.leave_out if key not in stages]
     if unknown:
         raise OptionRefused(
@@ -154,15 +154,15 @@ def options_of(asked: FiguresQuery) -> ConversionOptions:
     )
 
 
-def _conversion(asked: FiguresQuery) -> list[Row]:
-    options, by = options_of(asked), asked.question.by
-    whole = conversion(asked.book, asked.snapshot, asked.period, asked.scope, options)[0]
-    asked.extra = {name: getattr(whole.totals, name) for name in SCOPE_FIGURES}
+def _conversion(query: FiguresQuery) -> list[Row]:
+    options, by = options_of(query), query.question.by
+    whole = conversion(query.book, query.snapshot, query.period, query.scope, options)[0]
+    query.extra = {name: getattr(whole.totals, name) for name in SCOPE_FIGURES}
     if by == "company":
-        return [_stage_row(asked, stage) for stage in whole.stages]
-    groups = conversion(asked.book, asked.snapshot, asked.period, asked.scope, options, by)
+        return [_stage_row(query, stage) for stage in whole.stages]
+    groups = conversion(query.book, query.snapshot, query.period, query.scope, options, by)
     return [
-        {**_stage_row(asked, stage), "group": group.key, "group_name": group.name}
+        {**_stage_row(query, stage), "group": group.key, "group_name": group.name}
         for group in groups
         for stage in group.stages
     ]
@@ -181,13 +181,13 @@ SCOPE_FIGURES = (
 )
 
 
-def _stage_row(asked: FiguresQuery, row: StageReach) -> Row:
-    stage = asked.book.reference.stages[row.stage]
+def _stage_row(query: FiguresQuery, row: StageReach) -> Row:
+    stage = query.book.reference.stages[row.stage]
     return {
         "key": stage.key,
         "name": stage.name,
         "reached": row.reached,
-        "value": asked.money(row.value),
+        "value": query.money(row.value),
         "step": row.step,
         "step_low": row.step_interval.low if row.step_interval else None,
         "step_high": row.step_interval.high if row.step_interval else None,
@@ -195,17 +195,17 @@ def _stage_row(asked: FiguresQuery, row: StageReach) -> Row:
     }
 
 
-def _time_in_stage(asked: FiguresQuery) -> list[Row]:
-    groups = time_in_stage(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
+def _time_in_stage(query: FiguresQuery) -> list[Row]:
+    groups = time_in_stage(query.book, query.snapshot, query.period, query.scope, query.question.by)
     rows = []
     for group in groups:
-        shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
-        rows += [{**_time_row(asked, stage), **shown} for stage in group.stages]
+        shown = {} if query.question.by == "company" else {"group": group.key, "group_name": group.name}
+        rows += [{**_time_row(query, stage), **shown} for stage in group.stages]
     return rows
 
 
-def _time_row(asked: FiguresQuery, row: StageTime) -> Row:
-    stage = asked.book.reference.stages[row.stage]
+def _time_row(query: FiguresQuery, row: StageTime) -> Row:
+    stage = query.book.reference.stages[row.stage]
     names = (
         "stays",
         "completed",
@@ -220,37 +220,37 @@ def _time_row(asked: FiguresQuery, row: StageTime) -> Row:
     return {"key": stage.key, "name": stage.name, **{name: getattr(row, name) for name in names}}
 
 
-def _days_to_win(asked: FiguresQuery) -> list[Row]:
-    rows = days_to_win(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by)
-    asked.extra = {"without_history": sum(row.without_history for row in rows)}
+def _days_to_win(query: FiguresQuery) -> list[Row]:
+    rows = days_to_win(query.book, query.snapshot, query.period, query.scope, query.question.by)
+    query.extra = {"without_history": sum(row.without_history for row in rows)}
     return [
         {"key": row.key, "name": row.name, "deals": row.deals, "mean": row.mean, "median": row.median} for row in rows
     ]
 
 
-def _range(asked: FiguresQuery) -> list[Row]:
+def _range(query: FiguresQuery) -> list[Row]:
     """Outcome of each node: for a person credited parts, whole deals' outcome."""
-    by = asked.question.by
-    lines = forecast_lines(asked.book, asked.snapshot, asked.period, asked.scope, by)
+    by = query.question.by
+    lines = forecast_lines(query.book, query.snapshot, query.period, query.scope, by)
     rows = []
-    for row in forecast(asked.book, asked.snapshot, asked.period, asked.scope, by):
-        found = outcome_of_lines(lines, lines_inside(asked.book, lines, by, row.node))
+    for row in forecast(query.book, query.snapshot, query.period, query.scope, by):
+        outcome = outcome_of_lines(lines, lines_inside(query.book, lines, by, row.node))
         rows.append(
             {
                 "key": row.key,
                 "name": row.name,
-                "won": asked.money(found.won_minor),
-                **{f"p{q}": asked.money(found.quantile(q / 100)) for q in (10, 50, 90)},
-                "mean": asked.money(found.mean_minor),
-                "chance_of_quota": found.chance_of(row.quota),
-                "step": asked.money(found.step_minor),
+                "won": query.money(outcome.won_minor),
+                **{f"p{q}": query.money(outcome.quantile(q / 100)) for q in (10, 50, 90)},
+                "mean": query.money(outcome.mean_minor),
+                "chance_of_quota": outcome.chance_of(row.quota),
+                "step": query.money(outcome.step_minor),
             }
         )
     return rows
 
 
-def _bridge(asked: FiguresQuery) -> list[Row]:
-    question = asked.question
+def _bridge(query: FiguresQuery) -> list[Row]:
+    question = query.question
     if question.since is None:
         raise OptionRefused("A bridge needs the earlier day; give --from YYYY-MM-DD.")
     if question.since > question.as_of:
@@ -259,17 +259,17 @@ def _bridge(asked: FiguresQuery) -> list[Row]:
         )
     if question.by != "company":
         raise OptionRefused("The bridge has causes as rows. Use --by company, with --team, --person or other filters.")
-    before = asked.book.as_of(question.since)
-    rows = bridge(asked.book, before, asked.snapshot, asked.period, asked.scope, question.measure)
-    asked.extra = {"from": question.since.isoformat(), "measure": question.measure}
-    return [{"key": r.cause, "name": r.cause, "amount": asked.money(r.amount_minor), "deals": r.deals} for r in rows]
+    before = query.book.as_of(question.since)
+    rows = bridge(query.book, before, query.snapshot, query.period, query.scope, question.measure)
+    query.extra = {"from": question.since.isoformat(), "measure": question.measure}
+    return [{"key": r.cause, "name": r.cause, "amount": query.money(r.amount_minor), "deals": r.deals} for r in rows]
 
 
-def _probability_check(asked: FiguresQuery) -> list[Row]:
-    stages = asked.book.reference.stages
+def _probability_check(query: FiguresQuery) -> list[Row]:
+    stages = query.book.reference.stages
     rows = []
-    for group in probability_check(asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by):
-        shown = {} if asked.question.by == "company" else {"group": group.key, "group_name": group.name}
+    for group in probability_check(query.book, query.snapshot, query.period, query.scope, query.question.by):
+        shown = {} if query.question.by == "company" else {"group": group.key, "group_name": group.name}
         for rate in group.stages:
             low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
             numbers = {"set": rate.set_rate, "decided": rate.decided, "won": rate.won, "seen": rate.observed}

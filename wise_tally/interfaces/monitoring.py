@@ -40,7 +40,7 @@ def health(request: HttpRequest) -> HttpResponse:
 
 def ready(request: HttpRequest) -> HttpResponse:
     """Whether database, book and disk do; 503 with what does not."""
-    wrong = {name: found for name, look in (("database", _database), ("disk", _disk)) if (found := look())}
+    wrong = {name: fault for name, look in (("database", _database), ("disk", _disk)) if (fault := look())}
     return JsonResponse({"ready": not wrong, **wrong}, status=503 if wrong else 200)
 
 

@@ -17,9 +17,9 @@ from wise_tally.web.chances import chance_at
 NOT_SHOWN = ("mean", "p10", "p50", "p90", "open_by_chance", "still_to_come", "chance_of_quota")
 
 
-def outlook(asked: FiguresQuery) -> list[Row]:
+def outlook(query: FiguresQuery) -> list[Row]:
     """Of each node what is won, open by chance, still to come and together, its range, the chance of its quota, and what leads."""
-    book, snapshot, period, scope, by = asked.book, asked.snapshot, asked.period, asked.scope, asked.question.by
+    book, snapshot, period, scope, by = query.book, query.snapshot, query.period, query.scope, query.question.by
     lines, whole = forecast_lines(book, snapshot, period, scope, by), of_deals(book, snapshot, period)
     parts, trust = outlook_rows(book, snapshot, period, scope, by), verdict(book, snapshot, period, scope)
     said = {"leads": trust.leads, "reason": plain(why_it_leads(trust))}
@@ -28,39 +28,39 @@ def outlook(asked: FiguresQuery) -> list[Row]:
         told: Row = dict.fromkeys(NOT_SHOWN)
         if trust.shown or trust.over:
             own = parts[row.node]
-            found = outcome_of(stakes_of(book, lines, whole, lines_inside(book, lines, by, row.node)).asked)
+            outcome = outcome_of(stakes_of(book, lines, whole, lines_inside(book, lines, by, row.node)).may_be_won)
             told = {
-                "mean": asked.money(own.mean),
-                **{f"p{q}": asked.money(found.quantile(q / 100)) for q in (10, 50, 90)},
-                "open_by_chance": asked.money(own.open_by_chance),
-                "still_to_come": asked.money(own.still_to_come),
-                "chance_of_quota": found.chance_of(row.quota),
+                "mean": query.money(own.mean),
+                **{f"p{q}": query.money(outcome.quantile(q / 100)) for q in (10, 50, 90)},
+                "open_by_chance": query.money(own.open_by_chance),
+                "still_to_come": query.money(own.still_to_come),
+                "chance_of_quota": outcome.chance_of(row.quota),
             }
-        rows.append({"key": row.key, "name": row.name, "won": asked.money(row.won), **told, **said})
+        rows.append({"key": row.key, "name": row.name, "won": query.money(row.won), **told, **said})
     return rows
 
 
-def outlook_deals(asked: FiguresQuery) -> list[Row]:
+def outlook_deals(query: FiguresQuery) -> list[Row]:
     """Of each open deal of the scope its chance to be won in the period, the likeliest first, and what the chance rests on."""
-    book, snapshot, period = asked.book, asked.snapshot, asked.period
+    book, snapshot, period = query.book, query.snapshot, query.period
     whole = of_deals(book, snapshot, period)
-    kept = np.isin(whole.found.places, deals_in(book, snapshot, asked.scope))
-    order = np.flatnonzero(kept)[np.argsort(-whole.found.chance[kept], kind="stable")]
-    return [_deal(asked, whole, place) for place in order.tolist()]
+    kept = np.isin(whole.chances.places, deals_in(book, snapshot, query.scope))
+    order = np.flatnonzero(kept)[np.argsort(-whole.chances.chance[kept], kind="stable")]
+    return [_deal(query, whole, place) for place in order.tolist()]
 
 
-def _deal(asked: FiguresQuery, whole: OfDeals, place: int) -> Row:
-    found = chance_at(asked.book, asked.snapshot, asked.period, whole, place)
+def _deal(query: FiguresQuery, whole: OfDeals, place: int) -> Row:
+    chance = chance_at(query.book, query.snapshot, query.period, whole, place)
     return {
-        "key": found.key,
-        "chance": found.chance if found.like.enough else None,
-        "stage": asked.book.reference.stages[found.like.stage].key,
-        "n": len(found.like.deals),
-        "k": len(found.like.won),
-        "days": found.like.days,
-        "or_more": found.like.or_more,
-        "within": found.like.horizon,
-        "by_age": found.by_age,
-        "shifts": found.shifts,
-        "reason": found.plain,
+        "key": chance.key,
+        "chance": chance.chance if chance.like.enough else None,
+        "stage": query.book.reference.stages[chance.like.stage].key,
+        "n": len(chance.like.deals),
+        "k": len(chance.like.won),
+        "days": chance.like.days,
+        "or_more": chance.like.or_more,
+        "within": chance.like.horizon,
+        "by_age": chance.by_age,
+        "shifts": chance.shifts,
+        "reason": chance.plain,
     }

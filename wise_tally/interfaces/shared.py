@@ -46,11 +46,11 @@ PROBLEMS = {401: Problem, 403: Problem, 404: Problem, 422: Problem}
 def _known(request: HttpRequest, token: str) -> str | None:
     """Let the request speak for the token's person; None where it is nobody's."""
     person = person_of_token(token, now())
-    asked = cast(PageRequest, request)
-    asked.token = sha256(token.encode()).hexdigest()
+    page_request = cast(PageRequest, request)
+    page_request.token = sha256(token.encode()).hexdigest()
     if person is None or has_left(person, today()):
         return None
-    asked.viewer = viewer_of(person)
+    page_request.viewer = viewer_of(person)
     return person.key
 
 

@@ -53,9 +53,9 @@ class Backup:
 
 def folder() -> Path:
     """Where backups stand: where the operator says, else beside the database."""
-    found = Path(settings.BACKUP_FOLDER or Path(settings.WORK_FOLDER) / "backups")
-    found.mkdir(parents=True, exist_ok=True)
-    return found
+    path = Path(settings.BACKUP_FOLDER or Path(settings.WORK_FOLDER) / "backups")
+    path.mkdir(parents=True, exist_ok=True)
+    return path
 
 
 def backups_made() -> list[Backup]:

@@ -63,11 +63,11 @@ def port_to_serve() -> Finding:
     """Whether the address that the server is to have is free."""
     address, port = os.environ.get("WISE_TALLY_BIND", "127.0.0.1"), number("WISE_TALLY_PORT", 8000, int)
     kind = socket.AF_INET6 if ":" in address else socket.AF_INET
-    with closing(socket.socket(kind)) as asked:
+    with closing(socket.socket(kind)) as listener:
         # As the server does: a port that was just given up is free.
-        asked.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            asked.bind((address.strip("[]"), port))
+            listener.bind((address.strip("[]"), port))
         except (OSError, OverflowError) as error:
             words = words_of(error) if isinstance(error, OSError) else None
             return Finding(

@@ -50,11 +50,11 @@ def move_to(target: str) -> dict[str, int]:
 
 
 def _copied() -> dict[str, int]:
-    found = [model for model in apps.get_models(include_auto_created=True) if not _is_left(model)]
-    for model in reversed(found):
+    taken = [model for model in apps.get_models(include_auto_created=True) if not _is_left(model)]
+    for model in reversed(taken):
         model._base_manager.using(THERE).all().delete()
-    counts = {model._meta.db_table: _copy(model) for model in found}
-    for statement in connections[THERE].ops.sequence_reset_sql(no_style(), found):
+    counts = {model._meta.db_table: _copy(model) for model in taken}
+    for statement in connections[THERE].ops.sequence_reset_sql(no_style(), taken):
         with connections[THERE].cursor() as cursor:
             cursor.execute(statement)
     # Whoever knows the present one by its number takes the other for newer.

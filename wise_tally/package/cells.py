@@ -120,10 +120,10 @@ class CellReader(dict[str, Any]):
 def number(cell: str, decimals: int, signed: bool = False) -> int | CellFault:
     """A plain number scaled by 10^decimals, or what is wrong with it."""
     accepted = f"plain digits with at most {decimals} decimals" if decimals else "a whole number in plain digits"
-    found = NUMBER.fullmatch(cell)
-    if not found:
+    match = NUMBER.fullmatch(cell)
+    if not match:
         return CellFault(f"{shown(cell)} is not a number", f"{accepted} and “.” as decimal mark")
-    sign, digits, fraction = found[1], found[2], found[3] or ""
+    sign, digits, fraction = match[1], match[2], match[3] or ""
     if sign and not signed:
         return CellFault(f"{shown(cell)} is negative", "0 or more")
     if len(digits) > MOST_DIGITS:

@@ -48,23 +48,23 @@ class Checker:
         if table not in self.known:
             model = TABLES[table].model
             assert model is not None
-            found = set(model._default_manager.values_list("key", flat=True))
+            keys = set(model._default_manager.values_list("key", flat=True))
             if table in self.package:
-                found |= set(self.package[table].get(TABLES[table].columns[0].name))
-            if table == "categories" and not found:
-                found = {"commit", "best_case", "early", "left_out"}
-            self.known[table] = found - {None, BAD}
+                keys |= set(self.package[table].get(TABLES[table].columns[0].name))
+            if table == "categories" and not keys:
+                keys = {"commit", "best_case", "early", "left_out"}
+            self.known[table] = keys - {None, BAD}
         return self.known[table]
 
     def _stages(self) -> dict[str, tuple[str, str]]:
         """Stage identifier → (process identifier, kind)."""
         rows = TABLES["stages"].model._default_manager.values_list("key", "process__key", "kind")  # type: ignore[union-attr]
-        found = {key: (process, kind) for key, process, kind in rows}
+        by_key = {key: (process, kind) for key, process, kind in rows}
         if stages := self.package.get("stages"):
             for key, process, kind in zip(*map(stages.get, ("stage_id", "process_id", "kind")), strict=True):
                 if BAD not in (key, process, kind):
-                    found[key] = (process, kind)
-        return found
+                    by_key[key] = (process, kind)
+        return by_key
 
     def _unique(self, parsed: Parsed) -> None:
         names = parsed.table.unique

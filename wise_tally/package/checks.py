@@ -162,8 +162,8 @@ def _stage_of_process(check: Checker, parsed: Parsed, place: int, column: str, p
     key = parsed.get(column)[place]
     if key in (None, BAD) or key not in check.stages:
         return None
-    found, kind = check.stages[key]
-    if process not in (None, BAD) and found != process:
+    its_process, kind = check.stages[key]
+    if process not in (None, BAD) and its_process != process:
         check.fault(
             parsed, place, column, f"{shown(key)} is a stage of another process", f"a stage of process {shown(process)}"
         )

@@ -38,8 +38,8 @@ class Report:
 
     def lines(self) -> list[str]:
         """The report, a line a fault."""
-        found = [str(fault) for fault in sorted(self.faults, key=lambda f: (f.file, f.row))]
-        return [*found, f"and {self.more} more errors"] if self.more else found
+        lines = [str(fault) for fault in sorted(self.faults, key=lambda f: (f.file, f.row))]
+        return [*lines, f"and {self.more} more errors"] if self.more else lines
 
 
 class PackageRefused(Exception):

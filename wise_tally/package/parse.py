@@ -54,16 +54,16 @@ def read_descriptor(folder: Path, report: Report) -> dict[str, Path]:
             "datapackage.json", 0, "", "the file cannot be read", "a Tabular Data Package descriptor with resources"
         )
         return {}
-    found: dict[str, Path] = {}
+    files: dict[str, Path] = {}
     for name, listed in resources:
-        _take_resource(folder, name, listed, found, report)
-    listed_files = {path.name for path in found.values()} | {"datapackage.json", "workspace.json"}
+        _take_resource(folder, name, listed, files, report)
+    listed_files = {path.name for path in files.values()} | {"datapackage.json", "workspace.json"}
     extra = sorted(p.name for p in folder.iterdir() if p.is_file() and p.name not in listed_files)
     report.notes += [f"{name}: not listed in datapackage.json, skipped" for name in extra]
-    return found
+    return files
 
 
-def _take_resource(folder: Path, name: str, listed: Any, found: dict[str, Path], report: Report) -> None:
+def _take_resource(folder: Path, name: str, listed: Any, files: dict[str, Path], report: Report) -> None:
     if not isinstance(listed, str):
         report.add("datapackage.json", 0, name, "the path is not one text", "a path inside the folder")
         return
@@ -81,12 +81,12 @@ def _take_resource(folder: Path, name: str, listed: Any, found: dict[str, Path],
     table = name if name in TABLES else Path(listed).stem
     if table not in TABLES:
         report.notes.append(f"{listed}: not a table of this package, skipped")
-    elif table in found:
+    elif table in files:
         report.add("datapackage.json", 0, name, f"the table {table} is listed twice", "one file a table")
     elif not path.is_file():
         report.add(listed, 0, "", "the file is listed but absent", "the file or a descriptor without it")
     else:
-        found[table] = path
+        files[table] = path
 
 
 def parse_file(path: Path, table: Table, decimals: int, report: Report) -> Parsed:

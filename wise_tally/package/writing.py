@@ -131,12 +131,12 @@ def _short_states(table: Table, writer: CellWriter) -> dict[int, list[str]]:
     rows = DealRevision.objects.filter(deal__short_form=True, void=False).values_list(
         "deal_id", *paths, "effective_at", "deal__lost_from__key", "stage__kind"
     )
-    found: dict[int, list[str]] = {}
+    states: dict[int, list[str]] = {}
     for deal, *state, kind in rows.iterator(BATCH):
         if kind == StageKind.OPEN:
             state[-2] = None
-        found[deal] = [writer.write(column, value) for column, value in zip(columns, state, strict=True)]
-    return found
+        states[deal] = [writer.write(column, value) for column, value in zip(columns, state, strict=True)]
+    return states
 
 
 KINDS = {

@@ -37,6 +37,6 @@ def _done_in(line: FilterLine, period: Period) -> DoneActivities:
     table = table[table[:, 1] >= 0]
     day = local_days(table[:, 2], zone)
     packed = (index[table[:, 0]] << PERSON_BITS) | (day << KIND_BITS) | table[:, 1]
-    found, number = np.unique(packed, return_counts=True)
-    days = (found >> KIND_BITS) & ((1 << (PERSON_BITS - KIND_BITS)) - 1)
-    return DoneActivities(found >> PERSON_BITS, found & ((1 << KIND_BITS) - 1), days, number.astype(np.int64))
+    unique, number = np.unique(packed, return_counts=True)
+    days = (unique >> KIND_BITS) & ((1 << (PERSON_BITS - KIND_BITS)) - 1)
+    return DoneActivities(unique >> PERSON_BITS, unique & ((1 << KIND_BITS) - 1), days, number.astype(np.int64))

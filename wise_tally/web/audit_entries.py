@@ -89,7 +89,7 @@ def _identifiers(values: dict[str, Any]) -> Iterable[tuple[str, str]]:
 
 def about(word: str) -> Q:
     """Entries about records whose names hold a word, of each kind the first ones."""
-    found = Q(pk=None)
+    condition = Q(pk=None)
     for model in {*RECORDS.values(), *OF_DETAIL.values()}:
         for key in model.objects.filter(name__icontains=word).values_list("key", flat=True)[:MOST_NAMED]:  # type: ignore[attr-defined]
             before = [f"{kind} " for kind, of in OF_DETAIL.items() if of is model]
@@ -97,10 +97,10 @@ def about(word: str) -> Q:
                 actions = Q(pk=None)
                 for kind in (kind for kind, of in RECORDS.items() if of is model):
                     actions |= Q(action__startswith=kind)
-                found |= actions & (Q(detail=key) | Q(detail__startswith=f"{key} "))
+                condition |= actions & (Q(detail=key) | Q(detail__startswith=f"{key} "))
             for words in before:
-                found |= Q(detail=f"{words}{key}") | Q(detail__startswith=f"{words}{key} ")
-    return found
+                condition |= Q(detail=f"{words}{key}") | Q(detail__startswith=f"{words}{key} ")
+    return condition
 
 
 def person_in_words(who: str) -> str:

@@ -49,22 +49,22 @@ class ChanceOfDeal:
 def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]:
     """The chances of open deals by row of the snapshot; those whose past is too thin to tell are there without one."""
     whole = of_deals(line.book, line.snapshot, line.period)
-    place = {int(row): at for at, row in enumerate(whole.found.places)}
-    asked = (line.book, line.snapshot, line.period)
-    return {row: chance_at(*asked, whole, place[row]) for row in rows if row in place}
+    place = {int(row): at for at, row in enumerate(whole.chances.places)}
+    selection = (line.book, line.snapshot, line.period)
+    return {row: chance_at(*selection, whole, place[row]) for row in rows if row in place}
 
 
 def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, at: int) -> ChanceOfDeal:
     """The chance of one of the open deals of `whole`, by its place among them."""
-    found, standing = whole.found, whole.found.standing
+    given, standing = whole.chances, whole.chances.standing
     stage, age = int(standing.stage[at]), int(standing.age_seconds[at]) // DAY_SECONDS
     before, horizon = days_ahead(snapshot, period)
     return ChanceOfDeal(
         book.deals.key[int(standing.deal[at])],
         book.reference.stages[stage].name,
-        float(found.chance[at]),
-        float(found.by_age[at]),
-        {factor: float(shift[at]) for factor, shift in found.shifts.items()},
+        float(given.chance[at]),
+        float(given.by_age[at]),
+        {factor: float(shift[at]) for factor, shift in given.shifts.items()},
         reference_class(book, snapshot.cut, horizon, stage, age, before),
     )
 

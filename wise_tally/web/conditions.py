@@ -14,17 +14,17 @@ Only = tuple[tuple[str, int], ...]
 
 def read_only(book: Book, text: str, as_of: date) -> Only:
     """The values that an address keeps, such as `source:Referral/deal_type:New`; raises Refused for unknown ones."""
-    found = []
+    conditions = []
     for part in filter(None, text.split("/")):
         by, _, key = (unquote(side) for side in part.rpartition(":"))
         if not may_limit(by):
             raise Refused(f"“{by[:40]}” cannot be a filter. Choose one of: {', '.join(LIMITING)}.")
         try:
-            found.append((by, node_named(grouping(book, by, as_of), key)))
+            conditions.append((by, node_named(grouping(book, by, as_of), key)))
         except (LookupError, UnknownBreakdown):
             known = ", ".join(_known(book, by, as_of)[:12]) or "none yet"
             raise Refused(f"{words_of(by)} “{key[:60]}” not found. Choose one of: {known}.", 404) from None
-    return tuple(found)
+    return tuple(conditions)
 
 
 def _known(book: Book, by: str, as_of: date) -> tuple[str, ...]:
@@ -44,13 +44,13 @@ MOST_VALUES = 40
 
 def filter_choices(book: Book, as_of: date) -> list[tuple[str, list[tuple[str, str]]]]:
     """What a scope may be kept to: by breakdown its first values, each as addresses name it and as people read it."""
-    found = []
+    choices = []
     for by in LIMITING:
         group = grouping(book, by, as_of)
         values = [(only_token(by, key), name) for key, name in zip(group.keys, group.names, strict=True)][:MOST_VALUES]
         if values:
-            found.append((words_of(by), values))
-    return found
+            choices.append((words_of(by), values))
+    return choices
 
 
 def only_words(book: Book, only: Only, as_of: date) -> str:

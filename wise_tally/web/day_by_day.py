@@ -99,22 +99,22 @@ def day_by_day(line: FilterLine, key: str) -> DayByDay:
     return DayByDay(lines, days, quota, to_date, token, categories, chart)
 
 
-def _columns(line: FilterLine, found: Trend) -> list[DayColumn]:
+def _columns(line: FilterLine, trend: Trend) -> list[DayColumn]:
     """The days so far, at most a hundred of them, the last among them."""
     reference, surest = line.book.reference, list(line.book.reference.surest_first)
     by, node, _ = scope_node(line)
     carried = carries_quota(line.scope, by)
-    every = -(-len(found.days) // MOST_COLUMNS)
+    every = -(-len(trend.days) // MOST_COLUMNS)
     shown = []
-    for i in range((len(found.days) - 1) % every, len(found.days), every):
-        on = date.fromordinal(int(found.days[i]))
+    for i in range((len(trend.days) - 1) % every, len(trend.days), every):
+        on = date.fromordinal(int(trend.days[i]))
         call = calls_in_force(reference, on, line.period).get((by, NONE if by == "company" else node))
         shown.append(
             DayColumn(
-                day=int(found.days[i]),
-                won=int(found.won[i]),
-                categories=tuple(int(value) for value in found.categories[surest, i]),
-                weighted=int(found.weighted[i]),
+                day=int(trend.days[i]),
+                won=int(trend.won[i]),
+                categories=tuple(int(value) for value in trend.categories[surest, i]),
+                weighted=int(trend.weighted[i]),
                 pace=pace(reference, on, line.period).of(by, node).value if carried else None,
                 call=call.amount_minor if call and carried else None,
                 query=line.query(as_of=on.isoformat(), period=line.period.text),

@@ -29,15 +29,15 @@ def attributes_of(line: FilterLine) -> StoredAttributes:
     return of_book(line.book)
 
 
-def _numbers(found: "QuerySet[Deal, int]") -> Ints:
+def _numbers(deals: "QuerySet[Deal, int]") -> Ints:
     """Row numbers of a query in its order."""
-    return whole_numbers(found, 1)[:, 0]
+    return whole_numbers(deals, 1)[:, 0]
 
 
 def deals_where(line: FilterLine, wanted: Q) -> Flags:
     """Which deals of the book a condition finds, shape (deals,)."""
-    mask, found = np.zeros(len(line.book.deals.key), dtype=bool), Deal.objects.filter(wanted)
-    index = attributes_of(line).places(_numbers(found.order_by().values_list("pk", flat=True)))
+    mask, deals = np.zeros(len(line.book.deals.key), dtype=bool), Deal.objects.filter(wanted)
+    index = attributes_of(line).places(_numbers(deals.order_by().values_list("pk", flat=True)))
     mask[index[(index >= 0) & (index < len(mask))]] = True
     return mask
 
@@ -85,8 +85,8 @@ def own_values(line: FilterLine, field: str) -> dict[int, str]:
 
 def margins(line: FilterLine, rows: Ints) -> Ints:
     """Margin of the deals at these places in minor units; NOTHING without lines or where a line has no cost."""
-    found, deal = line.book.attributes.margin(), line.snapshot.deal[rows]
-    return np.where(found.known[deal], found.value_minor[deal], NOTHING)
+    margin, deal = line.book.attributes.margin(), line.snapshot.deal[rows]
+    return np.where(margin.known[deal], margin.value_minor[deal], NOTHING)
 
 
 def margins_of(deals: Sequence[int] | None) -> dict[int, int | None]:
@@ -167,8 +167,8 @@ def lost_reason_places(line: FilterLine) -> tuple[tuple[str, ...], Ints]:
 
 @derived(Grows.KEPT)
 def _reasons(snapshot: BookAsOf) -> tuple[tuple[str, ...], Ints]:
-    found = books.lost_reasons()
-    return found.names, found.on(snapshot)
+    reasons = books.lost_reasons()
+    return reasons.names, reasons.on(snapshot)
 
 
 @derived(Grows.KEPT)

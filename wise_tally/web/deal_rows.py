@@ -144,7 +144,7 @@ def _row(
 
 def stage_choices() -> dict[str, list[Stage]]:
     """Unretired stages by process, in order."""
-    found: dict[str, list[Stage]] = {}
+    stages: dict[str, list[Stage]] = {}
     for stage in Stage.objects.filter(retired=False).select_related("process").order_by("position", "key"):
-        found.setdefault(stage.process.key, []).append(stage)
-    return found
+        stages.setdefault(stage.process.key, []).append(stage)
+    return stages

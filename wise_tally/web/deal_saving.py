@@ -77,90 +77,90 @@ def save(
     `form_of`: where the form posts to and the page that it stands on, where these are not those of the deal.
     """
     action, home = form_of or (reverse("deals:change", args=[deal.key]), reverse("deals:deal", args=[deal.key]))
-    asked, before = DealRequest(request, deal, action, safe_next(request, home)), last_revision(deal)
+    deal_request, before = DealRequest(request, deal, action, safe_next(request, home)), last_revision(deal)
     if form.state is None:
-        return _refused(asked, form, 422)
+        return _refused(deal_request, form, 422)
     try:
         after = write()
     except WriteRefused as refused:
         form.faults["stage"] = str(refused)
         form.ask_for(refused.lacking if isinstance(refused, StageRefused) else ())
-        return _refused(asked, form, 422)
+        return _refused(deal_request, form, 422)
     except ClosingRefused as refused:
         form.faults |= refused.faults
         if form.closes is not None:
             form.closes.faults |= refused.faults
-        return _refused(asked, form, 422)
+        return _refused(deal_request, form, 422)
     except OldState as old:
-        return _refused(asked, form, 409, _conflict(form, old.now))
+        return _refused(deal_request, form, 409, _conflict(form, old.now))
     except ChangedMeanwhile as meanwhile:
         form.faults["next_step"] = f"{meanwhile} The next step is now “{meanwhile.now['next_step']}”."
-        return _refused(asked, form, 409)
+        return _refused(deal_request, form, 409)
     except PermissionDenied as denied:
         form.faults["deal"] = str(denied)
-        return _refused(asked, form, 403)
+        return _refused(deal_request, form, 403)
     if after.pk != before.pk:
         request.session[LAST] = {"key": deal.key, "revision": after.pk}
-    return _done(asked, after, "Saved", before if after.pk != before.pk else None)
+    return _done(deal_request, after, "Saved", before if after.pk != before.pk else None)
 
 
 def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
     """Put the last change of a deal back; refused in words where it was changed since."""
     here = reverse("deals:revert", args=[deal.key])
-    asked = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
+    deal_request = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
     expected = whole_number(request.POST.get("revision", "")) or 0
     given = (request.viewer, books.current().reference, deal, expected, now())
     try:
         if revision_before(last_revision(deal)) is None:
             take_back_added(*given)
-            return _removed(asked)
+            return _removed(deal_request)
         after = revert(*given)
     except (OldState, StageRefused, PermissionDenied) as refused:
         status = 403 if isinstance(refused, PermissionDenied) else 409
-        return asked.page("not_put_back", {"words": str(refused)}, status)
+        return deal_request.page("not_put_back", {"words": str(refused)}, status)
     request.session.pop(LAST, None)
-    return _done(asked, after, "Undone", None)
+    return _done(deal_request, after, "Undone", None)
 
 
-def _removed(asked: DealRequest) -> HttpResponse:
+def _removed(deal_request: DealRequest) -> HttpResponse:
     """Back to the page, but not to that of a deal which is there no more; a customer that was made with it goes, too."""
-    request, account, gone = asked.request, asked.deal.account, [asked.deal.name]
+    request, account, gone = deal_request.request, deal_request.deal.account, [deal_request.deal.name]
     kept = request.session.pop(LAST, {})
-    if account and kept.get("key") == asked.deal.key and kept.get("made"):
+    if account and kept.get("key") == deal_request.deal.key and kept.get("made"):
         # Something belongs to it meanwhile: it stays.
         with suppress(ChangedMeanwhile, InUse, PermissionDenied):
             undo_step(request.viewer, books.current().reference, account, kept["made"], now())
             gone.append(account.name)
     messages.success(request, f"{' and the new customer '.join(gone)} {'were' if gone[1:] else 'was'} removed.")
-    own = reverse("deals:deal", args=[asked.deal.key])
-    return redirect(reverse("deals:page") if asked.back.startswith(own) else asked.back)
+    own = reverse("deals:deal", args=[deal_request.deal.key])
+    return redirect(reverse("deals:page") if deal_request.back.startswith(own) else deal_request.back)
 
 
-def _done(asked: DealRequest, after: DealRevision, words: str, before: DealRevision | None) -> HttpResponse:
+def _done(deal_request: DealRequest, after: DealRevision, words: str, before: DealRevision | None) -> HttpResponse:
     """Back to the page, or the few words beside the cell with the revision that the next edit stands on."""
-    if not asked.in_place:
-        return redirect(asked.back)
+    if not deal_request.in_place:
+        return redirect(deal_request.back)
     is_now = where_now(before, after, books.current().reference) if before else ""
-    return asked.page("saved", {"after": after, "words": words, "undo": before is not None, "is_now": is_now})
+    return deal_request.page("saved", {"after": after, "words": words, "undo": before is not None, "is_now": is_now})
 
 
 def where_now(before: DealRevision, after: DealRevision, reference: ReferenceData) -> str:
     """Where a deal is after a change, as far as that may take it off a page: “now in Q4 FY2027, now Offer”."""
-    found = []
+    places = []
     if after.stage.kind != StageKind.OPEN:
         return f"{after.stage.name} on {day(local_day(after.effective_at))}"
     if after.stage != before.stage:
-        found.append(f"now in {after.stage.name}")
+        places.append(f"now in {after.stage.name}")
     if after.expected_close != before.expected_close:
         close = after.expected_close
-        found.append(
+        places.append(
             f"now in {period_words(reference.fiscal.containing(close, 'quarter'))}" if close else "no close date"
         )
     if after.category != before.category:
-        found.append(f"now {after.category.name if after.category else 'as its stage'}")
+        places.append(f"now {after.category.name if after.category else 'as its stage'}")
     if after.amount_minor != before.amount_minor:
-        found.append(f"amount now {money(after.amount_minor)}")
-    return ", ".join(found)
+        places.append(f"amount now {money(after.amount_minor)}")
+    return ", ".join(places)
 
 
 def _conflict(form: DealForm, present: DealRevision) -> Conflict:
@@ -180,9 +180,9 @@ def _category(category: Category | None) -> str:
     return category.name if category else "as the stage"
 
 
-def _refused(asked: DealRequest, form: DealForm, status: int, conflict: Conflict | None = None) -> HttpResponse:
+def _refused(deal_request: DealRequest, form: DealForm, status: int, conflict: Conflict | None = None) -> HttpResponse:
     """The form again with what was typed."""
-    posted, present = asked.request.POST, last_revision(asked.deal)
+    posted, present = deal_request.request.POST, last_revision(deal_request.deal)
     shown = {
         "form": form,
         "closing": form.closes,
@@ -191,12 +191,12 @@ def _refused(asked: DealRequest, form: DealForm, status: int, conflict: Conflict
         "step": {name: posted.get(name, "") for name in ("next_step", "next_step_on")}
         if "next_step" in posted
         else None,
-        "stages": stage_choices().get(asked.deal.process.key, []),
+        "stages": stage_choices().get(deal_request.deal.process.key, []),
         "categories": list(Category.objects.order_by("rank")),
         "lost_reasons": LostReason.objects.offered().order_by("name"),
         "first_day": local_day(present.effective_at),
         "today": today(),
         "revision": present.pk,
-        "action": asked.action,
+        "action": deal_request.action,
     }
-    return asked.page("refused", shown, status)
+    return deal_request.page("refused", shown, status)

@@ -225,10 +225,10 @@ class FilterLine:
     def choices_where(self) -> tuple[Choice, ...]:
         """All territories, in tree order."""
         reference, tree = self.book.reference, self.book.reference.territory_tree(self.as_of)
-        found = tuple(
+        choices = tuple(
             Choice(reference.territories[i].key, reference.territories[i].name, d) for i, d in in_tree_order(tree)
         )
-        return (Choice("", "all territories"), *found)
+        return (Choice("", "all territories"), *choices)
 
     @cached_property
     def choices_process(self) -> tuple[Choice, ...]:
@@ -264,10 +264,10 @@ def period_words(period: Period) -> str:
 
 def in_tree_order(tree: Tree, node: int = NONE, depth: int = 0) -> list[tuple[int, int]]:
     """Nodes with their depth, parents before children."""
-    found = []
+    nodes = []
     for child in tree.children(node):
-        found += [(child, depth), *in_tree_order(tree, child, depth + 1)]
-    return found
+        nodes += [(child, depth), *in_tree_order(tree, child, depth + 1)]
+    return nodes
 
 
 def read_scope(request: PageRequest, default_kind: str = "quarter") -> FilterLine:
@@ -292,14 +292,14 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
     as_of = day_of(asked_for["as_of"]) if asked_for.get("as_of") else day
     period = _period(asked_for, reference.fiscal) or reference.fiscal.containing(as_of, default_kind)
     who = _who(asked_for.get("who"), book)
-    asked = Filter(
+    wanted = Filter(
         process=_find("process", asked_for.get("process"), [key for key, _ in reference.processes]),
         territory=_find("territory", asked_for.get("where"), [node.key for node in reference.territories]),
         team=who.get("team", NONE),
         person=who.get("person", NONE),
         only=read_only(book, asked_for.get("kept", ""), as_of),
     )
-    scope = allowed_scope(viewer, reference, as_of, asked)
+    scope = allowed_scope(viewer, reference, as_of, wanted)
     said = {**asked_for, "period": period.text} if SPAN[0] in asked_for else asked_for
     given = tuple((name, said[name]) for name in PARTS if said.get(name))
     visible = visible_teams(viewer, reference, as_of)

@@ -18,8 +18,8 @@ from wise_tally.web.remembered import beside
 
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     """Names of the sources, and all these leads told apart by source."""
-    asked = ("leads", statement_of(leads))
-    return beside(line.book, asked, lambda: _lead_rows(line, leads))
+    cache_key = ("leads", statement_of(leads))
+    return beside(line.book, cache_key, lambda: _lead_rows(line, leads))
 
 
 def _lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
@@ -52,11 +52,11 @@ def _entered(leads: "QuerySet[Lead, Lead]", numbers: Sequence[int]) -> Ints:
     """When each lead first took each step."""
     steps = {step.pk: index for index, step in enumerate(lead_steps())}
     place = {number: index for index, number in enumerate(numbers)}
-    found = np.zeros((len(numbers), len(steps)), dtype=np.int64)
+    moments = np.zeros((len(numbers), len(steps)), dtype=np.int64)
     moves = LeadMove.objects.filter(lead__in=leads.values("pk")).order_by("-at").values_list("lead_id", "step_id", "at")
     for lead, step, at in kept_rows(moves):
-        found[place[lead], steps[step]] = at
-    return found
+        moments[place[lead], steps[step]] = at
+    return moments
 
 
 def _column(values: Iterable[int]) -> Ints:

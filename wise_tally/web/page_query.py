@@ -96,8 +96,8 @@ class OwnQuery:
     @classmethod
     def parameters(cls) -> dict[str, tuple[Field[Any], Parameter]]:
         """The parts of the address by name."""
-        found = ((one, one.metadata.get("parameter")) for one in fields(cls))
-        return {parameter.name or one.name: (one, parameter) for one, parameter in found if parameter}
+        pairs = ((one, one.metadata.get("parameter")) for one in fields(cls))
+        return {parameter.name or one.name: (one, parameter) for one, parameter in pairs if parameter}
 
     @classmethod
     def values(cls, given: QueryDict) -> dict[str, Any]:
@@ -110,13 +110,13 @@ class OwnQuery:
 
     def own(self, **changes: str | None) -> list[tuple[str, str]]:
         """What is declared as the address names it, with parts changed; None, empty and usual ones go."""
-        found: list[tuple[str, str]] = []
+        pairs: list[tuple[str, str]] = []
         for name, (one, parameter) in self.parameters().items():
             value = getattr(self, one.name)
             texts = [changes[name] or ""] if name in changes else parameter.write(value)
             if parameter.always or texts != parameter.write(one.default):
-                found += [(name, text) for text in texts if text]
-        return found
+                pairs += [(name, text) for text in texts if text]
+        return pairs
 
     def query(self, **changes: str | None) -> str:
         """The page's address with parts changed."""

@@ -24,10 +24,10 @@ def page_of(request: PageRequest, total: int, size: int) -> Page:
     return page_at(whole_number(request.GET.get("page", "1")) or 1, total, size)
 
 
-def page_at(asked: int, total: int, size: int) -> Page:
+def page_at(wanted: int, total: int, size: int) -> Page:
     """The page of this number, the last one where it is too high."""
     pages = max(1, -(-total // size))
-    number = min(asked, pages)
+    number = min(wanted, pages)
     return Page(number, pages, total, (number - 1) * size, number * size)
 
 

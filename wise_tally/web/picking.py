@@ -34,10 +34,10 @@ def pick(request: PageRequest, part: str) -> HttpResponse:
     line = read_scope(request)
     words = request.GET.get("q", "").casefold().split()
     rest = tuple(one for one in line.rest if one[0] != "q")
-    found = [choice for choice in _choices(line, part) if all(word in choice.label.casefold() for word in words)]
+    matching = [choice for choice in _choices(line, part) if all(word in choice.label.casefold() for word in words)]
     answer = {
-        "choices": found[:MOST_FOUND],
-        "more": len(found) - MOST_FOUND,
+        "choices": matching[:MOST_FOUND],
+        "more": len(matching) - MOST_FOUND,
         "part": part,
         "line": replace(line, rest=rest),
     }
@@ -49,12 +49,12 @@ def names(request: PageRequest, kind: str) -> HttpResponse:
     """Names of records that hold every word typed, as suggestions of a field; those that begin so first."""
     offered = NAMED[one_of(kind, NAMED, "is not found by name", 404)](request)
     text = request.GET.get("q", "").strip()[:200]
-    found: list[Pair] = []
+    pairs: list[Pair] = []
     for records in offered:
         begins = Case(When(name__istartswith=text, then=0), default=1)
         holds = (Q(name__icontains=word) for word in text.split())
-        found += records.filter(*holds).order_by(begins, "name", "key").values_list("key", "name")[:MOST_FOUND]
-    return HttpResponse(suggested(found))
+        pairs += records.filter(*holds).order_by(begins, "name", "key").values_list("key", "name")[:MOST_FOUND]
+    return HttpResponse(suggested(pairs))
 
 
 def _teams(request: PageRequest) -> QuerySet[Any]:

@@ -42,11 +42,11 @@ class Remembered:
         with self._lock:
             if last != self._last_entry:
                 self._last_entry, self._caches = last, OrderedDict()
-            _, found = self._caches.setdefault(key, (of_whom, Cache()))
+            _, cache = self._caches.setdefault(key, (of_whom, Cache()))
             self._caches.move_to_end(key)
             if len(self._caches) > MOST_SELECTIONS:
                 self._caches.popitem(last=False)
-            return found
+            return cache
 
 
 @derived()
@@ -67,8 +67,8 @@ def beside(book: Book, key: Hashable, read: Callable[[], Value]) -> Value:
     kept: OrderedDict[Hashable, tuple[int | None, ReferenceData, Value]] = attributes_of(book).cached(
         "beside", OrderedDict
     )
-    if (found := kept.get(key)) is None or found[0] != last or found[1] is not book.reference:
-        found = kept[key] = (last, book.reference, read())
+    if (entry := kept.get(key)) is None or entry[0] != last or entry[1] is not book.reference:
+        entry = kept[key] = (last, book.reference, read())
         while len(kept) > MOST_BESIDE:
             kept.popitem(last=False)
-    return found[2]
+    return entry[2]

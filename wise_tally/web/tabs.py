@@ -68,8 +68,8 @@ def tabs_at(line: FilterLine | None, place: str, view_name: str) -> list[Tab]:
 
 def tabs_of(line: FilterLine, pages: Sequence[tuple[str, str, str]], here: str) -> list[Tab]:
     """All pages (name of the address, label, own part of the query), the present one marked."""
-    found = []
+    tabs = []
     for name, label, own in pages:
         query = "&".join(part for part in (line.query(), own) if part)
-        found.append(Tab(label, reverse(name) + (f"?{query}" if query else ""), name == here))
-    return found
+        tabs.append(Tab(label, reverse(name) + (f"?{query}" if query else ""), name == here))
+    return tabs

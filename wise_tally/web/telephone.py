@@ -16,9 +16,9 @@ def digits_of(text: str) -> str:
     return "" if len(digits) < LEAST or re.search("[a-z]", text, re.IGNORECASE) else digits
 
 
-def with_plain_phone(found: QuerySet[Any]) -> QuerySet[Any]:
+def with_plain_phone(records: QuerySet[Any]) -> QuerySet[Any]:
     """Records with `plain_phone`: their number without signs between its digits."""
     plain: Any = F("phone")
     for sign in " -()/.":
         plain = Replace(plain, Value(sign), Value(""))
-    return found.annotate(plain_phone=plain)
+    return records.annotate(plain_phone=plain)

@@ -68,8 +68,8 @@ class Visibility:
 
     def deals(self, wanted: Q, *related: str, at_most: int | None = None) -> list[Deal]:
         """The open ones of the deals that a condition finds, the newest first, `at_most` of them where it is given."""
-        found = Deal.objects.filter(wanted).order_by("-created_at", "key").values_list("pk", flat=True)
-        shown = list(islice((number for number in found.iterator() if self.sees_deal(number)), at_most))
+        numbers = Deal.objects.filter(wanted).order_by("-created_at", "key").values_list("pk", flat=True)
+        shown = list(islice((number for number in numbers.iterator() if self.sees_deal(number)), at_most))
         deals = Deal.objects.select_related(*related).in_bulk(shown)
         return [deals[number] for number in shown]
 
@@ -110,8 +110,8 @@ class Visibility:
         """A note; raises Http404, also where what it is about is not open."""
         return self._about_open(Note.objects.filter(key=key))
 
-    def _about_open(self, found: QuerySet[Talk]) -> Talk:
-        record = self._only(found.select_related("person", "deal", "account", "lead"))
+    def _about_open(self, records: QuerySet[Talk]) -> Talk:
+        record = self._only(records.select_related("person", "deal", "account", "lead"))
         about = about_of(record)
         if isinstance(about, Deal):
             is_open = self.sees_deal(about.pk)
@@ -128,16 +128,16 @@ class Visibility:
     def known_customers(self, name: str, email: str, phone: str) -> list[tuple[Account, str]]:
         """Open accounts that a lead may be from, with why: a contact with its mail or telephone number, or a name like it."""
         digits = digits_of(phone)
-        found: dict[int, tuple[Account, str]] = {}
+        customers: dict[int, tuple[Account, str]] = {}
         contacts = self.contacts().exclude(account=None).select_related("account")
         same_mail = contacts.filter(email__iexact=email) if email else contacts.none()
         same_phone = with_plain_phone(contacts).filter(plain_phone__endswith=digits) if digits else contacts.none()
         for contacts_so, why in ((same_mail, "same e-mail"), (same_phone, "same telephone")):
             for contact in contacts_so.order_by("name")[:MOST_KNOWN]:
-                found.setdefault(contact.account.pk, (contact.account, f"{contact.name}, {why}"))
+                customers.setdefault(contact.account.pk, (contact.account, f"{contact.name}, {why}"))
         for account in self.likely_accounts(name):
-            found.setdefault(account.pk, (account, "similar name"))
-        return list(found.values())
+            customers.setdefault(account.pk, (account, "similar name"))
+        return list(customers.values())
 
     def twin_elsewhere(self, name: str) -> str:
         """In words whom to ask where a customer of such a name is there, but not open; empty where there is none."""
@@ -149,8 +149,8 @@ class Visibility:
         return f"A customer of such a name is there already; ask {whom}." if twin else ""
 
     @staticmethod
-    def _only(found: Iterable[Record]) -> Record:
-        one = next(iter(found), None)
+    def _only(records: Iterable[Record]) -> Record:
+        one = next(iter(records), None)
         if one is None:
             raise Http404
         return one

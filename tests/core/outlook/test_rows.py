@@ -37,7 +37,7 @@ def test_parts_add_up_to_the_whole_in_the_mean(seed):
     assert of_each.to_come_minor.sum() == pytest.approx(of_each.to_come.mean_minor, abs=1)
     asked = stakes_of(
         book, forecast_lines(book, snapshot, year, Filter(), "company"), of_deals(book, snapshot, year)
-    ).asked
+    ).may_be_won
     assert (asked.won_minor, asked.mean_minor) == (whole.won, pytest.approx(whole.mean, abs=len(snapshot.deal)))
     for by in ("person", "source", "deal_type", "process"):
         rows = outlook_rows(book, snapshot, year, Filter(), by).values()

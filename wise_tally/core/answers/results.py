@@ -124,11 +124,11 @@ def of_due_today(due: int, reasons: Sequence[tuple[str, int]]) -> Answer:
     if not due:
         return answer("Nothing is due today.")
     deals = many(due, "deal")
-    found = sorted((r for r in reasons if r[1]), key=lambda r: -r[1])
-    if len(found) == 1:
-        return answer("{deals} to attend to: {first}.", deals=deals, first=named(found[0][0]))
-    parts = {"deals": deals, "first": named(found[0][0]), "one": Part(found[0][1], "number")}
-    second, two = named(found[1][0]), Part(found[1][1], "number")
+    present = sorted((r for r in reasons if r[1]), key=lambda r: -r[1])
+    if len(present) == 1:
+        return answer("{deals} to attend to: {first}.", deals=deals, first=named(present[0][0]))
+    parts = {"deals": deals, "first": named(present[0][0]), "one": Part(present[0][1], "number")}
+    second, two = named(present[1][0]), Part(present[1][1], "number")
     return answer("{deals} to attend to: {first} ({one}), {second} ({two}).", second=second, two=two, **parts)
 
 

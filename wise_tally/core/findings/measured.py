@@ -81,17 +81,17 @@ class Later:
     month: Question
 
 
-def scores(asked: Question, later: Later, found: Iterable[Finding]) -> dict[str, Score]:
-    """Of each kind how the findings of one day came out; `found` are all of that day."""
-    told = _told(found)
-    told["leads_waiting"] = {lead.place for lead in asked.beside.waiting if lead.days > asked.bounds.lead_days}
-    return {kind: _score(population, told.get(kind, set())) for kind, population in _populations(asked, later).items()}
+def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dict[str, Score]:
+    """Of each kind how the findings of one day came out; `findings` are all of that day."""
+    told = _told(findings)
+    told["leads_waiting"] = {lead.place for lead in question.beside.waiting if lead.days > question.bounds.lead_days}
+    return {kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()}
 
 
-def _told(found: Iterable[Finding]) -> dict[str, set[int]]:
+def _told(findings: Iterable[Finding]) -> dict[str, set[int]]:
     """What each kind told of: deals (indices), people, stages or places."""
     told: dict[str, set[int]] = {}
-    for one in found:
+    for one in findings:
         about = one.subject.about
         ids = set(one.deals) if one.kind.key == "likely" or about == "deal" else {one.subject.index}
         says_more = one.kind.key == "forecast_gap" and one.terms[0][0] != "quota"
@@ -107,13 +107,13 @@ def _score(population: Told, told: set[int]) -> Score:
     return Score(int(named.sum()), int((named & true).sum()), int((~named).sum()), int((~named & true).sum()))
 
 
-def _populations(asked: Question, later: Later) -> Mapping[str, Told]:
+def _populations(question: Question, later: Later) -> Mapping[str, Told]:
     return {
-        **_deals(asked, later),
-        **_of_period(asked, later),
-        **_people(asked, later),
-        **_process(asked, later),
-        **_customers(asked, later),
+        **_deals(question, later),
+        **_of_period(question, later),
+        **_people(question, later),
+        **_process(question, later),
+        **_customers(question, later),
     }
 
 
@@ -122,65 +122,65 @@ def _index(snapshot: BookAsOf, deal: Ints) -> Ints:
     return np.asarray(np.searchsorted(snapshot.deal, deal))
 
 
-def _won_in_period(asked: Question, later: Question, deal: Ints) -> Flags:
+def _won_in_period(question: Question, later: Question, deal: Ints) -> Flags:
     snapshot = later.snapshot
     row = _index(snapshot, deal)
     closed = snapshot.closed_on[row]
-    first, last = asked.period.starts_on.toordinal(), asked.period.ends_on.toordinal()
+    first, last = question.period.starts_on.toordinal(), question.period.ends_on.toordinal()
     return np.asarray((snapshot.kind[row] == WON) & (closed >= first) & (closed <= last))
 
 
-def _worse(asked: Question, later: Question, deal: Ints) -> Flags:
+def _worse(question: Question, later: Question, deal: Ints) -> Flags:
     """Which open deals were lost, or have a later close, or none, by then."""
-    now, then = asked.snapshot, later.snapshot
+    now, then = question.snapshot, later.snapshot
     row, before = _index(then, deal), _index(now, deal)
     close, was = then.expected_close[row], now.expected_close[before]
     moved = (then.kind[row] == OPEN) & ((close > was) | ((close == NO_DAY) & (was != NO_DAY)))
     return np.asarray((then.kind[row] == LOST) | moved)
 
 
-def _deals(asked: Question, later: Later) -> dict[str, Told]:
-    deal, big = asked.open.deal, asked.open.big
-    worse = _worse(asked, later.deals, deal)
-    found: dict[str, Told] = {"closes_late": (deal[big], worse[big])}
-    won = _won_in_period(asked, later.period, deal)
-    category = asked.snapshot.category[asked.open.rows]
-    close = asked.snapshot.expected_close[asked.open.rows]
-    due = (close != NO_DAY) & (close <= asked.period.ends_on.toordinal())
-    sure = np.isin(category, asked.book.reference.surest_first[:2])
-    found["claims"] = deal[big & due & sure], ~won[big & due & sure]
+def _deals(question: Question, later: Later) -> dict[str, Told]:
+    deal, big = question.open.deal, question.open.big
+    worse = _worse(question, later.deals, deal)
+    populations: dict[str, Told] = {"closes_late": (deal[big], worse[big])}
+    won = _won_in_period(question, later.period, deal)
+    category = question.snapshot.category[question.open.rows]
+    close = question.snapshot.expected_close[question.open.rows]
+    due = (close != NO_DAY) & (close <= question.period.ends_on.toordinal())
+    sure = np.isin(category, question.book.reference.surest_first[:2])
+    populations["claims"] = deal[big & due & sure], ~won[big & due & sure]
     below = ~sure & (close != NO_DAY)
-    found["likely"] = deal[below], won[below]
-    quota = _reached(asked, later.period)
+    populations["likely"] = deal[below], won[below]
+    quota = _reached(question, later.period)
     if quota is not None:
-        found["decides"] = deal[big], won[big] == quota
-    return found
+        populations["decides"] = deal[big], won[big] == quota
+    return populations
 
 
-def _reached(asked: Question, later: Question) -> bool | None:
+def _reached(question: Question, later: Question) -> bool | None:
     """Whether the scope reached its quota in the end; None without one."""
-    rows = forecast(later.book, later.snapshot, asked.period, asked.scope, asked.by)
-    row = next(row for row in rows if row.node == asked.node)
+    rows = forecast(later.book, later.snapshot, question.period, question.scope, question.by)
+    row = next(row for row in rows if row.node == question.node)
     return None if not row.quota else row.won >= row.quota
 
 
-def _of_period(asked: Question, later: Later) -> dict[str, Told]:
-    rows = forecast(later.period.book, later.period.snapshot, asked.period, asked.scope, "person")
+def _of_period(question: Question, later: Later) -> dict[str, Told]:
+    rows = forecast(later.period.book, later.period.snapshot, question.period, question.scope, "person")
     people = [row for row in rows if row.node != NONE and row.quota]
     ids = np.array([row.node for row in people], dtype=np.int64)
     missed = np.array([row.won < (row.quota or 0) for row in people], dtype=bool)
-    reached = _reached(asked, later.period)
+    reached = _reached(question, later.period)
     gap = np.array([NONE]), np.array([reached is False])
     return {"will_miss": (ids, missed), "ahead": (ids, ~missed), "forecast_gap": gap}
 
 
-def _people(asked: Question, later: Later) -> dict[str, Told]:
-    claiming = claims(asked)
-    owner, amount = asked.snapshot.owner[asked.open.rows], asked.open.amount_minor
-    won = _won_in_period(asked, later.period, asked.open.deal)
-    sure = np.isin(asked.snapshot.category[asked.open.rows], asked.book.reference.surest_first[:2])
-    close = asked.snapshot.expected_close[asked.open.rows]
-    sure &= (close != NO_DAY) & (close <= asked.period.ends_on.toordinal())
+def _people(question: Question, later: Later) -> dict[str, Told]:
+    claiming = claims(question)
+    owner, amount = question.snapshot.owner[question.open.rows], question.open.amount_minor
+    won = _won_in_period(question, later.period, question.open.deal)
+    sure = np.isin(question.snapshot.category[question.open.rows], question.book.reference.surest_first[:2])
+    close = question.snapshot.expected_close[question.open.rows]
+    sure &= (close != NO_DAY) & (close <= question.period.ends_on.toordinal())
     ids, poor = [], []
     for person in np.unique(owner[sure]).tolist():
         mine = (claiming if (claiming & (owner == person)).sum() > 1 else sure) & (owner == person)
@@ -188,23 +188,23 @@ def _people(asked: Question, later: Later) -> dict[str, Told]:
         poor.append(int(amount[mine & won].sum()) * 2 < int(amount[mine].sum()))
     return {
         "unlikely": (np.array(ids, dtype=np.int64), np.array(poor, dtype=bool)),
-        "calls_off": _calls(asked, later.period),
-        "stays_long": _stays(asked, later.rates),
-        "activity_below": _activities(asked, later.month),
+        "calls_off": _calls(question, later.period),
+        "stays_long": _stays(question, later.rates),
+        "activity_below": _activities(question, later.month),
     }
 
 
-def _calls(asked: Question, later: Question) -> Told:
+def _calls(question: Question, later: Question) -> Told:
     """Everybody's submitted forecast of the day, and whether it lay off what was won by at least a tenth above."""
-    held = calls_in_force(asked.book.reference, asked.snapshot.as_of, asked.period)
-    rows = forecast(later.book, later.snapshot, asked.period, asked.scope, "person")
+    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
+    rows = forecast(later.book, later.snapshot, question.period, question.scope, "person")
     won = {row.node: row.won for row in rows}
     ids = sorted(person for subject, person in held if subject == "person" and won.get(person))
-    off = [held["person", person].amount_minor >= (1 + asked.bounds.calls_error) * won[person] for person in ids]
+    off = [held["person", person].amount_minor >= (1 + question.bounds.calls_error) * won[person] for person in ids]
     return np.array(ids, dtype=np.int64), np.array(off, dtype=bool)
 
 
-def _stays(asked: Question, later: Question) -> Told:
+def _stays(question: Question, later: Question) -> Told:
     """Everybody with stays entered after the day, and whether in some stage more of them went past than of others'."""
     since = later.last_days(RATE_DAYS)
     everybody = replace(later.scope, person=NONE, team=NONE)
@@ -217,12 +217,12 @@ def _stays(asked: Question, later: Question) -> Told:
     return ids, more[ids]
 
 
-def _activities(asked: Question, later: Question) -> Told:
-    month = asked.book.reference.fiscal.containing(asked.snapshot.as_of, "month")
+def _activities(question: Question, later: Question) -> Told:
+    month = question.book.reference.fiscal.containing(question.snapshot.as_of, "month")
     missed: dict[int, bool] = {}
     for kind in ("", *OWN_DOING):
         done = later.beside.done.of_kind(kind)
-        for row in activity_attainment(later.book, later.snapshot, month, asked.scope, "person", done):
+        for row in activity_attainment(later.book, later.snapshot, month, question.scope, "person", done):
             if row.forecast.node != NONE and row.forecast.quota:
                 person = row.forecast.node
                 missed[person] = missed.get(person, False) or row.forecast.won < row.forecast.quota
@@ -230,23 +230,23 @@ def _activities(asked: Question, later: Question) -> Told:
     return ids, np.array([missed[person] for person in sorted(missed)], dtype=bool)
 
 
-def _process(asked: Question, later: Later) -> dict[str, Told]:
+def _process(question: Question, later: Later) -> dict[str, Told]:
     return {
-        "stage_off": _stages(asked, later.rates),
-        "win_rate": _rate(asked, later.rates),
-        "losses": _losses(asked, later.rates),
-        "fewer_deals": _fewer(asked),
+        "stage_off": _stages(question, later.rates),
+        "win_rate": _rate(question, later.rates),
+        "losses": _losses(question, later.rates),
+        "fewer_deals": _fewer(question),
     }
 
 
-def _stages(asked: Question, later: Question) -> Told:
+def _stages(question: Question, later: Question) -> Told:
     """Stages with at least 20 decided deals then, and whether deals decided since won at a rate nearer to what was seen."""
-    year, since = asked.last_days(365), later.last_days(RATE_DAYS)
+    year, since = question.last_days(365), later.last_days(RATE_DAYS)
     before = {
-        r.stage: r for group in probability_check(asked.book, asked.snapshot, year, asked.scope) for r in group.stages
+        r.stage: r for group in probability_check(question.book, question.snapshot, year, question.scope) for r in group.stages
     }
     ids, near = [], []
-    for group in probability_check(later.book, later.snapshot, since, asked.scope):
+    for group in probability_check(later.book, later.snapshot, since, question.scope):
         for rate in group.stages:
             was = before.get(rate.stage)
             if was is None or was.observed is None or rate.observed is None or was.decided < 20:
@@ -256,9 +256,9 @@ def _stages(asked: Question, later: Question) -> Told:
     return np.array(ids, dtype=np.int64), np.array(near, dtype=bool)
 
 
-def _rate(asked: Question, later: Question) -> Told:
-    now, before = spans(asked.book, asked.snapshot, asked.lately, asked.scope)
-    after = spans(later.book, later.snapshot, (later.last_days(RATE_DAYS),), asked.scope)[0]
+def _rate(question: Question, later: Question) -> Told:
+    now, before = spans(question.book, question.snapshot, question.lately, question.scope)
+    after = spans(later.book, later.snapshot, (later.last_days(RATE_DAYS),), question.scope)[0]
     if None in (now.win_rate, before.win_rate, after.win_rate):
         return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
     fell = now.win_rate < before.win_rate  # type: ignore[operator]
@@ -266,12 +266,12 @@ def _rate(asked: Question, later: Question) -> Told:
     return np.array([NONE]), np.array([still])
 
 
-def _losses(asked: Question, later: Question) -> Told:
+def _losses(question: Question, later: Question) -> Told:
     """Whether some reason or competitor whose share had grown kept its share above the year before."""
-    names, place = asked.beside.reasons
+    names, place = question.beside.reasons
     after_names, after_place = later.beside.reasons
-    now, before = (lost_in(asked.book, asked.snapshot, period, asked.scope) for period in asked.lately)
-    after = lost_in(later.book, later.snapshot, later.last_days(RATE_DAYS), asked.scope)
+    now, before = (lost_in(question.book, question.snapshot, period, question.scope) for period in question.lately)
+    after = lost_in(later.book, later.snapshot, later.last_days(RATE_DAYS), question.scope)
     if not (len(now) and len(before) and len(after)):
         return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
     grown = [
@@ -283,25 +283,25 @@ def _losses(asked: Question, later: Question) -> Told:
     return np.array([NONE]), np.array([still])
 
 
-def _fewer(asked: Question) -> Told:
+def _fewer(question: Question) -> Told:
     """Whether the four weeks after the day stayed below the usual number, of days on which the four weeks before did."""
-    created, today = asked.book.created_on[asked.snapshot.deal], asked.today
+    created, today = question.book.created_on[question.snapshot.deal], question.today
     lately = int(((created > today - 28) & (created <= today)).sum())
     usual = int(((created > today - 392) & (created <= today - 28)).sum()) / 13
-    after = int(((asked.book.created_on > today) & (asked.book.created_on <= today + 28)).sum())
+    after = int(((question.book.created_on > today) & (question.book.created_on <= today + 28)).sum())
     if lately >= usual:
         return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
     return np.array([NONE]), np.array([after < usual])
 
 
-def _customers(asked: Question, later: Later) -> dict[str, Told]:
-    customers, after = asked.beside.customers, later.rates.beside.customers
+def _customers(question: Question, later: Later) -> dict[str, Told]:
+    customers, after = question.beside.customers, later.rates.beside.customers
     known = np.isin(customers.number, after.number) & (customers.sales_before_minor > 0)
     number = customers.number[known]
     then = after.sales_lately_minor[np.searchsorted(after.number, number)]
-    leads = asked.beside.leads
-    fresh = (leads.created_at < asked.snapshot.cut) & (leads.created_at >= asked.snapshot.cut - DEAL_DAYS * 86_400)
+    leads = question.beside.leads
+    fresh = (leads.created_at < question.snapshot.cut) & (leads.created_at >= question.snapshot.cut - DEAL_DAYS * 86_400)
     places = np.flatnonzero(fresh)
     became = later.deals.beside.leads.deal[places]
-    none = (became == NONE) | (asked.book.deals.created_at[became] >= later.deals.snapshot.cut)
+    none = (became == NONE) | (question.book.deals.created_at[became] >= later.deals.snapshot.cut)
     return {"sales_fall": (number, then * 4 < customers.sales_before_minor[known]), "leads_waiting": (places, none)}

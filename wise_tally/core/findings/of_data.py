@@ -17,11 +17,11 @@ from wise_tally.core.trees import NONE
 TWIN_DAYS = 30
 
 
-def _deals(asked: Question, kind: str, holds: Flags, words: str, least_minor: int | None = None) -> Iterator[Finding]:
+def _deals(question: Question, kind: str, holds: Flags, words: str, least_minor: int | None = None) -> Iterator[Finding]:
     """One finding about all open deals for which something holds; at stake are their amounts, or `least_minor`."""
     if not holds.any():
         return
-    number, amount = int(holds.sum()), int(asked.open.amount_minor[holds].sum())
+    number, amount = int(holds.sum()), int(question.open.amount_minor[holds].sum())
     at_stake = amount if least_minor is None else least_minor
     parts = {"deals": many(number, "open deal", "own")}
     if "{verb}" in words:
@@ -29,45 +29,45 @@ def _deals(asked: Question, kind: str, holds: Flags, words: str, least_minor: in
     if amount:
         parts["amount"] = money_of(amount, "own")
     said = answer(f"{{deals}}{' worth {amount}' if amount else ''} {words}", **parts)
-    of, deals = KINDS[kind], tuple(asked.open.deal[holds].tolist())
+    of, deals = KINDS[kind], tuple(question.open.deal[holds].tolist())
     terms = (("amounts" if least_minor is None else "deals × median open amount", money_of(at_stake)),)
     yield Finding(of, Subject("data", kind), said, at_stake, terms, of.changeable, deals)
 
 
-def undated_deals(asked: Question) -> Iterator[Finding]:
+def undated_deals(question: Question) -> Iterator[Finding]:
     """Open deals without an expected close."""
     words = "{verb} no expected close, so no forecast counts them."
-    yield from _deals(asked, "undated", undated(asked.snapshot, asked.open.rows), words)
+    yield from _deals(question, "undated", undated(question.snapshot, question.open.rows), words)
 
 
-def overdue_deals(asked: Question) -> Iterator[Finding]:
+def overdue_deals(question: Question) -> Iterator[Finding]:
     """Open deals whose expected close is past."""
     words = "{verb} an expected close in the past: set a new date, or close them."
-    yield from _deals(asked, "overdue", overdue(asked.snapshot, asked.open.rows), words)
+    yield from _deals(question, "overdue", overdue(question.snapshot, question.open.rows), words)
 
 
-def no_amount(asked: Question) -> Iterator[Finding]:
+def no_amount(question: Question) -> Iterator[Finding]:
     """Open deals without an amount; at stake: their number × the median open amount."""
-    none = asked.snapshot.amount_minor[asked.open.rows] == 0
-    amounts = asked.open.amount_minor[~none]
+    none = question.snapshot.amount_minor[question.open.rows] == 0
+    amounts = question.open.amount_minor[~none]
     middle = int(np.median(amounts)) if len(amounts) else 0
     yield from _deals(
-        asked, "no_amount", none, "{verb} no amount and add nothing to any figure.", int(none.sum()) * middle
+        question, "no_amount", none, "{verb} no amount and add nothing to any figure.", int(none.sum()) * middle
     )
 
 
-def no_owner(asked: Question) -> Iterator[Finding]:
+def no_owner(question: Question) -> Iterator[Finding]:
     """Open deals of people who have left."""
-    gone = np.isin(asked.snapshot.owner[asked.open.rows], asked.beside.left)
-    yield from _deals(asked, "no_owner", gone, "still {verb} an owner who has left: hand them over.")
+    gone = np.isin(question.snapshot.owner[question.open.rows], question.beside.left)
+    yield from _deals(question, "no_owner", gone, "still {verb} an owner who has left: hand them over.")
 
 
-def twins(asked: Question) -> Iterator[Finding]:
+def twins(question: Question) -> Iterator[Finding]:
     """Open deals of one customer with the same process and amount, created within 30 days of one another; at stake: all but the first."""
-    deal, amount = asked.open.deal, asked.open.amount_minor
-    customer, process = asked.beside.customer[deal], asked.book.deals.process[deal]
-    created = asked.book.deals.created_at[deal]
-    whole = asked.snapshot.amount_minor[asked.open.rows]
+    deal, amount = question.open.deal, question.open.amount_minor
+    customer, process = question.beside.customer[deal], question.book.deals.process[deal]
+    created = question.book.deals.created_at[deal]
+    whole = question.snapshot.amount_minor[question.open.rows]
     order = np.lexsort((created, whole, process, customer))
     same = np.ones(max(len(order) - 1, 0), dtype=bool)
     for column in (customer, process, whole):
@@ -79,30 +79,30 @@ def twins(asked: Question) -> Iterator[Finding]:
     pair[order[:-1][same]] = True
     at_stake = int(amount[again].sum())
     words = "look like one another, same customer, process and amount: entered twice?"
-    yield from _deals(asked, "twins", pair, words, at_stake)
+    yield from _deals(question, "twins", pair, words, at_stake)
 
 
-def target_parts(asked: Question) -> Iterator[Finding]:
+def target_parts(question: Question) -> Iterator[Finding]:
     """The target of the company or a team of the scope that is not the sum of its parts, the one furthest off; at stake: the difference."""
-    if asked.by == "person":
+    if question.by == "person":
         return
-    reference = asked.book.reference
-    found = []
-    for by, nodes in ((asked.by, [asked.node]), ("team", list(range(len(reference.teams))))):
-        target_of = row_targets(asked.book, asked.snapshot, asked.period, asked.scope, by)
-        inside = set(reference.team_tree(asked.snapshot.as_of).below(asked.node)) if asked.by == "team" else None
+    reference = question.book.reference
+    differing = []
+    for by, nodes in ((question.by, [question.node]), ("team", list(range(len(reference.teams))))):
+        target_of = row_targets(question.book, question.snapshot, question.period, question.scope, by)
+        inside = set(reference.team_tree(question.snapshot.as_of).below(question.node)) if question.by == "team" else None
         for node in nodes:
             if by == "team" and inside is not None and node not in inside:
                 continue
             target = target_of(node)
             if target.difference:
                 name = "the organisation" if by == "company" else reference.teams[node].name
-                found.append(
+                differing.append(
                     (abs(target.difference), target, name, "" if by == "company" else reference.teams[node].key)
                 )
-    if not found:
+    if not differing:
         return
-    minor, target, name, key = max(found, key=lambda one: one[0])
+    minor, target, name, key = max(differing, key=lambda one: one[0])
     assert target.own is not None
     assert target.of_parts is not None
     said = answer(

@@ -34,24 +34,24 @@ def still_open_to(chance: float) -> float:
     return max(4 * chance * (1 - chance), LEAST_CHANGEABLE)
 
 
-def decides(asked: Question) -> Iterator[Finding]:
+def decides(question: Question) -> Iterator[Finding]:
     """The open deal on which the chance of quota hangs most, where it hangs by at least the bound; at stake is its amount."""
-    quota = own_row(asked).quota
-    if not quota or not asked.span.days_left:
+    quota = own_row(question).quota
+    if not quota or not question.span.days_left:
         return
-    found = expected_of(asked, quota, MOST_DECIDING).deals
-    best = max(found, key=lambda deal: deal.decides, default=None)
-    if best is None or best.decides < asked.bounds.decides_points:
+    deciding = expected_of(question, quota, MOST_DECIDING).deals
+    best = max(deciding, key=lambda deal: deal.decides, default=None)
+    if best is None or best.decides < question.bounds.decides_points:
         return
-    deal = int(asked.snapshot.deal[best.row])
+    deal = int(question.snapshot.deal[best.row])
     said = answer(
-        f"{{deal}} decides the {asked.span.word}: with it the chance of quota is {{with_it}}, without it {{without}}.",
+        f"{{deal}} decides the {question.span.word}: with it the chance of quota is {{with_it}}, without it {{without}}.",
         deal=deal_part(deal),
         with_it=Part(best.if_won or 0.0, "rate", "decides"),
         without=Part(best.if_lost or 0.0, "rate", "decides"),
     )
     terms = (("amount it would bring", money_of(best.amount_minor)),)
-    yield _of_deal(asked, "decides", deal, (said, best.amount_minor, terms), 1.0)
+    yield _of_deal(question, "decides", deal, (said, best.amount_minor, terms), 1.0)
 
 
 @dataclass(frozen=True)
@@ -64,24 +64,24 @@ class Reason:
     since: Callable[[int], date | None]
 
 
-def at_risk(asked: Question) -> Iterator[Finding]:
+def at_risk(question: Question) -> Iterator[Finding]:
     """Big open deals past the usual days of their stage, pushed again, without next step or contact, past their close, or closing last.
 
     At stake is the credited amount; what can still be changed follows from the chance. Source: common practice.
     """
-    for reason in reasons(asked):
-        places = np.flatnonzero(reason.holds & asked.open.big)[:MOST_OF_A_REASON]
+    for reason in reasons(question):
+        places = np.flatnonzero(reason.holds & question.open.big)[:MOST_OF_A_REASON]
         for place in places.tolist():
-            clause, deal = reason.clause(place), int(asked.open.deal[place])
+            clause, deal = reason.clause(place), int(question.open.deal[place])
             said = Answer(f"{{deal}} {clause.sentence}.", {"deal": deal_part(deal), **clause.parts})
-            amount, chance = int(asked.open.amount_minor[place]), float(asked.open.chance[place])
-            terms = (("amount", money_of(amount)), (f"chance this {asked.span.word}", Part(chance, "rate")))
+            amount, chance = int(question.open.amount_minor[place]), float(question.open.chance[place])
+            terms = (("amount", money_of(amount)), (f"chance this {question.span.word}", Part(chance, "rate")))
             share = KINDS[reason.kind].changeable * still_open_to(chance)
-            yield _of_deal(asked, reason.kind, deal, (said, amount, terms), share, reason.since(place))
+            yield _of_deal(question, reason.kind, deal, (said, amount, terms), share, reason.since(place))
 
 
 def _of_deal(
-    asked: Question,
+    question: Question,
     kind: str,
     deal: int,
     said: tuple[Answer, int, tuple[tuple[str, Part], ...]],
@@ -89,152 +89,152 @@ def _of_deal(
     since: date | None = None,
 ) -> Finding:
     sentence, minor, terms = said
-    row = int(np.searchsorted(asked.snapshot.deal, deal))
-    subject, owner = Subject("deal", asked.book.deals.key[deal], deal), int(asked.snapshot.owner[row])
+    row = int(np.searchsorted(question.snapshot.deal, deal))
+    subject, owner = Subject("deal", question.book.deals.key[deal], deal), int(question.snapshot.owner[row])
     return Finding(KINDS[kind], subject, sentence, minor, terms, changeable, (deal,), owner, since)
 
 
-def reasons(asked: Question) -> tuple[Reason, ...]:
+def reasons(question: Question) -> tuple[Reason, ...]:
     """Every reason with the open deals that it holds for."""
     return (
-        _claims(asked),
-        _stalled(asked),
-        _pushed(asked),
-        _no_contact(asked),
-        _no_next_step(asked),
-        _past(asked),
-        _late(asked),
+        _claims(question),
+        _stalled(question),
+        _pushed(question),
+        _no_contact(question),
+        _no_next_step(question),
+        _past(question),
+        _late(question),
     )
 
 
-def _typical(asked: Question) -> Floats:
-    rules = asked.book.reference.rules_on(asked.snapshot.as_of)
+def _typical(question: Question) -> Floats:
+    rules = question.book.reference.rules_on(question.snapshot.as_of)
     return np.array([np.inf if rule.typical_days is None else rule.typical_days for rule in rules])[
-        asked.snapshot.stage[asked.open.rows]
+        question.snapshot.stage[question.open.rows]
     ]
 
 
-def _stalled(asked: Question) -> Reason:
-    spent, typical = days_in_stage(asked.book, asked.snapshot, asked.open.rows), _typical(asked)
-    stages = asked.snapshot.stage[asked.open.rows]
+def _stalled(question: Question) -> Reason:
+    spent, typical = days_in_stage(question.book, question.snapshot, question.open.rows), _typical(question)
+    stages = question.snapshot.stage[question.open.rows]
 
     def clause(place: int) -> Answer:
-        name = asked.book.reference.stages[int(stages[place])].name
+        name = question.book.reference.stages[int(stages[place])].name
         over = many(int(spent[place] - typical[place]), "day", "deal_page")
         return answer("has been in {stage} {over} longer than typical", over=over, stage=named(name))
 
     def since(place: int) -> date | None:
-        return asked.snapshot.as_of - timedelta(days=int(spent[place] - typical[place]))
+        return question.snapshot.as_of - timedelta(days=int(spent[place] - typical[place]))
 
-    return Reason("stalled", spent > typical * asked.bounds.usual_days_times, clause, since)
+    return Reason("stalled", spent > typical * question.bounds.usual_days_times, clause, since)
 
 
-def _pushed(asked: Question) -> Reason:
-    number = slips(asked.book, asked.snapshot).count[asked.open.deal]
+def _pushed(question: Question) -> Reason:
+    number = slips(question.book, question.snapshot).count[question.open.deal]
 
     def clause(place: int) -> Answer:
         return answer("has been pushed to a later date {times}", times=many(int(number[place]), "time", "deal_page"))
 
     def since(place: int) -> date | None:
-        last = slips_of(asked.book, asked.snapshot, int(asked.open.deal[place]))[-1]
-        return date.fromordinal(asked.today - (asked.snapshot.cut - last.at) // DAY_SECONDS)
+        last = slips_of(question.book, question.snapshot, int(question.open.deal[place]))[-1]
+        return date.fromordinal(question.today - (question.snapshot.cut - last.at) // DAY_SECONDS)
 
-    return Reason("pushed", number >= asked.bounds.slips, clause, since)
+    return Reason("pushed", number >= question.bounds.slips, clause, since)
 
 
-def claims(asked: Question) -> Flags:
+def claims(question: Question) -> Flags:
     """Which open deals due in the period stand in one of the two surest categories with a chance below what that says.
 
     Shape of the open deals; none where the outlook does not lead. Source: own definition (`outlook.claims`).
     """
-    close, category = _close_of(asked), asked.snapshot.category[asked.open.rows]
-    due = (close > NO_DAY) & (close <= asked.period.ends_on.toordinal())
-    found = np.zeros(len(close), dtype=bool)
-    if asked.leads_by_outlook:
-        for sure, least in zip(asked.book.reference.surest_first, LEAST_CHANCES, strict=False):
-            found |= due & (category == sure) & (asked.open.chance < least)
-    return found
+    close, category = _close_of(question), question.snapshot.category[question.open.rows]
+    due = (close > NO_DAY) & (close <= question.period.ends_on.toordinal())
+    claimed = np.zeros(len(close), dtype=bool)
+    if question.leads_by_outlook:
+        for sure, least in zip(question.book.reference.surest_first, LEAST_CHANCES, strict=False):
+            claimed |= due & (category == sure) & (question.open.chance < least)
+    return claimed
 
 
-def _claims(asked: Question) -> Reason:
-    category = asked.snapshot.category[asked.open.rows]
+def _claims(question: Question) -> Reason:
+    category = question.snapshot.category[question.open.rows]
 
     def clause(place: int) -> Answer:
-        name = asked.book.reference.categories[int(category[place])].name
-        chance = Part(float(asked.open.chance[place]), "rate", "chance")
+        name = question.book.reference.categories[int(category[place])].name
+        chance = Part(float(question.open.chance[place]), "rate", "chance")
         return answer("is in {category} with a chance of {chance}", category=named(name), chance=chance)
 
-    return Reason("claims", claims(asked), clause, lambda _: None)
+    return Reason("claims", claims(question), clause, lambda _: None)
 
 
-def _no_next_step(asked: Question) -> Reason:
-    holds = np.zeros(len(asked.open.deal), dtype=bool)
-    holds[asked.open.big] = asked.beside.lacks_step(asked.open.deal[asked.open.big])
+def _no_next_step(question: Question) -> Reason:
+    holds = np.zeros(len(question.open.deal), dtype=bool)
+    holds[question.open.big] = question.beside.lacks_step(question.open.deal[question.open.big])
     return Reason("no_next_step", holds, lambda _: answer("has no next step"), lambda _: None)
 
 
-def _no_contact(asked: Question) -> Reason:
-    missed, days = asked.beside.missed[asked.open.deal], asked.beside.silent_days[asked.open.deal]
+def _no_contact(question: Question) -> Reason:
+    missed, days = question.beside.missed[question.open.deal], question.beside.silent_days[question.open.deal]
 
     def clause(place: int) -> Answer:
         return answer("has had no contact for {days}", days=many(int(days[place]), "day", "own"))
 
     def since(place: int) -> date | None:
-        return asked.snapshot.as_of - timedelta(days=int(days[place]))
+        return question.snapshot.as_of - timedelta(days=int(days[place]))
 
-    return Reason("no_contact", missed >= asked.bounds.missed_contacts, clause, since)
-
-
-def _close_of(asked: Question) -> Ints:
-    return np.asarray(asked.snapshot.expected_close[asked.open.rows])
+    return Reason("no_contact", missed >= question.bounds.missed_contacts, clause, since)
 
 
-def _past(asked: Question) -> Reason:
-    close = _close_of(asked)
+def _close_of(question: Question) -> Ints:
+    return np.asarray(question.snapshot.expected_close[question.open.rows])
+
+
+def _past(question: Question) -> Reason:
+    close = _close_of(question)
 
     def clause(place: int) -> Answer:
         return answer("should have closed on {day}", day=day_part(int(close[place])))
 
-    holds = overdue(asked.snapshot, asked.open.rows)
+    holds = overdue(question.snapshot, question.open.rows)
     return Reason("close_past", holds, clause, lambda place: date.fromordinal(int(close[place]) + 1))
 
 
-def _late(asked: Question) -> Reason:
-    close, last = _close_of(asked), asked.period.ends_on.toordinal()
-    first = max(last - int(asked.bounds.last_days) + 1, asked.today)
+def _late(question: Question) -> Reason:
+    close, last = _close_of(question), question.period.ends_on.toordinal()
+    first = max(last - int(question.bounds.last_days) + 1, question.today)
 
     def clause(place: int) -> Answer:
-        words = f"is to close on {{day}}, in the last days of the {asked.span.word}"
+        words = f"is to close on {{day}}, in the last days of the {question.span.word}"
         return answer(words, day=day_part(int(close[place])))
 
-    return Reason("closes_late", due_between(asked.snapshot, asked.open.rows, first, last), clause, lambda _: None)
+    return Reason("closes_late", due_between(question.snapshot, question.open.rows, first, last), clause, lambda _: None)
 
 
-def likely(asked: Question) -> Iterator[Finding]:
+def likely(question: Question) -> Iterator[Finding]:
     """Open deals outside the two surest categories whose chance in the period is at least a half; at stake is what they bring by chance.
 
     Only by the outlook: set probabilities say nothing of their own.
     """
-    if not asked.leads_by_outlook:
+    if not question.leads_by_outlook:
         return
-    category = asked.snapshot.category[asked.open.rows]
-    below = ~np.isin(category, asked.book.reference.surest_first[:2])
-    due = _close_of(asked) != NO_DAY
-    places = np.flatnonzero(below & due & (asked.open.chance >= LIKELY))
+    category = question.snapshot.category[question.open.rows]
+    below = ~np.isin(category, question.book.reference.surest_first[:2])
+    due = _close_of(question) != NO_DAY
+    places = np.flatnonzero(below & due & (question.open.chance >= LIKELY))
     if not len(places):
         return
-    amount = asked.open.amount_minor[places]
-    brings = round(float((amount * asked.open.chance[places]).sum()))
+    amount = question.open.amount_minor[places]
+    brings = round(float((amount * question.open.chance[places]).sum()))
     first = int(places[0])
     said = answer(
         "{deals} below best case {verb} likely to be won, the largest {deal} with a chance of {chance}.",
         deals=many(len(places), "deal", "own"),
         verb=named("is" if len(places) == 1 else "are"),
-        deal=deal_part(int(asked.open.deal[first])),
-        chance=Part(float(asked.open.chance[first]), "rate", "chance"),
+        deal=deal_part(int(question.open.deal[first])),
+        chance=Part(float(question.open.chance[first]), "rate", "chance"),
     )
     terms = (("amounts", money_of(int(amount.sum()))), ("by chance", money_of(brings)))
     kind = KINDS["likely"]
     yield Finding(
-        kind, Subject("scope"), said, brings, terms, kind.changeable, tuple(asked.open.deal[places].tolist()), NONE
+        kind, Subject("scope"), said, brings, terms, kind.changeable, tuple(question.open.deal[places].tolist()), NONE
     )

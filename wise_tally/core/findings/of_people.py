@@ -39,23 +39,23 @@ ACTIVITY_WORDS = {
 }
 
 
-def _of_person(kind: Kind, asked: Question, person: int, said: tuple, deals: Sequence[int] = ()) -> Finding:  # type: ignore[type-arg]
+def _of_person(kind: Kind, question: Question, person: int, said: tuple, deals: Sequence[int] = ()) -> Finding:  # type: ignore[type-arg]
     sentence, minor, terms = said
-    subject = Subject("person", asked.book.reference.people[person].key, person)
+    subject = Subject("person", question.book.reference.people[person].key, person)
     return Finding(kind, subject, sentence, minor, terms, kind.changeable, tuple(deals), person)
 
 
-def _name(asked: Question, person: int) -> Part:
-    return named(asked.book.reference.people[person].name, "row")
+def _name(question: Question, person: int) -> Part:
+    return named(question.book.reference.people[person].name, "row")
 
 
-def unlikely(asked: Question) -> Iterator[Finding]:
+def unlikely(question: Question) -> Iterator[Finding]:
     """Reps with at least two deals in the two surest categories whose chance lies below what those say; a single one is its own finding.
 
     At stake: their amounts less what they bring by chance. Only by the outlook. Source: own definition.
     """
-    owner, amount, chance = asked.snapshot.owner[asked.open.rows], asked.open.amount_minor, asked.open.chance
-    claiming = claims(asked)
+    owner, amount, chance = question.snapshot.owner[question.open.rows], question.open.amount_minor, question.open.chance
+    claiming = claims(question)
     for person, number in zip(*(one.tolist() for one in np.unique(owner[claiming], return_counts=True)), strict=True):
         if number < LEAST_CLAIMS:
             continue
@@ -63,34 +63,34 @@ def unlikely(asked: Question) -> Iterator[Finding]:
         face, brings = int(amount[mine].sum()), round(float((amount[mine] * chance[mine]).sum()))
         said = answer(
             "{who} has {deals} in commit or best case that look unlikely going by past deals: of {face}, {brings} is likely to be won.",
-            who=_name(asked, person),
+            who=_name(question, person),
             deals=many(number, "deal", "own"),
             face=money_of(face, "own"),
             brings=money_of(brings, "own"),
         )
         terms = (("amounts", money_of(face)), ("− by chance", money_of(brings)))
-        yield _of_person(KINDS["unlikely"], asked, person, (said, face - brings, terms), asked.open.deal[mine].tolist())
+        yield _of_person(KINDS["unlikely"], question, person, (said, face - brings, terms), question.open.deal[mine].tolist())
 
 
-def past_periods(asked: Question, number: int) -> list[Period]:
+def past_periods(question: Question, number: int) -> list[Period]:
     """The last periods of the period's kind that are over on the day, the latest first."""
-    fiscal, kind = asked.book.reference.fiscal, asked.period.kind
-    present = fiscal.containing(asked.snapshot.as_of, kind if kind in ("month", "quarter", "year") else "quarter")
+    fiscal, kind = question.book.reference.fiscal, question.period.kind
+    present = fiscal.containing(question.snapshot.as_of, kind if kind in ("month", "quarter", "year") else "quarter")
     return [fiscal.shifted(present, -step) for step in range(1, number + 1)]
 
 
-def calls_off(asked: Question) -> Iterator[Finding]:
+def calls_off(question: Question) -> Iterator[Finding]:
     """Reps whose own forecasts at mid-period lay on one side of what was won, each by at least the bound, period after period.
 
     At stake: what they submitted for this period (else for the last) × the error. Source: common practice.
     """
-    number = int(asked.bounds.calls_periods)
-    periods = past_periods(asked, number)
-    tables = [rep_records(asked.book, asked.snapshot, period, asked.scope) for period in periods]
-    held = calls_in_force(asked.book.reference, asked.snapshot.as_of, asked.period)
+    number = int(question.bounds.calls_periods)
+    periods = past_periods(question, number)
+    tables = [rep_records(question.book, question.snapshot, period, question.scope) for period in periods]
+    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     for person in sorted(set.intersection(*(set(table) for table in tables))):
         records = [table[person] for table in tables]
-        if not _one_sided(records, asked.bounds.calls_error):
+        if not _one_sided(records, question.bounds.calls_error):
             continue
         together = RecordsTogether(tuple(records))
         error = together.call_error
@@ -101,7 +101,7 @@ def calls_off(asked: Question) -> Iterator[Finding]:
         words = "above" if error > 0 else "below"
         said = answer(
             f"{{who}} submitted forecasts {words} what was won in each of the last {{periods}}, by {{error}} in all.",
-            who=_name(asked, person),
+            who=_name(question, person),
             periods=many(number, periods[0].kind),
             error=Part(abs(error), "rate", "own"),
         )
@@ -114,7 +114,7 @@ def calls_off(asked: Question) -> Iterator[Finding]:
             ("submitted last", money_of(called)),
             ("× error ÷ (1 + error)", Part(abs(error / (1 + error)), "rate")),
         )
-        yield _of_person(KINDS["calls_off"], asked, person, (said, minor, terms))
+        yield _of_person(KINDS["calls_off"], question, person, (said, minor, terms))
 
 
 def _one_sided(records: Sequence[RepRecord], least: float) -> bool:
@@ -124,24 +124,24 @@ def _one_sided(records: Sequence[RepRecord], least: float) -> bool:
     return len(shares) == len(records) and (min(shares) >= least or max(shares) <= -least)
 
 
-def stays_long(asked: Question) -> Iterator[Finding]:
+def stays_long(question: Question) -> Iterator[Finding]:
     """A rep of whose stays in a stage, entered in two years, a larger share went past its typical days than of others', by more than
     chance explains among all that are compared, and by at least the bound.
 
     At stake: the amounts of the rep's open deals in the stage. The interval of the difference of two shares is Newcombe's.
     """
-    place = (asked.book, asked.snapshot, asked.last_days(2 * YEAR_DAYS), replace(asked.scope, person=NONE, team=NONE))
+    place = (question.book, question.snapshot, question.last_days(2 * YEAR_DAYS), replace(question.scope, person=NONE, team=NONE))
     number, late = stays_past_typical(*place)
-    typical = _typical_days(asked.book, asked.snapshot)
+    typical = _typical_days(question.book, question.snapshot)
     stage, person = np.nonzero(late >= LEAST_STANDING)
     own = late[stage, person], number[stage, person]
     others = late.sum(axis=1)[stage] - own[0], number.sum(axis=1)[stage] - own[1]
     low, _ = differences_of_rates(own, others, len(stage))
     apart = own[0] / own[1] - others[0] / np.maximum(others[1], 1)
-    mine = np.isin(person, np.unique(asked.snapshot.owner[asked.of_owner]))
-    for at in np.flatnonzero(mine & (low > 0) & (apart >= asked.bounds.stays_points)).tolist():
+    mine = np.isin(person, np.unique(question.snapshot.owner[question.of_owner]))
+    for at in np.flatnonzero(mine & (low > 0) & (apart >= question.bounds.stays_points)).tolist():
         pairs = [(int(late_ones[at]), int(all_ones[at])) for late_ones, all_ones in (own, others)]
-        yield _standing(asked, int(person[at]), int(stage[at]), (pairs[0], pairs[1], float(typical[stage[at]])))
+        yield _standing(question, int(person[at]), int(stage[at]), (pairs[0], pairs[1], float(typical[stage[at]])))
 
 
 @derived(Grows.KEPT)
@@ -163,82 +163,82 @@ def _typical_days(book: Book, snapshot: BookAsOf) -> Floats:
 
 
 def _standing(
-    asked: Question, person: int, stage: int, found: tuple[tuple[int, int], tuple[int, int], float]
+    question: Question, person: int, stage: int, shares: tuple[tuple[int, int], tuple[int, int], float]
 ) -> Finding:
-    (late, number), others, typical = found
-    rows = asked.open.rows
-    here = (asked.snapshot.stage[rows] == stage) & (asked.snapshot.owner[rows] == person)
-    amount = int(asked.open.amount_minor[here].sum())
+    (late, number), others, typical = shares
+    rows = question.open.rows
+    here = (question.snapshot.stage[rows] == stage) & (question.snapshot.owner[rows] == person)
+    amount = int(question.open.amount_minor[here].sum())
     said = answer(
         "{who}’s deals stall in {stage}: {late} of {all} in two years for longer than {typical}, against {share} with other reps.",
-        who=_name(asked, person),
-        stage=named(asked.book.reference.stages[stage].name),
+        who=_name(question, person),
+        stage=named(question.book.reference.stages[stage].name),
         late=Part(late, "number", "own"),
         all=many(number, "time", "own"),
         typical=many(int(typical), "day"),
         share=Part(others[0] / others[1], "rate", "own"),
     )
     terms = (("open deals in the stage", money_of(amount)),)
-    return _of_person(KINDS["stays_long"], asked, person, (said, amount, terms), asked.open.deal[here].tolist())
+    return _of_person(KINDS["stays_long"], question, person, (said, amount, terms), question.open.deal[here].tolist())
 
 
-def activity_below(asked: Question) -> Iterator[Finding]:
+def activity_below(question: Question) -> Iterator[Finding]:
     """Reps who did less of the month's activities of a kind than the bound's share of the target to date, each at the kind furthest behind.
 
     At stake: the missing share × what their open deals bring by chance. Own choice.
     """
-    month = asked.book.reference.fiscal.containing(asked.snapshot.as_of, "month")
+    month = question.book.reference.fiscal.containing(question.snapshot.as_of, "month")
     worst: dict[int, tuple[float, str, AttainmentRow]] = {}
     for kind in ("", *OWN_DOING):
-        if not len(quota_table(asked.book.reference, METRIC, (*PLAIN[:3], kind)).subject):
+        if not len(quota_table(question.book.reference, METRIC, (*PLAIN[:3], kind)).subject):
             continue
-        done = asked.beside.done.of_kind(kind)
-        for row in activity_attainment(asked.book, asked.snapshot, month, asked.scope, "person", done):
+        done = question.beside.done.of_kind(kind)
+        for row in activity_attainment(question.book, question.snapshot, month, question.scope, "person", done):
             share, person = row.to_date, row.forecast.node
-            if person == NONE or share is None or share >= asked.bounds.activity_share:
+            if person == NONE or share is None or share >= question.bounds.activity_share:
                 continue
             if person not in worst or share < worst[person][0]:
                 worst[person] = (share, kind, row)
-    owner = asked.snapshot.owner[asked.open.rows]
+    owner = question.snapshot.owner[question.open.rows]
     for person, (share, kind, row) in worst.items():
         mine = owner == person
-        brings = round(float((asked.open.amount_minor[mine] * asked.open.chance[mine]).sum()))
+        brings = round(float((question.open.amount_minor[mine] * question.open.chance[mine]).sum()))
         said = answer(
             "{who} is at {done} {kind} this month, {share} of the target to date.",
-            who=_name(asked, person),
+            who=_name(question, person),
             done=Part(row.forecast.won, "times", f"done@{kind}"),
             share=Part(share, "rate", f"to_date@{kind}"),
             kind=named(ACTIVITY_WORDS[kind]),
         )
         terms = (("open deals by chance", money_of(brings)), ("× missing share", Part(1 - share, "rate")))
-        yield _of_person(KINDS["activity_below"], asked, person, (said, round(brings * (1 - share)), terms))
+        yield _of_person(KINDS["activity_below"], question, person, (said, round(brings * (1 - share)), terms))
 
 
-def not_submitted(asked: Question) -> Iterator[Finding]:
+def not_submitted(question: Question) -> Iterator[Finding]:
     """Reps of the scope with open deals of the period who submitted no forecast for it, where somebody of the firm did.
 
     At stake: what their open deals bring by chance.
     """
-    if not asked.span.days_left:
+    if not question.span.days_left:
         return
-    held = calls_in_force(asked.book.reference, asked.snapshot.as_of, asked.period)
+    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     said_by = {person for subject, person in held if subject == "person"}
-    owner, brings = asked.snapshot.owner[asked.open.rows], asked.open.amount_minor * asked.open.chance
-    silent = sorted(set(owner[asked.open.chance > 0].tolist()) - said_by - set(asked.beside.left.tolist()))
+    owner, brings = question.snapshot.owner[question.open.rows], question.open.amount_minor * question.open.chance
+    silent = sorted(set(owner[question.open.chance > 0].tolist()) - said_by - set(question.beside.left.tolist()))
     if not said_by or not silent:
         return
     mine = np.isin(owner, silent)
     minor = round(float(brings[mine].sum()))
-    people = asked.book.reference.people
+    people = question.book.reference.people
     names = [people[person].name for person in sorted(silent, key=lambda one: -brings[owner == one].sum())]
     told = ", ".join(names[:NAMED]) + (f" and {len(names) - NAMED} more" if len(names) > NAMED else "")
     said = answer(
-        f"{{who}} {'has' if len(silent) == 1 else 'have'} submitted no forecast for the {asked.span.word} yet, "
+        f"{{who}} {'has' if len(silent) == 1 else 'have'} submitted no forecast for the {question.span.word} yet, "
         "with {open} likely to come from their open deals.",
         who=named(told, "calls"),
         open=money_of(minor, "own"),
     )
     kind, terms = KINDS["not_submitted"], (("open deals by chance", money_of(minor)),)
     subject = Subject("person", people[silent[0]].key, silent[0]) if len(silent) == 1 else Subject("scope")
-    deals, whose = tuple(asked.open.deal[mine].tolist()), silent[0] if len(silent) == 1 else NONE
+    deals, whose = tuple(question.open.deal[mine].tolist()), silent[0] if len(silent) == 1 else NONE
     yield Finding(kind, subject, said, minor, terms, kind.changeable, deals, whose)

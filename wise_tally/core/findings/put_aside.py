@@ -25,6 +25,6 @@ def stays_away(finding: Finding, aside: Aside | None, today: date) -> bool:
     return finding.money_minor < MATERIAL * max(aside.amount_minor, 1)
 
 
-def not_aside(found: Iterable[Finding], asides: Mapping[str, Aside], today: date) -> tuple[Finding, ...]:
+def not_aside(findings: Iterable[Finding], asides: Mapping[str, Aside], today: date) -> tuple[Finding, ...]:
     """The findings that were not put aside, or have come back."""
-    return tuple(one for one in found if not stays_away(one, asides.get(one.key), today))
+    return tuple(one for one in findings if not stays_away(one, asides.get(one.key), today))

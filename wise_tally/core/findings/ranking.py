@@ -62,35 +62,35 @@ MOST = 8
 PLACES = {"forecast": 2, "deals": 2, "people": 2, "process": 1, "customers": 1, "data": 0}
 
 
-def findings(asked: Question) -> tuple[Finding, ...]:
+def findings(question: Question) -> tuple[Finding, ...]:
     """All findings, the most money that can still be changed first; equal ones by kind and subject."""
-    found = [finding for rule in RULES for finding in rule(asked)]
-    return tuple(sorted(found, key=lambda one: (-one.score, one.key)))
+    every = [finding for rule in RULES for finding in rule(question)]
+    return tuple(sorted(every, key=lambda one: (-one.score, one.key)))
 
 
-def brief_of(found: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
+def brief_of(every: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
     """The findings of a brief: of each family the best, as many as it has places, then the next best of any; one of a kind and subject.
 
-    What else is said of a deal or a person stands with its finding. `found` are ranked; so are those returned.
+    What else is said of a deal or a person stands with its finding. The findings given are ranked; so are those returned.
     """
     chosen: list[Finding] = []
-    for finding in found:
+    for finding in every:
         taken = sum(one.kind.family == finding.kind.family for one in chosen)
         if len(chosen) < most and taken < PLACES[finding.kind.family] and _is_new(finding, chosen):
             chosen.append(finding)
-    for finding in found:
+    for finding in every:
         if len(chosen) < most and _is_new(finding, chosen):
             chosen.append(finding)
-    clauses = _clauses(found)
+    clauses = _clauses(every)
     told = [_with_more(finding, clauses) for finding in chosen]
     return tuple(sorted(told, key=lambda one: (-one.score, one.key)))
 
 
-def together(found: Sequence[Finding]) -> tuple[Finding, ...]:
+def together(every: Sequence[Finding]) -> tuple[Finding, ...]:
     """The findings with those of one deal in one: its first, what else is said of it standing with it."""
     seen: set[str] = set()
-    kept, clauses = [], _clauses(found)
-    for finding in found:
+    kept, clauses = [], _clauses(every)
+    for finding in every:
         if finding.subject.about == "deal":
             if finding.subject.key in seen:
                 continue
@@ -113,10 +113,10 @@ def _is_clause(finding: Finding) -> bool:
     return finding.sentence.sentence.startswith(("{deal} ", "{who} "))
 
 
-def _clauses(found: Iterable[Finding]) -> dict[Subject, list[Finding]]:
+def _clauses(every: Iterable[Finding]) -> dict[Subject, list[Finding]]:
     """By deal or person the findings whose sentences can follow another."""
     clauses: dict[Subject, list[Finding]] = {}
-    for one in found:
+    for one in every:
         if one.subject.about in ("deal", "person") and _is_clause(one):
             clauses.setdefault(one.subject, []).append(one)
     return clauses

@@ -147,12 +147,12 @@ class RollingTest:
         """Of each tenth of chances what was won; None where no deal had such a chance."""
         chance, won = self._chances(method)
         tenth = np.minimum((chance * BINS).astype(np.int64), BINS - 1)
-        found: list[Bin | None] = []
+        bins: list[Bin | None] = []
         for one in range(BINS):
             here = tenth == one
             deals, came = int(here.sum()), int(won[here].sum())
-            found.append(Bin(deals, float(chance[here].mean()), came, wilson(came, deals)) if deals else None)
-        return tuple(found)
+            bins.append(Bin(deals, float(chance[here].mean()), came, wilson(came, deals)) if deals else None)
+        return tuple(bins)
 
 
 def past_periods(book: Book, as_of: date, kind: str, number: int) -> list[Period]:
@@ -190,9 +190,9 @@ def rolling_test(
     return RollingTest(tuple(looks))
 
 
-def _untouched(found: Look, grown: Grown, period: Period, on: date, scope: Filter, *_: object) -> Look | None:
+def _untouched(look: Look, grown: Grown, period: Period, on: date, scope: Filter, *_: object) -> Look | None:
     # Whether a deal was won in time is read as well, so the whole period has to be as it was.
-    return found if unchanged_before(grown, max(on, period.ends_on), scope) else None
+    return look if unchanged_before(grown, max(on, period.ends_on), scope) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
@@ -203,9 +203,9 @@ def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return Look(period, on, checkpoint, came, {}, {}, np.zeros(0, dtype=bool))
     lines = forecast_lines(book, snapshot, period, scope, "company")
-    found = stakes_of(book, lines, whole)
-    outcomes = _outcomes(book, lines, found, period)
-    won_at = first_win(book)[0][snapshot.deal[found.rows]]
+    stake = stakes_of(book, lines, whole)
+    outcomes = _outcomes(book, lines, stake, period)
+    won_at = first_win(book)[0][snapshot.deal[stake.rows]]
     guesses = {
         method: Guess(one.mean_minor, one.quantile(LOW), one.quantile(HIGH), crps(one, came))
         for method, one in outcomes.items()
@@ -219,7 +219,7 @@ def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str
         checkpoint,
         came,
         guesses,
-        _chances(book, lines, whole, found.rows, period),
+        _chances(book, lines, whole, stake.rows, period),
         won_at < midnight_ending(period.ends_on, book.reference.time_zone),
     )
 
@@ -232,21 +232,21 @@ def _scope_node(scope: Filter) -> int:
     return scope.person if scope.person != NONE else max(scope.team, 0)
 
 
-def _outcomes(book: Book, lines: ForecastLines, found: Stakes, period: Period) -> dict[str, Outcome]:
+def _outcomes(book: Book, lines: ForecastLines, stake: Stakes, period: Period) -> dict[str, Outcome]:
     """The distribution of each method."""
     snapshot = lines.lines.snapshot
     won, rows, amount = stakes(lines)
     due, none = amount.astype(float), np.zeros(0)
-    rate = run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1]).shared(found.share)
-    asked = {
+    rate = run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1]).shared(stake.share)
+    outcomes = {
         **{
             method: MayBeWon(won, due, side[rows], NOTHING_TO_COME, 0.0)
             for method, side in _sides(book, snapshot, period)
         },
         "run_rate": MayBeWon(won, none, none, rate, 0.0),
-        "outlook": found.asked,
+        "outlook": stake.may_be_won,
     }
-    return {method: outcome_of(one) for method, one in asked.items()}
+    return {method: outcome_of(one) for method, one in outcomes.items()}
 
 
 def _sides(book: Book, snapshot: BookAsOf, period: Period) -> list[tuple[str, Floats]]:
@@ -262,10 +262,10 @@ def _chances(book: Book, lines: ForecastLines, whole: OfDeals, rows: Ints, perio
     return {**{method: np.where(due, side[rows], 0.0) for method, side in sides}, "outlook": whole.chance[rows]}
 
 
-def crps(found: Outcome, came: int) -> float:
+def crps(outcome: Outcome, came: int) -> float:
     """∫ (F(x) − 1[x ≥ came])² dx in minor units, F the distribution's; 0 is best."""
-    below = np.cumsum(found.probability)[:-1]
-    step, first = found.step_minor, found.won_minor
+    below = np.cumsum(outcome.probability)[:-1]
+    step, first = outcome.step_minor, outcome.won_minor
     starts = first + step * np.arange(len(below))
     under = np.clip(came - starts, 0, step)
     inside = float((below**2 * under + (1 - below) ** 2 * (step - under)).sum())

@@ -34,19 +34,19 @@ def likely_by_outlook(
     stake = stakes_of(book, forecast_lines(book, snapshot, period, scope, by), whole)
     today = snapshot.as_of.toordinal()
     ahead = [day - today for day in days]
-    standing = whole.found.standing
+    standing = whole.chances.standing
     by_then = chance_of_stages(whole.until.rates, ahead, len(book.reference.stages))
     of_deal = np.zeros((len(days), len(snapshot.deal)))
-    of_deal[:, whole.found.places] = by_then[:, standing.stage, whole_days(standing.age_seconds)]
+    of_deal[:, whole.chances.places] = by_then[:, standing.stage, whole_days(standing.age_seconds)]
     by_age = np.zeros(len(snapshot.deal))
-    by_age[whole.found.places] = whole.found.by_age
+    by_age[whole.chances.places] = whole.chances.by_age
     part = np.divide(of_deal, by_age, out=np.zeros_like(of_deal), where=by_age > 0)[:, stake.rows]
-    found = []
+    by_day = []
     for place, days_left in enumerate(ahead):
-        asked = stake.asked
+        open_deals = stake.may_be_won
         if days_left < whole.until.horizon:
             to_come = _to_come_by(book, snapshot, days)[place].shared(stake.share)
-            asked = replace(asked, chance=asked.chance * np.minimum(part[place], 1.0), to_come=to_come)
-        outcome = outcome_of(asked)
-        found.append((outcome.quantile(0.1), outcome.quantile(0.5), outcome.quantile(0.9)))
-    return tuple(found)
+            open_deals = replace(open_deals, chance=open_deals.chance * np.minimum(part[place], 1.0), to_come=to_come)
+        outcome = outcome_of(open_deals)
+        by_day.append((outcome.quantile(0.1), outcome.quantile(0.5), outcome.quantile(0.9)))
+    return tuple(by_day)

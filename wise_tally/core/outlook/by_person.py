@@ -47,8 +47,8 @@ class PersonScore:
     periods: int
 
 
-def _untouched(found: dict[int, Guess], grown: Grown, period: Period, scope: Filter) -> dict[int, Guess] | None:
-    return found if unchanged_before(grown, period.ends_on, scope) else None
+def _untouched(guesses: dict[int, Guess], grown: Grown, period: Period, scope: Filter) -> dict[int, Guess] | None:
+    return guesses if unchanged_before(grown, period.ends_on, scope) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
@@ -61,19 +61,19 @@ def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGues
     lines = forecast_lines(book, snapshot, period, scope, "person")
     call = calls_of_rows(book, snapshot, period, scope, "person")
     rate = run_rate(book, snapshot.cut, days_ahead(snapshot, period)[1])
-    found = {}
+    guesses = {}
     for row in forecast(book, snapshot, period, scope, "person"):
         inside = lines.node == row.node
         if not inside.any():
             continue
         stake = stakes_of(book, lines, whole, inside)
-        outcome = outcome_of(stake.asked)
+        outcome = outcome_of(stake.may_be_won)
         means = {"weighted": row.weighted, "outlook": outcome.mean_minor}
         means["run_rate"] = row.won + round(rate.shared(stake.share).mean_minor)
         submitted = call(row.node)
         means |= {} if submitted is None else {SUBMITTED: submitted}
-        found[row.node] = PersonGuess(row.won, means, outcome.quantile(LOW), outcome.quantile(HIGH))
-    return found
+        guesses[row.node] = PersonGuess(row.won, means, outcome.quantile(LOW), outcome.quantile(HIGH))
+    return guesses
 
 
 @derived(_untouched, most=LOOKS_KEPT)

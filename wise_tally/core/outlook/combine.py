@@ -37,11 +37,11 @@ def weighing(pairs: Sequence[tuple[float, float, float]]) -> Weighing:
 
     f = (n·clip(Σcame ÷ Σsubmitted, 0.3, 2) + 8) ÷ (n + 8); w = n ÷ (n + 20) · s_outlook ÷ (s_outlook + s_submitted), s mean squared errors.
     """
-    found = np.asarray(pairs, dtype=float).reshape(-1, 3)
-    count = len(found)
+    triples = np.asarray(pairs, dtype=float).reshape(-1, 3)
+    count = len(triples)
     if count < LEAST_PAIRS:
         return Weighing(count, 1.0, 0.0)
-    outlook, submitted, came = found.T
+    outlook, submitted, came = triples.T
     ratio = float(np.clip(came.sum() / max(submitted.sum(), 1e-9), LEAST_FACTOR, MOST_FACTOR))
     factor = (count * ratio + PRIOR_OF_FACTOR) / (count + PRIOR_OF_FACTOR)
     off_outlook, off_submitted = ((outlook - came) ** 2).mean(), ((factor * submitted - came) ** 2).mean()

@@ -78,8 +78,8 @@ def levels(book: Book, standing: Standing, horizon: int, factor: str, bands_mino
 def close_class(days_to_close: Floats, horizon: int) -> Ints:
     """The place of each deal in CLOSE_CLASSES, by the days to its expected close (NaN undated)."""
     edges = [-30.0, 0.0, horizon / 2, float(horizon), horizon + 30.0]
-    found = np.searchsorted(edges, np.nan_to_num(days_to_close, nan=0.0), side="left")
-    return np.where(np.isnan(days_to_close), len(CLOSE_CLASSES) - 1, found)
+    place = np.searchsorted(edges, np.nan_to_num(days_to_close, nan=0.0), side="left")
+    return np.where(np.isnan(days_to_close), len(CLOSE_CLASSES) - 1, place)
 
 
 def bands_of_equal_money(amount_minor: Ints) -> Floats:
@@ -169,9 +169,9 @@ def shrunken(effect: Floats, precision: Floats) -> tuple[Floats, float]:
 
 def shifts_of_deals(book: Book, standing: Standing, horizon: int, corrections: Corrections) -> dict[str, Floats]:
     """By factor what it shifts the log-odds of each deal, shape (deals,); size is band and slope together."""
-    found = {
+    by_factor = {
         factor: shift[levels(book, standing, horizon, factor, corrections.bands_minor)[0]]
         for factor, shift in corrections.shifts.items()
     }
-    found["size"] = found["size"] + corrections.slope * corrections.size_of(standing.amount_minor)
-    return found
+    by_factor["size"] = by_factor["size"] + corrections.slope * corrections.size_of(standing.amount_minor)
+    return by_factor

@@ -73,12 +73,12 @@ class _Grid:
         """Sums of shape (nodes, cells reached) with a deal joined; its amount is split between two cells, so that the mean stays."""
         size, part = divmod(float(amount_minor) / self.step_minor, 1)
         reached = sums.shape[1]
-        found = np.zeros((len(sums), min(reached + int(size) + 2, self.cells)))
-        found[:, :reached] = sums * (1 - chance)[:, None]
+        joined = np.zeros((len(sums), min(reached + int(size) + 2, self.cells)))
+        joined[:, :reached] = sums * (1 - chance)[:, None]
         for cell, share in ((int(size), 1 - part), (int(size) + 1, part)):
-            here = found[:, cell : cell + reached]
+            here = joined[:, cell : cell + reached]
             here += sums[:, : here.shape[1]] * (chance * share)[:, None]
-        return found
+        return joined
 
     def transformed(self, amount_minor: Floats, weight: Floats) -> npt.NDArray[np.complex128]:
         """The Fourier transform of one deal to come, drawn from the amounts by weight."""
@@ -89,14 +89,14 @@ class _Grid:
         return np.fft.rfft(drawn / weight.sum())
 
 
-def _grid_of(asked: MayBeWon) -> _Grid:
+def _grid_of(may_be_won: MayBeWon) -> _Grid:
     """Cells up to the mean and six standard deviations, and the largest deal; never beyond what all deals together bring."""
-    amount, chance, to_come = asked.amount_minor, asked.chance, asked.to_come
-    mean = asked.mean_minor - asked.won_minor
+    amount, chance, to_come = may_be_won.amount_minor, may_be_won.chance, may_be_won.to_come
+    mean = may_be_won.mean_minor - may_be_won.won_minor
     spread = float(
         (amount**2 * chance * (1 - chance)).sum() + (to_come.expected * to_come.amount_minor.astype(float) ** 2).sum()
     )
-    top = mean + 6 * (np.sqrt(spread) + 3 * asked.shock * mean) + amount.max(initial=0.0)
+    top = mean + 6 * (np.sqrt(spread) + 3 * may_be_won.shock * mean) + amount.max(initial=0.0)
     top += 2 * float(to_come.amount_minor.max(initial=0))
     if not len(to_come.expected):
         top = min(top, float(amount.sum()))
@@ -105,22 +105,22 @@ def _grid_of(asked: MayBeWon) -> _Grid:
     return _Grid(max(int(np.ceil(top / cells)), 1))
 
 
-def outcome_of(asked: MayBeWon) -> Outcome:
+def outcome_of(may_be_won: MayBeWon) -> Outcome:
     """The distribution of what is won in the end; its mean is exact."""
-    return what_if_won(asked, ())[0]
+    return what_if_won(may_be_won, ())[0]
 
 
 def what_if_won(
-    asked: MayBeWon, deals: tuple[int, ...], quota_minor: int | None = None
+    may_be_won: MayBeWon, deals: tuple[int, ...], quota_minor: int | None = None
 ) -> tuple[Outcome, tuple[tuple[float | None, float | None], ...]]:
     """The distribution, and for each of a few deals (places) the chance of quota given that it is won and that it is not.
 
     What a deal's winning tells of the common shock counts: chance · if won + (1 − chance) · if not is the chance of quota.
     """
-    kept = np.flatnonzero((asked.amount_minor > 0) & (asked.chance > NO_CHANCE))
-    amount, chances = asked.amount_minor[kept], asked.chance_at_nodes[:, kept]
-    grid, weight = _grid_of(asked), asked.nodes[1]
-    p = asked.chance[kept]
+    kept = np.flatnonzero((may_be_won.amount_minor > 0) & (may_be_won.chance > NO_CHANCE))
+    amount, chances = may_be_won.amount_minor[kept], may_be_won.chance_at_nodes[:, kept]
+    grid, weight = _grid_of(may_be_won), may_be_won.nodes[1]
+    p = may_be_won.chance[kept]
     widest = np.argsort(-(amount**2 * p * (1 - p)), kind="stable")
     apart = [place for place, deal in enumerate(kept.tolist()) if deal in deals]
     alone = [place for place in widest[:MOST_ALONE].tolist() if place not in apart]
@@ -129,17 +129,17 @@ def what_if_won(
     # The smallest first: the sums stay short for long.
     for place in sorted(alone, key=lambda one: amount[one]):
         sums = grid.added(sums, amount[place], chances[:, place])
-    sums = _with_the_rest(asked, grid, sums, (amount[rest], chances[:, rest]))
+    sums = _with_the_rest(may_be_won, grid, sums, (amount[rest], chances[:, rest]))
 
     def joined(but: int | None = None) -> Floats:
-        found = sums
+        grown = sums
         for place in apart:
             if place != but:
-                found = grid.added(found, amount[place], chances[:, place])
-        return found
+                grown = grid.added(grown, amount[place], chances[:, place])
+        return grown
 
-    mean = round(asked.mean_minor)
-    whole = Outcome(asked.won_minor, grid.step_minor, weight @ joined(), mean)
+    mean = round(may_be_won.mean_minor)
+    whole = Outcome(may_be_won.won_minor, grid.step_minor, weight @ joined(), mean)
     at = {int(kept[place]): place for place in apart}
     pairs = []
     for deal in deals:
@@ -149,11 +149,11 @@ def what_if_won(
         place = at[deal]
         others = joined(but=place)
         if_won, if_lost = weight * chances[:, place], weight * (1 - chances[:, place])
-        found = [
-            Outcome(asked.won_minor + extra, grid.step_minor, _mixed(given, others), mean).chance_of(quota_minor)
+        either_way = [
+            Outcome(may_be_won.won_minor + extra, grid.step_minor, _mixed(given, others), mean).chance_of(quota_minor)
             for given, extra in ((if_won, round(amount[place])), (if_lost, 0))
         ]
-        pairs.append((found[0], found[1]))
+        pairs.append((either_way[0], either_way[1]))
     return whole, tuple(pairs)
 
 
@@ -162,22 +162,22 @@ def _mixed(weight: Floats, sums: Floats) -> Floats:
     return weight @ sums / total if total > 0 else sums.mean(axis=0)
 
 
-def _with_the_rest(asked: MayBeWon, grid: _Grid, sums: Floats, rest: tuple[Floats, Floats]) -> Floats:
+def _with_the_rest(may_be_won: MayBeWon, grid: _Grid, sums: Floats, rest: tuple[Floats, Floats]) -> Floats:
     """Sums joined with the many deals of little spread (amounts, chances at the nodes) and with those to come, by transforms."""
     amount, chances = rest
-    to_come = asked.to_come
+    to_come = may_be_won.to_come
     if not len(amount) and to_come.number <= 0:
         return sums
     size = 2 * grid.cells
     wave = 2 * np.pi * np.arange(size // 2 + 1) / size
-    found = np.fft.rfft(sums, size, axis=1)
+    spectrum = np.fft.rfft(sums, size, axis=1)
     if len(amount):
         mean = chances @ amount / grid.step_minor
         spread = (chances * (1 - chances)) @ amount**2 / grid.step_minor**2
-        found *= np.exp(-1j * np.outer(mean, wave) - 0.5 * np.outer(spread, wave**2))
+        spectrum *= np.exp(-1j * np.outer(mean, wave) - 0.5 * np.outer(spread, wave**2))
     if to_come.number > 0:
         one = grid.transformed(to_come.amount_minor.astype(float), to_come.expected)
-        number = to_come.number * np.exp(asked.nodes[0] - asked.shock**2 / 2)
-        found *= np.exp(np.outer(number, one - 1))
-    back = np.maximum(np.fft.irfft(found, size, axis=1)[:, : grid.cells], 0.0)
+        number = to_come.number * np.exp(may_be_won.nodes[0] - may_be_won.shock**2 / 2)
+        spectrum *= np.exp(np.outer(number, one - 1))
+    back = np.maximum(np.fft.irfft(spectrum, size, axis=1)[:, : grid.cells], 0.0)
     return back / np.maximum(back.sum(axis=1, keepdims=True), 1e-12)

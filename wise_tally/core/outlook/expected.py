@@ -68,8 +68,8 @@ def expected(  # noqa: PLR0913 - what is asked of a page: which deals, in which 
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, way: str, quota_minor: int | None, most: int
 ) -> Expected:
     """What is expected of the scope (`by` company, team or person, whichever the scope is) in one of WAYS."""
-    asked = (book, snapshot, period, scope, by, quota_minor, most)
-    return _by_outlook(*asked) if way == OUTLOOK else _by_probability(*asked, way)
+    selection = (book, snapshot, period, scope, by, quota_minor, most)
+    return _by_outlook(*selection) if way == OUTLOOK else _by_probability(*selection, way)
 
 
 def _by_outlook(  # noqa: PLR0913
@@ -77,20 +77,20 @@ def _by_outlook(  # noqa: PLR0913
 ) -> Expected:
     lines, whole = forecast_lines(book, snapshot, period, scope, by), of_deals(book, snapshot, period)
     stake = stakes_of(book, lines, whole)
-    amount, chance = stake.asked.amount_minor, stake.asked.chance
+    amount, chance = stake.may_be_won.amount_minor, stake.may_be_won.chance
     widest = np.argsort(-(amount**2 * chance * (1 - chance)), kind="stable")[:most].tolist()
-    found, pairs = what_if_won(stake.asked, tuple(widest), quota_minor)
+    outcome, pairs = what_if_won(stake.may_be_won, tuple(widest), quota_minor)
     deals = tuple(
         DealAtStake(int(stake.rows[at]), round(amount[at]), float(chance[at]), round(amount[at] * chance[at]), *pair)
         for at, pair in zip(widest, pairs, strict=True)
     )
     rank = book.reference.person_rank
     return Expected(
-        found,
-        stake.asked.won_minor,
+        outcome,
+        stake.may_be_won.won_minor,
         int(lines.lines.parts(whole.expected_minor, rank).sum()),
         int(lines.lines.parts(whole.to_come_minor, rank).sum()),
-        stake.asked.to_come.number,
+        stake.may_be_won.to_come.number,
         len(stake.rows),
         int(snapshot.amount_minor[stake.rows].sum()),
         tuple(sorted(deals, key=lambda one: -one.decides)),
@@ -101,11 +101,11 @@ def _by_probability(  # noqa: PLR0913
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, quota_minor: int | None, most: int, way: str
 ) -> Expected:
     weighed = observed_snapshot(book, snapshot, period) if way == ACTUAL else snapshot
-    found = deciding(book, weighed, period, scope, by, quota_minor, most)
+    decided = deciding(book, weighed, period, scope, by, quota_minor, most)
     won, rows, amount = stakes(forecast_lines(book, weighed, period, scope, by))
-    whole = found.either_way.whole
+    whole = decided.either_way.whole
     deals = []
-    for row, minor, pair in zip(found.rows, found.amount_minor, found.either_way.chances, strict=True):
+    for row, minor, pair in zip(decided.rows, decided.amount_minor, decided.either_way.chances, strict=True):
         chance = int(weighed.probability_bp[row]) / WHOLE_BP
         deals.append(DealAtStake(row, minor, chance, round(minor * chance), *pair))
     return Expected(whole, won, whole.mean_minor - won, 0, 0.0, len(rows), int(amount.sum()), tuple(deals))

@@ -46,10 +46,10 @@ Rates = tuple[tuple[int, ...], Floats]
 
 def chance_of_stages(rates: Sequence[Rates], horizons: Sequence[int], stages: int) -> Floats:
     """The chance by stage and age to be won within each horizon, shape (horizons, stages, 721)."""
-    found = np.zeros((len(horizons), stages, AGES))
+    chance = np.zeros((len(horizons), stages, AGES))
     for own, daily in rates:
-        found[:, list(own)] = chance_by_age(daily, horizons)
-    return found
+        chance[:, list(own)] = chance_by_age(daily, horizons)
+    return chance
 
 
 @dataclass(frozen=True)
@@ -71,11 +71,11 @@ class Fit:
     to_come: StillToCome
 
 
-def _same_moves(found: Fit, grown: Grown, as_of: date, horizon: int) -> Fit | None:
+def _same_moves(learnt: Fit, grown: Grown, as_of: date, horizon: int) -> Fit | None:
     """A fit holds when what came or went before the day's end neither moved a deal, nor won one, nor reaches back to a landmark."""
     cut = midnight_ending(as_of, grown.new.reference.time_zone)
     changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
-    return found if grown.growth.same_known and all(_tells_nothing(*one, cut, horizon) for one in changes) else None
+    return learnt if grown.growth.same_known and all(_tells_nothing(*one, cut, horizon) for one in changes) else None
 
 
 def _tells_nothing(book: Book, rows: Ints, cut: int, horizon: int) -> bool:
@@ -146,16 +146,16 @@ class Chances:
     shifts: dict[str, Floats]
 
 
-def chances(book: Book, snapshot: BookAsOf, found: Fit) -> Chances:
+def chances(book: Book, snapshot: BookAsOf, fitted: Fit) -> Chances:
     """The chances a fit gives the open deals of a snapshot of its day, also of one with supposed changes."""
     standing, places = standing_of(book, snapshot)
-    by_age = found.chance[standing.stage, whole_days(standing.age_seconds)]
+    by_age = fitted.chance[standing.stage, whole_days(standing.age_seconds)]
     shifts: dict[str, Floats] = {}
     chance = by_age
-    if found.corrections.shifts and found.horizon > 0:
-        corrected = found.is_corrected[book.deals.process[standing.deal]]
-        learnt = shifts_of_deals(book, standing, found.horizon, found.corrections)
+    if fitted.corrections.shifts and fitted.horizon > 0:
+        corrected = fitted.is_corrected[book.deals.process[standing.deal]]
+        learnt = shifts_of_deals(book, standing, fitted.horizon, fitted.corrections)
         shifts = {factor: np.where(corrected, shift, 0.0) for factor, shift in learnt.items()}
-        base = np.where(corrected, found.corrections.base, 0.0)
+        base = np.where(corrected, fitted.corrections.base, 0.0)
         chance = np.where(corrected, chance_of(log_odds(by_age) + base + sum(shifts.values())), by_age)
-    return Chances(places, standing, by_age, chance, standing.amount_minor * found.ratio[standing.stage], shifts)
+    return Chances(places, standing, by_age, chance, standing.amount_minor * fitted.ratio[standing.stage], shifts)

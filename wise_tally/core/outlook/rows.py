@@ -28,14 +28,14 @@ from wise_tally.core.trees import NONE
 @dataclass(frozen=True)
 class OfDeals:
     """The outlook of each deal of a snapshot, shape (deals,): chance, the amount it would be won for and that by its chance, and the deals
-    to come that stand with it, in whole minor units. `found` are the open deals, `until` the fit; `to_come` all deals to come.
+    to come that stand with it, in whole minor units. `chances` are of the open deals, `until` the fit; `to_come` all deals to come.
     """
 
     chance: Floats
     amount_minor: Ints
     expected_minor: Ints
     to_come_minor: Ints
-    found: Chances
+    chances: Chances
     until: Fit
     to_come: StillToCome
 
@@ -71,17 +71,17 @@ def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
     """The outlook of each deal. Of a period that begins later it is what is won by its end less what is won before it."""
     before, until = days_ahead(snapshot, period)
     learnt = fit(book, snapshot.as_of, until)
-    found, to_come = chances(book, snapshot, learnt), learnt.to_come
+    given, to_come = chances(book, snapshot, learnt), learnt.to_come
     if before:
         sooner = chances(book, snapshot, fit(book, snapshot.as_of, before))
-        by_age = np.maximum(found.by_age - sooner.by_age, 0.0)
-        found = replace(found, chance=np.maximum(found.chance - sooner.chance, 0.0), by_age=by_age)
+        by_age = np.maximum(given.by_age - sooner.by_age, 0.0)
+        given = replace(given, chance=np.maximum(given.chance - sooner.chance, 0.0), by_age=by_age)
         to_come = still_to_come(book, snapshot.cut, until, before)
     size = len(snapshot.deal)
     chance, amount = np.zeros(size), np.zeros(size)
-    chance[found.places], amount[found.places] = found.chance, found.amount_minor
+    chance[given.places], amount[given.places] = given.chance, given.amount_minor
     stand_for = _to_come_of_deals(book, snapshot, to_come)
-    return OfDeals(chance, _whole(amount), _whole(amount * chance), stand_for, found, learnt, to_come)
+    return OfDeals(chance, _whole(amount), _whole(amount * chance), stand_for, given, learnt, to_come)
 
 
 def told_chances(book: Book, snapshot: BookAsOf, period: Period) -> Floats:
@@ -106,7 +106,7 @@ def _arrived(book: Book, snapshot: BookAsOf) -> Flags:
 
 def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> Ints:
     """Money to come of each process, divided equally among the deals that came in the last year; to the unit."""
-    found, process = np.zeros(len(snapshot.deal), dtype=np.int64), book.deals.process[snapshot.deal]
+    shares, process = np.zeros(len(snapshot.deal), dtype=np.int64), book.deals.process[snapshot.deal]
     money = np.bincount(to_come.process, to_come.expected * to_come.amount_minor, len(book.reference.processes))
     arrived = _arrived(book, snapshot)
     for one, minor in enumerate(np.rint(money).astype(np.int64).tolist()):
@@ -115,9 +115,9 @@ def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> I
             own = np.flatnonzero(process == one)
         if len(own):
             each, more = divmod(minor, len(own))
-            found[own] = each
-            found[own[:more]] += 1
-    return found
+            shares[own] = each
+            shares[own[:more]] += 1
+    return shares
 
 
 @derived(Grows.KEPT, most=ROWS_KEPT)
@@ -148,7 +148,7 @@ def outlook_rows(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, 
 class Stakes:
     """What some lines may still bring, the rows of the snapshot whose deals are open, and the lines' share of each process's arrivals."""
 
-    asked: MayBeWon
+    may_be_won: MayBeWon
     rows: Ints
     share: Floats
 
@@ -167,11 +167,11 @@ def stakes_of(book: Book, lines: ForecastLines, whole: OfDeals, inside: Flags | 
     own = sum_by_group(to_come[kept], process[lines.lines.rows[kept]], processes)
     of_all = sum_by_group(whole.to_come_minor, process, processes)
     share = np.divide(own, of_all, out=np.zeros(processes), where=of_all != 0)
-    asked = MayBeWon(
+    may_be_won = MayBeWon(
         int(lines.value_minor("won")[kept].sum()),
         sum_by_group(amount[still_open], index, len(rows)).astype(float),
         whole.chance[rows],
         whole.to_come.shared(share),
         whole.until.shock,
     )
-    return Stakes(asked, rows, share)
+    return Stakes(may_be_won, rows, share)

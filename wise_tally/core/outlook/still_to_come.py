@@ -54,12 +54,12 @@ def _mended_first_seen(known: Ints, grown: Grown) -> Ints | None:
     deals, rev = deals_changed(grown), grown.new.revisions
     if deals is None:
         return None
-    found = np.r_[known, grown.new.deals.created_at[len(known) :]]
+    moments = np.r_[known, grown.new.deals.created_at[len(known) :]]
     first = np.searchsorted(rev.deal, deals)
     there = np.searchsorted(rev.deal, deals, side="right") > first
-    found[deals] = grown.new.deals.created_at[deals]
-    found[deals[there]] = rev.effective_at[first[there]]
-    return found
+    moments[deals] = grown.new.deals.created_at[deals]
+    moments[deals[there]] = rev.effective_at[first[there]]
+    return moments
 
 
 @derived(_mended_first_seen)
@@ -67,9 +67,9 @@ def first_seen(book: Book) -> Ints:
     """The moment of each deal's first revision, shape (deals,)."""
     rev = book.revisions
     first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][: len(rev.deal)])
-    found = book.deals.created_at.copy()
-    found[rev.deal[first]] = rev.effective_at[first]
-    return found
+    moments = book.deals.created_at.copy()
+    moments[rev.deal[first]] = rev.effective_at[first]
+    return moments
 
 
 def still_to_come(book: Book, cut: int, horizon: int, before: int = 0) -> StillToCome:

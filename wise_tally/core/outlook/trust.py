@@ -49,9 +49,9 @@ def last_days(book: Book, as_of: date, horizon: int) -> LastDays:
     return LastDays(horizon, won, expected, float((won - expected) / deviation))
 
 
-def _same_then(found: tuple[Ints, Floats, float], grown: Grown, as_of: date, horizon: int) -> Any:
+def _same_then(known: tuple[Ints, Floats, float], grown: Grown, as_of: date, horizon: int) -> Any:
     began = midnight_ending(as_of - timedelta(days=horizon), grown.new.reference.time_zone)
-    return found if grown.growth.same_known and (grown.growth.moments >= began).all() else None
+    return known if grown.growth.same_known and (grown.growth.moments >= began).all() else None
 
 
 @derived(_same_then, most=LARGE_KEPT)
@@ -59,8 +59,8 @@ def _given_then(book: Book, as_of: date, horizon: int) -> tuple[Ints, Floats, fl
     """The deals open `horizon` days ago, the chances they were given, and how far days sway together."""
     then = book.looked_back(as_of - timedelta(days=horizon))
     learnt = fit(book, then.as_of, horizon)
-    found = chances(book, then, learnt)
-    return found.standing.deal, found.chance, learnt.shock
+    given = chances(book, then, learnt)
+    return given.standing.deal, given.chance, learnt.shock
 
 
 @dataclass(frozen=True)

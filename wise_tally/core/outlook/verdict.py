@@ -28,9 +28,9 @@ def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Tr
 
     Past periods are judged at the place where this one stands.
     """
-    found = trust(book, snapshot, period, scope)
-    if not found.outlook_leads or not days_ahead(snapshot, period)[1]:
-        return found
+    trusted = trust(book, snapshot, period, scope)
+    if not trusted.outlook_leads or not days_ahead(snapshot, period)[1]:
+        return trusted
     return trust(book, snapshot, period, scope, _beaten_by(book, snapshot, period))
 
 

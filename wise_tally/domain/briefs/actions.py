@@ -57,9 +57,9 @@ def put_aside(viewer: Viewer, what: Settled, until: date | None, reason: str, no
 @transaction.atomic
 def take_back(viewer: Viewer, finding: str, now: datetime) -> None:
     """Let a finding into one's brief again."""
-    found = PutAside.objects.filter(person__key=viewer.key, finding=finding)
-    if found.exists():
-        found.delete()
+    put_aside = PutAside.objects.filter(person__key=viewer.key, finding=finding)
+    if put_aside.exists():
+        put_aside.delete()
         audit(viewer, "finding taken back", finding, now)
 
 
@@ -125,9 +125,9 @@ def set_digest(viewer: Viewer, days: Sequence[int], hour: int, who: str, now: da
         raise WriteRefused("There is no e-mail address of yours. Ask an administrator to add it under Setup, People.")
     text = ",".join(str(day) for day in sorted(set(days)))
     values = {"days": text, "hour": hour, "who": who}
-    found, is_new = Digest.objects.get_or_create(person=person, defaults={**values, "token": secrets.token_urlsafe(32)})
+    digest, is_new = Digest.objects.get_or_create(person=person, defaults={**values, "token": secrets.token_urlsafe(32)})
     if not is_new:
-        Digest.objects.filter(pk=found.pk).update(**values)
+        Digest.objects.filter(pk=digest.pk).update(**values)
     audit(viewer, "brief by mail", person.key, now, after=f"days {text}, from {hour}:00")
 
 

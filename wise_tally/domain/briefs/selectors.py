@@ -18,8 +18,8 @@ def bounds_in_force() -> Bounds:
 
 def asides_of(viewer: Viewer, before: datetime) -> dict[str, Aside]:
     """What somebody put aside before a moment, by the identifier of the finding."""
-    found = PutAside.objects.filter(person__key=viewer.key, at__lt=before)
-    return {one.finding: Aside(one.amount_minor, one.until) for one in found}
+    asides = PutAside.objects.filter(person__key=viewer.key, at__lt=before)
+    return {one.finding: Aside(one.amount_minor, one.until) for one in asides}
 
 
 def kept_briefs(viewer: Viewer, who: str) -> QuerySet[KeptBrief]:
@@ -34,5 +34,5 @@ def last_brief(viewer: Viewer, who: str, before: date) -> KeptBrief | None:
 
 def digests_due(weekday: int, hour: int, today: date) -> QuerySet[Digest]:
     """Mails due at an hour of a weekday (Monday 0) that were not sent for that day yet."""
-    found = Digest.objects.filter(days__contains=str(weekday), hour__lte=hour).exclude(last_on=today)
-    return found.select_related("person").order_by("person__key")
+    due = Digest.objects.filter(days__contains=str(weekday), hour__lte=hour).exclude(last_on=today)
+    return due.select_related("person").order_by("person__key")

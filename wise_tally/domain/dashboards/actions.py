@@ -22,8 +22,8 @@ MOST_QUERY = 2_000
 
 def tallies_of(viewer: Viewer) -> QuerySet[Tally]:
     """The viewer's own tallies and those that others share, by name."""
-    found = Tally.objects.filter(Q(owner__key=viewer.key) | Q(shared=True))
-    return found.select_related("owner").order_by("name", "key")
+    tallies = Tally.objects.filter(Q(owner__key=viewer.key) | Q(shared=True))
+    return tallies.select_related("owner").order_by("name", "key")
 
 
 def audiences_of(viewer: Viewer, teams: Sequence[str]) -> list[str]:

@@ -40,6 +40,6 @@ def _server(url: str, patience: float) -> dict[str, Any]:
         raise ImproperlyConfigured(
             "WISE_TALLY_DATABASE_URL begins with postgresql://, as in postgresql://user@host/name."
         )
-    found = parse(url, engine="wise_tally.domain.database.one_writer", conn_max_age=None, conn_health_checks=True)
-    options = {"options": f"-c lock_timeout={round(patience * 1000)}", **found.get("OPTIONS", {})}
-    return {**found, "OPTIONS": options}
+    parsed = parse(url, engine="wise_tally.domain.database.one_writer", conn_max_age=None, conn_health_checks=True)
+    options = {"options": f"-c lock_timeout={round(patience * 1000)}", **parsed.get("OPTIONS", {})}
+    return {**parsed, "OPTIONS": options}

@@ -107,8 +107,8 @@ NOTHING_TYPED = Typed()
 
 def last_revision(deal: Deal) -> DealRevision:
     """The revision in effect; the later of two at the same moment."""
-    found = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner", "territory")
-    revision = found.order_by("-pk").first()
+    revisions = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner", "territory")
+    revision = revisions.order_by("-pk").first()
     assert revision is not None, "a deal always has a revision"
     return revision
 

@@ -92,7 +92,7 @@ def change_each(
     now: datetime,
 ) -> list[Changed]:
     """Give each deal (identifier → revision expected) the state that `wanted` makes of its last, or raise BulkRefused."""
-    found, faults = [], []
+    changed, faults = [], []
     for deal in Deal.objects.filter(key__in=list(expected)).select_related("process").order_by("name", "key"):
         before = last_revision(deal)
         try:
@@ -102,12 +102,12 @@ def change_each(
                     viewer, reference, deal, expected[deal.key], state, said.reason, now, Typed(closing=said.closing)
                 )
             if after.pk != before.pk:
-                found.append(Changed(deal, before, after))
+                changed.append(Changed(deal, before, after))
         except (StageRefused, OldState, PermissionDenied, ClosingRefused) as refused:
             faults.append((deal, str(refused)))
     if faults:
         raise BulkRefused(faults)
-    return found
+    return changed
 
 
 @transaction.atomic
@@ -122,12 +122,12 @@ def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what c
 ) -> list[Changed]:
     """Change all deals named in `expected` (identifier → revision expected), or raise BulkRefused; `dry` undoes it at the end."""
     some = dict(list(expected.items())[:MOST])
-    found = change_each(
+    changed = change_each(
         viewer, reference, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
     )
     if dry:
         transaction.set_rollback(True)
-    return found
+    return changed
 
 
 @transaction.atomic

@@ -97,7 +97,7 @@ def _read(name: str, text: str) -> Any:
     if not text:
         return None
     models: dict[str, Any] = {"owner": Person, "territory": Territory, "step": LeadStep}
-    found: Any = models[name].objects.filter(key=text).first()
-    if found is None:
+    record: Any = models[name].objects.filter(key=text).first()
+    if record is None:
         raise WriteRefused(f"“{text[:60]}” was not found. Choose one from the list.")
-    return found
+    return record

@@ -17,8 +17,8 @@ Subject = tuple[str, str]
 
 def industries() -> list[str]:
     """The classes of accounts that there are, by name."""
-    found = Account.objects.exclude(industry="").order_by("industry").values_list("industry", flat=True)
-    return list(found.distinct())
+    names = Account.objects.exclude(industry="").order_by("industry").values_list("industry", flat=True)
+    return list(names.distinct())
 
 
 def saved_intervals() -> dict[Subject, int]:

@@ -9,25 +9,25 @@ from wise_tally.domain.process.models import Stage, StageKind
 
 def difference(then: DealRevision, now: DealRevision) -> tuple[str, ...]:
     """What changed from one revision to the next, a phrase each."""
-    found = []
+    phrases = []
     if then.stage_id != now.stage_id:
-        found.append(f"{_direction(then.stage, now.stage)}{then.stage.name} → {now.stage.name}")
+        phrases.append(f"{_direction(then.stage, now.stage)}{then.stage.name} → {now.stage.name}")
     if then.amount_minor != now.amount_minor:
-        found.append(f"amount {money(then.amount_minor)} → {money(now.amount_minor)}")
+        phrases.append(f"amount {money(then.amount_minor)} → {money(now.amount_minor)}")
     if then.expected_close != now.expected_close:
         slipped = _slip(then.expected_close, now.expected_close)
-        found.append(f"expected close {day(then.expected_close)} → {day(now.expected_close)}{slipped}")
+        phrases.append(f"expected close {day(then.expected_close)} → {day(now.expected_close)}{slipped}")
     if then.owner_id != now.owner_id:
-        found.append(f"owner {then.owner.name} → {now.owner.name}")
+        phrases.append(f"owner {then.owner.name} → {now.owner.name}")
     if then.territory_id != now.territory_id:
-        found.append(f"territory {_name(then.territory)} → {_name(now.territory)}")
+        phrases.append(f"territory {_name(then.territory)} → {_name(now.territory)}")
     if then.category_id != now.category_id:
-        found.append(f"category {_name(then.category)} → {_name(now.category)}")
+        phrases.append(f"category {_name(then.category)} → {_name(now.category)}")
     if then.probability_bp != now.probability_bp:
-        found.append(f"probability {points(then.probability_bp)} → {points(now.probability_bp)}")
+        phrases.append(f"probability {points(then.probability_bp)} → {points(now.probability_bp)}")
     if now.lost_reason and now.lost_reason != then.lost_reason:
-        found.append(f"lost: {now.lost_reason}")
-    return tuple(found) or ("no change to stage, amount, close date, owner or category",)
+        phrases.append(f"lost: {now.lost_reason}")
+    return tuple(phrases) or ("no change to stage, amount, close date, owner or category",)
 
 
 def _direction(then: Stage, now: Stage) -> str:

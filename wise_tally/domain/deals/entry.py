@@ -90,15 +90,15 @@ class Lacking:
 def missing_before(stages: Sequence[Stage], facts: Facts) -> dict[int, list[Lacking]]:
     """What the entry checks of each stage (by its number) still miss, in their order."""
     kinds, people = own_field_kinds(), frozenset(Person.objects.values_list("key", flat=True))
-    found: dict[int, list[Lacking]] = {stage.pk: [] for stage in stages}
-    checks = EntryCheck.objects.filter(stage__in=found).order_by("position")
+    by_stage: dict[int, list[Lacking]] = {stage.pk: [] for stage in stages}
+    checks = EntryCheck.objects.filter(stage__in=by_stage).order_by("position")
     for stage_id, text in checks.values_list("stage_id", "text"):
         check = read_check(text, kinds, people)
         if words := missing(check, facts):
             can_type = check.subject in DETAILS or check.subject in kinds
             asks = "answer" if check.asks == "answered" else "detail" if can_type else ""
-            found[stage_id].append(Lacking(words, asks, check.subject))
-    return found
+            by_stage[stage_id].append(Lacking(words, asks, check.subject))
+    return by_stage
 
 
 def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
@@ -114,7 +114,7 @@ def skipped_before(deal: Deal, present: Stage, target: Stage) -> list[str]:
 
 def keep_details(deal: Deal, details: Mapping[str, str]) -> dict[str, Any]:
     """Keep details and own fields typed where a stage asks for them; returns what was there before, raises WriteRefused."""
-    own = {found.name: found for found in OwnField.objects.filter(applies_to="deal")}
+    own = {own_field.name: own_field for own_field in OwnField.objects.filter(applies_to="deal")}
     typed = {name: text.strip() for name, text in details.items() if text.strip()}
     columns = {DETAILS[name]: text[:10_000] for name, text in typed.items() if name in DETAILS}
     values = {own[name].key: own_value(own[name], text) for name, text in typed.items() if name in own}
@@ -165,14 +165,14 @@ def own_value(field: OwnField, text: str) -> str:
 
 def keep_answers(deal: Deal, answers: Mapping[str, str], viewer: Viewer, now: datetime) -> dict[str, Any]:
     """Keep answers to questions that entry checks ask; returns those that were there before, by question."""
-    asked = [question for question, answer in answers.items() if answer.strip()]
-    rows = deal.answers.filter(question__in=asked).values_list("question", "answer", "by", "at")
+    answered = [question for question, answer in answers.items() if answer.strip()]
+    rows = deal.answers.filter(question__in=answered).values_list("question", "answer", "by", "at")
     present = {question: (answer, by, row.timestamp()) for question, answer, by, row in rows}
     for question, answer in answers.items():
         if answer.strip():
             values = {"answer": answer.strip()[:10_000], "by": viewer.key, "at": now}
             DealAnswer.objects.update_or_create(deal=deal, question=question, defaults=values)
-    return {question: present.get(question) for question in asked}
+    return {question: present.get(question) for question in answered}
 
 
 @transaction.atomic
@@ -230,20 +230,20 @@ def _filled(text: str, details: Mapping[str, str]) -> str:
 
 
 def _recipients(notice: StageNotice, owner: Person) -> list[str]:
-    found: list[str] = []
+    addresses: list[str] = []
     for line in notice.recipients.splitlines():
         if line == "owner":
-            found.append(_address(owner))
+            addresses.append(_address(owner))
         elif line == "manager":
             team = owner.memberships.order_by("-from_on").first()
             managed: Team | None = team.team if team else owner.team
-            found += [_address(managed.manager)] if managed and managed.manager else []
+            addresses += [_address(managed.manager)] if managed and managed.manager else []
         elif line == "administrators":
-            found += [_address(person) for person in Person.objects.filter(role=Role.ADMIN).order_by("key")]
+            addresses += [_address(person) for person in Person.objects.filter(role=Role.ADMIN).order_by("key")]
         else:
             person = Person.objects.filter(key=line).first()
-            found.append(_address(person) if person else line)
-    return list(dict.fromkeys(found))
+            addresses.append(_address(person) if person else line)
+    return list(dict.fromkeys(addresses))
 
 
 def _address(person: Person) -> str:

@@ -35,8 +35,8 @@ class FollowUp:
 
 def planned_for(person_key: str, before: datetime) -> QuerySet[Activity]:
     """What a person has planned for a moment before another about deals, accounts and leads, the first due first."""
-    found = Activity.objects.filter(status="planned", at__lt=before, person__key=person_key)
-    return found.select_related("deal__contact", "deal__account", "account", "lead").order_by("at", "pk")
+    planned = Activity.objects.filter(status="planned", at__lt=before, person__key=person_key)
+    return planned.select_related("deal__contact", "deal__account", "account", "lead").order_by("at", "pk")
 
 
 def next_try(day: date) -> date:

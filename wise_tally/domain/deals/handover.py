@@ -97,10 +97,10 @@ def owned_by(person: Person) -> Owned:
 
 def portions_of(giver: Person, rule: str) -> list[Portion]:
     """What a person owns in portions of a rule, the largest first. With `evenly` an account goes with its largest deal."""
-    found: dict[str, Portion] = {}
+    portions: dict[str, Portion] = {}
 
     def portion(key: str, name: str) -> Portion:
-        return found.setdefault(key, Portion(key, name))
+        return portions.setdefault(key, Portion(key, name))
 
     place = {"territory": _by_territory, "account": _by_account, "evenly": _by_deal}.get(rule)
     largest: dict[int | None, Portion] = {}
@@ -119,7 +119,7 @@ def portions_of(giver: Person, rule: str) -> list[Portion]:
         portion(*(("all", "Everything") if rule == "all" else (f"lead:{lead.key}", f"Lead {lead.name}"))).leads.append(
             lead
         )
-    return sorted(found.values(), key=lambda one: (-one.amount_minor, -len(one.accounts), one.name, one.key))
+    return sorted(portions.values(), key=lambda one: (-one.amount_minor, -len(one.accounts), one.name, one.key))
 
 
 def _territory(territory: object) -> tuple[str, str]:

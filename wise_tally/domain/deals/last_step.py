@@ -28,12 +28,12 @@ def rows_of(about: About | None) -> dict[str, Row]:
     """
     if about is None:
         return {}
-    found = _rows(about.activities.all()) | _rows(about.notes.all())
+    rows = _rows(about.activities.all()) | _rows(about.notes.all())
     if isinstance(about, Account | Lead):
         own = OwnFieldValue.objects.filter(subject_key=about.key, field__applies_to=type(about).__name__.lower())
         parts = about.contacts.all() if isinstance(about, Account) else about.moves.all()
-        found |= _rows(type(about)._default_manager.filter(pk=about.pk)) | _rows(own) | _rows(parts)
-    return found
+        rows |= _rows(type(about)._default_manager.filter(pk=about.pk)) | _rows(own) | _rows(parts)
+    return rows
 
 
 def changed_rows(before: dict[str, Row], after: dict[str, Row]) -> list[tuple[Row | None, Row | None]]:

@@ -24,12 +24,12 @@ TEXTS: dict[type[models.Model], tuple[tuple[type[models.Model], str], ...]] = {
 
 def in_use(model: type[models.Model]) -> dict[str, int]:
     """How often each text stands, listed or not."""
-    found: dict[str, int] = {}
+    numbers: dict[str, int] = {}
     for holder, column in TEXTS[model]:
         rows = holder._default_manager.exclude(**{column: ""}).values_list(column).annotate(Count("pk")).order_by()
         for text, count in rows:
-            found[text] = found.get(text, 0) + count
-    return found
+            numbers[text] = numbers.get(text, 0) + count
+    return numbers
 
 
 @transaction.atomic

@@ -41,7 +41,7 @@ def names_alike(name: str, others: tuple[str, ...]) -> dict[int, float]:
     wanted, names = _words(name), _read(others)
     like = {word for one in wanted for word, *_ in _like(one, list(names.holding), ALIKE)}
     shared = Counter(index for word in like for index in names.holding[word])
-    found = {
+    scores = {
         index: _alike(wanted, names.words[index])
         for index, count in shared.items()
         if count >= min(len(wanted), len(names.words[index]))
@@ -49,8 +49,8 @@ def names_alike(name: str, others: tuple[str, ...]) -> dict[int, float]:
     joined = "".join(wanted)
     for text, ratio, index in _like(joined, names.joined, SAME_BUT_SLIPS):
         if abs(len(joined) - len(text)) <= MOST_SLIPS and joined[0] == text[0]:
-            found[index] = max(ratio, found.get(index, 0))
-    return {index: ratio for index, ratio in found.items() if ratio >= ALIKE}
+            scores[index] = max(ratio, scores.get(index, 0))
+    return {index: ratio for index, ratio in scores.items() if ratio >= ALIKE}
 
 
 def _words(name: str) -> list[str]:

@@ -89,8 +89,8 @@ LINE_COLUMNS = ("quantity_10000ths", "unit_price_minor", "unit_cost_minor", "dis
 
 def _lines(deal: Deal, today: date) -> Value:
     rows = DealLine.objects.filter(deal=deal).order_by("pk").values("product__key", *LINE_COLUMNS)
-    found = [{"product": row["product__key"], **{name: row[name] for name in LINE_COLUMNS}} for row in rows]
-    return {"from_lines": deal.amount_from_lines, "rows": found}
+    lines = [{"product": row["product__key"], **{name: row[name] for name in LINE_COLUMNS}} for row in rows]
+    return {"from_lines": deal.amount_from_lines, "rows": lines}
 
 
 def lines_total(rows: list[Value]) -> int:

@@ -30,11 +30,11 @@ def _about(record: Contact | Lead) -> Q:
 
 def _named(record: Contact | Lead, *fields: str) -> Q:
     """Rows in which a text field holds what tells who somebody is."""
-    found = Q(pk__in=())
+    condition = Q(pk__in=())
     for word in filter(None, (getattr(record, name) for name in PERSONAL)):
         for field in fields:
-            found |= Q(**{f"{field}__icontains": word})
-    return found
+            condition |= Q(**{f"{field}__icontains": word})
+    return condition
 
 
 def held_about(record: Contact | Lead) -> dict[str, Any]:
@@ -64,10 +64,10 @@ def _mail(record: Contact | Lead) -> Q:
     return _named(record, "to", "subject", "body")
 
 
-def _replace(found: QuerySet[Any], record: Contact | Lead, *fields: str) -> None:
+def _replace(records: QuerySet[Any], record: Contact | Lead, *fields: str) -> None:
     for word in filter(None, (getattr(record, name) for name in PERSONAL)):
         for field in fields:
-            rows = found.filter(**{f"{field}__contains": word})
+            rows = records.filter(**{f"{field}__contains": word})
             rows.update(**{field: Replace(F(field), Value(word), Value(ERASED))})
 
 
@@ -75,9 +75,9 @@ def _replace(found: QuerySet[Any], record: Contact | Lead, *fields: str) -> None
 def hand_out(viewer: Viewer, record: Contact | Lead, now: datetime) -> dict[str, Any]:
     """Everything kept about somebody; that it was handed out is written down."""
     viewer.require(May.SET_ORGANISATION)
-    found = held_about(record)
+    data = held_about(record)
     audit(viewer, "personal data handed out", record.key, now)
-    return found
+    return data
 
 
 @transaction.atomic

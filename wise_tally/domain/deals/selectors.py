@@ -39,8 +39,8 @@ Planned = tuple[int, str, str, date | None, str]
 
 def next_steps_between(after: date, last: date) -> Iterator[Planned]:
     """Row number, identifier, name, day and words of the deals whose next step is due after a day and by another, in order."""
-    found = Deal.objects.filter(next_step_on__gt=after, next_step_on__lte=last).order_by("next_step_on", "key")
-    yield from found.values_list("pk", "key", "name", "next_step_on", "next_step").iterator(chunk_size=100)
+    deals = Deal.objects.filter(next_step_on__gt=after, next_step_on__lte=last).order_by("next_step_on", "key")
+    yield from deals.values_list("pk", "key", "name", "next_step_on", "next_step").iterator(chunk_size=100)
 
 
 def without_next_step(keys: Sequence[str]) -> frozenset[str]:

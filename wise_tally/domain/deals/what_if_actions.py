@@ -45,11 +45,11 @@ def apply_what_if(
     Raises BulkRefused with the reason of each deal that cannot be changed so, or PermissionDenied; then nothing is.
     """
     expected = {key: revision for key, (revision, _) in deals.items()}
-    found = change_each(
+    changed = change_each(
         viewer, reference, expected, lambda deal, last: _state_of(deals[deal.key][1], deal, last), said, now
     )
     adopt_probabilities(viewer, stages, local_day(now), now)
-    return found
+    return changed
 
 
 def adopt_probabilities(viewer: Viewer, stages: Mapping[str, int], from_on: date, now: datetime) -> int:

@@ -124,28 +124,28 @@ def _teams(viewer: Viewer, reference: ReferenceData, as_of: date) -> frozenset[i
     return frozenset(below for team in managed for below in tree.below(team))
 
 
-def allowed_scope(viewer: Viewer, reference: ReferenceData, as_of: date, asked: Filter) -> Filter:
+def allowed_scope(viewer: Viewer, reference: ReferenceData, as_of: date, wanted: Filter) -> Filter:
     """The scope narrowed to what the viewer may see; raises PermissionDenied where it was asked for by name."""
     own = _own(viewer, reference)
     if viewer.sees_own_only and not viewer.sees_team:
-        if (asked.person not in (NONE, own)) or asked.team != NONE:
+        if (wanted.person not in (NONE, own)) or wanted.team != NONE:
             raise PermissionDenied("You can only see your own deals and figures.")
-        return replace(asked, person=own)
-    if viewer.sees_own_only and asked.team == NONE and asked.person in (NONE, own):
-        return replace(asked, person=own)
+        return replace(wanted, person=own)
+    if viewer.sees_own_only and wanted.team == NONE and wanted.person in (NONE, own):
+        return replace(wanted, person=own)
     visible = visible_teams(viewer, reference, as_of)
     if visible is None:
-        return asked
-    if asked.person != NONE:
-        if reference.team_of(asked.person, as_of.toordinal()) not in visible:
+        return wanted
+    if wanted.person != NONE:
+        if reference.team_of(wanted.person, as_of.toordinal()) not in visible:
             raise PermissionDenied("This person is not in your part of the organisation.")
-        return asked
-    if asked.team == NONE:
+        return wanted
+    if wanted.team == NONE:
         roots = sorted(visible, key=lambda i: (len(reference.team_tree(as_of).paths[i]), reference.teams[i].key))
-        return replace(asked, team=roots[0]) if roots else replace(asked, person=own)
-    if asked.team not in visible:
+        return replace(wanted, team=roots[0]) if roots else replace(wanted, person=own)
+    if wanted.team not in visible:
         raise PermissionDenied("This team is not in your part of the organisation.")
-    return asked
+    return wanted
 
 
 def _own(viewer: Viewer, reference: ReferenceData) -> int:

@@ -54,16 +54,16 @@ def entries_of(
     `about` tells which entries are about records whose names hold a word.
     """
     actions = set(AuditEntry.objects.values_list("action", flat=True).distinct()) if find else set()
-    found = AuditEntry.objects.order_by("-pk")
+    entries = AuditEntry.objects.order_by("-pk")
     if who:
-        found = found.filter(who=who)
+        entries = entries.filter(who=who)
     for word in find.split():
         anywhere = (
             Q(detail__icontains=word) | Q(action__icontains=word) | Q(before__icontains=word) | Q(after__icontains=word)
         )
         read_so = [action for action in actions if word.casefold() in action_in_words(action).casefold()]
-        found = found.filter(anywhere | Q(action__in=read_so) | about(word))
-    return found.filter(**{"at__gte": first} if first else {}, **{"at__lt": last} if last else {})
+        entries = entries.filter(anywhere | Q(action__in=read_so) | about(word))
+    return entries.filter(**{"at__gte": first} if first else {}, **{"at__lt": last} if last else {})
 
 
 def people_of() -> list[str]:

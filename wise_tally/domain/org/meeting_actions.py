@@ -31,8 +31,8 @@ def last_meetings(viewer: Viewer, before: date) -> dict[str, date]:
 
 def open_actions_of(day: date) -> dict[str, int]:
     """How many agreed actions are open on a day, by the identifier of their person."""
-    found = AgreedAction.objects.filter(Q(done_on=None) | Q(done_on__gt=day), agreed_on__lte=day)
-    return dict(found.values("person_key").annotate(number=Count("pk")).values_list("person_key", "number"))
+    actions = AgreedAction.objects.filter(Q(done_on=None) | Q(done_on__gt=day), agreed_on__lte=day)
+    return dict(actions.values("person_key").annotate(number=Count("pk")).values_list("person_key", "number"))
 
 
 def _holder(viewer: Viewer) -> Person:
@@ -70,8 +70,8 @@ def keep_notes(viewer: Viewer, whose: tuple[str, date], text: str, expected: str
 def open_actions(person_key: str, day: date) -> QuerySet[AgreedAction]:
     """What was agreed with somebody by the end of a day and was not done by then, the first due first."""
     not_done = Q(done_on=None) | Q(done_on__gt=day)
-    found = AgreedAction.objects.filter(not_done, person_key=person_key, agreed_on__lte=day).select_related("by")
-    return found.order_by("due_on", "agreed_on", "key")
+    actions = AgreedAction.objects.filter(not_done, person_key=person_key, agreed_on__lte=day).select_related("by")
+    return actions.order_by("due_on", "agreed_on", "key")
 
 
 @transaction.atomic

@@ -72,8 +72,8 @@ class Workspace(models.Model):
         """Names of the classes of customers and where each begins, in minor units, the smallest first."""
         scale = 10 ** get_currency_precision(self.currency)
         lines = (line.rpartition(": ") for line in self.customer_sizes.splitlines())
-        found = [(name, int(Decimal(begin) * scale)) if name else (begin, 0) for name, _, begin in lines]
-        return sorted(found, key=lambda one: one[1])
+        classes = [(name, int(Decimal(begin) * scale)) if name else (begin, 0) for name, _, begin in lines]
+        return sorted(classes, key=lambda one: one[1])
 
 
 class BookNumber(models.Model):

@@ -41,22 +41,22 @@ def read_people(rows: Sequence[tuple[int, Sequence[str]]]) -> list[PastedPerson]
     teams = {team.name.casefold() for team in Team.objects.offered()}
     known = {person.name.casefold() for person in Person.objects.all()}
     mails = {mail.casefold() for mail in Person.objects.exclude(email="").values_list("email", flat=True)}
-    found: list[PastedPerson] = []
+    people: list[PastedPerson] = []
     for number, typed in rows:
         cells = [cell.strip() for cell in typed]
-        if not found and all(cell.casefold() in HEADINGS for cell in cells):
+        if not people and all(cell.casefold() in HEADINGS for cell in cells):
             order = [HEADINGS[cell.casefold()] for cell in cells]
             continue
         told = dict.fromkeys(COLUMNS, "") | dict(zip(order, cells, strict=False))
         name, role = told["name"], told["role"].casefold() or Role.REP
         person = PastedPerson(number, name, told["e-mail"], told["team"], role, name.casefold() in known)
-        _check(person, teams, mails | {other.email.casefold() for other in found if other.email})
-        if any(other.name.casefold() == person.name.casefold() for other in found):
+        _check(person, teams, mails | {other.email.casefold() for other in people if other.email})
+        if any(other.name.casefold() == person.name.casefold() for other in people):
             person.faults.append("This name appears twice.")
         if any(cells[len(order) :]):
             person.faults.append(f"There are more than {plural(len(order), 'column')}.")
-        found.append(person)
-    return found
+        people.append(person)
+    return people
 
 
 def _check(person: PastedPerson, teams: set[str], mails: set[str]) -> None:

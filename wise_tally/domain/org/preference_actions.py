@@ -8,8 +8,8 @@ from wise_tally.domain.org.models import Person, Preference
 
 def preference(viewer: Viewer, name: str) -> str:
     """What somebody chose; empty where nothing is kept."""
-    found = Preference.objects.filter(person__key=viewer.key, name=name).values_list("value", flat=True).first()
-    return found or ""
+    value = Preference.objects.filter(person__key=viewer.key, name=name).values_list("value", flat=True).first()
+    return value or ""
 
 
 @transaction.atomic

@@ -62,10 +62,10 @@ def as_text(values: Mapping[str, Any]) -> str:
 def expected_values(text: str) -> dict[str, Any]:
     """The values that `as_text` wrote; none where it is not such a text."""
     try:
-        found = json.loads(text)
+        values = json.loads(text)
     except ValueError:
         return {}
-    return found if isinstance(found, dict) else {}
+    return values if isinstance(values, dict) else {}
 
 
 @transaction.atomic

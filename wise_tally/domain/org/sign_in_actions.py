@@ -25,25 +25,25 @@ RESTORED, LATELY = "backup restored", timedelta(hours=12)
 def sign_in_name(typed: str) -> str:
     """The name to sign in with that a typed name or mail address means."""
     if "@" in typed:
-        found = Person.objects.filter(email__iexact=typed, user__isnull=False).values_list("user__username", flat=True)[
+        names = Person.objects.filter(email__iexact=typed, user__isnull=False).values_list("user__username", flat=True)[
             :2
         ]
-        if len(found) == 1:
-            return str(found[0])
+        if len(names) == 1:
+            return str(names[0])
     return typed
 
 
 def failures_from(address: str, now: datetime) -> int:
     """Wrong passwords from an address within the last quarter of an hour, whatever the names."""
-    found = AccessAttempt.objects.filter(ip_address=address, attempt_time__gte=now - WHILE)
-    return found.aggregate(sum=Sum("failures_since_start"))["sum"] or 0
+    attempts = AccessAttempt.objects.filter(ip_address=address, attempt_time__gte=now - WHILE)
+    return attempts.aggregate(sum=Sum("failures_since_start"))["sum"] or 0
 
 
 def restored_lately(now: datetime) -> datetime | None:
     """When a backup was put back within the last half day, which ended every sign-in; else None."""
     since = now - LATELY
-    found = AuditEntry.objects.filter(action=RESTORED, at__gte=since).order_by("-pk").values_list("at", flat=True)
-    return found.first()
+    moments = AuditEntry.objects.filter(action=RESTORED, at__gte=since).order_by("-pk").values_list("at", flat=True)
+    return moments.first()
 
 
 def note_sign_in(what: str, name: str, address: str, now: datetime) -> None:

@@ -22,8 +22,8 @@ INTERFACE, CALENDAR = "interface", "calendar"
 
 def tokens_of(viewer: Viewer) -> QuerySet[ApiToken]:
     """The viewer's tokens; an administrator's view holds everybody's."""
-    found = ApiToken.objects.select_related("person").order_by("person__name", "made_at", "pk")
-    return found if viewer.may(May.SET_ORGANISATION) else found.filter(person__key=viewer.key)
+    tokens = ApiToken.objects.select_related("person").order_by("person__name", "made_at", "pk")
+    return tokens if viewer.may(May.SET_ORGANISATION) else tokens.filter(person__key=viewer.key)
 
 
 def _digest(token: str) -> str:
@@ -57,9 +57,9 @@ def take_token_away(viewer: Viewer, token: ApiToken, now: datetime) -> None:
 
 def person_of_token(token: str, now: datetime, use: str = INTERFACE) -> Person | None:
     """Whose token of this use it is; None for one that was never given or was taken away."""
-    found = ApiToken.objects.select_related("person").filter(digest=_digest(token), use=use).first()
-    if found is None:
+    api_token = ApiToken.objects.select_related("person").filter(digest=_digest(token), use=use).first()
+    if api_token is None:
         return None
-    if found.used_at is None or now - found.used_at > NOTED_EVERY:
-        ApiToken.objects.filter(pk=found.pk).update(used_at=now)
-    return found.person
+    if api_token.used_at is None or now - api_token.used_at > NOTED_EVERY:
+        ApiToken.objects.filter(pk=api_token.pk).update(used_at=now)
+    return api_token.person

@@ -114,8 +114,8 @@ def read_check(text: str, own_fields: Mapping[str, str] | None = None, people: f
     """Read one sentence; `own_fields` maps names to kinds (text, choice, number, date). Raises CheckWrong."""
     plain = " ".join(text.split())
     for asks, form in FORMS:
-        if found := form.fullmatch(plain):
-            parts = found.groupdict()
+        if match := form.fullmatch(plain):
+            parts = match.groupdict()
             check = Check(plain, asks, parts["subject"].strip(), parts.get("bound") or "")
             _require_known(check, own_fields or {}, people)
             return check

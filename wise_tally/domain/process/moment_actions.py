@@ -147,7 +147,7 @@ def _add_notice(viewer: Viewer, stage: Stage, values: dict[str, str], now: datet
 def remove_notice(viewer: Viewer, stage: Stage, key: str, now: datetime) -> None:
     """Take a notice away."""
     viewer.require(May.SET_RULES)
-    found = StageNotice.objects.filter(stage=stage, key=key)
-    before = "; ".join(found.values_list("subject", flat=True))
-    found.delete()
+    notices = StageNotice.objects.filter(stage=stage, key=key)
+    before = "; ".join(notices.values_list("subject", flat=True))
+    notices.delete()
     audit(viewer, "notice taken away", f"{stage.name} ({stage.key})", now, before=before)

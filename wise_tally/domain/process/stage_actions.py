@@ -113,8 +113,8 @@ def copy_process(viewer: Viewer, source: Process, name: str, now: datetime) -> P
 
 def _latest(stage: Stage, name: str, now: datetime) -> Any:
     """What holds today of a stage where rules may leave it as it was before."""
-    found = [getattr(rule, name) for rule in stage.rules.filter(effective_at__lte=now).order_by("-effective_at")]
-    return next((value for value in found if value is not None), getattr(stage, name))
+    values = [getattr(rule, name) for rule in stage.rules.filter(effective_at__lte=now).order_by("-effective_at")]
+    return next((value for value in values if value is not None), getattr(stage, name))
 
 
 @transaction.atomic

@@ -189,14 +189,14 @@ def _require_planning(
 
 def recent_changes(viewer: Viewer, reference: ReferenceData, today: date, most: int) -> list[QuotaChange]:
     """The last changes that the viewer could put back, the latest first."""
-    found: list[QuotaChange] = []
+    changes: list[QuotaChange] = []
     for change in QuotaChange.objects.filter(undone=False).select_related("person").order_by("-pk").iterator(50):
         nodes = {(row[0], row[1]) for row in change.cells["cells"]}
         if all(may_plan(viewer, reference, *node, today) for node in nodes):
-            found.append(change)
-        if len(found) == most:
+            changes.append(change)
+        if len(changes) == most:
             break
-    return found
+    return changes
 
 
 Held = set[tuple[str, str, date, date]]

@@ -26,7 +26,7 @@ def end_targets(viewer: Viewer, reference: ReferenceData, person_key: str, last_
         value = divide_half_even(row.value * days, (ends_on - starts_on).days + 1)
         if value != row.value:
             cells[kind].append(QuotaCell("person", person_key, starts_on, ends_on, value, row.value))
-    return sum(set_quotas(viewer, reference, found, now, kind, "last day set") for kind, found in cells.items())
+    return sum(set_quotas(viewer, reference, of_kind, now, kind, "last day set") for kind, of_kind in cells.items())
 
 
 def _kind(row: Quota) -> QuotaKind:

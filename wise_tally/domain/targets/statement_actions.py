@@ -13,8 +13,8 @@ from wise_tally.domain.targets.models import CommissionStatement
 
 def last_statement(subject: str, key: str, starts_on: date, ends_on: date) -> CommissionStatement | None:
     """The statement last handed out for exactly this subject and span."""
-    found = CommissionStatement.objects.filter(subject=subject, subject_key=key, starts_on=starts_on, ends_on=ends_on)
-    return found.order_by("issued_at", "pk").last()
+    statements = CommissionStatement.objects.filter(subject=subject, subject_key=key, starts_on=starts_on, ends_on=ends_on)
+    return statements.order_by("issued_at", "pk").last()
 
 
 @transaction.atomic

@@ -151,9 +151,9 @@ def deals(request: PageRequest, response: HttpResponse, options: Query[PagedOpti
     first, pages = (options.page - 1) * options.per_page, max(1, -(-len(rows) // options.per_page))
     following = None
     if options.page < pages:
-        asked = request.GET.copy()
-        asked["page"] = str(options.page + 1)
-        following = request.build_absolute_uri(f"{request.path}?{asked.urlencode()}")
+        parameters = request.GET.copy()
+        parameters["page"] = str(options.page + 1)
+        following = request.build_absolute_uri(f"{request.path}?{parameters.urlencode()}")
         response["Link"] = f'<{following}>; rel="next"'
     response[TOTAL] = str(len(rows))
     return {

@@ -69,13 +69,13 @@ class FigureAnswer(Schema):
 
 def _answer(request: PageRequest, name: str, options: FigureOptions) -> dict[str, Any]:
     refuse_unknown(request, FigureOptions)
-    asked = options.model_dump(by_alias=False)
+    values = options.model_dump(by_alias=False)
     question = Question(
         figure=name,
-        as_of=asked.pop("as_of") or today(),
-        by_value=asked.pop("value"),
-        leave_out=tuple(asked.pop("leave_out")),
-        **asked,
+        as_of=values.pop("as_of") or today(),
+        by_value=values.pop("value"),
+        leave_out=tuple(values.pop("leave_out")),
+        **values,
     )
     return figures(question, request.viewer)
 

@@ -75,12 +75,12 @@ def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]
     result = compute(Computing(line, tally, lambda: Visibility(viewer, books.stored()).leads()))
     is_money = result.shape == "money" and not result.in_hundredths
 
-    def value(found: int | float | None) -> Any:
-        if found is None:
+    def value(number: int | float | None) -> Any:
+        if number is None:
             return None
         if is_money:
-            return str(plain_money(round(found)))
-        return found / 100 if result.in_hundredths else found
+            return str(plain_money(round(number)))
+        return number / 100 if result.in_hundredths else number
 
     heads = [h if result.heads.count(h) == 1 else f"{h} {index}" for index, h in enumerate(result.heads, 1)]
     rows = [

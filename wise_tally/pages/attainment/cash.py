@@ -44,12 +44,12 @@ class Cash:
     def months(self) -> tuple[Period, ...]:
         """The months that the period touches, cut to it at both ends."""
         period, fiscal = self.line.period, self.line.book.reference.fiscal
-        found: list[Period] = []
+        months: list[Period] = []
         month = fiscal.containing(period.starts_on, "month")
-        while month.starts_on <= period.ends_on and len(found) < MOST_MONTHS:
-            found.append(_cut(month, period))
+        while month.starts_on <= period.ends_on and len(months) < MOST_MONTHS:
+            months.append(_cut(month, period))
             month = fiscal.shifted(month, 1)
-        return tuple(found)
+        return tuple(months)
 
     @cached_property
     def payments(self) -> Payments:
@@ -64,20 +64,20 @@ class Cash:
 
     def chosen(self, month: str, kind: str, side: str, account: int | None) -> Payments:
         """The payments behind one figure; empty words and None keep all."""
-        found, line = self.payments, self.line
-        keep = np.ones(len(found.rows), dtype=bool)
+        payments, line = self.payments, self.line
+        keep = np.ones(len(payments.rows), dtype=bool)
         if month:
             texts = [one.text for one in self.months]
             one_of(month, texts, "is not a month of this period", 404)
-            keep &= found.period == texts.index(month)
+            keep &= payments.period == texts.index(month)
         if kind:
             one_of(kind, KINDS, "is not a kind of payment", 404)
-            keep &= found.kind == KINDS.index(kind)
+            keep &= payments.kind == KINDS.index(kind)
         if side != "all":
-            keep &= (line.snapshot.kind[found.rows] == WON) == (side == "won")
+            keep &= (line.snapshot.kind[payments.rows] == WON) == (side == "won")
         if account is not None:
             keep &= self.accounts == account
-        return found.take(keep)
+        return payments.take(keep)
 
     @cached_property
     def accounts(self) -> np.ndarray:
@@ -165,8 +165,8 @@ def working(request: PageRequest, side: str) -> HttpResponse:
     one_of(side, SIDES, "is not a figure of the cash calendar", 404)
     month, kind, key = (request.GET.get(name, "") for name in ("month", "kind", "account"))
     cash = Cash(line)
-    found = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)
-    panel = _panel(line, side, found, " · ".join(filter(None, (month, KIND_WORDS.get(kind, "")))))
+    payments = cash.chosen(month, kind, side, _account(cash, key) if "account" in request.GET else None)
+    panel = _panel(line, side, payments, " · ".join(filter(None, (month, KIND_WORDS.get(kind, "")))))
     return panel_response(request, line, panel, f"{reverse('attainment:cash')}?{line.query()}")
 
 
@@ -180,22 +180,22 @@ def _account(cash: Cash, key: str) -> int:
     return number
 
 
-def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
+def _panel(line: FilterLine, side: str, payments: Payments, words: str) -> Panel:
     snapshot = line.snapshot
-    order = np.argsort(-found.value_minor, kind="stable")
+    order = np.argsort(-payments.value_minor, kind="stable")
     first = order[:FIRST_DEALS]
-    deals = snapshot.deal[found.rows[first]].tolist()
+    deals = snapshot.deal[payments.rows[first]].tolist()
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
-    is_won = snapshot.kind[found.rows] == WON
+    is_won = snapshot.kind[payments.rows] == WON
     terms = [
-        (f"of won deals, in full, {plural(int(is_won.sum()), 'payment')}", money(int(found.value_minor[is_won].sum()))),
+        (f"of won deals, in full, {plural(int(is_won.sum()), 'payment')}", money(int(payments.value_minor[is_won].sum()))),
         (
             f"open deals × probability, {plural(int((~is_won).sum()), 'payment')}",
-            money(int(found.value_minor[~is_won].sum())),
+            money(int(payments.value_minor[~is_won].sum())),
         ),
     ]
     deals = tuple(
-        PanelDeal(key, f"{names.get(key, key)}, {day(int(found.day[i]))}", _part(line, found, int(i)))
+        PanelDeal(key, f"{names.get(key, key)}, {day(int(payments.day[i]))}", _part(line, payments, int(i)))
         for key, i in zip(keys, first, strict=True)
     )
     rest = order[FIRST_DEALS:]
@@ -205,22 +205,22 @@ def _panel(line: FilterLine, side: str, found: Payments, words: str) -> Panel:
         "Payments of won deals in full and of open deals of included categories × their probability, rounded per payment, by the day "
         "they are due. Bookings differ: a deal is booked in full on the day it is won. Deals without planned payments are not included.",
         tuple(PanelTerm(*term) for term in kept),
-        money(int(found.value_minor.sum())),
+        money(int(payments.value_minor.sum())),
         "due",
         deals,
-        len(np.unique(found.rows)),
+        len(np.unique(payments.rows)),
         len(rest),
-        money(int(found.value_minor[rest].sum())),
-        places=np.unique(found.rows),
+        money(int(payments.value_minor[rest].sum())),
+        places=np.unique(payments.rows),
     )
 
 
-def _part(line: FilterLine, found: Payments, index: int) -> str:
-    row = int(found.rows[index])
-    value = money(int(found.value_minor[index]))
+def _part(line: FilterLine, payments: Payments, index: int) -> str:
+    row = int(payments.rows[index])
+    value = money(int(payments.value_minor[index]))
     if line.snapshot.kind[row] == WON:
         return str(value)
-    return f"{money(int(found.amount_minor[index]))} × {points(int(line.snapshot.probability_bp[row]))} = {value}"
+    return f"{money(int(payments.amount_minor[index]))} × {points(int(line.snapshot.probability_bp[row]))} = {value}"
 
 
 @require_safe

@@ -130,9 +130,9 @@ class Commissions(PageQuery):
 
     def rows(self) -> list[tuple[str, str, CommissionSum]]:
         """Identifier, name and sum of those who earned, the most first."""
-        found = [(*self.group.key_and_name(one.subject), one) for one in summed(self.lines)]
+        rows = [(*self.group.key_and_name(one.subject), one) for one in summed(self.lines)]
         return sorted(
-            ((k or "", n or "", one) for k, n, one in found), key=lambda row: (-row[2].commission_minor, row[1])
+            ((k or "", n or "", one) for k, n, one in rows), key=lambda row: (-row[2].commission_minor, row[1])
         )
 
     def stated(self, lines: tuple[CommissionLine, ...]) -> list[StatedLine]:
@@ -158,20 +158,20 @@ def _read(request: PageRequest) -> Commissions:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """What everybody in this selection earns in the period."""
-    asked = _read(request)
-    whole = together(summed(asked.lines))
-    everyone = asked.rows()
-    rows, turned = paged(request, everyone, asked.query())
+    statements = _read(request)
+    whole = together(summed(statements.lines))
+    everyone = statements.rows()
+    rows, turned = paged(request, everyone, statements.query())
     earned = [(name, one.commission_minor) for _, name, one in everyone]
-    told = of_commissions(whole, earned, asked.subject)
+    told = of_commissions(whole, earned, statements.subject)
     answer = {
-        "say": say(told, workings("attainment:commissions-working", asked.query(), "commission", "taken_back")),
-        "asked": asked,
-        "subjects": asked.links("of", SUBJECT_WORDS),
+        "say": say(told, workings("attainment:commissions-working", statements.query(), "commission", "taken_back")),
+        "page_query": statements,
+        "subjects": statements.links("of", SUBJECT_WORDS),
         "whole": whole,
-        "rows": [(key, name, one, asked.statement_query(key)) for key, name, one in rows],
+        "rows": [(key, name, one, statements.statement_query(key)) for key, name, one in rows],
         **turned,
-        "footer": Footer(len(whole.deals), exports=exports("attainment:commissions-table", asked.query())),
+        "footer": Footer(len(whole.deals), exports=exports("attainment:commissions-table", statements.query())),
     }
     return render(request, "attainment/commissions.html", answer)
 
@@ -188,83 +188,83 @@ class StatementRow:
 @require_safe
 def statement(request: PageRequest, key: str) -> HttpResponse:
     """One subject's statement, to be read, printed and handed out."""
-    asked = _read(request).whole_of(key)
-    lines = asked.of(key)
-    name = asked.group.names[asked.group.keys.index(key)]
-    last = last_statement(asked.subject, key, asked.line.period.starts_on, asked.line.period.ends_on)
+    statements = _read(request).whole_of(key)
+    lines = statements.of(key)
+    name = statements.group.names[statements.group.keys.index(key)]
+    last = last_statement(statements.subject, key, statements.line.period.starts_on, statements.line.period.ends_on)
     answer = {
-        "asked": asked,
+        "page_query": statements,
         "key": key,
         "name": name,
         "whole": summed(lines)[0] if lines else None,
-        "rows": _rows(asked, lines),
-        "whose": asked.statement_query(key, all="yes"),
+        "rows": _rows(statements, lines),
+        "whose": statements.statement_query(key, all="yes"),
         "last": last,
-        "changes": _changes(asked, lines, last.lines) if last else [],
-        "may_issue": request.viewer.may(May.SET_RULES) and not asked.line.is_past,
+        "changes": _changes(statements, lines, last.lines) if last else [],
+        "may_issue": request.viewer.may(May.SET_RULES) and not statements.line.is_past,
         "footer": Footer(
             len({one.deal for one in lines}),
-            exports=exports("attainment:commissions-table", asked.statement_query(key)),
+            exports=exports("attainment:commissions-table", statements.statement_query(key)),
         ),
     }
     return render(request, "attainment/statement.html", answer)
 
 
-def _rows(asked: Commissions, lines: tuple[CommissionLine, ...]) -> list[StatementRow]:
-    book = asked.line.book
+def _rows(statements: Commissions, lines: tuple[CommissionLine, ...]) -> list[StatementRow]:
+    book = statements.line.book
     keys, names = [book.deals.key[line.deal] for line in lines], names_of(book, [line.deal for line in lines])
     return [StatementRow(line, key, names.get(key, key)) for line, key in zip(lines, keys, strict=True)]
 
 
-def _changes(asked: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
-    found = since_statement([StatedLine(*line) for line in kept], asked.stated(lines))
-    keys = [(one.after or one.before).deal for one in found]  # type: ignore[union-attr]
-    indices = asked.line.book.index_by_key
-    names = names_of(asked.line.book, [indices[key] for key in keys if key in indices])
-    return [(names.get(key, key), one) for key, one in zip(keys, found, strict=True)]
+def _changes(statements: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
+    changes = since_statement([StatedLine(*line) for line in kept], statements.stated(lines))
+    keys = [(one.after or one.before).deal for one in changes]  # type: ignore[union-attr]
+    indices = statements.line.book.index_by_key
+    names = names_of(statements.line.book, [indices[key] for key in keys if key in indices])
+    return [(names.get(key, key), one) for key, one in zip(keys, changes, strict=True)]
 
 
 @require_POST
 @changing_needs(May.SET_RULES)
 def issue(request: PageRequest, key: str) -> HttpResponse:
     """Keep the statement as handed out today."""
-    asked = _read(request).whole_of(key)
-    if asked.line.is_past:
+    statements = _read(request).whole_of(key)
+    if statements.line.is_past:
         raise Refused("Statements can only be issued as of today. Switch to today first.", 422)
     lines = [
         [one.deal, one.on, one.taken_back, one.amount_minor, one.commission_minor]
-        for one in asked.stated(asked.of(key))
+        for one in statements.stated(statements.of(key))
     ]
-    span = (asked.line.period.starts_on, asked.line.period.ends_on)
-    issue_statement(request.viewer, (asked.subject, key), span, lines, now())
+    span = (statements.line.period.starts_on, statements.line.period.ends_on)
+    issue_statement(request.viewer, (statements.subject, key), span, lines, now())
     messages.success(request, "Statement issued. Later changes are listed below it.")
-    return redirect(f"{reverse('attainment:statement', args=[key])}?{asked.query()}")
+    return redirect(f"{reverse('attainment:statement', args=[key])}?{statements.query()}")
 
 
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a commission came about: of all, of one subject, or of one of its deals."""
-    asked = _read(request)
+    statements = _read(request)
     one_of(figure, FIGURES, "is not a figure of commissions", 404)
     key, deal = request.GET.get("whose", ""), request.GET.get("deal", "")
-    asked = asked.whole_of(key) if key and request.GET.get("all") else asked
-    if key and key not in asked.group.keys:
+    statements = statements.whole_of(key) if key and request.GET.get("all") else statements
+    if key and key not in statements.group.keys:
         raise Refused(
-            f"{asked.subject.capitalize()} “{key[:60]}” not found. Go back and choose one from the page.", 404
+            f"{statements.subject.capitalize()} “{key[:60]}” not found. Go back and choose one from the page.", 404
         )
-    lines = asked.of(key) if key else asked.lines
+    lines = statements.of(key) if key else statements.lines
     if deal:
         on = day_of(request.GET.get("on", "")).toordinal()
-        chosen = [one for one in lines if asked.line.book.deals.key[one.deal] == deal and one.on == on]
+        chosen = [one for one in lines if statements.line.book.deals.key[one.deal] == deal and one.on == on]
         if not chosen:
             raise Refused("This statement has no such line; open the figure from the page again.", 404)
-        panel = _panel_of_deal(asked, chosen[0])
+        panel = _panel_of_deal(statements, chosen[0])
     else:
-        panel = _panel_of_sum(asked, figure, lines, key)
-    return panel_response(request, asked.line, panel, f"{reverse('attainment:commissions')}?{asked.query()}")
+        panel = _panel_of_sum(statements, figure, lines, key)
+    return panel_response(request, statements.line, panel, f"{reverse('attainment:commissions')}?{statements.query()}")
 
 
-def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
+def _panel_of_deal(statements: Commissions, line: CommissionLine) -> Panel:
     terms = [("credited won amount", money(line.amount_minor))]
     if line.above_minor:
         terms += [
@@ -276,7 +276,7 @@ def _panel_of_deal(asked: Commissions, line: CommissionLine) -> Panel:
         (f"× rate valid on {day(line.on) if not line.taken_back else 'the day of closing'}", points(line.rate_bp))
     )
     note = "Clawed back: the deal was reopened on this day." if line.taken_back else ""
-    title = f"Commission, {asked.group.names[line.subject]}"
+    title = f"Commission, {statements.group.names[line.subject]}"
     terms_of = tuple(PanelTerm(*term) for term in terms)
     return Panel(title, DEFINITION, terms_of, money(line.commission_minor), "commission", note=note)
 
@@ -296,7 +296,7 @@ def _deals(line: FilterLine, lines: Sequence[CommissionLine], figure: str) -> di
     return listed(line, indices, [money(int(value)) for value in amount[:FIRST_DEALS]], amount)
 
 
-def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
+def _panel_of_sum(statements: Commissions, figure: str, lines: tuple[CommissionLine, ...], key: str) -> Panel:
     earned = [one for one in lines if not one.taken_back]
     back = [one for one in lines if one.taken_back]
     whole = together(summed(lines))
@@ -305,14 +305,14 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
         (f"{words}, {plural(len({one.deal for one in part}), 'deal')}", money(getattr(together(summed(part)), column)))
         for words, part in (("earned", earned), ("clawed back", back))
     ]
-    name = asked.group.names[asked.group.keys.index(key)] if key else "all people in this selection"
+    name = statements.group.names[statements.group.keys.index(key)] if key else "all people in this selection"
     return Panel(
         f"{FIGURES[figure].capitalize()}, {name}",
         DEFINITION,
         tuple(PanelTerm(*term) for term in (terms[1:] if figure == "taken_back" else terms)),
         money(getattr(whole, f"{figure}_minor")),
         FIGURES[figure],
-        **_deals(asked.line, back if figure == "taken_back" else lines, figure),
+        **_deals(statements.line, back if figure == "taken_back" else lines, figure),
         note=f"{plural(whole.without_rate, 'deal')} without a commission rate: no commission."
         if whole.without_rate
         else "",
@@ -322,9 +322,9 @@ def _panel_of_sum(asked: Commissions, figure: str, lines: tuple[CommissionLine, 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The sums of all, or the lines of one statement, as a file."""
-    asked = _read(request)
+    statements = _read(request)
     if key := request.GET.get("whose", ""):
-        asked = asked.whole_of(key)
+        statements = statements.whole_of(key)
         header = (
             "deal",
             "name",
@@ -340,15 +340,15 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
             (row.key, row.name, date.fromordinal(row.line.on).isoformat(), "yes" if row.line.taken_back else "no",
              row.line.amount_minor, _percent(row.line.rate_bp), row.line.above_minor, _percent(row.line.above_bp),
              row.line.commission_minor)
-            for row in _rows(asked, asked.of(key))
+            for row in _rows(statements, statements.of(key))
         ]  # fmt: skip
         return sheet_response(
             Sheet("commission statement", header, frozenset({"credited", "above quota", "commission"}), rows), kind
         )
-    of_all = (asked.subject, "credited", "commission", "clawed back", "deals", "without a rate")
+    of_all = (statements.subject, "credited", "commission", "clawed back", "deals", "without a rate")
     sums = [
         (name, one.credited_minor, one.commission_minor, one.taken_back_minor, len(one.deals), one.without_rate)
-        for _, name, one in asked.rows()
+        for _, name, one in statements.rows()
     ]
     return sheet_response(Sheet("commissions", of_all, frozenset(of_all[1:4]), sums), kind)
 

@@ -35,9 +35,9 @@ class Row:
     shares_rank: bool
 
 
-def closed_by(asked: AttainmentQuery, by: str) -> dict[int, ForecastRow]:
+def closed_by(query: AttainmentQuery, by: str) -> dict[int, ForecastRow]:
     """What each node won and lost in the last four quarters that are over, by node: its own figures to go by."""
-    line = asked.line
+    line = query.line
     span = four_quarters_before(line.book.reference.fiscal, line.as_of)
     return {row.node: row for row in forecast(line.book, line.snapshot, span, line.scope, by)}
 
@@ -45,50 +45,50 @@ def closed_by(asked: AttainmentQuery, by: str) -> dict[int, ForecastRow]:
 Place = tuple[int, int, int | None, bool]
 
 
-def places_of(asked: AttainmentQuery) -> list[Place]:
+def places_of(query: AttainmentQuery) -> list[Place]:
     """Nodes in tree order, others by falling attainment to date: each with its depth, its rank and whether it shares it."""
-    found = {row.forecast.node: row for row in asked.rows(asked.by)}
-    order = _order(asked.line, asked.by, found)
-    placed = ranks([_ranked_by(found[node]) for node, _ in order])
+    rows = {row.forecast.node: row for row in query.rows(query.by)}
+    order = _order(query.line, query.by, rows)
+    placed = ranks([_ranked_by(rows[node]) for node, _ in order])
     often = Counter(placed)
     return [(node, depth, rank, often[rank] > 1) for (node, depth), rank in zip(order, placed, strict=True)]
 
 
-def rows_of(asked: AttainmentQuery, shown: Sequence[Place] | None = None) -> list[Row]:
+def rows_of(query: AttainmentQuery, shown: Sequence[Place] | None = None) -> list[Row]:
     """The rows of the places shown, else of all; one scale a level, which all places of the level share."""
-    line, found = asked.line, {row.forecast.node: row for row in asked.rows(asked.by)}
-    places = places_of(asked)
+    line, records = query.line, {row.forecast.node: row for row in query.rows(query.by)}
+    places = places_of(query)
     largest: dict[int, int] = {}
     for node, depth, *_ in places:
-        row = found[node].forecast
+        row = records[node].forecast
         largest[depth] = max(largest.get(depth, 1), row.won + row.open, row.quota or 0)
-    closed = closed_by(asked, asked.by) if asked.measure == AMOUNT else {}
-    group, days = grouping(line.book, asked.by, line.as_of), DaysOf.at(line.period, line.as_of)
+    closed = closed_by(query, query.by) if query.measure == AMOUNT else {}
+    group, days = grouping(line.book, query.by, line.as_of), DaysOf.at(line.period, line.as_of)
     rows = []
     for node, depth, rank, shares_rank in places if shown is None else shown:
-        record = found[node]
+        record = records[node]
         past = closed.get(node)
         rows.append(
             Row(
                 record,
-                name_of(asked, record.forecast),
+                name_of(query, record.forecast),
                 depth,
-                _bar(asked, record, largest[depth]),
-                asked.working(token_of(group, node)),
+                _bar(query, record, largest[depth]),
+                query.working(token_of(group, node)),
                 days.needed_per_week(record.forecast.gap),
                 days.at_todays_pace(record.forecast.won),
                 deals_needed(record.forecast.gap, past) if past else None,
-                rank if _is_flat(asked.by) else None,
+                rank if _is_flat(query.by) else None,
                 shares_rank,
             )
         )
     return rows
 
 
-def name_of(asked: AttainmentQuery, row: ForecastRow) -> str:
+def name_of(query: AttainmentQuery, row: ForecastRow) -> str:
     """A row's name; of a person also that they have left."""
-    name = row.name or f"without a {words_of(asked.by)}"
-    return name_of_person(asked.line, row.key, name) if asked.by == "person" else name
+    name = row.name or f"without a {words_of(query.by)}"
+    return name_of_person(query.line, row.key, name) if query.by == "person" else name
 
 
 def _ranked_by(record: AttainmentRow) -> float | None:
@@ -100,22 +100,22 @@ def _is_flat(by: str) -> bool:
     return by not in ("team", "territory")
 
 
-def _order(line: FilterLine, by: str, found: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
+def _order(line: FilterLine, by: str, records: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
     """Nodes with their depth. Where rows stand side by side those that hold something, the furthest ahead first."""
     if _is_flat(by):
-        kept = [(n, r) for n, r in found.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
+        kept = [(n, r) for n, r in records.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
         kept.sort(key=lambda item: (item[0] == NONE, -(item[1].to_date or 0.0), -item[1].forecast.won))
         return [(node, 0) for node, _ in kept]
     reference = line.book.reference
     tree = reference.team_tree(line.as_of) if by == "team" else reference.territory_tree(line.as_of)
-    order = [(node, depth) for node, depth in in_tree_order(tree) if node in found]
-    return [*order, (NONE, 0)] if NONE in found else order
+    order = [(node, depth) for node, depth in in_tree_order(tree) if node in records]
+    return [*order, (NONE, 0)] if NONE in records else order
 
 
-def _bar(asked: AttainmentQuery, record: AttainmentRow, largest: int) -> InkBar:
-    figures, write = record.forecast, hundredths if asked.in_hundredths else short
-    parts = [figures.categories[c] for c in asked.line.book.reference.surest_first] if asked.measure != METRIC else []
+def _bar(query: AttainmentQuery, record: AttainmentRow, largest: int) -> InkBar:
+    figures, write = record.forecast, hundredths if query.in_hundredths else short
+    parts = [figures.categories[c] for c in query.line.book.reference.surest_first] if query.measure != METRIC else []
     bar = ink_bar(figures.won, parts, figures.quota, record.pace, largest)
-    done = "done" if asked.counts_activities else "won"
+    done = "done" if query.counts_activities else "won"
     words = f"{figures.name}: {done} {write(figures.won)}, quota {write(figures.quota)}, pace {write(record.pace)}"
     return replace(bar, words=words)

@@ -74,7 +74,7 @@ class ComparedRow:
     name: str
     cells: tuple[Cell, ...]
     # What the workings of the spans are opened by.
-    asked: "ComparisonQuery"
+    query: "ComparisonQuery"
     token: str
     spans: tuple[Period, Period]
     # How far the bar of what was won reaches, and where the stroke of the other span stands, of the row's width.
@@ -84,12 +84,12 @@ class ComparedRow:
     @cached_property
     def working_now(self) -> str:
         """The query of the workings of the present span."""
-        return self.asked.working(self.token, self.spans[0])
+        return self.query.working(self.token, self.spans[0])
 
     @cached_property
     def working_then(self) -> str:
         """Of the earlier one."""
-        return self.asked.working(self.token, self.spans[1])
+        return self.query.working(self.token, self.spans[1])
 
 
 @dataclass(frozen=True)
@@ -99,10 +99,10 @@ class ComparisonQuery(AttainmentQuery):
     against: str = choice(AGAINST)
 
 
-def spans_of(asked: ComparisonQuery) -> tuple[Period, Period | None]:
+def spans_of(query: ComparisonQuery) -> tuple[Period, Period | None]:
     """This period to date and the span it is compared with; none where it has not begun."""
-    line = asked.line
-    return same_days(line.book.reference.fiscal, line.period, line.as_of, asked.against)
+    line = query.line
+    return same_days(line.book.reference.fiscal, line.period, line.as_of, query.against)
 
 
 def _value(row: ForecastRow | None, figure: str) -> int | float | None:
@@ -111,16 +111,16 @@ def _value(row: ForecastRow | None, figure: str) -> int | float | None:
     return lost_share(row) if figure == "lost_share" else getattr(row, figure)  # type: ignore[no-any-return]
 
 
-def compared_rows(asked: ComparisonQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
+def compared_rows(query: ComparisonQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
     """The rows of a breakdown that won or lost in either span, the most won first; equal ones by name."""
-    line, (present, earlier) = asked.line, spans
+    line, (present, earlier) = query.line, spans
     if earlier is None:
         return []
     group = grouping(line.book, by, line.as_of)
-    found = side_by_side(line.book, line.snapshot, (present, earlier), line.scope, by)
+    by_node = side_by_side(line.book, line.snapshot, (present, earlier), line.scope, by)
     rows = []
-    largest = max((row.won for pair in found.values() for row in pair if row), default=0)
-    for node, pair in found.items():
+    largest = max((row.won for pair in by_node.values() for row in pair if row), default=0)
+    for node, pair in by_node.items():
         if not any(row and (row.deals_won or row.deals_lost) for row in pair):
             continue
         now, then = pair
@@ -128,27 +128,27 @@ def compared_rows(asked: ComparisonQuery, by: str, spans: tuple[Period, Period |
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
         name = group.key_and_name(node)[1] or f"without a {words_of(by)}"
-        rows.append(ComparedRow(name, cells, asked, token, (present, earlier), bar, stroke))
+        rows.append(ComparedRow(name, cells, query, token, (present, earlier), bar, stroke))
     return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Won and lost of each row in both spans."""
-    asked = ComparisonQuery.of(request, "quarter")
-    spans = spans_of(asked)
-    whole = compared_rows(asked, scope_node(asked.line)[0], spans)
+    query = ComparisonQuery.of(request, "quarter")
+    spans = spans_of(query)
+    whole = compared_rows(query, scope_node(query.line)[0], spans)
     now, then = (whole[0].cells[0].now, whole[0].cells[0].then) if whole else (0, 0)
-    told = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[asked.against])
+    told = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
     opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
-    rows, turned = paged(request, compared_rows(asked, asked.by, spans), asked.query())
+    rows, turned = paged(request, compared_rows(query, query.by, spans), query.query())
     answer = {
         "say": say(told, opens),
-        "by": asked.by,
-        "by_words": words_of(asked.by),
-        "by_links": asked.links("by", dict(choices(OF_FORECAST))),
-        "against_links": asked.links("against", AGAINST),
-        "then_head": HEADS[asked.against],
+        "by": query.by,
+        "by_words": words_of(query.by),
+        "by_links": query.links("by", dict(choices(OF_FORECAST))),
+        "against_links": query.links("against", AGAINST),
+        "then_head": HEADS[query.against],
         "heads": [words for _, words, _ in COMPARED],
         "now_words": period_words(spans[0]),
         "then_words": spans[1] and period_words(spans[1]),
@@ -157,7 +157,7 @@ def page(request: PageRequest) -> HttpResponse:
         **turned,
         "footer": Footer(
             sum(int(row.cells[1].now or 0) + int(row.cells[2].now or 0) for row in whole),
-            exports=exports("attainment:compared-table", asked.query()),
+            exports=exports("attainment:compared-table", query.query()),
         ),
     }
     return render(request, "attainment/compared.html", answer)
@@ -166,13 +166,13 @@ def page(request: PageRequest) -> HttpResponse:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    asked = ComparisonQuery.of(request, "quarter")
-    spans = spans_of(asked)
+    query = ComparisonQuery.of(request, "quarter")
+    spans = spans_of(query)
     header = ["name"]
     for _, words, _ in COMPARED:
         header += [words, f"{words}, earlier"]
     rows = [
         (row.name, *(value for cell in row.cells for value in (cell.now, cell.then)))
-        for row in compared_rows(asked, asked.by, spans)
+        for row in compared_rows(query, query.by, spans)
     ]
     return sheet_response(Sheet("period comparison", tuple(header), frozenset({"won", "won, earlier"}), rows), kind)

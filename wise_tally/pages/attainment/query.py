@@ -41,10 +41,10 @@ class AttainmentQuery(PageQuery):
     def of(cls, request: PageRequest, default_kind: str = "year") -> Self:
         """The question of a request; raises Refused for parts that are not accepted."""
         usual = "person" if request.viewer.sees_own_only else "team"
-        asked = cls.read(read_scope(request, default_kind), request.GET, by=usual)
-        if not asked.counts_activities:
-            return replace(asked, kind="")
-        return asked if asked.by in BY_PEOPLE else replace(asked, by=usual)
+        query = cls.read(read_scope(request, default_kind), request.GET, by=usual)
+        if not query.counts_activities:
+            return replace(query, kind="")
+        return query if query.by in BY_PEOPLE else replace(query, by=usual)
 
     @property
     def counts_activities(self) -> bool:
@@ -72,10 +72,10 @@ class AttainmentQuery(PageQuery):
 
     def row(self, by: str, node: int, period: Period | None = None) -> AttainmentRow:
         """The record of one node; raises Refused where the scope has no such row."""
-        found = next((row for row in self.rows(by, period) if row.forecast.node == node), None)
-        if found is None:
+        record = next((row for row in self.rows(by, period) if row.forecast.node == node), None)
+        if record is None:
             raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
-        return found
+        return record
 
     @cached_property
     def whole(self) -> AttainmentRow:

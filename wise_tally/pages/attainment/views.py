@@ -36,109 +36,109 @@ FEW_ROWS = 9
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Quota, pace, won, what is still needed, of every node."""
-    asked = AttainmentQuery.of(request)
-    line, whole = asked.line, asked.whole
+    query = AttainmentQuery.of(request)
+    line, whole = query.line, query.whole
     days = DaysOf.at(line.period, line.as_of)
-    places = places_of(asked)
-    shown, turned = paged(request, places, asked.query())
-    rows = rows_of(asked, shown)
+    places = places_of(query)
+    shown, turned = paged(request, places, query.query())
+    rows = rows_of(query, shown)
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
-    short = len(places) <= FEW_ROWS and not asked.counts_activities
+    short = len(places) <= FEW_ROWS and not query.counts_activities
     told = of_attainment(
         span_of(line),
         whole.forecast.won,
         whole.pace,
         whole.forecast.quota,
-        _behind(asked, places),
-        not asked.in_hundredths,
+        _behind(query, places),
+        not query.in_hundredths,
     )
-    opened = asked.working(token)
+    opened = query.working(token)
     answer = {
-        "say": say(told, _opens(asked, opened)),
-        "asked": asked,
-        "by": asked.by,
-        "by_words": words_of(asked.by),
-        **_choices(asked),
+        "say": say(told, _opens(query, opened)),
+        "page_query": query,
+        "by": query.by,
+        "by_words": words_of(query.by),
+        **_choices(query),
         "whole": whole,
-        "whole_working": asked.working(token),
+        "whole_working": query.working(token),
         "needed": days.needed_per_week(whole.forecast.gap),
         "at_pace": days.at_todays_pace(whole.forecast.won),
         "rows": rows,
         **turned,
-        "cumulative": _cumulative(asked, token) if short else None,
+        "cumulative": _cumulative(query, token) if short else None,
         "year": year_of(line).text,
-        "carries": carries_quota(line.scope, asked.by),
-        "footer": _footer(asked),
+        "carries": carries_quota(line.scope, query.by),
+        "footer": _footer(query),
     }
     return render(request, "attainment/page.html", answer)
 
 
-def _choices(asked: AttainmentQuery) -> dict[str, Any]:
+def _choices(query: AttainmentQuery) -> dict[str, Any]:
     """What the page lets choose."""
-    by = {name: words_of(name) for name in BY_PEOPLE[1:]} if asked.counts_activities else dict(choices(OF_FORECAST))
+    by = {name: words_of(name) for name in BY_PEOPLE[1:]} if query.counts_activities else dict(choices(OF_FORECAST))
     return {
-        "by_links": asked.links("by", by),
-        "measures": asked.links("measure", MEASURES, kind=None),
-        "kinds": asked.links("kind", {name: as_words(name) or "all kinds" for name in ("", *KINDS)}),
+        "by_links": query.links("by", by),
+        "measures": query.links("measure", MEASURES, kind=None),
+        "kinds": query.links("kind", {name: as_words(name) or "all kinds" for name in ("", *KINDS)}),
     }
 
 
-def _opens(asked: AttainmentQuery, query: str) -> dict[str, str]:
+def _opens(query: AttainmentQuery, parameters: str) -> dict[str, str]:
     """Where the figures of the answer open their working: those of deals in the forecast, of activities here."""
-    place = "attainment:working" if asked.counts_activities else "forecast:working"
-    return workings(place, query, "won", "to_date", "attainment", "gap")
+    place = "attainment:working" if query.counts_activities else "forecast:working"
+    return workings(place, parameters, "won", "to_date", "attainment", "gap")
 
 
-def _cumulative(asked: AttainmentQuery, token: str) -> Cumulative:
+def _cumulative(query: AttainmentQuery, token: str) -> Cumulative:
     """The fiscal year of the scope in the measure asked for."""
-    return cumulative(asked.line, asked.snapshot, lambda span: asked.working(token, span), not asked.in_hundredths)
+    return cumulative(query.line, query.snapshot, lambda span: query.working(token, span), not query.in_hundredths)
 
 
-def _behind(asked: AttainmentQuery, places: Sequence[Place]) -> list[tuple[str, int]]:
+def _behind(query: AttainmentQuery, places: Sequence[Place]) -> list[tuple[str, int]]:
     """The rows that have none below them, with how far each is behind its target to date."""
-    found = {row.forecast.node: row for row in asked.rows(asked.by)}
+    by_node = {row.forecast.node: row for row in query.rows(query.by)}
     ends = [one for one, after in zip_longest(places, places[1:]) if after is None or after[1] <= one[1]]
-    records = [found[node] for node, *_ in ends]
-    return [(name_of(asked, one.forecast), one.behind) for one in records if one.behind is not None]
+    records = [by_node[node] for node, *_ in ends]
+    return [(name_of(query, one.forecast), one.behind) for one in records if one.behind is not None]
 
 
-def _footer(asked: AttainmentQuery) -> Footer:
-    whole = asked.whole.forecast
+def _footer(query: AttainmentQuery) -> Footer:
+    whole = query.whole.forecast
     return Footer(
-        whole.won // 100 if asked.counts_activities else whole.deals_won + whole.deals_open,
-        undated=None if asked.in_hundredths else whole.undated,
-        overdue=None if asked.in_hundredths else whole.overdue,
-        exports=exports("attainment:table", asked.query()),
-        what="activity" if asked.counts_activities else "deal",
+        whole.won // 100 if query.counts_activities else whole.deals_won + whole.deals_open,
+        undated=None if query.in_hundredths else whole.undated,
+        overdue=None if query.in_hundredths else whole.overdue,
+        exports=exports("attainment:table", query.query()),
+        what="activity" if query.counts_activities else "deal",
     )
 
 
 @require_safe
 def year(request: PageRequest) -> HttpResponse:
     """Won so far against the target so far, month by month, with what is open on top."""
-    asked = AttainmentQuery.of(request)
-    if asked.counts_activities:
-        asked = AttainmentQuery(asked.line, by=asked.by)
-    line = asked.line
+    query = AttainmentQuery.of(request)
+    if query.counts_activities:
+        query = AttainmentQuery(query.line, by=query.by)
+    line = query.line
     token = scope_node(line)[2]
-    shown = _cumulative(asked, token)
-    whole = asked.row(*scope_node(line)[:2], year_of(line))
+    shown = _cumulative(query, token)
+    whole = query.row(*scope_node(line)[:2], year_of(line))
     left = DaysOf.at(year_of(line), line.as_of).remaining
     told = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
     answer = {
         "say": say(
             told,
             workings(
-                "forecast:working", asked.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
+                "forecast:working", query.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
             ),
         ),
-        "asked": asked,
+        "page_query": query,
         "year": year_of(line).text,
         "cumulative": shown,
         "whole": whole,
-        "measures": asked.links("measure", {name: words for name, words in MEASURES.items() if name != METRIC}),
-        "footer": _footer(asked),
+        "measures": query.links("measure", {name: words for name, words in MEASURES.items() if name != METRIC}),
+        "footer": _footer(query),
     }
     return render(request, "attainment/year.html", answer)
 
@@ -146,28 +146,28 @@ def year(request: PageRequest) -> HttpResponse:
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a figure that no deal alone explains came about: what is needed, what is done."""
-    asked = AttainmentQuery.of(request)
-    panel = panel_of(asked, figure, request.GET.get("node", "company:"))
-    return panel_response(request, asked.line, panel, f"{request.path.split('working')[0]}?{asked.query()}")
+    query = AttainmentQuery.of(request)
+    panel = panel_of(query, figure, request.GET.get("node", "company:"))
+    return panel_response(request, query.line, panel, f"{request.path.split('working')[0]}?{query.query()}")
 
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the table shows, as a file."""
-    asked = AttainmentQuery.of(request)
+    query = AttainmentQuery.of(request)
     header = ("name", "quota", "pace", "won", "attainment", "attainment to date", "gap", "open", "needed per week", "projected",
               "deals still needed", "rank")  # fmt: skip
     rows: list[tuple[Any, ...]] = []
-    for row in rows_of(asked):
+    for row in rows_of(query):
         f, a = row.record.forecast, row.record
         values = (f.quota, a.pace, f.won, f.attainment, a.to_date, f.gap, f.open, row.needed_per_week, row.at_pace)
         rows.append((row.name, *values, row.deals_needed, row.rank))
     amounts = {"quota", "pace", "won", "gap", "open", "needed per week", "projected"}
-    if asked.in_hundredths:
+    if query.in_hundredths:
         divided = [name in amounts for name in header]
         rows = [
             tuple(v / 100 if yes and v is not None else v for v, yes in zip(row, divided, strict=True)) for row in rows
         ]
     return sheet_response(
-        Sheet("attainment", header, frozenset() if asked.in_hundredths else frozenset(amounts), rows), kind
+        Sheet("attainment", header, frozenset() if query.in_hundredths else frozenset(amounts), rows), kind
     )

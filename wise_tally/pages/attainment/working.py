@@ -18,63 +18,63 @@ from wise_tally.web.working.panel import Panel, PanelTerm
 FIGURES = ("needed", "at_pace", "deals_needed", "won", "quota", "pace", "gap", "attainment", "to_date", "open")
 
 
-def panel_of(asked: AttainmentQuery, figure: str, token: str) -> Panel:
+def panel_of(query: AttainmentQuery, figure: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for what is not there."""
     one_of(figure, FIGURES, "is not a figure of attainment here", 404)
     try:
-        by, node = node_of(asked.line.book, token, asked.line.as_of)
+        by, node = node_of(query.line.book, token, query.line.as_of)
     except (LookupError, UnknownBreakdown):
         raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
-    record = asked.row(by, node)
+    record = query.row(by, node)
     name = record.forecast.name or "without one"
     if figure == "needed":
-        return _needed(asked, name, record.forecast.gap)
+        return _needed(query, name, record.forecast.gap)
     if figure == "at_pace":
-        return _at_pace(asked, name, record.forecast.won)
+        return _at_pace(query, name, record.forecast.won)
     if figure == "deals_needed":
-        return _deals_needed(asked, name, record.forecast.gap, (by, node))
-    if not asked.counts_activities:
+        return _deals_needed(query, name, record.forecast.gap, (by, node))
+    if not query.counts_activities:
         raise Refused("This figure is explained on the Forecast page.", 404)
-    return _activities(asked, figure, (by, node))
+    return _activities(query, figure, (by, node))
 
 
-def _written(asked: AttainmentQuery, value: int | None) -> str:
-    return str(hundredths(value) if asked.in_hundredths else money(value))
+def _written(query: AttainmentQuery, value: int | None) -> str:
+    return str(hundredths(value) if query.in_hundredths else money(value))
 
 
 def _terms(*terms: tuple[str, str]) -> tuple[PanelTerm, ...]:
     return tuple(PanelTerm(words, str(value)) for words, value in terms)
 
 
-def _needed(asked: AttainmentQuery, name: str, gap: int | None) -> Panel:
-    days = DaysOf.at(asked.line.period, asked.line.as_of)
+def _needed(query: AttainmentQuery, name: str, gap: int | None) -> Panel:
+    days = DaysOf.at(query.line.period, query.line.as_of)
     return Panel(
         f"Needed per week, {name}",
         "Gap ÷ weeks left in the period (today not included).",
-        _terms(("gap to quota", _written(asked, gap)), ("× 7 ÷ days that remain", count(days.remaining))),
-        _written(asked, days.needed_per_week(gap)),
+        _terms(("gap to quota", _written(query, gap)), ("× 7 ÷ days that remain", count(days.remaining))),
+        _written(query, days.needed_per_week(gap)),
         "needed a week",
     )
 
 
-def _at_pace(asked: AttainmentQuery, name: str, won: int) -> Panel:
-    days = DaysOf.at(asked.line.period, asked.line.as_of)
+def _at_pace(query: AttainmentQuery, name: str, won: int) -> Panel:
+    days = DaysOf.at(query.line.period, query.line.as_of)
     return Panel(
         f"Projected at current pace, {name}",
         "Expected result if the rest of the period goes like the days so far: result so far ÷ share of days passed.",
         _terms(
-            ("done so far" if asked.counts_activities else "won so far", _written(asked, won)),
+            ("done so far" if query.counts_activities else "won so far", _written(query, won)),
             ("÷ days passed", count(days.passed)),
-            ("× days of the period", count(asked.line.period.days)),
+            ("× days of the period", count(query.line.period.days)),
         ),
-        _written(asked, days.at_todays_pace(won)),
+        _written(query, days.at_todays_pace(won)),
         "at today’s pace",
     )
 
 
-def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple[str, int]) -> Panel:
-    line = asked.line
-    closed = closed_by(asked, row[0]).get(row[1])
+def _deals_needed(query: AttainmentQuery, name: str, gap: int | None, row: tuple[str, int]) -> Panel:
+    line = query.line
+    closed = closed_by(query, row[0]).get(row[1])
     span = four_quarters_before(line.book.reference.fiscal, line.as_of)
     if closed is None:
         raise Refused("No deals closed in the last four quarters.", 404)
@@ -84,7 +84,7 @@ def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple
         "New deals needed to close the gap: gap ÷ average deal size won ÷ win rate of closed deals, rounded "
         "up. Needs at least 10 closed deals.",
         _terms(
-            ("gap to quota", _written(asked, gap)),
+            ("gap to quota", _written(query, gap)),
             (f"÷ average deal size won, {period_words(span)}", money(None if mean is None else round(mean))),
             ("÷ win rate of closed", percent(won_share(closed))),
             ("deals won", count(closed.deals_won)),
@@ -95,11 +95,11 @@ def _deals_needed(asked: AttainmentQuery, name: str, gap: int | None, row: tuple
     )
 
 
-def _activities(asked: AttainmentQuery, figure: str, row: tuple[str, int]) -> Panel:
+def _activities(query: AttainmentQuery, figure: str, row: tuple[str, int]) -> Panel:
     """Activities by kind, and how they stand against their target."""
-    line, record = asked.line, asked.row(*row)
+    line, record = query.line, query.row(*row)
     done = activities_inside(
-        line.book, line.snapshot, line.period, line.scope, done_in(line, line.period).of_kind(asked.kind)
+        line.book, line.snapshot, line.period, line.scope, done_in(line, line.period).of_kind(query.kind)
     )
     mine = done_by(line.book, line.snapshot, done, *row)
     terms = [

@@ -55,11 +55,11 @@ class AgreedForm(LedgerForm):
 @require_POST
 def put_aside(request: PageRequest) -> HttpResponse:
     """Seen, or not now until a day: the finding stays away from one's brief."""
-    brief, found = finding_named(request, request.POST.get("finding", ""))
+    brief, finding = finding_named(request, request.POST.get("finding", ""))
     typed = AsideForm(request.POST).values()
     until = typed["until"]
-    words = plain(found.sentence, names_in(brief.line, [found]))
-    what = Settled(found.key, found.money_minor, words)
+    words = plain(finding.sentence, names_in(brief.line, [finding]))
+    what = Settled(finding.key, finding.money_minor, words)
     keep_aside(request.viewer, what, until, typed["reason"], now(), brief.line.today)
     messages.success(request, f"Put aside {f'until {day(until)}' if until else 'until it changes'}.")
     return redirect(safe_next(request, reverse("brief:page")))
@@ -77,7 +77,7 @@ def take_back(request: PageRequest) -> HttpResponse:
 @changing_needs(May.SET_RULES)
 def agree(request: PageRequest) -> HttpResponse:
     """Tick a point of the agenda: what was agreed about it, with a day, becomes an open action of the person."""
-    brief, found = finding_named(request, request.POST.get("finding", ""))
+    brief, finding = finding_named(request, request.POST.get("finding", ""))
     people = visible(request).people
     may_agree = Person.objects.all() if people is None else Person.objects.filter(key__in=people)
     key = key_of(may_agree.values_list("key", "name"), request.POST.get("person", ""))
@@ -86,8 +86,8 @@ def agree(request: PageRequest) -> HttpResponse:
         raise Refused("Choose the person who does it.", 422)
     typed = AgreedForm(request.POST).values()
     due = typed["due_on"] or brief.line.today + timedelta(days=7)
-    text = typed["text"] or plain(found.sentence, names_in(brief.line, [found]))
-    keep_agreed(request.viewer, (person.key, brief.line.today), text, due, now(), found.key)
+    text = typed["text"] or plain(finding.sentence, names_in(brief.line, [finding]))
+    keep_agreed(request.viewer, (person.key, brief.line.today), text, due, now(), finding.key)
     messages.success(request, f"Agreed with {person.name}, due {day(due)}.")
     return redirect(safe_next(request, reverse("brief:page")))
 

@@ -53,7 +53,7 @@ def _scale(name: str) -> int:
 
 
 def _read(request: PageRequest, faults: dict[str, str]) -> dict[str, float]:
-    found = {}
+    bounds = {}
     for name, one in BOUNDS.items():
         typed = request.POST.get(name, "").strip()
         read = typed_number(typed) if typed else USUAL[name] * _scale(name)
@@ -64,8 +64,8 @@ def _read(request: PageRequest, faults: dict[str, str]) -> dict[str, float]:
         least, most = (plain_number(about[side] * _scale(name)) for side in ("least", "most"))
         if not about["least"] <= value <= about["most"]:
             faults[name] = f"Enter a number from {least} to {most}."
-        found[name] = round(value, 6)
-    return found
+        bounds[name] = round(value, 6)
+    return bounds
 
 
 def _rows(request: PageRequest, faults: dict[str, str]) -> list[BoundField]:

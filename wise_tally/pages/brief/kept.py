@@ -48,8 +48,8 @@ class Became:
 def one(request: PageRequest, key: str) -> HttpResponse:
     """A kept brief as it was, each point with what came of it since."""
     kept = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
-    asked = {"who": kept.who, "period": kept.period}
-    line = request.filter_line = scope_of(request.viewer, {name: value for name, value in asked.items() if value})
+    parameters = {"who": kept.who, "period": kept.period}
+    line = request.filter_line = scope_of(request.viewer, {name: value for name, value in parameters.items() if value})
     content = json.loads(kept.content)
     answer = {
         "kept": kept,
@@ -64,8 +64,8 @@ def became_of(
     points: list[dict[str, Any]], line: FilterLine, request: PageRequest, may_see: Visibility
 ) -> list[Became]:
     """What came of each point by today: of a deal its state, of others whether it is still found and at how much."""
-    now = {one.key: one for one in brief_for(line, request.viewer, may_see).found}
-    found = []
+    now = {one.key: one for one in brief_for(line, request.viewer, may_see).findings}
+    became = []
     for point in points:
         words = ""
         if point["about"] == "deal":
@@ -76,8 +76,8 @@ def became_of(
         pages = {"deal": "deals:deal", "person": "team:one-to-one", "customer": "customers:account"}
         name = pages.get(point["about"], "")
         href = reverse(name, args=[point["subject"]]) if name else ""
-        found.append(Became(point["words"], point["whose"], point["amount_minor"], words, href))
-    return found
+        became.append(Became(point["words"], point["whose"], point["amount_minor"], words, href))
+    return became
 
 
 def _of_deal(line: FilterLine, key: str) -> str:

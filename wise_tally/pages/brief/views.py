@@ -43,7 +43,7 @@ def page(request: PageRequest) -> HttpResponse:
         "brief": brief,
         "title": f"Brief, {brief.line.as_of:%A} {day(brief.line.as_of)}",
         "rows": brief.chosen,
-        "more": len(brief.found) - len(brief.chosen),
+        "more": len(brief.findings) - len(brief.chosen),
         "headlines": brief.headlines,
         "has_deals": len(brief.line.book.deals.key) > 0,
         "footer": Footer(len(brief.chosen), what="finding", exports=exports("brief:table", brief.line.query())),
@@ -66,82 +66,82 @@ class FindingsQuery(PageQuery):
 def everything(request: PageRequest) -> HttpResponse:
     """All findings with filters."""
     brief = read_brief(request)
-    asked = _read_query(request, brief)
-    chosen = _kept(brief.aside if asked.aside else brief.found, asked, brief.line)
-    chosen = chosen if asked.kind else list(together(chosen))
+    query = _read_query(request, brief)
+    chosen = _kept(brief.aside if query.aside else brief.findings, query, brief.line)
+    chosen = chosen if query.kind else list(together(chosen))
     sheet = page_of(request, len(chosen), ON_A_PAGE)
-    kinds = {(one.kind.key, one.kind.name) for one in (*brief.found, *brief.aside)}
+    kinds = {(one.kind.key, one.kind.name) for one in (*brief.findings, *brief.aside)}
     answer = {
         **acting(request, brief.line),
-        "asked": asked,
-        "rows": shown(brief.line, brief.asked, chosen[sheet.first : sheet.last], request.viewer),
-        "carried": asked.carried("kind", "whose", "page"),
+        "page_query": query,
+        "rows": shown(brief.line, brief.question, chosen[sheet.first : sheet.last], request.viewer),
+        "carried": query.carried("kind", "whose", "page"),
         "first": sheet.first,
-        "families": asked.links("family", {"": "All", **FAMILIES}),
+        "families": query.links("family", {"": "All", **FAMILIES}),
         "kinds": sorted(kinds, key=itemgetter(1)),
         "owners": _owners(brief),
         "aside": len(brief.aside),
-        "aside_query": asked.query(aside="yes" if not asked.aside else None, page=None),
+        "aside_query": query.query(aside="yes" if not query.aside else None, page=None),
         "page": sheet,
         "footer": Footer(len(chosen), what="finding", exports=exports("brief:table", f"{brief.line.query()}&all=yes")),
-        **neighbours(sheet, lambda number: asked.query(page=str(number))),
+        **neighbours(sheet, lambda number: query.query(page=str(number))),
     }
     return render(request, "brief/findings.html", answer)
 
 
 def _read_query(request: PageRequest, brief: Brief) -> FindingsQuery:
-    asked = FindingsQuery.read(brief.line, request.GET)
-    return replace(asked, whose=key_of(_owners(brief), asked.whose))
+    query = FindingsQuery.read(brief.line, request.GET)
+    return replace(query, whose=key_of(_owners(brief), query.whose))
 
 
 def _owners(brief: Brief) -> list[Pair]:
     """Whose findings there are, by name."""
     people = brief.line.book.reference.people
-    found = {(people[one.whose].key, people[one.whose].name) for one in brief.found if one.whose >= 0}
-    return sorted(found, key=itemgetter(1))
+    owners = {(people[one.whose].key, people[one.whose].name) for one in brief.findings if one.whose >= 0}
+    return sorted(owners, key=itemgetter(1))
 
 
-def _kept(found: tuple[Finding, ...], asked: FindingsQuery, line: FilterLine) -> list[Finding]:
+def _kept(findings: tuple[Finding, ...], query: FindingsQuery, line: FilterLine) -> list[Finding]:
     people = line.book.reference.people
     return [
         one
-        for one in found
-        if asked.family in ("", one.kind.family)
-        and asked.kind in ("", one.kind.key)
-        and (not asked.whose or (one.whose >= 0 and people[one.whose].key == asked.whose))
+        for one in findings
+        if query.family in ("", one.kind.family)
+        and query.kind in ("", one.kind.key)
+        and (not query.whose or (one.whose >= 0 and people[one.whose].key == query.whose))
     ]
 
 
 def finding_named(request: PageRequest, key: str) -> tuple[Brief, Finding]:
     """The finding of an identifier as it stands now, put aside or not; raises Refused where it no longer holds."""
     brief = read_brief(request)
-    found = next((one for one in (*brief.found, *brief.aside) if one.key == key), None)
-    if found is None:
+    finding = next((one for one in (*brief.findings, *brief.aside) if one.key == key), None)
+    if finding is None:
         raise Refused("This finding no longer holds. Open the brief again.", 404)
-    return brief, found
+    return brief, finding
 
 
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """How the money at stake was worked out, what the kind means, and the deals of a finding."""
-    brief, found = finding_named(request, request.GET.get("finding", ""))
+    brief, finding = finding_named(request, request.GET.get("finding", ""))
     back = f"{reverse('brief:page')}?{brief.line.query()}"
-    return panel_response(request, brief.line, panel_of(brief, found), back)
+    return panel_response(request, brief.line, panel_of(brief, finding), back)
 
 
-def panel_of(brief: Brief, found: Finding) -> Panel:
+def panel_of(brief: Brief, finding: Finding) -> Panel:
     """The working of a finding."""
-    line, since = brief.line, found.since or told_since(brief).get(found.key)
-    rows = np.searchsorted(line.snapshot.deal, np.array(found.deals, dtype=np.int64))
-    names = names_in(line, [found])
+    line, since = brief.line, finding.since or told_since(brief).get(finding.key)
+    rows = np.searchsorted(line.snapshot.deal, np.array(finding.deals, dtype=np.int64))
+    names = names_in(line, [finding])
     told = "" if since is None else f" It holds since {day(since)}."
     return Panel(
-        title=found.kind.name,
-        definition=f"{plain(found.sentence, names)} {found.kind.definition}{told}",
-        terms=tuple(PanelTerm(words, value) for words, value in terms_of(found, names)),
-        total=money(found.money_minor),
+        title=finding.kind.name,
+        definition=f"{plain(finding.sentence, names)} {finding.kind.definition}{told}",
+        terms=tuple(PanelTerm(words, value) for words, value in terms_of(finding, names)),
+        total=money(finding.money_minor),
         total_words="at stake",
-        note=f"Ranked by what is at stake × the share that can still be changed ({found.changeable:.0%}).",
+        note=f"Ranked by what is at stake × the share that can still be changed ({finding.changeable:.0%}).",
         **(by_amount(line, rows) if len(rows) else {}),
     )
 
@@ -150,7 +150,7 @@ def panel_of(brief: Brief, found: Finding) -> Panel:
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The brief, or all findings, as a file."""
     brief = read_brief(request)
-    rows = shown(brief.line, brief.asked, brief.found) if request.GET.get("all") else brief.chosen
+    rows = shown(brief.line, brief.question, brief.findings) if request.GET.get("all") else brief.chosen
     since = told_since(brief)
     header = ("kind", "family", "finding", "whose", "at stake", "deals", "since", "action")
     cells = [

@@ -26,42 +26,42 @@ class Against:
 def choices_of(line: FilterLine, viewer: Viewer) -> dict[str, Against]:
     """What the scope can be held against: the same days of the period before or of the year before, the team of the person, everyone."""
     fiscal, reference = line.book.reference.fiscal, line.book.reference
-    found = {}
+    choices = {}
     for name in (BEFORE, YEAR):
         now, then = same_days(fiscal, line.period, line.as_of, name)
         if then is None:
             continue
         # A running period says of itself, too, up to which day it counts.
         words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
-        found[name] = Against(LABELS[name], words, replace(line, period=then), {"period": then.text})
+        choices[name] = Against(LABELS[name], words, replace(line, period=then), {"period": then.text})
     scope, day = line.scope, line.as_of
     visible = visible_teams(viewer, reference, day)
     team = reference.team_of(scope.person, day.toordinal()) if scope.person != NONE else NONE
     if team != NONE and (visible is None or team in visible):
         other = replace(line, scope=replace(scope, person=NONE, team=team))
-        found["team"] = Against(
+        choices["team"] = Against(
             reference.teams[team].name, reference.teams[team].name, other, {"who": f"team:{reference.teams[team].key}"}
         )
     if scope.of_people and visible is None:
         everyone = replace(line, scope=Filter(scope.process, NONE, NONE, scope.territory))
-        found["everyone"] = Against("everyone", "everyone", everyone, {"who": None})
-    return found
+        choices["everyone"] = Against("everyone", "everyone", everyone, {"who": None})
+    return choices
 
 
-def distinct(found: dict[str, Against], held: str) -> dict[str, str]:
+def distinct(choices: dict[str, Against], held: str) -> dict[str, str]:
     """Name and label of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
-    first = {one.words: name for name, one in reversed(found.items())}
+    first = {one.words: name for name, one in reversed(choices.items())}
     if held:
-        first[found[held].words] = held
-    return {name: one.label for name, one in found.items() if first[one.words] == name}
+        first[choices[held].words] = held
+    return {name: one.label for name, one in choices.items() if first[one.words] == name}
 
 
-def read_against(asked: ConversionQuery, viewer: Viewer) -> tuple[dict[str, Against], str]:
+def read_against(query: ConversionQuery, viewer: Viewer) -> tuple[dict[str, Against], str]:
     """All choices, and the name of the one that the address asks for (empty for none); raises Refused."""
-    found, name = choices_of(asked.line, viewer), asked.against
-    if name in (BEFORE, YEAR) and name not in found:
+    choices, name = choices_of(query.line, viewer), query.against
+    if name in (BEFORE, YEAR) and name not in choices:
         # Stepping on to a period that has not begun is no mistake.
-        return found, ""
-    if name and name not in found:
-        raise Refused(f"“{name[:40]}” cannot be compared with this selection. Choose one of: {', '.join(found)}.")
-    return found, name
+        return choices, ""
+    if name and name not in choices:
+        raise Refused(f"“{name[:40]}” cannot be compared with this selection. Choose one of: {', '.join(choices)}.")
+    return choices, name

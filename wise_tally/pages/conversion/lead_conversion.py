@@ -73,22 +73,22 @@ def _of_step(request: PageRequest, figure: str) -> HttpResponse:
             f"“{figure[:40]}” is not a figure of this step. Choose one of: {', '.join(STEP_COLUMNS)}, with a step of the page.",
             404,
         )
-    found = steps[key]
+    figures = steps[key]
     terms = (
-        ("reached the step", count(found.reached)),
-        ("moved on", count(found.moved_on)),
-        ("disqualified there", count(found.dropped)),
-        ("still in the step", count(found.open)),
-        ("moved on ÷ (moved on + disqualified)", percent(found.rate)),
-        ("median days of those who left the step", days(found.days)),
+        ("reached the step", count(figures.reached)),
+        ("moved on", count(figures.moved_on)),
+        ("disqualified there", count(figures.dropped)),
+        ("still in the step", count(figures.open)),
+        ("moved on ÷ (moved on + disqualified)", percent(figures.rate)),
+        ("median days of those who left the step", days(figures.days)),
     )
-    totals = {"rate": percent(found.rate), "days": days(found.days)}
+    totals = {"rate": percent(figures.rate), "days": days(figures.days)}
     panel = Panel(
         title=f"Leads, {names[key]}",
         definition="Leads created in the period that took any step by the date. A lead reached each step up to the furthest it "
         "took, a qualified lead all of them; going back takes no step away.",
         terms=tuple(PanelTerm(*term) for term in terms),
-        total=totals.get(figure) or count(getattr(found, figure)),
+        total=totals.get(figure) or count(getattr(figures, figure)),
         total_words=STEP_COLUMNS[figure],
     )
     return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
@@ -107,28 +107,28 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
             404,
         )
     value = None if text is None else names.index(text) if text else NONE
-    found = lead_figures(line.snapshot, leads, value)
+    figures = lead_figures(line.snapshot, leads, value)
     kept = leads if value is None else leads.take(leads.value == value)
     rows, amount = _deals_of(line, kept, figure in ("won", "won_rate", "won_minor", "days_to_win"))
     terms = [
-        ("leads created in the period", count(found.leads)),
-        ("still open", count(found.open)),
-        ("disqualified", count(found.dropped)),
-        ("qualified", count(found.qualified)),
-        ("with a deal", count(found.deals)),
-        ("of these won", count(found.won)),
-        ("won amounts", money(found.won_minor)),
+        ("leads created in the period", count(figures.leads)),
+        ("still open", count(figures.open)),
+        ("disqualified", count(figures.dropped)),
+        ("qualified", count(figures.qualified)),
+        ("with a deal", count(figures.deals)),
+        ("of these won", count(figures.won)),
+        ("won amounts", money(figures.won_minor)),
     ]
     totals = {
-        "qualified_rate": percent(found.qualified_rate), "won_rate": percent(found.won_rate), "won_minor": money(found.won_minor),
-        "days_to_qualify": days(found.days_to_qualify), "days_to_win": days(found.days_to_win),
+        "qualified_rate": percent(figures.qualified_rate), "won_rate": percent(figures.won_rate), "won_minor": money(figures.won_minor),
+        "days_to_qualify": days(figures.days_to_qualify), "days_to_win": days(figures.days_to_win),
     }  # fmt: skip
     panel = Panel(
         title=f"Leads, {text or 'all sources'}",
         definition="Leads created in the period, with their status today. A lead with a deal counts as qualified. Days "
         "are averages from creating the lead.",
         terms=tuple(PanelTerm(*term) for term in terms),
-        total=totals.get(figure) or count(getattr(found, figure)),
+        total=totals.get(figure) or count(getattr(figures, figure)),
         total_words=COLUMNS[figure],
         **listed(line, rows, [money(int(v)) for v in amount[:FIRST_DEALS]], amount),
     )
@@ -161,5 +161,5 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 def _sheet(
     name: str, first: str, columns: dict[str, str], rows: Sequence[tuple[str, LeadFigures | StepFigures]]
 ) -> Sheet:
-    cells = [(words, *(getattr(found, column) for column in columns)) for words, found in rows]
+    cells = [(words, *(getattr(figures, column) for column in columns)) for words, figures in rows]
     return Sheet(name, (first, *columns.values()), frozenset({"won amount"}), cells)

@@ -92,14 +92,14 @@ class LossQuery(PageQuery):
 
 def read_lost(request: PageRequest) -> tuple[LossQuery, Lost]:
     """The lost deals of the scope by what the address asks for; raises Refused."""
-    asked = LossQuery.read(line_of(request), request.GET)
-    line, by = asked.line, asked.by
+    query = LossQuery.read(line_of(request), request.GET)
+    line, by = query.line, query.by
     period, before = same_days(line.book.reference.fiscal, line.period, line.as_of)
     now = lost_in(line.book, line.snapshot, period, line.scope)
     then = lost_in(line.book, line.snapshot, before, line.scope) if before else now[:0]
     reasons, reason = _reasons(line, (now, then))
     names, value = (reasons, reason) if by == "reason" else _values(line, by, (now, then), before)
-    return asked, Lost(by, names, reasons, period, before, (now, then), value, reason)
+    return query, Lost(by, names, reasons, period, before, (now, then), value, reason)
 
 
 def _reasons(line: FilterLine, sides: Sides) -> tuple[Sequence[str], Sides]:
@@ -125,13 +125,13 @@ def _values(line: FilterLine, by: str, sides: Sides, before: Period | None) -> t
         first = book.reference.fiscal.containing(starts[0], "month")
         last = max([-1, *value[0].tolist(), *value[1].tolist()])
         return [period_words(book.reference.fiscal.shifted(first, step)) for step in range(last + 1)], value
-    found = [np.asarray(owner_groups(book, snapshot, snapshot.owner[row], row, by)) for row in sides]
-    return grouping(book, by, line.as_of).names, (found[0], found[1])
+    groups = [np.asarray(owner_groups(book, snapshot, snapshot.owner[row], row, by)) for row in sides]
+    return grouping(book, by, line.as_of).names, (groups[0], groups[1])
 
 
-def _table(line: FilterLine, found: Lost) -> LostTable:
-    table = lost_by(line.snapshot, list(zip(found.rows, found.value, strict=True)))
-    if found.by != "month":
+def _table(line: FilterLine, lost: Lost) -> LostTable:
+    table = lost_by(line.snapshot, list(zip(lost.rows, lost.value, strict=True)))
+    if lost.by != "month":
         return table
     return LostTable(tuple(sorted(table.rows, key=lambda row: -row.value)))
 
@@ -145,22 +145,22 @@ class Crossed:
     rows: list[tuple[str, list[tuple[int, int, str]]]]
 
 
-def _crossed(asked: LossQuery, found: Lost, rows: LostTable) -> Crossed | None:
+def _crossed(query: LossQuery, lost: Lost, rows: LostTable) -> Crossed | None:
     """What was lost in the period by value and reason, the reasons with the most money first; None by reason alone."""
-    if found.by == "reason":
+    if lost.by == "reason":
         return None
-    line = asked.line
-    by_reason = lost_by(line.snapshot, list(zip(found.rows, found.reason, strict=True)))
+    line = query.line
+    by_reason = lost_by(line.snapshot, list(zip(lost.rows, lost.reason, strict=True)))
     columns = [row.value for row in by_reason.rows if row.deals]
     shown = columns[:MOST_REASONS]
-    cells = crossed(line.snapshot, found.rows[0], found.value[0], found.reason[0])
+    cells = crossed(line.snapshot, lost.rows[0], lost.value[0], lost.reason[0])
     return Crossed(
-        [found.reason_name(reason) for reason in shown],
+        [lost.reason_name(reason) for reason in shown],
         len(columns),
         [
             (
-                found.name(row.value),
-                [(*cells.get((row.value, reason), (0, 0)), asked.cell(row.value, reason)) for reason in shown],
+                lost.name(row.value),
+                [(*cells.get((row.value, reason), (0, 0)), query.cell(row.value, reason)) for reason in shown],
             )
             for row in rows.rows
             if row.deals
@@ -190,10 +190,10 @@ def _stage_names(line: FilterLine) -> list[tuple[int, str, int]]:
     ]
 
 
-def _by_stage(line: FilterLine, found: Lost, largest: int) -> dict[int, list[StagePart]]:
+def _by_stage(line: FilterLine, lost: Lost, largest: int) -> dict[int, list[StagePart]]:
     """Each value's money lost in the period by the furthest stage of its deals, the first stage first."""
-    from_stage = lost_from(line.book, line.snapshot, found.rows[0])
-    cells = crossed(line.snapshot, found.rows[0], found.value[0], from_stage)
+    from_stage = lost_from(line.book, line.snapshot, lost.rows[0])
+    cells = crossed(line.snapshot, lost.rows[0], lost.value[0], from_stage)
     parts: dict[int, list[StagePart]] = {}
     for value in sorted({value for value, _ in cells}):
         left, parts[value] = 0, []
@@ -209,49 +209,49 @@ def _by_stage(line: FilterLine, found: Lost, largest: int) -> dict[int, list[Sta
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Rows by value with number and money, and what changed against the period before."""
-    asked, found = read_lost(request)
-    line = asked.line
-    rows = _table(line, found)
+    query, lost = read_lost(request)
+    line = query.line
+    rows = _table(line, lost)
     whole = rows.whole
     told = of_losses(
         whole.deals,
         whole.amount_minor,
-        whole.amount_before if found.before else None,
-        [(found.name(row.value), row.amount_minor) for row in rows.rows],
-        found.words,
+        whole.amount_before if lost.before else None,
+        [(lost.name(row.value), row.amount_minor) for row in rows.rows],
+        lost.words,
         "the same days of the previous period",
     )
     answer = {
-        "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{asked.query(measure=None)}"}),
-        "by": found.by,
-        "by_words": found.words,
-        "by_links": asked.links("by", dict(_choices())),
-        "before": found.before and period_words(found.before),
-        "now": period_words(found.period),
-        **_drawn_rows(asked, found, rows),
+        "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{query.query(measure=None)}"}),
+        "by": lost.by,
+        "by_words": lost.words,
+        "by_links": query.links("by", dict(_choices())),
+        "before": lost.before and period_words(lost.before),
+        "now": period_words(lost.period),
+        **_drawn_rows(query, lost, rows),
         "whole": whole,
-        "crossed": _crossed(asked, found, rows),
-        "by_value": asked.measure == "value",
-        "measures": asked.links("measure", {"number": "number", "value": f"value, {currency_sign()}"}),
-        "query": asked.query(),
-        "all_query": asked.query(measure=None),
-        "footer": Footer(len(found.rows[0]), exports=exports("conversion:lost-table", asked.query(measure=None))),
+        "crossed": _crossed(query, lost, rows),
+        "by_value": query.measure == "value",
+        "measures": query.links("measure", {"number": "number", "value": f"value, {currency_sign()}"}),
+        "query": query.query(),
+        "all_query": query.query(measure=None),
+        "footer": Footer(len(lost.rows[0]), exports=exports("conversion:lost-table", query.query(measure=None))),
     }
     return render(request, "conversion/lost.html", answer)
 
 
-def _drawn_rows(asked: LossQuery, found: Lost, rows: LostTable) -> dict[str, Any]:
+def _drawn_rows(query: LossQuery, lost: Lost, rows: LostTable) -> dict[str, Any]:
     """The rows with their bars, divided by the stages lost after, and shares."""
-    stages = [] if found.by == "stage" else _stage_names(asked.line)
+    stages = [] if lost.by == "stage" else _stage_names(query.line)
     largest = max([1, *(max(row.amount_minor, row.amount_before) for row in rows.rows)])
-    parts = _by_stage(asked.line, found, largest) if stages else {}
+    parts = _by_stage(query.line, lost, largest) if stages else {}
     drawn = [
         (
-            found.name(row.value),
+            lost.name(row.value),
             row,
             (share(row.amount_minor, largest), share(row.amount_before, largest), parts.get(row.value, [])),
             (rows.share(row), so_far),
-            asked.cell(row.value),
+            query.cell(row.value),
         )
         for row, so_far in zip(rows.rows, rows.added_up, strict=True)
     ]
@@ -269,7 +269,7 @@ def _place(text: str, sides: Sides) -> int:
 class Chosen:
     """The deals of a side that a working counts, and what they are called."""
 
-    asked: LossQuery
+    query: LossQuery
     period: Period
     every: Ints
     rows: Ints
@@ -278,37 +278,37 @@ class Chosen:
     @property
     def line(self) -> FilterLine:
         """The scope."""
-        return self.asked.line
+        return self.query.line
 
 
 def chosen(request: PageRequest) -> Chosen:
     """The deals of a row, of a reason in it, or all; `side` before takes those of the period before; raises Refused."""
-    asked, found = read_lost(request)
+    query, lost = read_lost(request)
     side = 1 if request.GET.get("side") == "before" else 0
-    kept, names = np.ones(len(found.rows[side]), dtype=bool), []
-    for part, values, named in (("value", found.value, found.name), ("reason", found.reason, found.reason_name)):
+    kept, names = np.ones(len(lost.rows[side]), dtype=bool), []
+    for part, values, named in (("value", lost.value, lost.name), ("reason", lost.reason, lost.reason_name)):
         if text := request.GET.get(part, ""):
             index = _place(text, values)
             kept &= values[side] == index
             names.append(named(index))
-    period = found.before if side else found.period
+    period = lost.before if side else lost.period
     if period is None:
-        raise Refused(f"{period_words(found.period)} has not begun, so it is compared with no other period.", 404)
-    every = found.rows[side]
-    return Chosen(asked, period, every, every[kept], ", ".join(names) or "all")
+        raise Refused(f"{period_words(lost.period)} has not begun, so it is compared with no other period.", 404)
+    every = lost.rows[side]
+    return Chosen(query, period, every, every[kept], ", ".join(names) or "all")
 
 
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """The lost deals of a row or a cell, the most money first."""
-    found = chosen(request)
-    line, rows, kept = found.line, found.every, found.rows
+    behind = chosen(request)
+    line, rows, kept = behind.line, behind.every, behind.rows
     order = kept[np.argsort(-line.snapshot.amount_minor[kept], kind="stable")]
     amount = line.snapshot.amount_minor[order]
     whole = int(line.snapshot.amount_minor[rows].sum())
     panel = Panel(
-        title=f"Lost, {found.name}",
-        definition=f"Deals lost in {period_words(found.period)}, with their amounts. The reason is the one entered when "
+        title=f"Lost, {behind.name}",
+        definition=f"Deals lost in {period_words(behind.period)}, with their amounts. The reason is the one entered when "
         "the deal was lost; the stage is the furthest one it reached.",
         terms=(
             PanelTerm(f"{plural(len(order), 'deal')}", money(int(amount.sum()))),
@@ -319,27 +319,27 @@ def working(request: PageRequest) -> HttpResponse:
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
         not_counted=(("lost for another reason", len(rows) - len(order)),) if len(rows) > len(order) else (),
     )
-    back = f"{reverse('conversion:lost')}?{found.asked.query()}"
+    back = f"{reverse('conversion:lost')}?{behind.query.query()}"
     return panel_response(request, line, panel, back)
 
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The rows as a file, or the reasons within them in numbers or money as the page shows."""
-    asked, found = read_lost(request)
-    rows, money_asked = _table(asked.line, found), asked.measure == "value"
-    sheets = {"": lambda: _rows_sheet(found, rows)}
-    if crossed_rows := _crossed(asked, found, rows):
-        sheets["reasons"] = lambda: _reasons_sheet(found, crossed_rows, money_asked)
+    query, lost = read_lost(request)
+    rows, money_asked = _table(query.line, lost), query.measure == "value"
+    sheets = {"": lambda: _rows_sheet(lost, rows)}
+    if crossed_rows := _crossed(query, lost, rows):
+        sheets["reasons"] = lambda: _reasons_sheet(lost, crossed_rows, money_asked)
     return chosen_sheet(request, sheets, kind)
 
 
-def _rows_sheet(found: Lost, rows: LostTable) -> Sheet:
-    cells = [(found.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in rows.rows]
-    header = (found.words, "deals", "amount", "deals, earlier", "amount, earlier")
+def _rows_sheet(lost: Lost, rows: LostTable) -> Sheet:
+    cells = [(lost.name(r.value), r.deals, r.amount_minor, r.deals_before, r.amount_before) for r in rows.rows]
+    header = (lost.words, "deals", "amount", "deals, earlier", "amount, earlier")
     return Sheet("loss reasons", header, frozenset({"amount", "amount, earlier"}), cells)
 
 
-def _reasons_sheet(found: Lost, of: Crossed, in_money: bool) -> Sheet:
+def _reasons_sheet(lost: Lost, of: Crossed, in_money: bool) -> Sheet:
     cells = [(name, *(amount if in_money else deals for deals, amount, _ in row)) for name, row in of.rows]
-    return Sheet("loss reasons by row", (found.words, *of.reasons), frozenset(of.reasons if in_money else ()), cells)
+    return Sheet("loss reasons by row", (lost.words, *of.reasons), frozenset(of.reasons if in_money else ()), cells)

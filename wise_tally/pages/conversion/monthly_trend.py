@@ -38,13 +38,13 @@ def months_of(line: FilterLine) -> tuple[Period, ...]:
 
 
 def _series(figures: tuple[SpanFigures, ...], as_of: date) -> list[Series]:
-    found = []
+    series = []
     for name, words, shape in FOLLOWED:
         values = [getattr(figure, name) for figure in figures]
         marks, shown = usual(values, is_over(figures[-1].period, as_of)), values[-SHOWN:]
         cells = [MonthCell(value, mark) for value, mark in zip(shown, marks[-SHOWN:], strict=True)]
-        found.append(Series(name, words, shape, cells))
-    return found
+        series.append(Series(name, words, shape, cells))
+    return series
 
 
 @require_safe
@@ -105,8 +105,8 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     back = f"{reverse('conversion:over-time')}?{line.query()}"
     if figure == "velocity":
         now, before = _velocities(line)
-        found = before if before and request.GET.get("side") == "before" else now
-        return panel_response(request, line, _velocity_panel(found), back)
+        shown = before if before and request.GET.get("side") == "before" else now
+        return panel_response(request, line, _velocity_panel(shown), back)
     names = [name for name, *_ in FOLLOWED]
     months = months_of(line)
     index = next((i for i, month in enumerate(months) if month.text == request.GET.get("month")), None)
@@ -116,16 +116,16 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     return panel_response(request, line, _month_panel(line, figure, months, index), back)
 
 
-def _velocity_panel(found: Velocity) -> Panel:
+def _velocity_panel(velocity: Velocity) -> Panel:
     terms = [
-        ("open deals", count(found.open_deals)),
-        ("× win rate of closed", percent(found.win_rate)),
-        ("× average deal size won", money(None if found.mean_won is None else round(found.mean_won))),
-        ("÷ average days to win", days(found.days_to_win)),
+        ("open deals", count(velocity.open_deals)),
+        ("× win rate of closed", percent(velocity.win_rate)),
+        ("× average deal size won", money(None if velocity.mean_won is None else round(velocity.mean_won))),
+        ("÷ average days to win", days(velocity.days_to_win)),
     ]
     text = "Sales per day the open deals would bring at this period’s win rate, deal size and days to win. "
     text += "All open deals of the selection count."
-    total = money(None if found.per_day is None else round(found.per_day))
+    total = money(None if velocity.per_day is None else round(velocity.per_day))
     return Panel("Sales velocity", text, tuple(PanelTerm(*term) for term in terms), total, "per day")
 
 
@@ -133,14 +133,14 @@ def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index:
     figures = spans(line.book, line.snapshot, months, line.scope)
     shape, words = next((shape, words) for known, words, shape in FOLLOWED if known == name)
     values = [getattr(figure, name) for figure in figures]
-    found, mark = figures[index], usual(values, is_over(months[-1], line.as_of))[index]
+    of_month, mark = figures[index], usual(values, is_over(months[-1], line.as_of))[index]
     parts = {
-        "mean_created": [("value of new deals", money(found.created_value)), ("÷ deals created", count(found.created))],
-        "win_rate": [("won", count(found.won)), ("÷ won or lost", count(found.won + found.lost))],
-        "mean_won": [("won", money(found.won_value)), ("÷ deals won", count(found.won))],
-        "days_to_win": [("deals won", count(found.won))],
+        "mean_created": [("value of new deals", money(of_month.created_value)), ("÷ deals created", count(of_month.created))],
+        "win_rate": [("won", count(of_month.won)), ("÷ won or lost", count(of_month.won + of_month.lost))],
+        "mean_won": [("won", money(of_month.won_value)), ("÷ deals won", count(of_month.won))],
+        "days_to_win": [("deals won", count(of_month.won))],
     }.get(
-        name, [(f"deals created in {period_words(months[index])}", count(found.created))] if "created" in name else []
+        name, [(f"deals created in {period_words(months[index])}", count(of_month.created))] if "created" in name else []
     )
     terms = [PanelTerm(*part) for part in parts]
     note = "There are fewer than 12 earlier months, so unusual values are not marked."

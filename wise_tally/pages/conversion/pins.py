@@ -20,10 +20,10 @@ from wise_tally.web.working.pins import PinnedFigure, provides
 def conversion_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """The base of a rate, or the deals that reached a stage: each counts as one."""
     figure = str(named["figure"])
-    asked = ConversionQuery.of(request)
-    line, options, row = asked.line, asked.options, row_of(asked, request)
+    query = ConversionQuery.of(request)
+    line, options, row = query.line, query.options, row_of(query, request)
     stage = stage_asked(request, line)
-    found = conversion_panel(line, options, figure, stage, row)
+    panel = conversion_panel(line, options, figure, stage, row)
     if figure not in ("of_created", "of_closed", *REACHED, *STOPPED):
         raise Refused("This figure does not rest on one set of deals.")
     book, snapshot, size = line.book, line.snapshot, len(line.book.deals.key)
@@ -43,19 +43,19 @@ def conversion_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigu
     tests = (*scope_tests(book, snapshot, line.scope), ("basis", based), ("definition", reached))
     ones = np.ones(len(snapshot.deal), dtype=np.int64)
     value = spread(snapshot, size, snapshot.amount_minor if figure == "value" else ones)
-    return PinnedFigure(found.title, found.total, line, basis, Counted(value * reached, tests, figure == "value"))
+    return PinnedFigure(panel.title, panel.total, line, basis, Counted(value * reached, tests, figure == "value"))
 
 
 @provides("conversion:lost-working")
 def lost_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """The money of deals lost in a period, of a row or a cell of the page."""
-    found = chosen(request)
-    line, snapshot, size = found.line, found.line.snapshot, len(found.line.book.deals.key)
+    behind = chosen(request)
+    line, snapshot, size = behind.line, behind.line.snapshot, len(behind.line.book.deals.key)
     every, counted = np.zeros(size, dtype=bool), np.zeros(size, dtype=bool)
-    every[snapshot.deal[found.every]] = True
-    counted[snapshot.deal[found.rows]] = True
+    every[snapshot.deal[behind.every]] = True
+    counted[snapshot.deal[behind.rows]] = True
     tests = (*scope_tests(line.book, snapshot, line.scope), ("basis", every), ("definition", counted))
     value = spread(snapshot, size, snapshot.amount_minor) * counted
-    basis = f"deals lost in {period_words(found.period)}"
-    total = money(int(snapshot.amount_minor[found.rows].sum()))
-    return PinnedFigure(f"Lost, {found.name}", total, line, basis, Counted(value, tests, True))
+    basis = f"deals lost in {period_words(behind.period)}"
+    total = money(int(snapshot.amount_minor[behind.rows].sum()))
+    return PinnedFigure(f"Lost, {behind.name}", total, line, basis, Counted(value, tests, True))

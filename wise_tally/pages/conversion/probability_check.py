@@ -67,8 +67,8 @@ def _rows(line: FilterLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
 @changing_needs(May.SET_RULES)
 def page(request: PageRequest) -> HttpResponse:
     """Set and seen by stage; what adopting would do is shown before it is done."""
-    asked = CheckQuery.of(request)
-    line, by = asked.line, asked.by
+    query = CheckQuery.of(request)
+    line, by = query.line, query.by
     whole = probability_check(line.book, line.snapshot, line.period, line.scope)[0]
     rows = _rows(line, whole.stages)
     chosen, wrong = _chosen(request, rows)
@@ -79,23 +79,23 @@ def page(request: PageRequest) -> HttpResponse:
     answer = {
         "say": say(of_probability_check([_judged(row) for row in rows]), {}),
         "rows": rows,
-        "chart": calibration_chart([(row.name, row.rate, f"{opens}?{asked.query()}&stage={row.key}") for row in rows]),
+        "chart": calibration_chart([(row.name, row.rate, f"{opens}?{query.query()}&stage={row.key}") for row in rows]),
         "off": [row.name for row in rows if row.rate.off],
         "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
         "by": by,
-        "query": asked.query(),
+        "query": query.query(),
         "by_words": words_of(by),
-        "by_links": asked.links("by", dict(choices(BY))),
-        "test_query": asked.query(backtest="yes"),
+        "by_links": query.links("by", dict(choices(BY))),
+        "test_query": query.query(backtest="yes"),
         "chosen": chosen,
         "from_on": request.POST.get("from_on", ""),
         "starts": _day(request) if request.POST.get("from_on") else None,
         "effect": _effect(line, chosen) if chosen and not wrong else None,
         "wrong": wrong,
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
-        **(_tested(line) if asked.backtest else {}),
+        **(_tested(line) if query.backtest else {}),
         "footer": Footer(
-            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", asked.query())
+            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", query.query())
         ),
     }
     return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
@@ -112,15 +112,15 @@ def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], 
     if request.method != "POST":
         return {}, ""
     wanted = request.POST.getlist("stage")
-    found = {row.key: row.rate.observed_bp for row in rows if row.key in wanted and row.rate.observed_bp is not None}
-    if not found or len(found) < len(wanted):
+    rates = {row.key: row.rate.observed_bp for row in rows if row.key in wanted and row.rate.observed_bp is not None}
+    if not rates or len(rates) < len(wanted):
         return {}, "Select at least one stage that has an actual win rate."
     if _day(request) is None:
         return (
             {},
             f"“{request.POST.get('from_on', '')[:40]}” is not a valid date. Enter today or a later date, or leave it empty for today.",
         )
-    return found, ""
+    return rates, ""
 
 
 def _day(request: PageRequest) -> date | None:
@@ -143,10 +143,10 @@ class AdoptEffect:
 def _effect(line: FilterLine, chosen: dict[str, int]) -> AdoptEffect:
     stages = {stage.key: index for index, stage in enumerate(line.book.reference.stages)}
     what_if = WhatIf(stages={stages[key]: probability for key, probability in chosen.items()})
-    found = effect_of(line.book, line.snapshot, stage_changes(line.book, line.snapshot, what_if))
+    effect = effect_of(line.book, line.snapshot, stage_changes(line.book, line.snapshot, what_if))
     moved = quarters_moved(line.book, line.snapshot, supposed(line.book, line.snapshot, what_if))
     quarters = [(period_words(one.period), one.before_minor, one.after_minor) for one in moved]
-    return AdoptEffect(found.deals_moved, found.weighted_before, found.weighted_after, quarters)
+    return AdoptEffect(effect.deals_moved, effect.weighted_before, effect.weighted_after, quarters)
 
 
 def _adopt(request: PageRequest, line: FilterLine, chosen: dict[str, int]) -> HttpResponse:
@@ -179,11 +179,11 @@ def _minor(mean: float | None) -> int | None:
 
 def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
     """How an error, a bias or a score of the back-test came about."""
-    found, (what, _, name) = read_back_test(line), figure.partition("-")
+    test, (what, _, name) = read_back_test(line), figure.partition("-")
     side = next(key for key, words in SIDES.items() if words == name)
     if what == "score":
         stages = line.book.reference.stages
-        one = next((one for one in found.scores if stages[one.stage].key == stage), None)
+        one = next((one for one in test.scores if stages[one.stage].key == stage), None)
         if one is None:
             raise Refused(f"“{stage[:60]}” has no Brier score. Choose a stage from the list.", 404)
         base = PanelTerm("open deals at the checkpoints that have closed since", count(one.deals))
@@ -195,11 +195,11 @@ def _test_panel(line: FilterLine, figure: str, stage: str) -> Panel:
         PanelTerm(
             f"{period_words(g.period)} {g.words}: {money(getattr(g, side))} for {money(g.won)}", money(g.off_by(side))
         )
-        for g in found.guesses
+        for g in test.guesses
     )
     text = "Forecast − actually won, average over all dates checked"
     text += "; of its size, whatever the sign." if what == "error" else "; negative means the forecast was too low."
-    return Panel(f"Average {what}, {name}", text, terms, money(_minor(getattr(found, what)(side))), f"average {what}")
+    return Panel(f"Average {what}, {name}", text, terms, money(_minor(getattr(test, what)(side))), f"average {what}")
 
 
 @require_safe
@@ -213,9 +213,9 @@ def test_working(request: PageRequest, figure: str) -> HttpResponse:
 
 def _tested(line: FilterLine) -> dict[str, Any]:
     """The back-test as the page draws it, each guess with the addresses of its workings."""
-    found = read_back_test(line)
+    test = read_back_test(line)
     errors = [
-        (f"average {what}, {SIDE_WORDS[name]}", _minor(getattr(found, what)(side)), f"{what}-{name}")
+        (f"average {what}, {SIDE_WORDS[name]}", _minor(getattr(test, what)(side)), f"{what}-{name}")
         for side, name in SIDES.items()
         for what in ("error", "bias")
     ]
@@ -228,18 +228,18 @@ def _tested(line: FilterLine) -> dict[str, Any]:
             + f"&node={node}",
             line.query(period=guess.period.text, process=line.process_value) + f"&node={node}",
         )
-        for guess in found.guesses
+        for guess in test.guesses
     ]
     stages = line.book.reference.stages
-    scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in found.scores]
-    return {"back_test": found, "errors": errors, "guesses": guesses, "scores": scores, "tenths": reliability(line)}
+    scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in test.scores]
+    return {"back_test": test, "errors": errors, "guesses": guesses, "scores": scores, "tenths": reliability(line)}
 
 
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """The working of a stage's seen rate."""
-    asked = RowsQuery.of(request)
-    line, by = asked.line, asked.by
+    query = RowsQuery.of(request)
+    line, by = query.line, query.by
     key, row = stage_asked(request, line), request.GET.get("row", "")
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by)
     group = next((g for g in groups if (g.key or "") == row), None)

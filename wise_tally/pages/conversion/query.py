@@ -54,8 +54,8 @@ class RowsQuery(PageQuery):
     @classmethod
     def of(cls, request: PageRequest) -> Self:
         """The question of a request, its book knowing the breakdown; raises Refused."""
-        asked = cls.read(line_of(request), request.GET)
-        return replace(asked, line=with_breakdown(asked.line, asked.by))
+        query = cls.read(line_of(request), request.GET)
+        return replace(query, line=with_breakdown(query.line, query.by))
 
     def row_query(self, key: str | None) -> str:
         """The address by which workings of one row open."""

@@ -20,8 +20,8 @@ def reliability(line: FilterLine) -> list[Tenth]:
     """By tenths of the chance what was won in the days that were left, over the last quarters."""
     quarters = past_periods(line.book, line.as_of, "quarter", PERIODS)
     test = rolling_test(line.book, line.snapshot, quarters, line.scope)
-    found = [test.reliability(method) for method in OF_DEALS]
-    tenths = (Tenth(f"{n * 10} to {n * 10 + 10} %", tuple(bins[n] for bins in found)) for n in range(BINS))
+    by_method = [test.reliability(method) for method in OF_DEALS]
+    tenths = (Tenth(f"{n * 10} to {n * 10 + 10} %", tuple(bins[n] for bins in by_method)) for n in range(BINS))
     return [one for one in tenths if any(one.bins)]
 
 

@@ -37,8 +37,8 @@ RATES = ("stage", "set", "actual", "low", "high", "won", "closed deals", "off")
 @require_safe
 def passing_table(request: PageRequest, kind: str) -> HttpResponse:
     """The stages, or the rows of the breakdown."""
-    asked = ConversionQuery.of(request)
-    line, by, options = asked.line, asked.by, asked.options
+    query = ConversionQuery.of(request)
+    line, by, options = query.line, query.by, query.options
     sheets = {
         "": lambda: _stages(line, options),
         "rows": lambda: _passing_rows(line, options, by),
@@ -60,14 +60,14 @@ def _stages(line: FilterLine, options: ConversionOptions) -> Sheet:
 
 
 def _passing_rows(line: FilterLine, options: ConversionOptions, by: str) -> Sheet:
-    found, _, stages = passing(line, options)
+    members, _, stages = passing(line, options)
     rows = [
         (
             group.name or WITHOUT,
             *(stage.reached for stage in group.stages),
             *(group.totals.undecided, group.totals.win_rate_of_created, group.totals.win_rate_of_closed),
         )
-        for group in broken_down(line, found, options, by)
+        for group in broken_down(line, members, options, by)
     ]
     header = (
         words_of(by),
@@ -97,8 +97,8 @@ def _exits(line: FilterLine, options: ConversionOptions) -> Sheet:
 @require_safe
 def time_table(request: PageRequest, kind: str) -> HttpResponse:
     """Time in stage by row and stage, days to win, or days to win by month closed."""
-    asked = ConversionQuery.of(request)
-    line, by, per_deal = asked.line, asked.by, asked.per_deal
+    query = ConversionQuery.of(request)
+    line, by, per_deal = query.line, query.by, query.per_deal
     scope = (line.book, line.snapshot, line.period, line.scope)
     won = [(row.name or WITHOUT, row) for row in days_to_win(*scope, by) if row.deals]
     sheets = {
@@ -135,8 +135,8 @@ def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
 @require_safe
 def seen_table(request: PageRequest, kind: str) -> HttpResponse:
     """Set and seen of the whole, by row of the breakdown, or what the back-test found."""
-    asked = RowsQuery.of(request)
-    line, by = asked.line, asked.by
+    query = RowsQuery.of(request)
+    line, by = query.line, query.by
     sheets = {
         "": lambda: _of_rows("probability check", "company", RATES, _rates(line, "company")),
         "rows": lambda: _of_rows("probability check by row", by, RATES, _rates(line, by)),
@@ -152,8 +152,8 @@ def _rates(line: FilterLine, by: str) -> list[tuple[Any, ...]]:
     for group in probability_check(line.book, line.snapshot, line.period, line.scope, by):
         for rate in group.stages:
             low, high = (rate.interval.low, rate.interval.high) if rate.interval else (None, None)
-            found = (rate.set_rate, rate.observed, low, high, rate.won, rate.decided, rate.off)
-            rows.append((group.name or WITHOUT, stages[rate.stage].name, *found))
+            values = (rate.set_rate, rate.observed, low, high, rate.won, rate.decided, rate.off)
+            rows.append((group.name or WITHOUT, stages[rate.stage].name, *values))
     return rows
 
 

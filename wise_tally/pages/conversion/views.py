@@ -64,24 +64,24 @@ SWITCHES: dict[str, tuple[str, dict[str, str]]] = {
 }
 
 
-def _stages_to_leave_out(asked: ConversionQuery) -> list[tuple[str, str, bool]]:
+def _stages_to_leave_out(query: ConversionQuery) -> list[tuple[str, str, bool]]:
     """The open stages of the process: name, the address that leaves it out or puts it back, whether it is left out."""
-    reference = asked.line.book.reference
-    shown = (reference.stages[i] for i in reference.open_stages(asked.line.scope.process, with_retired=False))
-    return [(stage.name, asked.toggled(stage.key), stage.key in asked.leave_out) for stage in shown]
+    reference = query.line.book.reference
+    shown = (reference.stages[i] for i in reference.open_stages(query.line.scope.process, with_retired=False))
+    return [(stage.name, query.toggled(stage.key), stage.key in query.leave_out) for stage in shown]
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Passing: bars of falling length, the loss between them, rates with their bases named."""
-    asked = ConversionQuery.of(request)
-    line, by, options = asked.line, asked.by, asked.options
-    found, whole, rows = passing(line, options)
-    groups = () if by == "company" else broken_down(line, found, options, by)
+    query = ConversionQuery.of(request)
+    line, by, options = query.line, query.by, query.options
+    members, whole, rows = passing(line, options)
+    groups = () if by == "company" else broken_down(line, members, options, by)
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope)[0]
-    against, held = read_against(asked, request.viewer)
-    other = _other(asked, against[held]) if held else None
-    shown, turned = paged(request, groups, asked.query())
+    against, held = read_against(query, request.viewer)
+    other = _other(query, against[held]) if held else None
+    shown, turned = paged(request, groups, query.query())
     leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
         **turned,
@@ -89,39 +89,39 @@ def page(request: PageRequest) -> HttpResponse:
         "rows": rows,
         "other": other,
         "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
-        "against": replace(asked, against=held).links("against", {**distinct(against, held), "": "nothing"}),
+        "against": replace(query, against=held).links("against", {**distinct(against, held), "": "nothing"}),
         "leak": max(leaks, key=itemgetter(0), default=None),
         "winning": winning,
         "exits": exits_shown(line, options),
         "ways": WAYS,
         "options": options,
-        "switches": [(label, asked.links(name, words)) for name, (label, words) in SWITCHES.items()],
-        "stages": _stages_to_leave_out(asked),
-        "hidden_stages": len(asked.leave_out),
+        "switches": [(label, query.links(name, words)) for name, (label, words) in SWITCHES.items()],
+        "stages": _stages_to_leave_out(query),
+        "hidden_stages": len(query.leave_out),
         "by": by,
-        "by_links": asked.links("by", dict(choices(BY))),
-        "groups": [(own_scope(line, by, group.key), asked.row_query(group.key), group) for group in shown],
-        "say": _answer(asked, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
+        "by_links": query.links("by", dict(choices(BY))),
+        "groups": [(own_scope(line, by, group.key), query.row_query(group.key), group) for group in shown],
+        "say": _answer(query, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
         "by_words": words_of(by),
         "several": by == PRODUCT_GROUP,
-        "working": asked.query(by=None),
-        "query": asked.query(),
-        "footer": _footer(asked, whole.totals.created, whole.totals.without_history),
+        "working": query.query(by=None),
+        "query": query.query(),
+        "footer": _footer(query, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
 
 
-def _answer(asked: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow], worst: str) -> SafeString:
+def _answer(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow], worst: str) -> SafeString:
     """The stage that loses most of the decided deals, in one sentence."""
     steps = [
         Step(row.name, row.reached, row.loss.lost, row.loss.lost_minor, row.loss.share)
         for row in rows
         if row.loss is not None
     ]
-    totals, query = whole.totals, asked.query(by=None)
+    totals, parameters = whole.totals, query.query(by=None)
     told = of_conversion(totals.created, totals.undecided, totals.win_rate_of_created, steps)
-    opens = workings("conversion:working", query, "of_created")
-    return say(told, opens | workings("conversion:working", f"{query}&stage={quote(worst)}", "lost"))
+    opens = workings("conversion:working", parameters, "of_created")
+    return say(told, opens | workings("conversion:working", f"{parameters}&stage={quote(worst)}", "lost"))
 
 
 def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeString:
@@ -134,9 +134,9 @@ def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeSt
     return say(of_time_in_stage(times), {})
 
 
-def broken_down(line: FilterLine, found: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
+def broken_down(line: FilterLine, members: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
     """The nodes of a breakdown that have anything: the best win rate of closed deals first; a tree keeps its order."""
-    groups = conversion_of(line.book, line.snapshot, found, line.scope, options, by)
+    groups = conversion_of(line.book, line.snapshot, members, line.scope, options, by)
     found_any = [g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost]
     if grouping(line.book, by, line.as_of).tree is None:
         found_any.sort(key=_win_rate, reverse=True)
@@ -150,10 +150,10 @@ def _win_rate(group: ConversionGroup) -> float:
 
 def passing(line: FilterLine, options: ConversionOptions) -> tuple[Cohort, ConversionGroup, list[PassingRow]]:
     """The cohort of a scope, its conversion and its rows."""
-    found = cohort(line.book, line.snapshot, line.period, line.scope, options)
-    whole = conversion_of(line.book, line.snapshot, found, line.scope, options)[0]
-    lost = losses(line.book, line.snapshot, found, options)
-    return found, whole, passing_rows(line, whole, lost, options.by_value)
+    members = cohort(line.book, line.snapshot, line.period, line.scope, options)
+    whole = conversion_of(line.book, line.snapshot, members, line.scope, options)[0]
+    lost = losses(line.book, line.snapshot, members, options)
+    return members, whole, passing_rows(line, whole, lost, options.by_value)
 
 
 @dataclass(frozen=True)
@@ -190,10 +190,10 @@ class Other:
     working: str
 
 
-def _other(asked: ConversionQuery, against: Against) -> Other:
-    _, whole, shown = passing(against.line, asked.options)
-    changes = {"process": asked.line.process_value, **against.changes}
-    return Other(against.label, against.words, whole, shown, asked.query(by=None, per=None, against=None, **changes))
+def _other(query: ConversionQuery, against: Against) -> Other:
+    _, whole, shown = passing(against.line, query.options)
+    changes = {"process": query.line.process_value, **against.changes}
+    return Other(against.label, against.words, whole, shown, query.query(by=None, per=None, against=None, **changes))
 
 
 def own_scope(line: FilterLine, by: str, key: str | None) -> str:
@@ -203,28 +203,28 @@ def own_scope(line: FilterLine, by: str, key: str | None) -> str:
     return line.query(where=key) if by == "territory" else line.query(who=f"{by}:{key}")
 
 
-def _footer(asked: ConversionQuery, counted: int, lacking: int) -> Footer:
-    line = asked.line
+def _footer(query: ConversionQuery, counted: int, lacking: int) -> Footer:
+    line = query.line
     of_process = int((line.book.deals.process[line.snapshot.deal] == line.scope.process).sum())
     url = f"{reverse('deals:page')}?{line.query(process=line.process_value)}&status=all"
-    files = exports("conversion:table", asked.query())
+    files = exports("conversion:table", query.query())
     return Footer(counted, max(0, of_process - counted), url, lacking=lacking, exports=files)
 
 
 @require_safe
 def time(request: PageRequest) -> HttpResponse:
     """Time in stage: medians with open stays as censored, typical days, overstaying."""
-    asked = ConversionQuery.of(request)
-    line, by, per_deal = asked.line, asked.by, asked.per_deal
+    query = ConversionQuery.of(request)
+    line, by, per_deal = query.line, query.by, query.per_deal
     groups, whole, deals = _times(line, by, per_deal)
     holding = [group for group in groups if group.has_stays]
-    shown, turned = paged(request, holding, asked.query(), TIME_SIDE_BY_SIDE)
+    shown, turned = paged(request, holding, query.query(), TIME_SIDE_BY_SIDE)
     kept = {group.key for group in shown}
 
     @cache
     def opened(key: str | None) -> str:
         """The query of a row's working: of the whole where there is no breakdown."""
-        return asked.row_query(key) if by != "company" else asked.query()
+        return query.row_query(key) if by != "company" else query.query()
 
     answer = {
         "say": _time_answer(line, whole),
@@ -237,16 +237,16 @@ def time(request: PageRequest) -> HttpResponse:
         ],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
-        "per_links": asked.links(
+        "per_links": query.links(
             "per", {"": "each time in a stage on its own", "deal": "all times of a deal added up"}
         ),
         "overstays": _overstays(request, line),
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
         "by_words": words_of(by),
         "by": by,
-        "by_links": asked.links("by", dict(choices(BY))),
-        "query": asked.query(),
-        "footer": Footer(deals, exports=exports("conversion:time-table", asked.query())),
+        "by_links": query.links("by", dict(choices(BY))),
+        "query": query.query(),
+        "footer": Footer(deals, exports=exports("conversion:time-table", query.query())),
     }
     return render(request, "conversion/time.html", answer)
 
@@ -295,22 +295,22 @@ def _overstays(request: PageRequest, line: FilterLine) -> list[DealRow]:
     return list(deal_rows(line, order.tolist(), request.viewer).values())
 
 
-def row_of(asked: ConversionQuery, request: PageRequest) -> Row:
+def row_of(query: ConversionQuery, request: PageRequest) -> Row:
     """The row whose figure is opened; the whole where the address names none. Raises Refused."""
     if "row" not in request.GET:
-        return Row(per_deal=asked.per_deal)
-    return row_named(asked.line, asked.by, request.GET["row"], asked.per_deal)
+        return Row(per_deal=query.per_deal)
+    return row_named(query.line, query.by, request.GET["row"], query.per_deal)
 
 
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """The working of a rate, a count or a duration. Days to win may count every process, as dashboards do."""
-    asked = ConversionQuery.of(request)
+    query = ConversionQuery.of(request)
     if figure == "days_to_win" and "every" in request.GET:
-        asked = replace(asked, line=read_scope(request, "year"))
-    stage = stage_asked(request, asked.line)
-    found = conversion_panel(asked.line, asked.options, figure, stage, row_of(asked, request))
-    return panel_response(request, asked.line, found, f"{reverse('conversion:page')}?{asked.query()}")
+        query = replace(query, line=read_scope(request, "year"))
+    stage = stage_asked(request, query.line)
+    panel = conversion_panel(query.line, query.options, figure, stage, row_of(query, request))
+    return panel_response(request, query.line, panel, f"{reverse('conversion:page')}?{query.query()}")
 
 
 @require_POST

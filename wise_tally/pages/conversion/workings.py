@@ -64,8 +64,8 @@ def row_named(line: FilterLine, by: str, key: str, per_deal: bool = False) -> Ro
 
 def cohort_of(line: FilterLine, options: ConversionOptions, row: Row) -> Cohort:
     """The cohort of a row."""
-    found = cohort(line.book, line.snapshot, line.period, line.scope, options)
-    return found.take(row.take(line, line.snapshot.owner[found.rows], found.rows))
+    members = cohort(line.book, line.snapshot, line.period, line.scope, options)
+    return members.take(row.take(line, line.snapshot.owner[members.rows], members.rows))
 
 
 def conversion_panel(line: FilterLine, options: ConversionOptions, figure: str, stage: str, row: Row) -> Panel:
@@ -93,13 +93,13 @@ def counted_deals(
     line: FilterLine, options: ConversionOptions, row: Row, figure: str, stage: int
 ) -> tuple[Ints, Flags]:
     """Rows of the snapshot of a row's cohort, and which of its deals a figure of a stage counts."""
-    found = cohort_of(line, options, row)
+    members = cohort_of(line, options, row)
     # The won stage has no place among the open ones; it comes last.
-    index = found.order.index(stage) if stage in found.order else len(found.order)
+    index = members.order.index(stage) if stage in members.order else len(members.order)
     if figure in STOPPED:
-        lost, undecided = stopped_at(line.book, line.snapshot, found, options, index)
-        return found.rows, lost if figure == "lost" else undecided
-    return found.rows, reaching(line.book, line.snapshot, found, options.strict)[:, index] & found.in_cohort
+        lost, undecided = stopped_at(line.book, line.snapshot, members, options, index)
+        return members.rows, lost if figure == "lost" else undecided
+    return members.rows, reaching(line.book, line.snapshot, members, options.strict)[:, index] & members.in_cohort
 
 
 def _shown(line: FilterLine, stages: Sequence[int], key: str) -> int:
@@ -195,14 +195,14 @@ def _stage_terms(
     return terms, str(money(row.value) if figure == "value" else count(row.reached))
 
 
-def _interval(found: Interval | None) -> list[tuple[str, str]]:
-    return [("likely range (95 %, Wilson)", f"{percent(found.low)} to {percent(found.high)}")] if found else []
+def _interval(interval: Interval | None) -> list[tuple[str, str]]:
+    return [("likely range (95 %, Wilson)", f"{percent(interval.low)} to {percent(interval.high)}")] if interval else []
 
 
 def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str) -> Panel:
     whole, row = of
-    found, totals = cohort_of(line, options, row), whole.totals
-    kind = line.snapshot.kind[found.rows]
+    members, totals = cohort_of(line, options, row), whole.totals
+    kind = line.snapshot.kind[members.rows]
 
     def base(deals: int, value: int) -> str:
         return str(money(value) if options.by_value else count(deals))
@@ -212,7 +212,7 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
             PanelTerm("won", base(totals.won, totals.won_value)),
             PanelTerm(f"÷ {COHORTS[options.basis]}", base(totals.created, totals.created_value)),
         ]
-        inside, rate = found.in_cohort, whole.totals.win_rate_of_created
+        inside, rate = members.in_cohort, whole.totals.win_rate_of_created
         out: tuple[tuple[str, int], ...] = (("lost", whole.totals.lost), ("still open", whole.totals.undecided))
     else:
         closed = totals.closed_won + totals.closed_lost
@@ -220,7 +220,7 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
             PanelTerm("won in the period", base(totals.closed_won, totals.closed_won_value)),
             PanelTerm("÷ won or lost in the period", base(closed, totals.closed_value)),
         ]
-        inside, rate = found.closed_in_window, whole.totals.win_rate_of_closed
+        inside, rate = members.closed_in_window, whole.totals.win_rate_of_closed
         out = (("lost", whole.totals.closed_lost),)
     named = OF_PROCESS[figure]
     return Panel(
@@ -229,7 +229,7 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
         terms=tuple(terms),
         total=str(percent(rate)),
         total_words=named.term,
-        **by_amount(line, found.rows[inside & (kind == WON)]),
+        **by_amount(line, members.rows[inside & (kind == WON)]),
         not_counted=out,
         note=LACKING if rate is None and int((inside & (kind != OPEN)).sum()) else "",
     )
@@ -237,7 +237,7 @@ def _win_rate(line: FilterLine, options: ConversionOptions, of: Of, figure: str)
 
 def _days_to_win(line: FilterLine, of: Row) -> Panel:
     rows = days_to_win(line.book, line.snapshot, line.period, line.scope, of.by)
-    row = next((found for found in rows if found.node == of.node), None)
+    row = next((one for one in rows if one.node == of.node), None)
     if row is None:
         raise Refused("Nothing was won in this row; open the figure from the page again.", 404)
     at, owner, spent = won_in(line.book, line.snapshot, line.period, line.scope)
@@ -261,13 +261,13 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
     reference = line.book.reference
     rows = exits(line.book, line.snapshot, line.period, line.scope, options)
     row = rows[_shown(line, [one.stage for one in rows], key)]
-    found = ended_stays(line.book, line.snapshot, line.period, line.scope)
+    ended = ended_stays(line.book, line.snapshot, line.period, line.scope)
     name, words = reference.stages[row.stage].name, OF_PROCESS[figure].term
-    inside, (number, amount) = found.stage == row.stage, row.ended
+    inside, (number, amount) = ended.stage == row.stage, row.ended
     if words in WAYS:
         way = WAYS.index(words)
-        inside, number, amount = inside & (found.way == way), row.stays[way], row.minor[way]
-    at = np.unique(found.rows[inside])
+        inside, number, amount = inside & (ended.way == way), row.stays[way], row.minor[way]
+    at = np.unique(ended.rows[inside])
     terms = [
         PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
         for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))

@@ -71,24 +71,24 @@ class BoardQuery(PageQuery):
 
 def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     """Lanes of the open deals of the scope; by stage it is one process at a time."""
-    asked = BoardQuery.read(line, request.GET)
-    line = only_process(line) if asked.by == "stage" else line
-    line = request.filter_line = line if asked.within else replace(line, any_period=True)
-    asked = replace(asked, line=line)
-    lanes, reference = _lanes(asked, request.viewer), line.book.reference
+    query = BoardQuery.read(line, request.GET)
+    line = only_process(line) if query.by == "stage" else line
+    line = request.filter_line = line if query.within else replace(line, any_period=True)
+    query = replace(query, line=line)
+    lanes, reference = _lanes(query, request.viewer), line.book.reference
     names = {one.key: one.name for one in reference.stages} | {one.key: one.name for one in reference.categories}
     whole = together(lane.totals for lane in lanes)
     told = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {
         "say": say(told, {}),
-        "by": asked.by,
-        "by_links": asked.links("by", {name: name for name in BY}, hide=None),
+        "by": query.by,
+        "by_links": query.links("by", {name: name for name in BY}, hide=None),
         "lanes": lanes,
-        "due_links": asked.links("within", {"period": f"due in {line.period_label}", "": "of every date"}),
+        "due_links": query.links("within", {"period": f"due in {line.period_label}", "": "of every date"}),
         "hidden": [
-            (names.get(key, key), asked.hiding(*(one for one in asked.hide if one != key))) for key in asked.hide
+            (names.get(key, key), query.hiding(*(one for one in query.hide if one != key))) for key in query.hide
         ],
-        "targets": _targets(line, asked.by),
+        "targets": _targets(line, query.by),
         "may_edit": not line.is_past,
         "undo": last_change(request),
         "here": request.get_full_path(),
@@ -97,12 +97,12 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     }
 
 
-def _lanes(asked: BoardQuery, viewer: Viewer) -> list[Lane]:
-    line, by, hidden = asked.line, asked.by, asked.hide
+def _lanes(query: BoardQuery, viewer: Viewer) -> list[Lane]:
+    line, by, hidden = query.line, query.by, query.hide
     reference, snapshot = line.book.reference, line.snapshot
     at = deals_in(line.book, snapshot, line.scope)
     at = at[snapshot.kind[at] == OPEN]
-    if asked.within:
+    if query.within:
         at = at[due_between(snapshot, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]
     if by == "stage":
         order = reference.open_stages(line.scope.process, with_retired=False) if reference.processes else ()
@@ -128,19 +128,19 @@ def _lanes(asked: BoardQuery, viewer: Viewer) -> list[Lane]:
             totals=totals[i],
             cards=[Card(rows[p], *chance[p]) for p in shown[i] if p in rows],
             typical_days=rules[node].typical_days if by == "stage" else None,
-            hide_query=asked.hiding(*hidden, nodes[node].key),
-            list_query=_list_query(asked, nodes[node]),
+            hide_query=query.hiding(*hidden, nodes[node].key),
+            list_query=_list_query(query, nodes[node]),
         )
         for i, node in enumerate(order)
         if nodes[node].key not in hidden
     ]
 
 
-def _list_query(asked: BoardQuery, node: Any) -> str:
+def _list_query(query: BoardQuery, node: Any) -> str:
     """The list of exactly the deals of a lane."""
-    line = asked.line
-    own = [("stage", node.key)] if asked.by == "stage" else [("f", f"category:is:{node.name}")]
-    if asked.within:
+    line = query.line
+    own = [("stage", node.key)] if query.by == "stage" else [("f", f"category:is:{node.name}")]
+    if query.within:
         own += [("f", f"close:from:{line.period.starts_on}"), ("f", f"close:to:{line.period.ends_on}")]
     return urlencode([*line.given, *own])
 

@@ -123,10 +123,10 @@ def _chosen(request: PageRequest) -> dict[str, int]:
 def _of_the_list(request: PageRequest) -> dict[str, int]:
     """Identifier → revision of every deal of the list in the address that the viewer may change."""
     line = read_scope(request)
-    found = listing(line, request)
-    if found.total > MOST:
-        raise Refused(f"The list holds {found.total} deals; up to {MOST} can be changed at once. Narrow it first.", 422)
-    rows = deal_rows(line, found.all_places.tolist(), request.viewer)
+    deal_list = listing(line, request)
+    if deal_list.total > MOST:
+        raise Refused(f"The list holds {deal_list.total} deals; up to {MOST} can be changed at once. Narrow it first.", 422)
+    rows = deal_rows(line, deal_list.all_places.tolist(), request.viewer)
     return {row.key: row.revision for row in rows.values() if row.may_change}
 
 

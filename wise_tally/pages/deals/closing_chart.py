@@ -23,31 +23,31 @@ class ClosingMonth:
     query: str
 
 
-def closing_months(line: FilterLine, found: Listing) -> list[ClosingMonth]:
+def closing_months(line: FilterLine, deal_list: Listing) -> list[ClosingMonth]:
     """The months of expected close in the list; none where fewer than two hold a deal."""
-    months = totals_by_close(line.snapshot, found.all_places, MONTHS)
+    months = totals_by_close(line.snapshot, deal_list.all_places, MONTHS)
     if sum(bool(totals.deals) for _, totals in months) < FEW:
         return []
-    return [ClosingMonth(first, totals, _only(found.asked, first, _end_of(first))) for first, totals in months]
+    return [ClosingMonth(first, totals, _only(deal_list.query, first, _end_of(first))) for first, totals in months]
 
 
 def _end_of(first: date) -> date:
     return (first + timedelta(days=32)).replace(day=1) - timedelta(days=1)
 
 
-def _only(asked: ListQuery, first: object, last: object) -> str:
+def _only(query: ListQuery, first: object, last: object) -> str:
     """The list of some days of closing: its filters of the close give way to those of the days; alternatives stay one group."""
-    kept = tuple(one for one in asked.all_clauses if not one.startswith("close:"))
+    kept = tuple(one for one in query.all_clauses if not one.startswith("close:"))
     span = (f"close:from:{first}", f"close:to:{last}")
-    return replace(asked, clauses=(*kept, *span), join="all", page="").query()
+    return replace(query, clauses=(*kept, *span), join="all", page="").query()
 
 
-def closing(line: FilterLine, found: Listing) -> dict[str, Any]:
+def closing(line: FilterLine, deal_list: Listing) -> dict[str, Any]:
     """The months and their picture for the list."""
-    months = closing_months(line, found)
+    months = closing_months(line, deal_list)
     return {
         "closing_months": months,
-        "chart": closing_chart(months, _only(found.asked, "FIRST", "LAST")) if months else None,
+        "chart": closing_chart(months, _only(deal_list.query, "FIRST", "LAST")) if months else None,
     }
 
 

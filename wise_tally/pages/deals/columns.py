@@ -135,8 +135,8 @@ def all_columns() -> dict[str, Column]:
     """Every column there is, own fields last."""
     own = OwnField.objects.filter(applies_to="deal").order_by("key")
     kinds = {"number": "count", "date": "day", "choice": "text", "text": "text"}
-    found = {column.name: column for column in BUILT_IN}
-    return found | {f"own.{f.key}": _own_column(f.key, f.name, kinds[f.kind]) for f in own}
+    columns = {column.name: column for column in BUILT_IN}
+    return columns | {f"own.{f.key}": _own_column(f.key, f.name, kinds[f.kind]) for f in own}
 
 
 def _own_column(key: str, name: str, kind: str) -> Column:
@@ -243,12 +243,12 @@ def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Colum
     intervals = deal_columns.contact_intervals(line, listed) if "gap" in shown else None
     created, age = (find(line, listed).tolist() for find in (_created, _age))
     chances = told(line, listed).tolist() if "chance" in shown else [math.nan] * len(indices)
-    found = {}
+    data = {}
     for number, (place, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.snapshot.deal[place])
         texts = {key: values.get(index, "") for key, values in own.items()}
         more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], age[number])
         interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])
         chance = (chances[number], claimed(line, place, chances[number]))
-        found[place] = RowData(row, deal, texts, *more, reasons.get(deal.pk, ""), chance, interval)
-    return found
+        data[place] = RowData(row, deal, texts, *more, reasons.get(deal.pk, ""), chance, interval)
+    return data

@@ -25,18 +25,18 @@ class Since:
 def course_charts(line: FilterLine, deal: Deal) -> list[tuple[str, Chart]]:
     """Title and picture of each that changed up to the as-of day."""
     course = _course(line, deal)
-    found = []
+    charts = []
     if len({one.amount for one in course}) > 1:
         largest = max(one.amount or 0 for one in course)
         words = [money(one.amount) for one in course]
         chart = _chart("amounts", course, [one.amount for one in course], words, money_marks(largest))
-        found.append(("Amount over time", chart))
+        charts.append(("Amount over time", chart))
     if len({one.close for one in course}) > 1:
         closes = [one.close for one in course]
         marks = _day_marks([close for close in closes if close])
         chart = _chart("closes", course, closes, [day(close) for close in closes], marks, low=marks[0][0])
-        found.append(("Expected close over time", chart))
-    return found
+        charts.append(("Expected close over time", chart))
+    return charts
 
 
 def _course(line: FilterLine, deal: Deal) -> list[Since]:
@@ -77,8 +77,8 @@ def _chart(
 
 def _day_marks(days: Sequence[int]) -> list[tuple[float, str]]:
     """First days of months from the one at or before the earliest to the one after the latest."""
-    found = [date.fromordinal(min(days)).replace(day=1)]
-    while found[-1].toordinal() <= max(days):
-        found.append((found[-1] + timedelta(days=32)).replace(day=1))
-    step = -(-(len(found) - 1) // MOST_MARKS)
-    return [(one.toordinal(), f"{one:%b ’%y}") for one in [*found[:-1:step], found[-1]]]
+    firsts = [date.fromordinal(min(days)).replace(day=1)]
+    while firsts[-1].toordinal() <= max(days):
+        firsts.append((firsts[-1] + timedelta(days=32)).replace(day=1))
+    step = -(-(len(firsts) - 1) // MOST_MARKS)
+    return [(one.toordinal(), f"{one:%b ’%y}") for one in [*firsts[:-1:step], firsts[-1]]]

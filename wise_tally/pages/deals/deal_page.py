@@ -74,11 +74,11 @@ def next_steps(deal: Deal, last: DealRevision, viewer: Viewer) -> tuple[Step, ..
     wanted += [("Won" if len(won) == 1 else stage.name, stage) for stage in won]
     wanted += [("Lost" if len(lost) == 1 else stage.name, stage) for stage in lost]
     missing = missing_before([stage for _, stage in wanted], facts_of(deal, last, viewer, today()))
-    found = []
+    steps = []
     for words, stage in wanted:
         lacking = [Lacking(text) for text in skipped_before(deal, last.stage, stage)]
-        found.append(Step(words, stage, (*lacking, *missing[stage.pk]), stage in after))
-    return tuple(found)
+        steps.append(Step(words, stage, (*lacking, *missing[stage.pk]), stage in after))
+    return tuple(steps)
 
 
 def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
@@ -141,8 +141,8 @@ def _chance(line: FilterLine, row: DealRow | None, index: int | None) -> dict[st
     chance = float(told(line, np.array([place]))[0])
     if math.isnan(chance):
         return {}
-    found = chances_of(line, [place])[place]
-    return {"chance": found, "chance_words": found.said(line), "claimed": claimed(line, place, chance)}
+    given = chances_of(line, [place])[place]
+    return {"chance": given, "chance_words": given.said(line), "claimed": claimed(line, place, chance)}
 
 
 def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:
@@ -217,9 +217,9 @@ class Suggestion:
 
 def _suggestions(text: str) -> list[Suggestion]:
     """The suggested activities, counted from today."""
-    found = []
+    suggestions = []
     for entry in text.splitlines():
         if match := PLANNED.fullmatch(entry.strip()):
             kind, after, subject = match[1].replace(" ", "_"), int(match[2]), match[3] or match[1]
-            found.append(Suggestion(kind, today() + timedelta(days=after), subject))
-    return found
+            suggestions.append(Suggestion(kind, today() + timedelta(days=after), subject))
+    return suggestions

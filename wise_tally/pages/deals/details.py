@@ -21,10 +21,10 @@ def account_named(visible: Visibility, text: str) -> Account | None:
     if not text:
         return None
     called = visible.accounts().filter(name__iexact=text).order_by("key")
-    found = called[:2] or visible.accounts().filter(key__in=(text, key_within(text)))[:2]
-    if len(found) == 1:
-        return found[0]
-    if found:
+    accounts = called[:2] or visible.accounts().filter(key__in=(text, key_within(text)))[:2]
+    if len(accounts) == 1:
+        return accounts[0]
+    if accounts:
         keys = ", ".join(called.values_list("key", flat=True)[:5])
         raise forms.ValidationError(f"Several accounts are named “{text[:60]}”. Enter the account ID instead: {keys}.")
     likely = ", ".join(account.name for account in visible.likely_accounts(text))

@@ -17,12 +17,12 @@ class Chip:
     fault: str = ""
 
 
-def filter_chips(found: Listing) -> list[list[Chip]]:
+def filter_chips(deal_list: Listing) -> list[list[Chip]]:
     """The filters in their groups, alternatives beside each other; those that cannot be applied each alone."""
-    asked, groups = found.asked, dict[str, list[Chip]]()
-    for number, clause in enumerate(found.clauses):
-        change = f"{asked.query()}&{urlencode({'new_open': clause.text})}"
-        chip = Chip(clause.words, change, asked.with_alternative(clause), asked.without(clause.text))
-        groups.setdefault(clause.group or ("any" if asked.join == "any" else str(number)), []).append(chip)
-    faulty = [[Chip(one.text, "", "", asked.without(one.text), one.message)] for one in found.faulty]
+    query, groups = deal_list.query, dict[str, list[Chip]]()
+    for number, clause in enumerate(deal_list.clauses):
+        change = f"{query.query()}&{urlencode({'new_open': clause.text})}"
+        chip = Chip(clause.words, change, query.with_alternative(clause), query.without(clause.text))
+        groups.setdefault(clause.group or ("any" if query.join == "any" else str(number)), []).append(chip)
+    faulty = [[Chip(one.text, "", "", query.without(one.text), one.message)] for one in deal_list.faulty]
     return [*groups.values(), *faulty]

@@ -118,16 +118,16 @@ def read_clauses(
     if new:
         instead = given.get("new_instead", "")
         texts = [new.text if text == instead else text for text in texts] if instead in texts else [*texts, new.text]
-    found: list[Clause] = []
+    clauses: list[Clause] = []
     faulty: list[FaultyClause] = []
     for text in texts:
         try:
-            found.append(_read_clause(text, columns, line))
+            clauses.append(_read_clause(text, columns, line))
         except Refused as refused:
             faulty.append(FaultyClause(text, str(refused)))
     if len(texts) > MOST:
         raise Refused(f"Too many filters ({len(texts)}). Use up to {MOST}.")
-    return found, faulty, form
+    return clauses, faulty, form
 
 
 def _new_clause(
@@ -148,8 +148,8 @@ def _new_clause(
     if not test:
         return None, form
     try:
-        found = _read_clause(f"{column.name}:{test}:{value}", columns, line)
-        return replace(found, group=form.group), None
+        clause = _read_clause(f"{column.name}:{test}:{value}", columns, line)
+        return replace(clause, group=form.group), None
     except Refused as refused:
         return None, replace(form, fault=str(refused))
 
@@ -256,23 +256,23 @@ def _places(line: FilterLine, clause: Clause) -> list[int]:
     """The places of a choice's values among the names, by name or identifier, whatever the case; raises Refused."""
     assert clause.column.names is not None
     names = clause.column.names(line)
-    found: list[int] = []
+    chosen: list[int] = []
     for value in clause.values:
         wanted = value.casefold()
         places = [i for i, (key, name) in enumerate(names) if wanted in (key.casefold(), name.casefold())]
         if not places:
             accepted = ", ".join(dict.fromkeys(name for _, name in names[:40]))
             raise Refused(f"{clause.column.words} “{value[:60]}” not found. Choose one of: {accepted or 'none yet'}.")
-        found += places
-    return found
+        chosen += places
+    return chosen
 
 
 def _choice(line: FilterLine, values: np.ndarray, clause: Clause) -> Flags:
     """A choice by name or identifier, whatever the case."""
     if clause.test in WITHOUT_VALUE:
         return np.asarray(values < 0 if clause.test == "empty" else values >= 0)
-    found = np.isin(values, _places(line, clause))
-    return np.asarray(found if clause.test == "is" else ~found)
+    chosen = np.isin(values, _places(line, clause))
+    return np.asarray(chosen if clause.test == "is" else ~chosen)
 
 
 def _query(clause: Clause, line: FilterLine) -> Q:
@@ -283,8 +283,8 @@ def _query(clause: Clause, line: FilterLine) -> Q:
             return Q(**{f"{path}__isnull": clause.test == "empty"})
         first, last = (date.fromordinal(day) for day in _days_of(clause, line))
         from_first, to_last = Q(**{f"{path}__gte": first}), Q(**{f"{path}__lte": last})
-        found = {"from": from_first, "to": to_last}.get(clause.test, from_first & to_last)
-        return ~found & Q(**{f"{path}__isnull": False}) if clause.test == "is_not" else found
+        condition = {"from": from_first, "to": to_last}.get(clause.test, from_first & to_last)
+        return ~condition & Q(**{f"{path}__isnull": False}) if clause.test == "is_not" else condition
     related, _, name = path.partition("__")
     if name:
         tests = {"has": "name__icontains", "is": "name__iexact", "is_not": "name__iexact"}
@@ -295,8 +295,8 @@ def _query(clause: Clause, line: FilterLine) -> Q:
     if clause.test in WITHOUT_VALUE:
         return Q(**{path: ""}) if clause.test == "empty" else ~Q(**{path: ""})
     test = "icontains" if clause.test == "has" else "iexact"
-    found = _any_of(Q(**{f"{path}__{test}": one}) for one in _typed_apart(text))
-    return found if clause.test != "is_not" else ~found
+    condition = _any_of(Q(**{f"{path}__{test}": one}) for one in _typed_apart(text))
+    return condition if clause.test != "is_not" else ~condition
 
 
 def _typed_apart(text: str) -> list[str]:

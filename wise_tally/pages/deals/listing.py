@@ -102,7 +102,7 @@ class ListQuery(PageQuery):
 class Listing:
     """The deals of a list in their order, one page of them, and what made it so (totals in minor units)."""
 
-    asked: ListQuery
+    query: ListQuery
     all_places: Ints
     page: Page
     amount_minor: int
@@ -132,36 +132,36 @@ def listing(line: FilterLine, request: PageRequest, strict: bool = True) -> List
 
     Without `strict` filters that cannot be applied are left out and told.
     """
-    columns, asked = all_columns(), ListQuery.read(line, request.GET)
-    sorts, shown = _sorts(asked.sort, columns), _shown(asked.cols, columns, asked.status)
+    columns, query = all_columns(), ListQuery.read(line, request.GET)
+    sorts, shown = _sorts(query.sort, columns), _shown(query.cols, columns, query.status)
     clauses, faulty, form = read_clauses(request.GET, columns, line)
     if strict and faulty:
         raise Refused(faulty[0].message)
     rows = deals_in(line.book, line.snapshot, line.scope)
-    rows = rows[_matching(line, rows, asked.status, asked.stage)]
-    rows, counted_words = _counted(request, line, rows, asked.counted)
-    if asked.find:
-        called = deal_columns.deals_where(line, Q(name__icontains=asked.find))
-        called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=asked.find))
+    rows = rows[_matching(line, rows, query.status, query.stage)]
+    rows, counted_words = _counted(request, line, rows, query.counted)
+    if query.find:
+        called = deal_columns.deals_where(line, Q(name__icontains=query.find))
+        called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=query.find))
         rows = rows[called[line.snapshot.deal[rows]]]
-    rows = rows[matching(line, rows, clauses, asked.join)]
-    for only in asked.only:
+    rows = rows[matching(line, rows, clauses, query.join)]
+    for only in query.only:
         rows = _quick(line, rows, one_of(only, QUICK, "is not accepted as only"))
     rows = rows[_order(line, rows, sorts, columns)]
     totals = list_totals(line.snapshot, rows)
     page = page_of(request, len(rows), PAGE)
     # Addresses of other views of this list begin at its first page, and say nothing that is as usual.
     names = ",".join(column.name for column in shown)
-    asked = replace(
-        asked,
-        cols="" if names == ",".join(usual_columns(asked.status)) else names,
-        join=asked.join if clauses else JOINS[0],
+    query = replace(
+        query,
+        cols="" if names == ",".join(usual_columns(query.status)) else names,
+        join=query.join if clauses else JOINS[0],
         clauses=(*(clause.text for clause in clauses), *(one.text for one in faulty)),
         page="",
         edit="",
     )
     made = (tuple(sorts), tuple(clauses), shown, columns, counted_words, tuple(faulty), form)
-    return Listing(asked, rows, page, totals.amount_minor, totals.weighted_minor, *made)
+    return Listing(query, rows, page, totals.amount_minor, totals.weighted_minor, *made)
 
 
 def _counted(request: PageRequest, line: FilterLine, rows: Ints, address: str) -> tuple[Ints, str]:
@@ -181,12 +181,12 @@ def _counted(request: PageRequest, line: FilterLine, rows: Ints, address: str) -
 
 
 def _sorts(given: str, columns: dict[str, Column]) -> list[str]:
-    found = [part for part in given.split(",") if part]
-    for part in found:
+    sorts = [part for part in given.split(",") if part]
+    for part in sorts:
         one_of(part.removeprefix("-"), tuple(columns), "is not accepted as sort")
-    if len(found) > MOST_SORTS:
-        raise Refused(f"Too many sort columns ({len(found)}). Use up to {MOST_SORTS}.")
-    return found
+    if len(sorts) > MOST_SORTS:
+        raise Refused(f"Too many sort columns ({len(sorts)}). Use up to {MOST_SORTS}.")
+    return sorts
 
 
 def _shown(given: str, columns: dict[str, Column], status: str) -> tuple[Column, ...]:

@@ -144,10 +144,10 @@ def add_files(request: PageRequest, key: str) -> HttpResponse:
 def file(request: PageRequest, key: str, file_key: str) -> HttpResponse:
     """A file of a deal, always as a download."""
     deal = open_deal(request, key)
-    found = get_object_or_404(KeptFile, deal=deal, key=file_key)
-    name = found.name.replace('"', "").replace("\\", "").encode("ascii", "replace").decode()
+    kept_file = get_object_or_404(KeptFile, deal=deal, key=file_key)
+    name = kept_file.name.replace('"', "").replace("\\", "").encode("ascii", "replace").decode()
     headers = {"Content-Disposition": f'attachment; filename="{name}"', "X-Content-Type-Options": "nosniff"}
-    return HttpResponse(bytes(found.content), content_type="application/octet-stream", headers=headers)
+    return HttpResponse(bytes(kept_file.content), content_type="application/octet-stream", headers=headers)
 
 
 @require_safe

@@ -235,11 +235,11 @@ class ShownLines:
 
 def shown_lines(deal: Deal) -> ShownLines:
     """Lines with amount and margin of each, and of all."""
-    found = []
+    lines = []
     for line in deal.lines.select_related("product").order_by("pk"):
         amount = line_amount(line.quantity_10000ths, line.unit_price_minor, line.discount_bp or 0)
         margin = line_margin(line.quantity_10000ths, amount, line.unit_cost_minor)
         columns = (line.quantity_10000ths, line.unit_price_minor, line.unit_cost_minor, line.discount_bp)
-        found.append(ShownLine(line.product.name, *columns, amount, margin))
-    margin = margin_of_lines([line.margin_minor for line in found])
-    return ShownLines(tuple(found), sum(line.amount_minor for line in found), margin)
+        lines.append(ShownLine(line.product.name, *columns, amount, margin))
+    margin = margin_of_lines([line.margin_minor for line in lines])
+    return ShownLines(tuple(lines), sum(line.amount_minor for line in lines), margin)

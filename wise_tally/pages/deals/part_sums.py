@@ -49,10 +49,10 @@ def _line(row: dict[str, Any]) -> int | None:
     return line_amount(row["quantity_10000ths"], row["unit_price_minor"], row["discount_bp"] or 0)
 
 
-def _compared(found: int, said: int, what: str) -> str:
-    if found == said:
+def _compared(sum_of_parts: int, said: int, what: str) -> str:
+    if sum_of_parts == said:
         return f"That is {what}."
-    return f"{what.capitalize()} is {money(said)}: {money(abs(found - said))} {'less' if said < found else 'more'}."
+    return f"{what.capitalize()} is {money(said)}: {money(abs(sum_of_parts - said))} {'less' if said < sum_of_parts else 'more'}."
 
 
 def _of_payments(read: dict[int, dict[str, Any]], said: int) -> tuple[str, ...]:
@@ -66,8 +66,8 @@ def _of_payments(read: dict[int, dict[str, Any]], said: int) -> tuple[str, ...]:
         return ()
     if None in sums:
         return ("A payment goes on without end, so the payments have no sum.",)
-    found = sum(amount for amount in sums if amount is not None)
-    return (f"{plural(len(plans), 'payment')} of {money(found)} in all.", _compared(found, said, "the deal’s amount"))
+    total = sum(amount for amount in sums if amount is not None)
+    return (f"{plural(len(plans), 'payment')} of {money(total)} in all.", _compared(total, said, "the deal’s amount"))
 
 
 def _of_shares(read: dict[int, dict[str, Any]]) -> tuple[str, ...]:

@@ -43,6 +43,6 @@ def views(request: PageRequest) -> HttpResponse:
         query = view_part(request.POST.get("query", ""))
         view = save_view(viewer, request.POST.get("name", ""), query, request.POST.get("shared") == "yes", now())
         return redirect(f"{reverse('deals:page')}?{view.query or 'plain=1'}")
-    found = get_object_or_404(views_of(viewer), key=request.POST.get("view", ""))
-    change_view(viewer, found, what, now())
+    saved_view = get_object_or_404(views_of(viewer), key=request.POST.get("view", ""))
+    change_view(viewer, saved_view, what, now())
     return redirect(back)

@@ -63,86 +63,86 @@ def page(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     if request.GET.get("view") == "lanes":
         return render(request, "deals/lanes.html", lanes_context(request, line))
-    found = listing(line, request, strict=False)
-    line = request.filter_line = replace(line, any_period=found.asked.status != "period")
-    wrong = found.faulty or (found.form and found.form.fault)
-    return render(request, "deals/page.html", list_context(request, line, found), status=422 if wrong else 200)
+    deal_list = listing(line, request, strict=False)
+    line = request.filter_line = replace(line, any_period=deal_list.query.status != "period")
+    wrong = deal_list.faulty or (deal_list.form and deal_list.form.fault)
+    return render(request, "deals/page.html", list_context(request, line, deal_list), status=422 if wrong else 200)
 
 
 # What a new search keeps of the list: its order, quick filter, columns and conditions.
 KEPT = ("sort", "only", "cols", "f", "join", "counted")
 
 
-def _answer(found: Listing, rows: list[DealRow]) -> SafeString:
+def _answer(deal_list: Listing, rows: list[DealRow]) -> SafeString:
     """How many deals for how much, and one that outweighs the rest, in one sentence."""
     largest = max(rows, key=lambda row: row.amount_minor or 0, default=None)
     told = of_deals(
-        found.total,
-        found.amount_minor,
-        found.weighted_minor,
+        deal_list.total,
+        deal_list.amount_minor,
+        deal_list.weighted_minor,
         (largest.name, largest.amount_minor or 0) if largest else None,
     )
-    return say(told, workings("deals:list-figure", found.asked.query(), "amount", "weighted", "deals"))
+    return say(told, workings("deals:list-figure", deal_list.query.query(), "amount", "weighted", "deals"))
 
 
-def list_context(request: PageRequest, line: FilterLine, found: Listing) -> dict[str, Any]:
+def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> dict[str, Any]:
     """What the page of the list shows."""
-    asked, rows = found.asked, deal_rows(line, found.places, request.viewer)
-    data = row_data(line, rows, found.columns)
-    shown = [column.name for column in found.columns]
+    query, rows = deal_list.query, deal_rows(line, deal_list.places, request.viewer)
+    data = row_data(line, rows, deal_list.columns)
+    shown = [column.name for column in deal_list.columns]
     return {
-        **({} if "edit" in request.GET else closing(line, found)),
-        "say": _answer(found, list(rows.values())),
-        "list": found,
+        **({} if "edit" in request.GET else closing(line, deal_list)),
+        "say": _answer(deal_list, list(rows.values())),
+        "list": deal_list,
         "rows": list(rows.values()),
-        "table": [(row, cells(found.columns, data[index])) for index, row in rows.items()],
-        "heads": [(column, asked.sorted_by(column.name), _sign(found, column.name)) for column in found.columns],
-        "sorted_words": _sorted_words(found),
-        "totals": [{"amount": found.amount_minor, "weighted": found.weighted_minor}.get(name) for name in shown],
+        "table": [(row, cells(deal_list.columns, data[index])) for index, row in rows.items()],
+        "heads": [(column, query.sorted_by(column.name), _sign(deal_list, column.name)) for column in deal_list.columns],
+        "sorted_words": _sorted_words(deal_list),
+        "totals": [{"amount": deal_list.amount_minor, "weighted": deal_list.weighted_minor}.get(name) for name in shown],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
-        "quick": [(*words, asked.with_quick(key), key in asked.only) for key, words in QUICK.items()],
-        "groups": filter_chips(found),
-        "new_filter": found.form,
-        "new_choices": _names_of_choice(line, found),
+        "quick": [(*words, query.with_quick(key), key in query.only) for key, words in QUICK.items()],
+        "groups": filter_chips(deal_list),
+        "new_filter": deal_list.form,
+        "new_choices": _names_of_choice(line, deal_list),
         "spans": SPANS,
-        "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in found.known.values()],
-        "own": asked.own(),
+        "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in deal_list.known.values()],
+        "own": query.own(),
         "kept_names": KEPT,
         "views": views_of(request.viewer),
-        "view_query": asked.query(),
+        "view_query": query.query(),
         "bulk": BulkForm(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
         "in_place": "edit" in request.GET and not line.is_past,
         "categories": list(Category.objects.order_by("rank")),
-        "edit_query": asked.query(page=str(found.page.number), edit="" if "edit" in request.GET else "yes"),
+        "edit_query": query.query(page=str(deal_list.page.number), edit="" if "edit" in request.GET else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
         "here": request.get_full_path(),
-        **neighbours(found.page, lambda number: asked.query(page=number)),
-        "all_query": asked.query(counted=None),
-        "footer": Footer(found.total, exports=exports("deals:table", asked.query())),
+        **neighbours(deal_list.page, lambda number: query.query(page=number)),
+        "all_query": query.query(counted=None),
+        "footer": Footer(deal_list.total, exports=exports("deals:table", query.query())),
     }
 
 
-def _names_of_choice(line: FilterLine, found: Listing) -> list[str]:
+def _names_of_choice(line: FilterLine, deal_list: Listing) -> list[str]:
     """The names that a filter about a choice offers, each once."""
-    names = found.form.column.names if found.form else None
+    names = deal_list.form.column.names if deal_list.form else None
     return list(dict.fromkeys(name for _, name in names(line))) if names else []
 
 
-def _sign(found: Listing, name: str) -> str:
+def _sign(deal_list: Listing, name: str) -> str:
     """An arrow at the column that the list is sorted by first, with its place at the others."""
-    for index, sort in enumerate(found.sorts, 1):
+    for index, sort in enumerate(deal_list.sorts, 1):
         if sort.removeprefix("-") == name:
-            return ("↓" if sort.startswith("-") else "↑") + (str(index) if len(found.sorts) > 1 else "")
+            return ("↓" if sort.startswith("-") else "↑") + (str(index) if len(deal_list.sorts) > 1 else "")
     return ""
 
 
-def _sorted_words(found: Listing) -> str:
+def _sorted_words(deal_list: Listing) -> str:
     words = [
-        f"{found.known[s.removeprefix('-')].words} {'high to low' if s[0] == '-' else 'low to high'}"
-        for s in found.sorts
+        f"{deal_list.known[s.removeprefix('-')].words} {'high to low' if s[0] == '-' else 'low to high'}"
+        for s in deal_list.sorts
     ]
     return ", then ".join(words)
 
@@ -168,15 +168,15 @@ def choose_columns(request: PageRequest) -> HttpResponse:
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list with its columns, in its order, as CSV, XLSX or JSON."""
     line = read_scope(request)
-    found = listing(line, request)
-    if found.total > MOST_ROWS:
+    deal_list = listing(line, request)
+    if deal_list.total > MOST_ROWS:
         raise Refused(
-            f"The list has {plural(found.total, 'deal')}; a file can hold {MOST_ROWS}. Filter the list first.",
+            f"The list has {plural(deal_list.total, 'deal')}; a file can hold {MOST_ROWS}. Filter the list first.",
             422,
         )
-    rows = deal_rows(line, found.all_places.tolist())
-    data = row_data(line, rows, found.columns)
-    columns = [column for column in found.columns if column.name != "name"]
+    rows = deal_rows(line, deal_list.all_places.tolist())
+    data = row_data(line, rows, deal_list.columns)
+    columns = [column for column in deal_list.columns if column.name != "name"]
     header = ("id", "deal", *(column.words for column in columns))
     money = frozenset(column.words for column in columns if column.kind == "money")
     content = [
@@ -189,24 +189,24 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 @require_safe
 def deal(request: PageRequest, key: str) -> HttpResponse:
     """One deal: its state, its trail, what belongs to it, all that happened to it."""
-    found = open_deal(request, key)
-    return render(request, "deals/deal.html", {**deal_context(request, found), "last_part": last_part(request, found)})
+    record = open_deal(request, key)
+    return render(request, "deals/deal.html", {**deal_context(request, record), "last_part": last_part(request, record)})
 
 
 @require_POST
 def change(request: PageRequest, key: str) -> HttpResponse:
     """A change typed into a row or the deal page: written, or refused with what was typed kept."""
-    found = open_deal(request, key)
-    form = read_deal_form(request.POST, found, get_currency_precision(Workspace.current().currency))
+    record = open_deal(request, key)
+    form = read_deal_form(request.POST, record, get_currency_precision(Workspace.current().currency))
     viewer, reference = request.viewer, books.current().reference
 
     def write() -> DealRevision:
         assert form.state is not None
         return change_deal(
-            viewer, reference, found, form.revision, form.state, form.typed["reason"], now(), form.further
+            viewer, reference, record, form.revision, form.state, form.typed["reason"], now(), form.further
         )
 
-    return save(request, found, form, write)
+    return save(request, record, form, write)
 
 
 @require_POST

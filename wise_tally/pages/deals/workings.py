@@ -33,8 +33,8 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
     """How a total of the list came about: its deals by stage."""
     line = read_scope(request)
     one_of(figure, OF_LIST, "is not a total of the list", 404)
-    found = listing(line, request)
-    snapshot, rows, reference = line.snapshot, found.all_places, line.book.reference
+    deal_list = listing(line, request)
+    snapshot, rows, reference = line.snapshot, deal_list.all_places, line.book.reference
     column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
     terms = []
     for stage in np.unique(snapshot.stage[rows]).tolist():
@@ -45,7 +45,7 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
         shown = count(totals.deals) if figure == "deals" else money(value)
         terms.append(PanelTerm(f"{name}, {plural(totals.deals, 'deal')}", shown))
     order = rows[np.argsort(-column[rows], kind="stable")]
-    total = {"deals": count(found.total), "amount": money(found.amount_minor), "weighted": money(found.weighted_minor)}
+    total = {"deals": count(deal_list.total), "amount": money(deal_list.amount_minor), "weighted": money(deal_list.weighted_minor)}
     panel = Panel(
         title=f"{figure.capitalize()} of the list",
         definition=OF_LIST[figure].definition,
@@ -53,11 +53,11 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
         total=total[figure],
         total_words=figure,
         deals=named_deals(line, order, [money(int(v)) for v in column[order[:FIRST_DEALS]]]),
-        counted=found.total,
-        folded=max(0, found.total - FIRST_DEALS),
+        counted=deal_list.total,
+        folded=max(0, deal_list.total - FIRST_DEALS),
         folded_value=money(int(column[order[FIRST_DEALS:]].sum())),
     )
-    back = f"{reverse('deals:page')}?{found.asked.query()}"
+    back = f"{reverse('deals:page')}?{deal_list.query.query()}"
     return panel_response(request, line, panel, back, back)
 
 
@@ -119,22 +119,22 @@ def _over(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
 
 
 def _stays(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
-    found = stays_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
+    stays = stays_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = []
-    for stay in found:
+    for stay in stays:
         over = f", {days(stay.over)} over" if stay.over else ""
         name = line.book.reference.stages[stay.stage].name
         terms.append((f"{name}, entered {moment(_moment(stay.entered_at))}{over}", days(stay.days)))
-    return terms, days(sum(stay.days for stay in found))
+    return terms, days(sum(stay.days for stay in stays))
 
 
 def _slips(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
-    found = slips_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
+    slips = slips_of(line.book, line.snapshot, int(line.snapshot.deal[row]))
     terms = [
         (f"{moment(_moment(s.at))}: {day(s.before)} to {day(s.after)}", f"{plural(s.after - s.before, 'day')}")
-        for s in found
+        for s in slips
     ]
-    total = f"{plural(len(found), 'slip')}, {plural(sum(s.after - s.before for s in found), 'day')}"
+    total = f"{plural(len(slips), 'slip')}, {plural(sum(s.after - s.before for s in slips), 'day')}"
     return terms, total
 
 

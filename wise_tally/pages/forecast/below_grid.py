@@ -45,8 +45,8 @@ class BelowGrid:
 def below_grid(line: FilterLine, quota: int | None) -> BelowGrid:
     """Chance of quota, deciding deals and what moved in the last seven days."""
     way = leading_way(trust_of(line))
-    found = expected_of(line, way, quota, MOST)
-    whole = found.outcome
+    outlook = expected_of(line, way, quota, MOST)
+    whole = outlook.outcome
     since = line.as_of - timedelta(days=7)
     before = line.book.as_of(since)
     change = changes(line.book, before, line.snapshot, line.period, line.scope, "weighted")
@@ -61,7 +61,7 @@ def below_grid(line: FilterLine, quota: int | None) -> BelowGrid:
         p50=whole.quantile(0.5),
         p90=whole.quantile(0.9),
         figure=CHANCE[way],
-        deciding=found.deals,
+        deciding=outlook.deals,
         since=since,
         change=change,
         moved=tuple(moved),

@@ -30,13 +30,13 @@ class Bin:
         return self.from_minor, self.to_minor
 
 
-def bins_of(found: Outcome) -> list[Bin]:
+def bins_of(outcome: Outcome) -> list[Bin]:
     """The distribution gathered into columns of one width between its thin ends."""
-    low, high = found.quantile(TAIL), found.quantile(1 - TAIL)
-    values = found.won_minor + np.arange(len(found.probability), dtype=np.int64) * found.step_minor
+    low, high = outcome.quantile(TAIL), outcome.quantile(1 - TAIL)
+    values = outcome.won_minor + np.arange(len(outcome.probability), dtype=np.int64) * outcome.step_minor
     edges = np.linspace(low, max(high, low + 1), BINS + 1)
     index = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, BINS - 1)
-    chances = np.bincount(index, weights=found.probability, minlength=BINS)
+    chances = np.bincount(index, weights=outcome.probability, minlength=BINS)
     return [Bin(int(edges[n]), int(edges[n + 1]), chance) for n, chance in enumerate(chances.tolist())]
 
 
@@ -49,9 +49,9 @@ class Largest:
     probability_bp: int
 
 
-def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], largest: Largest | None = None) -> Chart:
+def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], largest: Largest | None = None) -> Chart:
     """The chance of each outcome as columns, with the likely range, the quota and the humps that the largest deal makes."""
-    bins = bins_of(found)
+    bins = bins_of(outcome)
     first, width = bins[0].from_minor, max(1, bins[0].to_minor - bins[0].from_minor)
 
     def place(minor: float) -> float:
@@ -59,7 +59,7 @@ def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], large
         return (minor - first) / width - 0.5
 
     reached = [one.chance if quota is not None and one.from_minor >= quota else None for one in bins]
-    p10, p50, p90 = (found.quantile(q) for q in (0.1, 0.5, 0.9))
+    p10, p50, p90 = (outcome.quantile(q) for q in (0.1, 0.5, 0.9))
     marks = [
         Mark("now", f"{short(at)} · {words}", at=place(at))
         for words, at in (("1 in 10 below", p10), ("9 in 10 below", p90))
@@ -67,7 +67,7 @@ def outcome_chart(found: Outcome, quota: int | None, hrefs: Sequence[str], large
     if quota is not None and bins[0].from_minor <= quota <= bins[-1].to_minor:
         marks.append(Mark("quota", f"quota {short(quota)}", at=place(quota)))
     if largest and 0 < largest.probability_bp < WHOLE_BP and largest.amount_minor > HUMP * (p90 - p10):
-        means = with_and_without(found, largest.amount_minor, largest.probability_bp)
+        means = with_and_without(outcome, largest.amount_minor, largest.probability_bp)
         marks += [
             Mark("none", f"{word} {largest.name}", at=place(mean))
             for word, mean in zip(("without", "with"), means, strict=True)

@@ -121,11 +121,11 @@ def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
 
 def _by_team(line: FilterLine, people: dict[int, ForecastRow]) -> dict[int, list[tuple[int, ForecastRow]]]:
     """Those who have anything to call about, by the team of the day."""
-    found: dict[int, list[tuple[int, ForecastRow]]] = {}
+    teams: dict[int, list[tuple[int, ForecastRow]]] = {}
     for person, row in people.items():
         if person != NONE and _counts(row):
-            found.setdefault(line.book.reference.team_of(person, line.as_of.toordinal()), []).append((person, row))
-    return found
+            teams.setdefault(line.book.reference.team_of(person, line.as_of.toordinal()), []).append((person, row))
+    return teams
 
 
 def folded(rows: list[CallRow]) -> list[CallRow]:
@@ -172,13 +172,13 @@ def _held(line: FilterLine) -> dict[tuple[str, str], Call]:
         "team": reference.teams,
         "territory": reference.territories,
     }
-    found: dict[tuple[str, str], Call] = {}
+    calls: dict[tuple[str, str], Call] = {}
     for (subject, index), call in calls_in_force(reference, line.as_of, line.period).items():
         key = nodes[subject][index].key if subject in nodes else ""
         row = rows.get((subject, key, call.made_at, reference.people[call.made_by].key))
         if row is not None:
-            found[subject, key] = row
-    return found
+            calls[subject, key] = row
+    return calls
 
 
 def call_history(line: FilterLine, rows: list[CallRow]) -> list[Told]:

@@ -192,16 +192,16 @@ def _set_due(request: PageRequest, line: FilterLine) -> HttpResponse:
 def _typed(posted: Mapping[str, str]) -> tuple[dict[str, TypedCall], dict[str, TypedCall]]:
     """What was typed by row, and what is not to be submitted of it: all but the row whose own button was pressed, where one was."""
     for_all = posted.get("reason_for_all", "").strip()
-    found = {}
+    calls = {}
     for name in posted:
         if name.startswith("amount:"):
             token = name.partition(":")[2]
-            found[token] = TypedCall(posted[name].strip(), posted.get(f"reason:{token}", "").strip() or for_all)
-    typed = {token: one for token, one in found.items() if one.amount}
+            calls[token] = TypedCall(posted[name].strip(), posted.get(f"reason:{token}", "").strip() or for_all)
+    typed = {token: one for token, one in calls.items() if one.amount}
     if "node" not in posted:
         return typed, {}
     typed.pop(posted["node"], None)
-    return {posted["node"]: found.get(posted["node"], NOTHING_TYPED)}, typed
+    return {posted["node"]: calls.get(posted["node"], NOTHING_TYPED)}, typed
 
 
 @transaction.atomic

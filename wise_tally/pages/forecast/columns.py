@@ -33,14 +33,14 @@ def usual_columns(reference: ReferenceData) -> tuple[str, ...]:
     return ("won", *(f"category:{index}" for index in reference.surest_first[:1]), "weighted", "call", "quota", "gap")
 
 
-def chosen_columns(viewer: Viewer, asked: ForecastQuery) -> list[Figure]:
+def chosen_columns(viewer: Viewer, query: ForecastQuery) -> list[Figure]:
     """The columns that somebody likes to see, in the order of all; those that a measure has not are passed over."""
-    reference = asked.line.book.reference
+    reference = query.line.book.reference
     every = columns_of(reference)
     wanted = set(accepted(reference, preference(viewer, PREFERENCE).split(",")) or usual_columns(reference))
-    if asked.measure != AMOUNT:
+    if query.measure != AMOUNT:
         wanted -= {"call", "seen"}
-    if not is_told(asked.snapshot):
+    if not is_told(query.snapshot):
         wanted -= {figure.key for figure in OF_OUTLOOK}
     return [figure for name, figure in every.items() if name in wanted]
 

@@ -34,40 +34,40 @@ class Controls:
     usual: str
 
 
-def controls(asked: ForecastQuery, viewer: Viewer) -> Controls:
+def controls(query: ForecastQuery, viewer: Viewer) -> Controls:
     """The controls of a question."""
-    shown = {column.key for column in chosen_columns(viewer, asked)}
+    shown = {column.key for column in chosen_columns(viewer, query)}
     pickers = [
-        Control("by", "Group by", choices(ROWS), asked.by),
-        Control("within", "then by", [("", "nothing"), *choices(WITHIN, asked.by)], asked.within),
-        Control("measure", "measured in", list(MEASURE_WORDS.items()), asked.measure),
-        Control("basis", "date used", list(BASIS_WORDS.items()), asked.basis),
-        Control("form", "for", [("", "this period"), ("year", "all periods of the year")], asked.form),
+        Control("by", "Group by", choices(ROWS), query.by),
+        Control("within", "then by", [("", "nothing"), *choices(WITHIN, query.by)], query.within),
+        Control("measure", "measured in", list(MEASURE_WORDS.items()), query.measure),
+        Control("basis", "date used", list(BASIS_WORDS.items()), query.basis),
+        Control("form", "for", [("", "this period"), ("year", "all periods of the year")], query.form),
     ]
     names = {picker.name for picker in pickers}
-    every = columns_of(asked.line.book.reference)
-    if asked.form == "year":
+    every = columns_of(query.line.book.reference)
+    if query.form == "year":
         money = [(c.key, c.head) for c in every.values() if c.takes_measures and c.key != "pace"]
-        pickers.append(Control("figure", "showing", money, asked.figure or "weighted"))
+        pickers.append(Control("figure", "showing", money, query.figure or "weighted"))
         names.add("figure")
     return Controls(
         pickers=pickers,
-        kept=replace(asked, open=(), shut=()).carried(*names),
+        kept=replace(query, open=(), shut=()).carried(*names),
         columns=[(column, column.key in shown) for column in every.values()],
-        by_words=words_of(asked.by),
-        expand=asked.fresh(rows="all"),
-        fold=asked.fresh(rows="none"),
-        usual=asked.fresh(rows=""),
+        by_words=words_of(query.by),
+        expand=query.fresh(rows="all"),
+        fold=query.fresh(rows="none"),
+        usual=query.fresh(rows=""),
     )
 
 
-def unit_of(asked: ForecastQuery) -> str:
+def unit_of(query: ForecastQuery) -> str:
     """The unit of the measure, as heads of columns write it."""
-    return {DEALS: "deals", QUANTITY: "pieces"}.get(asked.measure) or currency_sign()
+    return {DEALS: "deals", QUANTITY: "pieces"}.get(query.measure) or currency_sign()
 
 
-def exported(asked: ForecastQuery, column: Figure, value: int | float | None) -> int | float | None:
+def exported(query: ForecastQuery, column: Figure, value: int | float | None) -> int | float | None:
     """A value as table files hold it: numbers as such, money in minor units."""
-    if asked.measure in IN_HUNDREDTHS and column.kind == "money" and value is not None:
+    if query.measure in IN_HUNDREDTHS and column.kind == "money" and value is not None:
         return value / 100
     return value

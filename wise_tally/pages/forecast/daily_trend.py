@@ -38,16 +38,16 @@ def page(request: PageRequest) -> HttpResponse:
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Every day of the period as CSV, XLSX or JSON."""
     line = read_scope(request)
-    found = trend_of(line)
+    trend = trend_of(line)
     names = [category.name for category in line.book.reference.categories]
     rows = [
         (
-            date.fromordinal(int(found.days[i])).isoformat(),
-            int(found.won[i]),
-            *found.categories[:, i].tolist(),
-            int(found.weighted[i]),
+            date.fromordinal(int(trend.days[i])).isoformat(),
+            int(trend.won[i]),
+            *trend.categories[:, i].tolist(),
+            int(trend.weighted[i]),
         )
-        for i in range(len(found.days))
+        for i in range(len(trend.days))
     ]
     header = ("day", "won", *names, "weighted")
     return sheet_response(Sheet("trend", header, frozenset(header[1:]), rows), kind)

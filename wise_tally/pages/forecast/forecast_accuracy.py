@@ -49,12 +49,12 @@ def read_records(request: PageRequest) -> tuple[FilterLine, list[Period], list[P
     periods = [fiscal.shifted(last, -step) for step in range(1, PERIODS + 1)]
     tables = [rep_records(line.book, line.snapshot, period, line.scope) for period in periods]
     people = sorted({person for table in tables for person in table}, key=lambda i: line.book.reference.people[i].name)
-    found = []
+    records = []
     for person in people:
         record = line.book.reference.people[person]
         own = tuple(table[person] for table in tables if person in table)
-        found.append(PersonRecord(record.key, record.name, RecordsTogether(own)))
-    return line, periods, found
+        records.append(PersonRecord(record.key, record.name, RecordsTogether(own)))
+    return line, periods, records
 
 
 @dataclass(frozen=True)
@@ -68,15 +68,15 @@ class AccuracyQuery(PageQuery):
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Who keeps what is committed, who slips, who calls too much."""
-    line, periods, found = read_records(request)
-    asked = AccuracyQuery.read(line, request.GET)
-    shown = asked.each
-    whole = by_period(periods, found)
-    everybody = RecordsTogether(tuple(own for record in found for own in record.together.periods))
-    errors = [(one.name, error) for one in found if (error := one.together.call_error) is not None]
-    tested = back_test_of(line, periods[0].kind) if asked.backtest or is_quick(line) else None
+    line, periods, records = read_records(request)
+    query = AccuracyQuery.read(line, request.GET)
+    shown = query.each
+    whole = by_period(periods, records)
+    everybody = RecordsTogether(tuple(own for record in records for own in record.together.periods))
+    errors = [(one.name, error) for one in records if (error := one.together.call_error) is not None]
+    tested = back_test_of(line, periods[0].kind) if query.backtest or is_quick(line) else None
     over = sum(bool(together.periods) for together in whole)
-    shown_people, turned = paged(request, found, asked.query())
+    shown_people, turned = paged(request, records, query.query())
     answer = {
         **turned,
         "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
@@ -88,24 +88,24 @@ def page(request: PageRequest) -> HttpResponse:
             for record in shown_people
         ],
         "tested": tested,
-        "may_test": not (asked.backtest or is_quick(line)),
-        "test_query": asked.query(backtest="yes"),
+        "may_test": not (query.backtest or is_quick(line)),
+        "test_query": query.query(backtest="yes"),
         "checkpoints": CHECKPOINTS,
         "methods": tuple(SHORT),
         "each": BY_PERIOD[shown],
         "each_working": reverse("forecast:accuracy-working", args=[shown]),
-        "each_links": asked.links("each", BY_PERIOD),
+        "each_links": query.links("each", BY_PERIOD),
         "footer": Footer(
-            sum(own.due for record in found for own in record.together.periods),
+            sum(own.due for record in records for own in record.together.periods),
             exports=exports("forecast:accuracy-table", line.query()),
         ),
     }
     return render(request, "forecast/accuracy.html", answer)
 
 
-def by_period(periods: Sequence[Period], found: Sequence[PersonRecord]) -> list[RecordsTogether]:
+def by_period(periods: Sequence[Period], people: Sequence[PersonRecord]) -> list[RecordsTogether]:
     """What everybody's records come to in each period."""
-    records = [own for record in found for own in record.together.periods]
+    records = [own for record in people for own in record.together.periods]
     return [RecordsTogether(tuple(own for own in records if own.period == period)) for period in periods]
 
 
@@ -118,8 +118,8 @@ def _cells(record: PersonRecord, periods: list[Period], figure: str) -> list[flo
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """How a figure of somebody's record came about, period by period."""
-    line, _, found = read_records(request)
-    record = next((one for one in found if one.key == request.GET.get("person")), None)
+    line, _, records = read_records(request)
+    record = next((one for one in records if one.key == request.GET.get("person")), None)
     if figure not in MEASURES or record is None:
         raise Refused(f"“{figure[:40]}” is not on this page. Go back and open the figure again.", 404)
     back = f"{reverse('forecast:accuracy')}?{line.query()}"
@@ -168,12 +168,12 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Every person and period as a file."""
-    line, periods, found = read_records(request)
+    line, periods, records = read_records(request)
     if request.GET.get("table") == "back-test":
         return sheet_response(back_test_sheet(line, periods[0].kind), kind)
     rows = [
         (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
-        for record in found
+        for record in records
         for own in record.together.periods
     ]
     header = ("person", "period", "commit", "won of commit", "due", "slipped", "submitted", "won")

@@ -72,42 +72,42 @@ class Told:
 def _read(request: PageRequest) -> tuple[OutlookQuery, int | None, Expected]:
     """The question, the quota and what is expected."""
     line = read_scope(request)
-    asked, quota = OutlookQuery.read(line, request.GET), whole_attainment(line).forecast.quota
-    return asked, quota, expected_of(line, asked.way, quota, MOST_DEALS)
+    query, quota = OutlookQuery.read(line, request.GET), whole_attainment(line).forecast.quota
+    return query, quota, expected_of(line, query.way, quota, MOST_DEALS)
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """Where the period may end, what that is built of, and the deals that decide it."""
-    asked, quota, found = _read(request)
-    line, way, node = asked.line, asked.way, scope_node(asked.line)[2]
-    query = f"{line.query()}&node={node}"
-    p10, p50, p90 = (found.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
-    told = of_outlook(span_of(line), found.mean_minor, p10, p90, quota, found.outcome.chance_of(quota))
-    mean, chance = (f"{reverse('forecast:working', args=[figure])}?{query}" for figure in (MEAN[way], CHANCE[way]))
-    opens = {**workings("forecast:working", query, "won"), "mean": mean, "chance": chance}
-    deals, bins = _told(line, found.deals, way), bins_of(found.outcome)
+    query, quota, outlook = _read(request)
+    line, way, node = query.line, query.way, scope_node(query.line)[2]
+    parameters = f"{line.query()}&node={node}"
+    p10, p50, p90 = (outlook.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
+    told = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outlook.outcome.chance_of(quota))
+    mean, chance = (f"{reverse('forecast:working', args=[figure])}?{parameters}" for figure in (MEAN[way], CHANCE[way]))
+    opens = {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}
+    deals, bins = _told(line, outlook.deals, way), bins_of(outlook.outcome)
     answer = {
-        "asked": asked,
+        "page_query": query,
         "say": say(told, opens),
-        "why": say(why_it_leads(asked.trust), {}),
-        "ways": replace(asked, chances=way).links("chances", asked.ways),
+        "why": say(why_it_leads(query.trust), {}),
+        "ways": replace(query, chances=way).links("chances", query.ways),
         "quota": quota,
         "node": node,
-        "found": found,
-        "built": _built(found, way, quota),
+        "outlook": outlook,
+        "built": _built(outlook, way, quota),
         "figures": {"mean": MEAN[way], "chance": CHANCE[way]},
         "ends": (p10, p50, p90),
-        "chance": found.outcome.chance_of(quota),
+        "chance": outlook.outcome.chance_of(quota),
         "chart": outcome_chart(
-            found.outcome, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(deals)
+            outlook.outcome, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(deals)
         )
-        if found.open_deals or found.to_come
+        if outlook.open_deals or outlook.to_come
         else None,
         "bins": bins,
         "deals": deals,
         "kept_set": _kept_set(line) if way == ACTUAL else "",
-        "footer": Footer(found.open_deals, exports=exports("forecast:outlook-table", asked.query())),
+        "footer": Footer(outlook.open_deals, exports=exports("forecast:outlook-table", query.query())),
     }
     return render(request, "forecast/outlook.html", answer)
 
@@ -123,32 +123,32 @@ class Built:
     grade: str
 
 
-def _built(found: Expected, way: str, quota: int | None) -> tuple[list[Built], InkBar]:
+def _built(outlook: Expected, way: str, quota: int | None) -> tuple[list[Built], InkBar]:
     parts = [
-        Built("Won so far", "", "won", found.won_minor, "won"),
+        Built("Won so far", "", "won", outlook.won_minor, "won"),
         Built(
             "Open deals by chance",
-            f"{found.open_deals} deals, {short(found.face_minor)} in full",
+            f"{outlook.open_deals} deals, {short(outlook.face_minor)} in full",
             "outlook_open" if way == OUTLOOK else "weighted_open",
-            found.open_minor,
+            outlook.open_minor,
             "commit",
         ),
     ]
     if way == OUTLOOK:
         number = (
-            f"about {found.to_come:.0f} deals"
-            if found.to_come >= 1.5
+            f"about {outlook.to_come:.0f} deals"
+            if outlook.to_come >= 1.5
             else "about one deal"
-            if found.to_come >= 0.5
+            if outlook.to_come >= 0.5
             else "hardly any"
         )
         parts.append(
             Built(
-                "Still to come", f"not in the pipeline yet, {number}", "outlook_to_come", found.to_come_minor, "early"
+                "Still to come", f"not in the pipeline yet, {number}", "outlook_to_come", outlook.to_come_minor, "early"
             )
         )
-    largest = max(found.mean_minor, quota or 0, 1)
-    return parts, ink_bar(found.won_minor, [found.open_minor, found.to_come_minor], quota, None, largest)
+    largest = max(outlook.mean_minor, quota or 0, 1)
+    return parts, ink_bar(outlook.won_minor, [outlook.open_minor, outlook.to_come_minor], quota, None, largest)
 
 
 def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[Told]:
@@ -180,26 +180,26 @@ def _kept_set(line: FilterLine) -> str:
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The drawn distribution, what the mean is built of, or the deals that matter, as a table."""
-    asked, quota, found = _read(request)
+    query, quota, outlook = _read(request)
     sheets: dict[str, Callable[[], Sheet]] = {
-        "": lambda: _bins_sheet(found),
-        "built": lambda: _built_sheet(found, asked.way, quota),
-        "deals": lambda: _deals_sheet(asked.line, found, asked.way),
+        "": lambda: _bins_sheet(outlook),
+        "built": lambda: _built_sheet(outlook, query.way, quota),
+        "deals": lambda: _deals_sheet(query.line, outlook, query.way),
     }
     return chosen_sheet(request, sheets, kind)
 
 
-def _bins_sheet(found: Expected) -> Sheet:
-    rows = [(one.from_minor, one.to_minor, round(one.chance, 6)) for one in bins_of(found.outcome)]
+def _bins_sheet(outlook: Expected) -> Sheet:
+    rows = [(one.from_minor, one.to_minor, round(one.chance, 6)) for one in bins_of(outlook.outcome)]
     return Sheet("outlook", ("from", "to", "chance"), frozenset({"from", "to"}), rows)
 
 
-def _built_sheet(found: Expected, way: str, quota: int | None) -> Sheet:
-    rows = [(one.words, one.minor) for one in _built(found, way, quota)[0]]
-    return Sheet("average", ("part", "amount"), frozenset({"amount"}), [*rows, ("average", found.mean_minor)])
+def _built_sheet(outlook: Expected, way: str, quota: int | None) -> Sheet:
+    rows = [(one.words, one.minor) for one in _built(outlook, way, quota)[0]]
+    return Sheet("average", ("part", "amount"), frozenset({"amount"}), [*rows, ("average", outlook.mean_minor)])
 
 
-def _deals_sheet(line: FilterLine, found: Expected, way: str) -> Sheet:
+def _deals_sheet(line: FilterLine, outlook: Expected, way: str) -> Sheet:
     rows = [
         (
             one.row.name,
@@ -212,7 +212,7 @@ def _deals_sheet(line: FilterLine, found: Expected, way: str) -> Sheet:
             one.stake.if_lost,
             one.chance.plain if one.chance else "",
         )
-        for one in _told(line, found.deals, way)
+        for one in _told(line, outlook.deals, way)
     ]
     header = (
         "deal",

@@ -25,9 +25,9 @@ class OutlookBeside:
         """Of the filter line's period; empty where too few deals were decided or the period is over."""
         if not trust_of(line).shown or trust_of(line).over:
             return cls(line, {})
-        asked = (line.book, line.snapshot, line.period, line.scope)
-        found = {by: outlook_rows(*asked, by) for by in ("company", "team", "person")}
-        return cls(line, {by: {node: row.mean for node, row in rows.items()} for by, rows in found.items()})
+        selection = (line.book, line.snapshot, line.period, line.scope)
+        by_breakdown = {by: outlook_rows(*selection, by) for by in ("company", "team", "person")}
+        return cls(line, {by: {node: row.mean for node, row in rows.items()} for by, rows in by_breakdown.items()})
 
     def outlook_of(self, by: str, node: int) -> int | None:
         """The outlook of a row in minor units."""

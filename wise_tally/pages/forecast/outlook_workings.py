@@ -17,11 +17,11 @@ from wise_tally.web.working.panel import Panel, PanelTerm, listed
 
 def outlook_panel(place: Place) -> Panel:
     """The panel of a figure of the outlook; raises Refused where deals count for something else than their amount."""
-    if not is_told(place.asked.snapshot):
+    if not is_told(place.query.snapshot):
         raise Refused("There is an outlook of amounts by the day of closing only. Choose those on the page.")
-    asked, line = place.asked, place.asked.line
-    whole, lines = of_deals(line.book, asked.snapshot, line.period), asked.lines(place.by)
-    row = outlook_rows(line.book, asked.snapshot, line.period, line.scope, place.by)[place.node]
+    query, line = place.query, place.query.line
+    whole, lines = of_deals(line.book, query.snapshot, line.period), query.lines(place.by)
+    row = outlook_rows(line.book, query.snapshot, line.period, line.scope, place.by)[place.node]
     inside = lines_inside(line.book, lines, place.by, place.node)
     stake = stakes_of(line.book, lines, whole, inside)
     if place.figure.key == "outlook_open":
@@ -47,7 +47,7 @@ def _terms(terms: list[tuple[str, str]]) -> tuple[PanelTerm, ...]:
 
 def _open(place: Place, whole: OfDeals, expected: np.ndarray) -> Panel:
     """Each open deal at what it would be won for × its chance; stages add up."""
-    line, snapshot = place.asked.line, place.asked.snapshot
+    line, snapshot = place.query.line, place.query.snapshot
     stages, rows = line.book.reference.stages, np.flatnonzero(expected)
     rows = rows[np.argsort(-expected[rows], kind="stable")]
     terms = []
@@ -65,7 +65,7 @@ def _open(place: Place, whole: OfDeals, expected: np.ndarray) -> Panel:
 
 def _to_come(place: Place, row: OutlookRow, stake: Stakes, whole: OfDeals) -> Panel:
     """How many deals are expected and what they bring."""
-    days, to_come = whole.until.horizon, stake.asked.to_come
+    days, to_come = whole.until.horizon, stake.may_be_won.to_come
     number = to_come.number
     terms = [
         (
@@ -84,35 +84,35 @@ def _to_come(place: Place, row: OutlookRow, stake: Stakes, whole: OfDeals) -> Pa
 
 def _chance(place: Place, stake: Stakes) -> Panel:
     """The chance of quota, or of one column of the drawn distribution."""
-    if place.asked.decided[0]:
+    if place.query.decided[0]:
         return _either_way(place, stake)
-    found, written = outcome_of(stake.asked), place.written
-    if place.asked.part is not None:
-        part = bins_of(found)[place.asked.part]
+    outcome, written = outcome_of(stake.may_be_won), place.written
+    if place.query.part is not None:
+        part = bins_of(outcome)[place.query.part]
         ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
         return place.panel(_terms(ends), percent(part.chance, 2))
-    terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
-    terms += [(f"P{q}: {q} % chance of at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
-    terms.append(("chances move together, standard deviation of the log-odds", f"{stake.asked.shock:.2f}"))
-    return place.panel(_terms(terms), percent(found.chance_of(place.row.quota)))
+    terms = [("won so far", written(outcome.won_minor)), ("quota", written(place.row.quota))]
+    terms += [(f"P{q}: {q} % chance of at most", written(outcome.quantile(q / 100))) for q in (10, 50, 90)]
+    terms.append(("chances move together, standard deviation of the log-odds", f"{stake.may_be_won.shock:.2f}"))
+    return place.panel(_terms(terms), percent(outcome.chance_of(place.row.quota)))
 
 
 def _either_way(place: Place, stake: Stakes) -> Panel:
     """The chance of quota if one deal is won, or is not; what that tells of all chances together counts."""
-    outcome, key = place.asked.decided
-    book, snapshot = place.asked.line.book, place.asked.snapshot
+    outcome, key = place.query.decided
+    book, snapshot = place.query.line.book, place.query.snapshot
     keys = [book.deals.key[deal] for deal in snapshot.deal[stake.rows].tolist()]
     if key not in keys:
         raise Refused("This deal is not open in this selection. Go back and choose one from the page.", 404)
     at = keys.index(key)
-    whole, pairs = what_if_won(stake.asked, (at,), place.row.quota)
+    whole, pairs = what_if_won(stake.may_be_won, (at,), place.row.quota)
     chance = pairs[0][0 if outcome == "won" else 1]
     name = names_of(book, [int(snapshot.deal[stake.rows[at]])]).get(key, key)
     terms = [
         ("chance of quota as it is", percent(whole.chance_of(place.row.quota))),
         ("quota", place.written(place.row.quota)),
-        (f"what {name} would be won for", place.written(round(stake.asked.amount_minor[at]))),
-        ("its chance", percent(stake.asked.chance[at])),
+        (f"what {name} would be won for", place.written(round(stake.may_be_won.amount_minor[at]))),
+        ("its chance", percent(stake.may_be_won.chance[at])),
     ]
     fate = "is won" if outcome == "won" else "is not won"
     return place.panel(_terms([*terms, (f"if this deal {fate}", percent(chance))]), percent(chance))
@@ -120,9 +120,9 @@ def _either_way(place: Place, stake: Stakes) -> Panel:
 
 def _weighed(place: Place, row: OutlookRow) -> Panel:
     """What was submitted and the outlook, each less what is won, by the weights that past periods teach."""
-    beside, submitted, written = OutlookBeside.of(place.asked.line), place.row.call, place.written
-    found = beside.weighed(place.row, row.mean)
-    if found is None or submitted is None:
+    beside, submitted, written = OutlookBeside.of(place.query.line), place.row.call, place.written
+    parts = beside.weighed(place.row, row.mean)
+    if parts is None or submitted is None:
         return place.panel((), written(None), note="Nothing was submitted, or too few past periods teach a weight.")
     learnt = beside.weighing
     terms = [
@@ -132,4 +132,4 @@ def _weighed(place: Place, row: OutlookRow) -> Panel:
         ("outlook − won", written(row.mean - row.won)),
         ("its weight", percent(1 - learnt.weight, 0)),
     ]
-    return place.panel(_terms(terms), written(found), note=f"Learnt from {plural(learnt.pairs, 'submitted forecast')}.")
+    return place.panel(_terms(terms), written(parts), note=f"Learnt from {plural(learnt.pairs, 'submitted forecast')}.")

@@ -68,101 +68,101 @@ class GridRow:
     more: int = 0
 
 
-def grid_nodes(asked: ForecastQuery, unfolded: bool = False) -> list[Node]:
+def grid_nodes(query: ForecastQuery, unfolded: bool = False) -> list[Node]:
     """All rows of the question, those above before those within; of many people those of opened teams, unless `unfolded`."""
-    if asked.by == PEOPLE:
-        return list(_people(asked, unfolded))
-    return list(_territories(asked) if asked.by == "territory" else _flat(asked))
+    if query.by == PEOPLE:
+        return list(_people(query, unfolded))
+    return list(_territories(query) if query.by == "territory" else _flat(query))
 
 
-def grid_rows(asked: ForecastQuery, columns: list[Figure], nodes: list[Node], shown: list[Node]) -> list[GridRow]:
+def grid_rows(query: ForecastQuery, columns: list[Figure], nodes: list[Node], shown: list[Node]) -> list[GridRow]:
     """The rows to draw, some of all, with their deals where they are opened."""
-    attributes = attributes_by_breakdown(asked, {node.by for node in nodes}, columns)
-    counted = asked.line.book.reference.surest_first
+    attributes = attributes_by_breakdown(query, {node.by for node in nodes}, columns)
+    counted = query.line.book.reference.surest_first
     largest: dict[int, int] = {}
     for node in nodes:
         whole = node.row.won + sum(node.row.categories[c] for c in counted)
         largest[node.depth] = max(largest.get(node.depth, 1), whole, node.row.quota or 0)
-    most = MOST_OF_EACH if asked.rows == "all" else MOST_DEALS
-    return [_row(asked, node, largest[node.depth], columns, (attributes[node.by], most)) for node in shown]
+    most = MOST_OF_EACH if query.rows == "all" else MOST_DEALS
+    return [_row(query, node, largest[node.depth], columns, (attributes[node.by], most)) for node in shown]
 
 
-def attributes_by_breakdown(asked: ForecastQuery, breakdowns: set[str], columns: list[Figure]) -> dict[str, BesideRows]:
+def attributes_by_breakdown(query: ForecastQuery, breakdowns: set[str], columns: list[Figure]) -> dict[str, BesideRows]:
     """What the records of each breakdown do not hold; only what a column shows is computed."""
-    line, names = asked.line, {column.key for column in columns}
-    scope = (line.book, asked.snapshot, line.period, line.scope)
-    found = {}
+    line, names = query.line, {column.key for column in columns}
+    scope = (line.book, query.snapshot, line.period, line.scope)
+    by_breakdown = {}
     for by in breakdowns:
         values: dict[str, dict[int, int]] = {}
         if "seen" in names:
             values["seen"] = weighted_by_observed(*scope, by)
         if "outlook" in names:
             values["outlook"] = {node: row.mean for node, row in outlook_rows(*scope, by).items()}
-        found[by] = BesideRows(values, partial(_chance_of_quota, asked, by), row_targets(*scope, by, to_date=True))
-    return found
+        by_breakdown[by] = BesideRows(values, partial(_chance_of_quota, query, by), row_targets(*scope, by, to_date=True))
+    return by_breakdown
 
 
-def _chance_of_quota(asked: ForecastQuery, by: str, row: ForecastRow) -> float | None:
+def _chance_of_quota(query: ForecastQuery, by: str, row: ForecastRow) -> float | None:
     """The chance of a row's quota by the outlook."""
-    line, lines = asked.line, asked.lines(by)
+    line, lines = query.line, query.lines(by)
     if row.quota is None:
         return None
-    whole = of_deals(line.book, asked.snapshot, line.period)
+    whole = of_deals(line.book, query.snapshot, line.period)
     stake = stakes_of(line.book, lines, whole, lines_inside(line.book, lines, by, row.node))
-    return outcome_of(stake.asked).chance_of(row.quota)
+    return outcome_of(stake.may_be_won).chance_of(row.quota)
 
 
-def is_open(asked: ForecastQuery, node: Node) -> bool:
+def is_open(query: ForecastQuery, node: Node) -> bool:
     """Whether a row shows what is below it: rows are open, deals and folded teams shut unless the question says otherwise."""
-    if node.token in asked.shut:
+    if node.token in query.shut:
         return False
-    usual = {"": node.inner and not node.folds, "all": True, "none": False}[asked.rows]
-    return usual or node.token in asked.open
+    usual = {"": node.inner and not node.folds, "all": True, "none": False}[query.rows]
+    return usual or node.token in query.open
 
 
-def shown_nodes(asked: ForecastQuery, nodes: list[Node]) -> list[Node]:
+def shown_nodes(query: ForecastQuery, nodes: list[Node]) -> list[Node]:
     """The rows that no shut row above hides."""
     shown, hidden_below = [], None
     for node in nodes:
         if hidden_below is not None and node.depth > hidden_below:
             continue
-        hidden_below = node.depth if node.inner and not is_open(asked, node) else None
+        hidden_below = node.depth if node.inner and not is_open(query, node) else None
         shown.append(node)
     return shown
 
 
 def _row(
-    asked: ForecastQuery, node: Node, largest: int, columns: list[Figure], extra: tuple[BesideRows, int]
+    query: ForecastQuery, node: Node, largest: int, columns: list[Figure], extra: tuple[BesideRows, int]
 ) -> GridRow:
     attributes, most = extra
-    row, counted = node.row, asked.line.book.reference.surest_first
+    row, counted = node.row, query.line.book.reference.surest_first
     pace = None if row.quota is None else attributes.pace(row.node).value
     bar = ink_bar(row.won, [row.categories[c] for c in counted], row.quota, pace, largest)
-    opened = is_open(asked, node)
+    opened = is_open(query, node)
     return GridRow(
         node=node,
         values=tuple(value_of(column, row, attributes) for column in columns),
-        bar=replace(bar, words=_bar_words(asked, node, pace)),
+        bar=replace(bar, words=_bar_words(query, node, pace)),
         is_open=opened,
-        toggle=toggled(asked, node.token, opened),
-        working=asked.working(node.token),
-        **_deals(asked, node, columns, most) if opened and not node.inner else {},  # type: ignore[arg-type]
+        toggle=toggled(query, node.token, opened),
+        working=query.working(node.token),
+        **_deals(query, node, columns, most) if opened and not node.inner else {},  # type: ignore[arg-type]
     )
 
 
-def toggled(asked: ForecastQuery, token: str, opened: bool) -> str:
+def toggled(query: ForecastQuery, token: str, opened: bool) -> str:
     """The address with one row shut that is open, or opened that is shut."""
     if opened:
-        return replace(asked, open=_without(asked.open, token), shut=(*asked.shut, token)).query()
-    return replace(asked, open=(*asked.open, token), shut=_without(asked.shut, token)).query()
+        return replace(query, open=_without(query.open, token), shut=(*query.shut, token)).query()
+    return replace(query, open=(*query.open, token), shut=_without(query.shut, token)).query()
 
 
 def _without(tokens: tuple[str, ...], gone: str) -> tuple[str, ...]:
     return tuple(token for token in tokens if token != gone)
 
 
-def _bar_words(asked: ForecastQuery, node: Node, pace: int | None) -> str:
-    row, reference = node.row, asked.line.book.reference
+def _bar_words(query: ForecastQuery, node: Node, pace: int | None) -> str:
+    row, reference = node.row, query.line.book.reference
     parts = [f"won {short(row.won)}"]
     parts += [f"{reference.categories[c].name} {short(row.categories[c])}" for c in reference.surest_first]
     parts += [f"quota {short(row.quota)}", f"pace {short(pace)}"]
@@ -173,7 +173,7 @@ def _bar_words(asked: ForecastQuery, node: Node, pace: int | None) -> str:
 class _Rows:
     """The rows of a breakdown and, where a second level is asked for, those within each of its nodes."""
 
-    asked: ForecastQuery
+    query: ForecastQuery
     by: str
     group: Grouping
     rows: dict[int, ForecastRow]
@@ -187,42 +187,42 @@ class _Rows:
         for row in below:
             assert self.pairs is not None
             token = token_of(self.pairs, row.node)
-            named = row.name or f"no {words_of(self.asked.within)}"
+            named = row.name or f"no {words_of(self.query.within)}"
             yield Node(self.pairs.by, depth + 1, row, False, token, named)
 
 
-def _rows(asked: ForecastQuery, by: str) -> _Rows:
-    line, snapshot = asked.line, asked.snapshot
-    rows = {row.node: row for row in _forecast(asked, by)}
+def _rows(query: ForecastQuery, by: str) -> _Rows:
+    line, snapshot = query.line, query.snapshot
+    rows = {row.node: row for row in _forecast(query, by)}
     within: dict[int, list[ForecastRow]] = {}
     pairs: Pairs | None = None
-    if asked.within:
-        group = grouping(line.book, pair(by, asked.within), snapshot.as_of)
+    if query.within:
+        group = grouping(line.book, pair(by, query.within), snapshot.as_of)
         assert isinstance(group, Pairs)
         pairs = group
-        for row in sorted(_forecast(asked, pairs.by), key=lambda r: (r.name is None, r.name or "")):
+        for row in sorted(_forecast(query, pairs.by), key=lambda r: (r.name is None, r.name or "")):
             within.setdefault(pairs.split(row.node)[0], []).append(row)
-    return _Rows(asked, by, grouping(line.book, by, snapshot.as_of), rows, within, pairs)
+    return _Rows(query, by, grouping(line.book, by, snapshot.as_of), rows, within, pairs)
 
 
-def _forecast(asked: ForecastQuery, by: str) -> tuple[ForecastRow, ...]:
-    line = asked.line
-    return forecast(line.book, asked.snapshot, line.period, line.scope, by, calls=True)
+def _forecast(query: ForecastQuery, by: str) -> tuple[ForecastRow, ...]:
+    line = query.line
+    return forecast(line.book, query.snapshot, line.period, line.scope, by, calls=True)
 
 
-def _company(asked: ForecastQuery) -> Node:
-    row = _forecast(asked, "company")[0]
+def _company(query: ForecastQuery) -> Node:
+    row = _forecast(query, "company")[0]
     return Node("company", 0, row, True, "company:", row.name or "")
 
 
-def _folds(asked: ForecastQuery) -> bool:
+def _folds(query: ForecastQuery) -> bool:
     """Whether the scope holds so many people that teams stand shut at first."""
-    line, reference = asked.line, asked.line.book.reference
+    line, reference = query.line, query.line.book.reference
     people = np.arange(len(reference.people))
     team = reference.teams_of(people, np.full(len(people), line.as_of.toordinal()))
     if line.scope.team != NONE:
         team = team[np.isin(team, list(reference.team_tree(line.as_of).below(line.scope.team)))]
-    return asked.rows == "" and len(team) > FOLDED_FROM
+    return query.rows == "" and len(team) > FOLDED_FROM
 
 
 def _is_low(tree: Tree, team: int, many_teams: bool) -> bool:
@@ -231,17 +231,17 @@ def _is_low(tree: Tree, team: int, many_teams: bool) -> bool:
     return not below or (many_teams and not any(tree.children(one) for one in below))
 
 
-def _people(asked: ForecastQuery, unfolded: bool) -> Iterator[Node]:
-    line = asked.line
+def _people(query: ForecastQuery, unfolded: bool) -> Iterator[Node]:
+    line = query.line
     reference, scope = line.book.reference, line.scope
     if scope.person != NONE:
-        yield from _rows(asked, "person").nodes(scope.person, 0, reference.people[scope.person].name)
+        yield from _rows(query, "person").nodes(scope.person, 0, reference.people[scope.person].name)
         return
-    teams = {row.node: row for row in _forecast(asked, "team")}
-    many = not unfolded and _folds(asked)
+    teams = {row.node: row for row in _forecast(query, "team")}
+    many = not unfolded and _folds(query)
     depth = 0
     if scope.team == NONE:
-        yield _company(asked)
+        yield _company(query)
         depth = 1
     tree = reference.team_tree(line.as_of)
     group = grouping(line.book, "team", line.as_of)
@@ -254,12 +254,12 @@ def _people(asked: ForecastQuery, unfolded: bool) -> Iterator[Node]:
             named = reference.teams[team].name
             node = Node("team", rows, teams[team], True, token_of(group, team), named, folds)
             yield node
-            if is_open(asked, node):
+            if is_open(query, node):
                 # Where all teams stand shut nobody's own figures are computed.
-                members = members or _Members.of(asked)
+                members = members or _Members.of(query)
                 yield from members.nodes(team, rows + 1)
     if not many or NONE in teams:
-        yield from (members or _Members.of(asked)).nodes(NONE, depth)
+        yield from (members or _Members.of(query)).nodes(NONE, depth)
 
 
 @dataclass(frozen=True)
@@ -270,9 +270,9 @@ class _Members:
     by_team: dict[int, list[ForecastRow]]
 
     @classmethod
-    def of(cls, asked: ForecastQuery) -> "_Members":
+    def of(cls, query: ForecastQuery) -> "_Members":
         """All people of the scope."""
-        rows = _rows(asked, MEMBER)
+        rows = _rows(query, MEMBER)
         assert isinstance(rows.group, Pairs)
         by_team: dict[int, list[ForecastRow]] = {}
         for node, row in rows.rows.items():
@@ -285,42 +285,42 @@ class _Members:
 
 
 def _members(members: _Rows, here: list[ForecastRow], depth: int) -> Iterator[Node]:
-    for row in sorted(here, key=lambda found: found.name or ""):
+    for row in sorted(here, key=lambda row: row.name or ""):
         # People who neither hold deals nor have a quota (an administrator, say) get no row.
         if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):
             yield from members.nodes(
-                row.node, depth, name_of_person(members.asked.line, row.key, row.name or "without a person")
+                row.node, depth, name_of_person(members.query.line, row.key, row.name or "without a person")
             )
 
 
-def _territories(asked: ForecastQuery) -> Iterator[Node]:
-    line = asked.line
-    found = _rows(asked, "territory")
+def _territories(query: ForecastQuery) -> Iterator[Node]:
+    line = query.line
+    rows = _rows(query, "territory")
     depth = 0
     if line.scope == Filter():
-        yield _company(asked)
+        yield _company(query)
         depth = 1
     tree = line.book.reference.territory_tree(line.as_of)
     for node, level in in_tree_order(tree):
-        if node in found.rows:
+        if node in rows.rows:
             name = line.book.reference.territories[node].name
-            yield from found.nodes(node, level + depth, name, inner=bool(tree.children(node)))
-    if NONE in found.rows:
-        yield from found.nodes(NONE, depth, "without a territory")
+            yield from rows.nodes(node, level + depth, name, inner=bool(tree.children(node)))
+    if NONE in rows.rows:
+        yield from rows.nodes(NONE, depth, "without a territory")
 
 
-def _flat(asked: ForecastQuery) -> Iterator[Node]:
+def _flat(query: ForecastQuery) -> Iterator[Node]:
     """Rows that stand side by side below the whole: processes, deal types, partners, values of an own field."""
-    found = _rows(asked, asked.by)
-    yield _company(asked)
-    for node, row in found.rows.items():
-        yield from found.nodes(node, 1, row.name or f"no {words_of(asked.by)}")
+    rows = _rows(query, query.by)
+    yield _company(query)
+    for node, row in rows.rows.items():
+        yield from rows.nodes(node, 1, row.name or f"no {words_of(query.by)}")
 
 
-def _deals(asked: ForecastQuery, node: Node, columns: list[Figure], most: int) -> dict[str, object]:
+def _deals(query: ForecastQuery, node: Node, columns: list[Figure], most: int) -> dict[str, object]:
     """The deals won or open in the period below a row, the open ones first, the largest first."""
-    line, snapshot = asked.line, asked.snapshot
-    lines = asked.lines(node.by)
+    line, snapshot = query.line, query.snapshot
+    lines = query.lines(node.by)
     inside = lines_inside(line.book, lines, node.by, node.row.node) & lines.deals_here
     rows, deal_place = np.unique(lines.lines.rows[inside], return_inverse=True)
     amount = np.zeros(len(rows), dtype=np.int64)

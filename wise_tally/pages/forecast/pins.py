@@ -23,20 +23,20 @@ from wise_tally.web.working.pins import PinnedFigure, provides
 @provides("forecast:working")
 def pinned_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     """A figure of money of one node, with the tests each deal passes."""
-    asked, key = read_question(request), str(named["figure"])
-    token, figure = request.GET.get("node", "company:"), forecast_figure(asked.line, key)
-    found = panel(asked, key, token)
+    query, key = read_question(request), str(named["figure"])
+    token, figure = request.GET.get("node", "company:"), forecast_figure(query.line, key)
+    opened = panel(query, key, token)
     if not figure.counts:
         raise Refused("This figure does not rest on deals alone.")
     basis = "won deals by the day of closing, open ones by the expected close"
-    if asked.basis != CLOSE:
+    if query.basis != CLOSE:
         basis = "won and open deals by their first payment due"
-    return PinnedFigure(found.title, found.total, asked.line, basis, _counted(asked, figure, token))
+    return PinnedFigure(opened.title, opened.total, query.line, basis, _counted(query, figure, token))
 
 
-def _counted(asked: ForecastQuery, figure: Figure, token: str) -> Counted:
-    line = asked.line
-    book, snapshot = line.book, counted_snapshot(asked, figure.key)
+def _counted(query: ForecastQuery, figure: Figure, token: str) -> Counted:
+    line = query.line
+    book, snapshot = line.book, counted_snapshot(query, figure.key)
     by, node = node_of(book, token, line.as_of)
     lines = forecast_lines(book, snapshot, line.period, line.scope, by)
     inside = lines_inside(book, lines, by, node)
@@ -44,7 +44,7 @@ def _counted(asked: ForecastQuery, figure: Figure, token: str) -> Counted:
     counts = lines.counts(figure.counts) & inside
     value = np.zeros(size, dtype=np.int64)
     np.add.at(value, snapshot.deal[lines.lines.rows[counts]], lines.value_minor(figure.counts)[counts])
-    is_money = asked.measure not in IN_HUNDREDTHS and not figure.by_number
+    is_money = query.measure not in IN_HUNDREDTHS and not figure.by_number
     if not is_money:
         value[snapshot.deal[lines.lines.rows[counts]]] = 1
     return Counted(value, _tests(line, lines, figure.counts, (inside, counts)), is_money)

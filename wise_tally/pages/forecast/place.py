@@ -17,7 +17,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm
 class Place:
     """The row whose figure is opened."""
 
-    asked: ForecastQuery
+    query: ForecastQuery
     figure: Figure
     by: str
     node: int
@@ -26,13 +26,13 @@ class Place:
     @property
     def attained(self) -> AttainmentRow:
         """The row with its pace."""
-        line = self.asked.line
-        of_row = row_targets(line.book, self.asked.snapshot, line.period, line.scope, self.by, to_date=True)
+        line = self.query.line
+        of_row = row_targets(line.book, self.query.snapshot, line.period, line.scope, self.by, to_date=True)
         return AttainmentRow(self.row, of_row(self.node))
 
     def written(self, minor: int | None) -> str:
         """A value of the measure in its unit."""
-        return str(UNITS[self.asked.measure](minor))
+        return str(UNITS[self.query.measure](minor))
 
     def shown(self, kind: Kind, value: Number) -> str:
         """A value of any kind as people read it."""

@@ -117,7 +117,7 @@ def read_question(request: PageRequest) -> ForecastQuery:
     line = read_scope(request)
     if request.GET.get("suppose"):
         line = replace(line, snapshot=supposed(line.book, line.snapshot, Scratch.of(request).for_core(line)))
-    asked = ForecastQuery.read(line, request.GET)
-    if asked.within in (asked.by, "person" if asked.by == PEOPLE else asked.by):
-        raise Refused(f"Rows cannot be grouped by {words_of(asked.by)} twice. Choose another second level.")
-    return asked
+    query = ForecastQuery.read(line, request.GET)
+    if query.within in (query.by, "person" if query.by == PEOPLE else query.by):
+        raise Refused(f"Rows cannot be grouped by {words_of(query.by)} twice. Choose another second level.")
+    return query

@@ -92,10 +92,10 @@ def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[st
     """What is supposed of a deal: only what differs from how it stands."""
     row = int(line.snapshot.deal.searchsorted(line.book.index_by_key[key]))
     snapshot = line.snapshot
-    found: dict[str, Any] = {}
+    supposed: dict[str, Any] = {}
     outcome = request.POST.get(f"outcome:{key}", "")
     if outcome in OUTCOMES:
-        found["outcome"] = outcome
+        supposed["outcome"] = outcome
     amount = request.POST.get(f"amount:{key}", "").strip()
     value = typed_money(amount, currency_decimals()) if amount else int(snapshot.amount_minor[row])
     close = request.POST.get(f"close:{key}", "").strip()
@@ -106,9 +106,9 @@ def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[st
         if isinstance(wrong_words, str):
             wrong.append(wrong_words)
     if isinstance(value, int) and value != snapshot.amount_minor[row]:
-        found["amount"] = value
+        supposed["amount"] = value
     if isinstance(percent, int) and percent != snapshot.probability_bp[row]:
-        found["probability"] = percent
+        supposed["probability"] = percent
     if isinstance(day, date) and day.toordinal() != snapshot.expected_close[row]:
-        found["close"] = day.isoformat()
-    return found
+        supposed["close"] = day.isoformat()
+    return supposed

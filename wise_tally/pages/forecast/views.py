@@ -61,70 +61,70 @@ class StripPeriod:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The grid with the answer above and what moved below."""
-    asked = read_question(request)
-    template = "forecast/year.html" if asked.form == "year" else "forecast/page.html"
-    return render(request, template, page_context(request, asked))
+    query = read_question(request)
+    template = "forecast/year.html" if query.form == "year" else "forecast/page.html"
+    return render(request, template, page_context(request, query))
 
 
-def page_context(request: PageRequest, asked: ForecastQuery) -> dict[str, Any]:
+def page_context(request: PageRequest, query: ForecastQuery) -> dict[str, Any]:
     """Everything the forecast page draws."""
-    line, viewer = asked.line, request.viewer
-    top, token = _top(asked)
-    lines = forecast_lines(line.book, asked.snapshot, line.period, line.scope, "company")
-    shown = below_grid(line, top.quota) if asked.is_plain else None
+    line, viewer = query.line, request.viewer
+    top, token = _top(query)
+    lines = forecast_lines(line.book, query.snapshot, line.period, line.scope, "company")
+    shown = below_grid(line, top.quota) if query.is_plain else None
     answer = {
-        "asked": asked,
-        "controls": controls(asked, viewer),
+        "page_query": query,
+        "controls": controls(query, viewer),
         "top": top,
-        "top_working": asked.working(token),
-        "unit": unit_of(asked),
+        "top_working": query.working(token),
+        "unit": unit_of(query),
         "below": shown,
-        "say": _answer(asked, top, shown) if shown is not None and asked.form != "year" else None,
-        "periods": _strip_periods(asked),
-        "no_quota": words.no_quota_reason(asked),
-        "aside": _aside(asked, top),
-        "footer": _footer(asked, lines, top),
+        "say": _answer(query, top, shown) if shown is not None and query.form != "year" else None,
+        "periods": _strip_periods(query),
+        "no_quota": words.no_quota_reason(query),
+        "aside": _aside(query, top),
+        "footer": _footer(query, lines, top),
         "here": request.get_full_path(),
     }
-    nodes = grid_nodes(asked)
-    drawn, answer["turned"] = _turned_over(request, asked, shown_nodes(asked, nodes))
-    if asked.form == "year":
-        return answer | {"year": year_table(asked, drawn)}
-    columns = chosen_columns(viewer, asked)
-    rows = grid_rows(asked, columns, nodes, drawn)
+    nodes = grid_nodes(query)
+    drawn, answer["turned"] = _turned_over(request, query, shown_nodes(query, nodes))
+    if query.form == "year":
+        return answer | {"year": year_table(query, drawn)}
+    columns = chosen_columns(viewer, query)
+    rows = grid_rows(query, columns, nodes, drawn)
     indices = [deal.row for row in rows for deal in row.deals] + (shown.places if shown else [])
-    found = deal_rows(line, indices, viewer)
+    rows_of_deals = deal_rows(line, indices, viewer)
     answer |= {
         "columns": columns,
         "width": len(columns) + 2,
-        "grid": [{"row": row, "deals": [(found[d.row], d.values) for d in row.deals]} for row in rows],
+        "grid": [{"row": row, "deals": [(rows_of_deals[d.row], d.values) for d in row.deals]} for row in rows],
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
         # Hundreds of forms on one page help nobody: with all rows open deals are read, not edited.
-        "may_edit": not line.is_past and asked.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
+        "may_edit": not line.is_past and query.rows != "all" and viewer.may(May.CHANGE_OWN_DEALS),
     }
     below = {"deciding": shown.deciding, "moved": shown.moved} if shown else {}
-    return answer | {name: _with_rows(found, items) for name, items in below.items()}
+    return answer | {name: _with_rows(rows_of_deals, items) for name, items in below.items()}
 
 
-def _with_rows(found: dict[int, DealRow], items: Iterable[Any]) -> list[dict[str, Any]]:
+def _with_rows(rows: dict[int, DealRow], items: Iterable[Any]) -> list[dict[str, Any]]:
     """Deals below the grid with their rows; those that are no longer there have none."""
-    return [{"row": found[item.row], "deal": item} for item in items if item.row is not None]
+    return [{"row": rows[item.row], "deal": item} for item in items if item.row is not None]
 
 
-def _turned_over(request: PageRequest, asked: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
+def _turned_over(request: PageRequest, query: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
     """The rows of the page asked for, the whole before them, and the pages before and after."""
-    page = page_of(request, len(shown), PEOPLE_AT_ONCE if asked.by == PEOPLE else AT_ONCE)
+    page = page_of(request, len(shown), PEOPLE_AT_ONCE if query.by == PEOPLE else AT_ONCE)
     whole = [node for node in shown[:1] if page.number > 1 and node.by in ("company", "team")]
-    return [*whole, *shown[page.first : page.last]], {"page": page, **neighbours(page, lambda n: asked.query(page=n))}
+    return [*whole, *shown[page.first : page.last]], {"page": page, **neighbours(page, lambda n: query.query(page=n))}
 
 
 ANSWERED = ("won", "weighted", "weighted_open", "gap", "open", "attainment", "weighted_to_quota", "open_to_quota")
 
 
-def _answer(asked: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeString:
+def _answer(query: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeString:
     """The page in one sentence: the forecast against the quota, and the deal that decides."""
-    line, query = asked.line, asked.working(scope_node(asked.line)[2])
+    line, parameters = query.line, query.working(scope_node(query.line)[2])
     keys = line.book.deals.key
     index = [int(line.snapshot.deal[item.row]) for item in shown.deciding]
     names = names_of(line.book, index)
@@ -135,19 +135,19 @@ def _answer(asked: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeStr
     one = decisive(stakes)
     page = reverse("deals:deal", args=[keys[index[stakes.index(one)]]]) if one else ""
     told = of_forecast(span_of(line), top.won, top.weighted, top.open, top.quota, stakes)
-    return say(told, workings("forecast:working", query, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
+    return say(told, workings("forecast:working", parameters, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
 
 
-def _aside(asked: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:
+def _aside(query: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:
     """What is never silently dropped: overdue, due before, undated, categories not counted; words, figure, value."""
-    reference = asked.line.book.reference
+    reference = query.line.book.reference
     rest = [index for index in range(len(reference.categories)) if index not in reference.surest_first]
-    found = [
+    reasons = [
         ("overdue in this period", "overdue", top.overdue),
         ("overdue from earlier periods", "overdue_before", top.overdue_before),
     ]
-    found += [("no close date", "undated", top.undated)]
-    return [*found, *((f"in {reference.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
+    reasons += [("no close date", "undated", top.undated)]
+    return [*reasons, *((f"in {reference.categories[c].name}", f"category:{c}", top.categories[c]) for c in rest)]
 
 
 @require_POST
@@ -159,27 +159,27 @@ def columns(request: PageRequest) -> HttpResponse:
     return redirect(safe_next(request, reverse("forecast:page")))
 
 
-def _top(asked: ForecastQuery) -> tuple[ForecastRow, str]:
+def _top(query: ForecastQuery) -> tuple[ForecastRow, str]:
     """The row of the whole scope, and its token: the person's, the team's, or the company's."""
-    line = asked.line
+    line = query.line
     by, node, token = scope_node(line)
-    rows = forecast(line.book, asked.snapshot, line.period, line.scope, by)
+    rows = forecast(line.book, query.snapshot, line.period, line.scope, by)
     return next(row for row in rows if row.node == node), token
 
 
-def _strip_periods(asked: ForecastQuery) -> list[StripPeriod]:
+def _strip_periods(query: ForecastQuery) -> list[StripPeriod]:
     """Two periods back, the present one and three ahead, on one scale."""
-    line, reference = asked.line, asked.line.book.reference
+    line, reference = query.line, query.line.book.reference
     periods = tuple(reference.fiscal.shifted(line.period, step) for step in range(-2, 4))
-    sums = sums_by_period(line.book, asked.snapshot, periods, line.scope)
+    sums = sums_by_period(line.book, query.snapshot, periods, line.scope)
     by, node, _ = scope_node(line)
-    targets = [row_targets(line.book, asked.snapshot, p, line.scope, by)(node).value for p in periods]
+    targets = [row_targets(line.book, query.snapshot, p, line.scope, by)(node).value for p in periods]
     parts = [[row.categories[c] for c in reference.surest_first] for row in sums]
     largest = max([1, *(row.won + sum(p) for row, p in zip(sums, parts, strict=True)), *(t or 0 for t in targets)])
     return [
         StripPeriod(
             label=_short_words(period),
-            query=asked.fresh(period=period.text),
+            query=query.fresh(period=period.text),
             here=period == line.period,
             bar=ink_bar(row.won, money, target, None, largest),
         )
@@ -193,20 +193,20 @@ def _short_words(period: Period) -> str:
     return f"{period.starts_on:%b} ’{period.starts_on:%y}" if period.kind == "month" else period_words(period)
 
 
-def _footer(asked: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Footer:
-    line, rows = asked.line, lines.lines.rows
+def _footer(query: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Footer:
+    line, rows = query.line, lines.lines.rows
     every, counted = number_of_deals(rows), counted_here(lines)
-    lacking = "" if lines.lines.snapshot.known is None else MEASURE_WORDS[asked.measure]
+    lacking = "" if lines.lines.snapshot.known is None else MEASURE_WORDS[query.measure]
     return Footer(
         counted=counted,
         not_counted=every - counted,
         not_counted_url=reverse("forecast:not-counted") + "?" + line.query(),
-        undated=top.undated if asked.is_plain else None,
-        overdue=top.overdue + top.overdue_before if asked.is_plain else None,
+        undated=top.undated if query.is_plain else None,
+        overdue=top.overdue + top.overdue_before if query.is_plain else None,
         undated_deals=number_of_deals(rows[lines.counts("undated")]),
         untouched_deals=number_of_deals(rows[untouched(line.book, line.snapshot, rows)]),
         list_query=line.query(),
-        exports=exports("forecast:table", asked.query()),
+        exports=exports("forecast:table", query.query()),
         without=(lacking, deals_without(lines)) if lacking else None,
     )
 
@@ -214,44 +214,44 @@ def _footer(asked: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Foo
 @require_safe
 def working(request: PageRequest, figure: str) -> HttpResponse:
     """The working panel of one figure."""
-    asked = read_question(request)
-    found, back = (
-        panel(asked, figure, request.GET.get("node", "company:")),
-        f"{reverse('forecast:page')}?{asked.query()}",
+    query = read_question(request)
+    opened, back = (
+        panel(query, figure, request.GET.get("node", "company:")),
+        f"{reverse('forecast:page')}?{query.query()}",
     )
-    all_url = counted_list(request) if forecast_figure(asked.line, figure).counts else ""
-    return panel_response(request, asked.line, found, back, all_url)
+    all_url = counted_list(request) if forecast_figure(query.line, figure).counts else ""
+    return panel_response(request, query.line, opened, back, all_url)
 
 
 @require_safe
 def not_counted(request: PageRequest) -> HttpResponse:
     """Deals of the scope that the page does not count, by reason."""
-    asked = ForecastQuery(read_scope(request))
-    line = asked.line
+    query = ForecastQuery(read_scope(request))
+    line = query.line
     lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
     rest = np.flatnonzero(~lines.deals_here)
     order = rest[np.argsort(-lines.amount_minor[rest], kind="stable")][:200]
     rows = deal_rows(line, [int(lines.lines.rows[i]) for i in order])
-    found = panel(asked, "weighted", _top(asked)[1])
-    answer = {"rows": list(rows.values()), "reasons": found.not_counted, "total": len(rest)}
+    opened = panel(query, "weighted", _top(query)[1])
+    answer = {"rows": list(rows.values()), "reasons": opened.not_counted, "total": len(rest)}
     return render(request, "forecast/not_counted.html", answer)
 
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """Exactly what the grid shows, as CSV, XLSX or JSON."""
-    asked = read_question(request)
-    if asked.form == "year":
-        return sheet_response(year_sheet(asked), kind)
-    chosen = chosen_columns(request.viewer, asked)
-    plain = replace(asked, open=(), rows="" if asked.rows == "all" else asked.rows)
+    query = read_question(request)
+    if query.form == "year":
+        return sheet_response(year_sheet(query), kind)
+    chosen = chosen_columns(request.viewer, query)
+    plain = replace(query, open=(), rows="" if query.rows == "all" else query.rows)
     nodes = grid_nodes(plain, unfolded=True)
-    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(c.head for c in chosen if c.kind == "money")
+    money = frozenset() if query.measure in IN_HUNDREDTHS else frozenset(c.head for c in chosen if c.kind == "money")
     rows = [
         (
             row.node.name,
             row.node.depth,
-            *(exported(asked, c, value) for c, value in zip(chosen, row.values, strict=True)),
+            *(exported(query, c, value) for c, value in zip(chosen, row.values, strict=True)),
         )
         for row in grid_rows(plain, chosen, nodes, shown_nodes(plain, nodes))
     ]

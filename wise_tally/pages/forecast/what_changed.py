@@ -104,97 +104,97 @@ class ChangesQuery(PageQuery):
     opened: str = text(name="open")
 
 
-def sides(asked: ChangesQuery) -> tuple[BookAsOf, BookAsOf]:
+def sides(query: ChangesQuery) -> tuple[BookAsOf, BookAsOf]:
     """The book on both days, deals counting for what is asked."""
-    line = asked.line
-    before, after = line.book.as_of(asked.since), line.snapshot
-    return valued(line.book, before, asked.counting), valued(line.book, after, asked.counting)
+    line = query.line
+    before, after = line.book.as_of(query.since), line.snapshot
+    return valued(line.book, before, query.counting), valued(line.book, after, query.counting)
 
 
-def read_moves(asked: ChangesQuery) -> tuple[Moves, ShiftTable]:
+def read_moves(query: ChangesQuery) -> tuple[Moves, ShiftTable]:
     """The bridge deal by deal, and its shift table."""
-    line, (before, after) = asked.line, sides(asked)
-    moves = bridge_moves(line.book, before, after, line.period, line.scope, asked.measure)
+    line, (before, after) = query.line, sides(query)
+    moves = bridge_moves(line.book, before, after, line.period, line.scope, query.measure)
     return moves, shift_of(line.book, (before, after), line.period, line.scope, moves)
 
 
 def read_change(request: PageRequest) -> ChangesQuery:
     """The two days, measure and what is opened of a request; raises Refused."""
     line = read_scope(request)
-    asked = ChangesQuery.read(line, request.GET, since=line.as_of - timedelta(days=7))
-    if asked.since > line.as_of:
-        raise Refused(f"{asked.since:%-d %b %Y} is after {line.as_of:%-d %b %Y}. Choose an earlier date.")
-    return asked
+    query = ChangesQuery.read(line, request.GET, since=line.as_of - timedelta(days=7))
+    if query.since > line.as_of:
+        raise Refused(f"{query.since:%-d %b %Y} is after {line.as_of:%-d %b %Y}. Choose an earlier date.")
+    return query
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The bridge and the shift table of the scope between two days."""
-    asked = read_change(request)
-    line = asked.line
-    moves, shift = read_moves(asked)
-    indices, bars = place_names(line), _bars(asked, moves)
+    query = read_change(request)
+    line = query.line
+    moves, shift = read_moves(query)
+    indices, bars = place_names(line), _bars(query, moves)
     answer = {
-        "say": _answer(asked, bars),
-        "since": asked.since,
-        "measure": asked.measure,
-        "measure_words": MEASURE_WORDS[asked.measure],
-        "measures": asked.links("measure", MEASURE_WORDS),
+        "say": _answer(query, bars),
+        "since": query.since,
+        "measure": query.measure,
+        "measure_words": MEASURE_WORDS[query.measure],
+        "measures": query.links("measure", MEASURE_WORDS),
         "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
-        "counting": asked.counting,
-        "countings": asked.links("counting", MEASURE_OF, open=None),
-        "presets": _presets(asked, request.viewer),
+        "counting": query.counting,
+        "countings": query.links("counting", MEASURE_OF, open=None),
+        "presets": _presets(query, request.viewer),
         "bars": bars,
         "axis_start": axis_start(moves),
         "start": bars[0].amount_minor,
         "end": bars[-1].amount_minor,
         "change": bars[-1].amount_minor - bars[0].amount_minor,
-        "carried": asked.carried("from", "open"),
-        "whole_query": asked.query(open=""),
-        "query": asked.query(),
-        "start_query": line.query(as_of=asked.since.isoformat(), period=line.period.text),
+        "carried": query.carried("from", "open"),
+        "whole_query": query.query(open=""),
+        "query": query.query(),
+        "start_query": line.query(as_of=query.since.isoformat(), period=line.period.text),
         "node": scope_node(line)[2],
-        "counted": f"&measure={asked.counting}",
+        "counted": f"&measure={query.counting}",
         "columns": indices,
-        "shift": _shift_rows(asked, shift, indices),
-        "deals": _opened(asked, moves, shift),
+        "shift": _shift_rows(query, shift, indices),
+        "deals": _opened(query, moves, shift),
         "footer": Footer(
             int(np.count_nonzero(moves.moved.any(axis=0))),
-            exports=exports("forecast:changed-table", asked.query()),
+            exports=exports("forecast:changed-table", query.query()),
         ),
     }
     return render(request, "forecast/changed.html", answer)
 
 
-def _answer(asked: ChangesQuery, bars: list[Bar]) -> SafeString | None:
+def _answer(query: ChangesQuery, bars: list[Bar]) -> SafeString | None:
     """The change in one sentence; only of money, which every cause of it counts in."""
-    if asked.counting != "amount":
+    if query.counting != "amount":
         return None
     causes = [(bar.words, bar.amount_minor) for bar in bars[1:-1]]
     start, end = bars[0].amount_minor, bars[-1].amount_minor
-    told = of_change(start, end, causes, day(asked.since), SENTENCE_WORDS[asked.measure])
-    return say(told, {"whole": f"{reverse('forecast:changed-working')}?{asked.query(open='')}"})
+    told = of_change(start, end, causes, day(query.since), SENTENCE_WORDS[query.measure])
+    return say(told, {"whole": f"{reverse('forecast:changed-working')}?{query.query(open='')}"})
 
 
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The bridge, or the shift table cell by cell, as CSV, XLSX or JSON."""
-    asked = read_change(request)
-    moves, shift = read_moves(asked)
-    sheets = {"": lambda: _bridge_sheet(asked, moves), "shift": lambda: _shift_sheet(asked, shift)}
+    query = read_change(request)
+    moves, shift = read_moves(query)
+    sheets = {"": lambda: _bridge_sheet(query, moves), "shift": lambda: _shift_sheet(query, shift)}
     return chosen_sheet(request, sheets, kind)
 
 
-def _bridge_sheet(asked: ChangesQuery, moves: Moves) -> Sheet:
-    rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(asked, moves, every=True)]
+def _bridge_sheet(query: ChangesQuery, moves: Moves) -> Sheet:
+    rows = [(bar.cause, bar.amount_minor, bar.deals) for bar in _bars(query, moves, every=True)]
     return Sheet("why it changed", ("cause", "amount", "deals"), frozenset({"amount"}), rows)
 
 
-def _shift_sheet(asked: ChangesQuery, shift: ShiftTable) -> Sheet:
-    indices = place_names(asked.line)
+def _shift_sheet(query: ChangesQuery, shift: ShiftTable) -> Sheet:
+    indices = place_names(query.line)
     rows = [
         (name, to, cell.deals, cell.before_minor, cell.after_minor, cell.change_minor)
-        for name, cells, _, _ in _shift_rows(asked, shift, indices)
+        for name, cells, _, _ in _shift_rows(query, shift, indices)
         for (_, to), cell in zip(indices, cells, strict=True)
         if cell
     ]
@@ -219,14 +219,14 @@ def meeting(request: PageRequest) -> HttpResponse:
     return redirect(f"{reverse('forecast:changed')}?{line.query()}")
 
 
-def _presets(asked: ChangesQuery, viewer: Viewer) -> list[Link]:
+def _presets(query: ChangesQuery, viewer: Viewer) -> list[Link]:
     """Days that people compare with."""
-    as_of, start = asked.line.as_of, asked.line.period.starts_on - timedelta(days=1)
+    as_of, start = query.line.as_of, query.line.period.starts_on - timedelta(days=1)
     days = [("a week ago", as_of - timedelta(days=7)), ("four weeks ago", as_of - timedelta(days=28))]
     days += [("the period’s start", start)] if start < as_of else []
-    met = last_meeting(viewer, person_of(asked.line), as_of)
+    met = last_meeting(viewer, person_of(query.line), as_of)
     days += [(f"the last meeting, {day(met)}", met)] if met else []
-    return [Link(words, asked.query(**{"from": on.isoformat(), "open": None}), on == asked.since) for words, on in days]
+    return [Link(words, query.query(**{"from": on.isoformat(), "open": None}), on == query.since) for words, on in days]
 
 
 def axis_start(moves: Moves) -> int:
@@ -248,19 +248,19 @@ def _levels(moves: Moves) -> list[int]:
     return [*accumulate((first.amount_minor, *(cause.amount_minor for cause in causes))), last.amount_minor]
 
 
-def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
+def _bars(query: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
     """start, the causes that moved anything (or every one), end."""
     first, *causes, last = bridge_rows(moves)
     levels, begin = _levels(moves), axis_start(moves)
     room = max(1, max(levels) - begin)
 
-    line, working = asked.line, reverse("forecast:working", args=[asked.measure])
-    started = line.query(as_of=asked.since.isoformat(), period=line.period.text)
+    line, working = query.line, reverse("forecast:working", args=[query.measure])
+    started = line.query(as_of=query.since.isoformat(), period=line.period.text)
 
     def whole(row: BridgeRow) -> Bar:
         width = share(max(row.amount_minor - begin, 0), room)
-        query = started if row is first else line.query()
-        level = f"{working}?{query}&measure={asked.counting}&node={scope_node(line)[2]}"
+        parameters = started if row is first else line.query()
+        level = f"{working}?{parameters}&measure={query.counting}&node={scope_node(line)[2]}"
         return Bar(row.cause, "", row.amount_minor, row.deals, "0%", width, "", True, level)
 
     drawn = [
@@ -271,7 +271,7 @@ def _bars(asked: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
             row.deals,
             share(max(min(before, after) - begin, 0), room),
             share(abs(row.amount_minor), room),
-            asked.query(open=f"cause:{row.cause}"),
+            query.query(open=f"cause:{row.cause}"),
         )
         for row, before, after in zip(causes, levels, levels[1:], strict=False)
         if row.deals or every
@@ -286,7 +286,7 @@ def place_names(line: FilterLine) -> list[tuple[str, str]]:
 
 
 def _shift_rows(
-    asked: ChangesQuery, shift: ShiftTable, indices: list[tuple[str, str]]
+    query: ChangesQuery, shift: ShiftTable, indices: list[tuple[str, str]]
 ) -> list[tuple[str, list[ShiftCell | None], int, str]]:
     """Rows of places that hold a deal: name, cells (None where empty), what the row moved, and where it opens."""
     rows = []
@@ -298,9 +298,9 @@ def _shift_rows(
             deals, after, before, change = (
                 int(table[i, j]) for table in (shift.deals, shift.after, shift.before, shift.change)
             )
-            cell = ShiftCell(deals, after, before, change, asked.query(open=f"cell:{key}:{other}"))
+            cell = ShiftCell(deals, after, before, change, query.query(open=f"cell:{key}:{other}"))
             cells.append(cell if cell.deals else None)
-        rows.append((name, cells, int(shift.change[i].sum()), asked.query(open=f"row:{key}")))
+        rows.append((name, cells, int(shift.change[i].sum()), query.query(open=f"row:{key}")))
     return rows
 
 
@@ -314,19 +314,19 @@ class OpenedDeals:
     change_minor: int
 
 
-def _opened(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
+def _opened(query: ChangesQuery, moves: Moves, shift: ShiftTable) -> OpenedDeals | None:
     # A single deal is opened in the panel beside the page, which takes the same address.
-    shown = asked.opened and not asked.opened.startswith("deal:")
-    return _deals(asked, *opened_deals(asked, moves, shift)) if shown else None
+    shown = query.opened and not query.opened.startswith("deal:")
+    return _deals(query, *opened_deals(query, moves, shift)) if shown else None
 
 
-def opened_deals(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[str, Ints, Ints]:
+def opened_deals(query: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[str, Ints, Ints]:
     """What the address opens: in words, its deals, and what each deal of the book moved by it. Raises Refused."""
-    kind, _, rest = asked.opened.partition(":")
+    kind, _, rest = query.opened.partition(":")
     if kind == "cause" and rest in CAUSES:
         change = moves.moved[CAUSES.index(rest)]
         return CAUSE_WORDS[rest], np.flatnonzero(change), change
-    indices = place_names(asked.line)
+    indices = place_names(query.line)
     keys = [key for key, _ in indices]
     first, _, second = rest.partition(":")
     if kind == "cell" and first in keys and second in keys:
@@ -338,12 +338,12 @@ def opened_deals(asked: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[
         there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
         return f"from {indices[i][1]}", np.flatnonzero(there), moves.end - moves.start
     accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
-    raise Refused(f"“{asked.opened[:60]}” cannot be opened. Choose one of: {accepted}.")
+    raise Refused(f"“{query.opened[:60]}” cannot be opened. Choose one of: {accepted}.")
 
 
-def _deals(asked: ChangesQuery, words: str, deals: Ints, change: Ints) -> OpenedDeals:
+def _deals(query: ChangesQuery, words: str, deals: Ints, change: Ints) -> OpenedDeals:
     order = deals[np.argsort(-np.abs(change[deals]), kind="stable")]
-    snapshot = asked.line.snapshot
+    snapshot = query.line.snapshot
     shown = order[:MOST_DEALS]
     at = np.minimum(np.searchsorted(snapshot.deal, shown), max(len(snapshot.deal) - 1, 0))
     there = [
@@ -351,6 +351,6 @@ def _deals(asked: ChangesQuery, words: str, deals: Ints, change: Ints) -> Opened
         for deal, index in zip(shown, at, strict=True)
         if len(snapshot.deal) and snapshot.deal[index] == deal
     ]
-    rows = deal_rows(asked.line, [index for index, _ in there])
-    found = [{"row": rows[index], "change": moved} for index, moved in there if index in rows]
-    return OpenedDeals(words, found, len(order), int(change[deals].sum()))
+    rows = deal_rows(query.line, [index for index, _ in there])
+    moved_rows = [{"row": rows[index], "change": moved} for index, moved in there if index in rows]
+    return OpenedDeals(words, moved_rows, len(order), int(change[deals].sum()))

@@ -147,8 +147,8 @@ def _answer(
 
 def _again(typed: Any, key: str) -> dict[str, str]:
     """What was typed for a deal, to be shown again beside what was wrong."""
-    found = {f"typed_{name}": typed.get(f"{name}:{key}") for name in ("amount", "close", "probability")}
-    return {name: text for name, text in found.items() if text is not None}
+    texts = {f"typed_{name}": typed.get(f"{name}:{key}") for name in ("amount", "close", "probability")}
+    return {name: text for name, text in texts.items() if text is not None}
 
 
 def _compared(line: FilterLine, other: FilterLine) -> list[Compared]:
@@ -156,12 +156,12 @@ def _compared(line: FilterLine, other: FilterLine) -> list[Compared]:
     by, node, _ = scope_node(line)
     trust = trust_of(line)
     way = leading_way(trust)
-    rows, found = [], []
+    rows, extremes = [], []
     for one in (line, other):
         row = next(r for r in forecast(one.book, one.snapshot, one.period, one.scope, by) if r.node == node)
         rows.append(row)
-        found.append(expected_of(one, way, row.quota))
-    (now_row, then_row), (now, then) = rows, found
+        extremes.append(expected_of(one, way, row.quota))
+    (now_row, then_row), (now, then) = rows, extremes
     names = [("won", "won"), ("won + commit", "commit_forecast"), ("weighted", "weighted"), ("gap to quota", "gap")]
     compared = [Compared(words, name, getattr(now_row, name), getattr(then_row, name)) for words, name in names]
     if way == OUTLOOK:

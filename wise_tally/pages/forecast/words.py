@@ -25,17 +25,17 @@ def reason(code: str, category: int, reference: ReferenceData) -> str:
     return REASONS[code] + named
 
 
-def no_quota_reason(asked: ForecastQuery) -> str:
+def no_quota_reason(query: ForecastQuery) -> str:
     """Why quota, gap and coverage are none in this question; empty where they are not."""
-    line, none = asked.line, "so no quota, gap or coverage is shown."
-    if asked.basis != CLOSE:
+    line, none = query.line, "so no quota, gap or coverage is shown."
+    if query.basis != CLOSE:
         return f"Quotas are reached on the day of closing, not of payment, {none}"
-    if asked.measure not in METRICS:
-        return f"There is no target for {MEASURE_WORDS[asked.measure]}, {none}"
+    if query.measure not in METRICS:
+        return f"There is no target for {MEASURE_WORDS[query.measure]}, {none}"
     if line.scope.process != NONE:
         return (
             "Quotas are not set per process, so no quota, gap or coverage is shown. Choose “all processes” to see them."
         )
-    if line.scope.territory != NONE and asked.by == PEOPLE:
+    if line.scope.territory != NONE and query.by == PEOPLE:
         return "People’s quotas are not set per territory, so no quota, gap or coverage is shown."
     return ""

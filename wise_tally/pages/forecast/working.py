@@ -31,26 +31,26 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTerm
 
 
-def counted_snapshot(asked: ForecastQuery, figure: str) -> BookAsOf:
+def counted_snapshot(query: ForecastQuery, figure: str) -> BookAsOf:
     """The snapshot that a figure counts: with what was seen of stages where it says so."""
-    line = asked.line
-    return observed_snapshot(line.book, asked.snapshot, line.period) if figure == "seen" else asked.snapshot
+    line = query.line
+    return observed_snapshot(line.book, query.snapshot, line.period) if figure == "seen" else query.snapshot
 
 
-def panel(asked: ForecastQuery, key: str, token: str) -> Panel:
+def panel(query: ForecastQuery, key: str, token: str) -> Panel:
     """The panel of a figure of a node; raises Refused for figures or nodes that do not exist."""
-    line = asked.line
+    line = query.line
     figure = forecast_figure(line, key)
     try:
         by, node = node_of(line.book, token, line.as_of)
     except (LookupError, UnknownBreakdown):
         raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
-    place = Place(asked, figure, by, node, _row(asked, by, node))
+    place = Place(query, figure, by, node, _row(query, by, node))
     if figure.family == Family.OUTLOOK:
         return outlook_panel(place)
     derived = figure.formula or key in SPECIAL_TERMS
-    found = _derived(place) if derived else _panel_of_deals(place)
-    return found if asked.is_plain else replace(found, note=f"{found.note} {_of_measure(asked)}".strip())
+    opened = _derived(place) if derived else _panel_of_deals(place)
+    return opened if query.is_plain else replace(opened, note=f"{opened.note} {_of_measure(query)}".strip())
 
 
 def forecast_figure(line: FilterLine, key: str) -> Figure:
@@ -65,32 +65,32 @@ def forecast_figure(line: FilterLine, key: str) -> Figure:
     return figure
 
 
-def _of_measure(asked: ForecastQuery) -> str:
-    said = f"Deals count for their {MEASURE_WORDS[asked.measure]}" if asked.measure != AMOUNT else "Deals count"
-    return f"{said} in the period of their {BASIS_WORDS[asked.basis]}."
+def _of_measure(query: ForecastQuery) -> str:
+    said = f"Deals count for their {MEASURE_WORDS[query.measure]}" if query.measure != AMOUNT else "Deals count"
+    return f"{said} in the period of their {BASIS_WORDS[query.basis]}."
 
 
-def _row(asked: ForecastQuery, by: str, node: int) -> ForecastRow:
-    line = asked.line
-    every = forecast(line.book, asked.snapshot, line.period, line.scope, by, calls=True)
-    found = next((row for row in every if row.node == node), None)
-    if found is None:
+def _row(query: ForecastQuery, by: str, node: int) -> ForecastRow:
+    line = query.line
+    every = forecast(line.book, query.snapshot, line.period, line.scope, by, calls=True)
+    one = next((row for row in every if row.node == node), None)
+    if one is None:
         raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
-    return found
+    return one
 
 
 def _panel_of_deals(place: Place) -> Panel:
-    line, figure = place.asked.line, place.figure
-    snapshot = counted_snapshot(place.asked, figure.key)
-    found = forecast_working(line.book, snapshot, line.period, line.scope, figure.counts, place.by, place.node)
-    return _panel_of_money(place, found)
+    line, figure = place.query.line, place.figure
+    snapshot = counted_snapshot(place.query, figure.key)
+    sums = forecast_working(line.book, snapshot, line.period, line.scope, figure.counts, place.by, place.node)
+    return _panel_of_money(place, sums)
 
 
-def _panel_of_money(place: Place, found: Working) -> Panel:
-    line, written, by_number = place.asked.line, place.written, place.figure.by_number
+def _panel_of_money(place: Place, sums: Working) -> Panel:
+    line, written, by_number = place.query.line, place.written, place.figure.by_number
     reference = line.book.reference
     terms = []
-    for term in found.terms:
+    for term in sums.terms:
         stage = reference.stages[term.stage]
         process = reference.processes[stage.process][1] if len(reference.processes) > 1 else ""
         name = f"{stage.name}, {process}" if process else stage.name
@@ -99,20 +99,20 @@ def _panel_of_money(place: Place, found: Working) -> Panel:
         if term.probability_bp is not None:
             text = f"{name} {points(term.probability_bp)} × {written(term.amount_minor)}, {number}"
         terms.append(PanelTerm(text, str(term.deals) if by_number else written(term.value_minor)))
-    first = found.counted[:FIRST_DEALS]
+    first = sums.counted[:FIRST_DEALS]
     keys = [line.book.deals.key[deal.deal] for deal in first]
     names = names_of(line.book, [deal.deal for deal in first])
-    rest = found.counted[FIRST_DEALS:]
-    counted = len({deal.deal for deal in found.counted})
+    rest = sums.counted[FIRST_DEALS:]
+    counted = len({deal.deal for deal in sums.counted})
     return place.panel(
         tuple(terms),
-        str(counted) if by_number else written(found.value_minor),
+        str(counted) if by_number else written(sums.value_minor),
         deals=tuple(PanelDeal(k, names.get(k, k), written(d.value_minor)) for k, d in zip(keys, first, strict=True)),
         counted=counted,
         folded=len(rest),
         folded_value=written(sum(d.value_minor for d in rest)),
         not_counted=tuple(
-            (words.reason(code, category, reference), deals) for code, category, deals in found.not_counted
+            (words.reason(code, category, reference), deals) for code, category, deals in sums.not_counted
         ),
     )
 
@@ -142,7 +142,7 @@ def _quota_terms(place: Place) -> Terms:
 
 
 def _call_terms(place: Place) -> Terms:
-    line = place.asked.line
+    line = place.query.line
     reference = line.book.reference
     subject = (place.by, NONE if place.by == "company" else place.node)
     if place.by == MEMBER:
@@ -162,43 +162,43 @@ def _pace_terms(place: Place) -> Terms:
 
 
 def _chance_terms_by_observed(place: Place) -> Terms:
-    line = place.asked.line
+    line = place.query.line
     observed = replace(line, snapshot=observed_snapshot(line.book, line.snapshot, line.period))
-    return _chance_terms(replace(place, asked=replace(place.asked, line=observed)))
+    return _chance_terms(replace(place, query=replace(place.query, line=observed)))
 
 
 def _chance_terms(place: Place) -> Terms:
-    line, written = place.asked.line, place.written
-    lines = forecast_lines(line.book, place.asked.snapshot, line.period, line.scope, "company")
-    if place.asked.decided[0]:
+    line, written = place.query.line, place.written
+    lines = forecast_lines(line.book, place.query.snapshot, line.period, line.scope, "company")
+    if place.query.decided[0]:
         return _either_way_terms(place, lines)
-    found = outcome_of_lines(lines)
-    if place.asked.part is not None:
-        part = bins_of(found)[place.asked.part]
+    outcome = outcome_of_lines(lines)
+    if place.query.part is not None:
+        part = bins_of(outcome)[place.query.part]
         ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
         return [*ends, ("", percent(part.chance, 2))]
-    terms = [("won so far", written(found.won_minor)), ("quota", written(place.row.quota))]
-    terms += [(f"P{q}: {q} % chance of at most", written(found.quantile(q / 100))) for q in (10, 50, 90)]
-    return [*terms, ("calculation step", written(found.step_minor)), ("", percent(found.chance_of(place.row.quota)))]
+    terms = [("won so far", written(outcome.won_minor)), ("quota", written(place.row.quota))]
+    terms += [(f"P{q}: {q} % chance of at most", written(outcome.quantile(q / 100))) for q in (10, 50, 90)]
+    return [*terms, ("calculation step", written(outcome.step_minor)), ("", percent(outcome.chance_of(place.row.quota)))]
 
 
 def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
     """The chance of quota if one deal is won, or is not."""
-    outcome, key = place.asked.decided
-    book, snapshot = place.asked.line.book, place.asked.snapshot
+    outcome, key = place.query.decided
+    book, snapshot = place.query.line.book, place.query.snapshot
     won, rows, amount = stakes(lines)
     keys = [book.deals.key[int(deal)] for deal in snapshot.deal[rows]]
     if key not in keys:
         raise Refused("This deal is not open in this period. Go back and choose one from the page.", 404)
-    found = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], place.row.quota)
+    either_way = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], place.row.quota)
     name = names_of(book, [book.index_by_key[key]]).get(key, key)
     fate = "is won" if outcome == "won" else "is not won"
     terms = [
-        ("chance as it is", percent(found.whole.chance_of(place.row.quota))),
+        ("chance as it is", percent(either_way.whole.chance_of(place.row.quota))),
         ("quota", place.written(place.row.quota)),
     ]
     terms.append((f"amount of {name}", place.written(int(amount[keys.index(key)]))))
-    chance = found.chances[0][0 if outcome == "won" else 1]
+    chance = either_way.chances[0][0 if outcome == "won" else 1]
     return [*terms, (f"if this deal {fate} and the others stay as they are", percent(chance)), ("", percent(chance))]
 
 

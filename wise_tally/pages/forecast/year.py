@@ -44,9 +44,9 @@ class YearTable:
     rows: list[YearRow]
 
 
-def periods_of(asked: ForecastQuery) -> list[Period]:
+def periods_of(query: ForecastQuery) -> list[Period]:
     """The year's quarters, or its months where the scope is a month or week; then the year itself."""
-    line = asked.line
+    line = query.line
     fiscal = line.book.reference.fiscal
     year = fiscal.fiscal_year_of(line.period.ends_on)
     kind = "month" if line.period.kind in ("month", "week") else "quarter"
@@ -56,28 +56,28 @@ def periods_of(asked: ForecastQuery) -> list[Period]:
     ]
 
 
-def year_table(asked: ForecastQuery, shown: list[Node]) -> YearTable:
+def year_table(query: ForecastQuery, shown: list[Node]) -> YearTable:
     """One figure of these rows and every period; each cell is the forecast of that period and opens its working."""
-    line, name = asked.line, asked.figure or "weighted"
+    line, name = query.line, query.figure or "weighted"
     column = columns_of(line.book.reference).get(name)
     if column is None or not column.takes_measures or name == "pace":
         raise Refused(f"“{name[:40]}” is not a figure of money of the grid. Choose one from the list.")
-    periods = periods_of(asked)
-    found = {by: _by_node(asked, periods, by) for by in {node.by for node in shown}}
+    periods = periods_of(query)
+    by_breakdown = {by: _by_node(query, periods, by) for by in {node.by for node in shown}}
     rows = []
     for node in shown:
         cells = [
-            YearCell(_value(column, found[node.by][index], node), asked.working(node.token, period=period.text))
+            YearCell(_value(column, by_breakdown[node.by][index], node), query.working(node.token, period=period.text))
             for index, period in enumerate(periods)
         ]
-        opened = is_open(asked, node)
-        rows.append(YearRow(node, cells, opened, toggled(asked, node.token, opened)))
+        opened = is_open(query, node)
+        rows.append(YearRow(node, cells, opened, toggled(query, node.token, opened)))
     return YearTable(column, [(period_words(p), p == line.period) for p in periods], rows)
 
 
-def _by_node(asked: ForecastQuery, periods: list[Period], by: str) -> list[dict[int, ForecastRow]]:
-    line = asked.line
-    tables = forecast_of_periods(line.book, asked.snapshot, periods, line.scope, by)
+def _by_node(query: ForecastQuery, periods: list[Period], by: str) -> list[dict[int, ForecastRow]]:
+    line = query.line
+    tables = forecast_of_periods(line.book, query.snapshot, periods, line.scope, by)
     return [{row.node: row for row in rows} for rows in tables]
 
 
@@ -86,13 +86,13 @@ def _value(column: Figure, rows: dict[int, ForecastRow], node: Node) -> int | fl
     return column.of(AttainmentRow(rows[node.row.node], NO_TARGET)) if node.row.node in rows else None
 
 
-def year_sheet(asked: ForecastQuery) -> Sheet:
+def year_sheet(query: ForecastQuery) -> Sheet:
     """The table as a file."""
-    table = year_table(asked, shown_nodes(asked, grid_nodes(asked, unfolded=True)))
+    table = year_table(query, shown_nodes(query, grid_nodes(query, unfolded=True)))
     heads = tuple(words for words, _ in table.heads)
     rows = [
-        (row.node.name, row.node.depth, *(exported(asked, table.column, cell.value) for cell in row.cells))
+        (row.node.name, row.node.depth, *(exported(query, table.column, cell.value) for cell in row.cells))
         for row in table.rows
     ]
-    money = frozenset() if asked.measure in IN_HUNDREDTHS else frozenset(heads)
+    money = frozenset() if query.measure in IN_HUNDREDTHS else frozenset(heads)
     return Sheet("forecast", ("row", "level", *heads), money, rows)

@@ -72,12 +72,12 @@ def start(request: PageRequest) -> HttpResponse:
         viewer = request.viewer
         try:
             if "teams" in request.POST:
-                found = add_teams(viewer, typed["teams"], now())
+                added = add_teams(viewer, typed["teams"], now())
             elif "people" in request.POST:
-                found = add_people(viewer, people, now())
+                added = add_people(viewer, people, now())
             else:
                 raise Refused("Enter teams or people, one per line.")
-            messages.success(request, f"{found.added} added, {found.there} were there already.")
+            messages.success(request, f"{added.added} added, {added.there} were there already.")
             return redirect("setup:start")
         except WriteRefused as refused:
             wrong = str(refused)

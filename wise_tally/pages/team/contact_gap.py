@@ -13,7 +13,7 @@ from wise_tally.core.money import Ints
 from wise_tally.core.people_table import missed_columns
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.selectors import CONTACT_KINDS, last_contacts
-from wise_tally.pages.team.matrix import PeopleQuery, Question, page_context, part_working, people_sheet, read_opened
+from wise_tally.pages.team.matrix import OpenedTable, PeopleQuery, page_context, part_working, people_sheet, read_opened
 from wise_tally.web import deal_columns
 from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import DealRow, named
@@ -38,7 +38,7 @@ class GapQuery(PeopleQuery):
         return missed_columns(missed, is_open), HEADS
 
 
-def read(request: PageRequest) -> Question:
+def read(request: PageRequest) -> OpenedTable:
     """The matrix that an address asks for."""
     return read_opened(request, GapQuery.read(read_scope(request), request.GET))
 
@@ -46,19 +46,19 @@ def read(request: PageRequest) -> Question:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The matrix, and the deals of a cell with the last contact of their customers."""
-    asked = read(request)
-    context = page_context(request, asked, "team:gaps-table")
-    names_of_people, (together, people) = asked.line.book.reference.people, asked.table
+    opened = read(request)
+    context = page_context(request, opened, "team:gaps-table")
+    names_of_people, (together, people) = opened.line.book.reference.people, opened.table
     whole = [cell.deals for cell in together.cells]
     late = [(names_of_people[row.person].name, [cell.deals for cell in row.cells]) for row in people]
     answer = {
         **context,
         "say": say(of_contact_gaps(whole, late), {}),
-        "asked": asked.asked,
+        "page_query": opened.query,
         "kinds": CONTACT_KINDS,
     }
     if answer["opened"] is not None:
-        answer["opened"] = _with_contacts(answer["opened"], asked.line)
+        answer["opened"] = _with_contacts(answer["opened"], opened.line)
     return render(request, "team/contact_gap.html", answer)
 
 

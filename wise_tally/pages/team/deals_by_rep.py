@@ -17,8 +17,8 @@ from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
 from wise_tally.pages.team.matrix import (
     DrawnRow,
+    OpenedTable,
     PeopleQuery,
-    Question,
     page_context,
     part_working,
     people_sheet,
@@ -54,12 +54,12 @@ class ByRepQuery(PeopleQuery):
         return np.where(inside, column, NONE), heads
 
 
-def read(request: PageRequest) -> Question:
+def read(request: PageRequest) -> OpenedTable:
     """The table that an address asks for."""
-    return read_opened(request, _asked(request))
+    return read_opened(request, _query_of(request))
 
 
-def _asked(request: PageRequest) -> ByRepQuery:
+def _query_of(request: PageRequest) -> ByRepQuery:
     return ByRepQuery.read(read_scope(request), request.GET)
 
 
@@ -85,12 +85,12 @@ def _months_shown(line: FilterLine, show: str) -> list[Period]:
     if show == "open":
         present = fiscal.containing(line.as_of, "month")
         return [fiscal.shifted(present, step) for step in range(MONTHS)]
-    found: list[Period] = []
+    months: list[Period] = []
     month = fiscal.containing(line.period.starts_on, "month")
-    while month.starts_on <= line.period.ends_on and len(found) < 2 * MONTHS:
-        found.append(month)
+    while month.starts_on <= line.period.ends_on and len(months) < 2 * MONTHS:
+        months.append(month)
         month = fiscal.shifted(month, 1)
-    return found
+    return months
 
 
 def _people(whole: DrawnRow, rows: list[DrawnRow]) -> tuple[int, int, list[tuple[str, int]]]:
@@ -102,15 +102,15 @@ def _people(whole: DrawnRow, rows: list[DrawnRow]) -> tuple[int, int, list[tuple
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The table and the deals behind its opened part."""
-    asked = _asked(request)
-    context = page_context(request, read_opened(request, asked), "team:open-table")
+    query = _query_of(request)
+    context = page_context(request, read_opened(request, query), "team:open-table")
     answer = {
         **context,
         "say": say(of_deals_by_rep(*_people(context["whole"], context["rows"])), {}),
-        "asked": asked,
-        "shows": asked.links("show", {name: name for name in KINDS}),
-        "alongs": asked.links("along", ALONG),
-        "is_open": asked.show == "open",
+        "page_query": query,
+        "shows": query.links("show", {name: name for name in KINDS}),
+        "alongs": query.links("along", ALONG),
+        "is_open": query.show == "open",
     }
     return render(request, "team/open_by_rep.html", answer)
 

@@ -39,8 +39,8 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
     )
     moved = past.weighted_moved(7)
     way = leading_way(trust_of(line))
-    found = expected_of(line, way, whole.forecast.quota).outcome
-    chance = found.chance_of(whole.forecast.quota)
+    outcome = expected_of(line, way, whole.forecast.quota).outcome
+    chance = outcome.chance_of(whole.forecast.quota)
     return [
         Headline("Won", short(won), opened("won"), against, None if behind is None else behind <= 0, past.won[weekly].tolist()),
         Headline(
@@ -49,7 +49,7 @@ def headlines(request: PageRequest, line: FilterLine, whole: AttainmentRow) -> l
         ),
         Headline(
             "Chance of reaching quota", percent(chance, 0), opened(CHANCE[way]),
-            f"likely {short(found.quantile(0.1))} to {short(found.quantile(0.9))}",
+            f"likely {short(outcome.quantile(0.1))} to {short(outcome.quantile(0.9))}",
         ),
         *_counted(request, line),
     ]  # fmt: skip
@@ -61,7 +61,7 @@ def _counted(request: PageRequest, line: FilterLine) -> list[Headline]:
     rows = deals_in(line.book, line.snapshot, line.scope)
     still_open = list_totals(line.snapshot, rows[line.snapshot.kind[rows] == OPEN])
     listed = f"{reverse('deals:list-figure', args=['amount'])}?{line.query()}"
-    found = [
+    figures = [
         Headline("Open, all close dates", short(still_open.amount_minor), listed, plural(still_open.deals, "deal"))
     ]
     new = compute(Computing(line, TallyQuestion(show="created", bucket=MONTHS), lambda: visible(request).leads()))
@@ -69,5 +69,5 @@ def _counted(request: PageRequest, line: FilterLine) -> list[Headline]:
         *before, cell = new.rows[0].cells
         text = f"{count(int(before[-1].value or 0))} in {new.heads[-2]}"
         history = [float(one.value or 0) for one in new.rows[0].cells]
-        found.append(Headline(f"New deals in {new.heads[-1]}", new.write(cell.value), cell.url, text, None, history))
-    return found
+        figures.append(Headline(f"New deals in {new.heads[-1]}", new.write(cell.value), cell.url, text, None, history))
+    return figures

@@ -53,27 +53,27 @@ class PeopleQuery(PageQuery):
 
 
 @dataclass(frozen=True)
-class Question:
+class OpenedTable:
     """The table with the row (empty for the whole, None for none) and the part of it that the address opens."""
 
-    asked: PeopleQuery
+    query: PeopleQuery
     person: str | None = None
     part: int | None = None
 
     @property
     def line(self) -> FilterLine:
         """The scope."""
-        return self.asked.line
+        return self.query.line
 
     @property
     def heads(self) -> tuple[str, ...]:
         """The columns in words."""
-        return self.asked.heads
+        return self.query.heads
 
     @property
     def column(self) -> Ints:
         """The column of each deal."""
-        return self.asked.column
+        return self.query.column
 
     @cached_property
     def table(self) -> tuple[PeopleRow, tuple[PeopleRow, ...]]:
@@ -110,13 +110,13 @@ class Question:
         return rows[order], amount[order]
 
 
-def read_opened(request: PageRequest, asked: PeopleQuery) -> Question:
-    """The question with the row and part that the address opens; raises Refused."""
+def read_opened(request: PageRequest, query: PeopleQuery) -> OpenedTable:
+    """The table with the row and part that the address opens; raises Refused."""
     person, text = request.GET.get("rep"), request.GET.get("part", "")
-    part = whole_number(text, len(asked.heads) - 1)
+    part = whole_number(text, len(query.heads) - 1)
     if text and part is None:
-        raise Refused(f"“{text[:20]}” is not a column. Enter a whole number from 0 to {len(asked.heads) - 1}.")
-    return Question(asked, person, part)
+        raise Refused(f"“{text[:20]}” is not a column. Enter a whole number from 0 to {len(query.heads) - 1}.")
+    return OpenedTable(query, person, part)
 
 
 @dataclass(frozen=True)
@@ -139,49 +139,49 @@ class DrawnRow:
     cells: list[DrawnCell]
 
 
-def drawn(question: Question, shown: Sequence[PeopleRow] | None = None) -> tuple[DrawnRow, list[DrawnRow]]:
+def drawn(opened: OpenedTable, shown: Sequence[PeopleRow] | None = None) -> tuple[DrawnRow, list[DrawnRow]]:
     """The whole and the people's rows (those shown, else all, the most money first), one scale for all cells of people and one for the
     whole.
     """
-    whole, rows = question.table
-    people = question.line.book.reference.people
+    whole, rows = opened.table
+    people = opened.line.book.reference.people
     largest = max([1, *(cell.amount_minor for row in rows for cell in row.cells)])
-    found = []
-    for row in in_order(question) if shown is None else shown:
+    drawn_rows = []
+    for row in in_order(opened) if shown is None else shown:
         person = people[row.person]
-        name = name_of_person(question.line, person.key, person.name)
-        found.append(_drawn(question, row, person.key, name, largest))
+        name = name_of_person(opened.line, person.key, person.name)
+        drawn_rows.append(_drawn(opened, row, person.key, name, largest))
     top = max([1, *(cell.amount_minor for cell in whole.cells)])
-    return _drawn(question, whole, "", "everyone", top), found
+    return _drawn(opened, whole, "", "everyone", top), drawn_rows
 
 
-def in_order(question: Question) -> list[PeopleRow]:
+def in_order(opened: OpenedTable) -> list[PeopleRow]:
     """The people's rows, the most money first."""
-    return sorted(question.table[1], key=lambda row: -row.whole.amount_minor)
+    return sorted(opened.table[1], key=lambda row: -row.whole.amount_minor)
 
 
-def _drawn(question: Question, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
-    cells, of_row = [], f"{question.asked.query()}&{urlencode({'rep': key})}"
+def _drawn(opened: OpenedTable, row: PeopleRow, key: str, name: str, largest: int) -> DrawnRow:
+    cells, of_row = [], f"{opened.query.query()}&{urlencode({'rep': key})}"
     for index, cell in enumerate((*row.cells, row.whole)):
         part = str(index) if index < len(row.cells) else ""
-        here = question.person == key and (str(question.part) if question.part is not None else "") == part
-        opened = f"{of_row}&part={part}" if part else of_row
+        here = opened.person == key and (str(opened.part) if opened.part is not None else "") == part
+        address = f"{of_row}&part={part}" if part else of_row
         width = share(min(cell.amount_minor, largest), largest) if part else "0%"
-        cells.append(DrawnCell(cell, width, opened, opened, here))
+        cells.append(DrawnCell(cell, width, address, address, here))
     return DrawnRow(key, name, cells)
 
 
-def opened_rows(request: PageRequest, question: Question) -> dict[str, Any]:
+def opened_rows(request: PageRequest, opened: OpenedTable) -> dict[str, Any]:
     """What a page shows of the deals behind the opened part, edited where they stand."""
-    if not question.is_opened:
+    if not opened.is_opened:
         return {"opened": None}
-    line, viewer = question.line, request.viewer
-    at, amount = question.opened()
+    line, viewer = opened.line, request.viewer
+    at, amount = opened.opened()
     rows = deal_rows(line, at[:MOST_DEALS].tolist(), viewer)
     shown = [(rows[index], part) for index, part in zip(at.tolist(), amount.tolist(), strict=True) if index in rows]
     return {
         "opened": shown,
-        "opened_words": question.opened_words,
+        "opened_words": opened.opened_words,
         "opened_deals": len(at),
         "opened_minor": int(amount.sum()),
         "more": max(0, len(at) - MOST_DEALS),
@@ -191,45 +191,45 @@ def opened_rows(request: PageRequest, question: Question) -> dict[str, Any]:
     }
 
 
-def page_context(request: PageRequest, question: Question, files: str) -> dict[str, Any]:
+def page_context(request: PageRequest, opened: OpenedTable, files: str) -> dict[str, Any]:
     """What a page of such a table shows, the deals behind its opened part included; `files` names its table files."""
-    shown, turned = paged(request, in_order(question), question.asked.query())
-    whole, rows = drawn(question, shown)
+    shown, turned = paged(request, in_order(opened), opened.query.query())
+    whole, rows = drawn(opened, shown)
     return {
-        "heads": question.heads,
+        "heads": opened.heads,
         "whole": whole,
         "rows": rows,
         **turned,
         "here": request.get_full_path(),
-        "footer": Footer(whole.cells[-1].cell.deals, exports=exports(files, question.asked.query())),
-        **opened_rows(request, question),
+        "footer": Footer(whole.cells[-1].cell.deals, exports=exports(files, opened.query.query())),
+        **opened_rows(request, opened),
     }
 
 
-def part_working(request: PageRequest, question: Question, definition: str, page: str) -> HttpResponse:
+def part_working(request: PageRequest, opened: OpenedTable, definition: str, page: str) -> HttpResponse:
     """How a cell came about; `page` names the page it belongs to."""
-    back = f"{reverse(page)}?{question.asked.query()}"
-    return panel_response(request, question.line, part_panel(question, definition), back)
+    back = f"{reverse(page)}?{opened.query.query()}"
+    return panel_response(request, opened.line, part_panel(opened, definition), back)
 
 
-def part_panel(question: Question, definition: str) -> Panel:
+def part_panel(opened: OpenedTable, definition: str) -> Panel:
     """How a cell came about: its deals, each with the part that the person is credited with."""
-    rows, amount = question.opened()
+    rows, amount = opened.opened()
     return Panel(
-        title=question.opened_words,
+        title=opened.opened_words,
         definition=definition,
         terms=(PanelTerm(f"credited amounts of {plural(len(rows), 'deal')}", money(int(amount.sum()))),),
         total=money(int(amount.sum())),
         total_words="together",
-        **listed(question.line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        **listed(opened.line, rows, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
     )
 
 
-def people_sheet(question: Question, name: str) -> Sheet:
+def people_sheet(opened: OpenedTable, name: str) -> Sheet:
     """The table as a file: deals and money of each cell."""
     header = ["person"]
-    for head in (*question.heads, "all"):
+    for head in (*opened.heads, "all"):
         header += [f"{head}, deals", f"{head}, amount"]
-    _, rows = drawn(question)
+    _, rows = drawn(opened)
     cells = [(row.name, *(v for one in row.cells for v in (one.cell.deals, one.cell.amount_minor))) for row in rows]
     return Sheet(name, tuple(header), frozenset(h for h in header if h.endswith(", amount")), cells)

@@ -67,14 +67,14 @@ ALONE = "X-Saves-Itself"
 def people(request: PageRequest) -> HttpResponse:
     """Whom one may meet: attainment, likely outcome, last meeting, agreed actions still to do."""
     line = read_scope(request)
-    found = _to_meet(line)
+    to_meet = _to_meet(line)
     likely = _likely_outcomes(line)
-    shown, turned = paged(request, found, line.query())
+    shown, turned = paged(request, to_meet, line.query())
     answer = {
         **turned,
         "rows": _people_rows(request.viewer, line, shown, likely),
         "likely": likely,
-        "footer": Footer(len(found), what="person"),
+        "footer": Footer(len(to_meet), what="person"),
     }
     return render(request, "team/one_to_ones.html", answer)
 
@@ -125,8 +125,8 @@ def _likely_outcomes(line: FilterLine) -> dict[str, int]:
 
 def _line(request: PageRequest, key: str) -> FilterLine:
     """The scope of one person; raises PermissionDenied for somebody who is not open to the viewer."""
-    asked = {name: request.GET[name] for name in PARTS if request.GET.get(name)} | {"who": f"person:{key}"}
-    line = scope_of(request.viewer, asked)
+    parameters = {name: request.GET[name] for name in PARTS if request.GET.get(name)} | {"who": f"person:{key}"}
+    line = scope_of(request.viewer, parameters)
     request.filter_line = line
     return line
 
@@ -151,7 +151,7 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     since, is_meeting = _since(request, line, key)
     whole = whole_attainment(line)
     brief = brief_for(line, viewer, visible(request), since)
-    deals = brief.asked.open
+    deals = brief.question.open
     answer = {
         "key": key,
         "name": line.who_label,
@@ -165,8 +165,8 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "by_rep": f"{reverse('team:open')}?{line.query()}",
         **acting(request, line),
         "rows": brief.chosen,
-        "more": len(brief.found) - len(brief.chosen),
-        "deals": _largest(line, brief.asked, request),
+        "more": len(brief.findings) - len(brief.chosen),
+        "deals": _largest(line, brief.question, request),
         "open": (len(deals.rows), int(deals.amount_minor.sum())),
         "activities": _activities(line, since),
         "calls": _calls(line, key),
@@ -217,15 +217,15 @@ def _neighbours(line: FilterLine, key: str) -> tuple[tuple[str, str] | None, tup
 
 def _changed(line: FilterLine, key: str, since: date) -> dict[str, Any]:
     """How the weighted figure moved since a day, and the deals that moved it the most: identifier, name, both parts."""
-    found = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
-    deals = [one.deal for one in found.moved[:FEW]]
+    moves = changes(line.book, line.book.as_of(since), line.snapshot, line.period, line.scope, "weighted")
+    deals = [one.deal for one in moves.moved[:FEW]]
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     return {
         "since": since,
         "working_then": f"{line.query(period=line.period.text, as_of=since.isoformat())}&node=person:{key}",
         "changed": f"{reverse('forecast:changed')}?{line.query()}&from={since.isoformat()}",
-        "moved": found,
-        "moved_rows": [(key, names.get(key, key), one) for key, one in zip(keys, found.moved, strict=False)],
+        "moved": moves,
+        "moved_rows": [(key, names.get(key, key), one) for key, one in zip(keys, moves.moved, strict=False)],
     }
 
 
@@ -238,11 +238,11 @@ def _cells(line: FilterLine, columns: tuple[Ints, tuple[str, ...]]) -> list[tupl
     ]
 
 
-def _largest(line: FilterLine, asked: Question, request: PageRequest) -> list[tuple[DealRow, str]]:
+def _largest(line: FilterLine, question: Question, request: PageRequest) -> list[tuple[DealRow, str]]:
     """The largest open deals, each with what is remarkable about it."""
-    places, deals = asked.open.rows[:MOST_DEALS].tolist(), asked.open.deal[:MOST_DEALS]
+    places, deals = question.open.rows[:MOST_DEALS].tolist(), question.open.deal[:MOST_DEALS]
     shown = deal_rows(line, places, request.viewer)
-    late = asked.beside.missed[deals].tolist()
+    late = question.beside.missed[deals].tolist()
     return [(shown[row], _remark(shown[row], n)) for row, n in zip(places, late, strict=True) if row in shown]
 
 
@@ -259,7 +259,7 @@ def _activities(line: FilterLine, since: date) -> list[tuple[str, int, Attainmen
     span = Period(first, line.as_of, "span", f"{first}/{line.as_of}")
     month = line.book.reference.fiscal.containing(line.as_of, "month")
     done, in_month = done_in(line, span), done_in(line, month)
-    found = []
+    told = []
     for kind in OWN_DOING:
         of_kind = done.of_kind(kind)
         number = int(of_kind.number[of_kind.person == line.scope.person].sum())
@@ -269,16 +269,16 @@ def _activities(line: FilterLine, since: date) -> list[tuple[str, int, Attainmen
         )
         queries = [f"{line.query(period=one.text)}&{node}" for one in (span, month)]
         row = next((row for row in rows if row.forecast.node == line.scope.person), None)
-        found.append((kind, number, row, queries[0], queries[1]))
-    return found
+        told.append((kind, number, row, queries[0], queries[1]))
+    return told
 
 
 def _calls(line: FilterLine, key: str) -> list[Call]:
     """What was called for the period, the latest first."""
     span = {"starts_on": line.period.starts_on, "ends_on": line.period.ends_on}
-    found = Call.objects.filter(subject="person", subject_key=key, made_at__lt=line.ends_at, **span)
-    found = found.select_related("made_by")
-    return list(found.order_by("-made_at")[:FEW])
+    calls = Call.objects.filter(subject="person", subject_key=key, made_at__lt=line.ends_at, **span)
+    calls = calls.select_related("made_by")
+    return list(calls.order_by("-made_at")[:FEW])
 
 
 def _agreed(request: PageRequest, line: FilterLine, key: str) -> dict[str, Any]:
@@ -358,6 +358,6 @@ def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:
 def tick(request: PageRequest, key: str, action: str) -> HttpResponse:
     """Mark an agreed action as done, or open it again."""
     line = _line(request, key)
-    found = get_object_or_404(AgreedAction, key=action, person_key=key)
-    tick_action(request.viewer, found, request.POST.get("done") == "yes", line.today, now())
+    agreed = get_object_or_404(AgreedAction, key=action, person_key=key)
+    tick_action(request.viewer, agreed, request.POST.get("done") == "yes", line.today, now())
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")

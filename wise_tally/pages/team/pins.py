@@ -7,7 +7,7 @@ import numpy as np
 from wise_tally.core.money import Ints
 from wise_tally.core.reconcile import Counted, scope_tests, spread
 from wise_tally.pages.team import contact_gap, deals_by_rep
-from wise_tally.pages.team.matrix import Question, part_panel
+from wise_tally.pages.team.matrix import OpenedTable, part_panel
 from wise_tally.pages.team.tallies.views import deals_behind, panel_of, read, require_deals_behind
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.viewing import PageRequest
@@ -33,16 +33,16 @@ def tally_figure(request: PageRequest, named: dict[str, Any]) -> PinnedFigure:
     line, tally = read(request)
     require_deals_behind(tally)
     row = request.GET.get("row", "")
-    found = panel_of(request, line, tally, row)
+    panel = panel_of(request, line, tally, row)
     behind = deals_behind(line, tally, row)
-    words = (found.title, found.total, tally.figure.head)
+    words = (panel.title, panel.total, tally.figure.head)
     return figure_of_deals(line, words, behind.rows, behind.adds, tally.figure.kind == "money")
 
 
-def _part(asked: Question) -> PinnedFigure:
-    found = part_panel(asked, "")
-    rows, amount = asked.opened()
-    return figure_of_deals(asked.line, (found.title, found.total, asked.opened_words), rows, amount, is_money=True)
+def _part(opened: OpenedTable) -> PinnedFigure:
+    panel = part_panel(opened, "")
+    rows, amount = opened.opened()
+    return figure_of_deals(opened.line, (panel.title, panel.total, opened.opened_words), rows, amount, is_money=True)
 
 
 @provides("team:open-working")

@@ -67,14 +67,14 @@ def week_lines(line: FilterLine, week: Period) -> list[WeekLine]:
     people = line.book.reference.people
     active = {
         n
-        for found in by_kind.values()
-        for n, row in found.items()
+        for of_kind in by_kind.values()
+        for n, row in of_kind.items()
         if n >= 0 and (row.forecast.won or row.forecast.quota)
     }
     for person in active - set(rows):
         rows[person] = WeekRow(person, people[person].name, 0, False, 0, 0, 0, 0, 0)
     largest = max([1, *(max(row.set_out_minor, row.won_minor) for row in rows.values())])
-    found = []
+    of_kind = []
     for row in sorted(rows.values(), key=lambda one: (-one.set_out_minor, -one.won_minor, one.name)):
         node = f"node=person:{people[row.person].key}"
         now = f"{line.query(period=week.text)}&{node}"
@@ -83,8 +83,8 @@ def week_lines(line: FilterLine, week: Period) -> list[WeekLine]:
         ]
         then = f"{line.query(period=week.text, as_of=evening.isoformat())}&{node}"
         widths = (share(row.set_out_minor, largest), share(row.won_minor, largest))
-        found.append(WeekLine(people[row.person].key, row, *widths, then, now, acts))
-    return found
+        of_kind.append(WeekLine(people[row.person].key, row, *widths, then, now, acts))
+    return of_kind
 
 
 def week_context(line: FilterLine) -> dict[str, Any]:
@@ -110,22 +110,22 @@ def _met(lines: list[WeekLine]) -> list[tuple[str, bool]]:
 def page(request: PageRequest) -> HttpResponse:
     """The week, person by person."""
     line = read_scope(request, "week")
-    found = week_context(line)
-    rows, turned = paged(request, found["lines"], line.query())
+    week = week_context(line)
+    rows, turned = paged(request, week["lines"], line.query())
     fiscal = line.book.reference.fiscal
     answer = {
         "say": say(
-            of_week(found["set_out"], found["won"], _met(found["lines"]), found["week"].ends_on < line.as_of),
-            workings("team:week-working", line.query(period=found["week"].text), "won", "set_out"),
+            of_week(week["set_out"], week["won"], _met(week["lines"]), week["week"].ends_on < line.as_of),
+            workings("team:week-working", line.query(period=week["week"].text), "won", "set_out"),
         ),
-        "week_before": line.query(period=fiscal.shifted(found["week"], -1).text),
-        "week_after": line.query(period=fiscal.shifted(found["week"], 1).text),
-        "calls": f"{reverse('forecast:calls')}?{line.query(period=found['week'].text)}",
+        "week_before": line.query(period=fiscal.shifted(week["week"], -1).text),
+        "week_after": line.query(period=fiscal.shifted(week["week"], 1).text),
+        "calls": f"{reverse('forecast:calls')}?{line.query(period=week['week'].text)}",
         "footer": Footer(
-            sum(one.row.deals_won + one.row.deals_open for one in found["lines"]),
+            sum(one.row.deals_won + one.row.deals_open for one in week["lines"]),
             exports=exports("team:week-table", line.query()),
         ),
-        **found,
+        **week,
         "lines": rows,
         **turned,
     }

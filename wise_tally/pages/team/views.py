@@ -78,13 +78,13 @@ def teams_of(request: PageRequest, line: FilterLine) -> list[str]:
 def boards_of(request: PageRequest, line: FilterLine) -> dict[str, Board]:
     """The dashboards of the viewer by identifier, kept ones first."""
     kept = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")
-    found = {
+    boards = {
         board.key: Board(
             board.key, board.name, [(t.tally, t.wide) for t in sorted(board.tiles.all(), key=lambda t: t.place)], board
         )
         for board in kept
     }
-    return found | {key: Board(key, one.name, list(one.tiles)) for key, one in BOARDS.items() if key not in found}
+    return boards | {key: Board(key, one.name, list(one.tiles)) for key, one in BOARDS.items() if key not in boards}
 
 
 def _chosen(request: PageRequest, line: FilterLine, boards: dict[str, Board]) -> Board:
@@ -272,10 +272,10 @@ def wall(request: PageRequest) -> HttpResponse:
     """Dashboards full screen, one after another: the address names them, the page turns by itself."""
     line = read_scope(request)
     boards = boards_of(request, line)
-    asked = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
-    index = (whole_number(request.GET.get("place", "")) or 0) % len(asked)
-    named = "&".join(f"boards={key}" for key in asked)
-    board = boards[asked[index]]
+    wanted = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards] or list(boards)
+    index = (whole_number(request.GET.get("place", "")) or 0) % len(wanted)
+    named = "&".join(f"boards={key}" for key in wanted)
+    board = boards[wanted[index]]
     answer = {
         "board": board,
         "tiles": tiles_of(request, line, board.placed),
@@ -283,7 +283,7 @@ def wall(request: PageRequest) -> HttpResponse:
         "stop": f"{reverse('team:page')}?{line.query()}&board={board.key}",
         "seconds": WALL_SECONDS,
         "at": index + 1,
-        "of": len(asked),
+        "of": len(wanted),
     }
     return render(request, "team/wall.html", answer)
 
@@ -294,10 +294,10 @@ def pack(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     boards = boards_of(request, line)
     keys = [key for key in dict.fromkeys(request.GET.getlist("boards")) if key in boards]
-    asked = [boards[key] for key in keys] or list(boards.values())
-    if len(asked) > MOST_OF_A_PACK:
-        raise Refused(f"{len(asked)} dashboards are too many for one pack. Choose up to {MOST_OF_A_PACK}.")
-    packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in asked]
+    wanted = [boards[key] for key in keys] or list(boards.values())
+    if len(wanted) > MOST_OF_A_PACK:
+        raise Refused(f"{len(wanted)} dashboards are too many for one pack. Choose up to {MOST_OF_A_PACK}.")
+    packed: list[tuple[Board, list[Tile]]] = [(board, tiles_of(request, line, board.placed)) for board in wanted]
     answer = {
         "packed": packed,
         "organisation": grouping(line.book, "company", line.as_of).names[0],

@@ -85,12 +85,12 @@ def _csv(content: bytes) -> UploadedTable:
 def pasted_rows(text: str) -> list[tuple[int, list[str]]]:
     """Typed or pasted lines as cells, each with its line; tab, semicolon or comma divide them, as the lines speak for."""
     delimiter = max(",;\t", key=lambda sign: _fits(text, sign))
-    found = (
+    lines = (
         (number, next(csv.reader([line[:LONGEST_LINE]], delimiter=delimiter)))
         for number, line in enumerate(text.splitlines(), 1)
         if line.strip()
     )
-    return [(number, cells) for number, cells in found if any(cell.strip() for cell in cells)]
+    return [(number, cells) for number, cells in lines if any(cell.strip() for cell in cells)]
 
 
 def _fits(text: str, delimiter: str) -> int:

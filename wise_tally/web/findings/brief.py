@@ -26,7 +26,7 @@ from wise_tally.domain.formats import day, percent, short
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.web.expectation import expected_of
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.findings.asked import question_of
+from wise_tally.web.findings.question import question_of
 from wise_tally.web.findings.said import Shown, as_text, shown
 from wise_tally.web.headlines import Headline
 from wise_tally.web.nodes import scope_node, whole_attainment, working_query
@@ -46,15 +46,15 @@ class Brief:
 
     line: FilterLine
     viewer: Viewer
-    asked: Question
+    question: Question
     before: KeptBrief | None
-    found: tuple[Finding, ...]
+    findings: tuple[Finding, ...]
     aside: tuple[Finding, ...]
 
     @cached_property
     def chosen(self) -> list[Shown]:
         """What the brief tells."""
-        return shown(self.line, self.asked, brief_of(self.found), self.viewer)
+        return shown(self.line, self.question, brief_of(self.findings), self.viewer)
 
     @cached_property
     def whole(self) -> AttainmentRow:
@@ -64,7 +64,7 @@ class Brief:
     @cached_property
     def headlines(self) -> list[Headline]:
         """Won against pace, the likely outcome, what changed since the last brief."""
-        return [_won(self.line, self.whole), _likely(self.line, self.asked, self.whole.forecast.target), _changed(self)]
+        return [_won(self.line, self.whole), _likely(self.line, self.question, self.whole.forecast.target), _changed(self)]
 
     def kept_figures(self) -> list[tuple[str, str, str]]:
         """The headline figures as they are kept."""
@@ -74,17 +74,17 @@ class Brief:
 def brief_for(line: FilterLine, viewer: Viewer, may_see: Visibility, since: date | None = None) -> Brief:
     """The brief of a filter line: compared with the day given, else with the brief kept last, else with a week before."""
     before = None if since else last_brief(viewer, line.who_value, line.as_of)
-    asked, everything = found_for(line, may_see.viewer, before.as_of if before else since)
+    question, everything = found_for(line, may_see.viewer, before.as_of if before else since)
     asides = asides_of(viewer, line.ends_at)
     away = tuple(one for one in everything if stays_away(one, asides.get(one.key), line.as_of))
-    return Brief(line, viewer, asked, before, not_aside(everything, asides, line.as_of), away)
+    return Brief(line, viewer, question, before, not_aside(everything, asides, line.as_of), away)
 
 
 @derived(most=4)
 def found_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[Question, tuple[Finding, ...]]:
     """What is asked for a viewer, and everything that is found."""
-    asked = question_of(line, Visibility(viewer, books.stored()), since)
-    return asked, tuple(findings(asked))
+    question = question_of(line, Visibility(viewer, books.stored()), since)
+    return question, tuple(findings(question))
 
 
 def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str, now: datetime) -> KeptBrief:
@@ -100,7 +100,7 @@ def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str,
 def told_since(brief: Brief) -> dict[str, date]:
     """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
     since: dict[str, date] = {}
-    still = {one.key for one in brief.found}
+    still = {one.key for one in brief.findings}
     for kept in kept_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
         still &= {point["finding"] for point in json.loads(kept.content)["findings"]}
         since |= dict.fromkeys(still, kept.as_of)
@@ -139,24 +139,24 @@ def _won(line: FilterLine, whole: AttainmentRow) -> Headline:
     return Headline("Won", short(whole.forecast.won), _working(line, "won"), against, up, past.won[::7].tolist())
 
 
-def _likely(line: FilterLine, asked: Question, quota: Target) -> Headline:
-    found = expected_of(line, asked.way, quota.value)
-    low, high = (short(found.outcome.quantile(share)) for share in (0.1, 0.9))
-    chance = found.outcome.chance_of(quota.value)
+def _likely(line: FilterLine, question: Question, quota: Target) -> Headline:
+    outlook = expected_of(line, question.way, quota.value)
+    low, high = (short(outlook.outcome.quantile(share)) for share in (0.1, 0.9))
+    chance = outlook.outcome.chance_of(quota.value)
     than = f"{low} to {high}" + ("" if chance is None else f", {percent(chance, 0)} chance of quota")
     up = None if chance is None else chance >= 0.5
-    address = _working(line, MEAN[asked.way])
+    address = _working(line, MEAN[question.way])
     return Headline(
-        "Likely outcome", short(found.mean_minor), address, than, up, _course(line, asked, found.mean_minor)
+        "Likely outcome", short(outlook.mean_minor), address, than, up, _course(line, question, outlook.mean_minor)
     )
 
 
-def _course(line: FilterLine, asked: Question, now: int) -> Sequence[float]:
+def _course(line: FilterLine, question: Question, now: int) -> Sequence[float]:
     """Where the likely outcome stood on the last weeks' days like this one within the period, the oldest first."""
-    if asked.way == AS_SET or len(line.book.deals.key) > MOST_DEALS:
+    if question.way == AS_SET or len(line.book.deals.key) > MOST_DEALS:
         return ()
     days = [line.as_of - timedelta(weeks=back) for back in range(WEEKS_OF_OUTLOOK - 1, 0, -1)]
-    place = (line.period, line.scope, asked.by, asked.way, None, 0)
+    place = (line.period, line.scope, question.by, question.way, None, 0)
     past = [
         expected(line.book, line.book.as_of(one), *place).mean_minor for one in days if one >= line.period.starts_on
     ]
@@ -164,7 +164,7 @@ def _course(line: FilterLine, asked: Question, now: int) -> Sequence[float]:
 
 
 def _changed(brief: Brief) -> Headline:
-    line, since = brief.line, brief.asked.earlier.as_of
+    line, since = brief.line, brief.question.earlier.as_of
     first = min(since, line.as_of - timedelta(weeks=WEEKS))
     past = trend(line.book, line.period, first, line.as_of, line.scope)
     days = (line.as_of - since).days

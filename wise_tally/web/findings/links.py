@@ -19,18 +19,18 @@ _at = cache(reverse)
 FORECAST = (*MEAN.values(), *CHANCE.values(), "won", "quota", "gap", "weighted")
 
 
-def opens(line: FilterLine, asked: Question, finding: Finding, page: str = "brief:working") -> dict[str, str]:
+def opens(line: FilterLine, question: Question, finding: Finding, page: str = "brief:working") -> dict[str, str]:
     """The address of each figure of a finding, by its key: workings of the pages that show it, pages, and its own working."""
     subject, query = finding.subject, line.query()
     period = urlencode({**dict(line.given), "period": line.period.text})
-    found = {"own": f"{_at(page)}?{period}&{urlencode({'finding': finding.key})}"}
+    addresses = {"own": f"{_at(page)}?{period}&{urlencode({'finding': finding.key})}"}
     for figure in FORECAST:
         address = reverse("forecast:working", args=[figure])
-        found[figure] = f"{address}?{period}&{urlencode({'node': scope_node(line)[2]})}"
+        addresses[figure] = f"{address}?{period}&{urlencode({'node': scope_node(line)[2]})}"
         if subject.index >= 0 and subject.about in ("person", "team", "scope"):
             token = _token(line.book.reference, finding)
-            found[f"{figure}@row"] = f"{address}?{period}&{urlencode({'node': token})}"
-    since = urlencode({"from": asked.earlier.as_of.isoformat()})
+            addresses[f"{figure}@row"] = f"{address}?{period}&{urlencode({'node': token})}"
+    since = urlencode({"from": question.earlier.as_of.isoformat()})
     pages = {
         "changed": f"{_at('forecast:changed')}?{period}&{since}",
         "calls": f"{_at('forecast:calls')}?{period}",
@@ -39,17 +39,17 @@ def opens(line: FilterLine, asked: Question, finding: Finding, page: str = "brie
         "activities": f"{_at('attainment:page')}?measure=activities&{query}",
         "decides": f"{_at('forecast:outlook')}?{period}",
         "row": _row_page(line, finding, period),
-        **_of_process(line, asked, finding, query),
+        **_of_process(line, question, finding, query),
     }
     if finding.deals:
         key = line.book.deals.key[finding.deals[0]]
         pages |= {name: f"{reverse('deals:deal', args=[key])}?{line.day_query}" for name in ("deal", "deal_page")}
-        found["chance"] = f"{reverse('deals:chance-working', args=[key])}?{period}"
+        addresses["chance"] = f"{reverse('deals:chance-working', args=[key])}?{period}"
     if subject.about == "customer":
         pages["customer"] = f"{reverse('customers:account', args=[subject.key])}?{line.day_query}"
     if finding.kind.key == "activity_below":
-        found |= _activities(line, finding)
-    return found | {name: PageAddress(address.removesuffix("?")) for name, address in pages.items()}
+        addresses |= _activities(line, finding)
+    return addresses | {name: PageAddress(address.removesuffix("?")) for name, address in pages.items()}
 
 
 def _token(reference: ReferenceData, finding: Finding) -> str:
@@ -69,23 +69,23 @@ def _row_page(line: FilterLine, finding: Finding, period: str) -> str:
 
 def _activities(line: FilterLine, finding: Finding) -> dict[str, str]:
     month = line.book.reference.fiscal.containing(line.as_of, "month")
-    found = {}
+    addresses = {}
     for part in finding.sentence.parts.values():
         figure, _, kind = part.figure.partition("@")
         if figure in ("done", "to_date"):
             named = {"node": f"person:{finding.subject.key}", "by": "person", "measure": "activities", "kind": kind}
             address = reverse("attainment:working", args=["won" if figure == "done" else "to_date"])
-            found[part.figure] = f"{address}?{line.query(period=month.text)}&{urlencode(named)}"
-    return found
+            addresses[part.figure] = f"{address}?{line.query(period=month.text)}&{urlencode(named)}"
+    return addresses
 
 
-def _of_process(line: FilterLine, asked: Question, finding: Finding, query: str) -> dict[str, str]:
+def _of_process(line: FilterLine, question: Question, finding: Finding, query: str) -> dict[str, str]:
     """Pages of conversion for the spans that findings about the process speak of."""
     year = f"{line.as_of - timedelta(days=YEAR_DAYS)}/{line.as_of}"
-    lately, before = (period.text for period in asked.lately)
+    lately, before = (period.text for period in question.lately)
     pages = {
-        "leads": f"{_at('conversion:leads')}?{line.query(period=asked.last_days(28).text)}",
-        "leads@before": f"{_at('conversion:leads')}?{line.query(period=asked.last_days(YEAR_DAYS, 28).text)}",
+        "leads": f"{_at('conversion:leads')}?{line.query(period=question.last_days(28).text)}",
+        "leads@before": f"{_at('conversion:leads')}?{line.query(period=question.last_days(YEAR_DAYS, 28).text)}",
         "waiting": f"{_at('customers:leads')}?status=new",
         "target": _at("setup:quotas"),
         "win_rate": f"{_at('team:tally')}?show=win_rate&{line.query(period=lately)}",

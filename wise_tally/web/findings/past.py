@@ -8,7 +8,7 @@ from wise_tally.core.findings.question import Question
 from wise_tally.core.findings.ranking import findings
 from wise_tally.domain.org.access import Viewer
 from wise_tally.web.filter_line import FilterLine, scope_of
-from wise_tally.web.findings.asked import question_of
+from wise_tally.web.findings.question import question_of
 from wise_tally.web.visibility import Visibility
 
 MONDAYS = 26
@@ -21,7 +21,7 @@ def past_scores(viewer: Viewer, may_see: Visibility, today: date, mondays: int =
     for back in range(mondays):
         day = last - timedelta(weeks=back)
         line = scope_of(viewer, {"as_of": day.isoformat()})
-        asked = question_of(line, may_see)
+        question = question_of(line, may_see)
         month = line.book.reference.fiscal.containing(day, "month")
         later = Later(
             *(
@@ -34,7 +34,7 @@ def past_scores(viewer: Viewer, may_see: Visibility, today: date, mondays: int =
                 )
             )
         )
-        for kind, score in scores(asked, later, findings(asked)).items():
+        for kind, score in scores(question, later, findings(question)).items():
             known[kind] = known.get(kind, NOTHING) + score
     return known
 

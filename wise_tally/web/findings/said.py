@@ -55,18 +55,18 @@ class Shown:
         return self.finding.key
 
 
-def shown(line: FilterLine, asked: Question, found: Sequence[Finding], viewer: Viewer | None = None) -> list[Shown]:
+def shown(line: FilterLine, question: Question, findings: Sequence[Finding], viewer: Viewer | None = None) -> list[Shown]:
     """Findings ready to be shown, names read for all of them at once; only a viewer is offered what can be done in place."""
-    names = names_in(line, found)
-    deals = [finding.deals[0] for finding in found if finding.subject.about == "deal"]
+    names = names_in(line, findings)
+    deals = [finding.deals[0] for finding in findings if finding.subject.about == "deal"]
     rows = deal_rows(line, np.searchsorted(line.snapshot.deal, deals).tolist(), viewer) if viewer else {}
     of_deal = {row.key: row for row in rows.values()}
-    agreed = agreed_about(line, [finding.key for finding in found], viewer) if viewer else {}
+    agreed = agreed_about(line, [finding.key for finding in findings], viewer) if viewer else {}
     planned = planned_about(list(of_deal)) if not line.is_past else {}
     told = []
-    for finding in found:
+    for finding in findings:
         notes = (*agreed.get(finding.key, ()), *planned.get(finding.subject.key, ()))
-        told.append(_shown(line, asked, finding, (names, of_deal.get(finding.subject.key), notes)))
+        told.append(_shown(line, question, finding, (names, of_deal.get(finding.subject.key), notes)))
     return told
 
 
@@ -85,9 +85,9 @@ def agreed_about(line: FilterLine, findings: Sequence[str], viewer: Viewer) -> d
     return told
 
 
-def names_in(line: FilterLine, found: Iterable[Finding]) -> Names:
+def names_in(line: FilterLine, findings: Iterable[Finding]) -> Names:
     """The names of the deals and customers that sentences tell."""
-    sentences = [one.sentence for finding in found for one in (finding, *finding.also)]
+    sentences = [one.sentence for finding in findings for one in (finding, *finding.also)]
     parts = [part for sentence in sentences for part in sentence.parts.values()]
     deals = sorted({int(part.value) for part in parts if part.kind == "deal"})
     customers = {int(part.value) for part in parts if part.kind == "customer"}
@@ -110,10 +110,10 @@ def planned_about(keys: Sequence[str]) -> dict[str, tuple[str, ...]]:
 
 
 def _shown(
-    line: FilterLine, asked: Question, finding: Finding, read: tuple[Names, DealRow | None, tuple[str, ...]]
+    line: FilterLine, question: Question, finding: Finding, read: tuple[Names, DealRow | None, tuple[str, ...]]
 ) -> Shown:
     names, deal, agreed = read
-    addresses = opens(line, asked, finding)
+    addresses = opens(line, question, finding)
     action, href = action_of(line, finding, addresses)
     sentence = with_more(finding, names)
     whose = finding.whose
@@ -184,7 +184,7 @@ def terms_of(finding: Finding, names: Names | None = None) -> list[tuple[str, st
     ]
 
 
-def as_text(line: FilterLine, found: Sequence[Shown], figures: Iterable[tuple[str, str, str]]) -> str:
+def as_text(line: FilterLine, findings: Sequence[Shown], figures: Iterable[tuple[str, str, str]]) -> str:
     """What a brief says, as the JSON that is kept of it."""
     told = [
         {
@@ -197,7 +197,7 @@ def as_text(line: FilterLine, found: Sequence[Shown], figures: Iterable[tuple[st
             "subject": one.finding.subject.key,
             "deals": [line.book.deals.key[deal] for deal in one.finding.deals[:20]],
         }
-        for one in found
+        for one in findings
     ]
     kept = {"figures": [list(figure) for figure in figures], "findings": told}
     return json.dumps(kept, ensure_ascii=False)

@@ -41,10 +41,10 @@ def key_of(choices: Iterable[Any], typed: str) -> str:
     meant = wanted.casefold()
     # Names of a tree stand indented in its list.
     named = ((key, name.strip().casefold()) for key, name in known)
-    found = [key for key, name in named if meant in (name, _with_key(key, name).casefold())]
-    if len(found) > 1:
-        raise Refused(f"Several are named “{wanted[:60]}”. Enter the ID instead: {', '.join(found[:5])}.", 422)
-    return found[0] if found else wanted
+    keys = [key for key, name in named if meant in (name, _with_key(key, name).casefold())]
+    if len(keys) > 1:
+        raise Refused(f"Several are named “{wanted[:60]}”. Enter the ID instead: {', '.join(keys[:5])}.", 422)
+    return keys[0] if keys else wanted
 
 
 def choice_field(pairs: list[Pair], chosen: str, kind: str, attributes: dict[str, Any]) -> SafeString:
@@ -78,15 +78,15 @@ def _with_key(key: str, name: str) -> str:
 
 def key_within(typed: str) -> str:
     """The identifier that ends a name so told; empty where none does."""
-    found = WITH_KEY.search(typed)
-    return found[1] if found else ""
+    match = WITH_KEY.search(typed)
+    return match[1] if match else ""
 
 
 def suggested(pairs: Iterable[Pair]) -> SafeString:
     """Names as suggestions of a field; of those that several have each with its identifier."""
-    found = list(pairs)
-    often = Counter(name for _, name in found)
-    names = ((_with_key(key, name) if often[name] > 1 else name,) for key, name in found)
+    every = list(pairs)
+    often = Counter(name for _, name in every)
+    names = ((_with_key(key, name) if often[name] > 1 else name,) for key, name in every)
     return format_html_join("", '<option value="{}"></option>', names)
 
 

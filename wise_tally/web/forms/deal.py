@@ -59,7 +59,7 @@ class DealForm:
     revision: int = 0
     answers: dict[str, str] = field(default_factory=dict)
     details: dict[str, str] = field(default_factory=dict)
-    asked: list[tuple[str, str, str]] = field(default_factory=list)
+    questions: list[tuple[str, str, str]] = field(default_factory=list)
     asks_past: bool = False
     closes: ClosingForm | None = None
 
@@ -78,7 +78,7 @@ class DealForm:
         typed = {"answer": self.answers, "detail": self.details}
         kept = {(kind, name) for kind, values in typed.items() for name in values}
         wanted = kept | {(item.asks, item.name) for item in lacking if item.asks}
-        self.asked = [(f"{kind}:{name}", name, typed[kind].get(name, "")) for kind, name in sorted(wanted)]
+        self.questions = [(f"{kind}:{name}", name, typed[kind].get(name, "")) for kind, name in sorted(wanted)]
 
 
 def read_deal_form(posted: Mapping[str, str], deal: Deal, decimals: int) -> DealForm:

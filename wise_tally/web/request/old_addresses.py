@@ -27,8 +27,8 @@ MOVED = {
 
 def moved(request: HttpRequest, old: str, rest: str) -> HttpResponsePermanentRedirect:
     """The same under its present name."""
-    asked = request.META.get("QUERY_STRING", "")
-    return HttpResponsePermanentRedirect(f"/{MOVED[old]}{rest}{'?' if asked else ''}{asked}")
+    parameters = request.META.get("QUERY_STRING", "")
+    return HttpResponsePermanentRedirect(f"/{MOVED[old]}{rest}{'?' if parameters else ''}{parameters}")
 
 
 old_addresses: list[URLPattern] = [re_path(rf"^(?P<old>{old})(?P<rest>.*)$", moved) for old in MOVED]

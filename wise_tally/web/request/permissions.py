@@ -44,6 +44,6 @@ def all_needs(right: May) -> Callable[[View], View]:
 
 def safe_next(request: PageRequest, default: str) -> str:
     """Where a form asked to go on to, as long as it stays on this host."""
-    asked = request.POST.get("next") or request.GET.get("next") or ""
-    safe = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts={request.get_host()})
-    return asked if safe else default
+    target = request.POST.get("next") or request.GET.get("next") or ""
+    safe = target.startswith("/") and url_has_allowed_host_and_scheme(target, allowed_hosts={request.get_host()})
+    return target if safe else default

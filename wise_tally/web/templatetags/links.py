@@ -26,6 +26,6 @@ def address(context: dict[str, Any], named: str, *args: str, query: str | None =
     line = context.get("line")
     given = query if query is not None else line.plain_query if line else ""
     own = urlencode([(name, value) for name, value in more.items() if value is not None])
-    asked = "&".join(part for part in (given, own) if part)
+    parameters = "&".join(part for part in (given, own) if part)
     path = path_of(named, args=args)
-    return f"{path}?{asked}" if asked else path
+    return f"{path}?{parameters}" if parameters else path

@@ -103,11 +103,11 @@ def counted_at(request: PageRequest, address: str) -> tuple[str, Ints] | None:
         return None
     if not (match.view_name or "").endswith(("working", "figure")):
         return None
-    asked = copy.copy(request)
-    asked.GET = QueryDict(parts.query)  # type: ignore[assignment]
+    own_request = copy.copy(request)
+    own_request.GET = QueryDict(parts.query)  # type: ignore[assignment]
     try:
         # The view itself answers, with all that it checks.
-        answer = match.func(asked, *match.args, **match.kwargs)
+        answer = match.func(own_request, *match.args, **match.kwargs)
     except (Refused, CoreError, PermissionDenied, Http404):
         return None
     if not isinstance(answer, PanelResponse) or answer.line is None or answer.panel.places is None:

@@ -84,10 +84,10 @@ def _figure_at(request: PageRequest, address: str) -> PinnedFigure | None:
     provider = PROVIDERS.get(match.view_name or "")
     if provider is None:
         return None
-    asked = copy.copy(request)
-    asked.GET = QueryDict(parts.query)  # type: ignore[assignment]
+    own_request = copy.copy(request)
+    own_request.GET = QueryDict(parts.query)  # type: ignore[assignment]
     try:
-        return provider(asked, match.kwargs)
+        return provider(own_request, match.kwargs)
     except (Refused, CoreError, PermissionDenied, Http404):
         return None
 
@@ -100,11 +100,11 @@ def pin(request: PageRequest) -> HttpResponse:
         request.session.pop("pins", None)
         return redirect(back)
     address = request.POST.get("address", "")[:2_000]
-    found = figure_at(request, address)
-    if found is None:
+    figure = figure_at(request, address)
+    if figure is None:
         raise Refused("This figure cannot be pinned because it does not list deals.", 422)
     kept = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
-    request.session["pins"] = [*kept, {"address": address, "title": found.title}][-2:]
+    request.session["pins"] = [*kept, {"address": address, "title": figure.title}][-2:]
     return redirect(back)
 
 
@@ -172,13 +172,13 @@ class Summary:
     @property
     def words(self) -> list[str]:
         """What is only here or only there, with the commonest reason."""
-        found = [f"{plural(len(self.result.both), 'deal')} in both"]
+        phrases = [f"{plural(len(self.result.both), 'deal')} in both"]
         sides = (("only_second", "here", self.pinned), ("only_first", "there", self.here))
         for side, where, missing_from in sides:
             if reasons := self.result.by_reason(side):
                 words = reason_words(next(iter(reasons)), missing_from)
-                found.append(f"{sum(reasons.values())} only {where}; most often because it {words}")
-        return found
+                phrases.append(f"{sum(reasons.values())} only {where}; most often because it {words}")
+        return phrases
 
 
 def summary(request: PageRequest) -> Summary | None:
@@ -196,8 +196,8 @@ def summary(request: PageRequest) -> Summary | None:
 def counted_list(request: PageRequest) -> str:
     """The list of exactly the deals that the opened working counts."""
     given = [(name, request.GET[name]) for name in PARTS if request.GET.get(name)]
-    asked = [*given, ("status", "all"), ("counted", request.get_full_path())]
-    return f"{reverse('deals:page')}?{urlencode(asked)}"
+    parameters = [*given, ("status", "all"), ("counted", request.get_full_path())]
+    return f"{reverse('deals:page')}?{urlencode(parameters)}"
 
 
 def can_pin(request: PageRequest) -> bool:

@@ -59,17 +59,17 @@ class Command(OneLineCommand):
             if kind == "window"
             else past_periods(book, day, kind, number)
         )
-        found = rolling_test(book, book.as_of(day), windows, Filter())
-        if not found.enough:
+        rolling = rolling_test(book, book.as_of(day), windows, Filter())
+        if not rolling.enough:
             refuse(
                 f"Too few deals have closed for a back-test: it needs two past windows before which {ENOUGH_TO_SHOW} deals "
                 "or more with history had been won or lost. Come back when more have closed, or shorten the windows."
             )
         with whole_output():
             if options["format"] == "json":
-                print(json.dumps(_as_data(found), indent=1))
+                print(json.dumps(_as_data(rolling), indent=1))
             else:
-                _print_table(found)
+                _print_table(rolling)
                 quarter = book.reference.fiscal.containing(day, "quarter")
                 print(f"\n{plain(why_it_leads(verdict(book, book.as_of(day), quarter, Filter())))}")
 
@@ -82,27 +82,27 @@ def _last_day(book: Book) -> date:
     return date.fromordinal(int(local_days(moments.max(keepdims=True), book.reference.time_zone)[0]))
 
 
-def _as_data(found: RollingTest) -> dict[str, Any]:
-    parts = {"all": found, **{one: found.of_checkpoint(one) for one in CHECKPOINTS}}
+def _as_data(rolling: RollingTest) -> dict[str, Any]:
+    parts = {"all": rolling, **{one: rolling.of_checkpoint(one) for one in CHECKPOINTS}}
     return {
-        "windows": [[look.period.text, look.on.isoformat(), look.came] for look in found.looks],
+        "windows": [[look.period.text, look.on.isoformat(), look.came] for look in rolling.looks],
         "scores": {part: {method: vars(test.score(method)) for method in METHODS} for part, test in parts.items()},
         "reliability": {
             method: [
-                None if one is None else [one.deals, one.mean_chance, one.rate] for one in found.reliability(method)
+                None if one is None else [one.deals, one.mean_chance, one.rate] for one in rolling.reliability(method)
             ]
             for method in OF_DEALS
         },
     }
 
 
-def _print_table(found: RollingTest) -> None:
-    windows = {look.period.text for look in found.looks}
-    chances = sum(len(look.won) for look in found.looks)
-    print(f"{len(windows)} windows, {len(found.looks)} looks, {chances} chances of open deals")
+def _print_table(rolling: RollingTest) -> None:
+    windows = {look.period.text for look in rolling.looks}
+    chances = sum(len(look.won) for look in rolling.looks)
+    print(f"{len(windows)} windows, {len(rolling.looks)} looks, {chances} chances of open deals")
     print("MAE and bias as shares of what was won; CRPS as a share of weighted's; within: outcomes between P10 and P90")
     for part in (None, *CHECKPOINTS):
-        test = found if part is None else found.of_checkpoint(part)
+        test = rolling if part is None else rolling.of_checkpoint(part)
         base = test.score("weighted").crps
         print(f"\n{'all looks' if part is None else part:<18}{'MAE':>8}{'bias':>8}{'CRPS':>8}{'within':>8}{'Brier':>8}")
         for method in METHODS:
@@ -114,7 +114,7 @@ def _print_table(found: RollingTest) -> None:
             )
     print("\nreliability: average chance → share won (deals)")
     for method in OF_DEALS:
-        tenths = [f"{one.mean_chance:.2f}→{one.rate:.2f} ({one.deals})" for one in found.reliability(method) if one]
+        tenths = [f"{one.mean_chance:.2f}→{one.rate:.2f} ({one.deals})" for one in rolling.reliability(method) if one]
         print(f"{NAMES[method]:<18}{'  '.join(tenths)}")
 
 

@@ -191,7 +191,7 @@ def outlook(book: "Book", day: date, quarter: "Period") -> None:
 
     def whole(scope: Filter) -> object:
         lines = forecast_lines(book, snapshot, quarter, scope, "company")
-        return outcome_of(stakes_of(book, lines, of_deals(book, snapshot, quarter)).asked)
+        return outcome_of(stakes_of(book, lines, of_deals(book, snapshot, quarter)).may_be_won)
 
     horizon = days_ahead(snapshot, quarter)[1]
     learnt = timed(lambda: fit.__wrapped__(book, day, horizon))  # type: ignore[attr-defined]
@@ -222,14 +222,14 @@ def pages() -> dict[str, float]:
     compile_pages()
     first_figures()
     print(f"  what a server has ready at its start, in {time.perf_counter() - started:.1f} s")
-    found = {}
+    measured = {}
     print(
         f"  {'page':42} first, first of a team, warm (at most {FIRST}, {FIRST}, {WARM} ms), size (at most {KILOBYTES} kB), queries"
     )
     # Another team for each page, so that none finds what another computed.
     teams = cycle(Team.objects.exclude(parent=None).order_by("-pk").values_list("key", flat=True))
     for address, team in zip(PAGES, teams, strict=False):
-        found[f"page {address}"] = measured_page(client, address, team)
+        measured[f"page {address}"] = measured_page(client, address, team)
     times = []
     for run in range(5):
         last = DealRevision.objects.filter(deal__key="d000001").order_by("-pk")[0]
@@ -240,7 +240,7 @@ def pages() -> dict[str, float]:
         client.get("/forecast/")
         times.append((time.perf_counter() - started) * 1000)
     print(f"  {'page /forecast/ after one change':42} {statistics.median(times):14.0f} ms")
-    return found
+    return measured
 
 
 def measured_page(client: "Client", address: str, team: str) -> float:
@@ -251,7 +251,7 @@ def measured_page(client: "Client", address: str, team: str) -> float:
     started = time.perf_counter()
     with CaptureQueriesContext(connection) as queries:
         answer = client.get(address)
-    first, asked = (time.perf_counter() - started) * 1000, len(queries)
+    first, statements = (time.perf_counter() - started) * 1000, len(queries)
     started = time.perf_counter()
     client.get(f"{address}{'&' if '?' in address else '?'}who=team:{team}")
     of_team = (time.perf_counter() - started) * 1000
@@ -259,5 +259,5 @@ def measured_page(client: "Client", address: str, team: str) -> float:
     assert answer.status_code == 200, f"{address} answered {answer.status_code}"
     kilobytes = len(answer.content) / 1024
     over = "over" if max(first, of_team) > FIRST or warm > WARM or kilobytes > KILOBYTES else ""
-    print(f"  {address:42} {first:6.0f} {of_team:6.0f} {warm:7.0f} ms {kilobytes:7.0f} kB {asked:5}   {over}")
+    print(f"  {address:42} {first:6.0f} {of_team:6.0f} {warm:7.0f} ms {kilobytes:7.0f} kB {statements:5}   {over}")
     return warm

@@ -20,9 +20,9 @@ class Command(OneLineCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Print and judge."""
-        found = [*examined(), *([port_to_serve()] if options["before_serving"] else [])]
-        for one in found:
+        results = [*examined(), *([port_to_serve()] if options["before_serving"] else [])]
+        for one in results:
             if one.state == WRONG or not options["serious"]:
                 self.stdout.write(f"{one.state:9} {one.about:11} {one.words}")
-        if any(one.state == WRONG for one in found):
+        if any(one.state == WRONG for one in results):
             raise SystemExit(1)

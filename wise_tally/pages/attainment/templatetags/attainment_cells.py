@@ -24,21 +24,21 @@ BEHIND = 0.8
 
 
 @register.simple_tag
-def attained(asked: AttainmentQuery, name: str, query: str, value: Any, css: str = "") -> SafeString:
+def attained(query: AttainmentQuery, name: str, parameters: str, value: Any, css: str = "") -> SafeString:
     """A figure in the unit of the metric; attainment below four fifths of pace is marked in words, sign and colour."""
-    text = _text(asked, name, value, css)
+    text = _text(query, name, value, css)
     if name == "to_date" and value is not None and value < BEHIND:
         text, css = f"▼ {text}", f"{css} behind"
-    index = "attainment" if name in OWN or asked.counts_activities else "forecast"
-    return figure(text, reverse(f"{index}:working", args=[name]), query, css)
+    index = "attainment" if name in OWN or query.counts_activities else "forecast"
+    return figure(text, reverse(f"{index}:working", args=[name]), parameters, css)
 
 
-def _text(asked: AttainmentQuery, name: str, value: Any, css: str) -> str:
+def _text(query: AttainmentQuery, name: str, value: Any, css: str) -> str:
     if name in RATIOS:
         return formats.percent(value, 0)
     if name == "deals_needed":
         return formats.count(value)
-    if asked.in_hundredths:
+    if query.in_hundredths:
         return formats.hundredths(value)
     return formats.short(value) if "large" in css else formats.whole(value)
 

@@ -66,7 +66,7 @@ class AccountQuery(PageQuery):
 class AccountList:
     """Accounts with the filters that made the list and what these choose among, as of a day: one page of it, or all."""
 
-    asked: AccountQuery
+    query: AccountQuery
     owners: list[Person]
     territories: list[Territory]
     rows: list[AccountRow]
@@ -76,23 +76,23 @@ class AccountList:
 def _listed(request: PageRequest, whole: bool = False) -> AccountList:
     line = read_day(request)
     reference, day = line.book.reference, line.as_of
-    found = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
+    accounts = visible(request).accounts().select_related("territory", "owner").order_by("name", "key")
     owners = list(Person.objects.filter(pk__in=visible(request).accounts().values("owner")).order_by("name"))
     territories = list(Territory.objects.offered().order_by("name"))
-    asked = AccountQuery.read(line, request.GET)
-    asked = replace(asked, owner=key_of(owners, asked.owner), territory=key_of(territories, asked.territory))
-    if asked.find:
-        found = found.filter(name__icontains=asked.find)
-    if where := asked.territory:
+    query = AccountQuery.read(line, request.GET)
+    query = replace(query, owner=key_of(owners, query.owner), territory=key_of(territories, query.territory))
+    if query.find:
+        accounts = accounts.filter(name__icontains=query.find)
+    if where := query.territory:
         tree, keys = reference.territory_tree(day), [node.key for node in reference.territories]
         if where not in keys:
             raise Refused(f"Territory “{where[:60]}” not found. Choose one of: {', '.join(sorted(keys)[:12])}.", 404)
-        found = found.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
-    if asked.owner:
-        found = found.filter(owner__key=asked.owner)
-    page = page_of(request, found.count(), PAGE)
-    shown = list(found if whole else found[page.first : page.last])
-    return AccountList(asked, owners, territories, _rows(request, line, shown), page)
+        accounts = accounts.filter(territory__key__in=[keys[i] for i in tree.below(keys.index(where))])
+    if query.owner:
+        accounts = accounts.filter(owner__key=query.owner)
+    page = page_of(request, accounts.count(), PAGE)
+    shown = list(accounts if whole else accounts[page.first : page.last])
+    return AccountList(query, owners, territories, _rows(request, line, shown), page)
 
 
 def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> list[AccountRow]:
@@ -124,12 +124,12 @@ def _last_contacts(accounts: list[Account], line: FilterLine) -> Any:
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The list of accounts."""
-    found = _listed(request)
+    account_list = _listed(request)
     answer = {
-        **list_context(request, "account", found.asked.line),
-        "list": found,
-        **neighbours(found.page, lambda number: found.asked.query(page=number)),
-        "exports": exports("customers:table", found.asked.query(page=None)),
+        **list_context(request, "account", account_list.query.line),
+        "list": account_list,
+        **neighbours(account_list.page, lambda number: account_list.query.query(page=number)),
+        "exports": exports("customers:table", account_list.query.query(page=None)),
     }
     return render(request, "customers/accounts.html", answer)
 

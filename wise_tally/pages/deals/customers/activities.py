@@ -101,21 +101,21 @@ CHANGES = {
 @require_POST
 def change(request: PageRequest, key: str) -> HttpResponse:
     """Mark an activity as done, put it off to a day, open it again, or take it away."""
-    found = visible(request).activity(key)
+    activity = visible(request).activity(key)
     viewer, reference = request.viewer, books.current().reference
     what, form = request.POST.get("what", ""), PutOffForm(request.POST)
     if what not in CHANGES:
         raise Refused(f"“{what[:20]}” is not valid. Choose done, reopen, reschedule or delete.")
     if what == "put off" and not form.is_valid():
         return _refused(request, form, "The activity was not rescheduled.", request.path, {})
-    with undoable(request, about_of(found), CHANGES[what]):
+    with undoable(request, about_of(activity), CHANGES[what]):
         if what == "away":
-            take_activity_away(viewer, reference, found, now())
+            take_activity_away(viewer, reference, activity, now())
         elif what == "done":
-            change_activity(viewer, reference, found, {"status": "done", "at": min(now(), found.at)}, now())
+            change_activity(viewer, reference, activity, {"status": "done", "at": min(now(), activity.at)}, now())
         else:
             moved = {"at": noon_of(form.cleaned_data["on"])} if what == "put off" else {}
-            change_activity(viewer, reference, found, {**moved, "status": "planned"}, now())
+            change_activity(viewer, reference, activity, {**moved, "status": "planned"}, now())
     return redirect(safe_next(request, "/"))
 
 

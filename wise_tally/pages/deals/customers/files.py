@@ -20,25 +20,25 @@ SALES = ("product group", "product", "these days", "last year", "change")
 @require_safe
 def account_table(request: PageRequest, key: str, kind: str) -> HttpResponse:
     """Open deals, or past ones, sales against last year, or unpaid invoices by age; all of them, not the first few."""
-    found = visible_account(request, key)
+    account = visible_account(request, key)
     line = replace(read_scope(request), any_period=True)
     sheets = {
-        "": lambda: _deals(request, line, "open deals", open_places(request, line, found)),
-        "past": lambda: _deals(request, line, "past deals", past_places(request, line, found)),
+        "": lambda: _deals(request, line, "open deals", open_places(request, line, account)),
+        "past": lambda: _deals(request, line, "past deals", past_places(request, line, account)),
         "sales": lambda: Sheet(
             "sales",
             SALES,
             frozenset(SALES[2:]),
             [
                 (row.product_group, row.product, row.this_minor, row.before_minor, row.change_minor)
-                for row in sales_of(request, line, found)["sales"]
+                for row in sales_of(request, line, account)["sales"]
             ],
         ),
         "ageing": lambda: Sheet(
             "unpaid invoices",
             ("past due", "invoices", "amount"),
             frozenset({"amount"}),
-            [(row.words, row.invoices, row.amount_minor) for row in ledger(line, found)["ageing"]],
+            [(row.words, row.invoices, row.amount_minor) for row in ledger(line, account)["ageing"]],
         ),
     }
     return chosen_sheet(request, sheets, kind)

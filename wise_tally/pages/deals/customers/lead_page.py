@@ -186,58 +186,58 @@ def lead(request: PageRequest, key: str) -> HttpResponse:
 @require_POST
 def change(request: PageRequest, key: str) -> HttpResponse:
     """Change, qualify, drop or take up a lead again."""
-    found, what = visible_lead(request, key), request.POST.get("what", "")
+    lead, what = visible_lead(request, key), request.POST.get("what", "")
     steps = {"save": _save, "qualify": _qualify, "work": _work, "step": _step, "drop": _drop, "take up again": _again}
     one_of(what, steps, "is not accepted")
     try:
-        return steps[what](request, found)
+        return steps[what](request, lead)
     except WriteRefused as refused:
-        return _lead_page(request, found, 422, refused=str(refused))
+        return _lead_page(request, lead, 422, refused=str(refused))
 
 
-def _save(request: PageRequest, found: Lead) -> HttpResponse:
-    form = LeadForm(request.viewer, found.owner, request.POST, initial=_kept(found))
+def _save(request: PageRequest, lead: Lead) -> HttpResponse:
+    form = LeadForm(request.viewer, lead.owner, request.POST, initial=_kept(lead))
     if not form.is_valid():
-        return _lead_page(request, found, 422, form=form, refused="Not saved. Correct the marked fields.")
+        return _lead_page(request, lead, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:
         viewer, expected = request.viewer, request.POST.get("seen", "")
-        with undoable(request, found, "Lead saved."):
-            save_lead(viewer, books.current().reference, found.key, form.cleaned(), now(), expected)
+        with undoable(request, lead, "Lead saved."):
+            save_lead(viewer, books.current().reference, lead.key, form.cleaned(), now(), expected)
     except ChangedMeanwhile as meanwhile:
-        return _lead_page(request, found, 409, form=form, meanwhile=meanwhile.now)
-    return redirect("customers:lead", key=found.key)
+        return _lead_page(request, lead, 409, form=form, meanwhile=meanwhile.now)
+    return redirect("customers:lead", key=lead.key)
 
 
-def _qualify(request: PageRequest, found: Lead) -> HttpResponse:
-    form = QualifyForm(request, known_customers(request, found), request.POST)
+def _qualify(request: PageRequest, lead: Lead) -> HttpResponse:
+    form = QualifyForm(request, known_customers(request, lead), request.POST)
     if not form.is_valid():
-        return _lead_page(request, found, 422, qualify=form, refused="Not saved. Correct the marked fields.")
-    deal = qualify_lead(request.viewer, books.current().reference, found, form.wanted(found), now())
+        return _lead_page(request, lead, 422, qualify=form, refused="Not saved. Correct the marked fields.")
+    deal = qualify_lead(request.viewer, books.current().reference, lead, form.wanted(lead), now())
     return redirect("deals:deal", key=deal.key)
 
 
-def _work(request: PageRequest, found: Lead) -> HttpResponse:
-    with undoable(request, found, "Lead is being worked on."):
-        work_on_lead(request.viewer, books.current().reference, found, now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+def _work(request: PageRequest, lead: Lead) -> HttpResponse:
+    with undoable(request, lead, "Lead is being worked on."):
+        work_on_lead(request.viewer, books.current().reference, lead, now())
+    return redirect(safe_next(request, reverse("customers:lead", args=[lead.key])))
 
 
-def _step(request: PageRequest, found: Lead) -> HttpResponse:
+def _step(request: PageRequest, lead: Lead) -> HttpResponse:
     step = LeadStep.objects.filter(key=request.POST.get("step", "")).first()
     if step is None:
         raise WriteRefused("This step does not exist. Choose one from the list.")
-    with undoable(request, found, f"Moved to {step.name}."):
-        move_lead(request.viewer, books.current().reference, found, step, now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+    with undoable(request, lead, f"Moved to {step.name}."):
+        move_lead(request.viewer, books.current().reference, lead, step, now())
+    return redirect(safe_next(request, reverse("customers:lead", args=[lead.key])))
 
 
-def _drop(request: PageRequest, found: Lead) -> HttpResponse:
-    with undoable(request, found, "Lead disqualified."):
-        drop_lead(request.viewer, books.current().reference, found, request.POST.get("because", "").strip(), now())
-    return redirect(safe_next(request, reverse("customers:lead", args=[found.key])))
+def _drop(request: PageRequest, lead: Lead) -> HttpResponse:
+    with undoable(request, lead, "Lead disqualified."):
+        drop_lead(request.viewer, books.current().reference, lead, request.POST.get("because", "").strip(), now())
+    return redirect(safe_next(request, reverse("customers:lead", args=[lead.key])))
 
 
-def _again(request: PageRequest, found: Lead) -> HttpResponse:
-    with undoable(request, found, "Lead reopened."):
-        take_up_again(request.viewer, books.current().reference, found, now())
-    return redirect("customers:lead", key=found.key)
+def _again(request: PageRequest, lead: Lead) -> HttpResponse:
+    with undoable(request, lead, "Lead reopened."):
+        take_up_again(request.viewer, books.current().reference, lead, now())
+    return redirect("customers:lead", key=lead.key)

@@ -123,7 +123,7 @@ class LeadRow:
 class LeadList:
     """Leads with the filters that made the list and whose can be listed, as of a day: one page of it, or all."""
 
-    asked: LeadQuery
+    query: LeadQuery
     owners: list[Pair]
     rows: list[LeadRow]
     page: Page
@@ -138,38 +138,38 @@ def _owners(request: PageRequest, line: FilterLine) -> list[Pair]:
 
 def _listed(request: PageRequest, whole: bool = False) -> LeadList:
     line = read_day(request)
-    asked, owners = LeadQuery.read(line, request.GET), _owners(request, line)
-    asked = replace(asked, owner=key_of(owners, asked.owner))
-    found = _as_of(visible(request).leads(), asked.status, line.ends_at).select_related("owner", "deal")
-    found = _with_step(found, line.ends_at).order_by("-created_at", "key")
-    if asked.find:
-        found = found.filter(name__icontains=asked.find) | found.filter(customer__icontains=asked.find)
-    if asked.source:
-        found = found.filter(source=asked.source)
-    if asked.step:
-        found = found.filter(Q(step_then=asked.step))
-    found = owned_by(found, asked.owner, line.book.reference, line.as_of)
-    page, moment = page_of(request, found.count(), PAGE), line.ends_at
-    shown = found if whole else found[page.first : page.last]
+    query, owners = LeadQuery.read(line, request.GET), _owners(request, line)
+    query = replace(query, owner=key_of(owners, query.owner))
+    leads = _as_of(visible(request).leads(), query.status, line.ends_at).select_related("owner", "deal")
+    leads = _with_step(leads, line.ends_at).order_by("-created_at", "key")
+    if query.find:
+        leads = leads.filter(name__icontains=query.find) | leads.filter(customer__icontains=query.find)
+    if query.source:
+        leads = leads.filter(source=query.source)
+    if query.step:
+        leads = leads.filter(Q(step_then=query.step))
+    leads = owned_by(leads, query.owner, line.book.reference, line.as_of)
+    page, moment = page_of(request, leads.count(), PAGE), line.ends_at
+    shown = leads if whole else leads[page.first : page.last]
     steps = {step.key: step for step in LeadStep.objects.all()}
     rows = [
         LeadRow(_opened_again(lead, moment), age_days(lead, moment), *_in_step(lead, steps, moment)) for lead in shown
     ]
-    return LeadList(asked, owners, rows, page)
+    return LeadList(query, owners, rows, page)
 
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
     """The list of leads, the newest first."""
-    found = _listed(request)
+    lead_list = _listed(request)
     answer = {
-        **list_context(request, "lead", found.asked.line),
-        "list": found,
+        **list_context(request, "lead", lead_list.query.line),
+        "list": lead_list,
         "statuses": list(STATUSES),
         "steps": lead_steps(),
         "sources": Source.objects.order_by("name").values_list("name", flat=True),
-        **neighbours(found.page, lambda number: found.asked.query(page=number)),
-        "exports": exports("customers:leads-table", found.asked.query(page=None)),
+        **neighbours(lead_list.page, lambda number: lead_list.query.query(page=number)),
+        "exports": exports("customers:leads-table", lead_list.query.query(page=None)),
     }
     return render(request, "customers/leads.html", answer)
 

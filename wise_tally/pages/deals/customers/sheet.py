@@ -48,54 +48,54 @@ MONTHS_BACK = 36
 @require_safe
 def account(request: PageRequest, key: str) -> HttpResponse:
     """Deals, invoices by age, orders by month, sales against last year, contacts and talk of one customer."""
-    found = visible_account(request, key)
+    customer = visible_account(request, key)
     line = request.filter_line = replace(read_scope(request), any_period=True)
     viewer = request.viewer
     answer = {
-        "account": found,
-        "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, found, line.today),
+        "account": customer,
+        "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, customer, line.today),
         "here": request.get_full_path(),
         "back": safe_next(request, ""),
-        "own_values": own_shown("account", found.key),
-        "twins": visible(request).likely_accounts(found.name, found.key),
-        **_deals(request, line, found),
-        **sales_of(request, line, found),
-        **ledger(line, found),
-        **journal_of(request, found, line.ends_at),
-        "contacts": found.contacts.order_by("name")[:FEW],
-        "more_contacts": max(0, found.contacts.count() - FEW),
+        "own_values": own_shown("account", customer.key),
+        "twins": visible(request).likely_accounts(customer.name, customer.key),
+        **_deals(request, line, customer),
+        **sales_of(request, line, customer),
+        **ledger(line, customer),
+        **journal_of(request, customer, line.ends_at),
+        "contacts": customer.contacts.order_by("name")[:FEW],
+        "more_contacts": max(0, customer.contacts.count() - FEW),
         "moment": now(),
         "today": today(),
     }
     return render(request, "customers/account.html", answer)
 
 
-def _places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
+def _places(request: PageRequest, line: FilterLine, customer: Account) -> Ints:
     """Rows of the snapshot of the customer's deals that the viewer may see."""
     stored = books.stored()
-    indices = [stored.index_of(deal.pk) for deal in visible(request).deals(Q(account=found))]
+    indices = [stored.index_of(deal.pk) for deal in visible(request).deals(Q(account=customer))]
     wanted = np.array(sorted(i for i in indices if i is not None), dtype=np.int64)
     return np.flatnonzero(np.isin(line.snapshot.deal, wanted))
 
 
-def open_places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
+def open_places(request: PageRequest, line: FilterLine, customer: Account) -> Ints:
     """The open ones of them, the largest first."""
-    rows = _places(request, line, found)
+    rows = _places(request, line, customer)
     rows = rows[line.snapshot.kind[rows] == OPEN]
     return rows[np.argsort(-line.snapshot.amount_minor[rows], kind="stable")]
 
 
-def past_places(request: PageRequest, line: FilterLine, found: Account) -> Ints:
+def past_places(request: PageRequest, line: FilterLine, customer: Account) -> Ints:
     """The closed ones of them, the last closed first."""
-    rows = _places(request, line, found)
+    rows = _places(request, line, customer)
     rows = rows[line.snapshot.kind[rows] != OPEN]
     return rows[np.argsort(-line.snapshot.closed_on[rows], kind="stable")]
 
 
-def _deals(request: PageRequest, line: FilterLine, found: Account) -> dict[str, Any]:
+def _deals(request: PageRequest, line: FilterLine, customer: Account) -> dict[str, Any]:
     """The deals of the customer that the viewer may see, as they stood."""
     snapshot = line.snapshot
-    opened, closed = open_places(request, line, found), past_places(request, line, found)
+    opened, closed = open_places(request, line, customer), past_places(request, line, customer)
     rows = deal_rows(line, [*opened[:LATEST].tolist(), *closed[:LATEST].tolist()], request.viewer)
     return {
         "open_deals": [rows[index] for index in opened[:LATEST].tolist() if index in rows],
@@ -103,7 +103,7 @@ def _deals(request: PageRequest, line: FilterLine, found: Account) -> dict[str, 
         "open_totals": list_totals(snapshot, opened),
         "past_totals": list_totals(snapshot, closed),
         "footer": Footer(
-            len(opened) + len(closed), exports=exports("customers:account-table", line.query(), found.key)
+            len(opened) + len(closed), exports=exports("customers:account-table", line.query(), customer.key)
         ),
     }
 
@@ -135,17 +135,17 @@ def _month_asked(request: PageRequest, line: FilterLine) -> Period:
     return month
 
 
-def unpaid_of(line: FilterLine, found: Account) -> "QuerySet[Invoice]":
+def unpaid_of(line: FilterLine, customer: Account) -> "QuerySet[Invoice]":
     """Invoices issued by the day and not paid by it."""
-    return found.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
+    return customer.invoices.filter(issued_on__lte=line.as_of).exclude(paid_on__lte=line.as_of)
 
 
-def sales_of(request: PageRequest, line: FilterLine, found: Account) -> dict[str, Any]:
+def sales_of(request: PageRequest, line: FilterLine, customer: Account) -> dict[str, Any]:
     """Sales of a month (the present one to date unless another is asked for) against the same days last year."""
     fiscal, month = line.book.reference.fiscal, _month_asked(request, line)
     present = fiscal.containing(line.as_of, "month")
     this, before = sales_spans(request, line)
-    rows = found.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
+    rows = customer.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
     months = [fiscal.shifted(present, -step) for step in range(MONTHS_BACK)]
     return {
@@ -154,29 +154,29 @@ def sales_of(request: PageRequest, line: FilterLine, found: Account) -> dict[str
         "span_this": this,
         "span_month": month.text,
         "span_before": before,
-        **_sales_of_years(line, found),
+        **_sales_of_years(line, customer),
         "months": [(m.text, period_words(m), m.text == month.text) for m in months],
     }
 
 
-def _sales_of_years(line: FilterLine, found: Account) -> dict[str, Any]:
+def _sales_of_years(line: FilterLine, customer: Account) -> dict[str, Any]:
     """Sales of the fiscal year to date and of the last months, each beside the same days or month a year before."""
     spans, first = year_spans(line), line.book.reference.fiscal.shifted(last_months(line)[0], -12).starts_on
-    issued = found.invoices.filter(issued_on__gte=min(first, spans[1].starts_on), issued_on__lte=line.as_of)
+    issued = customer.invoices.filter(issued_on__gte=min(first, spans[1].starts_on), issued_on__lte=line.as_of)
     sales = [Sale(on, amount, "", "") for on, amount in issued.values_list("issued_on", "amount_minor")]
     months = sales_by_month(line, sales)
     return {
         "year_sales": all_sales(sales, *spans),
         "sales_months": [(month.text, period_words(month), row) for month, row in months[::-1]],
-        "chart": sales_chart(line, months, found.key),
+        "chart": sales_chart(line, months, customer.key),
     }
 
 
-def ledger(line: FilterLine, found: Account) -> dict[str, Any]:
+def ledger(line: FilterLine, customer: Account) -> dict[str, Any]:
     """Unpaid invoices by age and open orders by ship month, as the ledger says today."""
-    unpaid = unpaid_of(line, found)
+    unpaid = unpaid_of(line, customer)
     rows = ageing([Owed(due, amount) for due, amount in unpaid.values_list("due_on", "amount_minor")], line.as_of)
-    months = orders_by_month(list(found.orders.filter(open=True).values_list("ships_on", "amount_minor")))
+    months = orders_by_month(list(customer.orders.filter(open=True).values_list("ships_on", "amount_minor")))
     return {
         "ageing": rows,
         "owed_minor": unpaid_minor(rows),

@@ -88,10 +88,10 @@ def _cards(file: UploadedFile | None) -> list[Card]:
     if file is None or (file.size or 0) > MOST_BYTES:
         raise Refused("Choose a vCard file (.vcf) of up to 2 MB.", 422)
     try:
-        found = [_read(one) for one in vobject.readComponents(file.read().decode("utf-8-sig")) if one.name == "VCARD"]
+        read = [_read(one) for one in vobject.readComponents(file.read().decode("utf-8-sig")) if one.name == "VCARD"]
     except (UnicodeDecodeError, vobject.base.ParseError, AttributeError, IndexError):
         raise Refused("The vCard file cannot be read. Save the contacts as vCard (UTF-8) again.", 422) from None
-    cards = [card for card in found if card.name]
+    cards = [card for card in read if card.name]
     if not cards or len(cards) > MOST_CARDS:
         raise Refused(
             f"This file holds {plural(len(cards), 'contact')}; from 1 to {MOST_CARDS} can be added at once.", 422

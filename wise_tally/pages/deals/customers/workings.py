@@ -48,8 +48,8 @@ def _sum(account: Account, words: str, definition: str, rows: list[tuple[str, in
     return Panel(f"{words.capitalize()}, {account.name}", definition, tuple(terms), total, words, counted=len(rows))
 
 
-def _deals(asked: SheetRequest, words: str) -> Panel:
-    request, line, account = asked
+def _deals(sheet: SheetRequest, words: str) -> Panel:
+    request, line, account = sheet
     indices = open_places if words == "open" else past_places
     rows = indices(request, line, account)
     amount = line.snapshot.amount_minor[rows]
@@ -63,8 +63,8 @@ def _deals(asked: SheetRequest, words: str) -> Panel:
     )
 
 
-def _unpaid(asked: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
-    _, line, account = asked
+def _unpaid(sheet: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
+    _, line, account = sheet
     rows = [
         (f"{invoice.key}, due {day(invoice.due_on)}", invoice.amount_minor)
         for invoice in unpaid_of(line, account)
@@ -73,19 +73,19 @@ def _unpaid(asked: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
     return _sum(account, words, OF_ACCOUNT["unpaid"].definition, rows)
 
 
-def _sold_rows(asked: SheetRequest, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
+def _sold_rows(sheet: SheetRequest, which: int, of_year: bool) -> tuple[Period, list[tuple[str, int]]]:
     """The span of a figure of sales, and its invoices in words with their amounts."""
-    request, line, account = asked
+    request, line, account = sheet
     span = (year_spans(line) if of_year else sales_spans(request, line))[which]
     group, product = request.GET.get("group"), request.GET.get("product")
-    found = account.invoices.filter(issued_on__gte=span.starts_on, issued_on__lte=span.ends_on).select_related(
+    invoices = account.invoices.filter(issued_on__gte=span.starts_on, issued_on__lte=span.ends_on).select_related(
         "product"
     )
     if group is not None:
-        found = found.filter(product_group=group)
+        invoices = invoices.filter(product_group=group)
     rows = [
         (invoice, invoice.product.name if invoice.product else "without a product")
-        for invoice in found.order_by("issued_on", "key")
+        for invoice in invoices.order_by("issued_on", "key")
     ]
     return span, [
         (f"{invoice.key}, {day(invoice.issued_on)}, {name}", invoice.amount_minor)
@@ -98,24 +98,24 @@ def _words(span: Period) -> str:
     return f"{OF_ACCOUNT['sales'].definition} The span: {day(span.starts_on)} to {day(span.ends_on)}."
 
 
-def _sold(asked: SheetRequest, which: int, of_year: bool) -> Panel:
-    span, rows = _sold_rows(asked, which, of_year)
-    return _sum(asked[2], "sales", _words(span), rows)
+def _sold(sheet: SheetRequest, which: int, of_year: bool) -> Panel:
+    span, rows = _sold_rows(sheet, which, of_year)
+    return _sum(sheet[2], "sales", _words(span), rows)
 
 
-def _change(asked: SheetRequest, of_year: bool) -> Panel:
+def _change(sheet: SheetRequest, of_year: bool) -> Panel:
     terms, sums = [], []
     for which, sign in ((0, ""), (1, "− ")):
-        span, rows = _sold_rows(asked, which, of_year)
+        span, rows = _sold_rows(sheet, which, of_year)
         sums.append(sum(value for _, value in rows))
         terms.append(PanelTerm(f"{sign}{day(span.starts_on)} to {day(span.ends_on)}", money(sums[-1])))
     change = OF_ACCOUNT["sales-change"]
     total = money(sums[0] - sums[1])
-    return Panel(f"{change.title}, {asked[2].name}", change.definition, tuple(terms), total, "change")
+    return Panel(f"{change.title}, {sheet[2].name}", change.definition, tuple(terms), total, "change")
 
 
-def _orders(asked: SheetRequest) -> Panel:
-    request, _, account = asked
+def _orders(sheet: SheetRequest) -> Panel:
+    request, _, account = sheet
     wanted = request.GET.get("ships")
     rows = [
         (f"{order.key}, ships {day(order.ships_on)}", order.amount_minor)
@@ -141,19 +141,19 @@ def of_lead(request: PageRequest, key: str) -> HttpResponse:
 
 
 FIGURES: dict[str, Callable[[SheetRequest], Panel]] = {
-    "open": lambda asked: _deals(asked, "open"),
-    "past": lambda asked: _deals(asked, "past"),
-    "unpaid": lambda asked: _unpaid(asked, tuple(range(len(AGEING))), "unpaid"),
-    "past-due": lambda asked: _unpaid(asked, tuple(range(1, len(AGEING))), "past due"),
+    "open": lambda sheet: _deals(sheet, "open"),
+    "past": lambda sheet: _deals(sheet, "past"),
+    "unpaid": lambda sheet: _unpaid(sheet, tuple(range(len(AGEING))), "unpaid"),
+    "past-due": lambda sheet: _unpaid(sheet, tuple(range(1, len(AGEING))), "past due"),
     **{
-        f"age-{place}": lambda asked, place=place, words=words: _unpaid(asked, (place,), words)  # type: ignore[misc]
+        f"age-{place}": lambda sheet, place=place, words=words: _unpaid(sheet, (place,), words)  # type: ignore[misc]
         for place, (words, _) in enumerate(AGEING)
     },
-    "sales": lambda asked: _sold(asked, 0, of_year=False),
-    "sales-before": lambda asked: _sold(asked, 1, of_year=False),
-    "year": lambda asked: _sold(asked, 0, of_year=True),
-    "year-before": lambda asked: _sold(asked, 1, of_year=True),
-    "sales-change": lambda asked: _change(asked, of_year=False),
-    "year-change": lambda asked: _change(asked, of_year=True),
+    "sales": lambda sheet: _sold(sheet, 0, of_year=False),
+    "sales-before": lambda sheet: _sold(sheet, 1, of_year=False),
+    "year": lambda sheet: _sold(sheet, 0, of_year=True),
+    "year-before": lambda sheet: _sold(sheet, 1, of_year=True),
+    "sales-change": lambda sheet: _change(sheet, of_year=False),
+    "year-change": lambda sheet: _change(sheet, of_year=True),
     "orders": _orders,
 }

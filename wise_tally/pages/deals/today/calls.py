@@ -67,16 +67,16 @@ def calls_of(line: FilterLine, may_see: Visibility) -> list[Call]:
     """What is due by the end of the day for the person of the filter line (else the viewer), then leads new since yesterday."""
     person = line.scope.person
     key = line.book.reference.people[person].key if person != NONE else may_see.viewer.key
-    found, again = [], next_try(line.as_of)
+    calls, again = [], next_try(line.as_of)
     for activity in planned_for(key, line.ends_at)[:MOST]:
         about = about_of(activity)
         if about is not None and _is_open(about, may_see):
-            found.append(_call(about, activity, line, again))
+            calls.append(_call(about, activity, line, again))
     fresh = may_see.leads().filter(status__in=("new", ""), created_at__gte=line.ends_at - 2 * NEW_SINCE, owner__key=key)
     fresh = fresh.filter(created_at__lt=line.ends_at)
-    listed = {call.key for call in found if call.kind == "lead"}
-    found += [_call(lead, None, line, again) for lead in fresh.order_by("created_at")[:MOST] if lead.key not in listed]
-    return found
+    listed = {call.key for call in calls if call.kind == "lead"}
+    calls += [_call(lead, None, line, again) for lead in fresh.order_by("created_at")[:MOST] if lead.key not in listed]
+    return calls
 
 
 def _is_open(about: About, may_see: Visibility) -> bool:

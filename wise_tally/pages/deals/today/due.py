@@ -82,10 +82,10 @@ def flagged(line: FilterLine) -> Flagged:
 @derived()
 def in_order(line: FilterLine) -> Ints:
     """The due deals as indices into the flagged rows, the most pressing and then the largest first."""
-    found = flagged(line)
-    due = np.flatnonzero(found.flags.any(axis=0))
-    pressing = found.flags[:, due].argmax(axis=0)
-    return due[np.lexsort((-line.snapshot.amount_minor[found.rows[due]], pressing))]
+    flagged_deals = flagged(line)
+    due = np.flatnonzero(flagged_deals.flags.any(axis=0))
+    pressing = flagged_deals.flags[:, due].argmax(axis=0)
+    return due[np.lexsort((-line.snapshot.amount_minor[flagged_deals.rows[due]], pressing))]
 
 
 REASON_WORDS = (
@@ -102,10 +102,10 @@ REASON_WORDS = (
 
 def due_panel(line: FilterLine) -> Panel:
     """How many deals are due, by reason; a deal may have several."""
-    found = flagged(line)
-    order = found.rows[in_order(line)]
+    flagged_deals = flagged(line)
+    order = flagged_deals.rows[in_order(line)]
     amount = line.snapshot.amount_minor[order]
-    counts = found.flags.sum(axis=1).tolist()
+    counts = flagged_deals.flags.sum(axis=1).tolist()
     return Panel(
         title="Deals needing attention",
         definition="Open deals in this selection with at least one of these reasons. Each deal counts once.",
@@ -113,13 +113,13 @@ def due_panel(line: FilterLine) -> Panel:
         total=count(len(order)),
         total_words="deals",
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("open, nothing due", len(found.rows) - len(order)),) if len(found.rows) > len(order) else (),
+        not_counted=(("open, nothing due", len(flagged_deals.rows) - len(order)),) if len(flagged_deals.rows) > len(order) else (),
     )
 
 
-def due_deals(line: FilterLine, found: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
+def due_deals(line: FilterLine, flagged_deals: Flagged, shown: Ints, viewer: Viewer) -> list[DueDeal]:
     """Rows, reasons in words and due activities of the deals to be shown."""
-    indices = found.rows[shown].tolist()
+    indices = flagged_deals.rows[shown].tolist()
     rows = deal_rows(line, indices, viewer)
     deals = deals_at(line, rows)
     planned: dict[int, list[Activity]] = {}
@@ -130,15 +130,15 @@ def due_deals(line: FilterLine, found: Flagged, shown: Ints, viewer: Viewer) -> 
         if index in rows:
             row, deal = rows[index], deals[rows[index].key]
             acts = planned.get(deal.pk, [])
-            held = np.flatnonzero(found.flags[:, i]).tolist()
+            held = np.flatnonzero(flagged_deals.flags[:, i]).tolist()
             words = [
-                (text, reason < MARKED) for reason in held for text in _words(line, found, reason, (i, row, deal, acts))
+                (text, reason < MARKED) for reason in held for text in _words(line, flagged_deals, reason, (i, row, deal, acts))
             ]
             result.append(DueDeal(row, deal, words, acts, GAP in held))
     return result
 
 
-def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
+def _words(line: FilterLine, flagged_deals: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
     """A reason in words."""
     i, row, deal, planned = of
     if reason == STEP and deal.next_step_on:
@@ -147,15 +147,15 @@ def _words(line: FilterLine, found: Flagged, reason: int, of: tuple[int, DealRow
     if reason == ACTIVITY:
         return [f"{as_words(a.kind)} planned for {day(a.at)}: {a.subject}" for a in planned]
     if reason == GAP:
-        spent = float(found.contact_days[i])
-        return [f"no contact for {age(spent)}, {plural(int(found.missed[i]), 'missed contact')}"]
+        spent = float(flagged_deals.contact_days[i])
+        return [f"no contact for {age(spent)}, {plural(int(flagged_deals.missed[i]), 'missed contact')}"]
     return [
         {
             STEP: "next step due",
             CLOSING: f"closes this week, {day(row.expected_close)}",
             PAST: f"expected close is past, {day(row.expected_close)}",
-            OVER: f"stalled: {age(float(found.over[i]))} over the typical time in its stage",
-            SLIPPED: f"close date moved later {plural(int(found.slips[i]), 'time')}",
+            OVER: f"stalled: {age(float(flagged_deals.over[i]))} over the typical time in its stage",
+            SLIPPED: f"close date moved later {plural(int(flagged_deals.slips[i]), 'time')}",
             UNDATED: "no close date",
         }[reason]
     ]

@@ -45,8 +45,8 @@ class Result:
 def find(request: PageRequest) -> HttpResponse:
     """Deals, accounts, contacts, leads, people, pages and actions; only what the viewer may open."""
     text = request.GET.get("q", "").strip()[:200]
-    found = _results(request, text) if len(text) >= SHORTEST else []
-    return render(request, "today/find.html", {"text": text, "found": found, "short": 0 < len(text) < SHORTEST})
+    results = _results(request, text) if len(text) >= SHORTEST else []
+    return render(request, "today/find.html", {"text": text, "results": results, "short": 0 < len(text) < SHORTEST})
 
 
 def _results(request: PageRequest, text: str) -> list[Result]:
@@ -72,10 +72,10 @@ def _of_deals(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
     ]
 
 
-def _with_number(found: QuerySet[Any], text: str, called: Q) -> QuerySet[Any]:
+def _with_number(records: QuerySet[Any], text: str, called: Q) -> QuerySet[Any]:
     """Those that a condition finds, or whose telephone number ends so, whatever stands between its digits."""
     digits = digits_of(text)
-    return with_plain_phone(found).filter(called | Q(plain_phone__endswith=digits)) if digits else found.filter(called)
+    return with_plain_phone(records).filter(called | Q(plain_phone__endswith=digits)) if digits else records.filter(called)
 
 
 def _of_customers(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
@@ -111,17 +111,17 @@ def _of_people(may_see: Visibility, text: str) -> list[Result]:
 
 def _of_pages(viewer: Viewer, words: list[str]) -> list[Result]:
     """Actions and pages whose names hold the beginning of every word."""
-    found = [Result("action", title, reverse(name)) for title, name in ACTIONS if _begins(title, words)]
-    found = found if viewer.may(May.CHANGE_OWN_DEALS) else []
+    results = [Result("action", title, reverse(name)) for title, name in ACTIONS if _begins(title, words)]
+    results = results if viewer.may(May.CHANGE_OWN_DEALS) else []
     for page in pages():
         name = page.names[0]
         if _begins(page.title, words) and (viewer.may(May.SET_RULES) or not name.startswith("setup:")):
             try:
-                found.append(Result("page", page.title, reverse(name), page.line))
+                results.append(Result("page", page.title, reverse(name), page.line))
             except NoReverseMatch:
                 # The page of one thing, which its own name finds.
                 continue
-    return found[:FOUND]
+    return results[:FOUND]
 
 
 def _begins(title: str, words: Iterable[str]) -> bool:

@@ -49,15 +49,15 @@ def today(request: PageRequest) -> HttpResponse:
     """What to do next, and how the target stands."""
     line = read_scope(request)
     viewer = request.viewer
-    found = flagged(line)
+    due = flagged(line)
     order = in_order(line)
     page = page_of(request, len(order), PAGE)
     leads, whose = _new_leads(request, line)
-    reasons = list(zip(REASON_WORDS, found.flags.sum(axis=1).tolist(), strict=True))
+    reasons = list(zip(REASON_WORDS, due.flags.sum(axis=1).tolist(), strict=True))
     answer = {
         "say": say(of_due_today(len(order), reasons), {}),
-        "due": due_deals(line, found, order[page.first : page.last], viewer),
-        "open_deals": len(found.rows),
+        "due": due_deals(line, due, order[page.first : page.last], viewer),
+        "open_deals": len(due.rows),
         "targets": _targets(line),
         "calls": calls_of(line, visible(request)),
         "has_message": bool(Workspace.current().not_reached_message.strip()),
@@ -107,7 +107,7 @@ def _targets(line: FilterLine) -> list[TargetLine]:
         by, node = "person", line.scope.person
     elif line.scope.team != NONE:
         by, node = "team", line.scope.team
-    found = []
+    targets = []
     for kind in ("month", "quarter"):
         period = fiscal.containing(line.as_of, kind)
         rows = attainment(line.book, line.snapshot, period, Filter(), by)
@@ -115,8 +115,8 @@ def _targets(line: FilterLine) -> list[TargetLine]:
         if row is not None:
             largest = max(row.forecast.won, row.forecast.quota or 0, row.pace or 0, 1)
             bar = ink_bar(row.forecast.won, [], row.forecast.quota, row.pace, largest)
-            found.append(TargetLine(period_words(period), row, bar, working_query(line, scope_node(line)[2], period)))
-    return found
+            targets.append(TargetLine(period_words(period), row, bar, working_query(line, scope_node(line)[2], period)))
+    return targets
 
 
 class NextStepForm(LedgerForm):

@@ -47,27 +47,27 @@ def signed_of(value: int | None, measure: str) -> str:
     return ("+" if value and value > 0 else "") + str(measured(measure, value))
 
 
-def shape_of(asked: ForecastQuery, column: Figure) -> str:
+def shape_of(query: ForecastQuery, column: Figure) -> str:
     """How values of a column are written."""
     if column.kind == "money":
-        return "hundredths" if asked.measure in IN_HUNDREDTHS else "whole"
+        return "hundredths" if query.measure in IN_HUNDREDTHS else "whole"
     return column.kind
 
 
 @register.simple_tag
-def column_cell(asked: ForecastQuery, column: Figure, row: GridRow, index: int) -> SafeString:
+def column_cell(query: ForecastQuery, column: Figure, row: GridRow, index: int) -> SafeString:
     """The value of a column in a row, opening its working."""
-    return opens(column.key, row.working, row.values[index], shape_of(asked, column))
+    return opens(column.key, row.working, row.values[index], shape_of(query, column))
 
 
 @register.simple_tag
-def measured_cell(asked: ForecastQuery, column: Figure, working: str, value: int | float | None) -> SafeString | str:
+def measured_cell(query: ForecastQuery, column: Figure, working: str, value: int | float | None) -> SafeString | str:
     """The value of a column for a working's query; nothing where the row has none."""
-    return "" if value is None else opens(column.key, working, value, shape_of(asked, column))
+    return "" if value is None else opens(column.key, working, value, shape_of(query, column))
 
 
 @register.simple_tag
-def read_deal(asked: ForecastQuery, deal: DealRow, values: Sequence[int | None], query: str) -> SafeString:
+def read_deal(query: ForecastQuery, deal: DealRow, values: Sequence[int | None], parameters: str) -> SafeString:
     """The row of a deal that is read, not edited: many stand on a page with all rows open, so it is drawn as one node."""
     said = [deal.stage_name, formats.day(deal.shown_day)]
     if deal.is_open:
@@ -79,7 +79,7 @@ def read_deal(asked: ForecastQuery, deal: DealRow, values: Sequence[int | None],
         (
             (
                 _css(index, len(values)),
-                "" if value is None else figure(measured(asked.measure, value, "whole"), working, query),
+                "" if value is None else figure(measured(query.measure, value, "whole"), working, parameters),
             )
             for index, value in enumerate(values, 1)
         ),

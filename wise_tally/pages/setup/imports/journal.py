@@ -56,21 +56,21 @@ def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, Tab
 
     Without marks it tells what was written, but not whether a row changed since.
     """
-    found: defaultdict[str, TableJournal] = defaultdict(TableJournal)
+    journals: defaultdict[str, TableJournal] = defaultdict(TableJournal)
     for table, op, number, old in notes():
         if number > before[table]:
             continue
         if op == "u":
-            found[table].before.setdefault(number, old)
+            journals[table].before.setdefault(number, old)
         else:
-            found[table].deleted[number] = found[table].before.pop(number, old)
+            journals[table].deleted[number] = journals[table].before.pop(number, old)
     for table, last in before.items():
         if added := numbers_after(table, last):
-            found[table].inserted = set(added)
-    for table, journal in found.items():
+            journals[table].inserted = set(added)
+    for table, journal in journals.items():
         journal.columns = columns_of(table)
         journal.left = _marks(table, journal) if marked else {}
-    return found
+    return journals
 
 
 BLOCK, FORM = 1_000, 2

@@ -182,15 +182,15 @@ def kind_of(slug: str) -> Kind:
 
 def guess(kind: Kind, header: list[str]) -> dict[str, str]:
     """Our column → a heading of the file that most likely means it; each heading is used once, needed columns first."""
-    found: dict[str, str] = {}
+    headings: dict[str, str] = {}
     order = sorted(kind.columns, key=lambda name: name not in kind.needed)
     for exact in (True, False):
-        for name in (name for name in order if name not in found):
-            free = [heading for heading in header if heading and heading not in found.values()]
+        for name in (name for name in order if name not in headings):
+            free = [heading for heading in header if heading and heading not in headings.values()]
             heading = next((h for h in free if _means(kind, name, h, exact)), None)
             if heading is not None:
-                found[name] = heading
-    return found
+                headings[name] = heading
+    return headings
 
 
 def _means(kind: Kind, name: str, heading: str, exact: bool) -> bool:

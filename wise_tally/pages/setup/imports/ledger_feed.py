@@ -70,12 +70,12 @@ def _chosen(day: date, what: str, most: int) -> list[tuple[str, Account, Product
     accounts, products = list(Account.objects.order_by("key")), list(Product.objects.order_by("key"))
     if not accounts or not products or day.weekday() > 4:
         return []
-    found = []
+    sales = []
     for number in range(random.randint(0, most)):
         product = random.choice(products)
         amount = (product.unit_price_minor or 100_000) * random.randint(1, 4)
-        found.append((f"{what}_{day:%Y%m%d}_{number + 1}", random.choice(accounts), product, amount))
-    return found
+        sales.append((f"{what}_{day:%Y%m%d}_{number + 1}", random.choice(accounts), product, amount))
+    return sales
 
 
 def _invoices_of(day: date) -> Rows:

@@ -183,14 +183,14 @@ class Preparer:
 
     def _reference(self, column: Column, text: str, row: dict[str, str]) -> str:
         names = self._names(column.target)
-        found = names.get(text) or names.get(text.casefold())
+        match = names.get(text) or names.get(text.casefold())
         if column.target == "stages":
             process = row.get("process_id") or self.matching.process
-            found = names.get(f"{process}\0{text.casefold()}") or (found if found in self.stage_kinds else None)
-        if found == AMBIGUOUS:
+            match = names.get(f"{process}\0{text.casefold()}") or (match if match in self.stage_kinds else None)
+        if match == AMBIGUOUS:
             raise CellRefused(f"“{text[:40]}” names several", "the identifier of one of them")
-        if found:
-            return found
+        if match:
+            return match
         if column.target == "accounts" and self.matching.make_accounts:
             key = derived_key(text)
             self.prepared.accounts.setdefault(key, {"name": text[:200]} | dict.fromkeys(GIVEN_TO_ACCOUNTS, ""))
@@ -211,25 +211,25 @@ class Preparer:
     def _subject(self, text: str, row: dict[str, str]) -> str:
         tables = {"team": "teams", "person": "people", "territory": "territories", "partner": "partners"}
         names = self._names(tables.get(row.get("subject", ""), "people"))
-        found = names.get(text) or names.get(text.casefold())
-        if not found or found == AMBIGUOUS:
+        match = names.get(text) or names.get(text.casefold())
+        if not match or match == AMBIGUOUS:
             raise CellRefused(f"“{text[:40]}” is not one node", "its name or identifier")
-        return found
+        return match
 
     def _names(self, table: str) -> dict[str, str]:
         """Identifier, name in small letters and mail address → identifier; a name of several is ambiguous."""
         if table not in self.names:
             model = MODELS[table]
-            found: dict[str, str] = {}
+            keys: dict[str, str] = {}
             for record in model.objects.all().iterator():
                 name = record.name.casefold()
-                found[name] = record.key if found.get(name, record.key) == record.key else AMBIGUOUS
+                keys[name] = record.key if keys.get(name, record.key) == record.key else AMBIGUOUS
                 if table == "stages":
-                    found[f"{record.process.key}\0{name}"] = record.key
+                    keys[f"{record.process.key}\0{name}"] = record.key
                 if table == "people" and record.email:
-                    found[record.email.casefold()] = record.key
-            found |= {key: key for key in model.objects.values_list("key", flat=True)}
-            self.names[table] = found
+                    keys[record.email.casefold()] = record.key
+            keys |= {key: key for key in model.objects.values_list("key", flat=True)}
+            self.names[table] = keys
         return self.names[table]
 
     def _stand_ins(self, row: dict[str, str], typed: dict[str, str]) -> None:

@@ -68,10 +68,10 @@ class _Tried:
     @cached_property
     def wrong(self) -> dict[int, list[RowFault]]:
         """Faults by row."""
-        found: dict[int, list[RowFault]] = {}
+        by_row: dict[int, list[RowFault]] = {}
         for fault in self.rehearsal.faults:
-            found.setdefault(fault.row, []).append(fault)
-        return found
+            by_row.setdefault(fault.row, []).append(fault)
+        return by_row
 
     @cached_property
     def effects(self) -> dict[int, str]:
@@ -92,14 +92,14 @@ class _Tried:
     def rows(self, show: str) -> list[PreviewRow]:
         """The first rows, or the first of one effect."""
         places = [self.table.header.index(self.matching.columns[name]) for name in self.names]
-        asked = [row for row in self.table.rows if not show or self.effects.get(row[0]) == show]
-        found = []
-        for number, cells in asked[:SHOWN_ROWS]:
+        wanted = [row for row in self.table.rows if not show or self.effects.get(row[0]) == show]
+        rows = []
+        for number, cells in wanted[:SHOWN_ROWS]:
             row = self.read.get(number)
             typed = [cells[place] for place in places]
             shown = [self._shown(name, row.get(name, "")) for name in self.names] if row else typed
-            found.append(PreviewRow(number, shown, self._does(number), number in self.wrong))
-        return found
+            rows.append(PreviewRow(number, shown, self._does(number), number in self.wrong))
+        return rows
 
     def _does(self, number: int) -> str:
         if number in self.wrong:
@@ -123,12 +123,12 @@ class _Tried:
             return value
         if value in made:
             return f"{made[value]['name']} (new)"
-        found = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
-        return found or value
+        known_name = MODELS[column.target].objects.filter(key=value).values_list("name", flat=True).first()
+        return known_name or value
 
     def examples(self, kinds: tuple[str, ...]) -> list[str]:
         """The first differing cells of these kinds beside what they are read as."""
-        found: list[str] = []
+        examples: list[str] = []
         matched = (
             (self.kind.column(name), self.table.header.index(self.matching.columns[name])) for name in self.names
         )
@@ -138,11 +138,11 @@ class _Tried:
             for number, cells in self.table.rows:
                 typed, value = cells[place].strip(), self.read.get(number, {}).get(column.name, "")
                 words = f"{typed} → {self._shown(column.name, value)}"
-                if typed and value and words not in found:
-                    found.append(words)
-                if len(found) == EXAMPLES:
-                    return found
-        return found
+                if typed and value and words not in examples:
+                    examples.append(words)
+                if len(examples) == EXAMPLES:
+                    return examples
+        return examples
 
 
 def preview(kind: Kind, table: UploadedTable, matching: Matching, now: datetime, show: str) -> Preview:
@@ -172,10 +172,10 @@ def _kinds_of(faults: list[RowFault]) -> list[FaultKind]:
     kinds: dict[tuple[str, str, str], list[RowFault]] = {}
     for fault in faults:
         kinds.setdefault((fault.column, re.sub("“[^”]*”", "", fault.wrong), fault.right), []).append(fault)
-    found = []
+    fault_kinds = []
     for (column, _, right), those in sorted(kinds.items(), key=lambda item: -len(item[1])):
         numbers = [count(fault.row) if fault.row else "the file" for fault in those[:SHOWN_NUMBERS]]
         more = len(those) - len(numbers)
         rows = ", ".join(numbers) + (f" and {count(more)} more" if more else "")
-        found.append(FaultKind(column, those[0].wrong, right, rows))
-    return found
+        fault_kinds.append(FaultKind(column, those[0].wrong, right, rows))
+    return fault_kinds

@@ -71,10 +71,10 @@ def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) 
                 tried.effects = _effects(kind, rows, columns) if parts is None else parts
                 break
             except PackageRefused as refused:
-                found = faults_of_rows(kind, refused, lines, matching)
+                faults = faults_of_rows(kind, refused, lines, matching)
                 tried.more = refused.report.more
-        tried.faults += found
-        wrong = {fault.row for fault in found}
+        tried.faults += faults
+        wrong = {fault.row for fault in faults}
         good = [row for row in rows if row[0] not in wrong]
         # A fault of the file itself stands in no row.
         rows = good if len(good) < len(rows) else []
@@ -104,17 +104,17 @@ def _effects(kind: Kind, rows: list[tuple[int, dict[str, str]]], written: Writte
     table, (differing, own) = TABLES[kind.slug], written
     numbers = _numbers(table)
     words = {kind.column(name).attribute: kind.words(name) for name in kind.columns}
-    found = {}
+    effects = {}
     for row, cells in rows:
         identity = tuple(cells.get(column, "") for column in table.unique)
         number = numbers.get(identity)
         if number is None:
-            found[row] = Effect(NEW)
+            effects[row] = Effect(NEW)
             continue
         changed = differing.get(number, set()) | own.get(identity[0], set())
         fields = tuple(words[one] for one in words if one in changed)
-        found[row] = Effect(CHANGED if fields else UNCHANGED, fields)
-    return found
+        effects[row] = Effect(CHANGED if fields else UNCHANGED, fields)
+    return effects
 
 
 def _effects_of_parts(
@@ -127,21 +127,21 @@ def _effects_of_parts(
     with connection.cursor() as cursor:
         cursor.execute(f"SELECT * FROM {table} WHERE id > %s ORDER BY id", [min(noted.inserted, default=1) - 1])
         made = [tuple(row[:place] + row[place + 1 :]) for row in cursor.fetchall() if row[place] in noted.inserted]
-    found = {}
+    effects = {}
     for (at, _), values in zip(rows, made, strict=True):
-        found[at] = Effect(UNCHANGED if had[values] else NEW)
+        effects[at] = Effect(UNCHANGED if had[values] else NEW)
         had[values] -= 1
-    return found
+    return effects
 
 
 def _own_changed(noted: dict[str, journal.TableJournal]) -> dict[str, set[str]]:
     """Own fields whose values were written."""
     values = noted[OwnFieldValue._meta.db_table]
     rows = OwnFieldValue.objects.filter(pk__in={*values.inserted, *values.before})
-    found: dict[str, set[str]] = {}
+    changed: dict[str, set[str]] = {}
     for subject, key in rows.values_list("subject_key", "field__key"):
-        found.setdefault(subject, set()).add(f"own:{key}")
-    return found
+        changed.setdefault(subject, set()).add(f"own:{key}")
+    return changed
 
 
 def _numbers(table: Table) -> dict[Identity, int]:
@@ -169,8 +169,8 @@ def _moved(noted: dict[str, journal.TableJournal], made: Container[int]) -> dict
     for deal, *state in kept.values_list("deal_id", *attributes):
         states.setdefault(deal, []).append(tuple(state))
     return {
-        deal: {name for name, before, after in zip(attributes, *found[-2:], strict=True) if before != after}
-        for deal, found in states.items()
+        deal: {name for name, before, after in zip(attributes, *of_deal[-2:], strict=True) if before != after}
+        for deal, of_deal in states.items()
     }
 
 

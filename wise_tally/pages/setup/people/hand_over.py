@@ -37,19 +37,19 @@ MOST_TAKERS = 20
 def page(request: PageRequest, key: str) -> HttpResponse:
     """What each would get; confirmed, it is handed over."""
     giver = _giver(key)
-    asked = request.POST if request.method == "POST" else request.GET
-    rule = asked.get("rule", "all")
+    data = request.POST if request.method == "POST" else request.GET
+    rule = data.get("rule", "all")
     if rule not in RULES:
         raise Refused(f"“{rule[:20]}” is not a way to transfer. Choose one of: {', '.join(RULES.values())}.")
     others = Person.objects.exclude(pk=giver.pk).filter(active_to=None).order_by("name")
-    takers = list(others.filter(key__in=asked.getlist("taker")[:MOST_TAKERS]))
+    takers = list(others.filter(key__in=data.getlist("taker")[:MOST_TAKERS]))
     portions = portions_of(giver, rule) if takers else []
-    given = {one.key: _chosen(takers, asked.get(f"to:{one.key}", "")) for one in portions}
+    given = {one.key: _chosen(takers, data.get(f"to:{one.key}", "")) for one in portions}
     for name, person in (proposed(portions, takers) if portions else {}).items():
         given[name] = given[name] or person
-    wrong = "" if takers else "Choose at least one person who takes over." if "rule" in asked else ""
-    if request.method == "POST" and not wrong and asked.get("what") != "preview":
-        if asked.get("mark") != mark_of(portions):
+    wrong = "" if takers else "Choose at least one person who takes over." if "rule" in data else ""
+    if request.method == "POST" and not wrong and data.get("what") != "preview":
+        if data.get("mark") != mark_of(portions):
             wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then transfer."
         else:
             return _hand_over(request, giver, portions, given)

@@ -128,11 +128,11 @@ def _move_in_teams(request: PageRequest, kind: str, key: str, above_key: str, fr
 
 
 def _flat(nodes: list[TreeNode], depth: int = 0) -> list[tuple[TreeNode, str]]:
-    found = []
+    rows = []
     for node in nodes:
-        found.append((node, "\u2003" * depth + node.name))
-        found += _flat(node.below, depth + 1)
-    return found
+        rows.append((node, "\u2003" * depth + node.name))
+        rows += _flat(node.below, depth + 1)
+    return rows
 
 
 def _opened(request: PageRequest, form: MoveForm, reference: ReferenceData) -> frozenset[str] | None:
@@ -208,17 +208,17 @@ def rate(request: PageRequest, slug: str, key: str) -> HttpResponse:
 @changing_needs(May.SET_ORGANISATION)
 def person(request: PageRequest, key: str) -> HttpResponse:
     """Open teams to a viewer, or give a sign-in."""
-    found, viewer = get_object_or_404(Person, key=key), request.viewer
+    person_record, viewer = get_object_or_404(Person, key=key), request.viewer
     what = request.POST.get("what", "")
     if what == "sign-in":
-        name, password = give_sign_in(viewer, found, now())
+        name, password = give_sign_in(viewer, person_record, now())
         # On this answer alone: it is kept nowhere, not in the session either.
-        return render(request, "setup/sign_in_given.html", {"person": found, "name": name, "password": password})
+        return render(request, "setup/sign_in_given.html", {"person": person_record, "name": name, "password": password})
     if what == "sign-in-name":
-        rename_sign_in(viewer, found, request.POST.get("name", ""), now())
+        rename_sign_in(viewer, person_record, request.POST.get("name", ""), now())
         messages.success(request, "The user name was changed.")
     elif what == "open":
-        open_to(viewer, found, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
+        open_to(viewer, person_record, list(Team.objects.filter(key__in=request.POST.getlist("team"))), now())
         messages.success(request, "Access saved.")
     else:
         raise Refused("Choose what to do.")

@@ -68,12 +68,12 @@ def cell_name(node: PlanNode, starts_on: date) -> str:
 
 def saved_values(book: Book, view: PlanView, nodes: list[PlanNode], today: date) -> dict[str, int | None]:
     """Own quotas of all cells as they are kept."""
-    found: dict[str, int | None] = {}
+    values: dict[str, int | None] = {}
     for period in view.periods:
         targets = quotas(book.reference, today, period, str(view.kind.metric), view.kind.filters)
         for node in nodes:
-            found[cell_name(node, period.starts_on)] = targets.of(node.subject, node.index).own
-    return found
+            values[cell_name(node, period.starts_on)] = targets.of(node.subject, node.index).own
+    return values
 
 
 def quota_grid(

@@ -53,10 +53,10 @@ def read_sheet(table: UploadedTable, view: PlanView, nodes: list[PlanNode]) -> t
         index = next(
             (i for i, name in enumerate(wanted) if i >= len(table.header) or table.header[i] != name), len(wanted)
         )
-        found = table.header[index] if index < len(table.header) else "nothing"
+        heading = table.header[index] if index < len(table.header) else "nothing"
         right = wanted[index] if index < len(wanted) else "nothing more"
         raise UploadRefused(
-            f"Row 1, column {letters(index)} is “{found[:60]}”, expected “{right}”."
+            f"Row 1, column {letters(index)} is “{heading[:60]}”, expected “{right}”."
             " Keep the header row of the downloaded file."
         )
     by_token = {node.token: node for node in nodes}

@@ -62,10 +62,10 @@ class Filling:
     def row(self) -> PlanNode:
         """The row chosen in the form."""
         token = self.posted.get("row", "")
-        found = next((node for node in self.nodes if node.token == token), None)
-        if found is None:
+        row = next((node for node in self.nodes if node.token == token), None)
+        if row is None:
             raise CoreError(f"“{token[:60]}” is not in this plan. Choose a row from the list.")
-        return found
+        return row
 
 
 def fill(

@@ -137,10 +137,10 @@ def read_view(given: Mapping[str, str], reference: ReferenceData, today: date) -
     custom = given.get("period", "")
     periods = reference.fiscal.months_of(year)
     if custom:
-        found = CustomPeriod.objects.filter(key=custom).first()
-        if found is None:
+        custom_period = CustomPeriod.objects.filter(key=custom).first()
+        if custom_period is None:
             raise Refused(f"“{custom[:64]}” is not a custom period. Choose one from the list.", 404)
-        periods = (reference.fiscal.parse(f"{found.starts_on}/{found.ends_on}"),)
+        periods = (reference.fiscal.parse(f"{custom_period.starts_on}/{custom_period.ends_on}"),)
     page = whole_number(given.get("page", "")) or 1
     return PlanView(year, tree, kind, custom, tuple(periods), given.get("people", "")[:80], page)
 
@@ -184,16 +184,16 @@ def _selling(book: Book, today: date, begins: date) -> dict[int, Selling]:
     lately = (snapshot.kind == OPEN) | (snapshot.closed_on > today.toordinal() - LOOKED_BACK)
     owners = set(np.unique(snapshot.owner[lately]).tolist())
     roles = {key: (role, left) for key, role, left in Person.objects.values_list("key", "role", "active_to")}
-    found: dict[int, Selling] = {}
+    by_person: dict[int, Selling] = {}
     for index, person in enumerate(book.reference.people):
         role, left = roles.get(person.key, ("", None))
         if left is not None and left < begins:
-            found[index] = "left"
+            by_person[index] = "left"
         elif role in (Role.REP, ""):
-            found[index] = "sells"
+            by_person[index] = "sells"
         else:
-            found[index] = "manages with deals" if index in owners else "manages"
-    return found
+            by_person[index] = "manages with deals" if index in owners else "manages"
+    return by_person
 
 
 def _people(book: Book, today: date, seen: Seen, begins: date) -> list[PlanNode]:

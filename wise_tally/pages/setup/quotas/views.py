@@ -168,12 +168,12 @@ def _headings(view: PlanView) -> list[tuple[str, bool]]:
     """Months with each quarter's sum after its third; one span for a custom period."""
     if not view.by_month:
         return [("the period", False)]
-    found: list[tuple[str, bool]] = []
+    headings: list[tuple[str, bool]] = []
     for number, month in enumerate(view.periods, 1):
-        found.append((f"{month.starts_on:%b %Y}", False))
+        headings.append((f"{month.starts_on:%b %Y}", False))
         if number % 3 == 0:
-            found.append((f"Q{number // 3}", True))
-    return found
+            headings.append((f"Q{number // 3}", True))
+    return headings
 
 
 def _only(view: PlanView, reference: ReferenceData) -> list[tuple[str, str, str, list[str]]]:

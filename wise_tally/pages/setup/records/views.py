@@ -53,14 +53,14 @@ class AuditQuery(OwnQuery):
 @all_needs(May.READ_RECORDS)
 def audit(request: PageRequest) -> HttpResponse:
     """Who changed what when, a sentence each; narrowed by person, words and days."""
-    asked = AuditQuery(**AuditQuery.values(request.GET))
-    page = Paginator(asked.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
+    query = AuditQuery(**AuditQuery.values(request.GET))
+    page = Paginator(query.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
     answer = {
         "entries": page,
         "told": told(page),
-        "asked": asked,
+        "page_query": query,
         "people": [(who, person_in_words(who)) for who in people_of()],
-        "files": exports("setup:audit-table", asked.query()),
+        "files": exports("setup:audit-table", query.query()),
     }
     return render(request, "setup/audit.html", answer)
 
@@ -70,9 +70,9 @@ def audit(request: PageRequest) -> HttpResponse:
 def audit_table(request: PageRequest, kind: str) -> HttpResponse:
     """All found entries as a file, in words and with the whole values before and after."""
     entries = AuditQuery(**AuditQuery.values(request.GET)).entries()
-    if (found := entries.count()) > MOST_IN_A_FILE:
+    if (number := entries.count()) > MOST_IN_A_FILE:
         raise Refused(
-            f"{plural(found, 'entry')} are too many for one file (limit {MOST_IN_A_FILE}). Search to narrow them down.",
+            f"{plural(number, 'entry')} are too many for one file (limit {MOST_IN_A_FILE}). Search to narrow them down.",
             422,
         )
     rows = [

@@ -39,10 +39,10 @@ class NewStageForm(LedgerForm):
 
     def clean(self) -> dict[str, Any]:
         """An open stage needs a probability."""
-        found: dict[str, Any] = self.cleaned_data
-        if found.get("kind") == StageKind.OPEN and found.get("probability", 0) is None:
+        cleaned: dict[str, Any] = self.cleaned_data
+        if cleaned.get("kind") == StageKind.OPEN and cleaned.get("probability", 0) is None:
             self.add_error("probability", "Enter a percentage from 0 to 100, such as 50.")
-        return found
+        return cleaned
 
 
 class ProcessForm(LedgerForm):

@@ -148,8 +148,8 @@ CHANGES: dict[str, tuple[str, Callable[[PageRequest, Stage, dict[str, str]], str
 @require_safe
 def file(request: PageRequest, process: str, stage: str, name: str) -> HttpResponse:
     """A file of the stage guide, always as a download."""
-    found = get_object_or_404(StageFile, stage__process__key=process, stage__key=stage, name=name)
-    answer = HttpResponse(bytes(found.content), content_type="application/octet-stream")
+    stage_file = get_object_or_404(StageFile, stage__process__key=process, stage__key=stage, name=name)
+    answer = HttpResponse(bytes(stage_file.content), content_type="application/octet-stream")
     answer["Content-Disposition"] = (
         f'attachment; filename="{name.encode("ascii", "replace").decode().replace(chr(34), "")}"'
     )

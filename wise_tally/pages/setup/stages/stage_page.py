@@ -30,12 +30,12 @@ from wise_tally.web.request.viewing import PageRequest
 @changing_needs(May.SET_RULES)
 def retire(request: PageRequest, process: str) -> HttpResponse:
     """Retire or restore a stage, or merge it into another."""
-    found, viewer = process_of(process), request.viewer
-    stage, what = stage_of(found, request.POST.get("stage", "")), request.POST.get("what", "")
+    own_process, viewer = process_of(process), request.viewer
+    stage, what = stage_of(own_process, request.POST.get("stage", "")), request.POST.get("what", "")
     if what == "merge":
-        target = stage_of(found, request.POST.get("into", ""))
+        target = stage_of(own_process, request.POST.get("into", ""))
         if "confirmed" not in request.POST:
-            return _page(request, found, stage, {"into": target, "effect": _merge_effect(stage, target)})
+            return _page(request, own_process, stage, {"into": target, "effect": _merge_effect(stage, target)})
         count = merge_stage(viewer, stage, target, now())
         text = f"{plural(count, 'deal')} moved from {stage.name} to {target.name}; {stage.name} is retired."
     elif what in ("retire", "restore"):
@@ -44,7 +44,7 @@ def retire(request: PageRequest, process: str) -> HttpResponse:
     else:
         raise Refused("Choose to retire, restore or merge the stage.")
     messages.success(request, text)
-    return redirect("setup:stages", process=found.key)
+    return redirect("setup:stages", process=own_process.key)
 
 
 def _merge_effect(source: Stage, target: Stage) -> Effect:
@@ -60,10 +60,10 @@ def _merge_effect(source: Stage, target: Stage) -> Effect:
 @changing_needs(May.SET_RULES)
 def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     """One stage: its rules of all days, of which planned ones can be deleted, and its three moments."""
-    found = process_of(process)
-    here = stage_of(found, stage)
+    own_process = process_of(process)
+    here = stage_of(own_process, stage)
     if request.method != "POST":
-        return _page(request, found, here)
+        return _page(request, own_process, here)
     what = request.POST.get("what", "")
     moment, work = CHANGES.get(what, ("", _drop_planned))
     typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
@@ -72,8 +72,8 @@ def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     except WriteRefused as refused:
         if not moment:
             raise
-        return _page(request, found, here, moments={"typed": typed, "wrong": str(refused), "moment": moment})
-    return redirect(reverse("setup:stage", args=[found.key, here.key]) + ("#moments" if moment else ""))
+        return _page(request, own_process, here, moments={"typed": typed, "wrong": str(refused), "moment": moment})
+    return redirect(reverse("setup:stage", args=[own_process.key, here.key]) + ("#moments" if moment else ""))
 
 
 def _drop_planned(request: PageRequest, here: Stage, typed: dict[str, str]) -> str:
@@ -108,5 +108,5 @@ def _page(
 
 def _deals_in(stage: Stage) -> int:
     book = books.current()
-    index = next(i for i, found in enumerate(book.reference.stages) if found.key == stage.key)
+    index = next(i for i, one in enumerate(book.reference.stages) if one.key == stage.key)
     return book.as_of(today()).deals_in(index)

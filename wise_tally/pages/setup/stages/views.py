@@ -36,48 +36,48 @@ def process_of(key: str) -> Process:
 
 def stage_of(process: Process, key: str) -> Stage:
     """A stage of the process, named by an address or a form."""
-    found = process.stages.filter(key=key).first()
-    if found is None:
+    stage = process.stages.filter(key=key).first()
+    if stage is None:
         raise Refused(f"“{key[:64]}” is not a stage of {process.name}. Go back and choose one from the page.", 404)
-    return found
+    return stage
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
 def stages(request: PageRequest, process: str) -> HttpResponse:
     """The stages of a process, and a new one; the first press shows the effect of rules, the second writes them dated."""
-    found, viewer = process_of(process), request.viewer
-    listed = _listed(found)
+    own_process, viewer = process_of(process), request.viewer
+    listed = _listed(own_process)
     if request.method != "POST":
-        return _page(request, found, saved_rows(listed, now()))
+        return _page(request, own_process, saved_rows(listed, now()))
     if request.POST.get("what") == "add":
-        return _add(request, found)
+        return _add(request, own_process)
     form = read_stage_form(request.POST, listed, today(), now())
     if form.faults or form.from_on is None:
-        return _page(request, found, form.rows, form=form)
+        return _page(request, own_process, form.rows, form=form)
     if "confirmed" not in request.POST:
-        return _page(request, found, form.rows, form=form, effect=_effect(form.edits))
+        return _page(request, own_process, form.rows, form=form, effect=_effect(form.edits))
     changed = set_stages(viewer, form.edits, form.from_on, now())
     messages.success(
         request, f"{plural(changed, 'stage')} changed from {day(form.from_on)}." if changed else "Nothing was changed."
     )
-    return redirect("setup:stages", process=found.key)
+    return redirect("setup:stages", process=own_process.key)
 
 
-def _add(request: PageRequest, found: Process) -> HttpResponse:
+def _add(request: PageRequest, process: Process) -> HttpResponse:
     """Add a stage; a retired one of the same name is offered instead."""
     form = NewStageForm(request.POST)
     if form.is_valid():
         typed = form.cleaned_data
         new = NewStage(typed["name"], typed["kind"], typed["probability"] or 0, typed["category"], None)
         try:
-            stage = add_stage(request.viewer, found, new, now())
+            stage = add_stage(request.viewer, process, new, now())
             messages.success(request, f"{stage.name} was added. It can be used from now on.")
-            return redirect("setup:stages", process=found.key)
+            return redirect("setup:stages", process=process.key)
         except NameTaken as taken:
             form.add_error("name", str(taken))
             form.restore = taken.retired
-    return _page(request, found, saved_rows(_listed(found), now()), adding=form)
+    return _page(request, process, saved_rows(_listed(process), now()), adding=form)
 
 
 def _effect(edits: list[StageEdit]) -> Effect:
@@ -136,11 +136,11 @@ def _page(
 @changing_needs(May.SET_RULES)
 def move(request: PageRequest, process: str) -> HttpResponse:
     """Put the open stages in the order given, or move one a place up or down."""
-    found, viewer = process_of(process), request.viewer
-    keys = [stage.key for stage in _listed(found) if stage.kind == StageKind.OPEN]
+    own_process, viewer = process_of(process), request.viewer
+    keys = [stage.key for stage in _listed(own_process) if stage.kind == StageKind.OPEN]
     stage = request.POST.get("stage", "")
     if stage:
-        stage_of(found, stage)
+        stage_of(own_process, stage)
     keys = order_of(request.POST.dict(), keys, stage, "Only open stages can be moved up or down.")
-    order_stages(viewer, found, keys, now())
-    return redirect("setup:stages", process=found.key)
+    order_stages(viewer, own_process, keys, now())
+    return redirect("setup:stages", process=own_process.key)

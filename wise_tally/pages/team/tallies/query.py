@@ -65,7 +65,7 @@ class TallyQuestion:
         return REPORTED[self.show]
 
     @property
-    def asked(self) -> TallyQuery:
+    def of_core(self) -> TallyQuery:
         """What the core is asked."""
         by = pair(self.by, self.within) if self.within else self.by
         return TallyQuery(self.show, by, self.measure, self.basis)
@@ -88,7 +88,7 @@ def read_tally(given: Mapping[str, str], every: tuple[str, ...] | None = None) -
     by = chosen(given, "by", every)
     within = chosen(given, "within", ("", *every[1:]))
     by = by if by in allowed else allowed[0]
-    found = TallyQuestion(
+    question = TallyQuestion(
         show=show,
         by=by,
         within=within if REPORTED[show].may_hold_within and by not in ("company", within) else "",
@@ -100,9 +100,9 @@ def read_tally(given: Mapping[str, str], every: tuple[str, ...] | None = None) -
         kind=chosen(given, "kind", ("", *KINDS)),
         pinned=tuple((name, given[name]) for name in PINNED if given.get(name)),
     )
-    if found.bucket:
-        found = replace(found, within="", against="")
-    return found
+    if question.bucket:
+        question = replace(question, within="", against="")
+    return question
 
 
 def read_kept(query: str, every: tuple[str, ...] | None = None) -> TallyQuestion:

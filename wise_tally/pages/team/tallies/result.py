@@ -144,7 +144,7 @@ class Computing:
     @cached_property
     def group(self) -> Grouping:
         """The nodes of the rows."""
-        return grouping(self.line.book, self.tally.asked.by, self.line.as_of)
+        return grouping(self.line.book, self.tally.of_core.by, self.line.as_of)
 
     @cached_property
     def _leads(self) -> Sides:
@@ -162,13 +162,13 @@ class Computing:
     def values(self, period: Period) -> tuple[TallyValue, ...]:
         """The rows of one span."""
         line, tally = self.line, self.tally
-        asked = tally.asked
+        query = tally.of_core
         by = scope_node(line)[0]
-        if asked.by == "company" and tally.figure.family == Family.FORECAST and by != "company":
+        if query.by == "company" and tally.figure.family == Family.FORECAST and by != "company":
             # Of a team or person the whole is that node's row, which has its quota.
-            rows = tally_values(line.book, line.snapshot, period, line.scope, replace(asked, by=by), Sides())
+            rows = tally_values(line.book, line.snapshot, period, line.scope, replace(query, by=by), Sides())
             return tuple(replace(row, node=0) for row in rows if row.node == scope_node(line)[1])
-        return tally_values(line.book, line.snapshot, period, line.scope, asked, self._sides(period))
+        return tally_values(line.book, line.snapshot, period, line.scope, query, self._sides(period))
 
     def url(self, node: int, period: Period) -> str:
         """The address of the working of a value."""
@@ -187,8 +187,8 @@ class Computing:
         if tally.show in ("stage_days", "stage_overstaying"):
             stage = line.book.reference.stages[node]
             process = line.book.reference.processes[stage.process][0]
-            asked = f"{line.query(period=period.text, process=process)}&{urlencode({'stage': stage.key})}"
-            return f"{reverse('conversion:working', args=['time'])}?{asked}"
+            query = f"{line.query(period=period.text, process=process)}&{urlencode({'stage': stage.key})}"
+            return f"{reverse('conversion:working', args=['time'])}?{query}"
         row = "" if tally.by == "company" or node == NONE else self.group.keys[node]
         own = {**dict(tally.own()), "row": row, "bucket": ""}
         kept = urlencode({name: value for name, value in own.items() if value or name == "row"})
@@ -199,21 +199,21 @@ def compute(computing: Computing) -> Result:
     """The tally's rows and columns; raises Refused where measure and breakdown do not go together."""
     tally = computing.tally
     try:
-        found = [{row.node: row for row in computing.values(period)} for period in computing.periods]
+        by_period = [{row.node: row for row in computing.values(period)} for period in computing.periods]
     except UnknownBreakdown as error:
         raise Refused(str(error)) from None
     if tally.within:
-        return _crossed(computing, found[0])
-    nodes = list(dict.fromkeys(node for rows in found for node in rows))
-    names = {node: rows[node].name for rows in reversed(found) for node in rows}
-    order = _ordered(computing, nodes, found)
-    largest = max([1, *(abs(v.value or 0) for rows in found for v in rows.values())])
+        return _crossed(computing, by_period[0])
+    nodes = list(dict.fromkeys(node for rows in by_period for node in rows))
+    names = {node: rows[node].name for rows in reversed(by_period) for node in rows}
+    order = _ordered(computing, nodes, by_period)
+    largest = max([1, *(abs(v.value or 0) for rows in by_period for v in rows.values())])
     rows = tuple(
         ResultRow(
             _name(computing, node, names[node]),
             tuple(
                 _cell(computing, table.get(node), node, period, largest)
-                for table, period in zip(found, computing.periods, strict=True)
+                for table, period in zip(by_period, computing.periods, strict=True)
             ),
         )
         for node in order
@@ -251,25 +251,25 @@ def _name(computing: Computing, node: int, name: str | None) -> str:
     return name or f"without a {words_of(computing.tally.by)}"
 
 
-def _ordered(computing: Computing, nodes: list[int], found: list[dict[int, TallyValue]]) -> list[int]:
+def _ordered(computing: Computing, nodes: list[int], values: list[dict[int, TallyValue]]) -> list[int]:
     """Rows with something to show, the largest first; stages in their order."""
     if computing.tally.by in (STAGE, "company"):
         return nodes
 
     def weight(node: int) -> float:
-        value = found[0][node].value if node in found[0] else None
-        return sum(t[node].value or 0 for t in found if node in t) if computing.tally.bucket else (value or 0)
+        value = values[0][node].value if node in values[0] else None
+        return sum(t[node].value or 0 for t in values if node in t) if computing.tally.bucket else (value or 0)
 
-    held = [node for node in nodes if any(rows[node].holds for rows in found if node in rows)]
+    held = [node for node in nodes if any(rows[node].holds for rows in values if node in rows)]
     return sorted(held, key=lambda node: -weight(node))
 
 
-def _crossed(computing: Computing, found: dict[int, TallyValue]) -> Result:
+def _crossed(computing: Computing, values: dict[int, TallyValue]) -> Result:
     """Rows by the first breakdown, columns by the second."""
     group = computing.group
     assert isinstance(group, Pairs)
     period = computing.periods[0]
-    cells = {group.split(node): row for node, row in found.items() if row.value}
+    cells = {group.split(node): row for node, row in values.items() if row.value}
     sums: dict[int, float] = {}
     columns: dict[int, float] = {}
     for (first, second), row in cells.items():

@@ -132,8 +132,8 @@ def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str)
     if drawing == "trend":
         return {"trend": day_by_day(line, f"picture-{key}")}
     if drawing == "week":
-        found = week_context(line)
-        return found | {"lines": found["lines"][:MOST_ROWS], "more": max(0, len(found["lines"]) - MOST_ROWS)}
+        week = week_context(line)
+        return week | {"lines": week["lines"][:MOST_ROWS], "more": max(0, len(week["lines"]) - MOST_ROWS)}
     rows, more = ink_rows(line, tally)
     return {"ink_rows": rows, "more": more}
 
@@ -141,35 +141,35 @@ def _own_drawing(line: FilterLine, tally: TallyQuestion, drawing: str, key: str)
 def ink_rows(line: FilterLine, tally: TallyQuestion) -> tuple[list[InkRow], int]:
     """Nodes with a quota or money in the period, the furthest behind pace first, one scale for all; and how many more there are."""
     snapshot = valued(line.book, line.snapshot, tally.measure, tally.basis)
-    found = [
+    behind = [
         row
         for row in attainment(line.book, snapshot, line.period, line.scope, tally.by)
         if row.forecast.quota or row.forecast.won or row.forecast.open
     ]
     group, counted = grouping(line.book, tally.by, line.as_of), line.book.reference.surest_first
-    largest = max([1, *(max(r.forecast.won + r.forecast.open, r.forecast.quota or 0) for r in found)])
+    largest = max([1, *(max(r.forecast.won + r.forecast.open, r.forecast.quota or 0) for r in behind)])
     rows = []
-    for row in sorted(found, key=lambda r: r.to_date if r.to_date is not None else 99.0)[:MOST_ROWS]:
+    for row in sorted(behind, key=lambda r: r.to_date if r.to_date is not None else 99.0)[:MOST_ROWS]:
         f = row.forecast
         bar = ink_bar(f.won, [f.categories[c] for c in counted], f.quota, row.pace, largest)
         words = f"{f.name}: won {short(f.won)}, quota {short(f.quota)}, pace {short(row.pace)}"
         drawn = InkBar(bar.segments, bar.quota, bar.pace, words)
         query = working_query(line, token_of(group, f.node)) + f"&measure={tally.measure}&basis={tally.basis}"
         rows.append(InkRow(row, f.name or "without one", drawn, query))
-    return rows, max(0, len(found) - MOST_ROWS)
+    return rows, max(0, len(behind) - MOST_ROWS)
 
 
 def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:
     """Name and question of kept and shipped tallies by identifier; those that are gone are not among them."""
     every = with_own(BY)
-    found = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query, every)) for key in keys if key in SHIPPED}
+    questions = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query, every)) for key in keys if key in SHIPPED}
     for tally in Tally.objects.filter(key__in=[key for key in keys if key not in SHIPPED]):
         try:
-            found[tally.key] = (tally.name, read_kept(tally.query, every))
+            questions[tally.key] = (tally.name, read_kept(tally.query, every))
         except Refused:
             # An own field or an identifier that the tally was kept with is gone.
-            found[tally.key] = (tally.name, TallyQuestion())
-    return found
+            questions[tally.key] = (tally.name, TallyQuestion())
+    return questions
 
 
 def tiles_of(request: PageRequest, line: FilterLine, placed: Sequence[tuple[str, bool]]) -> list[Tile]:

@@ -121,26 +121,26 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
     allowed = tally.figure.breakdowns
     every = choices(BY)
     by = every if allowed is None else [(name, words_of(name)) for name in allowed]
-    found = [("by", "rows", _options(by, tally.by))]
+    selects = [("by", "rows", _options(by, tally.by))]
     if tally.figure.may_hold_within and tally.by != "company" and not tally.bucket:
         second = [("", "none"), *(one for one in every[1:] if one[0] != tally.by)]
-        found.append(("within", "columns", _options(second, tally.within)))
+        selects.append(("within", "columns", _options(second, tally.within)))
     if not tally.within:
-        found.append(
+        selects.append(
             ("bucket", "over time", _options([(name, BUCKET_WORDS[name]) for name in ("", *BUCKETS)], tally.bucket))
         )
     if not tally.within and not tally.bucket:
-        found.append(("against", "compare with", _options(list(COMPARED.items()), tally.against)))
+        selects.append(("against", "compare with", _options(list(COMPARED.items()), tally.against)))
     if tally.figure.takes_measures:
-        found.append(
+        selects.append(
             ("measure", "measured in", _options([(name, COUNTING_WORDS[name]) for name in MEASURES], tally.measure))
         )
-        found.append(("basis", "date used", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
+        selects.append(("basis", "date used", _options([(name, BASIS_WORDS[name]) for name in BASES], tally.basis)))
     if tally.figure.family == Family.ACTIVITIES:
         kinds = [("", "all kinds"), *((name, as_words(name)) for name in KINDS)]
-        found.append(("kind", "kind", _options(kinds, tally.kind)))
-    found.append(("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
-    return found
+        selects.append(("kind", "kind", _options(kinds, tally.kind)))
+    selects.append(("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
+    return selects
 
 
 def _options(entries: list[tuple[str, str]], chosen: str) -> Options:
@@ -262,9 +262,9 @@ def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: 
     """The working of a row's value."""
     computing, figure = Computing(line, tally, lambda: visible(request).leads()), tally.figure
     result = compute(computing)
-    found = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
+    value = next((r for r in computing.values(line.period) if (r.key or "") == row), None)
     if figure.family == Family.LEADS:
-        return Panel(figure.title, figure.definition, (), count(int((found.value if found else 0) or 0)), figure.head)
+        return Panel(figure.title, figure.definition, (), count(int((value.value if value else 0) or 0)), figure.head)
     behind = deals_behind(line, tally, row)
     adds = behind.adds
     order = np.argsort(-adds, kind="stable")
@@ -274,7 +274,7 @@ def panel_of(request: PageRequest, line: FilterLine, tally: TallyQuestion, row: 
     if figure.formula:
         share = percent(ratio(int(adds.sum()), int(behind.base.sum())))
         terms += [PanelTerm(part.words, written(adds.sum())), PanelTerm("win rate", share)]
-    total = found.value if found else _of_deals(figure, behind)
+    total = value.value if value else _of_deals(figure, behind)
     exact = figure.kind == Kind.MONEY
     return Panel(
         title=f"{figure.head.capitalize()}, {_row_name(line, tally, row)}",
@@ -329,8 +329,8 @@ def deals_behind(line: FilterLine, tally: TallyQuestion, row: str) -> CountedDea
             raise Refused(f"Stage “{row[:60]}” not found. Go back and choose one from the page.", 404)
         rows, adds = stage_deals(book, snapshot, line.scope, (tally.show, keys.index(row)))
         return CountedDeals(rows, adds, np.ones(len(rows), dtype=np.int64))
-    found = counted_deals(book, snapshot, line.period, line.scope, tally.show)
+    counted = counted_deals(book, snapshot, line.period, line.scope, tally.show)
     if tally.by == "company":
-        return found
+        return counted
     by, node = _node(line, tally, row)
-    return found.take(rows_inside(book, snapshot, snapshot.owner[found.rows], found.rows, by, node))
+    return counted.take(rows_inside(book, snapshot, snapshot.owner[counted.rows], counted.rows, by, node))

@@ -41,8 +41,8 @@ def question_of(
     by, node, _ = scope_node(line)
     earlier = line.book.as_of(since or line.as_of - timedelta(days=USUAL_DAYS))
     way = leading_way(trust_of(line))
-    asked = (line.book, line.snapshot, earlier, line.period, line.scope, by, node, way)
-    return Question(*asked, beside_of(line, may_see), bounds or bounds_in_force())
+    selection = (line.book, line.snapshot, earlier, line.period, line.scope, by, node, way)
+    return Question(*selection, beside_of(line, may_see), bounds or bounds_in_force())
 
 
 def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
@@ -110,8 +110,8 @@ def _ledger(line: FilterLine) -> tuple[Ints, Ints]:
 
 def _owed(day: date) -> Ints:
     unpaid = Invoice.objects.filter(Q(paid_on=None) | Q(paid_on__gt=day), issued_on__lte=day, due_on__lt=day)
-    found = unpaid.order_by("account_id").values("account_id").annotate(owed=Sum("amount_minor"), first=Min("due_on"))
-    rows = [(row["account_id"], row["owed"], row["first"].toordinal()) for row in found]
+    by_account = unpaid.order_by("account_id").values("account_id").annotate(owed=Sum("amount_minor"), first=Min("due_on"))
+    rows = [(row["account_id"], row["owed"], row["first"].toordinal()) for row in by_account]
     return np.array(rows, dtype=np.int64).reshape(len(rows), 3)
 
 
@@ -132,16 +132,16 @@ def _touched(ends: datetime) -> Ints:
     contacts = done_contacts().filter(at__lt=ends).exclude(lead=None).order_by()
     # The step that a lead came in with is nobody's doing.
     moves = LeadMove.objects.filter(at__gt=F("lead__created_at"), at__lt=ends).order_by()
-    return np.concatenate([whole_numbers(found.values_list("lead_id"), 1)[:, 0] for found in (contacts, moves)])
+    return np.concatenate([whole_numbers(records.values_list("lead_id"), 1)[:, 0] for records in (contacts, moves)])
 
 
 def _untouched(line: FilterLine, leads: QuerySet[Lead]) -> tuple[Ints, Ints, Ints]:
     """Places among all leads, owners and creation of new ones that nobody contacted, moved or closed by the end of the day."""
     ends = line.ends_at
-    found = leads.filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
-    found = found.filter(created_at__gte=ends - LEADS_BACK).order_by("pk")
+    waiting = leads.filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
+    waiting = waiting.filter(created_at__gte=ends - LEADS_BACK).order_by("pk")
     columns = ("pk", "owner__key", "created_at")
-    reference, rows = line.book.reference, kept_rows(found.values_list(*columns))
+    reference, rows = line.book.reference, kept_rows(waiting.values_list(*columns))
     number, owner, created = (np.zeros(len(rows), dtype=np.int64) for _ in columns)
     for index, (lead, key, at) in enumerate(rows):
         number[index], owner[index], created[index] = lead, reference.person_index.get(key, NONE), at
@@ -153,8 +153,8 @@ def _untouched(line: FilterLine, leads: QuerySet[Lead]) -> tuple[Ints, Ints, Int
 def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     """New leads of the scope's people that nobody did anything about."""
     reference, leads = line.book.reference, may_see.leads()
-    asked = ("untouched", line.as_of, statement_of(leads))
-    place, owner, created = beside(line.book, asked, lambda: _untouched(line, leads))
+    cache_key = ("untouched", line.as_of, statement_of(leads))
+    place, owner, created = beside(line.book, cache_key, lambda: _untouched(line, leads))
     keep = np.ones(len(place), dtype=bool)
     if line.scope.of_people:
         team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))
