@@ -7,7 +7,7 @@ import pytest
 
 from tests.support.small_books import day, moment, reference
 from wise_tally.core.calendar import midnight_ending
-from wise_tally.core.calls import as_difference, called, calls_in_force, last_due
+from wise_tally.core.calls import as_difference, calls_in_force, last_due, submitted_amounts
 from wise_tally.core.reference_data import Call
 
 QUARTER = reference().fiscal.parse("FY2026-Q1")
@@ -66,7 +66,7 @@ def test_a_node_without_one_adds_up_what_is_below_and_a_territory_without_any_ha
         made = tuple(
             Call(subject, index, *span, moment(day("2026-01-05")), BOB, amount) for subject, index, amount in calls
         )
-        found = called(replace(ground, calls=made), day("2026-01-31"), QUARTER, weighted)
+        found = submitted_amounts(replace(ground, calls=made), day("2026-01-31"), QUARTER, weighted)
         return {(subject, index): found[subject, index] for subject, index in found if index != -1} | {
             "all": found["company", -1]
         }

@@ -25,7 +25,7 @@ from wise_tally.domain.org.models import AgreedAction, OutboxMessage, Person
 from wise_tally.web.filter_line import scope_of
 from wise_tally.web.findings.brief import brief_for
 from wise_tally.web.findings.past import past_scores
-from wise_tally.web.findings.said import shown
+from wise_tally.web.findings.wording import shown
 from wise_tally.web.visibility import Visibility
 
 pytestmark = pytest.mark.django_db
@@ -51,7 +51,7 @@ def ways_of_writing(part):
 
 def numbers_and_links(row):
     """The linked numbers of a sentence with their addresses, in the order in which they stand."""
-    sentence, said = row.finding.sentence, str(row.said)
+    sentence, said = row.finding.sentence, str(row.sentence)
     order = re.findall(r"{(\w+)}", sentence.sentence)
     links = re.findall(r'<a class="[^"]*" href="([^"]+)"[^>]*>([^<]*)</a>', said)
     for place in order:

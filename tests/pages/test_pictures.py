@@ -132,7 +132,7 @@ def test_submitted_and_won_of_a_period_are_of_the_same_reps(demo, sign_in):
             sums[period] = (before[0] + round(float(won) * 100), before[1] + round(float(called) * 100))
     shown = list(zip(*(layer["values"] for layer in chart["layers"]), strict=True))
     assert sorted(shown) == sorted(sums.values())
-    assert client.get("/forecast/accuracy/").context["whole"][0][1].called == shown[-1][1]
+    assert client.get("/forecast/accuracy/").context["whole"][0][1].submitted == shown[-1][1]
 
 
 def test_the_shape_of_time_in_stage_begins_at_nought_and_holds_the_median(demo, sign_in):

@@ -234,7 +234,7 @@ def test_a_week_reads_calls_and_targets(demo, sign_in):
     rep, boss = sign_in("r08", apart=True), sign_in("m1", apart=True)
     rep.post("/forecast/submitted/?period=2026-W48", {"amount:person:r08": "12345.00", "reason:person:r08": "the port"})
     line = next(one for one in boss.get("/team/this-week/").context["lines"] if one.key == "r08")
-    assert (line.row.set_out_minor, line.row.called) == (1_234_500, True)
+    assert (line.row.set_out_minor, line.row.has_submitted) == (1_234_500, True)
     target = line.done[0][1].forecast.quota
     assert target == 300, "three a week"
     assert boss.get("/team/this-week/?period=2026-W47").context["week"].starts_on == date(2026, 11, 23) - timedelta(

@@ -33,9 +33,9 @@ class QuotaColumns:
         """Each person's quota of a period, and whether there is one."""
         first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
         overlap = np.minimum(self.ends, last) - np.maximum(self.starts, first) + 1
-        kept = overlap > 0
-        parts = _rounded(self.value[kept] * overlap[kept], (self.ends - self.starts)[kept] + 1)
-        person = self.person[kept]
+        inside = overlap > 0
+        parts = _rounded(self.value[inside] * overlap[inside], (self.ends - self.starts)[inside] + 1)
+        person = self.person[inside]
         return np.bincount(person, parts, people), np.bincount(person, minlength=people) > 0
 
 
@@ -70,13 +70,13 @@ def forecast_by_rep(book: Book, quota: QuotaColumns, period: Period, as_of: date
     )
     counted = list(reference.surest_first)
     by_timing, by_chance = money[:, 3:].reshape(people, -1, 5), expected[:, 3:].reshape(people, -1, 5)
-    here = by_timing[:, :, 0] + by_timing[:, :, 1]
+    due = by_timing[:, :, 0] + by_timing[:, :, 1]
     won, weighted_open = money[:, 0], by_chance[:, counted, :2].sum(axis=(1, 2))
-    surest = won + here[:, counted[0]]
+    surest = won + due[:, counted[0]]
     target, there = quota.of(period, people)
-    columns = [won, money[:, 1], here[:, counted].sum(axis=1), weighted_open, won + weighted_open, surest]
-    columns += [surest + here[:, counted[1]], *(by_timing[:, counted, index].sum(axis=1) for index in (1, 2, 4))]
-    columns += [*here.T, deals[:, 0], deals[:, 3:].reshape(people, -1, 5)[:, counted, :2].sum(axis=(1, 2))]
+    columns = [won, money[:, 1], due[:, counted].sum(axis=1), weighted_open, won + weighted_open, surest]
+    columns += [surest + due[:, counted[1]], *(by_timing[:, counted, index].sum(axis=1) for index in (1, 2, 4))]
+    columns += [*due.T, deals[:, 0], deals[:, 3:].reshape(people, -1, 5)[:, counted, :2].sum(axis=(1, 2))]
     columns.append(np.where(there, target, np.nan))
     return _with_none(np.stack(columns, axis=1))
 

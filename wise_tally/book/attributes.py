@@ -91,9 +91,9 @@ class StoredAttributes(DealAttributes):
 
     def _partner(self) -> Facet:
         rows = list(Partner.objects.order_by("pk").values_list("pk", "key", "name"))
-        place = {pk: index for index, (pk, _, _) in enumerate(rows)}
+        index_of = {pk: index for index, (pk, _, _) in enumerate(rows)}
         refers = self.references("partner")
-        of_deal = np.array([place.get(pk, NONE) for pk in refers.tolist()], dtype=np.int64)
+        of_deal = np.array([index_of.get(pk, NONE) for pk in refers.tolist()], dtype=np.int64)
         return Facet(tuple(key for _, key, _ in rows), tuple(name for _, _, name in rows), of_deal)
 
     def _deal_type_group(self) -> Facet:
@@ -104,11 +104,11 @@ class StoredAttributes(DealAttributes):
     def _texts(self, rows: list[tuple[int, str]]) -> Facet:
         """A facet of texts by row number of the deal, its values sorted by code point."""
         names = tuple(sorted({text for _, text in rows}))
-        index = {name: place for place, name in enumerate(names)}
+        index = {name: number for number, name in enumerate(names)}
         of_deal = np.full(self.deals, NONE, dtype=np.int64)
-        place = self.places(np.array([pk for pk, _ in rows], dtype=np.int64))
+        number = self.places(np.array([pk for pk, _ in rows], dtype=np.int64))
         value = np.array([index[text] for _, text in rows], dtype=np.int64)
-        of_deal[place[place >= 0]] = value[place >= 0]
+        of_deal[number[number >= 0]] = value[number >= 0]
         return Facet(names, names, of_deal)
 
     def _of_accounts(self, column: str) -> Facet:
@@ -117,7 +117,7 @@ class StoredAttributes(DealAttributes):
     def _by_account(self, texts: dict[int, str]) -> Facet:
         """A facet of texts by row number of the deal's customer."""
         names = tuple(sorted(set(texts.values())))
-        index = {name: place for place, name in enumerate(names)}
+        index = {name: number for number, name in enumerate(names)}
         refers = self.references("account")
         table = np.full(int(max(refers.max(initial=0), max(texts, default=0))) + 1, NONE, dtype=np.int64)
         for account, text in texts.items():
@@ -137,11 +137,11 @@ class StoredAttributes(DealAttributes):
         table = whole_numbers(DealLine.objects.order_by().values_list(*columns), len(columns))
         deal, product, quantity, price, discount, cost = table.T
         index = self.places(deal)
-        kept = index >= 0
-        amount = line_amounts(quantity[kept], price[kept], np.maximum(discount[kept], 0))
-        spent = np.where(cost[kept] == NONE, NONE, line_costs(quantity[kept], np.maximum(cost[kept], 0)))
-        listed = line_amounts(quantity[kept], price[kept], np.zeros(kept.sum(), dtype=np.int64))
-        return index[kept], product[kept], quantity[kept], amount, spent, listed
+        known = index >= 0
+        amount = line_amounts(quantity[known], price[known], np.maximum(discount[known], 0))
+        spent = np.where(cost[known] == NONE, NONE, line_costs(quantity[known], np.maximum(cost[known], 0)))
+        listed = line_amounts(quantity[known], price[known], np.zeros(known.sum(), dtype=np.int64))
+        return index[known], product[known], quantity[known], amount, spent, listed
 
     def lines(self) -> tuple[Ints, Ints, Ints, Ints, Ints, Ints]:
         """Deal, product (row number), quantity, amount, cost (-1 none) and list value of every product line; kept."""
@@ -156,17 +156,17 @@ class StoredAttributes(DealAttributes):
         rows = DealLine.product.field.related_model._default_manager.values_list("pk", "product_group")
         group_of = {pk: group for pk, group in rows if group}
         names = tuple(sorted(set(group_of.values())))
-        index = {name: place for place, name in enumerate(names)}
+        index = {name: number for number, name in enumerate(names)}
         table = np.full(int(max([product.max(initial=0), *group_of])) + 1, NONE, dtype=np.int64)
         for pk, group in group_of.items():
             table[pk] = index[group]
         width = len(names) + 1
         # Lines without a group stand last in their deal.
         cell = deal * width + np.where(table[product] == NONE, len(names), table[product])
-        cells, place = np.unique(cell, return_inverse=True)
+        cells, number = np.unique(cell, return_inverse=True)
         group = cells % width
         amounts, sold = (
-            sum_by_group(column, place, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
+            sum_by_group(column, number, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
         )
         return GroupLines(names, cells // width, np.where(group == len(names), NONE, group), amounts, sold)
 
@@ -206,8 +206,8 @@ class StoredAttributes(DealAttributes):
             [MONTHS[row[3]] for row in rows],
             [NONE if row[4] is None else row[4] for row in rows],
         )
-        kept = index >= 0
-        return PlanRows(index[kept], *(np.array(column, dtype=np.int64)[kept] for column in columns))
+        known = index >= 0
+        return PlanRows(index[known], *(np.array(column, dtype=np.int64)[known] for column in columns))
 
     def plans(self) -> PlanRows:
         """The payment plans of all deals; kept."""
@@ -236,7 +236,7 @@ def attributes_of(book: Book) -> StoredAttributes:
     return book.attributes
 
 
-def kept_rows(records: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
+def stored_rows(records: QuerySet[Any, Any]) -> list[tuple[Any, ...]]:
     """Rows as they are kept, straight from the cursor: moments are seconds, days ordinals."""
     statement = statement_of(records)
     if statement is None:
@@ -256,7 +256,7 @@ def statement_of(records: QuerySet[Any, Any]) -> tuple[str, tuple[Any, ...]] | N
 
 def whole_numbers(records: QuerySet[Any, Any], width: int) -> Ints:
     """Rows of whole numbers as they are kept, shape (rows, width); None becomes -1."""
-    rows = kept_rows(records)
+    rows = stored_rows(records)
     try:
         # Without a None nothing of Python runs for a value.
         return np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width).reshape(-1, width)

@@ -27,9 +27,9 @@ class LostReasons:
     def on(self, snapshot: BookAsOf) -> Ints:
         """Place of the reason of each deal of a snapshot, shape (deals,); -1 for deals not lost or without one."""
         present = np.full(int(snapshot.deal.max(initial=-1)) + 1, NONE)
-        held = (self.effective_at < snapshot.cut) & (self.deal < len(present))
+        in_force = (self.effective_at < snapshot.cut) & (self.deal < len(present))
         # Of several values for one place the last stays: that of the revision in effect.
-        present[self.deal[held]] = self.reason[held]
+        present[self.deal[in_force]] = self.reason[in_force]
         return np.where(snapshot.kind == LOST, present[snapshot.deal], NONE)
 
     def read_on(self, deal_numbers: Ints, upto: int) -> "LostReasons":
@@ -39,12 +39,12 @@ class LostReasons:
             return replace(self, last=upto)
         deal, moment, texts = zip(*rows, strict=True)
         names = [*self.names, *sorted({text for text in texts if text} - set(self.names))]
-        place = {name: index for index, name in enumerate(names)} | {"": NONE}
+        index_of = {name: index for index, name in enumerate(names)} | {"": NONE}
         return LostReasons(
             tuple(names),
             np.append(self.deal, np.searchsorted(deal_numbers, np.array(deal))),
             np.append(self.effective_at, np.array(moment)),
-            np.append(self.reason, np.array([place[text] for text in texts])),
+            np.append(self.reason, np.array([index_of[text] for text in texts])),
             upto,
         )
 

@@ -178,9 +178,9 @@ def _index(numbers: Ints, index: dict[int | None, int]) -> Ints:
     """Row numbers turned into indices; -1 stays."""
     size = max((key for key in index if key is not None), default=0) + 2
     table = np.full(size, NONE, dtype=np.int64)
-    for number, place in index.items():
+    for number, index_of_number in index.items():
         if number is not None:
-            table[number] = place
+            table[number] = index_of_number
     return table[numbers]
 
 

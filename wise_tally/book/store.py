@@ -107,8 +107,8 @@ class Books:
 
     def _file(self, stored: StoredBook) -> None:
         """Have the file written once this book is far enough from what it holds; the writing itself waits for nothing."""
-        counters, last, at = self._filed
-        behind, late = stored.last_revision - last, monotonic() - at > 60 * MINUTES_BEHIND
+        counters, last, written_at = self._filed
+        behind, late = stored.last_revision - last, monotonic() - written_at > 60 * MINUTES_BEHIND
         due = counters[2] != stored.epoch or behind > BEHIND or (late and counters[0] != stored.number)
         if not settings.BOOK_FILE or not due or len(stored.deal_numbers) < LARGE or connection.in_atomic_block:
             return

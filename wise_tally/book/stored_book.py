@@ -34,6 +34,6 @@ def renumbered(column: Ints, old: tuple[str, ...], new: tuple[str, ...]) -> Ints
     """Indices into `old` as indices into `new`; -1 where the name is gone."""
     if old == new:
         return column
-    place = {name: index for index, name in enumerate(new)}
-    table = np.array([*(place.get(name, -1) for name in old), -1], dtype=np.int64)
+    index_of = {name: index for index, name in enumerate(new)}
+    table = np.array([*(index_of.get(name, -1) for name in old), -1], dtype=np.int64)
     return table[column]

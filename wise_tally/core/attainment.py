@@ -97,7 +97,9 @@ def side_by_side(
     book: Book, snapshot: BookAsOf, spans: Sequence[Period], scope: Filter, by: str
 ) -> dict[int, tuple[ForecastRow | None, ...]]:
     """The rows of several spans by node, None where a span has no row; all as of the snapshot's day."""
-    rows = [{row.node: row for row in of_span} for of_span in (forecast(book, snapshot, span, scope, by) for span in spans)]
+    rows = [
+        {row.node: row for row in of_span} for of_span in (forecast(book, snapshot, span, scope, by) for span in spans)
+    ]
     nodes = dict.fromkeys(node for of_span in rows for node in of_span)
     return {node: tuple(of_span.get(node) for of_span in rows) for node in nodes}
 
@@ -123,10 +125,10 @@ def ranks(values: Sequence[float | None]) -> list[int | None]:
     None has no place. Source: common practice (standard competition ranking).
     """
     ordered = sorted((value for value in values if value is not None), reverse=True)
-    place: dict[float, int] = {}
+    rank_of: dict[float, int] = {}
     for number, value in enumerate(ordered, start=1):
-        place.setdefault(value, number)
-    return [None if value is None else place[value] for value in values]
+        rank_of.setdefault(value, number)
+    return [None if value is None else rank_of[value] for value in values]
 
 
 @dataclass(frozen=True)

@@ -133,11 +133,11 @@ def _stood(book: Book, period: Period, on: date) -> tuple[BookAsOf, BookAsOf]:
     closed = rows[~is_open]
     closed_at = rev.effective_at[book.entered_row(closed)]
     evenings = (one - timedelta(days=1) for one in (period.starts_on, look_back_of(period).starts_on))
-    here, since = (closed[closed_at >= midnight_ending(evening, book.reference.time_zone)] for evening in evenings)
+    then, since = (closed[closed_at >= midnight_ending(evening, book.reference.time_zone)] for evening in evenings)
     rows = rows[is_open]
     close = rev.expected_close[rows]
     due = rows[(close >= period.starts_on.toordinal()) & (close <= period.ends_on.toordinal())]
-    return book.states(on, np.sort(np.r_[due, here])), book.states(on, since)
+    return book.states(on, np.sort(np.r_[due, then])), book.states(on, since)
 
 
 def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[np.ndarray]) -> tuple[StageScore, ...]:
@@ -146,9 +146,9 @@ def _scores(stages: list[np.ndarray], chances: list[np.ndarray], outcomes: list[
     stage, chance, won = np.concatenate(stages), np.hstack(chances) / WHOLE_BP, np.concatenate(outcomes)
     scores = []
     for index in np.unique(stage).tolist():
-        here = stage == index
-        as_set, as_observed = (brier(side[here], won[here]) for side in chance)
-        scores.append(StageScore(index, int(here.sum()), as_set, as_observed))
+        inside = stage == index
+        as_set, as_observed = (brier(side[inside], won[inside]) for side in chance)
+        scores.append(StageScore(index, int(inside.sum()), as_set, as_observed))
     return tuple(scores)
 
 

@@ -127,9 +127,9 @@ class BookAsOf:
         """amount × probability of each deal, rounded half to even to the minor unit."""
         return weighted_minor(self.amount_minor, self.probability_bp)
 
-    def of_deals(self, kept: Flags) -> "BookAsOf":
+    def of_deals(self, wanted: Flags) -> "BookAsOf":
         """The states of some deals alone; `kept` has one flag a deal of the book."""
-        rows = kept[self.deal]
+        rows = wanted[self.deal]
         columns = {one.name: getattr(self, one.name) for one in fields(self) if one.name not in UNLIKE_COLUMNS}
         return replace(self, **{name: values[rows] for name, values in columns.items() if values is not None})
 

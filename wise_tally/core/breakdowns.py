@@ -155,8 +155,8 @@ def customer_classes(invoices: Ints, customer: Ints, as_of: date, begins_minor: 
     of, day, amount = invoices.T
     inside = (day > year_before(as_of).toordinal()) & (day <= as_of.toordinal())
     sales = sum_by_group(amount[inside], of[inside], int(max(of.max(initial=0), customer.max(initial=0))) + 1)
-    place = np.maximum(np.searchsorted(begins_minor, sales[customer], side="right") - 1, 0)
-    return np.where(customer > 0, place, NONE)
+    index = np.maximum(np.searchsorted(begins_minor, sales[customer], side="right") - 1, 0)
+    return np.where(customer > 0, index, NONE)
 
 
 _ALL = (

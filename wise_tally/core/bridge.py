@@ -107,12 +107,12 @@ def bridge_moves(book: Book, before: BookAsOf, after: BookAsOf, period: Period, 
         (("probability_bp",), "probability"),
     )
     reopened = there & (a.kind != OPEN) & (b.kind == OPEN)
-    for place, (attributes, cause) in enumerate(steps):
+    for number, (attributes, cause) in enumerate(steps):
         state = state.take_from(b, there, *attributes)
         if cause == "outcome":
             state = state.take_from(b, reopened, "category", "probability_bp")
         value = np.where(there, values.parts(lines_after, state), 0)
-        for index, change in _booked(place, cause, value - now, (a, b)):
+        for index, change in _booked(number, cause, value - now, (a, b)):
             moved[index] += change
         now = value
 
@@ -173,15 +173,15 @@ def _places(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tu
     inside = (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
     index = np.select([~inside, state.kind == WON, state.kind == LOST], [other, won, lost], state.category)
     lines = credited_lines(book, snapshot, scope, "company")
-    kept = np.zeros(size, dtype=bool)
-    kept[snapshot.deal[lines.rows]] = True
+    credited = np.zeros(size, dtype=bool)
+    credited[snapshot.deal[lines.rows]] = True
     amount = np.zeros(size, dtype=np.int64)
     if snapshot.measure == DEALS:
         amount[snapshot.deal[lines.rows]] = snapshot.amount_minor[lines.rows]
     else:
         parts = lines.parts(snapshot.amount_minor, book.reference.person_rank)
         np.add.at(amount, snapshot.deal[lines.rows], parts)
-    return np.where(kept, index, absent), amount
+    return np.where(credited, index, absent), amount
 
 
 def _booked(index: int, cause: str | None, change: Ints, states: tuple[_State, _State]) -> list[tuple[int, Ints]]:
@@ -207,11 +207,11 @@ def _may_count(snapshot: BookAsOf, period: Period) -> Flags:
 
 def _spread(snapshot: BookAsOf, deals: Ints) -> _State:
     """A snapshot's columns on some deals, which are all that it has."""
-    place = np.searchsorted(deals, snapshot.deal)
+    index = np.searchsorted(deals, snapshot.deal)
 
     def column(values: Ints, missing: int) -> Ints:
         spread = np.full(len(deals), missing, dtype=np.int64)
-        spread[place] = values
+        spread[index] = values
         return spread
 
     return _State(
@@ -235,14 +235,14 @@ class _Values:
 
     def parts(self, lines: Lines, state: _State) -> Ints:
         """Each deal's part of the measure under the lines of one side, shape of `deals`."""
-        place, value = np.searchsorted(self.deals, lines.snapshot.deal), self._whole(state)
+        index, value = np.searchsorted(self.deals, lines.snapshot.deal), self._whole(state)
         if lines.snapshot.measure == DEALS:
             # A deal counts once, however it is divided.
-            kept = np.zeros(len(value), dtype=bool)
-            kept[place[lines.rows]] = True
-            return np.where(kept, value, 0)
-        parts = lines.parts(value[place], self.book.reference.person_rank)
-        return sum_by_group(parts, place[lines.rows], len(value))
+            inside = np.zeros(len(value), dtype=bool)
+            inside[index[lines.rows]] = True
+            return np.where(inside, value, 0)
+        parts = lines.parts(value[index], self.book.reference.person_rank)
+        return sum_by_group(parts, index[lines.rows], len(value))
 
     def _whole(self, state: _State) -> Ints:
         first, last = self.period.starts_on.toordinal(), self.period.ends_on.toordinal()

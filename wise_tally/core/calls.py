@@ -16,14 +16,14 @@ def calls_in_force(reference: ReferenceData, as_of: date, period: Period) -> dic
     """
     cut = midnight_ending(as_of, reference.time_zone)
     span = (period.starts_on.toordinal(), period.ends_on.toordinal())
-    held: dict[tuple[str, int], Call] = {}
+    in_force: dict[tuple[str, int], Call] = {}
     for call in reference.calls:
         if (call.starts_on, call.ends_on) != span or call.made_at >= cut:
             continue
         subject = (call.subject, call.subject_index)
-        if subject not in held or _strength(call) >= _strength(held[subject]):
-            held[subject] = call
-    return held
+        if subject not in in_force or _strength(call) >= _strength(in_force[subject]):
+            in_force[subject] = call
+    return in_force
 
 
 def _strength(call: Call) -> tuple[bool, int]:
@@ -43,31 +43,31 @@ def as_difference(called_minor: int | None, difference_minor: int) -> int:
     return (called_minor or 0) + difference_minor
 
 
-def called(
+def submitted_amounts(
     reference: ReferenceData, as_of: date, period: Period, weighted_of_person: Mapping[int, int]
 ) -> dict[tuple[str, int], int | None]:
-    """Called amounts, in minor units, of the company, every team, person and territory.
+    """Submitted amounts, in minor units, of the company, every team, person and territory.
 
     A node without a call sums its children's; a person without one stands at the weighted figure
     (`weighted_of_person`). A territory with no call in or below it has none.
     """
-    held = {subject: call.amount_minor for subject, call in calls_in_force(reference, as_of, period).items()}
+    amounts = {subject: call.amount_minor for subject, call in calls_in_force(reference, as_of, period).items()}
     result: dict[tuple[str, int], int | None] = {}
     members: dict[int, int] = {}
     for index in range(len(reference.people)):
-        amount = held.get(("person", index), weighted_of_person.get(index, 0))
+        amount = amounts.get(("person", index), weighted_of_person.get(index, 0))
         result["person", index] = amount
         team = reference.team_of(index, as_of.toordinal())
         members[team] = members.get(team, 0) + amount
     tree = reference.team_tree(as_of)
     for node in sorted(range(len(reference.teams)), key=lambda i: -len(tree.paths[i])):
         below = sum(result["team", child] or 0 for child in tree.children(node))
-        result["team", node] = held.get(("team", node), below + members.get(node, 0))
+        result["team", node] = amounts.get(("team", node), below + members.get(node, 0))
     roots = sum(result["team", root] or 0 for root in tree.children(NONE))
-    result["company", NONE] = held.get(("company", NONE), roots + members.get(NONE, 0))
+    result["company", NONE] = amounts.get(("company", NONE), roots + members.get(NONE, 0))
     territory_tree = reference.territory_tree(as_of)
     for node in sorted(range(len(reference.territories)), key=lambda i: -len(territory_tree.paths[i])):
         parts = [result["territory", child] for child in territory_tree.children(node)]
         known = [part for part in parts if part is not None]
-        result["territory", node] = held.get(("territory", node), sum(known) if known else None)
+        result["territory", node] = amounts.get(("territory", node), sum(known) if known else None)
     return result

@@ -70,9 +70,9 @@ def first_year_minor(plans: PlanRows, first_due: Ints) -> Ints:
 
 def months_later_days(day: Ints, months: Ints | int) -> Ints:
     """Day ordinals so many months later, shape as given; a day that a month lacks falls on its last. 0 stays 0."""
-    at = (np.maximum(day, 1) - EPOCH).astype("datetime64[D]")
-    month = at.astype("datetime64[M]")
-    offset = (at - month.astype("datetime64[D]")).astype(np.int64)
+    dates = (np.maximum(day, 1) - EPOCH).astype("datetime64[D]")
+    month = dates.astype("datetime64[M]")
+    offset = (dates - month.astype("datetime64[D]")).astype(np.int64)
     later = month + np.asarray(months)
     last = ((later + 1).astype("datetime64[D]") - later.astype("datetime64[D]")).astype(np.int64) - 1
     moved = later.astype("datetime64[D]").astype(np.int64) + np.minimum(offset, last) + EPOCH
@@ -141,7 +141,7 @@ def payments_in(book: Book, snapshot: BookAsOf, plans: PlanRows, periods: Sequen
     return _credited(book, snapshot, payments, scope)
 
 
-def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot: BookAsOf) -> Payments:
+def _occurrences(plans: PlanRows, deal_rows: Ints, periods: Sequence[Period], snapshot: BookAsOf) -> Payments:
     """Every due day inside the periods; a plan without end goes on to the last of them."""
     first, last = periods[0].starts_on.toordinal(), periods[-1].ends_on.toordinal()
     ends = np.array([period.ends_on.toordinal() for period in periods])
@@ -151,7 +151,7 @@ def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot:
     kind = np.where(single & (parts < 2), 0, np.where(plans.times == -1, 2, 1))
     kind = np.where(single & (parts > 1), 1, kind)
     columns: list[tuple[Ints, Ints]] = []
-    going, number = np.arange(len(at)), 0
+    going, number = np.arange(len(deal_rows)), 0
     while len(going):
         on = months_later_days(plans.due_on[going], plans.every_months[going] * number)
         inside = (on >= first) & (on <= last)
@@ -163,8 +163,8 @@ def _occurrences(plans: PlanRows, at: Ints, periods: Sequence[Period], snapshot:
     rows = np.concatenate([nothing, *(column[0] for column in columns)])
     day = np.concatenate([nothing, *(column[1] for column in columns)])
     amount = plans.amount_minor[rows]
-    value = weighted_minor(amount, snapshot.probability_bp[at[rows]])
-    return Payments(at[rows], np.searchsorted(ends, day), kind[rows], day, amount, value)
+    value = weighted_minor(amount, snapshot.probability_bp[deal_rows[rows]])
+    return Payments(deal_rows[rows], np.searchsorted(ends, day), kind[rows], day, amount, value)
 
 
 def _credited(book: Book, snapshot: BookAsOf, payments: Payments, scope: Filter) -> Payments:
@@ -173,8 +173,8 @@ def _credited(book: Book, snapshot: BookAsOf, payments: Payments, scope: Filter)
         return payments
     lines = credited_lines(book, snapshot, scope, "company")
     order = np.argsort(lines.rows, kind="stable")
-    held = lines.rows[order]
-    first, after = (np.searchsorted(held, payments.rows, side=side) for side in ("left", "right"))
+    row_of = lines.rows[order]
+    first, after = (np.searchsorted(row_of, payments.rows, side=side) for side in ("left", "right"))
     number = after - first
     rows = np.repeat(np.arange(len(payments.rows)), number)
     within = np.arange(len(rows)) - np.repeat(np.cumsum(number) - number, number)
@@ -195,11 +195,11 @@ def _credited(book: Book, snapshot: BookAsOf, payments: Payments, scope: Filter)
 def _turns(rows: Ints) -> Ints:
     """Which payment of its deal each one is, from 0."""
     order = np.argsort(rows, kind="stable")
-    held = rows[order]
-    starts = np.flatnonzero(np.r_[True, held[1:] != held[:-1]][: len(held)])
-    sizes = np.diff(np.r_[starts, len(held)])
+    ordered = rows[order]
+    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]][: len(ordered)])
+    sizes = np.diff(np.r_[starts, len(ordered)])
     turn = np.zeros(len(rows), dtype=np.int64)
-    turn[order] = np.arange(len(held)) - np.repeat(starts, sizes)
+    turn[order] = np.arange(len(ordered)) - np.repeat(starts, sizes)
     return turn
 
 

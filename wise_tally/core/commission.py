@@ -35,12 +35,12 @@ class Rates:
 
 def rate_on(rows: Dated, day: int) -> int | None:
     """The rate in force on a day: the last not after it, before the first row the first; None without rows."""
-    held = None
+    rate = None
     for index, (from_day, rate_bp) in enumerate(rows):
         if index and from_day > day:
             break
-        held = rate_bp
-    return held
+        rate = rate_bp
+    return rate
 
 
 @dataclass(frozen=True)
@@ -228,7 +228,7 @@ def _filtered(
         person = np.array([one.line.subject for one in earned]) if subject == PERSON else states.owner
         team = book.reference.teams_of(person, states.membership_day)
         keep &= people_kept(book.reference, scope, snapshot.as_of, person, team)
-    return [one.line for one, kept in zip(earned, keep, strict=True) if kept]
+    return [one.line for one, inside in zip(earned, keep, strict=True) if inside]
 
 
 def summed(lines: Sequence[CommissionLine]) -> tuple[CommissionSum, ...]:

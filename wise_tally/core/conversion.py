@@ -190,7 +190,7 @@ def _stood(book: Book, snapshot: BookAsOf, order: tuple[int, ...]) -> Flags:
 
 
 def _entered_on(
-    book: Book, snapshot: BookAsOf, at: Ints, reach: Ints, options: ConversionOptions, order: tuple[int, ...]
+    book: Book, snapshot: BookAsOf, deal_rows: Ints, reach: Ints, options: ConversionOptions, order: tuple[int, ...]
 ) -> Ints:
     """Local day on which each deal first reached the first shown stage; 0 for never."""
     rev, start = book.revisions, max(first_shown(book, order, options), 0)
@@ -203,10 +203,12 @@ def _entered_on(
     rows = rows[np.r_[True, np.diff(rev.deal[rows]) != 0][: len(rows)]]
     moment = np.full(len(book.deals.key), NEVER)
     moment[rev.deal[rows]] = rev.effective_at[rows]
-    entered = moment[snapshot.deal[at]]
+    entered = moment[snapshot.deal[deal_rows]]
     if not options.strict:
-        entered = np.where(snapshot.kind[at] == WON, np.minimum(entered, first_win(book)[0][snapshot.deal[at]]), entered)
-    days = np.zeros(len(at), dtype=np.int64)
+        entered = np.where(
+            snapshot.kind[deal_rows] == WON, np.minimum(entered, first_win(book)[0][snapshot.deal[deal_rows]]), entered
+        )
+    days = np.zeros(len(deal_rows), dtype=np.int64)
     known = entered != NEVER
     days[known] = local_days(entered[known], book.reference.time_zone)
     return days

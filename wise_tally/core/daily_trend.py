@@ -31,8 +31,8 @@ class Trend:
 
     def since(self, first: date) -> "Trend":
         """The days from `first` on."""
-        kept = self.days >= first.toordinal()
-        return Trend(self.days[kept], self.won[kept], self.categories[:, kept], self.weighted[kept])
+        later = self.days >= first.toordinal()
+        return Trend(self.days[later], self.won[later], self.categories[:, later], self.weighted[later])
 
     def weighted_moved(self, days: int) -> int:
         """How far weighted moved in the last so many days, in minor units; there are more than that."""

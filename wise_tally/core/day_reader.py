@@ -79,8 +79,10 @@ def _named(plain: str, today: date) -> date | None:
 
 
 def _weekday(plain: str, today: date) -> date | None:
-    place = next((place for place, name in enumerate(map(str.casefold, WEEKDAYS)) if plain in (name, name[:3])), None)
-    return None if place is None else today + timedelta(days=(place - today.weekday() - 1) % 7 + 1)
+    weekday = next(
+        (weekday for weekday, name in enumerate(map(str.casefold, WEEKDAYS)) if plain in (name, name[:3])), None
+    )
+    return None if weekday is None else today + timedelta(days=(weekday - today.weekday() - 1) % 7 + 1)
 
 
 def _offset(plain: str, today: date) -> date | None:

@@ -87,11 +87,11 @@ class Declaration:
 
     def of(self, *given: Any) -> Any:
         """The value for all parameters of the function, kept or computed now."""
-        kept, key = given[self.owner].cache, given[self.owner + 1 :]
-        value = kept.find(self, key)
+        cache, key = given[self.owner].cache, given[self.owner + 1 :]
+        value = cache.find(self, key)
         if value is None:
             value = self.compute(*given)
-            kept.keep(self, key, value)
+            cache.keep(self, key, value)
         return value
 
     def carried(self, value: Any, grown: Grown, key: tuple[Any, ...]) -> Any:

@@ -13,7 +13,7 @@ def spread(
     weights: Sequence[int],
     identifiers: Sequence[str],
     step: int = 1,
-    held: Mapping[int, int] | None = None,
+    fixed: Mapping[int, int] | None = None,
 ) -> list[int]:
     """Parts of `total` by weight, largest remainder, each a whole number of steps; the parts sum to `total`.
 
@@ -21,13 +21,13 @@ def spread(
     the steps leave over goes to the largest free part. Raises CoreError where nothing can take what is left.
     Source: Hamilton's method for the division; steps and holds are common practice.
     """
-    held = dict(held or {})
+    fixed = dict(fixed or {})
     if not weights:
         raise CoreError("There are no rows below to distribute to. Choose a row with rows below it.")
     if any(weight < 0 for weight in weights):
         raise CoreError("Shares cannot be negative. Enter 0 or more.")
-    rest = total - sum(held.values())
-    free = [index for index in range(len(weights)) if index not in held]
+    rest = total - sum(fixed.values())
+    free = [index for index in range(len(weights)) if index not in fixed]
     if rest < 0 or (rest and not free):
         raise CoreError(
             "The held cells do not leave what is to be spread: together they hold"
@@ -41,7 +41,7 @@ def spread(
     if over := rest % step:
         largest = min(range(len(free)), key=lambda i: (-free_weights[i], names[i]))
         parts[largest] += over
-    by_node = dict(zip(free, parts, strict=True)) | held
+    by_node = dict(zip(free, parts, strict=True)) | fixed
     return [by_node[index] for index in range(len(weights))]
 
 

@@ -61,15 +61,15 @@ def losses(book: Book, snapshot: BookAsOf, members: Cohort, options: ConversionO
     rows = []
     for index in shown_places(book, members.order, options)[:-1]:
         lost, still = stopped_at(book, snapshot, members, options, index)
-        here, count, undecided = reached[:, index], int(lost.sum()), int(still.sum())
+        reached_it, count, undecided = reached[:, index], int(lost.sum()), int(still.sum())
         rows.append(
             Loss(
                 lost=count,
                 lost_minor=int(amount[lost].sum()),
                 undecided=undecided,
                 undecided_minor=int(amount[still].sum()),
-                onward=int(here.sum()) - count - undecided,
-                share=ratio(count, int((here & (kind != OPEN)).sum())),
+                onward=int(reached_it.sum()) - count - undecided,
+                share=ratio(count, int((reached_it & (kind != OPEN)).sum())),
             )
         )
     return tuple(rows)

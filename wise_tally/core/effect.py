@@ -78,14 +78,14 @@ def effect_of(book: Book, snapshot: BookAsOf, changes: Mapping[int, StageChange]
     moved = (snapshot.probability_bp != after.probability_bp) | (snapshot.category != after.category)
     rows = []
     for stage in changes:
-        here = (snapshot.stage == stage) & (snapshot.kind == OPEN)
-        pair = (_weighted(state, here, counted) for state in (snapshot, after))
-        rows.append(StageEffect(stage, int(here.sum()), int((here & moved).sum()), *pair))
+        inside = (snapshot.stage == stage) & (snapshot.kind == OPEN)
+        pair = (_weighted(state, inside, counted) for state in (snapshot, after))
+        rows.append(StageEffect(stage, int(inside.sum()), int((inside & moved).sum()), *pair))
     return Effect(tuple(rows))
 
 
-def _weighted(snapshot: BookAsOf, here: Flags, counted: Flags) -> int:
-    weighted: Ints = snapshot.weighted_minor[here & counted[snapshot.category]]
+def _weighted(snapshot: BookAsOf, inside: Flags, counted: Flags) -> int:
+    weighted: Ints = snapshot.weighted_minor[inside & counted[snapshot.category]]
     return int(weighted.sum())
 
 

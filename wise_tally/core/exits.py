@@ -58,9 +58,9 @@ def ended_stays(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -
     order = reference.open_stages(scope.process)
     index[list(order)] = np.arange(len(order))
     rows = rows[index[stays.stage[rows]] != NONE]
-    kept = np.zeros(len(book.deals.key), dtype=bool)
-    kept[snapshot.deal[owner_filtered(book, snapshot, scope)]] = True
-    rows = rows[kept[stays.deal[rows]]]
+    inside = np.zeros(len(book.deals.key), dtype=bool)
+    inside[snapshot.deal[owner_filtered(book, snapshot, scope)]] = True
+    rows = rows[inside[stays.deal[rows]]]
     # A stay that ended is followed by the one its deal moved to.
     target = stays.stage[rows + 1]
     kind = reference.stage_kind[target]

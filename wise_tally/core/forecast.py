@@ -15,7 +15,7 @@ from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping
 from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
-from wise_tally.core.calls import called
+from wise_tally.core.calls import submitted_amounts
 from wise_tally.core.derived import Grows, derived
 from wise_tally.core.lines import Filter, Lines, credited_lines, members_of_day, node_of_lines, shown_nodes
 from wise_tally.core.measures import AMOUNT, DEALS
@@ -257,20 +257,20 @@ def sums_once(values: Ints, lines: ForecastLines, group: Grouping) -> Ints:
         above[:, 1:][above[:, 1:] == nodes] = -1
         cell = above * size + lines.bucket[split][:, None]
         deal = np.broadcast_to(lines.lines.rows[split][:, None], cell.shape)
-        kept = above >= 0
-        once, line = np.unique(deal[kept] * ((nodes + 1) * size) + cell[kept], return_index=True)
-        value = np.broadcast_to(values[split][:, None], cell.shape)[kept][line]
+        has_parent = above >= 0
+        once, line = np.unique(deal[has_parent] * ((nodes + 1) * size) + cell[has_parent], return_index=True)
+        value = np.broadcast_to(values[split][:, None], cell.shape)[has_parent][line]
         counts += sum_by_group(value, once % ((nodes + 1) * size), (nodes + 1) * size).reshape(nodes + 1, size)
     return counts
 
 
-def forecast_row(node: int, group: Grouping, figures: list[int], said: tuple[Target, int | None]) -> ForecastRow:
+def forecast_row(node: int, group: Grouping, figures: list[int], given: tuple[Target, int | None]) -> ForecastRow:
     """A node's record from its figures (as `figure_tables` orders them), its target and its call."""
     key, name = group.key_and_name(node)
     categories, counts = tuple(figures[len(FIGURES) : -NUMBERS]), figures[-NUMBERS:]
     # By place, in the order of FIGURES: by name would take twice as long, and a page may ask for hundreds of rows.
     won, lost, *others = figures[: len(FIGURES)]
-    return ForecastRow(node, key, name, won, lost, categories, *others, *counts, *said)  # type: ignore[call-arg, arg-type]
+    return ForecastRow(node, key, name, won, lost, categories, *others, *counts, *given)  # type: ignore[call-arg, arg-type]
 
 
 def calls_of_rows(
@@ -291,7 +291,7 @@ def calls_of_rows(
 @derived(Grows.KEPT)
 def call_amounts(book: Book, snapshot: BookAsOf, period: Period) -> dict[tuple[str, int], int | None]:
     """The called amount of every node, of which several breakdowns of a page ask."""
-    return called(book.reference, snapshot.as_of, period, weighted_by_person(book, snapshot, period))
+    return submitted_amounts(book.reference, snapshot.as_of, period, weighted_by_person(book, snapshot, period))
 
 
 def _no_call(node: int) -> int | None:

@@ -28,7 +28,7 @@ class RepRecord:
     won_of_commit: int
     due: int
     slipped: int
-    called: int | None
+    submitted: int | None
     won: int
 
     @property
@@ -44,7 +44,7 @@ class RepRecord:
     @property
     def call_error(self) -> int | None:
         """called − won."""
-        return None if self.called is None else self.called - self.won
+        return None if self.submitted is None else self.submitted - self.won
 
 
 @dataclass(frozen=True)
@@ -71,22 +71,26 @@ class RecordsTogether:
     @property
     def with_call(self) -> list[RepRecord]:
         """The records in which a call was made."""
-        return [record for record in self.periods if record.called is not None]
+        return [record for record in self.periods if record.submitted is not None]
 
     @property
-    def called(self) -> int | None:
-        """What was called in all; None where nobody called."""
-        return sum(record.called or 0 for record in self.with_call) if self.with_call else None
+    def submitted(self) -> int | None:
+        """What was submitted in all; None where nobody submitted."""
+        return sum(record.submitted or 0 for record in self.with_call) if self.with_call else None
 
     @property
-    def won_where_called(self) -> int:
+    def won_where_submitted(self) -> int:
         """What was won in the records in which a call was made."""
         return sum(record.won for record in self.with_call)
 
     @property
     def call_error(self) -> float | None:
-        """(called − won) ÷ won where a call was made; above 0 too much was called."""
-        return None if self.called is None else ratio(self.called - self.won_where_called, self.won_where_called)
+        """(submitted − won) ÷ won where a call was made; above 0 too much was submitted."""
+        return (
+            None
+            if self.submitted is None
+            else ratio(self.submitted - self.won_where_submitted, self.won_where_submitted)
+        )
 
 
 def middle_of(period: Period) -> date:
@@ -170,10 +174,12 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
         if person == NONE:
             continue
         call = calls.get(("person", person))
-        called = call.amount_minor if call is not None and call.made_by == person else None
+        submitted = call.amount_minor if call is not None and call.made_by == person else None
         commit, of_commit, due_deals, slipped = (int(column[person]) for column in columns)
-        if commit or due_deals or won[person] or called is not None:
-            records[person] = RepRecord(person, period, commit, of_commit, due_deals, slipped, called, int(won[person]))
+        if commit or due_deals or won[person] or submitted is not None:
+            records[person] = RepRecord(
+                person, period, commit, of_commit, due_deals, slipped, submitted, int(won[person])
+            )
     return records
 
 

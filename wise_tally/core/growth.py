@@ -25,8 +25,8 @@ def with_added(revisions: Revisions, added: Revisions, again: Ints = NO_DEALS) -
     gone = np.union1d(gone, _superseded(revisions, added))
     if not len(added.deal) and not len(gone):
         return revisions, Growth(NO_DEALS, NO_DEALS, NO_DEALS)
-    at = np.searchsorted(revisions.deal, added.deal, side="right")
-    rows = at + np.arange(len(at)) - np.searchsorted(gone, at)
+    places = np.searchsorted(revisions.deal, added.deal, side="right")
+    rows = places + np.arange(len(places)) - np.searchsorted(gone, places)
     growth = Growth(rows, gone, np.r_[added.effective_at, revisions.effective_at[gone]])
     names = [field.name for field in fields(Revisions)]
     return Revisions(*(growth.spliced(getattr(revisions, name), getattr(added, name)) for name in names)), growth

@@ -51,14 +51,14 @@ def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, sc
         team = np.full(len(leads.owner), NONE, dtype=np.int64)
         team[owned] = reference.teams_of(leads.owner[owned], today[owned])
         keep &= owned & people_kept(reference, scope, snapshot.as_of, leads.owner, team)
-    kept = leads.take(keep)
-    later = kept.closed_at >= snapshot.cut
+    inside = leads.take(keep)
+    later = inside.closed_at >= snapshot.cut
     working = STATUSES.index(WORKING)
     return replace(
-        kept,
-        closed_at=np.where(later, 0, kept.closed_at),
-        status=np.where(later, working, kept.status),
-        entered=np.where(kept.entered < snapshot.cut, kept.entered, 0),
+        inside,
+        closed_at=np.where(later, 0, inside.closed_at),
+        status=np.where(later, working, inside.status),
+        entered=np.where(inside.entered < snapshot.cut, inside.entered, 0),
     )
 
 

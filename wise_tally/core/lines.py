@@ -99,11 +99,11 @@ class Lines:
 
     def by_credit(self, book: Book) -> "Lines":
         """Each line divided among the people credited with its deal; without credit it stays its owner's."""
-        held = book.credits.on(self.snapshot.as_of.toordinal())
-        indices, row, share = self._repeated(book.credits.deal[held], len(book.deals.key))
-        credited = np.append(book.credits.person[held], NONE)[row]
+        credits = book.credits.on(self.snapshot.as_of.toordinal())
+        indices, row, share = self._repeated(book.credits.deal[credits], len(book.deals.key))
+        credited = np.append(book.credits.person[credits], NONE)[row]
         person = np.where(row < 0, self.person[indices], credited)
-        weight = np.append(book.credits.share_bp[held], 1)[row]
+        weight = np.append(book.credits.share_bp[credits], 1)[row]
         group = None if self.group is None else self.group[indices]
         return Lines(self.snapshot, self.rows[indices], person, share, None, None, indices, self, group, weight)
 
@@ -218,10 +218,10 @@ def _split(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints, Ints]:
     alone, divided = np.flatnonzero(~split), np.flatnonzero(split)
     number = parts[snapshot.deal[divided]]
     first = np.cumsum(parts) - parts
-    at = np.repeat(divided, number)
-    within = np.arange(len(at)) - np.repeat(np.cumsum(number) - number, number)
-    credit = rows[first[snapshot.deal[at]] + within]
-    of_deal = np.r_[alone, at]
+    deal_rows = np.repeat(divided, number)
+    within = np.arange(len(deal_rows)) - np.repeat(np.cumsum(number) - number, number)
+    credit = rows[first[snapshot.deal[deal_rows]] + within]
+    of_deal = np.r_[alone, deal_rows]
     person = np.r_[snapshot.owner[alone], book.credits.person[credit]]
     share = np.r_[np.full(len(alone), WHOLE_BP), book.credits.share_bp[credit]]
     return of_deal, person, share, book.reference.teams_of(person, snapshot.membership_day[of_deal])
@@ -274,9 +274,9 @@ def owner_rows(book: Book, snapshot: BookAsOf, person: Ints, rows: Ints, by: str
     return lines.places, lines.group
 
 
-def rows_inside(book: Book, snapshot: BookAsOf, person: Ints, at: Ints, by: str, node: int) -> Ints:
+def rows_inside(book: Book, snapshot: BookAsOf, person: Ints, deal_rows: Ints, by: str, node: int) -> Ints:
     """Rows into `rows` that belong to a node of `by` or one below it, each once, in their order."""
-    rows, of = owner_rows(book, snapshot, person, at, by)
+    rows, of = owner_rows(book, snapshot, person, deal_rows, by)
     group = grouping(book, by, snapshot.as_of)
     table = np.zeros(group.size + 1, dtype=bool)
     table[[node] if group.tree is None or node == NONE else list(group.tree.below(node))] = True

@@ -91,7 +91,7 @@ def lost_by(snapshot: BookAsOf, sides: Sequence[tuple[Ints, Ints]]) -> LostTable
     (now, value_now), (before, value_before) = sides
     rows = []
     for value in np.union1d(value_now, value_before).tolist():
-        here, there = now[value_now == value], before[value_before == value]
-        sums = [int(snapshot.amount_minor[deals].sum()) for deals in (here, there)]
-        rows.append(LostRow(value, len(here), sums[0], len(there), sums[1]))
+        rows_now, rows_before = now[value_now == value], before[value_before == value]
+        sums = [int(snapshot.amount_minor[deals].sum()) for deals in (rows_now, rows_before)]
+        rows.append(LostRow(value, len(rows_now), sums[0], len(rows_before), sums[1]))
     return LostTable(tuple(sorted(rows, key=lambda row: (-row.amount_minor, -row.deals, row.value))))

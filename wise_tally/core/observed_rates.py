@@ -75,14 +75,14 @@ def probability_check(
     rules = book.reference.rules_on(snapshot.as_of)
     tables: dict[int, Ints] = {}
     for process in book.reference.processes_by_key if scope.process == NONE else (scope.process,):
-        at = decided[book.deals.process[snapshot.deal[decided]] == process]
-        rows, node = owner_rows(book, snapshot, snapshot.owner[at], at, by)
+        decided_rows = decided[book.deals.process[snapshot.deal[decided]] == process]
+        rows, node = owner_rows(book, snapshot, snapshot.owner[decided_rows], decided_rows, by)
         node = np.where(node == NONE, nodes, node)
-        won, short = snapshot.kind[at] == WON, book.deals.short_form[snapshot.deal[at]]
-        for place, stage in enumerate(book.reference.open_stages(process)):
+        won, short = snapshot.kind[decided_rows] == WON, book.deals.short_form[snapshot.deal[decided_rows]]
+        for position, stage in enumerate(book.reference.open_stages(process)):
             if book.reference.stages[stage].retired:
                 continue
-            inside = _within(first_reached_on(book, snapshot, process, place, at), period)
+            inside = _within(first_reached_on(book, snapshot, process, position, decided_rows), period)
             masks = (inside, inside & won, inside & short)
             counts = np.stack([np.bincount(node[mask[rows]], minlength=nodes + 1) for mask in masks], axis=1)
             if group.tree is not None:

@@ -42,13 +42,13 @@ def observed_probabilities(book: Book, snapshot: BookAsOf, period: Period) -> Ob
     window = look_back_of(period)
     rules = book.reference.rules_on(snapshot.as_of)
     probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
-    kept = set()
+    kept_set = set()
     for rate in probability_check(book, snapshot, window, Filter())[0].stages:
         if rate.observed_bp is None or rate.decided < ENOUGH_WITH_HISTORY:
-            kept.add(rate.stage)
+            kept_set.add(rate.stage)
         else:
             probability[rate.stage] = rate.observed_bp
-    return ObservedProbabilities(probability, frozenset(kept), window)
+    return ObservedProbabilities(probability, frozenset(kept_set), window)
 
 
 def observed_of_deals(book: Book, snapshot: BookAsOf, period: Period) -> Ints:

@@ -95,7 +95,7 @@ def stage_columns(book: Book, snapshot: BookAsOf, process: int, kind: int) -> tu
     """
     reference = book.reference
     processes = reference.processes_by_key if process == NONE else (process,)
-    held = set(np.unique(snapshot.stage[snapshot.kind == kind]).tolist())
+    occupied = set(np.unique(snapshot.stage[snapshot.kind == kind]).tolist())
     order = [
         stage
         for one in processes
@@ -103,7 +103,7 @@ def stage_columns(book: Book, snapshot: BookAsOf, process: int, kind: int) -> tu
             (i for i, s in enumerate(reference.stages) if s.process == one and s.kind == kind),
             key=lambda i: (reference.stages[i].position, reference.stages[i].key),
         )
-        if not reference.stages[stage].retired or stage in held
+        if not reference.stages[stage].retired or stage in occupied
     ]
     index = np.full(len(reference.stages), NONE)
     index[order] = np.arange(len(order))
@@ -130,14 +130,14 @@ def month_columns(snapshot: BookAsOf, months: Sequence[Period], kind: int) -> In
 class WeekRow:
     """What a person set out to close in a week against what is won in it, in minor units.
 
-    Set out is the person's call for the week where there is one (`called`), else what was expected to close in it as
+    Set out is the person's call for the week where there is one (`has_submitted`), else what was expected to close in it as
     the book stood on the evening before it began.
     """
 
     person: int
     name: str
     set_out_minor: int
-    called: bool
+    has_submitted: bool
     set_out_deals: int
     won_minor: int
     deals_won: int
@@ -147,16 +147,16 @@ class WeekRow:
 
 def this_week(book: Book, before: BookAsOf, snapshot: BookAsOf, week: Period, scope: Filter) -> tuple[WeekRow, ...]:
     """A row for each person who set something out, has won, or has something open in the week, by identifier."""
-    held = calls_in_force(book.reference, snapshot.as_of, week)
+    calls = calls_in_force(book.reference, snapshot.as_of, week)
     then = {row.node: row for row in forecast(book, before, week, scope, "person")}
     rows = []
     for row in forecast(book, snapshot, week, scope, "person"):
         if row.node == NONE:
             continue
         week_row = _week_row(row, then.get(row.node))
-        call = held.get(("person", row.node))
+        call = calls.get(("person", row.node))
         if call is not None:
-            week_row = WeekRow(**{**week_row.__dict__, "set_out_minor": call.amount_minor, "called": True})
+            week_row = WeekRow(**{**week_row.__dict__, "set_out_minor": call.amount_minor, "has_submitted": True})
         if week_row.set_out_minor or week_row.set_out_deals or week_row.deals_won or week_row.deals_open:
             rows.append(week_row)
     return tuple(rows)

@@ -109,7 +109,7 @@ def scope_tests(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[tuple[st
         territory = spread(snapshot, size, below[snapshot.territory])
     if scope.of_people:
         team = owner_teams(book, snapshot)
-        kept = people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
-        whose = spread(snapshot, size, kept)
-    kept = spread(snapshot, size, filtered_deals(book, snapshot, Filter(only=scope.only)))
-    return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose), ("kept", kept))
+        inside = people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
+        whose = spread(snapshot, size, inside)
+    inside = spread(snapshot, size, filtered_deals(book, snapshot, Filter(only=scope.only)))
+    return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose), ("kept", inside))

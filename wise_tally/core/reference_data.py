@@ -62,14 +62,14 @@ class Stage:
     def rule_at(self, cut: int) -> StageRule:
         """The last rule before the moment `cut`, before the first row the first; empty cells repeat what held before."""
         category, typical_days = self.base.category, self.base.typical_days
-        held = self.base
+        last = self.base
         for index, rule in enumerate(self.rules):
             if index and rule.effective_at >= cut:
                 break
             category = rule.category if rule.category != NONE else category
             typical_days = rule.typical_days if rule.typical_days is not None else typical_days
-            held = StageRule(rule.effective_at, rule.probability_bp, category, typical_days)
-        return held
+            last = StageRule(rule.effective_at, rule.probability_bp, category, typical_days)
+        return last
 
 
 @dataclass(frozen=True)
@@ -174,8 +174,8 @@ class ReferenceData:
         keys: list[int] = []
         teams: list[int] = []
         for index, person in enumerate(self.people):
-            for place, (day, team) in enumerate(person.memberships or ((0, NONE),)):
-                keys.append((index << DAY_BITS) | (day if place else 0))
+            for person_index, (day, team) in enumerate(person.memberships or ((0, NONE),)):
+                keys.append((index << DAY_BITS) | (day if person_index else 0))
                 teams.append(team)
         return np.array(keys, dtype=np.int64), np.array(teams, dtype=np.int64)
 

@@ -21,7 +21,11 @@ def spliced(column: Any, gone: Ints, rows: Ints, values: Any) -> Any:
     """A column without its rows `gone`, with `values` in the rows `rows` of what results; both ascending."""
     patch = column.patch if isinstance(column, Spliced) else Patch(column)
     changed = patch.changed(gone, rows, np.asarray(values, dtype=column.dtype))
-    return changed.whole if len(changed.gone) + len(changed.rows) > MOST_CHANGED or not len(changed.base) else Spliced(changed)
+    return (
+        changed.whole
+        if len(changed.gone) + len(changed.rows) > MOST_CHANGED or not len(changed.base)
+        else Spliced(changed)
+    )
 
 
 def others(taken: Ints, places: Ints) -> Ints:

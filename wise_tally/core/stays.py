@@ -44,9 +44,9 @@ def stays_of(rev: "Revisions", starts: npt.NDArray[np.integer], short_form: npt.
     left = np.where(rev.deal[following] == rev.deal[starts], rev.effective_at[following], FOR_EVER)
     if len(left):
         left[-1] = FOR_EVER
-    kept = ~short_form[rev.deal[starts]]
-    rows = starts[kept]
-    return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[kept], rev.owner[rows])
+    with_history = ~short_form[rev.deal[starts]]
+    rows = starts[with_history]
+    return Stays(rev.deal[rows], rev.stage[rows], rev.effective_at[rows], left[with_history], rev.owner[rows])
 
 
 def mended_stays(known: Stays, grown: Grown) -> Stays | None:

@@ -42,10 +42,10 @@ def submitted_course(
     days = shown_days(min(period.starts_on, last), last)
     by_day = trend(book, period, days[0], last, scope)
     by, index = node
-    told = []
+    course = []
     for day in days:
         snapshot = book.as_of(day) if day == last else book.looked_back(day)
         submitted = calls_of_rows(book, snapshot, period, scope, by)(index)
-        at = (day - days[0]).days
-        told.append(Standing(day, submitted, int(by_day.weighted[at]), int(by_day.won[at])))
-    return tuple(told)
+        offset = (day - days[0]).days
+        course.append(Standing(day, submitted, int(by_day.weighted[offset]), int(by_day.won[offset])))
+    return tuple(course)

@@ -115,7 +115,8 @@ def _forecast_value(row: AttainmentRow, figure: Figure) -> TallyValue:
         value,
         figure.sample(row) if figure.sample else None,
         figure.why_none(row) if value is None else "",
-        forecast_row.quota is not None or bool(forecast_row.deals_won or forecast_row.deals_open or forecast_row.deals_lost or value),
+        forecast_row.quota is not None
+        or bool(forecast_row.deals_won or forecast_row.deals_open or forecast_row.deals_lost or value),
     )
 
 
@@ -172,22 +173,22 @@ def counted_deals(book: Book, snapshot: BookAsOf, period: Period, scope: Filter,
 def _deals_and_parts(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, measure: str) -> tuple[Ints, Ints]:
     """Rows of the deals, and what each adds."""
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()
-    kept = owner_filtered(book, snapshot, scope)
+    filtered = owner_filtered(book, snapshot, scope)
     if REPORTED[measure].family == Family.CREATED:
         day = book.created_on[snapshot.deal]
-        rows = np.flatnonzero(kept & (day >= first) & (day <= last))
+        rows = np.flatnonzero(filtered & (day >= first) & (day <= last))
         adds = {"created": np.ones(len(rows), dtype=np.int64), "created_value": snapshot.amount_minor[rows]}
         return rows, adds.get(measure, (snapshot.kind[rows] == WON).astype(np.int64))
     if measure == "slips":
         deal, _, moment = slip_moves(book, snapshot)
         day = local_days(moment, book.reference.time_zone)
         number = np.bincount(deal[(day >= first) & (day <= last)], minlength=len(book.deals.key))[snapshot.deal]
-        rows = np.flatnonzero(kept & (number > 0))
+        rows = np.flatnonzero(filtered & (number > 0))
         return rows, number[rows]
     if REPORTED[measure].family == Family.WINNING:
         rows, _, days = won_in(book, snapshot, period, scope)
         return rows, days
-    rows = np.flatnonzero(kept & (snapshot.kind == OPEN))
+    rows = np.flatnonzero(filtered & (snapshot.kind == OPEN))
     rows = rows[overstaying(book, snapshot, rows)]
     return rows, np.ones(len(rows), dtype=np.int64)
 
@@ -202,8 +203,8 @@ def _of_deals(task: TallyTask) -> tuple[TallyValue, ...]:
     counts = np.bincount(node, minlength=group.size + 1)
     if group.tree is not None:
         table = group.tree.roll_up(np.stack([sums, counts, bases], axis=1)[: group.size])
-        for place, column in enumerate((sums, counts, bases)):
-            column[: group.size] = table[:, place]
+        for column_index, column in enumerate((sums, counts, bases)):
+            column[: group.size] = table[:, column_index]
     values = []
     for index in shown_nodes(book.reference, task.scope, group, snapshot.as_of, counts > 0):
         number = int(counts[index])

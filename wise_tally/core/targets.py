@@ -199,17 +199,17 @@ def _targets(
     """The targets of a window: a page asks for those of one period many times."""
     period, last = window
     table = quota_table(reference, metric, filters)
-    held = table.in_force(midnight_ending(as_of, reference.time_zone))
-    starts, ends = table.starts_on[held], table.ends_on[held]
+    in_force = table.in_force(midnight_ending(as_of, reference.time_zone))
+    starts, ends = table.starts_on[in_force], table.ends_on[in_force]
     first_day = period.starts_on.toordinal()
     # A row of the period that has not begun by `last` counts as 0 so far, not as "no quota".
-    kept = np.minimum(ends, period.ends_on.toordinal()) >= np.maximum(starts, first_day)
-    held, starts, ends = held[kept], starts[kept], ends[kept]
+    overlapping = np.minimum(ends, period.ends_on.toordinal()) >= np.maximum(starts, first_day)
+    in_force, starts, ends = in_force[overlapping], starts[overlapping], ends[overlapping]
     overlap = np.maximum(np.minimum(ends, last.toordinal()) - np.maximum(starts, first_day) + 1, 0)
-    values = divide_half_even_array(table.value[held] * overlap, ends - starts + 1)
-    own = {table.subjects[index]: value for index, value in _sums(values, table.subject[held])}
-    of_people = table.of_person[held]
-    return Targets(reference, as_of, own, values[of_people], table.team[held][of_people])
+    values = divide_half_even_array(table.value[in_force] * overlap, ends - starts + 1)
+    own = {table.subjects[index]: value for index, value in _sums(values, table.subject[in_force])}
+    of_people = table.of_person[in_force]
+    return Targets(reference, as_of, own, values[of_people], table.team[in_force][of_people])
 
 
 def _sums(values: Ints, group: Ints) -> list[tuple[int, int]]:

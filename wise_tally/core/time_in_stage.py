@@ -95,8 +95,8 @@ def stay_lines(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) ->
     rows: Any = slice(None) if keep.all() else np.flatnonzero(keep)
     if scope.of_people:
         rows = np.arange(len(stays.deal))[rows]
-        at = np.searchsorted(snapshot.deal, stays.deal[rows])
-        team = book.reference.teams_of(stays.owner[rows], snapshot.membership_day[at])
+        deal_rows = np.searchsorted(snapshot.deal, stays.deal[rows])
+        team = book.reference.teams_of(stays.owner[rows], snapshot.membership_day[deal_rows])
         rows = rows[people_kept(book.reference, scope, snapshot.as_of, stays.owner[rows], team)]
     entered_on, left_at, entered_at = book.stay_entered_on[rows], stays.left_at[rows], stays.entered_at[rows]
     return StayLines(
@@ -296,14 +296,14 @@ def days_to_win(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str = "company"
 ) -> tuple[DaysToWin, ...]:
     """Days from `created_at` to the entry of the present won stage. None under ruling on short-form deals."""
-    at, owner, days = won_in(book, snapshot, period, scope)
+    won_rows, owner, days = won_in(book, snapshot, period, scope)
     group = grouping(book, by, snapshot.as_of)
     nodes = len(group.keys)
-    indices, node = owner_rows(book, snapshot, owner, at, by)
+    indices, node = owner_rows(book, snapshot, owner, won_rows, by)
     node = np.where(node == NONE, nodes, node)
     order = np.argsort(node, kind="stable")
-    at, days = at[indices][order], days[indices][order]
-    short = book.deals.short_form[snapshot.deal[at]]
+    won_rows, days = won_rows[indices][order], days[indices][order]
+    short = book.deals.short_form[snapshot.deal[won_rows]]
     bounds = np.searchsorted(node[order], np.arange(nodes + 2))
     rows = []
     for index in shown_nodes(book.reference, scope, group, snapshot.as_of, np.diff(bounds) > 0):

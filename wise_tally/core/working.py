@@ -79,18 +79,20 @@ def lines_inside(book: Book, lines: ForecastLines, by: str, node: int) -> Flags:
 
 def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Working:
     """Terms, counted and not counted deals of the lines inside a node."""
-    snapshot, at = lines.lines.snapshot, lines.lines.rows
+    snapshot, deal_rows = lines.lines.snapshot, lines.lines.rows
     counts = lines.counts(figure) & inside
     if snapshot.measure == DEALS:
         # Each of a deal's lines bears the whole deal; it counts once.
-        first = np.zeros(len(at), dtype=bool)
-        first[np.flatnonzero(counts)[np.unique(at[counts], return_index=True)[1]]] = True
+        first = np.zeros(len(deal_rows), dtype=bool)
+        first[np.flatnonzero(counts)[np.unique(deal_rows[counts], return_index=True)[1]]] = True
         counts &= first
     value = lines.value_minor(figure)
     rows = np.flatnonzero(counts)
     rows = rows[np.argsort(-value[rows], kind="stable")]
     counted = tuple(
-        CountedDeal(int(snapshot.deal[at[i]]), int(lines.lines.person[i]), int(lines.amount_minor[i]), int(value[i]))
+        CountedDeal(
+            int(snapshot.deal[deal_rows[i]]), int(lines.lines.person[i]), int(lines.amount_minor[i]), int(value[i])
+        )
         for i in rows
     )
     return Working(
@@ -102,11 +104,11 @@ def working_of_lines(lines: ForecastLines, inside: Flags, figure: str) -> Workin
 
 
 def _terms(lines: ForecastLines, rows: np.ndarray, figure: str) -> tuple[Term, ...]:
-    snapshot, at = lines.lines.snapshot, lines.lines.rows[rows]
+    snapshot, deal_rows = lines.lines.snapshot, lines.lines.rows[rows]
     value, amount = lines.value_minor(figure)[rows], lines.amount_minor[rows]
     weighted = figure.startswith("weighted")
     by_term: dict[tuple[int, int | None], list[int]] = {}
-    for i, index in enumerate(at):
+    for i, index in enumerate(deal_rows):
         open_weighted = weighted and snapshot.kind[index] == OPEN
         key = (int(snapshot.stage[index]), int(snapshot.probability_bp[index]) if open_weighted else None)
         entry = by_term.setdefault(key, [0, 0, 0])
@@ -114,7 +116,7 @@ def _terms(lines: ForecastLines, rows: np.ndarray, figure: str) -> tuple[Term, .
         entry[1] += int(amount[i])
         entry[2] += int(value[i])
     terms = [Term(stage, probability, *sums) for (stage, probability), sums in by_term.items()]
-    kinds = {int(snapshot.stage[p]): int(snapshot.kind[p]) for p in at}
+    kinds = {int(snapshot.stage[p]): int(snapshot.kind[p]) for p in deal_rows}
     return tuple(sorted(terms, key=lambda t: (kinds[t.stage] != WON, -(t.probability_bp or 0), -t.value_minor)))
 
 

@@ -26,9 +26,9 @@ def calls(random: Random, today: date, state: dict[str, dict[str, Any]]) -> Rows
             rows += _of_quarter(random, today, key, quarter, _in_reach(state, key, quarter))
     lowered = [row for row in rows if row["subject_id"] == CALLS_EVERYTHING_COMMIT and _is_of(row, present)]
     if lowered:
-        said = {"made_by": "m3", "amount": f"{float(lowered[-1]['amount']) * 0.6:.2f}"}
+        values = {"made_by": "m3", "amount": f"{float(lowered[-1]['amount']) * 0.6:.2f}"}
         reason = "Two of these sites have no survey yet"
-        rows.append(lowered[-1] | said | {"made_at": _at(today - timedelta(days=1)), "reason": reason})
+        rows.append(lowered[-1] | values | {"made_at": _at(today - timedelta(days=1)), "reason": reason})
     return rows
 
 
@@ -51,13 +51,13 @@ def _in_reach(state: dict[str, dict[str, Any]], person: str, quarter: Period) ->
 
 def _of_quarter(random: Random, today: date, person: str, quarter: Period, reach: float) -> Rows:
     rows: Rows = []
-    for place, week in enumerate(WEEKS_OF_CALLS):
+    for index, week in enumerate(WEEKS_OF_CALLS):
         on = quarter.starts_on + timedelta(weeks=week, days=random.randrange(4))
         if on >= today:
             break
-        doubt = 0.5 / (place + 1)
+        doubt = 0.5 / (index + 1)
         size = 1 + random.uniform(-doubt, doubt)
-        size *= 1.7 - 0.15 * place if person == CALLS_EVERYTHING_COMMIT else 1
+        size *= 1.7 - 0.15 * index if person == CALLS_EVERYTHING_COMMIT else 1
         rows.append(
             {
                 "subject": "person",

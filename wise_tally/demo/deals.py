@@ -61,12 +61,12 @@ class Walk:
         """A revision at `moment`, unless today came first."""
         self.state |= {"reason": ""} | changes
         if moment <= self.now:
-            kept = {
+            values = {
                 "deal_id": self.deal["deal_id"],
                 "effective_at": _text(moment),
                 "changed_by": self.state["owner_id"],
             }
-            self.rows.append({**self.state, **kept})
+            self.rows.append({**self.state, **values})
 
 
 def _text(moment: datetime) -> str:
@@ -128,10 +128,10 @@ def _go(random: Random, walk: Walk) -> None:
     process = walk.deal["process_id"]
     stages = [entry[0] for entry in STAGES[process]]
     boost = 1.3 if walk.deal["source"] == "Referral" and walk.state["territory_id"] == "upper_vale" else 1.0
-    for place, (chance, median) in enumerate(PASSING[process]):
-        walk.write(moment, stage_id=stages[place])
+    for index, (chance, median) in enumerate(PASSING[process]):
+        walk.write(moment, stage_id=stages[index])
         stay = random.lognormvariate(0, 0.6) * median
-        if stages[place] == "ns_plan" and walk.state["owner_id"] == OVERSTAYS_IN_PLAN:
+        if stages[index] == "ns_plan" and walk.state["owner_id"] == OVERSTAYS_IN_PLAN:
             stay *= 2.7
         end = moment + timedelta(days=stay)
         _small_changes(random, walk, moment, end)
@@ -140,8 +140,8 @@ def _go(random: Random, walk: Walk) -> None:
         if random.random() > min(0.97, chance * boost * season):
             walk.write(moment, stage_id=stages[-1], lost_reason=random.choice(REASONS), category_id="")
             return
-        if random.random() < 0.05 and place:
-            walk.write(moment, stage_id=stages[place - 1])
+        if random.random() < 0.05 and index:
+            walk.write(moment, stage_id=stages[index - 1])
             moment += timedelta(days=random.uniform(2, 9))
     walk.write(moment, stage_id=stages[-2], category_id="")
 

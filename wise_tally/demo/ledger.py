@@ -59,11 +59,11 @@ def payments(random: Random, deals: Rows, state: dict[str, dict[str, Any]]) -> R
     """One sum, instalments, or a fee every quarter, for what is won or close to it."""
     rows: Rows = []
     for deal in deals:
-        held = state[deal["deal_id"]]
-        if not held["stage_id"].endswith(("_won", "_offer", "_terms")) or not held["expected_close"]:
+        last = state[deal["deal_id"]]
+        if not last["stage_id"].endswith(("_won", "_offer", "_terms")) or not last["expected_close"]:
             continue
-        amount = round(float(held["amount"]) * 100)
-        first = date.fromisoformat(held["expected_close"]) + timedelta(days=30)
+        amount = round(float(last["amount"]) * 100)
+        first = date.fromisoformat(last["expected_close"]) + timedelta(days=30)
         form = random.random()
         row = {"deal_id": deal["deal_id"], "due_on": first.isoformat()}
         if form < 0.6:

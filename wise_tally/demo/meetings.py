@@ -39,11 +39,17 @@ def one_to_ones(today: date) -> list[dict[str, Any]]:
 def agreed(today: date) -> list[dict[str, Any]]:
     """What was agreed at the last one-to-ones; one is overdue, one is done."""
     rows: list[dict[str, Any]] = []
-    for place, (by, person, _, text) in enumerate(ONE_TO_ONES):
-        due = (today + timedelta(days=3 * place - 3)).isoformat()
+    for index, (by, person, _, text) in enumerate(ONE_TO_ONES):
+        due = (today + timedelta(days=3 * index - 3)).isoformat()
         done = (today - timedelta(days=1)).isoformat() if person == "r02" else None
-        said = {"id": f"agreed_{person}", "person_key": person, "by": by, "agreed_on": _monday(today, 1), "text": text}
-        rows.append({**said, "due_on": due, "done_on": done})
+        values = {
+            "id": f"agreed_{person}",
+            "person_key": person,
+            "by": by,
+            "agreed_on": _monday(today, 1),
+            "text": text,
+        }
+        rows.append({**values, "due_on": due, "done_on": done})
     return rows
 
 
@@ -76,7 +82,7 @@ def workspace(today: date) -> dict[str, Any]:
             {"id": "monday", "name": "Monday", "owner": "m1", "audience": "all", "starts": False},
         ],
         "tiles": [
-            {"dashboard": "monday", "place": place, "tally": tally, "wide": place == 0}
-            for place, tally in enumerate(("this-week", "big_renewals", "slips-by-person"))
+            {"dashboard": "monday", "place": index, "tally": tally, "wide": index == 0}
+            for index, tally in enumerate(("this-week", "big_renewals", "slips-by-person"))
         ],
     }

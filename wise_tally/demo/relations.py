@@ -155,8 +155,8 @@ def lead_moves(random: Random, today: date, leads: Rows, more: Rows) -> Rows:
         furthest = random.choices((1, 2, 3, 4), weights[lead["status"]])[0]
         times = sorted(begun + (until - begun) * random.random() for _ in range(furthest - 1))
         moves += [
-            {"lead_id": lead["lead_id"], "step_id": step, "at": _text(at), "by": lead["owner_id"]}
-            for step, at in zip(steps, [begun, *times], strict=False)
+            {"lead_id": lead["lead_id"], "step_id": step, "at": _text(moment), "by": lead["owner_id"]}
+            for step, moment in zip(steps, [begun, *times], strict=False)
         ]
         details |= {
             "step_id": steps[furthest - 1],
@@ -175,22 +175,22 @@ def activities(random: Random, today: date, deals: Rows, revisions: Rows, accoun
     last: dict[str, dict[str, Any]] = {}
     for revision in revisions:
         last[revision["deal_id"]] = revision
-        at = datetime.fromisoformat(revision["effective_at"]) - timedelta(hours=random.randint(1, 40))
-        if random.random() > 0.71 or (revision["owner_id"] == SILENT and at > silent_from):
+        moment = datetime.fromisoformat(revision["effective_at"]) - timedelta(hours=random.randint(1, 40))
+        if random.random() > 0.71 or (revision["owner_id"] == SILENT and moment > silent_from):
             continue
         deal, kind = by_key[revision["deal_id"]], random.choice(KINDS)
-        row = {"kind": kind, "at": _text(at), "person_id": revision["owner_id"], "deal_id": deal["deal_id"]}
+        row = {"kind": kind, "at": _text(moment), "person_id": revision["owner_id"], "deal_id": deal["deal_id"]}
         rows.append(row | {"account_id": deal["account_id"], "subject": SUBJECTS[kind].format(deal["name"])[:120]})
     for _ in range(1_500):
-        at = now - timedelta(days=random.uniform(0, 1090))
+        moment = now - timedelta(days=random.uniform(0, 1090))
         account = random.choice(accounts)["account_id"]
-        rows.append({"kind": "web_visit", "at": _text(at), "account_id": account, "subject": "Read the price list"})
+        rows.append({"kind": "web_visit", "at": _text(moment), "account_id": account, "subject": "Read the price list"})
     for key, state in last.items():
         if state["stage_id"].endswith(("_won", "_lost")) or random.random() > 0.35:
             continue
         deal, kind = by_key[key], random.choice((*KINDS, "task"))
-        at = now + timedelta(days=random.randint(-2, 12), hours=random.randint(1, 9))
-        row = {"kind": kind, "at": _text(at), "status": "planned", "person_id": state["owner_id"], "deal_id": key}
+        moment = now + timedelta(days=random.randint(-2, 12), hours=random.randint(1, 9))
+        row = {"kind": kind, "at": _text(moment), "status": "planned", "person_id": state["owner_id"], "deal_id": key}
         rows.append(row | {"account_id": deal["account_id"], "subject": deal["next_step"] or "Ask how it stands"})
     for number, row in enumerate(rows, 1):
         row["activity_id"] = f"v{number:05}"
@@ -204,8 +204,8 @@ def notes(random: Random, today: date, deals: Rows, state: dict[str, dict[str, A
     chosen = [d for d in deals if not state[d["deal_id"]]["stage_id"].endswith(("_won", "_lost"))]
     rows: Rows = []
     for deal in random.sample(chosen, min(90, len(chosen))):
-        at = datetime.combine(today, time(7), UTC) - timedelta(days=random.uniform(1, 60))
-        row = {"note_id": f"n{len(rows) + 1:04}", "at": _text(max(at, datetime.fromisoformat(deal["created_at"])))}
+        moment = datetime.combine(today, time(7), UTC) - timedelta(days=random.uniform(1, 60))
+        row = {"note_id": f"n{len(rows) + 1:04}", "at": _text(max(moment, datetime.fromisoformat(deal["created_at"])))}
         rows.append(
             row
             | {
@@ -214,8 +214,8 @@ def notes(random: Random, today: date, deals: Rows, state: dict[str, dict[str, A
                 "text": random.choice(words),
             }
         )
-    told = datetime.combine(today - timedelta(days=12), time(9), UTC)
-    rows.append({"note_id": "n9001", "at": _text(told), "person_id": "r08", "account_id": "ac001",
+    moment = datetime.combine(today - timedelta(days=12), time(9), UTC)
+    rows.append({"note_id": "n9001", "at": _text(moment), "person_id": "r08", "account_id": "ac001",
                  "text": "Says the invoices wait for a signature; buys less until the barrage is decided."})  # fmt: skip
     return rows
 

@@ -74,7 +74,7 @@ def with_skipped_stages(revisions: Rows) -> Rows:
     """The revisions, of every so many deals without a stage in the middle: it is gone over."""
     gone = {row["deal_id"] for row in revisions if int(row["deal_id"][1:]) % ONE_IN == 0} - {DECIDING}
     later = {(row["deal_id"], row["stage_id"]) for row in revisions}
-    kept: Rows = []
+    left: Rows = []
     for row in revisions:
         stages = [
             instead
@@ -82,10 +82,10 @@ def with_skipped_stages(revisions: Rows) -> Rows:
             if row["stage_id"] == over and row["deal_id"] in gone and (row["deal_id"], following) in later
         ]
         changed = {**row, "stage_id": stages[0]} if stages else row
-        before = kept[-1] if kept else {}
+        before = left[-1] if left else {}
         if any(changed[name] != before.get(name) for name in changed if name != "effective_at"):
-            kept.append(changed)
-    return kept
+            left.append(changed)
+    return left
 
 
 # Open deals that are due in this week, those whose close is past, those without one: how many, and from which stages.

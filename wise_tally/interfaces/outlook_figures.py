@@ -22,21 +22,21 @@ def outlook(query: FiguresQuery) -> list[Row]:
     book, snapshot, period, scope, by = query.book, query.snapshot, query.period, query.scope, query.question.by
     lines, whole = forecast_lines(book, snapshot, period, scope, by), of_deals(book, snapshot, period)
     parts, trust = outlook_rows(book, snapshot, period, scope, by), verdict(book, snapshot, period, scope)
-    said = {"leads": trust.leads, "reason": plain(why_it_leads(trust))}
+    why = {"leads": trust.leads, "reason": plain(why_it_leads(trust))}
     rows = []
     for row in rows_of_lines(book, lines, (period, scope, by)):
-        told: Row = dict.fromkeys(NOT_SHOWN)
+        blank: Row = dict.fromkeys(NOT_SHOWN)
         if trust.shown or trust.over:
             own = parts[row.node]
             outcome = outcome_of(stakes_of(book, lines, whole, lines_inside(book, lines, by, row.node)).may_be_won)
-            told = {
+            blank = {
                 "mean": query.money(own.mean),
                 **{f"p{q}": query.money(outcome.quantile(q / 100)) for q in (10, 50, 90)},
                 "open_by_chance": query.money(own.open_by_chance),
                 "still_to_come": query.money(own.still_to_come),
                 "chance_of_quota": outcome.chance_of(row.quota),
             }
-        rows.append({"key": row.key, "name": row.name, "won": query.money(row.won), **told, **said})
+        rows.append({"key": row.key, "name": row.name, "won": query.money(row.won), **blank, **why})
     return rows
 
 
@@ -44,13 +44,13 @@ def outlook_deals(query: FiguresQuery) -> list[Row]:
     """Of each open deal of the scope its chance to be won in the period, the likeliest first, and what the chance rests on."""
     book, snapshot, period = query.book, query.snapshot, query.period
     whole = of_deals(book, snapshot, period)
-    kept = np.isin(whole.chances.places, deals_in(book, snapshot, query.scope))
-    order = np.flatnonzero(kept)[np.argsort(-whole.chances.chance[kept], kind="stable")]
-    return [_deal(query, whole, place) for place in order.tolist()]
+    inside = np.isin(whole.chances.places, deals_in(book, snapshot, query.scope))
+    order = np.flatnonzero(inside)[np.argsort(-whole.chances.chance[inside], kind="stable")]
+    return [_deal(query, whole, index) for index in order.tolist()]
 
 
-def _deal(query: FiguresQuery, whole: OfDeals, place: int) -> Row:
-    chance = chance_at(query.book, query.snapshot, query.period, whole, place)
+def _deal(query: FiguresQuery, whole: OfDeals, index: int) -> Row:
+    chance = chance_at(query.book, query.snapshot, query.period, whole, index)
     return {
         "key": chance.key,
         "chance": chance.chance if chance.like.enough else None,

@@ -149,9 +149,9 @@ def check(path: Path) -> None:
         raise BackupRefused(f"{path.name} is damaged ({whole[:80]}). Choose another backup.")
 
 
-def prune(kept: int) -> list[str]:
+def prune(most: int) -> list[str]:
     """Take away nightly backups but for the newest; names of those that went."""
     nightly = [one.name for one in backups_made() if one.name.endswith(f"{NIGHTLY}.sqlite3")]
-    for name in nightly[kept:]:
+    for name in nightly[most:]:
         (folder() / name).unlink(missing_ok=True)
-    return nightly[kept:]
+    return nightly[most:]

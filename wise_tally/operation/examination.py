@@ -80,11 +80,11 @@ def port_to_serve() -> Finding:
 
 def _secret_key() -> Iterator[Finding]:
     length = len(str(settings.SECRET_KEY))
-    kept = Path(settings.DATABASE_FILE).parent / "secret_key"
+    key_file = Path(settings.DATABASE_FILE).parent / "secret_key"
     if length < 32:
         yield Finding("secret key", WRONG, "It is shorter than 32 signs. Take a longer one, or let one be made.")
-    elif not os.environ.get("WISE_TALLY_SECRET_KEY") and kept.stat().st_mode & (stat.S_IRGRP | stat.S_IROTH):
-        yield Finding("secret key", DOUBTFUL, f"Others on this machine can read it: chmod 600 {kept}")
+    elif not os.environ.get("WISE_TALLY_SECRET_KEY") and key_file.stat().st_mode & (stat.S_IRGRP | stat.S_IROTH):
+        yield Finding("secret key", DOUBTFUL, f"Others on this machine can read it: chmod 600 {key_file}")
     else:
         yield Finding("secret key", GOOD, "there, and closed to others")
 
@@ -153,10 +153,10 @@ def _file_system(path: Path) -> str:
 def _disk() -> Iterator[Finding]:
     file = Path(settings.DATABASE_FILE)
     size = file.stat().st_size if file.exists() else 0
-    for name, place in {"database": file.parent, "backups": folder()}.items():
-        free = shutil.disk_usage(place).free
+    for name, folder_path in {"database": file.parent, "backups": folder()}.items():
+        free = shutil.disk_usage(folder_path).free
         if free < max(LEAST_FREE, COPIES * size):
-            yield Finding("disk", WRONG, f"{free // 1_000_000:,} MB free for {name} in {place}: make room soon.")
+            yield Finding("disk", WRONG, f"{free // 1_000_000:,} MB free for {name} in {folder_path}: make room soon.")
         else:
             yield Finding("disk", GOOD, f"{free // 1_000_000_000:,} GB free for {name}")
 
@@ -164,17 +164,17 @@ def _disk() -> Iterator[Finding]:
 def _backups() -> Iterator[Finding]:
     if not is_file():
         return
-    file, place = Path(settings.DATABASE_FILE), folder()
-    if not os.access(place, os.W_OK):
-        yield Finding("backups", WRONG, f"This user may not write in {place}.")
+    file, backups = Path(settings.DATABASE_FILE), folder()
+    if not os.access(backups, os.W_OK):
+        yield Finding("backups", WRONG, f"This user may not write in {backups}.")
         return
     made = backups_made()
     if too_old() and file.exists():
         words = f"The last is of {made[0].made_at:%Y-%m-%d}" if made else "There is none"
         yield Finding("backups", DOUBTFUL, f"{words}. ./tally backup makes one; ./tally serve does every night.")
     elif made:
-        yield Finding("backups", GOOD, f"{len(made)} in {place}, the last of {made[0].made_at:%Y-%m-%d %H:%M}")
-    if place.stat().st_dev == file.parent.stat().st_dev:
+        yield Finding("backups", GOOD, f"{len(made)} in {backups}, the last of {made[0].made_at:%Y-%m-%d %H:%M}")
+    if backups.stat().st_dev == file.parent.stat().st_dev:
         yield Finding(
             "backups", DOUBTFUL, "On the same disk as the database. Set WISE_TALLY_BACKUP_FOLDER to another one."
         )

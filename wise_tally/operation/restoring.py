@@ -105,8 +105,8 @@ def prepared(path: Path) -> Iterator[Path]:
     if not path.is_file():
         raise BackupRefused(f"“{path}” is not there. Give the file of a backup.")
     check(path)
-    with tempfile.TemporaryDirectory(dir=settings.WORK_FOLDER, prefix="restoring-") as place:
-        fresh = Path(place) / path.name
+    with tempfile.TemporaryDirectory(dir=settings.WORK_FOLDER, prefix="restoring-") as folder:
+        fresh = Path(folder) / path.name
         shutil.copyfile(path, fresh)
         _bring_up_to_date(fresh)
         yield fresh

@@ -39,9 +39,9 @@ class Checker:
         if {"stages", "processes"} & set(self.package):
             self._closed_stages()
 
-    def fault(self, parsed: Parsed, place: int, column: str, wrong: str, right: str) -> None:
+    def fault(self, parsed: Parsed, index: int, column: str, wrong: str, right: str) -> None:
         """A fault of one row."""
-        self.report.add(parsed.table.path, parsed.lines[place], column, wrong, right)
+        self.report.add(parsed.table.path, parsed.lines[index], column, wrong, right)
 
     def keys(self, table: str) -> set[str]:
         """Identifiers of a table, in the package and already there."""
@@ -72,13 +72,13 @@ class Checker:
             return
         columns = [parsed.get(name) for name in names]
         seen: set[Any] = set()
-        for place, values in enumerate(zip(*columns, strict=True)):
+        for index, values in enumerate(zip(*columns, strict=True)):
             if BAD in values:
                 continue
             if values in seen:
                 kinds = [parsed.table.column(name).kind for name in names]
                 text = " ".join(readable(v, k) for v, k in zip(values, kinds, strict=True) if v not in (None, ""))
-                self.fault(parsed, place, names[0], f"{shown(text)} appears twice", "each row once")
+                self.fault(parsed, index, names[0], f"{shown(text)} appears twice", "each row once")
             seen.add(values)
 
     def _references(self, parsed: Parsed) -> None:
@@ -88,10 +88,10 @@ class Checker:
             values = parsed.columns[column.name]
             unknown = set(values) - self.keys(column.target) - {None, BAD}
             if unknown:
-                for place, value in enumerate(values):
+                for index, value in enumerate(values):
                     if value in unknown:
                         right = f"an identifier of {TABLES[column.target].path} or one already there"
-                        self.fault(parsed, place, column.name, f"{shown(value)} is not known", right)
+                        self.fault(parsed, index, column.name, f"{shown(value)} is not known", right)
 
     def _tree(self, nodes: str, history: str, owner: str) -> None:
         parents: dict[str, list[tuple[int, str]]] = defaultdict(list)
@@ -113,28 +113,28 @@ class Checker:
         for (key, day), parent in sorted(dated.items(), key=lambda item: (str(item[0][0]), item[0][1])):
             parents[key].append((day, parent))
         keys = sorted(k for k in {*base, *parents} if isinstance(k, str))
-        index = {key: place for place, key in enumerate(keys)}
+        index = {key: number for number, key in enumerate(keys)}
         rows = [[(day, index.get(up, -1)) for day, up in parents.get(key) or [(0, base.get(key, ""))]] for key in keys]
         if (loop := loop_on_any_date(rows)) is not None:
-            held = {keys[node]: _held_on(parents.get(keys[node]), loop.day) for node in loop.nodes}
-            self._report_loop(nodes, history, owner, held)
+            moved_on = {keys[node]: _held_on(parents.get(keys[node]), loop.day) for node in loop.nodes}
+            self._report_loop(nodes, history, owner, moved_on)
 
-    def _report_loop(self, nodes: str, history: str, owner: str, held: dict[str, int | None]) -> None:
+    def _report_loop(self, nodes: str, history: str, owner: str, moved_on: dict[str, int | None]) -> None:
         """Name the row that puts a node of the loop where it is: a dated one (`held` has its day), or that of the node."""
         right = "a tree without a loop on any date"
-        for key, day in held.items():
+        for key, day in moved_on.items():
             parsed = self.package.get(nodes if day is None else history)
             rows = (
                 zip(parsed.get(owner), parsed.get("from_on") if day is not None else [None] * len(parsed), strict=True)
                 if parsed
                 else ()
             )
-            place = next((place for place, row in enumerate(rows) if row == (key, day)), None)
-            if parsed and place is not None:
-                self.fault(parsed, place, "parent_id", f"{shown(key)} is below itself", right)
+            index = next((index for index, row in enumerate(rows) if row == (key, day)), None)
+            if parsed and index is not None:
+                self.fault(parsed, index, "parent_id", f"{shown(key)} is below itself", right)
                 return
         path = self.package[nodes if nodes in self.package else history].table.path
-        self.report.add(path, 0, "parent_id", f"{shown(next(iter(held)))} is below itself", right)
+        self.report.add(path, 0, "parent_id", f"{shown(next(iter(moved_on)))} is below itself", right)
 
     def _closed_stages(self) -> None:
         kinds: dict[str, list[str]] = defaultdict(list)
@@ -154,7 +154,7 @@ class Checker:
     def _row_of_kind(self, parsed: Parsed, process: str, won: int) -> int:
         """The second won stage of a process that has several, else its first row."""
         pairs = zip(parsed.get("process_id"), parsed.get("kind"), strict=True)
-        places = [place for place, (of, kind) in enumerate(pairs) if of == process and (won < 2 or kind == "won")]
+        places = [index for index, (of, kind) in enumerate(pairs) if of == process and (won < 2 or kind == "won")]
         return places[min(1, len(places) - 1)] if won > 1 else places[0]
 
 

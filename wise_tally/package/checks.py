@@ -18,26 +18,26 @@ SETTINGS = ("organisation", "currency", "time_zone", "fiscal_year_start_month")
 
 
 def _settings(check: Checker, parsed: Parsed) -> None:
-    for place, (key, value) in enumerate(zip(parsed.get("key"), parsed.get("value"), strict=True)):
+    for index, (key, value) in enumerate(zip(parsed.get("key"), parsed.get("value"), strict=True)):
         if BAD in (key, value):
             continue
         if key not in SETTINGS:
-            check.fault(parsed, place, "key", f"{shown(key)} is not accepted", "one of " + " / ".join(SETTINGS))
+            check.fault(parsed, index, "key", f"{shown(key)} is not accepted", "one of " + " / ".join(SETTINGS))
         elif key == "currency" and not known_currency(value):
-            check.fault(parsed, place, "value", f"{shown(value)} is not a currency", "an ISO 4217 code such as EUR")
+            check.fault(parsed, index, "value", f"{shown(value)} is not a currency", "an ISO 4217 code such as EUR")
         elif key == "time_zone" and value not in time_zones():
             check.fault(
-                parsed, place, "value", f"{shown(value)} is not a time zone", "an IANA name such as Europe/Dublin"
+                parsed, index, "value", f"{shown(value)} is not a time zone", "an IANA name such as Europe/Dublin"
             )
         elif key == "fiscal_year_start_month" and value not in [str(month) for month in range(1, 13)]:
             right = "a whole number from 1 to 12; a fiscal year starts on the first of a month"
-            check.fault(parsed, place, "value", f"{shown(value)} is not a month", right)
+            check.fault(parsed, index, "value", f"{shown(value)} is not a month", right)
         elif key == "organisation" and len(value) > 200:
-            check.fault(parsed, place, "value", f"the name has {len(value)} characters", "at most 200 characters")
+            check.fault(parsed, index, "value", f"the name has {len(value)} characters", "at most 200 characters")
         elif key == "currency" and _currency_fixed(value):
             right = "the currency already kept while there is money"
             check.fault(
-                parsed, place, "value", f"{shown(value)} has other decimals than the currency of the deals there", right
+                parsed, index, "value", f"{shown(value)} has other decimals than the currency of the deals there", right
             )
 
 
@@ -56,33 +56,33 @@ def time_zones() -> set[str]:
 def _currency_fixed(code: str) -> bool:
     from babel.numbers import get_currency_precision
 
-    kept = Workspace.objects.first()
+    workspace = Workspace.objects.first()
     revisions = TABLES["deal_revisions"].model
     assert revisions is not None
-    if kept is None or not revisions._default_manager.exists():
+    if workspace is None or not revisions._default_manager.exists():
         return False
-    return get_currency_precision(code) != get_currency_precision(kept.currency)
+    return get_currency_precision(code) != get_currency_precision(workspace.currency)
 
 
 def _ranks(check: Checker, parsed: Parsed) -> None:
     model = parsed.table.model
     assert model is not None
     ranks = dict(model._default_manager.values_list("key", "rank"))
-    for place, (key, rank) in enumerate(zip(parsed.get("category_id"), parsed.get("rank"), strict=True)):
+    for index, (key, rank) in enumerate(zip(parsed.get("category_id"), parsed.get("rank"), strict=True)):
         if BAD in (key, rank):
             continue
         ranks[key] = rank
         if list(ranks.values()).count(rank) > 1 and any(
-            r == rank and k != key and k in parsed.get("category_id")[:place] for k, r in ranks.items()
+            r == rank and k != key and k in parsed.get("category_id")[:index] for k, r in ranks.items()
         ):
-            check.fault(parsed, place, "rank", f"rank {rank} appears twice", "each rank once")
+            check.fault(parsed, index, "rank", f"rank {rank} appears twice", "each rank once")
 
 
 def _pairs(check: Checker, parsed: Parsed, names: tuple[str, str], wrong: str, right: str) -> None:
     """The second of two ordered columns must not be before the first."""
-    for place, (first, second) in enumerate(zip(parsed.get(names[0]), parsed.get(names[1]), strict=True)):
+    for index, (first, second) in enumerate(zip(parsed.get(names[0]), parsed.get(names[1]), strict=True)):
         if BAD not in (first, second) and first is not None and second is not None and second < first:
-            check.fault(parsed, place, names[1], wrong, right)
+            check.fault(parsed, index, names[1], wrong, right)
 
 
 def _spans(check: Checker, parsed: Parsed) -> None:
@@ -101,32 +101,32 @@ def _lead_closed(check: Checker, parsed: Parsed) -> None:
 
 def _subjects(check: Checker, parsed: Parsed) -> None:
     plural = {"team": "teams", "person": "people", "territory": "territories", "partner": "partners"}
-    for place, (subject, key) in enumerate(zip(parsed.get("subject"), parsed.get("subject_id"), strict=True)):
+    for index, (subject, key) in enumerate(zip(parsed.get("subject"), parsed.get("subject_id"), strict=True)):
         if BAD in (subject, key):
             continue
         if subject == "company":
             if key:
-                check.fault(parsed, place, "subject_id", f"{shown(key)} is given beside company", "an empty cell")
+                check.fault(parsed, index, "subject_id", f"{shown(key)} is given beside company", "an empty cell")
         elif not key:
-            check.fault(parsed, place, "subject_id", "the required cell is empty", f"the identifier of a {subject}")
+            check.fault(parsed, index, "subject_id", "the required cell is empty", f"the identifier of a {subject}")
         elif key not in check.keys(plural[subject]):
             check.fault(
-                parsed, place, "subject_id", f"{shown(key)} is not known", f"an identifier of {plural[subject]}.csv"
+                parsed, index, "subject_id", f"{shown(key)} is not known", f"an identifier of {plural[subject]}.csv"
             )
 
 
 def _quota_values(check: Checker, parsed: Parsed) -> None:
     """Scale values from four decimals to what the metric keeps: minor units for money, hundredths for others."""
     values = parsed.get("value")
-    for place, (metric, value) in enumerate(zip(parsed.get("metric"), values, strict=True)):
+    for index, (metric, value) in enumerate(zip(parsed.get("metric"), values, strict=True)):
         if BAD in (metric, value):
             continue
         money = metric in MONEY_METRICS
         allowed = check.decimals if money else 2 if metric == "quantity" else 0
         if value % 10 ** (4 - allowed):
             right = f"a number with at most {allowed} decimals" if allowed else "a whole number"
-            check.fault(parsed, place, "value", "the value has more decimals than allowed", right)
-        values[place] = value // 10 ** (4 - (check.decimals if money else 2))
+            check.fault(parsed, index, "value", "the value has more decimals than allowed", right)
+        values[index] = value // 10 ** (4 - (check.decimals if money else 2))
 
 
 def _quota_overlaps(check: Checker, parsed: Parsed) -> None:
@@ -134,14 +134,14 @@ def _quota_overlaps(check: Checker, parsed: Parsed) -> None:
     spans: dict[tuple[Any, ...], dict[tuple[int, int], int | None]] = defaultdict(dict)
     model = parsed.table.model
     assert model is not None
-    kept = model._default_manager.values_list("subject", "subject_key", *names[2:], "starts_on", "ends_on")
-    for *subject, start, end in kept:
+    stored = model._default_manager.values_list("subject", "subject_key", *names[2:], "starts_on", "ends_on")
+    for *subject, start, end in stored:
         spans[tuple(subject)][start.toordinal(), end.toordinal()] = None
-    for place, values in enumerate(zip(*map(parsed.get, (*names, "starts_on", "ends_on")), strict=True)):
+    for index, values in enumerate(zip(*map(parsed.get, (*names, "starts_on", "ends_on")), strict=True)):
         if BAD not in values:
-            spans[values[:-2]].setdefault(values[-2:], place)
+            spans[values[:-2]].setdefault(values[-2:], index)
             if spans[values[:-2]][values[-2:]] is None:
-                spans[values[:-2]][values[-2:]] = place
+                spans[values[:-2]][values[-2:]] = index
     for rows in spans.values():
         latest: tuple[int, int | None] = (0, None)
         for (start, end), row in sorted(rows.items()):
@@ -157,15 +157,15 @@ def _quota_overlaps(check: Checker, parsed: Parsed) -> None:
             latest = max(latest, (end, row), key=lambda item: item[0])
 
 
-def _stage_of_process(check: Checker, parsed: Parsed, place: int, column: str, process: str) -> str | None:
+def _stage_of_process(check: Checker, parsed: Parsed, index: int, column: str, process: str) -> str | None:
     """The kind of the stage named in a cell; a fault where it belongs to another process."""
-    key = parsed.get(column)[place]
+    key = parsed.get(column)[index]
     if key in (None, BAD) or key not in check.stages:
         return None
     its_process, kind = check.stages[key]
     if process not in (None, BAD) and its_process != process:
         check.fault(
-            parsed, place, column, f"{shown(key)} is a stage of another process", f"a stage of process {shown(process)}"
+            parsed, index, column, f"{shown(key)} is a stage of another process", f"a stage of process {shown(process)}"
         )
         return None
     return kind
@@ -177,29 +177,29 @@ def _deals(check: Checker, parsed: Parsed) -> None:
     assert model is not None
     there = set(model._default_manager.values_list("key", flat=True))
     states = [parsed.get(name) for name in STATE_COLUMNS]
-    for place, key in enumerate(parsed.get("deal_id")):
-        empty = all(column[place] in (None, "") for column in states)
+    for index, key in enumerate(parsed.get("deal_id")):
+        empty = all(column[index] in (None, "") for column in states)
         if key in with_history or (key in there and empty):
             continue
         for column in ("stage_id", "amount", "owner_id"):
-            if parsed.get(column)[place] is None:
+            if parsed.get(column)[index] is None:
                 check.fault(
-                    parsed, place, column, "the required cell is empty", "a value or rows in deal_revisions.csv"
+                    parsed, index, column, "the required cell is empty", "a value or rows in deal_revisions.csv"
                 )
-        _short_form(check, parsed, place)
+        _short_form(check, parsed, index)
 
 
-def _short_form(check: Checker, parsed: Parsed, place: int) -> None:
-    process, created, closed = (parsed.get(name)[place] for name in ("process_id", "created_at", "closed_at"))
-    kind = _stage_of_process(check, parsed, place, "stage_id", process)
+def _short_form(check: Checker, parsed: Parsed, index: int) -> None:
+    process, created, closed = (parsed.get(name)[index] for name in ("process_id", "created_at", "closed_at"))
+    kind = _stage_of_process(check, parsed, index, "stage_id", process)
     if kind in ("won", "lost") and closed is None:
-        check.fault(parsed, place, "closed_at", "the required cell is empty", "when the deal was closed")
+        check.fault(parsed, index, "closed_at", "the required cell is empty", "when the deal was closed")
     if kind == "open" and closed not in (None, BAD):
-        check.fault(parsed, place, "closed_at", "the deal is in an open stage", "an empty cell or a closed stage")
+        check.fault(parsed, index, "closed_at", "the deal is in an open stage", "an empty cell or a closed stage")
     if BAD not in (created, closed) and None not in (created, closed) and closed < created:
-        check.fault(parsed, place, "closed_at", "closed before it was created", "a moment not before created_at")
-    if _stage_of_process(check, parsed, place, "lost_from_stage_id", process) in ("won", "lost"):
-        check.fault(parsed, place, "lost_from_stage_id", "the stage is not open", "an open stage of the process")
+        check.fault(parsed, index, "closed_at", "closed before it was created", "a moment not before created_at")
+    if _stage_of_process(check, parsed, index, "lost_from_stage_id", process) in ("won", "lost"):
+        check.fault(parsed, index, "lost_from_stage_id", "the stage is not open", "an open stage of the process")
 
 
 def _revisions(check: Checker, parsed: Parsed) -> None:
@@ -207,8 +207,8 @@ def _revisions(check: Checker, parsed: Parsed) -> None:
     assert model is not None
     created: dict[Any, int] = {}
     process: dict[Any, str] = {}
-    for key, at, process_key in model._default_manager.values_list("key", "created_at", "process__key"):
-        created[key], process[key] = int(at.timestamp()), process_key
+    for key, moment, process_key in model._default_manager.values_list("key", "created_at", "process__key"):
+        created[key], process[key] = int(moment.timestamp()), process_key
     if deals := check.package.get("deals"):
         created.update(zip(deals.get("deal_id"), deals.get("created_at"), strict=True))
         process.update(zip(deals.get("deal_id"), deals.get("process_id"), strict=True))
@@ -216,31 +216,31 @@ def _revisions(check: Checker, parsed: Parsed) -> None:
     own_stage = {key: process_key for key, (process_key, _) in check.stages.items()}
     early = 0
     closes = parsed.get("expected_close")
-    for place, (deal, at, stage) in enumerate(
+    for index, (deal, moment, stage) in enumerate(
         zip(parsed.get("deal_id"), parsed.get("effective_at"), parsed.get("stage_id"), strict=True)
     ):
-        if at is BAD or deal is BAD:
+        if moment is BAD or deal is BAD:
             continue
         if own_stage.get(stage, process.get(deal)) != process.get(deal, own_stage.get(stage)):
-            _stage_of_process(check, parsed, place, "stage_id", process[deal])
+            _stage_of_process(check, parsed, index, "stage_id", process[deal])
         start = created.get(deal)
-        if start is not None and start is not BAD and at < start:
+        if start is not None and start is not BAD and moment < start:
             check.fault(
                 parsed,
-                place,
+                index,
                 "effective_at",
                 "the revision is before the deal was created",
                 "a moment not before created_at",
             )
-        if at < before.get(deal, at):
+        if moment < before.get(deal, moment):
             check.fault(
-                parsed, place, "effective_at", "the revisions go back in time", "a moment not before the row above"
+                parsed, index, "effective_at", "the revisions go back in time", "a moment not before the row above"
             )
-        before[deal] = at
+        before[deal] = moment
         early += (
-            closes[place] not in (None, BAD)
+            closes[index] not in (None, BAD)
             and start not in (None, BAD)
-            and (closes[place] - 719_163) * 86_400 < start - 86_400
+            and (closes[index] - 719_163) * 86_400 < start - 86_400
         )
     if early:
         check.report.notes.append(
@@ -250,20 +250,20 @@ def _revisions(check: Checker, parsed: Parsed) -> None:
 
 def _shares(check: Checker, parsed: Parsed) -> None:
     sums: dict[tuple[Any, Any], list[int]] = {}
-    for place, (deal, day, share) in enumerate(zip(*map(parsed.get, ("deal_id", "from_on", "share")), strict=True)):
+    for index, (deal, day, share) in enumerate(zip(*map(parsed.get, ("deal_id", "from_on", "share")), strict=True)):
         if BAD not in (deal, day):
-            entry = sums.setdefault((deal, day), [place, 0, 0])
+            entry = sums.setdefault((deal, day), [index, 0, 0])
             entry[1] += 0 if share is BAD else share
             entry[2] += share is BAD
-    for place, total, unread in sums.values():
+    for index, total, unread in sums.values():
         if total != 10_000 and not unread:
-            check.fault(parsed, place, "share", f"the shares sum to {total / 100:g}", "shares that sum to 100")
+            check.fault(parsed, index, "share", f"the shares sum to {total / 100:g}", "shares that sum to 100")
 
 
 def _times(check: Checker, parsed: Parsed) -> None:
-    for place, times in enumerate(parsed.get("times")):
+    for index, times in enumerate(parsed.get("times")):
         if times is not BAD and times is not None and times < 1:
-            check.fault(parsed, place, "times", f"{times} is not accepted", "a whole number from 1")
+            check.fault(parsed, index, "times", f"{times} is not accepted", "a whole number from 1")
 
 
 def _field_values(check: Checker, parsed: Parsed) -> None:
@@ -273,7 +273,7 @@ def _field_values(check: Checker, parsed: Parsed) -> None:
     if given := check.package.get("fields"):
         for key, *rest in zip(*map(given.get, ("field_id", "applies_to", "kind", "choices")), strict=True):
             fields[key] = list(rest)
-    for place, (field, subject, value) in enumerate(
+    for index, (field, subject, value) in enumerate(
         zip(*map(parsed.get, ("field_id", "subject_id", "value")), strict=True)
     ):
         if BAD in (field, subject, value) or field not in fields or BAD in fields[field]:
@@ -281,15 +281,15 @@ def _field_values(check: Checker, parsed: Parsed) -> None:
         applies_to, kind, choices = fields[field]
         if subject not in check.keys(f"{applies_to}s"):
             check.fault(
-                parsed, place, "subject_id", f"{shown(subject)} is not known", f"an identifier of {applies_to}s.csv"
+                parsed, index, "subject_id", f"{shown(subject)} is not known", f"an identifier of {applies_to}s.csv"
             )
         if kind == "choice" and value not in choices.split(";"):
             check.fault(
-                parsed, place, "value", f"{shown(value)} is not a choice", "one of " + " / ".join(choices.split(";"))
+                parsed, index, "value", f"{shown(value)} is not a choice", "one of " + " / ".join(choices.split(";"))
             )
         if kind == "number" and not NUMBER.fullmatch(value):
             check.fault(
-                parsed, place, "value", f"{shown(value)} is not a number", "plain digits with “.” as decimal mark"
+                parsed, index, "value", f"{shown(value)} is not a number", "plain digits with “.” as decimal mark"
             )
 
 

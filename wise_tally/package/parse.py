@@ -156,8 +156,8 @@ def _right_length(line: int, cells: list[str], header: list[str], file: str, rep
 
 def _take_cells(parsed: Parsed, column: Column, values: list[Any], count: int, report: Report) -> None:
     start = len(parsed.lines) - count
-    for place, value in enumerate(values):
+    for index, value in enumerate(values):
         if isinstance(value, CellFault):
-            report.add(parsed.table.path, parsed.lines[start + place], column.name, value.wrong, value.right)
-            values[place] = BAD
+            report.add(parsed.table.path, parsed.lines[start + index], column.name, value.wrong, value.right)
+            values[index] = BAD
     parsed.columns[column.name] += values

@@ -23,8 +23,8 @@ def _plain(value: Any) -> Any:
     return value.toordinal() if hasattr(value, "toordinal") else value
 
 
-def _where(values: Sequence[Any], kept: Sequence[bool]) -> list[Any]:
-    return [value for value, is_kept in zip(values, kept, strict=True) if is_kept]
+def _where(values: Sequence[Any], flags: Sequence[bool]) -> list[Any]:
+    return [value for value, is_kept in zip(values, flags, strict=True) if is_kept]
 
 
 def _present(parsed: Parsed) -> list[Column]:
@@ -119,15 +119,18 @@ class Taking:
         self.staged.insert(FIRST, "r_deal_id.key IN (SELECT key FROM staged_deals WHERE is_new)")
         with connection.cursor() as cursor:
             cursor.execute("SELECT place FROM staged_deals WHERE short_form AND NOT is_new ORDER BY place")
-            there = [place - 1 for (place,) in cursor.fetchall() if deals.get("stage_id")[place - 1] is not None]
+            there = [
+                position - 1 for (position,) in cursor.fetchall() if deals.get("stage_id")[position - 1] is not None
+            ]
         if not there:
             return
         table = TABLES["deal_revisions"]
         names = [table.column(name).attribute for name in STATE_COLUMNS]
         states = [
-            self._values(table.column(name), [deals.get(name)[place] for place in there]) for name in STATE_COLUMNS
+            self._values(table.column(name), [deals.get(name)[position] for position in there])
+            for name in STATE_COLUMNS
         ]
-        numbers = self._values(table.column("deal_id"), [deals.get("deal_id")[place] for place in there])
+        numbers = self._values(table.column("deal_id"), [deals.get("deal_id")[position] for position in there])
         current = _current_states(set(numbers), names)
         moment = int(now.astimezone(UTC).timestamp())
         changed = [
@@ -218,7 +221,7 @@ def insert_rows(model: type[models.Model], attributes: Sequence[str], rows: Iter
     rest = [f for f in model._meta.concrete_fields if not f.primary_key and f not in fields.values()]
     names = [f.column for f in (*fields.values(), *rest)]
     defaults = [default_of(field) for field in rest]
-    filled = {place: default_of(f) for place, f in enumerate(fields.values()) if not f.null}
+    filled = {index: default_of(f) for index, f in enumerate(fields.values()) if not f.null}
     listed = ", ".join(quoted(name) for name in names)
     marks = ", ".join(["%s"] * len(names))
     statement = f"INSERT INTO {quoted(model._meta.db_table)} ({listed}) VALUES ({marks})"
@@ -226,9 +229,9 @@ def insert_rows(model: type[models.Model], attributes: Sequence[str], rows: Iter
     def complete() -> Iterable[list[Any]]:
         for row in rows:
             values = list(row)
-            for place, default in filled.items():
-                if values[place] is None:
-                    values[place] = default
+            for index, default in filled.items():
+                if values[index] is None:
+                    values[index] = default
             yield values + defaults
 
     with connection.cursor() as cursor:

@@ -314,23 +314,23 @@ def _check_part(
     name: str, part: Part, records: list[dict[str, Any]], known: Callable[[str], set[str]], report: Report
 ) -> None:
     seen: set[tuple[Any, ...]] = set()
-    for place, record in enumerate(records):
+    for index, record in enumerate(records):
         identity = tuple(record[member] for member in part.identity)
         if identity in seen:
-            report.add(FILE, 0, f"{name}/{place}", f"{identity} appears twice", "each once")
+            report.add(FILE, 0, f"{name}/{index}", f"{identity} appears twice", "each once")
         seen.add(identity)
         if name in NAMED and part.model._default_manager.filter(name=record["name"]).exclude(key=record["id"]).exists():
             report.add(
-                FILE, 0, f"{name}/{place}/name", f"“{record['name'][:40]}” is there already", "a name of its own"
+                FILE, 0, f"{name}/{index}/name", f"“{record['name'][:40]}” is there already", "a name of its own"
             )
         for member, table in part.refs.items():
             if record[member] not in known(table):
                 report.add(
-                    FILE, 0, f"{name}/{place}/{member}", f"“{record[member][:64]}” is not there", f"one of {table}"
+                    FILE, 0, f"{name}/{index}/{member}", f"“{record[member][:64]}” is not there", f"one of {table}"
                 )
         for member, form in part.members.items():
             if form in (DAY, DAY_OR_NONE, MOMENT) and record[member] is not None and _moment(record[member]) is None:
-                report.add(FILE, 0, f"{name}/{place}/{member}", f"“{record[member][:40]}” is no date", "ISO 8601")
+                report.add(FILE, 0, f"{name}/{index}/{member}", f"“{record[member][:40]}” is no date", "ISO 8601")
 
 
 def _moment(text: str) -> datetime | None:

@@ -48,15 +48,15 @@ def say(answer: Answer, opens: Mapping[str, str], names: Names | None = None) ->
     A deal’s own page is no working: its address comes under “deal” and opens as a page, like every PageAddress.
     """
     shown = {}
-    for place, part in answer.parts.items():
+    for name, part in answer.parts.items():
         where, words = opens.get(part.figure), words_of(part, names)
         if not where:
-            shown[place] = format_html("{}", words)
+            shown[name] = format_html("{}", words)
         elif part.figure == "deal" or isinstance(where, PageAddress):
             css = "open-page" if part.kind in NAMED else "open-page number"
-            shown[place] = format_html('<a class="{}" href="{}">{}</a>', css, where, words)
+            shown[name] = format_html('<a class="{}" href="{}">{}</a>', css, where, words)
         else:
-            shown[place] = format_html('<a class="open-figure" href="{}" x-target="working">{}</a>', where, words)
+            shown[name] = format_html('<a class="open-figure" href="{}" x-target="working">{}</a>', where, words)
     return format_html(answer.sentence, **shown) if shown else escape(answer.sentence)
 
 
@@ -72,4 +72,4 @@ def workings(address: str, query: str, *figures: str) -> dict[str, str]:
 
 def plain(answer: Answer, names: Names | None = None) -> str:
     """The sentence as text without links."""
-    return answer.sentence.format(**{place: words_of(part, names) for place, part in answer.parts.items()})
+    return answer.sentence.format(**{name: words_of(part, names) for name, part in answer.parts.items()})

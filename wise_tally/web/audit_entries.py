@@ -70,14 +70,14 @@ def told(entries: Iterable[AuditEntry]) -> list[Told]:
     for name, key in values:
         wanted[OF_VALUE[name]].add(key)
     names = {(model, key): name for model, keys in wanted.items() for key, name in _names(model, keys)}
-    called = {(name, key): names.get((OF_VALUE[name], key), "") for name, key in values}
+    names_of_values = {(name, key): names.get((OF_VALUE[name], key), "") for name, key in values}
     return [
         Told(
             entry.at,
             person_in_words(entry.who) or "System",
             action_in_words(entry.action),
             _subject(entry, names),
-            change_in_words(entry, called),
+            change_in_words(entry, names_of_values),
         )
         for entry in listed
     ]

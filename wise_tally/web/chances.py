@@ -40,7 +40,7 @@ class ChanceOfDeal:
         """The reason as text."""
         return plain(self.answer)
 
-    def said(self, line: FilterLine) -> SafeString:
+    def words(self, line: FilterLine) -> SafeString:
         """The reason, its numbers opening the deals they count."""
         address = reverse("deals:chance-working", args=[self.key])
         return say(self.answer, {part: f"{address}?{line.query(counted=part)}" for part in ("like", "like_won")})
@@ -49,22 +49,22 @@ class ChanceOfDeal:
 def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]:
     """The chances of open deals by row of the snapshot; those whose past is too thin to tell are there without one."""
     whole = of_deals(line.book, line.snapshot, line.period)
-    place = {int(row): at for at, row in enumerate(whole.chances.places)}
+    index_of = {int(row): index for index, row in enumerate(whole.chances.places)}
     selection = (line.book, line.snapshot, line.period)
-    return {row: chance_at(*selection, whole, place[row]) for row in rows if row in place}
+    return {row: chance_at(*selection, whole, index_of[row]) for row in rows if row in index_of}
 
 
-def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, at: int) -> ChanceOfDeal:
+def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, index: int) -> ChanceOfDeal:
     """The chance of one of the open deals of `whole`, by its place among them."""
     given, standing = whole.chances, whole.chances.standing
-    stage, age = int(standing.stage[at]), int(standing.age_seconds[at]) // DAY_SECONDS
+    stage, age = int(standing.stage[index]), int(standing.age_seconds[index]) // DAY_SECONDS
     before, horizon = days_ahead(snapshot, period)
     return ChanceOfDeal(
-        book.deals.key[int(standing.deal[at])],
+        book.deals.key[int(standing.deal[index])],
         book.reference.stages[stage].name,
-        float(given.chance[at]),
-        float(given.by_age[at]),
-        {factor: float(shift[at]) for factor, shift in given.shifts.items()},
+        float(given.chance[index]),
+        float(given.by_age[index]),
+        {factor: float(shift[index]) for factor, shift in given.shifts.items()},
         reference_class(book, snapshot.cut, horizon, stage, age, before),
     )
 

@@ -113,7 +113,7 @@ def money_marks(largest: int, smallest: int = 0) -> list[tuple[float, str]]:
     """
     step = round_ticks(max(largest - smallest, 1))[0]
     first = max(1, -(-smallest // step))
-    ticks = [step * place for place in range(first, max(-(-largest // step), first) + 1)]
+    ticks = [step * index for index in range(first, max(-(-largest // step), first) + 1)]
     if smallest:
         return [one for one in zip(ticks, _money_words(ticks), strict=True) if smallest <= one[0] <= largest]
     return [(0, "0"), *zip(ticks, _money_words(ticks), strict=True)]

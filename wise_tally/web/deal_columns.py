@@ -130,13 +130,13 @@ def _contacted(line: FilterLine, deal: Ints) -> Ints:
 
 def contact_intervals(line: FilterLine, rows: Ints) -> Ints:
     """Days that may pass between contacts, shape of `rows`: by the account's class, else the process, else the usual."""
-    kept, book = saved_intervals(), line.book
-    by_process = np.array([kept.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.reference.processes])
+    saved, book = saved_intervals(), line.book
+    by_process = np.array([saved.get((PROCESS, key), CONTACT_INTERVAL_DAYS) for key, _ in book.reference.processes])
     deal = line.snapshot.deal[rows]
     days = by_process[book.deals.process[deal]] if len(by_process) else np.zeros(len(rows), dtype=np.int64)
-    if any(subject == INDUSTRY for subject, _ in kept):
+    if any(subject == INDUSTRY for subject, _ in saved):
         facet = book.attributes.facet("industry", line.as_of)
-        own = np.array([*(kept.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
+        own = np.array([*(saved.get((INDUSTRY, key), 0) for key in facet.keys), 0], dtype=np.int64)[facet.of_deal[deal]]
         days = np.where(own > 0, own, days)
     return days
 

@@ -100,16 +100,16 @@ def deal_rows(line: FilterLine, indices: Iterable[int], viewer: Viewer | None = 
 
 
 def _row(
-    line: FilterLine, at: int, deal: Deal, revision: int, stay: tuple[float, float], viewer: Viewer | None
+    line: FilterLine, snapshot_row: int, deal: Deal, revision: int, stay: tuple[float, float], viewer: Viewer | None
 ) -> DealRow:
     reference, snapshot, book = line.book.reference, line.snapshot, line.book
-    stage = reference.stages[int(snapshot.stage[at])]
-    category, territory = int(snapshot.category[at]), int(snapshot.territory[at])
-    row = int(snapshot.row[at])
+    stage = reference.stages[int(snapshot.stage[snapshot_row])]
+    category, territory = int(snapshot.category[snapshot_row]), int(snapshot.territory[snapshot_row])
+    row = int(snapshot.row[snapshot_row])
     own = int(book.revisions.category[row])
-    close, amount = int(snapshot.expected_close[at]), int(snapshot.amount_minor[at])
-    is_open = int(snapshot.kind[at]) == OPEN
-    owner, moved = int(snapshot.owner[at]), slips(book, snapshot)
+    close, amount = int(snapshot.expected_close[snapshot_row]), int(snapshot.amount_minor[snapshot_row])
+    is_open = int(snapshot.kind[snapshot_row]) == OPEN
+    owner, moved = int(snapshot.owner[snapshot_row]), slips(book, snapshot)
     return DealRow(
         key=deal.key,
         name=deal.name,
@@ -120,8 +120,8 @@ def _row(
         stage_name=stage.name,
         is_open=is_open,
         amount_minor=amount,
-        weighted_minor=int(snapshot.weighted_minor[at]),
-        probability_bp=int(snapshot.probability_bp[at]),
+        weighted_minor=int(snapshot.weighted_minor[snapshot_row]),
+        probability_bp=int(snapshot.probability_bp[snapshot_row]),
         expected_close=close,
         is_overdue=is_open and close != NO_DAY and close < line.as_of.toordinal(),
         category=reference.categories[category].key if category != NONE else "",
@@ -129,16 +129,16 @@ def _row(
         own_category=reference.categories[own].key if own != NONE else "",
         owner_name=reference.people[owner].name,
         territory_name=reference.territories[territory].name if territory != NONE else "",
-        closed_on=int(snapshot.closed_on[at]),
+        closed_on=int(snapshot.closed_on[snapshot_row]),
         days_in_stage=stay[0],
         overstays=not math.isnan(stay[1]),
         days_over=stay[1],
         revision=revision,
         may_change=viewer is not None and may_change_deal(viewer, reference, line.today, owner),
         next_step=deal.next_step,
-        slips=int(moved.count[snapshot.deal[at]]),
-        slipped_days=int(moved.days[snapshot.deal[at]]),
-        no_history=bool(book.deals.short_form[int(snapshot.deal[at])]),
+        slips=int(moved.count[snapshot.deal[snapshot_row]]),
+        slipped_days=int(moved.days[snapshot.deal[snapshot_row]]),
+        no_history=bool(book.deals.short_form[int(snapshot.deal[snapshot_row])]),
     )
 
 

@@ -106,8 +106,8 @@ def save(
 
 def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
     """Put the last change of a deal back; refused in words where it was changed since."""
-    here = reverse("deals:revert", args=[deal.key])
-    deal_request = DealRequest(request, deal, here, safe_next(request, reverse("deals:deal", args=[deal.key])))
+    action = reverse("deals:revert", args=[deal.key])
+    deal_request = DealRequest(request, deal, action, safe_next(request, reverse("deals:deal", args=[deal.key])))
     expected = whole_number(request.POST.get("revision", "")) or 0
     given = (request.viewer, books.current().reference, deal, expected, now())
     try:
@@ -125,11 +125,11 @@ def put_back(request: PageRequest, deal: Deal) -> HttpResponse:
 def _removed(deal_request: DealRequest) -> HttpResponse:
     """Back to the page, but not to that of a deal which is there no more; a customer that was made with it goes, too."""
     request, account, gone = deal_request.request, deal_request.deal.account, [deal_request.deal.name]
-    kept = request.session.pop(LAST, {})
-    if account and kept.get("key") == deal_request.deal.key and kept.get("made"):
+    last = request.session.pop(LAST, {})
+    if account and last.get("key") == deal_request.deal.key and last.get("made"):
         # Something belongs to it meanwhile: it stays.
         with suppress(ChangedMeanwhile, InUse, PermissionDenied):
-            undo_step(request.viewer, books.current().reference, account, kept["made"], now())
+            undo_step(request.viewer, books.current().reference, account, last["made"], now())
             gone.append(account.name)
     messages.success(request, f"{' and the new customer '.join(gone)} {'were' if gone[1:] else 'was'} removed.")
     own = reverse("deals:deal", args=[deal_request.deal.key])

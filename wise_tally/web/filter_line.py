@@ -122,8 +122,8 @@ class FilterLine:
         """The same page with parts of its scope changed: its own choices stay, but for those that do not fit it."""
         day = changes.get("as_of") or str(self.today)
         lost = OF_PROCESS if "process" in changes else ()
-        kept = [one for one in self.rest if one[0] not in lost and not (one[0] in COMPARED_DAYS and one[1] > day)]
-        rest = urlencode(kept)
+        remaining = [one for one in self.rest if one[0] not in lost and not (one[0] in COMPARED_DAYS and one[1] > day)]
+        rest = urlencode(remaining)
         return "&".join(part for part in (self.query(**changes), rest) if part)
 
     @cached_property
@@ -300,8 +300,8 @@ def scope_of(viewer: Viewer, asked_for: Mapping[str, str], default_kind: str = "
         only=read_only(book, asked_for.get("kept", ""), as_of),
     )
     scope = allowed_scope(viewer, reference, as_of, wanted)
-    said = {**asked_for, "period": period.text} if SPAN[0] in asked_for else asked_for
-    given = tuple((name, said[name]) for name in PARTS if said.get(name))
+    parts = {**asked_for, "period": period.text} if SPAN[0] in asked_for else asked_for
+    given = tuple((name, parts[name]) for name in PARTS if parts.get(name))
     visible = visible_teams(viewer, reference, as_of)
     return FilterLine(
         book=book,
@@ -331,16 +331,16 @@ def _listed(choices: Sequence[Choice], chosen: str) -> tuple[Choice, ...]:
     if len(choices) <= MOST_LISTED:
         return tuple(choices)
     fits = sorted(one.depth for one in choices)[MOST_LISTED]
-    kept = {place for place, one in enumerate(choices) if one.depth < fits} or set(range(MOST_LISTED))
-    place = next((place for place, one in enumerate(choices) if one.value == chosen), 0)
-    above = choices[place].depth + 1
-    for before in range(place, -1, -1):
+    listed = {index for index, one in enumerate(choices) if one.depth < fits} or set(range(MOST_LISTED))
+    index = next((index for index, one in enumerate(choices) if one.value == chosen), 0)
+    above = choices[index].depth + 1
+    for before in range(index, -1, -1):
         if choices[before].depth < above:
-            kept.add(before)
+            listed.add(before)
             above = choices[before].depth
-    within = takewhile(lambda after: choices[after].depth > choices[place].depth, range(place + 1, len(choices)))
-    below = [after for after in within if choices[after].depth == choices[place].depth + 1]
-    return tuple(one for place, one in enumerate(choices) if place in kept.union(below[:MOST_LISTED]))
+    within = takewhile(lambda after: choices[after].depth > choices[index].depth, range(index + 1, len(choices)))
+    below = [after for after in within if choices[after].depth == choices[index].depth + 1]
+    return tuple(one for index, one in enumerate(choices) if index in listed.union(below[:MOST_LISTED]))
 
 
 @derived(most=8)

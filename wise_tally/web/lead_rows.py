@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 from django.db.models import Q, QuerySet
 
-from wise_tally.book.attributes import kept_rows, statement_of
+from wise_tally.book.attributes import statement_of, stored_rows
 from wise_tally.core.leads import STATUSES, LeadRows
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
@@ -24,7 +24,7 @@ def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str
 
 def _lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     columns = ("source", "owner__key", "created_at", "closed_at", "status", "deal_id", "pk")
-    rows = kept_rows(leads.order_by("pk").values_list(*columns))
+    rows = stored_rows(leads.order_by("pk").values_list(*columns))
     sources, owners, created, closed, statuses, deals, numbers = (
         zip(*rows, strict=True) if rows else [()] * len(columns)
     )
@@ -51,11 +51,11 @@ def lead_steps() -> list[LeadStep]:
 def _entered(leads: "QuerySet[Lead, Lead]", numbers: Sequence[int]) -> Ints:
     """When each lead first took each step."""
     steps = {step.pk: index for index, step in enumerate(lead_steps())}
-    place = {number: index for index, number in enumerate(numbers)}
+    index_of = {number: index for index, number in enumerate(numbers)}
     moments = np.zeros((len(numbers), len(steps)), dtype=np.int64)
     moves = LeadMove.objects.filter(lead__in=leads.values("pk")).order_by("-at").values_list("lead_id", "step_id", "at")
-    for lead, step, at in kept_rows(moves):
-        moments[place[lead], steps[step]] = at
+    for lead, step, moment in stored_rows(moves):
+        moments[index_of[lead], steps[step]] = moment
     return moments
 
 

@@ -49,8 +49,8 @@ def choice(accepted: Accepted, default: str | None = None, always: bool = False,
     """One of the accepted texts (or of what the function gives); the first is the usual one unless `default` is."""
     usual = next(iter(accepted() if callable(accepted) else accepted)) if default is None else default
 
-    def read(called: str, texts: list[str]) -> str:
-        return one_of(texts[-1], accepted() if callable(accepted) else accepted, f"is not accepted as {called}")
+    def read(parameter: str, texts: list[str]) -> str:
+        return one_of(texts[-1], accepted() if callable(accepted) else accepted, f"is not accepted as {parameter}")
 
     return _declared(Parameter(read, always=always, name=name, accepted=accepted), usual)
 
@@ -80,10 +80,12 @@ def one_day(name: str = "") -> Any:
 def whole(least: int, most: int, name: str = "") -> Any:
     """A whole number within bounds; None where the address names none."""
 
-    def read(called: str, texts: list[str]) -> int:
+    def read(parameter: str, texts: list[str]) -> int:
         number = whole_number(texts[-1], most)
         if number is None or number < least:
-            raise Refused(f"“{texts[-1][:20]}” is not valid as {called}. Enter a whole number from {least} to {most}.")
+            raise Refused(
+                f"“{texts[-1][:20]}” is not valid as {parameter}. Enter a whole number from {least} to {most}."
+            )
         return number
 
     return _declared(Parameter(read, name=name), None)

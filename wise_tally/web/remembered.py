@@ -64,11 +64,11 @@ def beside(book: Book, key: Hashable, read: Callable[[], Value]) -> Value:
     if connection.in_atomic_block:
         return read()
     last = AuditEntry.objects.exclude(action__in=STATES).order_by("-pk").values_list("pk", flat=True).first()
-    kept: OrderedDict[Hashable, tuple[int | None, ReferenceData, Value]] = attributes_of(book).cached(
+    remembered: OrderedDict[Hashable, tuple[int | None, ReferenceData, Value]] = attributes_of(book).cached(
         "beside", OrderedDict
     )
-    if (entry := kept.get(key)) is None or entry[0] != last or entry[1] is not book.reference:
-        entry = kept[key] = (last, book.reference, read())
-        while len(kept) > MOST_BESIDE:
-            kept.popitem(last=False)
+    if (entry := remembered.get(key)) is None or entry[0] != last or entry[1] is not book.reference:
+        entry = remembered[key] = (last, book.reference, read())
+        while len(remembered) > MOST_BESIDE:
+            remembered.popitem(last=False)
     return entry[2]

@@ -53,23 +53,23 @@ class Tab:
 
     label: str
     url: str
-    here: bool
+    is_current: bool
 
 
-def tabs_at(line: FilterLine | None, place: str, view_name: str) -> list[Tab]:
+def tabs_at(line: FilterLine | None, page: str, view_name: str) -> list[Tab]:
     """The tabs of a place, that of the page with an address (by its name) marked; none without a filter line."""
     if line is None:
         return []
-    pages = PAGES.get(place, ())
+    pages = PAGES.get(page, ())
     own = UNDER.get(view_name, view_name)
     is_tab = any(name == own for name, _, _ in pages)
     return tabs_of(line, pages, own if is_tab else f"{view_name.partition(':')[0]}:page")
 
 
-def tabs_of(line: FilterLine, pages: Sequence[tuple[str, str, str]], here: str) -> list[Tab]:
+def tabs_of(line: FilterLine, pages: Sequence[tuple[str, str, str]], present: str) -> list[Tab]:
     """All pages (name of the address, label, own part of the query), the present one marked."""
     tabs = []
     for name, label, own in pages:
         query = "&".join(part for part in (line.query(), own) if part)
-        tabs.append(Tab(label, reverse(name) + (f"?{query}" if query else ""), name == here))
+        tabs.append(Tab(label, reverse(name) + (f"?{query}" if query else ""), name == present))
     return tabs

@@ -15,5 +15,5 @@ def round_ticks(largest: int) -> list[int]:
             size = step * scale
             if size == int(size) and size * MOST_TICKS >= largest:
                 number = max(1, -(-largest // int(size)))
-                return [int(size) * place for place in range(1, number + 1)]
+                return [int(size) * index for index in range(1, number + 1)]
         scale *= 10

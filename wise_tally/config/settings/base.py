@@ -26,16 +26,16 @@ def _secret_key() -> str:
     """The key from the environment, else one made once and kept beside the database."""
     if given := os.environ.get("WISE_TALLY_SECRET_KEY"):
         return given
-    kept = DATABASE_FILE.parent / "secret_key"
+    key_file = DATABASE_FILE.parent / "secret_key"
     try:
-        if not kept.exists():
-            kept.parent.mkdir(parents=True, exist_ok=True)
-            kept.write_text(secrets.token_urlsafe(48))
-            kept.chmod(0o600)
-        return kept.read_text()
+        if not key_file.exists():
+            key_file.parent.mkdir(parents=True, exist_ok=True)
+            key_file.write_text(secrets.token_urlsafe(48))
+            key_file.chmod(0o600)
+        return key_file.read_text()
     except (OSError, UnicodeDecodeError) as error:
         raise ImproperlyConfigured(
-            f"The secret key in {kept} cannot be read or made ({error}). Give this user the right to it, or set"
+            f"The secret key in {key_file} cannot be read or made ({error}). Give this user the right to it, or set"
             " WISE_TALLY_SECRET_KEY."
         ) from error
 

@@ -29,15 +29,15 @@ def of_conversion(created: int, undecided: int, win_rate: float | None, steps: S
     worst = max((s for s in steps if s.share), key=lambda s: s.share or 0, default=None)
     if worst is None:
         return answer("No deal was lost: {rate} are won.", rate=rate)
-    told = {
+    parts = {
         "lost": Part(worst.lost, "number", "lost"),
         "reached": many(worst.reached, "deal"),
         "stage": named(worst.name),
         "amount": Part(worst.lost_minor, figure="lost"),
     }
     if worst.lost * 2 >= sum(s.lost for s in steps):
-        return answer("{stage} loses most: {lost} of {reached} stop there, worth {amount}.", **told)
-    return answer("{stage} loses the largest share: {lost} of {reached} stop there, worth {amount}.", **told)
+        return answer("{stage} loses most: {lost} of {reached} stop there, worth {amount}.", **parts)
+    return answer("{stage} loses the largest share: {lost} of {reached} stop there, worth {amount}.", **parts)
 
 
 @dataclass(frozen=True)
@@ -57,12 +57,12 @@ def of_time_in_stage(stages: Sequence[StageTime]) -> Answer:
     stalled = sum(stage.stalled for stage in stages)
     most = max(stages, key=lambda stage: stage.stalled)
     if stalled:
-        told = {"stalled": many(stalled, "stalled deal"), "stage": named(most.name)}
+        parts = {"stalled": many(stalled, "stalled deal"), "stage": named(most.name)}
         if most.stalled == stalled:
-            return answer("{stalled}, in {stage}.", **told)
+            return answer("{stalled}, in {stage}.", **parts)
         if most.stalled * 2 >= stalled:
-            return answer("{stalled}, most of them in {stage}.", **told)
-        return answer("{stalled}, {most} of them in {stage}.", most=Part(most.stalled, "number"), **told)
+            return answer("{stalled}, most of them in {stage}.", **parts)
+        return answer("{stalled}, {most} of them in {stage}.", most=Part(most.stalled, "number"), **parts)
     slow = [s for s in stages if s.median is not None and s.typical is not None and s.median > s.typical]
     if not slow:
         return answer("No stage takes longer than its typical days.")

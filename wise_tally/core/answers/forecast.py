@@ -56,12 +56,12 @@ def of_forecast(
         over, more = Part(won - quota, figure="gap"), Part(weighted - won, figure="weighted_open")
         return answer("Quota reached: {over} above it, and {more} more expected.", over=over, more=more)
     if one is not None:
-        held = {"deal": named(one.name, "deal"), "amount": Part(one.amount_minor)}
+        parts = {"deal": named(one.name, "deal"), "amount": Part(one.amount_minor)}
         lead = "{gap} short of quota" if short > 0 else "{gap} above quota"
         return answer(
             f"Forecast {lead}: {{deal}} ({{amount}}) decides the {span.word}.",
             gap=Part(abs(short), figure="weighted_to_quota"),
-            **held,
+            **parts,
         )
     if short <= 0:
         return answer(
@@ -99,13 +99,13 @@ def of_dashboard(span: Span, won: int, quota: int | None, stakes: Sequence[Stake
     if largest is None:
         return answer(f"{{gap}} to go in {{days}}, and nothing is open in this {span.word}.", gap=to_go, days=days)
     if largest.amount_minor * 3 >= gap:
-        held = Part(min(largest.amount_minor, gap))
+        amount = Part(min(largest.amount_minor, gap))
         return answer(
             "{gap} to go in {days}, and {deal} holds {amount} of it.",
             gap=to_go,
             days=days,
             deal=named(largest.name, "deal"),
-            amount=held,
+            amount=amount,
         )
     return answer("{gap} to go in {days}, spread over many deals.", gap=to_go, days=days)
 
@@ -148,9 +148,9 @@ def of_change(before: int, after: int, causes: Sequence[tuple[str, int]], since:
         )
     way = "up" if moved > 0 else "down"
     same = (top[1] > 0) == (moved > 0)
-    told = "mostly “{cause}”, {effect}" if same else "though “{cause}” moved it {effect}"
+    clause = "mostly “{cause}”, {effect}" if same else "though “{cause}” moved it {effect}"
     return answer(
-        f"{measure} is {way} {{moved}} since {{day}}, {told}.",
+        f"{measure} is {way} {{moved}} since {{day}}, {clause}.",
         moved=Part(abs(moved), figure="whole"),
         day=day,
         cause=cause,
@@ -189,8 +189,8 @@ def of_accuracy(error: float | None, periods: int, word: str, people: Sequence[t
         return answer("Submitted forecasts came close to what was won in the last {span}.", span=span)
     way = "above" if error > 0 else "below"
     parts = {"rate": Part(abs(error), "rate"), "span": span}
-    told = f"Submitted forecasts ran {{rate}} {way} what was won in the last {{span}}"
+    sentence = f"Submitted forecasts ran {{rate}} {way} what was won in the last {{span}}"
     who, most = max(people, key=lambda one: one[1] if error > 0 else -one[1], default=("", 0.0))
     if len(people) < 2 or most * error <= 0:
-        return answer(f"{told}.", **parts)
-    return answer(f"{told}, most with {{who}}: {{most}}.", who=named(who), most=Part(abs(most), "rate"), **parts)
+        return answer(f"{sentence}.", **parts)
+    return answer(f"{sentence}, most with {{who}}: {{most}}.", who=named(who), most=Part(abs(most), "rate"), **parts)

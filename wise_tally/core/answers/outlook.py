@@ -69,9 +69,9 @@ def told_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
     """By how much each method missed what was won over past periods, as shares of it, the closest first."""
     if not errors or not periods:
         return answer(f"Too few {word}s are over to test any forecast.")
-    told = sorted(errors, key=lambda method: errors[method])
-    parts = {method: Part(errors[method], "rate") for method in told}
-    first, *others = told
+    methods = sorted(errors, key=lambda method: errors[method])
+    parts = {method: Part(errors[method], "rate") for method in methods}
+    first, *others = methods
     words = [f"{PAST_WORDS[method]} by {{{method}}}" for method in others]
     rest = f", {', '.join(words)}" if words else ""
     sentence = f"Over the last {{span}} {PAST_WORDS[first]} came closest: it missed what was won by {{{first}}}{rest}."
@@ -83,7 +83,7 @@ def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, s
     if not like.enough:
         return answer("Too few past deals were in {stage} to estimate a chance.", stage=named(stage))
     days = many(like.days, "day")
-    told = f"for {{days}}{' or more' if like.or_more else ''}" if like.days or like.or_more else "for less than a day"
+    clause = f"for {{days}}{' or more' if like.or_more else ''}" if like.days or like.or_more else "for less than a day"
     parts = {
         "deals": many(len(like.deals), "deal", "like"),
         "stage": named(stage),
@@ -93,7 +93,7 @@ def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, s
         **({"before": many(like.before, "day")} if like.before else {}),
     }
     verb = "was" if len(like.won) == 1 else "were"
-    sentence = f"Of {{deals}} that had been in {{stage}} {told}, {{won}} {verb} won within {{within}}"
+    sentence = f"Of {{deals}} that had been in {{stage}} {clause}, {{won}} {verb} won within {{within}}"
     sentence += ", after the first {before}" if like.before else ""
     factor = max(shifts, key=lambda one: abs(shifts[one]), default="")
     if not factor or abs(chance - by_age) < TOLD or shifts[factor] * (chance - by_age) <= 0:

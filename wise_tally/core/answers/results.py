@@ -17,8 +17,8 @@ def of_attainment(
     done = Part(won, kind, "won")
     verb = "won" if in_money else "done"
     if not quota or pace is None:
-        told = f"{{won}} {verb} so far; no quota is set." if won else f"Nothing {verb} yet, and no quota is set."
-        return answer(told, won=done) if won else answer(told)
+        sentence = f"{{won}} {verb} so far; no quota is set." if won else f"Nothing {verb} yet, and no quota is set."
+        return answer(sentence, won=done) if won else answer(sentence)
     if not span.days_left:
         rate = Part(won / quota, "rate", "attainment")
         words = "above" if won >= quota else "short"
@@ -186,8 +186,8 @@ def of_one_to_one(
     """Where one rep stands. `due`: open deals due in the period, all in full; the largest of them with its amount."""
     who, done = named(name), Part(won, figure="won")
     if not quota:
-        told = "{who} has won {won}; no quota is set." if won else "{who} has won nothing yet, and no quota is set."
-        return answer(told, who=who, won=done) if won else answer(told, who=who)
+        sentence = "{who} has won {won}; no quota is set." if won else "{who} has won nothing yet, and no quota is set."
+        return answer(sentence, who=who, won=done) if won else answer(sentence, who=who)
     gap = Part(abs(quota - won), figure="gap")
     parts = {"who": who, "gap": gap}
     if won >= quota:

@@ -85,7 +85,9 @@ def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dic
     """Of each kind how the findings of one day came out; `findings` are all of that day."""
     told = _told(findings)
     told["leads_waiting"] = {lead.place for lead in question.beside.waiting if lead.days > question.bounds.lead_days}
-    return {kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()}
+    return {
+        kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()
+    }
 
 
 def _told(findings: Iterable[Finding]) -> dict[str, set[int]]:
@@ -196,11 +198,11 @@ def _people(question: Question, later: Later) -> dict[str, Told]:
 
 def _calls(question: Question, later: Question) -> Told:
     """Everybody's submitted forecast of the day, and whether it lay off what was won by at least a tenth above."""
-    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
+    calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     rows = forecast(later.book, later.snapshot, question.period, question.scope, "person")
     won = {row.node: row.won for row in rows}
-    ids = sorted(person for subject, person in held if subject == "person" and won.get(person))
-    off = [held["person", person].amount_minor >= (1 + question.bounds.calls_error) * won[person] for person in ids]
+    ids = sorted(person for subject, person in calls if subject == "person" and won.get(person))
+    off = [calls["person", person].amount_minor >= (1 + question.bounds.calls_error) * won[person] for person in ids]
     return np.array(ids, dtype=np.int64), np.array(off, dtype=bool)
 
 
@@ -243,7 +245,9 @@ def _stages(question: Question, later: Question) -> Told:
     """Stages with at least 20 decided deals then, and whether deals decided since won at a rate nearer to what was seen."""
     year, since = question.last_days(365), later.last_days(RATE_DAYS)
     before = {
-        r.stage: r for group in probability_check(question.book, question.snapshot, year, question.scope) for r in group.stages
+        r.stage: r
+        for group in probability_check(question.book, question.snapshot, year, question.scope)
+        for r in group.stages
     }
     ids, near = [], []
     for group in probability_check(later.book, later.snapshot, since, question.scope):
@@ -261,23 +265,23 @@ def _rate(question: Question, later: Question) -> Told:
     after = spans(later.book, later.snapshot, (later.last_days(RATE_DAYS),), question.scope)[0]
     if None in (now.win_rate, before.win_rate, after.win_rate):
         return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
-    fell = now.win_rate < before.win_rate  # type: ignore[operator]
-    still = (after.win_rate < before.win_rate) == fell  # type: ignore[operator]
+    is_lower = now.win_rate < before.win_rate  # type: ignore[operator]
+    still = (after.win_rate < before.win_rate) == is_lower  # type: ignore[operator]
     return np.array([NONE]), np.array([still])
 
 
 def _losses(question: Question, later: Question) -> Told:
     """Whether some reason or competitor whose share had grown kept its share above the year before."""
-    names, place = question.beside.reasons
+    names, cause_of = question.beside.reasons
     after_names, after_place = later.beside.reasons
     now, before = (lost_in(question.book, question.snapshot, period, question.scope) for period in question.lately)
     after = lost_in(later.book, later.snapshot, later.last_days(RATE_DAYS), question.scope)
     if not (len(now) and len(before) and len(after)):
         return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=bool)
     grown = [
-        (float((after_place[after] == after_names.index(name)).mean()), float((place[before] == index).mean()))
+        (float((after_place[after] == after_names.index(name)).mean()), float((cause_of[before] == index).mean()))
         for index, name in enumerate(names)
-        if name in after_names and (place[now] == index).mean() > (place[before] == index).mean()
+        if name in after_names and (cause_of[now] == index).mean() > (cause_of[before] == index).mean()
     ]
     still = bool(grown) and sum(share > was for share, was in grown) * 2 > len(grown)
     return np.array([NONE]), np.array([still])
@@ -300,7 +304,9 @@ def _customers(question: Question, later: Later) -> dict[str, Told]:
     number = customers.number[known]
     then = after.sales_lately_minor[np.searchsorted(after.number, number)]
     leads = question.beside.leads
-    fresh = (leads.created_at < question.snapshot.cut) & (leads.created_at >= question.snapshot.cut - DEAL_DAYS * 86_400)
+    fresh = (leads.created_at < question.snapshot.cut) & (
+        leads.created_at >= question.snapshot.cut - DEAL_DAYS * 86_400
+    )
     places = np.flatnonzero(fresh)
     became = later.deals.beside.leads.deal[places]
     none = (became == NONE) | (question.book.deals.created_at[became] >= later.deals.snapshot.cut)

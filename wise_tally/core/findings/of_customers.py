@@ -18,26 +18,26 @@ def _open_by_customer(question: Question) -> tuple[Ints, Ints]:
     customers, of = question.beside.customers, question.beside.customer[question.open.deal]
     if not len(customers.number):
         return np.full(len(of), NONE), np.zeros(0, dtype=np.int64)
-    place = np.minimum(np.searchsorted(customers.number, of), len(customers.number) - 1)
-    place = np.where(customers.number[place] == of, place, NONE)
-    known = place != NONE
-    return place, sum_by_group(question.open.amount_minor[known], place[known], len(customers.number))
+    index = np.minimum(np.searchsorted(customers.number, of), len(customers.number) - 1)
+    index = np.where(customers.number[index] == of, index, NONE)
+    known = index != NONE
+    return index, sum_by_group(question.open.amount_minor[known], index[known], len(customers.number))
 
 
 def _of_customer(
-    question: Question, kind: Kind, place: int, said: tuple[Answer, int, tuple[tuple[str, Part], ...]], deals: Ints
+    question: Question, kind: Kind, index: int, content: tuple[Answer, int, tuple[tuple[str, Part], ...]], deals: Ints
 ) -> Finding:
-    sentence, minor, terms = said
+    sentence, minor, terms = content
     customers = question.beside.customers
-    subject = Subject("customer", customers.key[place], int(customers.number[place]))
+    subject = Subject("customer", customers.key[index], int(customers.number[index]))
     whose = NONE
     if len(deals):
         whose = int(question.snapshot.owner[np.searchsorted(question.snapshot.deal, deals[0])])
     return Finding(kind, subject, sentence, minor, terms, kind.changeable, tuple(deals.tolist()), whose)
 
 
-def _name(question: Question, place: int) -> Part:
-    return Part(int(question.beside.customers.number[place]), "customer", "customer")
+def _name(question: Question, index: int) -> Part:
+    return Part(int(question.beside.customers.number[index]), "customer", "customer")
 
 
 def owes(question: Question) -> Iterator[Finding]:
@@ -46,28 +46,28 @@ def owes(question: Question) -> Iterator[Finding]:
     of, open_minor = _open_by_customer(question)
     late = (customers.owed_since > 0) & (question.today - customers.owed_since >= question.bounds.owed_days)
     large = (open_minor > 0) & (customers.owed_minor >= question.bounds.owed_share * open_minor)
-    for place in np.flatnonzero(late & large).tolist():
-        deals = question.open.deal[of == place]
-        owed, since = int(customers.owed_minor[place]), int(customers.owed_since[place])
-        now, before = int(customers.sales_minor[place]), int(customers.sales_before_minor[place])
-        told = "{who} owes {owed}, {days} overdue, and has {deals} worth {open}"
+    for index in np.flatnonzero(late & large).tolist():
+        deals = question.open.deal[of == index]
+        owed, since = int(customers.owed_minor[index]), int(customers.owed_since[index])
+        now, before = int(customers.sales_minor[index]), int(customers.sales_before_minor[index])
+        words = "{who} owes {owed}, {days} overdue, and has {deals} worth {open}"
         falls = before > 0 and 1 - now / before >= question.bounds.sales_fall
-        said = answer(
-            f"{told}; its sales fell by {{fall}}." if falls else f"{told}.",
-            who=_name(question, place),
+        sentence = answer(
+            f"{words}; its sales fell by {{fall}}." if falls else f"{words}.",
+            who=_name(question, index),
             owed=money_of(owed, "customer"),
             days=many(question.today - since, "day", "own"),
             deals=many(len(deals), "open deal", "own"),
-            open=money_of(int(open_minor[place]), "own"),
+            open=money_of(int(open_minor[index]), "own"),
             **({"fall": Part(1 - now / before, "rate", "own")} if falls else {}),
         )
         terms: tuple[tuple[str, Part], ...] = (
-            ("open deals", money_of(int(open_minor[place]))),
+            ("open deals", money_of(int(open_minor[index]))),
             ("the oldest invoice was due on", day_part(since)),
         )
         if falls:
             terms = (*terms, ("sales of twelve months", money_of(now)), ("of the twelve before", money_of(before)))
-        yield _of_customer(question, KINDS["owes"], place, (said, int(open_minor[place]), terms), deals)
+        yield _of_customer(question, KINDS["owes"], index, (sentence, int(open_minor[index]), terms), deals)
 
 
 def sales_fall(question: Question) -> Iterator[Finding]:
@@ -76,24 +76,26 @@ def sales_fall(question: Question) -> Iterator[Finding]:
     At stake: by how much they fell. Amounts alone fall and rise by chance; the interval is of the ratio of two frequencies.
     """
     customers = question.beside.customers
-    before, fell = customers.sales_before_minor, customers.sales_before_minor - customers.sales_minor
-    chosen = (before > 0) & (fell >= question.bounds.sales_fall * before)
-    for place in np.flatnonzero(chosen).tolist():
-        counts = int(customers.invoices[place]), int(customers.invoices_before[place])
+    before, decline = customers.sales_before_minor, customers.sales_before_minor - customers.sales_minor
+    chosen = (before > 0) & (decline >= question.bounds.sales_fall * before)
+    for index in np.flatnonzero(chosen).tolist():
+        counts = int(customers.invoices[index]), int(customers.invoices_before[index])
         ratio = ratio_of_frequencies((counts[0], 1.0), (counts[1], 1.0))
-        chosen[place] = ratio is not None and ratio.high < 1
+        chosen[index] = ratio is not None and ratio.high < 1
     of, _ = _open_by_customer(question)
-    for place in np.flatnonzero(chosen).tolist():
-        minor, was = int(fell[place]), int(before[place])
-        said = answer(
+    for index in np.flatnonzero(chosen).tolist():
+        minor, was = int(decline[index]), int(before[index])
+        sentence = answer(
             "{who} bought {now} in the last twelve months, {was} in the twelve before: {share} less.",
-            who=_name(question, place),
-            now=money_of(int(customers.sales_minor[place]), "own"),
+            who=_name(question, index),
+            now=money_of(int(customers.sales_minor[index]), "own"),
             was=money_of(was, "own"),
             share=Part(minor / was, "rate", "own"),
         )
-        terms = (("sales before", money_of(was)), ("− sales now", money_of(int(customers.sales_minor[place]))))
-        yield _of_customer(question, KINDS["sales_fall"], place, (said, minor, terms), question.open.deal[of == place])
+        terms = (("sales before", money_of(was)), ("− sales now", money_of(int(customers.sales_minor[index]))))
+        yield _of_customer(
+            question, KINDS["sales_fall"], index, (sentence, minor, terms), question.open.deal[of == index]
+        )
 
 
 def silent(question: Question) -> Iterator[Finding]:
@@ -106,9 +108,9 @@ def silent(question: Question) -> Iterator[Finding]:
     first, worth = Part(int(deals[0]), "deal", "deal"), money_of(int(amount.sum()), "own")
     if len(deals) == 1:
         words = "{deal}, worth {amount}, has been without contact for {days}, longer than its contact interval."
-        said = answer(words, deal=first, amount=worth, days=days)
+        sentence = answer(words, deal=first, amount=worth, days=days)
     else:
-        said = answer(
+        sentence = answer(
             "{deals} worth {amount} have been without contact for longer than their interval; the largest is {deal}, {days}.",
             deals=many(len(deals), "open deal", "own"),
             amount=worth,
@@ -117,7 +119,7 @@ def silent(question: Question) -> Iterator[Finding]:
         )
     terms = (("amounts", money_of(int(amount.sum()))),)
     kind = KINDS["silent"]
-    yield Finding(kind, Subject("scope"), said, int(amount.sum()), terms, kind.changeable, tuple(deals.tolist()))
+    yield Finding(kind, Subject("scope"), sentence, int(amount.sum()), terms, kind.changeable, tuple(deals.tolist()))
 
 
 def leads_waiting(question: Question) -> Iterator[Finding]:
@@ -128,7 +130,7 @@ def leads_waiting(question: Question) -> Iterator[Finding]:
     each = won_per_lead(question)
     oldest = max(late, key=lambda lead: lead.days)
     limit = many(int(question.bounds.lead_days), "day")
-    said = answer(
+    sentence = answer(
         "{leads} {verb} longer than {limit} for a first contact, the oldest for {days}.",
         leads=many(len(late), "new lead", "waiting"),
         verb=named("has waited" if len(late) == 1 else "have waited"),
@@ -139,4 +141,4 @@ def leads_waiting(question: Question) -> Iterator[Finding]:
     kind = KINDS["leads_waiting"]
     owners = {lead.owner for lead in late}
     whose = owners.pop() if len(owners) == 1 else NONE
-    yield Finding(kind, Subject("scope"), said, len(late) * each, terms, kind.changeable, (), whose)
+    yield Finding(kind, Subject("scope"), sentence, len(late) * each, terms, kind.changeable, (), whose)

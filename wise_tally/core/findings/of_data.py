@@ -17,7 +17,9 @@ from wise_tally.core.trees import NONE
 TWIN_DAYS = 30
 
 
-def _deals(question: Question, kind: str, holds: Flags, words: str, least_minor: int | None = None) -> Iterator[Finding]:
+def _deals(
+    question: Question, kind: str, holds: Flags, words: str, least_minor: int | None = None
+) -> Iterator[Finding]:
     """One finding about all open deals for which something holds; at stake are their amounts, or `least_minor`."""
     if not holds.any():
         return
@@ -28,10 +30,10 @@ def _deals(question: Question, kind: str, holds: Flags, words: str, least_minor:
         parts["verb"] = named("has" if number == 1 else "have")
     if amount:
         parts["amount"] = money_of(amount, "own")
-    said = answer(f"{{deals}}{' worth {amount}' if amount else ''} {words}", **parts)
+    sentence = answer(f"{{deals}}{' worth {amount}' if amount else ''} {words}", **parts)
     of, deals = KINDS[kind], tuple(question.open.deal[holds].tolist())
     terms = (("amounts" if least_minor is None else "deals × median open amount", money_of(at_stake)),)
-    yield Finding(of, Subject("data", kind), said, at_stake, terms, of.changeable, deals)
+    yield Finding(of, Subject("data", kind), sentence, at_stake, terms, of.changeable, deals)
 
 
 def undated_deals(question: Question) -> Iterator[Finding]:
@@ -90,7 +92,9 @@ def target_parts(question: Question) -> Iterator[Finding]:
     differing = []
     for by, nodes in ((question.by, [question.node]), ("team", list(range(len(reference.teams))))):
         target_of = row_targets(question.book, question.snapshot, question.period, question.scope, by)
-        inside = set(reference.team_tree(question.snapshot.as_of).below(question.node)) if question.by == "team" else None
+        inside = (
+            set(reference.team_tree(question.snapshot.as_of).below(question.node)) if question.by == "team" else None
+        )
         for node in nodes:
             if by == "team" and inside is not None and node not in inside:
                 continue
@@ -105,7 +109,7 @@ def target_parts(question: Question) -> Iterator[Finding]:
     minor, target, name, key = max(differing, key=lambda one: one[0])
     assert target.own is not None
     assert target.of_parts is not None
-    said = answer(
+    sentence = answer(
         "The target of {whose} is {own}, but those of its parts add up to {parts}: {difference} "
         f"{'is assigned to nobody' if target.own > target.of_parts else 'is assigned twice'}.",
         whose=named(name),
@@ -115,4 +119,4 @@ def target_parts(question: Question) -> Iterator[Finding]:
     )
     terms = (("target", money_of(target.own)), ("− its parts", money_of(target.of_parts)))
     kind = KINDS["target_parts"]
-    yield Finding(kind, Subject("data", f"target {key}", NONE), said, minor, terms, kind.changeable)
+    yield Finding(kind, Subject("data", f"target {key}", NONE), sentence, minor, terms, kind.changeable)

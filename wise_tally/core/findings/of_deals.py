@@ -44,14 +44,14 @@ def decides(question: Question) -> Iterator[Finding]:
     if best is None or best.decides < question.bounds.decides_points:
         return
     deal = int(question.snapshot.deal[best.row])
-    said = answer(
+    sentence = answer(
         f"{{deal}} decides the {question.span.word}: with it the chance of quota is {{with_it}}, without it {{without}}.",
         deal=deal_part(deal),
         with_it=Part(best.if_won or 0.0, "rate", "decides"),
         without=Part(best.if_lost or 0.0, "rate", "decides"),
     )
     terms = (("amount it would bring", money_of(best.amount_minor)),)
-    yield _of_deal(question, "decides", deal, (said, best.amount_minor, terms), 1.0)
+    yield _of_deal(question, "decides", deal, (sentence, best.amount_minor, terms), 1.0)
 
 
 @dataclass(frozen=True)
@@ -71,24 +71,24 @@ def at_risk(question: Question) -> Iterator[Finding]:
     """
     for reason in reasons(question):
         places = np.flatnonzero(reason.holds & question.open.big)[:MOST_OF_A_REASON]
-        for place in places.tolist():
-            clause, deal = reason.clause(place), int(question.open.deal[place])
-            said = Answer(f"{{deal}} {clause.sentence}.", {"deal": deal_part(deal), **clause.parts})
-            amount, chance = int(question.open.amount_minor[place]), float(question.open.chance[place])
+        for index in places.tolist():
+            clause, deal = reason.clause(index), int(question.open.deal[index])
+            sentence = Answer(f"{{deal}} {clause.sentence}.", {"deal": deal_part(deal), **clause.parts})
+            amount, chance = int(question.open.amount_minor[index]), float(question.open.chance[index])
             terms = (("amount", money_of(amount)), (f"chance this {question.span.word}", Part(chance, "rate")))
             share = KINDS[reason.kind].changeable * still_open_to(chance)
-            yield _of_deal(question, reason.kind, deal, (said, amount, terms), share, reason.since(place))
+            yield _of_deal(question, reason.kind, deal, (sentence, amount, terms), share, reason.since(index))
 
 
 def _of_deal(
     question: Question,
     kind: str,
     deal: int,
-    said: tuple[Answer, int, tuple[tuple[str, Part], ...]],
+    content: tuple[Answer, int, tuple[tuple[str, Part], ...]],
     changeable: float,
     since: date | None = None,
 ) -> Finding:
-    sentence, minor, terms = said
+    sentence, minor, terms = content
     row = int(np.searchsorted(question.snapshot.deal, deal))
     subject, owner = Subject("deal", question.book.deals.key[deal], deal), int(question.snapshot.owner[row])
     return Finding(KINDS[kind], subject, sentence, minor, terms, changeable, (deal,), owner, since)
@@ -118,13 +118,13 @@ def _stalled(question: Question) -> Reason:
     spent, typical = days_in_stage(question.book, question.snapshot, question.open.rows), _typical(question)
     stages = question.snapshot.stage[question.open.rows]
 
-    def clause(place: int) -> Answer:
-        name = question.book.reference.stages[int(stages[place])].name
-        over = many(int(spent[place] - typical[place]), "day", "deal_page")
+    def clause(index: int) -> Answer:
+        name = question.book.reference.stages[int(stages[index])].name
+        over = many(int(spent[index] - typical[index]), "day", "deal_page")
         return answer("has been in {stage} {over} longer than typical", over=over, stage=named(name))
 
-    def since(place: int) -> date | None:
-        return question.snapshot.as_of - timedelta(days=int(spent[place] - typical[place]))
+    def since(index: int) -> date | None:
+        return question.snapshot.as_of - timedelta(days=int(spent[index] - typical[index]))
 
     return Reason("stalled", spent > typical * question.bounds.usual_days_times, clause, since)
 
@@ -132,11 +132,11 @@ def _stalled(question: Question) -> Reason:
 def _pushed(question: Question) -> Reason:
     number = slips(question.book, question.snapshot).count[question.open.deal]
 
-    def clause(place: int) -> Answer:
-        return answer("has been pushed to a later date {times}", times=many(int(number[place]), "time", "deal_page"))
+    def clause(index: int) -> Answer:
+        return answer("has been pushed to a later date {times}", times=many(int(number[index]), "time", "deal_page"))
 
-    def since(place: int) -> date | None:
-        last = slips_of(question.book, question.snapshot, int(question.open.deal[place]))[-1]
+    def since(index: int) -> date | None:
+        last = slips_of(question.book, question.snapshot, int(question.open.deal[index]))[-1]
         return date.fromordinal(question.today - (question.snapshot.cut - last.at) // DAY_SECONDS)
 
     return Reason("pushed", number >= question.bounds.slips, clause, since)
@@ -159,9 +159,9 @@ def claims(question: Question) -> Flags:
 def _claims(question: Question) -> Reason:
     category = question.snapshot.category[question.open.rows]
 
-    def clause(place: int) -> Answer:
-        name = question.book.reference.categories[int(category[place])].name
-        chance = Part(float(question.open.chance[place]), "rate", "chance")
+    def clause(index: int) -> Answer:
+        name = question.book.reference.categories[int(category[index])].name
+        chance = Part(float(question.open.chance[index]), "rate", "chance")
         return answer("is in {category} with a chance of {chance}", category=named(name), chance=chance)
 
     return Reason("claims", claims(question), clause, lambda _: None)
@@ -176,11 +176,11 @@ def _no_next_step(question: Question) -> Reason:
 def _no_contact(question: Question) -> Reason:
     missed, days = question.beside.missed[question.open.deal], question.beside.silent_days[question.open.deal]
 
-    def clause(place: int) -> Answer:
-        return answer("has had no contact for {days}", days=many(int(days[place]), "day", "own"))
+    def clause(index: int) -> Answer:
+        return answer("has had no contact for {days}", days=many(int(days[index]), "day", "own"))
 
-    def since(place: int) -> date | None:
-        return question.snapshot.as_of - timedelta(days=int(days[place]))
+    def since(index: int) -> date | None:
+        return question.snapshot.as_of - timedelta(days=int(days[index]))
 
     return Reason("no_contact", missed >= question.bounds.missed_contacts, clause, since)
 
@@ -192,8 +192,8 @@ def _close_of(question: Question) -> Ints:
 def _past(question: Question) -> Reason:
     close = _close_of(question)
 
-    def clause(place: int) -> Answer:
-        return answer("should have closed on {day}", day=day_part(int(close[place])))
+    def clause(index: int) -> Answer:
+        return answer("should have closed on {day}", day=day_part(int(close[index])))
 
     holds = overdue(question.snapshot, question.open.rows)
     return Reason("close_past", holds, clause, lambda place: date.fromordinal(int(close[place]) + 1))
@@ -203,11 +203,13 @@ def _late(question: Question) -> Reason:
     close, last = _close_of(question), question.period.ends_on.toordinal()
     first = max(last - int(question.bounds.last_days) + 1, question.today)
 
-    def clause(place: int) -> Answer:
+    def clause(index: int) -> Answer:
         words = f"is to close on {{day}}, in the last days of the {question.span.word}"
-        return answer(words, day=day_part(int(close[place])))
+        return answer(words, day=day_part(int(close[index])))
 
-    return Reason("closes_late", due_between(question.snapshot, question.open.rows, first, last), clause, lambda _: None)
+    return Reason(
+        "closes_late", due_between(question.snapshot, question.open.rows, first, last), clause, lambda _: None
+    )
 
 
 def likely(question: Question) -> Iterator[Finding]:
@@ -226,7 +228,7 @@ def likely(question: Question) -> Iterator[Finding]:
     amount = question.open.amount_minor[places]
     brings = round(float((amount * question.open.chance[places]).sum()))
     first = int(places[0])
-    said = answer(
+    sentence = answer(
         "{deals} below best case {verb} likely to be won, the largest {deal} with a chance of {chance}.",
         deals=many(len(places), "deal", "own"),
         verb=named("is" if len(places) == 1 else "are"),
@@ -236,5 +238,12 @@ def likely(question: Question) -> Iterator[Finding]:
     terms = (("amounts", money_of(int(amount.sum()))), ("by chance", money_of(brings)))
     kind = KINDS["likely"]
     yield Finding(
-        kind, Subject("scope"), said, brings, terms, kind.changeable, tuple(question.open.deal[places].tolist()), NONE
+        kind,
+        Subject("scope"),
+        sentence,
+        brings,
+        terms,
+        kind.changeable,
+        tuple(question.open.deal[places].tolist()),
+        NONE,
     )

@@ -32,8 +32,8 @@ def own_row(question: Question) -> ForecastRow:
 
 def expected_of(question: Question, quota: int | None, most: int = 0) -> Expected:
     """What the scope is expected to bring in the way that leads, with the deals that matter most."""
-    place = (question.book, question.snapshot, question.period, question.scope, question.by)
-    return expected(*place, question.way, quota, most)
+    selection = (question.book, question.snapshot, question.period, question.scope, question.by)
+    return expected(*selection, question.way, quota, most)
 
 
 def forecast_gap(question: Question) -> Iterator[Finding]:
@@ -51,7 +51,7 @@ def forecast_gap(question: Question) -> Iterator[Finding]:
         "gap": money_of(abs(gap), "own"),
     }
     side = "short of" if gap > 0 else "above"
-    told = f"The {question.span.word} is likely to bring {{likely}}, {{gap}} {side} quota"
+    words = f"The {question.span.word} is likely to bring {{likely}}, {{gap}} {side} quota"
     more, moved, deals, moved_minor = _what_moved(question)
     if gap <= 0 and not moved_minor:
         return
@@ -62,7 +62,9 @@ def forecast_gap(question: Question) -> Iterator[Finding]:
     if gap <= 0:
         terms = (("moved since the day compared with", money_of(moved_minor)),)
     kind, minor = KINDS["forecast_gap"], gap if gap > 0 else abs(moved_minor)
-    yield Finding(kind, _whole(question), Answer(f"{told}{more}.", parts | moved), minor, terms, kind.changeable, deals)
+    yield Finding(
+        kind, _whole(question), Answer(f"{words}{more}.", parts | moved), minor, terms, kind.changeable, deals
+    )
 
 
 def _whole(question: Question) -> Subject:
@@ -88,8 +90,8 @@ def largest_cause(book: Book, snapshot: BookAsOf, on: date, period: Period, scop
 
 def _what_moved(question: Question) -> tuple[str, dict[str, Part], tuple[int, ...], int]:
     """The weighted forecast's change since the earlier day with its largest cause and deal, as the end of a sentence."""
-    place = (question.book, question.earlier, question.snapshot, question.period, question.scope)
-    moves = changes(*place, "weighted")
+    selection = (question.book, question.earlier, question.snapshot, question.period, question.scope)
+    moves = changes(*selection, "weighted")
     if not moves.moved:
         return "", {}, (), 0
     largest = moves.moved[0]
@@ -110,9 +112,9 @@ def likely_rows(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, way: str
 ) -> tuple[tuple[ForecastRow, int], ...]:
     """Rows with a quota and what each is likely to win."""
-    told = outlook_rows(book, snapshot, period, scope, by) if way == OUTLOOK else {}
+    by_outlook = outlook_rows(book, snapshot, period, scope, by) if way == OUTLOOK else {}
     return tuple(
-        (row, told[row.node].mean if row.node in told else row.weighted)
+        (row, by_outlook[row.node].mean if row.node in by_outlook else row.weighted)
         for row in forecast(book, snapshot, period, scope, by)
         if row.quota and row.node != NONE
     )
@@ -144,7 +146,7 @@ def _missing(question: Question, by: str, rows: Iterable[tuple[ForecastRow, int]
             continue
         reference = question.book.reference
         named_row = reference.people[row.node] if by == "person" else reference.teams[row.node]
-        said = answer(
+        sentence = answer(
             f"{{who}} is likely to win {{likely}} of {{quota}} this {question.span.word}, with {{won}} won so far: "
             "the chance of quota is {chance}.",
             who=named(named_row.name, "row"),
@@ -158,7 +160,7 @@ def _missing(question: Question, by: str, rows: Iterable[tuple[ForecastRow, int]
         whose = row.node if by == "person" else NONE
         deals = _open_of(question, row.node) if by == "person" else ()
         kind = KINDS["will_miss"]
-        yield Finding(kind, subject, said, quota - likely, terms, kind.changeable, deals, whose)
+        yield Finding(kind, subject, sentence, quota - likely, terms, kind.changeable, deals, whose)
 
 
 def _open_of(question: Question, person: int) -> tuple[int, ...]:
@@ -184,7 +186,7 @@ def ahead(question: Question) -> Iterator[Finding]:
     rows.sort(key=lambda one: -one[1] / (one[0].quota or 1))
     people, (best, likely) = question.book.reference.people, rows[0]
     above = sum(one[1] - (one[0].quota or 0) for one in rows)
-    said = answer(
+    sentence = answer(
         "{reps} {verb} likely to pass quota, {who} by the most: {likely} of {quota}.",
         reps=many(len(rows), "rep", "own"),
         verb=named("is" if len(rows) == 1 else "are"),
@@ -194,4 +196,4 @@ def ahead(question: Question) -> Iterator[Finding]:
     )
     terms = tuple((people[row.node].name, money_of(mean - (row.quota or 0))) for row, mean in rows)
     subject = Subject("scope", people[best.node].key, best.node)
-    yield Finding(KINDS["ahead"], subject, said, above, terms, KINDS["ahead"].changeable)
+    yield Finding(KINDS["ahead"], subject, sentence, above, terms, KINDS["ahead"].changeable)

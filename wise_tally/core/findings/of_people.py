@@ -39,8 +39,8 @@ ACTIVITY_WORDS = {
 }
 
 
-def _of_person(kind: Kind, question: Question, person: int, said: tuple, deals: Sequence[int] = ()) -> Finding:  # type: ignore[type-arg]
-    sentence, minor, terms = said
+def _of_person(kind: Kind, question: Question, person: int, content: tuple, deals: Sequence[int] = ()) -> Finding:  # type: ignore[type-arg]
+    sentence, minor, terms = content
     subject = Subject("person", question.book.reference.people[person].key, person)
     return Finding(kind, subject, sentence, minor, terms, kind.changeable, tuple(deals), person)
 
@@ -54,14 +54,18 @@ def unlikely(question: Question) -> Iterator[Finding]:
 
     At stake: their amounts less what they bring by chance. Only by the outlook. Source: own definition.
     """
-    owner, amount, chance = question.snapshot.owner[question.open.rows], question.open.amount_minor, question.open.chance
+    owner, amount, chance = (
+        question.snapshot.owner[question.open.rows],
+        question.open.amount_minor,
+        question.open.chance,
+    )
     claiming = claims(question)
     for person, number in zip(*(one.tolist() for one in np.unique(owner[claiming], return_counts=True)), strict=True):
         if number < LEAST_CLAIMS:
             continue
         mine = claiming & (owner == person)
         face, brings = int(amount[mine].sum()), round(float((amount[mine] * chance[mine]).sum()))
-        said = answer(
+        sentence = answer(
             "{who} has {deals} in commit or best case that look unlikely going by past deals: of {face}, {brings} is likely to be won.",
             who=_name(question, person),
             deals=many(number, "deal", "own"),
@@ -69,7 +73,9 @@ def unlikely(question: Question) -> Iterator[Finding]:
             brings=money_of(brings, "own"),
         )
         terms = (("amounts", money_of(face)), ("− by chance", money_of(brings)))
-        yield _of_person(KINDS["unlikely"], question, person, (said, face - brings, terms), question.open.deal[mine].tolist())
+        yield _of_person(
+            KINDS["unlikely"], question, person, (sentence, face - brings, terms), question.open.deal[mine].tolist()
+        )
 
 
 def past_periods(question: Question, number: int) -> list[Period]:
@@ -87,7 +93,7 @@ def calls_off(question: Question) -> Iterator[Finding]:
     number = int(question.bounds.calls_periods)
     periods = past_periods(question, number)
     tables = [rep_records(question.book, question.snapshot, period, question.scope) for period in periods]
-    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
+    calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     for person in sorted(set.intersection(*(set(table) for table in tables))):
         records = [table[person] for table in tables]
         if not _one_sided(records, question.bounds.calls_error):
@@ -95,31 +101,33 @@ def calls_off(question: Question) -> Iterator[Finding]:
         together = RecordsTogether(tuple(records))
         error = together.call_error
         assert error is not None, "every record has a call, and something was won"
-        now = held.get(("person", person))
-        called = now.amount_minor if now else (records[0].called or 0)
-        minor = round(abs(called * error / (1 + error)))
+        now = calls.get(("person", person))
+        submitted = now.amount_minor if now else (records[0].submitted or 0)
+        minor = round(abs(submitted * error / (1 + error)))
         words = "above" if error > 0 else "below"
-        said = answer(
+        sentence = answer(
             f"{{who}} submitted forecasts {words} what was won in each of the last {{periods}}, by {{error}} in all.",
             who=_name(question, person),
             periods=many(number, periods[0].kind),
             error=Part(abs(error), "rate", "own"),
         )
         each = tuple(
-            (f"{record.period.text}, submitted − won", money_of((record.called or 0) - record.won))
+            (f"{record.period.text}, submitted − won", money_of((record.submitted or 0) - record.won))
             for record in records
         )
         terms = (
             *each,
-            ("submitted last", money_of(called)),
+            ("submitted last", money_of(submitted)),
             ("× error ÷ (1 + error)", Part(abs(error / (1 + error)), "rate")),
         )
-        yield _of_person(KINDS["calls_off"], question, person, (said, minor, terms))
+        yield _of_person(KINDS["calls_off"], question, person, (sentence, minor, terms))
 
 
 def _one_sided(records: Sequence[RepRecord], least: float) -> bool:
     shares = [
-        (record.called - record.won) / record.won for record in records if record.called is not None and record.won > 0
+        (record.submitted - record.won) / record.won
+        for record in records
+        if record.submitted is not None and record.won > 0
     ]
     return len(shares) == len(records) and (min(shares) >= least or max(shares) <= -least)
 
@@ -130,8 +138,13 @@ def stays_long(question: Question) -> Iterator[Finding]:
 
     At stake: the amounts of the rep's open deals in the stage. The interval of the difference of two shares is Newcombe's.
     """
-    place = (question.book, question.snapshot, question.last_days(2 * YEAR_DAYS), replace(question.scope, person=NONE, team=NONE))
-    number, late = stays_past_typical(*place)
+    selection = (
+        question.book,
+        question.snapshot,
+        question.last_days(2 * YEAR_DAYS),
+        replace(question.scope, person=NONE, team=NONE),
+    )
+    number, late = stays_past_typical(*selection)
     typical = _typical_days(question.book, question.snapshot)
     stage, person = np.nonzero(late >= LEAST_STANDING)
     own = late[stage, person], number[stage, person]
@@ -139,9 +152,11 @@ def stays_long(question: Question) -> Iterator[Finding]:
     low, _ = differences_of_rates(own, others, len(stage))
     apart = own[0] / own[1] - others[0] / np.maximum(others[1], 1)
     mine = np.isin(person, np.unique(question.snapshot.owner[question.of_owner]))
-    for at in np.flatnonzero(mine & (low > 0) & (apart >= question.bounds.stays_points)).tolist():
-        pairs = [(int(late_ones[at]), int(all_ones[at])) for late_ones, all_ones in (own, others)]
-        yield _standing(question, int(person[at]), int(stage[at]), (pairs[0], pairs[1], float(typical[stage[at]])))
+    for index in np.flatnonzero(mine & (low > 0) & (apart >= question.bounds.stays_points)).tolist():
+        pairs = [(int(late_ones[index]), int(all_ones[index])) for late_ones, all_ones in (own, others)]
+        yield _standing(
+            question, int(person[index]), int(stage[index]), (pairs[0], pairs[1], float(typical[stage[index]]))
+        )
 
 
 @derived(Grows.KEPT)
@@ -167,9 +182,9 @@ def _standing(
 ) -> Finding:
     (late, number), others, typical = shares
     rows = question.open.rows
-    here = (question.snapshot.stage[rows] == stage) & (question.snapshot.owner[rows] == person)
-    amount = int(question.open.amount_minor[here].sum())
-    said = answer(
+    inside = (question.snapshot.stage[rows] == stage) & (question.snapshot.owner[rows] == person)
+    amount = int(question.open.amount_minor[inside].sum())
+    sentence = answer(
         "{who}’s deals stall in {stage}: {late} of {all} in two years for longer than {typical}, against {share} with other reps.",
         who=_name(question, person),
         stage=named(question.book.reference.stages[stage].name),
@@ -179,7 +194,9 @@ def _standing(
         share=Part(others[0] / others[1], "rate", "own"),
     )
     terms = (("open deals in the stage", money_of(amount)),)
-    return _of_person(KINDS["stays_long"], question, person, (said, amount, terms), question.open.deal[here].tolist())
+    return _of_person(
+        KINDS["stays_long"], question, person, (sentence, amount, terms), question.open.deal[inside].tolist()
+    )
 
 
 def activity_below(question: Question) -> Iterator[Finding]:
@@ -203,7 +220,7 @@ def activity_below(question: Question) -> Iterator[Finding]:
     for person, (share, kind, row) in worst.items():
         mine = owner == person
         brings = round(float((question.open.amount_minor[mine] * question.open.chance[mine]).sum()))
-        said = answer(
+        sentence = answer(
             "{who} is at {done} {kind} this month, {share} of the target to date.",
             who=_name(question, person),
             done=Part(row.forecast.won, "times", f"done@{kind}"),
@@ -211,7 +228,7 @@ def activity_below(question: Question) -> Iterator[Finding]:
             kind=named(ACTIVITY_WORDS[kind]),
         )
         terms = (("open deals by chance", money_of(brings)), ("× missing share", Part(1 - share, "rate")))
-        yield _of_person(KINDS["activity_below"], question, person, (said, round(brings * (1 - share)), terms))
+        yield _of_person(KINDS["activity_below"], question, person, (sentence, round(brings * (1 - share)), terms))
 
 
 def not_submitted(question: Question) -> Iterator[Finding]:
@@ -221,8 +238,8 @@ def not_submitted(question: Question) -> Iterator[Finding]:
     """
     if not question.span.days_left:
         return
-    held = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
-    said_by = {person for subject, person in held if subject == "person"}
+    calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
+    said_by = {person for subject, person in calls if subject == "person"}
     owner, brings = question.snapshot.owner[question.open.rows], question.open.amount_minor * question.open.chance
     silent = sorted(set(owner[question.open.chance > 0].tolist()) - said_by - set(question.beside.left.tolist()))
     if not said_by or not silent:
@@ -231,14 +248,14 @@ def not_submitted(question: Question) -> Iterator[Finding]:
     minor = round(float(brings[mine].sum()))
     people = question.book.reference.people
     names = [people[person].name for person in sorted(silent, key=lambda one: -brings[owner == one].sum())]
-    told = ", ".join(names[:NAMED]) + (f" and {len(names) - NAMED} more" if len(names) > NAMED else "")
-    said = answer(
+    listed = ", ".join(names[:NAMED]) + (f" and {len(names) - NAMED} more" if len(names) > NAMED else "")
+    sentence = answer(
         f"{{who}} {'has' if len(silent) == 1 else 'have'} submitted no forecast for the {question.span.word} yet, "
         "with {open} likely to come from their open deals.",
-        who=named(told, "calls"),
+        who=named(listed, "calls"),
         open=money_of(minor, "own"),
     )
     kind, terms = KINDS["not_submitted"], (("open deals by chance", money_of(minor)),)
     subject = Subject("person", people[silent[0]].key, silent[0]) if len(silent) == 1 else Subject("scope")
     deals, whose = tuple(question.open.deal[mine].tolist()), silent[0] if len(silent) == 1 else NONE
-    yield Finding(kind, subject, said, minor, terms, kind.changeable, deals, whose)
+    yield Finding(kind, subject, sentence, minor, terms, kind.changeable, deals, whose)

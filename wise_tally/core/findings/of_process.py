@@ -34,12 +34,12 @@ def stage_off(question: Question) -> Iterator[Finding]:
         for rate in group.stages:
             if not rate.off or rate.observed is None:
                 continue
-            here = stage_of == rate.stage
-            face = int(question.open.amount_minor[here].sum())
+            inside = stage_of == rate.stage
+            face = int(question.open.amount_minor[inside].sum())
             minor = round(face * abs(rate.set_rate - rate.observed))
             stage = question.book.reference.stages[rate.stage]
             less = rate.observed < rate.set_rate
-            said = answer(
+            sentence = answer(
                 f"{{stage}} wins {'less' if less else 'more'} often than its probability says: {{seen}} of {{deals}} in twelve months, "
                 "against a set probability of {set_rate}.",
                 stage=named(stage.name, "stage"),
@@ -52,8 +52,8 @@ def stage_off(question: Question) -> Iterator[Finding]:
                 ("× difference", Part(abs(rate.set_rate - rate.observed), "rate")),
             )
             kind, subject = KINDS["stage_off"], Subject("stage", stage.key, rate.stage)
-            deals = tuple(question.open.deal[here].tolist())
-            yield Finding(kind, subject, said, minor, terms, kind.changeable, deals)
+            deals = tuple(question.open.deal[inside].tolist())
+            yield Finding(kind, subject, sentence, minor, terms, kind.changeable, deals)
 
 
 def _two_spans(question: Question) -> tuple[SpanFigures, SpanFigures]:
@@ -61,8 +61,8 @@ def _two_spans(question: Question) -> tuple[SpanFigures, SpanFigures]:
     return now, before
 
 
-def _scope_finding(kind: str, said: tuple, key: str = "", deals: Ints | None = None) -> Finding:  # type: ignore[type-arg]
-    sentence, minor, terms = said
+def _scope_finding(kind: str, content: tuple, key: str = "", deals: Ints | None = None) -> Finding:  # type: ignore[type-arg]
+    sentence, minor, terms = content
     of = KINDS[kind]
     told_of = () if deals is None else tuple(deals.tolist())
     return Finding(of, Subject("reason" if key else "scope", key), sentence, minor, terms, of.changeable, told_of)
@@ -83,7 +83,7 @@ def win_rate(question: Question) -> Iterator[Finding]:
     rate, was = now.won / closed, before.won / earlier
     size = (now.won_value + before.won_value) // max(now.won + before.won, 1)
     days = int(question.bounds.look_back_days)
-    said = answer(
+    sentence = answer(
         f"The win rate of closed deals {'fell' if rate < was else 'rose'} to {{rate}} in the last {{days}}, from {{was}} in the "
         "year before: more than chance explains.",
         rate=Part(rate, "rate", "win_rate"),
@@ -96,7 +96,7 @@ def win_rate(question: Question) -> Iterator[Finding]:
         ("× average deal size won", money_of(size)),
         ("× difference", Part(abs(rate - was), "rate")),
     )
-    yield _scope_finding("win_rate", (said, minor, terms))
+    yield _scope_finding("win_rate", (sentence, minor, terms))
 
 
 def _won_lately(question: Question) -> tuple[Ints, Ints]:
@@ -122,7 +122,7 @@ def deal_size(question: Question) -> Iterator[Finding]:
     middle, middle_was = (int(np.median(amount[rows])) for rows in (now, before))
     if (middle < middle_was) != (ratio.high < 1):
         return
-    said = answer(
+    sentence = answer(
         f"Won deals are {'smaller' if ratio.high < 1 else 'larger'}: a median of {{middle}} in the last {{days}}, "
         "{was} in the year before, more than chance explains.",
         middle=money_of(middle, "own"),
@@ -133,7 +133,7 @@ def deal_size(question: Question) -> Iterator[Finding]:
         ("deals won lately", Part(len(now), "number")),
         ("× difference of average amounts", money_of(abs(mean - was))),
     )
-    yield _scope_finding("deal_size", (said, abs(mean - was) * len(now), terms), deals=question.snapshot.deal[now])
+    yield _scope_finding("deal_size", (sentence, abs(mean - was) * len(now), terms), deals=question.snapshot.deal[now])
 
 
 def days_to_win(question: Question) -> Iterator[Finding]:
@@ -153,7 +153,7 @@ def days_to_win(question: Question) -> Iterator[Finding]:
         return
     brings = round(float((question.open.amount_minor * question.open.chance).sum()))
     change = abs(middle - was) / max(was, 1.0)
-    said = answer(
+    sentence = answer(
         f"Winning takes {'longer' if ratio.low > 1 else 'less time'}: a median of {{middle}} in the last {{days}}, "
         "{was} in the year before, more than chance explains.",
         middle=many(round(middle), "day", "own"),
@@ -161,7 +161,9 @@ def days_to_win(question: Question) -> Iterator[Finding]:
         was=many(round(was), "day", "own"),
     )
     terms = (("open deals by chance", money_of(brings)), ("× change", Part(change, "rate")))
-    yield _scope_finding("days_to_win", (said, round(brings * min(change, 1.0)), terms), deals=question.snapshot.deal[now])
+    yield _scope_finding(
+        "days_to_win", (sentence, round(brings * min(change, 1.0)), terms), deals=question.snapshot.deal[now]
+    )
 
 
 def _days(question: Question, rows: Ints) -> np.ndarray:
@@ -178,17 +180,17 @@ def losses(question: Question) -> Iterator[Finding]:
     if min(len(now), len(before)) < ENOUGH_WITH_HISTORY:
         return
     amount = question.snapshot.amount_minor
-    for what, (names, place) in (("reason", question.beside.reasons), ("competitor", question.beside.competitors)):
+    for what, (names, cause_of) in (("reason", question.beside.reasons), ("competitor", question.beside.competitors)):
         for index, name in enumerate(names):
-            here, there = now[place[now] == index], before[place[before] == index]
-            apart = difference_of_rates((len(here), len(now)), (len(there), len(before)), len(names))
+            lately, earlier = now[cause_of[now] == index], before[cause_of[before] == index]
+            apart = difference_of_rates((len(lately), len(now)), (len(earlier), len(before)), len(names))
             if apart is None or apart.low <= 0:
                 continue
-            share, was = len(here) / len(now), len(there) / len(before)
-            size = int(amount[here].sum()) // len(here)
-            more = len(here) - was * len(now)
+            share, was = len(lately) / len(now), len(earlier) / len(before)
+            size = int(amount[lately].sum()) // len(lately)
+            more = len(lately) - was * len(now)
             words = "of the lost deals went to" if what == "competitor" else "of the lost deals were lost because of"
-            said = answer(
+            sentence = answer(
                 f"{{share}} {words} “{{name}}” in the last {{days}}, {{was}} in the year before.",
                 share=Part(share, "rate", f"lost@{what}"),
                 name=named(name),
@@ -200,7 +202,7 @@ def losses(question: Question) -> Iterator[Finding]:
                 ("× deals beyond the former share", Part(round(more * 100), "times")),
             )
             finding = _scope_finding(
-                "losses", (said, round(size * more), terms), f"{what} {name}", question.snapshot.deal[here]
+                "losses", (sentence, round(size * more), terms), f"{what} {name}", question.snapshot.deal[lately]
             )
             yield finding
 
@@ -220,15 +222,17 @@ def fewer_deals(question: Question) -> Iterator[Finding]:
     usual = len(earlier) * FOUR_WEEKS / YEAR_DAYS
     each = year.won_value // max(len(earlier), 1)
     needed = _needed(question, each)
-    told = "{new} came in over the last four weeks, against a usual {usual}: later periods will show it."
+    words = "{new} came in over the last four weeks, against a usual {usual}: later periods will show it."
     parts = {"new": many(len(new), "new deal", "own"), "usual": Part(round(usual * 100), "times", "own")}
     if needed:
-        told = "{new} came in over the last four weeks, against a usual {usual}; the next quota needs {needed}."
+        words = "{new} came in over the last four weeks, against a usual {usual}; the next quota needs {needed}."
         parts["needed"] = Part(round(needed * 100), "times", "own")
-    said = answer(told, **parts)
+    sentence = answer(words, **parts)
     missing = Part(round((usual - len(new)) * 100), "times")
     terms = (("missing deals, usual − new", missing), ("× won for each new deal", money_of(each)))
-    yield _scope_finding("fewer_deals", (said, round((usual - len(new)) * each), terms), deals=question.snapshot.deal[new])
+    yield _scope_finding(
+        "fewer_deals", (sentence, round((usual - len(new)) * each), terms), deals=question.snapshot.deal[new]
+    )
 
 
 def _needed(question: Question, each: int) -> float:
@@ -252,7 +256,7 @@ def fewer_leads(question: Question) -> Iterator[Finding]:
         return
     usual = numbers[1] * FOUR_WEEKS / YEAR_DAYS
     each = lead_figures(question.snapshot, earlier).won_minor // max(numbers[1], 1)
-    said = answer(
+    sentence = answer(
         "{new} came in over the last four weeks, against a usual {usual}: a larger drop than chance explains.",
         new=many(numbers[0], "lead", "leads"),
         usual=Part(round(usual * 100), "times", "leads@before"),
@@ -261,7 +265,7 @@ def fewer_leads(question: Question) -> Iterator[Finding]:
         ("missing leads", Part(round((usual - numbers[0]) * 100), "times")),
         ("× won for each lead", money_of(each)),
     )
-    yield _scope_finding("fewer_leads", (said, round((usual - numbers[0]) * each), terms))
+    yield _scope_finding("fewer_leads", (sentence, round((usual - numbers[0]) * each), terms))
 
 
 def won_per_lead(question: Question) -> int:

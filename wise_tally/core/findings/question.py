@@ -143,8 +143,8 @@ class Question:
         as_set = np.where(due, snapshot.probability_bp / WHOLE_BP, 0.0)
         if self.way == AS_SET or not is_told(snapshot):
             return as_set
-        told = told_chances(self.book, snapshot, self.period)
-        return np.where(np.isnan(told), as_set, told)
+        chances = told_chances(self.book, snapshot, self.period)
+        return np.where(np.isnan(chances), as_set, chances)
 
     def last_days(self, days: int, back: int = 0) -> Period:
         """So many days ending `back` days before the as-of day, as a period."""

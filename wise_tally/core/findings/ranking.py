@@ -82,22 +82,22 @@ def brief_of(every: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
         if len(chosen) < most and _is_new(finding, chosen):
             chosen.append(finding)
     clauses = _clauses(every)
-    told = [_with_more(finding, clauses) for finding in chosen]
-    return tuple(sorted(told, key=lambda one: (-one.score, one.key)))
+    findings_told = [_with_more(finding, clauses) for finding in chosen]
+    return tuple(sorted(findings_told, key=lambda one: (-one.score, one.key)))
 
 
 def together(every: Sequence[Finding]) -> tuple[Finding, ...]:
     """The findings with those of one deal in one: its first, what else is said of it standing with it."""
     seen: set[str] = set()
-    kept, clauses = [], _clauses(every)
+    joined, clauses = [], _clauses(every)
     for finding in every:
         if finding.subject.about == "deal":
             if finding.subject.key in seen:
                 continue
             seen.add(finding.subject.key)
             finding = _with_more(finding, clauses)  # noqa: PLW2901 - the same finding, with more
-        kept.append(finding)
-    return tuple(kept)
+        joined.append(finding)
+    return tuple(joined)
 
 
 def _is_new(finding: Finding, chosen: Iterable[Finding]) -> bool:

@@ -31,8 +31,8 @@ def ratio_at_winning(book: Book, cut: int) -> Floats:
 def _winnings_of(book: Book, stays: Stays, cut: int) -> Ints:
     won_at, won_minor = first_win(book)
     recent = (stays.entered_at >= cut - LOOK_BACK_DAYS * DAY_SECONDS) & (stays.entered_at < cut)
-    kept = recent & (book.reference.stage_kind[stays.stage] == OPEN) & (won_at[stays.deal] < cut)
-    rows = np.flatnonzero(kept)
+    counted = recent & (book.reference.stage_kind[stays.stage] == OPEN) & (won_at[stays.deal] < cut)
+    rows = np.flatnonzero(counted)
     deal, stage = stays.deal[rows], stays.stage[rows]
     middle = (stays.entered_at[rows] + np.minimum(stays.left_at[rows], cut)) // 2
     then = book.revisions.amount_minor[_revision_at(book, deal, middle)]

@@ -149,9 +149,9 @@ class RollingTest:
         tenth = np.minimum((chance * BINS).astype(np.int64), BINS - 1)
         bins: list[Bin | None] = []
         for one in range(BINS):
-            here = tenth == one
-            deals, came = int(here.sum()), int(won[here].sum())
-            bins.append(Bin(deals, float(chance[here].mean()), came, wilson(came, deals)) if deals else None)
+            inside = tenth == one
+            deals, came = int(inside.sum()), int(won[inside].sum())
+            bins.append(Bin(deals, float(chance[inside].mean()), came, wilson(came, deals)) if deals else None)
         return tuple(bins)
 
 

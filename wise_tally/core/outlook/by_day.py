@@ -42,11 +42,11 @@ def likely_by_outlook(
     by_age[whole.chances.places] = whole.chances.by_age
     part = np.divide(of_deal, by_age, out=np.zeros_like(of_deal), where=by_age > 0)[:, stake.rows]
     by_day = []
-    for place, days_left in enumerate(ahead):
+    for index, days_left in enumerate(ahead):
         open_deals = stake.may_be_won
         if days_left < whole.until.horizon:
-            to_come = _to_come_by(book, snapshot, days)[place].shared(stake.share)
-            open_deals = replace(open_deals, chance=open_deals.chance * np.minimum(part[place], 1.0), to_come=to_come)
+            to_come = _to_come_by(book, snapshot, days)[index].shared(stake.share)
+            open_deals = replace(open_deals, chance=open_deals.chance * np.minimum(part[index], 1.0), to_come=to_come)
         outcome = outcome_of(open_deals)
         by_day.append((outcome.quantile(0.1), outcome.quantile(0.5), outcome.quantile(0.9)))
     return tuple(by_day)

@@ -47,9 +47,9 @@ def chance_by_age(rates: Floats, horizons: Sequence[int]) -> Floats:
         stayed = np.cumprod(np.c_[np.ones(len(ages)), 1 - leave[day[:, :-1]]], axis=1)
         for target in range(count + 1):
             leaving = stayed * rates[stage, target][day]
-            for place, horizon in enumerate(horizons):
+            for index, horizon in enumerate(horizons):
                 # What leaving on a day is worth: won, or the chance of the stage it moves to in the days then left.
                 worth = np.ones(horizon) if target == count else new_stay[target, horizon - ahead[:horizon]]
-                chance[place, stage, : len(ages)] += leaving[:, :horizon] @ worth
+                chance[index, stage, : len(ages)] += leaving[:, :horizon] @ worth
         chance[:, stage, len(ages) :] = chance[:, stage, [len(ages) - 1]]
     return np.clip(chance, 0.0, 1.0)

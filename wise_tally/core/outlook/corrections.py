@@ -78,8 +78,8 @@ def levels(book: Book, standing: Standing, horizon: int, factor: str, bands_mino
 def close_class(days_to_close: Floats, horizon: int) -> Ints:
     """The place of each deal in CLOSE_CLASSES, by the days to its expected close (NaN undated)."""
     edges = [-30.0, 0.0, horizon / 2, float(horizon), horizon + 30.0]
-    place = np.searchsorted(edges, np.nan_to_num(days_to_close, nan=0.0), side="left")
-    return np.where(np.isnan(days_to_close), len(CLOSE_CLASSES) - 1, place)
+    index = np.searchsorted(edges, np.nan_to_num(days_to_close, nan=0.0), side="left")
+    return np.where(np.isnan(days_to_close), len(CLOSE_CLASSES) - 1, index)
 
 
 def bands_of_equal_money(amount_minor: Ints) -> Floats:

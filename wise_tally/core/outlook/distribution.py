@@ -47,8 +47,8 @@ class MayBeWon:
         """The shock's values, in shifts of log-odds, and their weights."""
         if self.shock <= 0:
             return np.zeros(1), np.ones(1)
-        at, weight = np.polynomial.hermite_e.hermegauss(NODES)
-        return self.shock * at, weight / weight.sum()
+        values, weight = np.polynomial.hermite_e.hermegauss(NODES)
+        return self.shock * values, weight / weight.sum()
 
     @cached_property
     def chance_at_nodes(self) -> Floats:
@@ -76,16 +76,16 @@ class _Grid:
         joined = np.zeros((len(sums), min(reached + int(size) + 2, self.cells)))
         joined[:, :reached] = sums * (1 - chance)[:, None]
         for cell, share in ((int(size), 1 - part), (int(size) + 1, part)):
-            here = joined[:, cell : cell + reached]
-            here += sums[:, : here.shape[1]] * (chance * share)[:, None]
+            window = joined[:, cell : cell + reached]
+            window += sums[:, : window.shape[1]] * (chance * share)[:, None]
         return joined
 
     def transformed(self, amount_minor: Floats, weight: Floats) -> npt.NDArray[np.complex128]:
         """The Fourier transform of one deal to come, drawn from the amounts by weight."""
-        place = np.minimum(amount_minor / self.step_minor, self.cells - 2)
-        low = place.astype(np.int64)
-        drawn = np.bincount(low, (1 - (place - low)) * weight, 2 * self.cells)
-        drawn += np.bincount(low + 1, (place - low) * weight, 2 * self.cells)
+        index = np.minimum(amount_minor / self.step_minor, self.cells - 2)
+        low = index.astype(np.int64)
+        drawn = np.bincount(low, (1 - (index - low)) * weight, 2 * self.cells)
+        drawn += np.bincount(low + 1, (index - low) * weight, 2 * self.cells)
         return np.fft.rfft(drawn / weight.sum())
 
 
@@ -117,41 +117,41 @@ def what_if_won(
 
     What a deal's winning tells of the common shock counts: chance · if won + (1 − chance) · if not is the chance of quota.
     """
-    kept = np.flatnonzero((may_be_won.amount_minor > 0) & (may_be_won.chance > NO_CHANCE))
-    amount, chances = may_be_won.amount_minor[kept], may_be_won.chance_at_nodes[:, kept]
+    likely = np.flatnonzero((may_be_won.amount_minor > 0) & (may_be_won.chance > NO_CHANCE))
+    amount, chances = may_be_won.amount_minor[likely], may_be_won.chance_at_nodes[:, likely]
     grid, weight = _grid_of(may_be_won), may_be_won.nodes[1]
-    p = may_be_won.chance[kept]
+    p = may_be_won.chance[likely]
     widest = np.argsort(-(amount**2 * p * (1 - p)), kind="stable")
-    apart = [place for place, deal in enumerate(kept.tolist()) if deal in deals]
-    alone = [place for place in widest[:MOST_ALONE].tolist() if place not in apart]
+    apart = [index for index, deal in enumerate(likely.tolist()) if deal in deals]
+    alone = [index for index in widest[:MOST_ALONE].tolist() if index not in apart]
     rest = np.setdiff1d(widest[MOST_ALONE:], apart)
     sums = np.ones((len(weight), 1))
     # The smallest first: the sums stay short for long.
-    for place in sorted(alone, key=lambda one: amount[one]):
-        sums = grid.added(sums, amount[place], chances[:, place])
+    for index in sorted(alone, key=lambda one: amount[one]):
+        sums = grid.added(sums, amount[index], chances[:, index])
     sums = _with_the_rest(may_be_won, grid, sums, (amount[rest], chances[:, rest]))
 
     def joined(but: int | None = None) -> Floats:
         grown = sums
-        for place in apart:
-            if place != but:
-                grown = grid.added(grown, amount[place], chances[:, place])
+        for index in apart:
+            if index != but:
+                grown = grid.added(grown, amount[index], chances[:, index])
         return grown
 
     mean = round(may_be_won.mean_minor)
     whole = Outcome(may_be_won.won_minor, grid.step_minor, weight @ joined(), mean)
-    at = {int(kept[place]): place for place in apart}
+    index_of = {int(likely[index]): index for index in apart}
     pairs = []
     for deal in deals:
-        if deal not in at:
+        if deal not in index_of:
             pairs.append((whole.chance_of(quota_minor),) * 2)
             continue
-        place = at[deal]
-        others = joined(but=place)
-        if_won, if_lost = weight * chances[:, place], weight * (1 - chances[:, place])
+        index = index_of[deal]
+        others = joined(but=index)
+        if_won, if_lost = weight * chances[:, index], weight * (1 - chances[:, index])
         either_way = [
             Outcome(may_be_won.won_minor + extra, grid.step_minor, _mixed(given, others), mean).chance_of(quota_minor)
-            for given, extra in ((if_won, round(amount[place])), (if_lost, 0))
+            for given, extra in ((if_won, round(amount[index])), (if_lost, 0))
         ]
         pairs.append((either_way[0], either_way[1]))
     return whole, tuple(pairs)

@@ -81,8 +81,14 @@ def _by_outlook(  # noqa: PLR0913
     widest = np.argsort(-(amount**2 * chance * (1 - chance)), kind="stable")[:most].tolist()
     outcome, pairs = what_if_won(stake.may_be_won, tuple(widest), quota_minor)
     deals = tuple(
-        DealAtStake(int(stake.rows[at]), round(amount[at]), float(chance[at]), round(amount[at] * chance[at]), *pair)
-        for at, pair in zip(widest, pairs, strict=True)
+        DealAtStake(
+            int(stake.rows[index]),
+            round(amount[index]),
+            float(chance[index]),
+            round(amount[index] * chance[index]),
+            *pair,
+        )
+        for index, pair in zip(widest, pairs, strict=True)
     )
     rank = book.reference.person_rank
     return Expected(

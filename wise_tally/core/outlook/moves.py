@@ -88,8 +88,8 @@ def _counted(book: Book, stays: Stays, cut: int, process: int) -> Floats:
     entered, left = stays.entered_at[rows], stays.left_at[rows]
     last = whole_days(np.minimum(left, cut) - entered)
     first = np.where(entered < since, whole_days(np.maximum(since - entered, 0)) + 1, 0)
-    kept = last >= first
-    rows, first, last, left = rows[kept], first[kept], last[kept], left[kept]
+    counted = last >= first
+    rows, first, last, left = rows[counted], first[counted], last[counted], left[counted]
     target = index.copy()
     target[reference.stage_kind == WON], target[reference.stage_kind == LOST] = count, count + 1
     # A stay that ended is followed by the one its deal moved to.
@@ -133,13 +133,13 @@ def age_classes(exits: Floats, least: int) -> Ints:
     """First days of the age classes: one closes on the first day on which it holds `least` exits, the last goes on for ever."""
     if least <= 1:
         return np.arange(len(exits))
-    starts, held = [0], 0.0
+    starts, seen = [0], 0.0
     for day in np.flatnonzero(exits).tolist():
-        held += exits[day]
-        if held >= least and day + 1 < len(exits):
+        seen += exits[day]
+        if seen >= least and day + 1 < len(exits):
             starts.append(day + 1)
-            held = 0.0
-    if len(starts) > 1 and held < least:
+            seen = 0.0
+    if len(starts) > 1 and seen < least:
         starts.pop()
     return np.array(starts)
 
@@ -149,9 +149,9 @@ def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floa
     count = len(stages)
     chance = np.r_[[rules[stage].probability_bp / WHOLE_BP for stage in stages], 1.0]
     onward = np.divide(chance[:-1], chance[1:], out=np.full(count, 0.5), where=chance[1:] > 0)
-    share, place = np.zeros((count, count + 2)), np.arange(count)
-    share[place, place + 1] = np.clip(onward, LEAST_SHARE, MOST_SHARE)
-    share[:, count + 1] = 1 - share[place, place + 1]
+    share, index = np.zeros((count, count + 2)), np.arange(count)
+    share[index, index + 1] = np.clip(onward, LEAST_SHARE, MOST_SHARE)
+    share[:, count + 1] = 1 - share[index, index + 1]
     typical = np.array([rules[stage].typical_days or np.nan for stage in stages], dtype=float)
     known = typical[~np.isnan(typical)]
     days = np.where(np.isnan(typical), known.mean() if len(known) else DAYS_WHERE_NONE_ARE_SET, typical)

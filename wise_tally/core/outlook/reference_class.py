@@ -53,18 +53,18 @@ def reference_class(book: Book, cut: int, horizon: int, stage: int, age_days: in
     days = age_days
     if ((first <= days) & (last >= days)).sum() < ENOUGH:
         days = _largest_age(first, last, age_days)
-    at = entered + days * DAY_SECONDS
+    moment = entered + days * DAY_SECONDS
     inside = (first <= days) & (last >= days)
-    won = inside & (won_at >= at + before * DAY_SECONDS) & (won_at < at + window)
+    won = inside & (won_at >= moment + before * DAY_SECONDS) & (won_at < moment + window)
     return ReferenceClass(stage, days, horizon, before, days < age_days, deal[inside], deal[won])
 
 
 def _largest_age(first: Ints, last: Ints, below: int) -> int:
     """The largest age under `below` days that enough stays reached; 0 where none did."""
-    kept = last >= first
+    counted = last >= first
     size = max(below, 1)
-    joined = np.bincount(np.minimum(first[kept], size), minlength=size + 1)
-    gone = np.bincount(np.minimum(last[kept] + 1, size), minlength=size + 1)
-    held = np.cumsum(joined - gone)[:size]
-    enough = np.flatnonzero(held >= ENOUGH)
+    joined = np.bincount(np.minimum(first[counted], size), minlength=size + 1)
+    gone = np.bincount(np.minimum(last[counted] + 1, size), minlength=size + 1)
+    present = np.cumsum(joined - gone)[:size]
+    enough = np.flatnonzero(present >= ENOUGH)
     return int(enough[-1]) if len(enough) else 0

@@ -158,17 +158,17 @@ def stakes_of(book: Book, lines: ForecastLines, whole: OfDeals, inside: Flags | 
 
     A deal divided among several people of a node is one outcome with all its parts there.
     """
-    kept = np.ones(len(lines.node), dtype=bool) if inside is None else inside
+    counted = np.ones(len(lines.node), dtype=bool) if inside is None else inside
     rank, snapshot = book.reference.person_rank, lines.lines.snapshot
     amount, to_come = (lines.lines.parts(values, rank) for values in (whole.amount_minor, whole.to_come_minor))
-    still_open = kept & (whole.chance[lines.lines.rows] > 0)
+    still_open = counted & (whole.chance[lines.lines.rows] > 0)
     rows, index = np.unique(lines.lines.rows[still_open], return_inverse=True)
     process, processes = book.deals.process[snapshot.deal], len(book.reference.processes)
-    own = sum_by_group(to_come[kept], process[lines.lines.rows[kept]], processes)
+    own = sum_by_group(to_come[counted], process[lines.lines.rows[counted]], processes)
     of_all = sum_by_group(whole.to_come_minor, process, processes)
     share = np.divide(own, of_all, out=np.zeros(processes), where=of_all != 0)
     may_be_won = MayBeWon(
-        int(lines.value_minor("won")[kept].sum()),
+        int(lines.value_minor("won")[counted].sum()),
         sum_by_group(amount[still_open], index, len(rows)).astype(float),
         whole.chance[rows],
         whole.to_come.shared(share),

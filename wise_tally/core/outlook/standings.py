@@ -135,10 +135,10 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
         newest = len(ago) - np.searchsorted(rising, np.minimum(book.effective_to[rows], moments[0]), side="right")
         oldest = len(ago) - np.searchsorted(rising, rev.effective_at[rows], side="right")
         many = np.maximum(oldest - newest, 0)
-        at = np.repeat(np.arange(len(rows)), many)
-        nth = np.arange(len(at)) - np.repeat(np.cumsum(many) - many, many) + newest[at]
-        step = max(-(-len(at) // MOST_ROWS), 1)
-        row, nth = rows[at[::step]], nth[::step]
+        rows_of = np.repeat(np.arange(len(rows)), many)
+        nth = np.arange(len(rows_of)) - np.repeat(np.cumsum(many) - many, many) + newest[rows_of]
+        step = max(-(-len(rows_of) // MOST_ROWS), 1)
+        row, nth = rows[rows_of[::step]], nth[::step]
     else:
         row = nth = np.zeros(0, dtype=np.int64)
     moment, deal = moments[nth], rev.deal[row]

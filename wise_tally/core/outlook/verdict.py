@@ -37,11 +37,11 @@ def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Tr
 def _beaten_by(book: Book, snapshot: BookAsOf, period: Period) -> str:
     """The method whose means missed past periods by less than the outlook's, the best of them; empty where none did."""
     missed = {"outlook": 0, "weighted": 0, "run_rate": 0}
-    place, looked = _nearest_checkpoint(snapshot, period), 0
+    checkpoint, looked = _nearest_checkpoint(snapshot, period), 0
     periods = recent_periods(book, snapshot, period)
     in_order = tuple(reversed(periods))
     for past, sums in zip(in_order, sums_by_period(book, snapshot, in_order, Filter()), strict=True):
-        means, came = _means_at(book, past, place), sums.won
+        means, came = _means_at(book, past, checkpoint), sums.won
         for method, mean in means.items():
             missed[method] += abs(mean - came)
         looked += bool(means)
@@ -55,14 +55,14 @@ def _nearest_checkpoint(snapshot: BookAsOf, period: Period) -> int:
     return min(max(round(gone * len(CHECKPOINTS) / period.days), 0), len(CHECKPOINTS) - 1)
 
 
-def _untouched(means: dict[str, int], grown: Grown, period: Period, place: int) -> dict[str, int] | None:
-    return means if unchanged_before(grown, checkpoints(period)[place], Filter()) else None
+def _untouched(means: dict[str, int], grown: Grown, period: Period, checkpoint: int) -> dict[str, int] | None:
+    return means if unchanged_before(grown, checkpoints(period)[checkpoint], Filter()) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
-def _means_at(book: Book, period: Period, place: int) -> dict[str, int]:
+def _means_at(book: Book, period: Period, checkpoint: int) -> dict[str, int]:
     """What each method expected of the whole book on average, in minor units; empty where too few deals had been decided."""
-    snapshot = book.looked_back(checkpoints(period)[place])
+    snapshot = book.looked_back(checkpoints(period)[checkpoint])
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return {}

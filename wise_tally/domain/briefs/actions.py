@@ -82,9 +82,9 @@ def keep_brief(viewer: Viewer, told: Told, why: str, now: datetime) -> KeptBrief
         return same
     key = new_key(KeptBrief, f"{viewer.key} {told.as_of:%Y%m%d} {told.who}")
     values = {"who": told.who, "period": told.period, "as_of": told.as_of, "why": why, "content": told.content}
-    kept = KeptBrief.objects.create(key=key, by=person, kept_at=now, **values)
+    saved = KeptBrief.objects.create(key=key, by=person, kept_at=now, **values)
     audit(viewer, "brief kept", key, now, after=why)
-    return kept
+    return saved
 
 
 @transaction.atomic
@@ -105,13 +105,13 @@ def set_bounds(viewer: Viewer, wanted: Mapping[str, float], now: datetime) -> No
         audit(viewer, "bounds of findings set", "", now, _as_set(before), _as_set(after))
 
 
-def _as_set(kept: Mapping[str, float]) -> str:
+def _as_set(bounds: Mapping[str, float]) -> str:
     """All bounds as the page writes them, by their words."""
-    told = {}
-    for name, value in {**USUAL, **kept}.items():
+    by_words = {}
+    for name, value in {**USUAL, **bounds}.items():
         about = BOUNDS[name].metadata
-        told[f"{about['words']}, {about['unit']}"] = value * 100 if about["unit"] == "%" else value
-    return as_text(told)
+        by_words[f"{about['words']}, {about['unit']}"] = value * 100 if about["unit"] == "%" else value
+    return as_text(by_words)
 
 
 @transaction.atomic
@@ -125,7 +125,9 @@ def set_digest(viewer: Viewer, days: Sequence[int], hour: int, who: str, now: da
         raise WriteRefused("There is no e-mail address of yours. Ask an administrator to add it under Setup, People.")
     text = ",".join(str(day) for day in sorted(set(days)))
     values = {"days": text, "hour": hour, "who": who}
-    digest, is_new = Digest.objects.get_or_create(person=person, defaults={**values, "token": secrets.token_urlsafe(32)})
+    digest, is_new = Digest.objects.get_or_create(
+        person=person, defaults={**values, "token": secrets.token_urlsafe(32)}
+    )
     if not is_new:
         Digest.objects.filter(pk=digest.pk).update(**values)
     audit(viewer, "brief by mail", person.key, now, after=f"days {text}, from {hour}:00")

@@ -12,8 +12,8 @@ from wise_tally.domain.org.access import Viewer
 
 def bounds_in_force() -> Bounds:
     """The usual bounds with those that the firm set otherwise."""
-    kept = dict(Bound.objects.values_list("name", "value"))
-    return Bounds(**{name: value for name, value in kept.items() if name in BOUNDS})
+    saved = dict(Bound.objects.values_list("name", "value"))
+    return Bounds(**{name: value for name, value in saved.items() if name in BOUNDS})
 
 
 def asides_of(viewer: Viewer, before: datetime) -> dict[str, Aside]:

@@ -150,6 +150,6 @@ def set_dashboard(viewer: Viewer, board: Dashboard, name: str, audience: str, st
 def take_dashboard_away(viewer: Viewer, board: Dashboard, now: datetime) -> None:
     """Take a dashboard away; its tallies stay."""
     _require_own(viewer, board.owner, "dashboard")
-    kept = ",".join(board.tiles.order_by("place").values_list("tally", flat=True))
-    audit(viewer, "dashboard taken away", board.key, now, before=f"{board.name}: {kept}")
+    tallies = ",".join(board.tiles.order_by("place").values_list("tally", flat=True))
+    audit(viewer, "dashboard taken away", board.key, now, before=f"{board.name}: {tallies}")
     board.delete()

@@ -87,10 +87,10 @@ def large_write() -> Iterator[None]:
 
 def among(values: Iterable[int] | Iterable[str]) -> RawSQL | tuple[()]:
     """Row numbers or identifiers for a condition such as `pk__in`: one parameter, however many they are."""
-    kept = list(values)
-    if not kept:
+    wanted = list(values)
+    if not wanted:
         return ()
-    return RawSQL(_engine().TEXTS if isinstance(kept[0], str) else _engine().NUMBERS, [json.dumps(kept)])
+    return RawSQL(_engine().TEXTS if isinstance(wanted[0], str) else _engine().NUMBERS, [json.dumps(wanted)])
 
 
 def is_busy(error: BaseException) -> bool:

@@ -95,25 +95,34 @@ def save_contact(
 
 
 @transaction.atomic
-def merge_accounts(viewer: Viewer, reference: ReferenceData, twin: Account, kept: Account, now: datetime) -> int:
+def merge_accounts(viewer: Viewer, reference: ReferenceData, twin: Account, remaining: Account, now: datetime) -> int:
     """Move everything of `twin` to `kept` and take `twin` away; returns how many records moved.
 
     What `kept` lacks it takes from `twin`; where both have something, the audit keeps the twin's.
     """
-    for account in (twin, kept):
+    for account in (twin, remaining):
         _require(viewer, reference, account, now)
-    if twin.pk == kept.pk:
+    if twin.pk == remaining.pk:
         raise ValueError("An account cannot be merged into itself. Choose another account.")
     before = ACCOUNTS.text(twin)
-    moved = sum(model._default_manager.filter(account=twin).update(account=kept) for model in BELONGING)
-    lacking = [name for name in ACCOUNT_COLUMNS if not getattr(kept, name) and getattr(twin, name)]
+    moved = sum(model._default_manager.filter(account=twin).update(account=remaining) for model in BELONGING)
+    lacking = [name for name in ACCOUNT_COLUMNS if not getattr(remaining, name) and getattr(twin, name)]
     for name in lacking:
-        setattr(kept, name, getattr(twin, name))
-    kept.save(update_fields=lacking)
+        setattr(remaining, name, getattr(twin, name))
+    remaining.save(update_fields=lacking)
     for value in OwnFieldValue.objects.filter(subject_key=twin.key, field__applies_to="account"):
-        OwnFieldValue.objects.get_or_create(field=value.field, subject_key=kept.key, defaults={"value": value.value})
+        OwnFieldValue.objects.get_or_create(
+            field=value.field, subject_key=remaining.key, defaults={"value": value.value}
+        )
         value.delete()
     twin.delete()
     attributes_changed()
-    audit(viewer, "accounts merged", f"{twin.key} into {kept.key}, {moved} records", now, before, ACCOUNTS.text(kept))
+    audit(
+        viewer,
+        "accounts merged",
+        f"{twin.key} into {remaining.key}, {moved} records",
+        now,
+        before,
+        ACCOUNTS.text(remaining),
+    )
     return moved

@@ -107,7 +107,9 @@ NOTHING_TYPED = Typed()
 
 def last_revision(deal: Deal) -> DealRevision:
     """The revision in effect; the later of two at the same moment."""
-    revisions = DealRevision.objects.filter(deal=deal, void=False).select_related("stage", "category", "owner", "territory")
+    revisions = DealRevision.objects.filter(deal=deal, void=False).select_related(
+        "stage", "category", "owner", "territory"
+    )
     revision = revisions.order_by("-pk").first()
     assert revision is not None, "a deal always has a revision"
     return revision

@@ -112,12 +112,12 @@ def _plan_again(viewer: Viewer, reference: ReferenceData, activity: Activity, no
     number = 1
     while planned.replace(tzinfo=None) + step * number <= now.astimezone(zone).replace(tzinfo=None):
         number += 1
-    at = (planned.replace(tzinfo=None) + step * number).replace(tzinfo=zone)
+    moment = (planned.replace(tzinfo=None) + step * number).replace(tzinfo=zone)
     values = {
         name: getattr(activity, name) for name in ("kind", "person", "account", "deal", "lead", "subject", "repeat")
     }
-    key = new_key(Activity, f"{activity.key}_{at:%Y%m%d}"[-60:])
-    again = Activity.objects.create(key=key, at=at, status="planned", **values)
+    key = new_key(Activity, f"{activity.key}_{moment:%Y%m%d}"[-60:])
+    again = Activity.objects.create(key=key, at=moment, status="planned", **values)
     audit(viewer, "activity added", about_in_audit(again), now, after=as_text(values_of(again, list(CONTENT))))
 
 
@@ -172,11 +172,11 @@ def add_file(
         raise WriteRefused(f"This file type is not allowed. Use one of: {', '.join(ENDINGS)}.")
     if len(content) > MOST_BYTES:
         raise WriteRefused(f"The file has {len(content) / 1e6:.0f} MB. The limit is {MOST_BYTES // 1_000_000} MB.")
-    kept = KeptFile.objects.create(
+    kept_file = KeptFile.objects.create(
         key=new_key(KeptFile, name), deal=deal, name=name, at=now, by=viewer.key, content=content
     )
     audit(viewer, "file added", deal.key, now, after=name)
-    return kept
+    return kept_file
 
 
 @transaction.atomic

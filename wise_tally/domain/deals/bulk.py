@@ -88,7 +88,7 @@ def change_each(
     reference: ReferenceData,
     expected: Mapping[str, int],
     wanted: Callable[[Deal, DealRevision], DealState],
-    said: Said,
+    reasons: Said,
     now: datetime,
 ) -> list[Changed]:
     """Give each deal (identifier → revision expected) the state that `wanted` makes of its last, or raise BulkRefused."""
@@ -99,7 +99,14 @@ def change_each(
             with transaction.atomic():
                 state = wanted(deal, before)
                 after = change_deal(
-                    viewer, reference, deal, expected[deal.key], state, said.reason, now, Typed(closing=said.closing)
+                    viewer,
+                    reference,
+                    deal,
+                    expected[deal.key],
+                    state,
+                    reasons.reason,
+                    now,
+                    Typed(closing=reasons.closing),
                 )
             if after.pk != before.pk:
                 changed.append(Changed(deal, before, after))

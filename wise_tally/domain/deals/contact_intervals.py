@@ -29,25 +29,25 @@ def saved_intervals() -> dict[Subject, int]:
 
 def interval_of(deal: Deal) -> int:
     """Days between contacts for a deal: those of its account's class, else of its process, else the usual ones."""
-    kept = saved_intervals()
+    saved = saved_intervals()
     industry = deal.account.industry if deal.account else ""
-    return kept.get((INDUSTRY, industry)) or kept.get((PROCESS, deal.process.key)) or CONTACT_INTERVAL_DAYS
+    return saved.get((INDUSTRY, industry)) or saved.get((PROCESS, deal.process.key)) or CONTACT_INTERVAL_DAYS
 
 
 @transaction.atomic
 def set_intervals(viewer: Viewer, days: Mapping[Subject, int | None], now: datetime) -> int:
     """Keep the days of each subject, None going back to the usual ones; returns how many changed."""
     viewer.require(May.SET_RULES)
-    kept, changed = saved_intervals(), 0
+    saved, changed = saved_intervals(), 0
     for (subject, key), value in days.items():
-        if kept.get((subject, key)) == value:
+        if saved.get((subject, key)) == value:
             continue
         rows = ContactInterval.objects.filter(subject=subject, subject_key=key)
         if value is None:
             rows.delete()
         else:
             ContactInterval.objects.update_or_create(subject=subject, subject_key=key, defaults={"days": value})
-        was, is_now = (str(one or CONTACT_INTERVAL_DAYS) for one in (kept.get((subject, key)), value))
+        was, is_now = (str(one or CONTACT_INTERVAL_DAYS) for one in (saved.get((subject, key)), value))
         audit(viewer, "contact interval set", f"{subject} {key}", now, was, is_now)
         changed += 1
     return changed

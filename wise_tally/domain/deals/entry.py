@@ -131,9 +131,9 @@ def keep_details(deal: Deal, details: Mapping[str, str]) -> dict[str, Any]:
     return before
 
 
-def write_details(deal: Deal, kept: Mapping[str, Mapping[str, str | None]]) -> None:
+def write_details(deal: Deal, details: Mapping[str, Mapping[str, str | None]]) -> None:
     """Give a deal details by column, and own fields by identifier; None takes a value away."""
-    columns, own = kept.get("details", {}), kept.get("own", {})
+    columns, own = details.get("details", {}), details.get("own", {})
     if columns:
         Deal.objects.filter(pk=deal.pk).update(**columns)
         deal.refresh_from_db(fields=list(columns))
@@ -183,9 +183,9 @@ def tick_entry(viewer: Viewer, deal: Deal, entry: str, done: bool, now: datetime
     audit(viewer, f"checklist {'ticked' if done else 'unticked'}", deal.key, now, before, entry)
 
 
-def restore_answers(deal: Deal, kept: Mapping[str, Any]) -> None:
+def restore_answers(deal: Deal, answers: Mapping[str, Any]) -> None:
     """Put answers back that `keep_answers` replaced; a question that had none loses its answer."""
-    for question, before in kept.items():
+    for question, before in answers.items():
         if before is None:
             deal.answers.filter(question=question).delete()
         else:

@@ -54,19 +54,19 @@ def follow_up(
     Not reached is written down as a task: it is no contact with the customer and clears no contact gap. Raises
     WriteConflict.
     """
-    at = datetime.combine(what.next_on, time(12), ZoneInfo(reference.time_zone)) if what.next_on else None
-    _require_due(about, planned, at if what.outcome == NOT_REACHED else None)
+    moment = datetime.combine(what.next_on, time(12), ZoneInfo(reference.time_zone)) if what.next_on else None
+    _require_due(about, planned, moment if what.outcome == NOT_REACHED else None)
     if isinstance(about, Lead) and about.status in ("new", "") and what.outcome != LATER:
         work_on_lead(viewer, reference, about, now)
         about.refresh_from_db()
     kind, subject = (planned.kind, planned.subject) if planned else ("phone", "")
     if what.outcome == REACHED:
-        said = what.text or subject or "reached"
+        words = what.text or subject or "reached"
         if planned:
-            values = {"status": "done", "at": now, "subject": f"{subject}: {what.text}" if what.text else said}
+            values = {"status": "done", "at": now, "subject": f"{subject}: {what.text}" if what.text else words}
             change_activity(viewer, reference, planned, values, now)
         else:
-            add_activity(viewer, reference, about, {"kind": kind, "subject": said, "at": now, "status": "done"}, now)
+            add_activity(viewer, reference, about, {"kind": kind, "subject": words, "at": now, "status": "done"}, now)
         planned, subject = None, what.text or subject
     elif what.outcome == NOT_REACHED:
         sent = ", message sent" if what.with_message else ""
@@ -74,11 +74,11 @@ def follow_up(
         add_activity(viewer, reference, about, tried, now)
         if what.with_message:
             _send_message(viewer, reference, about, what.next_on, now)
-    if at:
+    if moment:
         if planned:
-            change_activity(viewer, reference, planned, {"at": at, "status": "planned"}, now)
+            change_activity(viewer, reference, planned, {"at": moment, "status": "planned"}, now)
         else:
-            values = {"kind": "phone", "subject": subject or "Try again", "at": at, "status": "planned"}
+            values = {"kind": "phone", "subject": subject or "Try again", "at": moment, "status": "planned"}
             add_activity(viewer, reference, about, values, now)
 
 

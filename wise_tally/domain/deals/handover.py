@@ -102,11 +102,11 @@ def portions_of(giver: Person, rule: str) -> list[Portion]:
     def portion(key: str, name: str) -> Portion:
         return portions.setdefault(key, Portion(key, name))
 
-    place = {"territory": _by_territory, "account": _by_account, "evenly": _by_deal}.get(rule)
+    divide = {"territory": _by_territory, "account": _by_account, "evenly": _by_deal}.get(rule)
     largest: dict[int | None, Portion] = {}
     deals = open_deals_of(giver).select_related("deal__account", "territory").order_by("-amount_minor", "pk")
     for revision in deals:
-        of = portion(*(place(revision) if place else ("all", "Everything")))
+        of = portion(*(divide(revision) if divide else ("all", "Everything")))
         of.deals.append(revision)
         largest.setdefault(revision.deal.account_id, of)
     for account in Account.objects.filter(owner=giver).select_related("territory").order_by("name", "pk"):

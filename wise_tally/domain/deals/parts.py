@@ -50,13 +50,13 @@ class Part:
 
 
 def _details(deal: Deal, today: date) -> Value:
-    kept: Value = {name: getattr(deal, name) for name in TEXTS}
+    details: Value = {name: getattr(deal, name) for name in TEXTS}
     for name in RECORDS:
         record = getattr(deal, name)
-        kept[name] = record.key if record else None
-    kept["next_step_on"] = deal.next_step_on.isoformat() if deal.next_step_on else None
-    kept["own"] = own_kept("deal", deal.key)
-    return kept
+        details[name] = record.key if record else None
+    details["next_step_on"] = deal.next_step_on.isoformat() if deal.next_step_on else None
+    details["own"] = own_kept("deal", deal.key)
+    return details
 
 
 def _write_details(deal: Deal, value: Value, who: Who) -> None:
@@ -156,8 +156,8 @@ def _credits(deal: Deal, today: date) -> Value:
     """The shares in force: those of the last day not after `today`, else those without a day."""
     rows = list(deal.credits.order_by("person__key").select_related("person"))
     begun = [row.from_on for row in rows if row.from_on is None or row.from_on <= today]
-    held = max(begun, key=lambda day: day or date.min, default=None)
-    shares = [row for row in rows if row.from_on == held] if begun else []
+    newest = max(begun, key=lambda day: day or date.min, default=None)
+    shares = [row for row in rows if row.from_on == newest] if begun else []
     return {"rows": [{"person": row.person.key, "share_bp": row.share_bp} for row in shares]}
 
 
@@ -204,14 +204,14 @@ def change_part(who: Who, deal: Deal, name: str, value: Mapping[str, Any], expec
 
 
 @transaction.atomic
-def put_part_back(who: Who, deal: Deal, name: str, kept: Mapping[str, Any]) -> None:
+def put_part_back(who: Who, deal: Deal, name: str, saved: Mapping[str, Any]) -> None:
     """Put a part back as it was `before`, if it is still as `after`; with lines the amount that they had changed, too."""
-    if kept["revision"]:
-        revert(who.viewer, who.reference, deal, kept["revision"], who.now)
+    if saved["revision"]:
+        revert(who.viewer, who.reference, deal, saved["revision"], who.now)
         # The flag that goes with the amount belongs to the part, which is compared with `after`.
-        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=expected_values(kept["after"])["from_lines"])
-    before = expected_values(kept["before"])
-    change_part(who, deal, name, before, kept["after"])
+        Deal.objects.filter(pk=deal.pk).update(amount_from_lines=expected_values(saved["after"])["from_lines"])
+    before = expected_values(saved["before"])
+    change_part(who, deal, name, before, saved["after"])
     if name == "credits" and not before["rows"]:
         # There was no division before: the deal is its owner's again, whoever that will be.
         deal.credits.all().delete()

@@ -37,7 +37,7 @@ def apply_what_if(
     reference: ReferenceData,
     deals: Mapping[str, tuple[int, Supposed]],
     stages: Mapping[str, int],
-    said: Said,
+    reasons: Said,
     now: datetime,
 ) -> list[Changed]:
     """Change deals (identifier → revision expected and what is supposed) and probabilities of stages (identifier → basis points).
@@ -46,7 +46,7 @@ def apply_what_if(
     """
     expected = {key: revision for key, (revision, _) in deals.items()}
     changed = change_each(
-        viewer, reference, expected, lambda deal, last: _state_of(deals[deal.key][1], deal, last), said, now
+        viewer, reference, expected, lambda deal, last: _state_of(deals[deal.key][1], deal, last), reasons, now
     )
     adopt_probabilities(viewer, stages, local_day(now), now)
     return changed
@@ -56,7 +56,7 @@ def adopt_probabilities(viewer: Viewer, stages: Mapping[str, int], from_on: date
     """Give stages (by identifier) other probabilities (basis points) from a day on, the rest as it is; returns how many changed."""
     edits = []
     for stage in Stage.objects.filter(key__in=list(stages)).order_by("key"):
-        held = rule_in_force(stage, now)
-        rest = (held.category, held.typical_days_hundredths, stage.own_probability, stage.required)
+        rule = rule_in_force(stage, now)
+        rest = (rule.category, rule.typical_days_hundredths, stage.own_probability, stage.required)
         edits.append(StageEdit(stage, stage.name, stages[stage.key], *rest))
     return set_stages(viewer, edits, from_on, now) if edits else 0

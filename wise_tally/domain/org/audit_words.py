@@ -73,8 +73,8 @@ def people_of() -> list[str]:
 
 def action_in_words(action: str) -> str:
     """What was done, in the words of the pages."""
-    for kept, words in WORDS:
-        action = action.replace(kept, words)
+    for code, words in WORDS:
+        action = action.replace(code, words)
     return action
 
 

@@ -17,16 +17,16 @@ MOST_TEXT = 10_000
 
 def last_meeting(viewer: Viewer, person_key: str, before: date) -> date | None:
     """The day of the last meeting before a day: with the person, or about all; the viewer's own where there is one."""
-    held = Meeting.objects.filter(person_key=person_key, held_on__lt=before).order_by("-held_on")
-    own = held.filter(by__key=viewer.key).first() or held.first()
+    meetings = Meeting.objects.filter(person_key=person_key, held_on__lt=before).order_by("-held_on")
+    own = meetings.filter(by__key=viewer.key).first() or meetings.first()
     return own.held_on if own else None
 
 
 def last_meetings(viewer: Viewer, before: date) -> dict[str, date]:
     """The same of everybody with whom a meeting was held, by identifier."""
-    held = Meeting.objects.filter(held_on__lt=before).order_by("held_on")
-    last = dict(held.values_list("person_key", "held_on"))
-    return last | dict(held.filter(by__key=viewer.key).values_list("person_key", "held_on"))
+    meetings = Meeting.objects.filter(held_on__lt=before).order_by("held_on")
+    last = dict(meetings.values_list("person_key", "held_on"))
+    return last | dict(meetings.filter(by__key=viewer.key).values_list("person_key", "held_on"))
 
 
 def open_actions_of(day: date) -> dict[str, int]:

@@ -47,9 +47,9 @@ def read_people(rows: Sequence[tuple[int, Sequence[str]]]) -> list[PastedPerson]
         if not people and all(cell.casefold() in HEADINGS for cell in cells):
             order = [HEADINGS[cell.casefold()] for cell in cells]
             continue
-        told = dict.fromkeys(COLUMNS, "") | dict(zip(order, cells, strict=False))
-        name, role = told["name"], told["role"].casefold() or Role.REP
-        person = PastedPerson(number, name, told["e-mail"], told["team"], role, name.casefold() in known)
+        by_column = dict.fromkeys(COLUMNS, "") | dict(zip(order, cells, strict=False))
+        name, role = by_column["name"], by_column["role"].casefold() or Role.REP
+        person = PastedPerson(number, name, by_column["e-mail"], by_column["team"], role, name.casefold() in known)
         _check(person, teams, mails | {other.email.casefold() for other in people if other.email})
         if any(other.name.casefold() == person.name.casefold() for other in people):
             person.faults.append("This name appears twice.")

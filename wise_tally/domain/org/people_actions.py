@@ -111,7 +111,7 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
     dated: type[models.Model] = TeamParent if model is Team else TerritoryParent
     owner = "team_id" if model is Team else "territory_id"
     numbers = list(model.objects.order_by("pk").values_list("pk", "parent_id"))
-    place = {pk: index for index, (pk, _) in enumerate(numbers)}
+    index_of = {pk: index for index, (pk, _) in enumerate(numbers)}
     rows: dict[int, dict[int, int | None]] = {pk: {} for pk, _ in numbers}
     for pk, day, above in dated._default_manager.order_by("from_on").values_list(owner, "from_on", "parent_id"):
         rows[pk][day.toordinal()] = above
@@ -120,7 +120,8 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
             rows[pk][0] = base
     rows[node.pk][from_on.toordinal()] = parent.pk if parent else None
     history = [
-        [(day, NONE if above is None else place[above]) for day, above in sorted(rows[pk].items())] for pk, _ in numbers
+        [(day, NONE if above is None else index_of[above]) for day, above in sorted(rows[pk].items())]
+        for pk, _ in numbers
     ]
     if loop_on_any_date(history) is not None:
         above_name = parent.name if parent else "the organisation"
@@ -129,9 +130,9 @@ def require_no_loop(model: type[Team] | type[Territory], node: Any, parent: Any,
         )
 
 
-def _require_offered(place: Team | Territory | None) -> None:
-    if place is not None and place.retired:
-        raise WriteRefused(f"{place.name} is retired. Choose another, or bring it back first.")
+def _require_offered(node: Team | Territory | None) -> None:
+    if node is not None and node.retired:
+        raise WriteRefused(f"{node.name} is retired. Choose another, or bring it back first.")
 
 
 @transaction.atomic

@@ -9,9 +9,9 @@ from django.db.models import Q
 class Entries(models.QuerySet):  # type: ignore[type-arg]
     """Entries of a pick list."""
 
-    def offered(self, *held: str) -> Self:
+    def offered(self, *in_use: str) -> Self:
         """What a form offers: entries not retired, and those whose identifiers the record at hand already holds."""
-        return self.filter(Q(retired=False) | Q(key__in=held))
+        return self.filter(Q(retired=False) | Q(key__in=in_use))
 
 
 class PickListEntry(models.Model):

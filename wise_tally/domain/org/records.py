@@ -85,10 +85,10 @@ def save_record(  # noqa: PLR0913 - who, where, which, what, when, on which stat
         before = ""
     else:
         record = model._default_manager.get(key=key)
-        kept = values_of(record, list(values))
-        before = as_text(kept)
+        saved = values_of(record, list(values))
+        before = as_text(saved)
         if expected and expected != before:
-            raise ChangedMeanwhile(kept)
+            raise ChangedMeanwhile(saved)
         if before == as_text(values):
             return record
         for name, value in values.items():

@@ -21,10 +21,10 @@ def set_organisation(viewer: Viewer, values: Mapping[str, Any], now: datetime, e
     """
     viewer.require(May.SET_ORGANISATION)
     workspace = Workspace.current()
-    kept = values_of(workspace, list(values))
-    before = as_text(kept)
+    saved = values_of(workspace, list(values))
+    before = as_text(saved)
     if expected and expected != before:
-        raise ChangedMeanwhile(kept)
+        raise ChangedMeanwhile(saved)
     for name, value in values.items():
         setattr(workspace, name, value)
     workspace.save()

@@ -56,8 +56,8 @@ def readable_name(person: Person) -> str:
     """A short name to sign in with, from somebody's name: first.last in small plain letters, a number after it where it is taken."""
     plain = unicodedata.normalize("NFKD", person.name).encode("ascii", "ignore").decode().lower()
     words = ["".join(c for c in word if c.isalnum()) for word in plain.split()]
-    kept = [word for word in words if word] or ["person"]
-    base = ".".join([kept[0], *kept[-1:]] if len(kept) > 1 else kept)[:LONGEST_NAME]
+    parts = [word for word in words if word] or ["person"]
+    base = ".".join([parts[0], *parts[-1:]] if len(parts) > 1 else parts)[:LONGEST_NAME]
     name, number = base, 2
     while User.objects.filter(username=name).exists():
         name, number = f"{base}{number}", number + 1

@@ -45,17 +45,19 @@ def asdict_of(rule: RuleInForce) -> dict[str, object]:
     return {name: getattr(rule, name) for name in RuleInForce.__dataclass_fields__}
 
 
-def rule_in_force(stage: Stage, at: datetime) -> RuleInForce:
+def rule_in_force(stage: Stage, moment: datetime) -> RuleInForce:
     """The rule of a stage that holds at a moment; the base columns where there are no dated rules."""
-    held = RuleInForce(stage.probability_bp, stage.category, stage.typical_days_hundredths)
+    in_force = RuleInForce(stage.probability_bp, stage.category, stage.typical_days_hundredths)
     for index, rule in enumerate(stage.rules.select_related("category").order_by("effective_at")):
-        if index and rule.effective_at > at:
+        if index and rule.effective_at > moment:
             break
         days = rule.typical_days_hundredths
-        held = RuleInForce(
-            rule.probability_bp, rule.category or held.category, held.typical_days_hundredths if days is None else days
+        in_force = RuleInForce(
+            rule.probability_bp,
+            rule.category or in_force.category,
+            in_force.typical_days_hundredths if days is None else days,
         )
-    return held
+    return in_force
 
 
 @transaction.atomic
@@ -70,17 +72,17 @@ def set_stages(viewer: Viewer, edits: list[StageEdit], from_on: date, now: datet
     moment = now.replace(microsecond=0) if from_on <= today else datetime.combine(from_on, time(), zone).astimezone(UTC)
     changed = 0
     for edit in edits:
-        held = rule_in_force(edit.stage, moment)
+        rule = rule_in_force(edit.stage, moment)
         wanted = RuleInForce(edit.probability_bp, edit.category, edit.typical_days_hundredths)
-        kept = {name: getattr(edit.stage, name) for name in UNDATED}
+        saved = {name: getattr(edit.stage, name) for name in UNDATED}
         undated = {name: getattr(edit, name) for name in UNDATED}
-        if undated != kept:
+        if undated != saved:
             Stage.objects.filter(pk=edit.stage.pk).update(**undated)
-        if wanted != held:
+        if wanted != rule:
             _write_rule(edit.stage, wanted, moment)
-        if wanted != held or undated != kept:
+        if wanted != rule or undated != saved:
             changed += 1
-            before, after = as_text({**kept, **asdict_of(held)}), as_text({**undated, **asdict_of(wanted)})
+            before, after = as_text({**saved, **asdict_of(rule)}), as_text({**undated, **asdict_of(wanted)})
             audit(viewer, "stage set", f"{edit.stage.name} ({edit.stage.key}) from {from_on}", now, before, after)
     if changed:
         reference_changed()

@@ -32,10 +32,10 @@ ACCEPTED = (
 
 @dataclass(frozen=True)
 class Sentence:
-    """A form of sentence: its words on a button, how it is said, which kinds of subject it fits, and whether it has a bound."""
+    """A form of sentence: its words on a button, its wording, which kinds of subject it fits, and whether it has a bound."""
 
     words: str
-    said: str
+    wording: str
     kinds: tuple[str, ...]
     bound: bool = False
 
@@ -107,7 +107,7 @@ def sentence_of(asks: str, subject: str, bound: str) -> str:
         raise CheckWrong(f"“{asks[:40]}” is not a test. Choose one of: {', '.join(SENTENCES)}.")
     if not subject.strip() or (form.bound and not bound.strip()):
         raise CheckWrong("Pick what the rule is about, and enter the value it is compared with.")
-    return form.said.format(subject=" ".join(subject.split()), bound=bound.strip())
+    return form.wording.format(subject=" ".join(subject.split()), bound=bound.strip())
 
 
 def read_check(text: str, own_fields: Mapping[str, str] | None = None, people: frozenset[str] = frozenset()) -> Check:

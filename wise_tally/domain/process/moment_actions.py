@@ -41,8 +41,8 @@ def checks_of(stage: Stage) -> str:
 
 def guide_of(stage: Stage) -> dict[str, str]:
     """The stage guide's words, checklist and activities."""
-    held = StageGuide.objects.filter(stage=stage).first() or StageGuide()
-    return {"text": held.text, "checklist": held.checklist, "activities": held.activities}
+    guide = StageGuide.objects.filter(stage=stage).first() or StageGuide()
+    return {"text": guide.text, "checklist": guide.checklist, "activities": guide.activities}
 
 
 def _require_expected(expected: str | None, now: str) -> None:
@@ -82,10 +82,10 @@ def set_guide(viewer: Viewer, stage: Stage, values: dict[str, str], now: datetim
             f"“{wrong[0][:60]}” cannot be read. Write for example “phone after 3 days: ask for the plan”."
             f" Activities: {', '.join(KINDS)}."
         )
-    kept = guide_of(stage)
-    _require_expected(expected, as_text(kept))
+    before = guide_of(stage)
+    _require_expected(expected, as_text(before))
     StageGuide.objects.update_or_create(stage=stage, defaults=values)
-    audit(viewer, "stage guide set", f"{stage.name} ({stage.key})", now, as_text(kept), as_text(values))
+    audit(viewer, "stage guide set", f"{stage.name} ({stage.key})", now, as_text(before), as_text(values))
 
 
 @transaction.atomic
@@ -125,12 +125,12 @@ def save_notice(viewer: Viewer, stage: Stage, key: str | None, values: dict[str,
         faults.append(f"“{{{strange[0][:40]}}}” is not a field of a deal. Use one of: {right}.")
     if faults:
         raise WriteRefused("\n".join(faults))
-    kept = {**values, "recipients": "\n".join(lines), "subject": values["subject"].strip()[:200]}
+    cleaned = {**values, "recipients": "\n".join(lines), "subject": values["subject"].strip()[:200]}
     if key is None:
         # The identifier is read from a name, which notices have not.
-        _add_notice(viewer, stage, kept, now)
+        _add_notice(viewer, stage, cleaned, now)
     else:
-        save_record(viewer, StageNotice, key, kept, now)
+        save_record(viewer, StageNotice, key, cleaned, now)
 
 
 @transaction.atomic

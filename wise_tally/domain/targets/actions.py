@@ -101,13 +101,13 @@ def set_quotas(
     for cell in cells:
         _write(cell, kind, now.replace(microsecond=0))
     if cells:
-        kept = [
+        quotas = [
             [c.subject, c.subject_key, c.starts_on.isoformat(), c.ends_on.isoformat(), c.expected, c.value]
             for c in cells
         ]
         person = Person.objects.filter(key=viewer.key).first()
-        QuotaChange.objects.create(at=now, person=person, what=what, cells={"kind": kind.columns, "cells": kept})
-        was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[index] for row in kept[:50]}) for index in (4, 5))
+        QuotaChange.objects.create(at=now, person=person, what=what, cells={"kind": kind.columns, "cells": quotas})
+        was, is_now = (str({f"{row[0]}/{row[1]}/{row[2]}": row[index] for row in quotas[:50]}) for index in (4, 5))
         audit(viewer, "quotas set", f"{plural(len(cells), 'cell')}, {what}", now, was, is_now)
         reference_changed()
     return len(cells)
@@ -204,21 +204,21 @@ Held = set[tuple[str, str, date, date]]
 
 @transaction.atomic
 def set_holds(
-    viewer: Viewer, reference: ReferenceData, kind: QuotaKind, shown: Held, held: Held, now: datetime
+    viewer: Viewer, reference: ReferenceData, kind: QuotaKind, shown: Held, wanted: Held, now: datetime
 ) -> None:
     """Of the cells shown, hold these and free the others."""
     _require_planning(viewer, reference, ((cell[0], cell[1]) for cell in shown), now)
     before = held_cells(kind) & shown
-    for subject, key, starts, ends in before - held:
+    for subject, key, starts, ends in before - wanted:
         QuotaHold.objects.filter(
             subject=subject, subject_key=key, metric=kind.metric, starts_on=starts, ends_on=ends
         ).delete()
     QuotaHold.objects.bulk_create(
         QuotaHold(subject=subject, subject_key=key, metric=kind.metric, starts_on=starts, ends_on=ends)
-        for subject, key, starts, ends in held - before
+        for subject, key, starts, ends in wanted - before
     )
-    if before != held:
-        audit(viewer, "quota cells held", f"{len(held)} held", now, f"{len(before)} held")
+    if before != wanted:
+        audit(viewer, "quota cells held", f"{len(wanted)} held", now, f"{len(before)} held")
 
 
 def held_cells(kind: QuotaKind) -> Held:

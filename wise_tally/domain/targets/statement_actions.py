@@ -13,7 +13,9 @@ from wise_tally.domain.targets.models import CommissionStatement
 
 def last_statement(subject: str, key: str, starts_on: date, ends_on: date) -> CommissionStatement | None:
     """The statement last handed out for exactly this subject and span."""
-    statements = CommissionStatement.objects.filter(subject=subject, subject_key=key, starts_on=starts_on, ends_on=ends_on)
+    statements = CommissionStatement.objects.filter(
+        subject=subject, subject_key=key, starts_on=starts_on, ends_on=ends_on
+    )
     return statements.order_by("issued_at", "pk").last()
 
 

@@ -186,10 +186,10 @@ def deal(request: PageRequest, deal_id: Key, options: Query[DayOption]) -> dict[
     if index is None or not Visibility(viewer, stored).sees_deal(int(stored.deal_numbers[index])):
         raise Refused(f"There is no deal “{deal_id}” here.", 404)
     line = _everything(request, options.as_of)
-    place = int(np.searchsorted(line.snapshot.deal, index))
-    if place >= len(line.snapshot.deal) or int(line.snapshot.deal[place]) != index:
+    row = int(np.searchsorted(line.snapshot.deal, index))
+    if row >= len(line.snapshot.deal) or int(line.snapshot.deal[row]) != index:
         raise Refused(f"The deal did not exist yet on {line.as_of}. Choose a later date.", 404)
-    return _states(line, [place])[0]
+    return _states(line, [row])[0]
 
 
 def _everything(request: PageRequest, as_of: date | None) -> FilterLine:

@@ -10,7 +10,7 @@ from wise_tally.book.store import books
 from wise_tally.domain.dashboards.actions import tallies_of
 from wise_tally.domain.formats import plain_money
 from wise_tally.interfaces.shared import CSV, PROBLEMS, Day, Key, PeriodText, csv_response, refuse_unknown
-from wise_tally.pages.team.tallies.query import read_kept
+from wise_tally.pages.team.tallies.query import read_saved
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.web.filter_line import scope_of
@@ -56,9 +56,9 @@ def names(request: PageRequest) -> list[dict[str, Any]]:
     """One's own, those that others share, those that ship."""
     refuse_unknown(request)
     viewer = request.viewer
-    kept = [{"tally": t.key, "name": t.name, "owner": t.owner.key, "query": t.query} for t in tallies_of(viewer)]
+    saved = [{"tally": t.key, "name": t.name, "owner": t.owner.key, "query": t.query} for t in tallies_of(viewer)]
     shipped = [{"tally": key, "name": one.name, "owner": None, "query": one.query} for key, one in SHIPPED.items()]
-    return [*kept, *shipped]
+    return [*saved, *shipped]
 
 
 def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]:
@@ -69,7 +69,7 @@ def _answer(request: PageRequest, key: str, scope: TallyScope) -> dict[str, Any]
     if key not in named:
         raise Refused(f"Report “{key}” not found. See /api/tallies for the list.", 404)
     name, query = named[key]
-    tally = read_kept(query)
+    tally = read_saved(query)
     given = {part: str(value) for part, value in scope.model_dump().items() if value}
     line = scope_of(viewer, {**given, **dict(tally.pinned)})
     result = compute(Computing(line, tally, lambda: Visibility(viewer, books.stored()).leads()))

@@ -133,9 +133,9 @@ def page(request: PageRequest) -> HttpResponse:
     named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
     names = {number: account.name for number, account in named.items()}
     keys = {number: account.key for number, account in named.items()}
-    told = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
+    sentence = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
     answer = {
-        "say": say(told, workings("attainment:cash-working", query, "won")),
+        "say": say(sentence, workings("attainment:cash-working", query, "won")),
         "query": query,
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
         "won": won,
@@ -188,7 +188,10 @@ def _panel(line: FilterLine, side: str, payments: Payments, words: str) -> Panel
     keys, names = [line.book.deals.key[deal] for deal in deals], names_of(line.book, deals)
     is_won = snapshot.kind[payments.rows] == WON
     terms = [
-        (f"of won deals, in full, {plural(int(is_won.sum()), 'payment')}", money(int(payments.value_minor[is_won].sum()))),
+        (
+            f"of won deals, in full, {plural(int(is_won.sum()), 'payment')}",
+            money(int(payments.value_minor[is_won].sum())),
+        ),
         (
             f"open deals × probability, {plural(int((~is_won).sum()), 'payment')}",
             money(int(payments.value_minor[~is_won].sum())),
@@ -199,12 +202,12 @@ def _panel(line: FilterLine, side: str, payments: Payments, words: str) -> Panel
         for key, i in zip(keys, first, strict=True)
     )
     rest = order[FIRST_DEALS:]
-    kept = {"won": terms[:1], "open": terms[1:], "all": terms}[side]
+    shown = {"won": terms[:1], "open": terms[1:], "all": terms}[side]
     return Panel(
         f"Cash due{', ' + words if words else ''}",
         "Payments of won deals in full and of open deals of included categories × their probability, rounded per payment, by the day "
         "they are due. Bookings differ: a deal is booked in full on the day it is won. Deals without planned payments are not included.",
-        tuple(PanelTerm(*term) for term in kept),
+        tuple(PanelTerm(*term) for term in shown),
         money(int(payments.value_minor.sum())),
         "due",
         deals,

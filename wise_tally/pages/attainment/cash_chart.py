@@ -46,7 +46,7 @@ def cash_chart(months: Sequence[MonthRow], as_of: date, working: str) -> Chart:
             Layer("columns", "solid", won),
             Layer("columns", "commit", due, won),
             # What is not booked yet would only show a row of strokes on the axis.
-            Layer("strokes", "earlier", [value if place < len(begun) else None for place, value in enumerate(booked)]),
+            Layer("strokes", "earlier", [value if index < len(begun) else None for index, value in enumerate(booked)]),
         ],
         y_words=money_marks(max(*due, *booked, 1)),
         x_words=month_words([one.sums.period.starts_on for one in months]),

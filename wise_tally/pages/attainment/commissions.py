@@ -163,9 +163,11 @@ def page(request: PageRequest) -> HttpResponse:
     everyone = statements.rows()
     rows, turned = paged(request, everyone, statements.query())
     earned = [(name, one.commission_minor) for _, name, one in everyone]
-    told = of_commissions(whole, earned, statements.subject)
+    sentence = of_commissions(whole, earned, statements.subject)
     answer = {
-        "say": say(told, workings("attainment:commissions-working", statements.query(), "commission", "taken_back")),
+        "say": say(
+            sentence, workings("attainment:commissions-working", statements.query(), "commission", "taken_back")
+        ),
         "page_query": statements,
         "subjects": statements.links("of", SUBJECT_WORDS),
         "whole": whole,
@@ -216,8 +218,10 @@ def _rows(statements: Commissions, lines: tuple[CommissionLine, ...]) -> list[St
     return [StatementRow(line, key, names.get(key, key)) for line, key in zip(lines, keys, strict=True)]
 
 
-def _changes(statements: Commissions, lines: tuple[CommissionLine, ...], kept: list[Any]) -> list[tuple[str, Difference]]:
-    changes = since_statement([StatedLine(*line) for line in kept], statements.stated(lines))
+def _changes(
+    statements: Commissions, lines: tuple[CommissionLine, ...], issued: list[Any]
+) -> list[tuple[str, Difference]]:
+    changes = since_statement([StatedLine(*line) for line in issued], statements.stated(lines))
     keys = [(one.after or one.before).deal for one in changes]  # type: ignore[union-attr]
     indices = statements.line.book.index_by_key
     names = names_of(statements.line.book, [indices[key] for key in keys if key in indices])

@@ -103,9 +103,9 @@ def _is_flat(by: str) -> bool:
 def _order(line: FilterLine, by: str, records: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
     """Nodes with their depth. Where rows stand side by side those that hold something, the furthest ahead first."""
     if _is_flat(by):
-        kept = [(n, r) for n, r in records.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
-        kept.sort(key=lambda item: (item[0] == NONE, -(item[1].to_date or 0.0), -item[1].forecast.won))
-        return [(node, 0) for node, _ in kept]
+        holding = [(n, r) for n, r in records.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
+        holding.sort(key=lambda item: (item[0] == NONE, -(item[1].to_date or 0.0), -item[1].forecast.won))
+        return [(node, 0) for node, _ in holding]
     reference = line.book.reference
     tree = reference.team_tree(line.as_of) if by == "team" else reference.territory_tree(line.as_of)
     order = [(node, depth) for node, depth in in_tree_order(tree) if node in records]

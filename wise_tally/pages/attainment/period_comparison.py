@@ -139,11 +139,11 @@ def page(request: PageRequest) -> HttpResponse:
     spans = spans_of(query)
     whole = compared_rows(query, scope_node(query.line)[0], spans)
     now, then = (whole[0].cells[0].now, whole[0].cells[0].then) if whole else (0, 0)
-    told = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
+    sentence = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
     opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
     rows, turned = paged(request, compared_rows(query, query.by, spans), query.query())
     answer = {
-        "say": say(told, opens),
+        "say": say(sentence, opens),
         "by": query.by,
         "by_words": words_of(query.by),
         "by_links": query.links("by", dict(choices(OF_FORECAST))),

@@ -45,7 +45,7 @@ def page(request: PageRequest) -> HttpResponse:
     token = scope_node(line)[2]
     # Below a short table stands the year, so that the page answers the next question too.
     short = len(places) <= FEW_ROWS and not query.counts_activities
-    told = of_attainment(
+    sentence = of_attainment(
         span_of(line),
         whole.forecast.won,
         whole.pace,
@@ -55,7 +55,7 @@ def page(request: PageRequest) -> HttpResponse:
     )
     opened = query.working(token)
     answer = {
-        "say": say(told, _opens(query, opened)),
+        "say": say(sentence, _opens(query, opened)),
         "page_query": query,
         "by": query.by,
         "by_words": words_of(query.by),
@@ -86,8 +86,8 @@ def _choices(query: AttainmentQuery) -> dict[str, Any]:
 
 def _opens(query: AttainmentQuery, parameters: str) -> dict[str, str]:
     """Where the figures of the answer open their working: those of deals in the forecast, of activities here."""
-    place = "attainment:working" if query.counts_activities else "forecast:working"
-    return workings(place, parameters, "won", "to_date", "attainment", "gap")
+    page = "attainment:working" if query.counts_activities else "forecast:working"
+    return workings(page, parameters, "won", "to_date", "attainment", "gap")
 
 
 def _cumulative(query: AttainmentQuery, token: str) -> Cumulative:
@@ -125,10 +125,10 @@ def year(request: PageRequest) -> HttpResponse:
     shown = _cumulative(query, token)
     whole = query.row(*scope_node(line)[:2], year_of(line))
     left = DaysOf.at(year_of(line), line.as_of).remaining
-    told = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
+    sentence = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
     answer = {
         "say": say(
-            told,
+            sentence,
             workings(
                 "forecast:working", query.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
             ),

@@ -21,7 +21,7 @@ from wise_tally.pages.brief.views import finding_named
 from wise_tally.web.answers import plain
 from wise_tally.web.filter_line import read_scope
 from wise_tally.web.findings.brief import keep_todays
-from wise_tally.web.findings.said import names_in
+from wise_tally.web.findings.wording import names_in
 from wise_tally.web.forms.choices import key_of
 from wise_tally.web.forms.fields import DateField, LedgerForm
 from wise_tally.web.request.permissions import changing_needs, safe_next
@@ -99,6 +99,6 @@ def keep(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     if line.is_past:
         raise Refused("A brief is kept as of today. Switch to today first.", 422)
-    kept = keep_todays(line, request.viewer, visible(request), "meeting", now())
+    saved = keep_todays(line, request.viewer, visible(request), "meeting", now())
     messages.success(request, "Kept. The next brief compares with today, and this one can be read again.")
-    return redirect(reverse("brief:kept", args=[kept.key]))
+    return redirect(reverse("brief:kept", args=[saved.key]))

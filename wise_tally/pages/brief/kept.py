@@ -47,15 +47,15 @@ class Became:
 @require_safe
 def one(request: PageRequest, key: str) -> HttpResponse:
     """A kept brief as it was, each point with what came of it since."""
-    kept = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
-    parameters = {"who": kept.who, "period": kept.period}
+    brief = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
+    parameters = {"who": brief.who, "period": brief.period}
     line = request.filter_line = scope_of(request.viewer, {name: value for name, value in parameters.items() if value})
-    content = json.loads(kept.content)
+    content = json.loads(brief.content)
     answer = {
-        "kept": kept,
+        "kept": brief,
         "figures": content["figures"],
         "points": became_of(content["findings"], line, request, visible(request)),
-        "then": f"{reverse('brief:page')}?{line.query(as_of=kept.as_of.isoformat(), period=kept.period)}",
+        "then": f"{reverse('brief:page')}?{line.query(as_of=brief.as_of.isoformat(), period=brief.period)}",
     }
     return render(request, "brief/kept.html", answer)
 

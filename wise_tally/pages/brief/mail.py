@@ -68,10 +68,10 @@ def page(request: PageRequest) -> HttpResponse:
     """Days and hour of one’s own brief by mail; none for no mail."""
     viewer = request.viewer
     digest = Digest.objects.filter(person__key=viewer.key).first()
-    kept: dict[str, Any] = {"hour": USUAL_HOUR}
+    values: dict[str, Any] = {"hour": USUAL_HOUR}
     if digest:
-        kept = {"day": digest.days.split(","), "hour": digest.hour, "who": digest.who}
-    form = MailForm(viewer, request.POST if request.method == "POST" else None, initial=kept)
+        values = {"day": digest.days.split(","), "hour": digest.hour, "who": digest.who}
+    form = MailForm(viewer, request.POST if request.method == "POST" else None, initial=values)
     if form.is_valid():
         try:
             set_digest(viewer, form.cleaned_data["day"], form.cleaned_data["hour"], form.cleaned_data["who"], now())

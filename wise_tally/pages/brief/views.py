@@ -16,7 +16,7 @@ from wise_tally.web.answers import plain
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.findings.brief import Brief, acting, brief_for, told_since
-from wise_tally.web.findings.said import names_in, shown, terms_of
+from wise_tally.web.findings.wording import names_in, shown, terms_of
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.choices import Pair, key_of
 from wise_tally.web.page_query import PageQuery, choice, text
@@ -67,7 +67,7 @@ def everything(request: PageRequest) -> HttpResponse:
     """All findings with filters."""
     brief = read_brief(request)
     query = _read_query(request, brief)
-    chosen = _kept(brief.aside if query.aside else brief.findings, query, brief.line)
+    chosen = _filtered(brief.aside if query.aside else brief.findings, query, brief.line)
     chosen = chosen if query.kind else list(together(chosen))
     sheet = page_of(request, len(chosen), ON_A_PAGE)
     kinds = {(one.kind.key, one.kind.name) for one in (*brief.findings, *brief.aside)}
@@ -101,7 +101,7 @@ def _owners(brief: Brief) -> list[Pair]:
     return sorted(owners, key=itemgetter(1))
 
 
-def _kept(findings: tuple[Finding, ...], query: FindingsQuery, line: FilterLine) -> list[Finding]:
+def _filtered(findings: tuple[Finding, ...], query: FindingsQuery, line: FilterLine) -> list[Finding]:
     people = line.book.reference.people
     return [
         one
@@ -134,10 +134,10 @@ def panel_of(brief: Brief, finding: Finding) -> Panel:
     line, since = brief.line, finding.since or told_since(brief).get(finding.key)
     rows = np.searchsorted(line.snapshot.deal, np.array(finding.deals, dtype=np.int64))
     names = names_in(line, [finding])
-    told = "" if since is None else f" It holds since {day(since)}."
+    holds_since = "" if since is None else f" It holds since {day(since)}."
     return Panel(
         title=finding.kind.name,
-        definition=f"{plain(finding.sentence, names)} {finding.kind.definition}{told}",
+        definition=f"{plain(finding.sentence, names)} {finding.kind.definition}{holds_since}",
         terms=tuple(PanelTerm(words, value) for words, value in terms_of(finding, names)),
         total=money(finding.money_minor),
         total_words="at stake",

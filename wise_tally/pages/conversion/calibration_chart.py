@@ -20,7 +20,7 @@ def calibration_chart(stages: Sequence[tuple[str, SeenRate, str]]) -> Chart | No
         return None
     rates = [rate for _, rate, _ in shown]
     most = max(rate.decided for rate in rates)
-    at, intervals = [rate.set_rate for rate in rates], [_interval(rate) for rate in rates]
+    set_rates, intervals = [rate.set_rate for rate in rates], [_interval(rate) for rate in rates]
     sizes = [round(SMALLEST + (LARGEST - SMALLEST) * (rate.decided / most) ** 0.5, 1) for rate in rates]
     return Chart(
         key="calibration",
@@ -28,16 +28,16 @@ def calibration_chart(stages: Sequence[tuple[str, SeenRate, str]]) -> Chart | No
         + ", ".join(_words(name, rate) for name, rate, _ in shown),
         points=[Point(name, _rows(rate), href, panel=True) for name, rate, href in shown],
         layers=[
-            Layer("line", "goal", at),
+            Layer("line", "goal", set_rates),
             Layer("spans", "before", [high for high, _ in intervals], [low for _, low in intervals]),
             Layer("dots", "value", [rate.observed if not rate.off else None for rate in rates], sizes=sizes),
             Layer("dots", "unusual", [rate.observed if rate.off else None for rate in rates], sizes=sizes),
         ],
         y_words=rate_marks(1.0),
-        x_words=[(place / 4, f"{place * 25}" + (" % set" if place == 4 else "")) for place in range(5)],
+        x_words=[(index / 4, f"{index * 25}" + (" % set" if index == 4 else "")) for index in range(5)],
         marks=[Mark("none", name, at=rate.set_rate) for name, rate, _ in shown],
         edges=True,
-        places=at,
+        places=set_rates,
         ends=(0, 1),
         enter="shows the deals behind this rate",
     )

@@ -48,11 +48,11 @@ def choices_of(line: FilterLine, viewer: Viewer) -> dict[str, Against]:
     return choices
 
 
-def distinct(choices: dict[str, Against], held: str) -> dict[str, str]:
+def distinct(choices: dict[str, Against], chosen: str) -> dict[str, str]:
     """Name and label of each choice to offer; of a fiscal year the period before is the year before, and stands once."""
     first = {one.words: name for name, one in reversed(choices.items())}
-    if held:
-        first[choices[held].words] = held
+    if chosen:
+        first[choices[chosen].words] = chosen
     return {name: one.label for name, one in choices.items() if first[one.words] == name}
 
 

@@ -146,7 +146,7 @@ def _time_row(line: FilterLine, stage: StageTime, axis: Axis, largest: int, most
         _mark(stage.km_p75, largest),
         _mark(stage.typical_days, largest),
         [_at(min(age, largest), largest) for age in ages.tolist()],
-        [at for at, _ in axis],
+        [days for days, _ in axis],
         shape,
     )
 

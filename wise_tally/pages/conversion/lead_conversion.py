@@ -50,9 +50,9 @@ def page(request: PageRequest) -> HttpResponse:
     """What became of the leads of the period, by source."""
     line, names, leads = read_leads(request)
     whole = lead_figures(line.snapshot, leads)
-    told = of_leads(whole.leads, whole.open, whole.qualified, whole.won, whole.qualified_rate)
+    sentence = of_leads(whole.leads, whole.open, whole.qualified, whole.won, whole.qualified_rate)
     answer = {
-        "say": say(told, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")),
+        "say": say(sentence, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")),
         "whole": whole,
         "rows": _rows(line, names, leads),
         "steps": list(zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)),
@@ -108,8 +108,8 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         )
     value = None if text is None else names.index(text) if text else NONE
     figures = lead_figures(line.snapshot, leads, value)
-    kept = leads if value is None else leads.take(leads.value == value)
-    rows, amount = _deals_of(line, kept, figure in ("won", "won_rate", "won_minor", "days_to_win"))
+    counted = leads if value is None else leads.take(leads.value == value)
+    rows, amount = _deals_of(line, counted, figure in ("won", "won_rate", "won_minor", "days_to_win"))
     terms = [
         ("leads created in the period", count(figures.leads)),
         ("still open", count(figures.open)),

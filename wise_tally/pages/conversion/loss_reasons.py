@@ -185,8 +185,8 @@ def _stage_names(line: FilterLine) -> list[tuple[int, str, int]]:
     """The open stages of the process in their order: index, name, and grade from 0 to 4."""
     stages = [*line.book.reference.open_stages(line.scope.process)]
     return [
-        (stage, line.book.reference.stages[stage].name, place * (GRADES - 1) // max(1, len(stages) - 1))
-        for place, stage in enumerate(stages)
+        (stage, line.book.reference.stages[stage].name, index * (GRADES - 1) // max(1, len(stages) - 1))
+        for index, stage in enumerate(stages)
     ]
 
 
@@ -213,7 +213,7 @@ def page(request: PageRequest) -> HttpResponse:
     line = query.line
     rows = _table(line, lost)
     whole = rows.whole
-    told = of_losses(
+    sentence = of_losses(
         whole.deals,
         whole.amount_minor,
         whole.amount_before if lost.before else None,
@@ -222,7 +222,7 @@ def page(request: PageRequest) -> HttpResponse:
         "the same days of the previous period",
     )
     answer = {
-        "say": say(told, {"lost": f"{reverse('conversion:lost-working')}?{query.query(measure=None)}"}),
+        "say": say(sentence, {"lost": f"{reverse('conversion:lost-working')}?{query.query(measure=None)}"}),
         "by": lost.by,
         "by_words": lost.words,
         "by_links": query.links("by", dict(_choices())),
@@ -285,25 +285,25 @@ def chosen(request: PageRequest) -> Chosen:
     """The deals of a row, of a reason in it, or all; `side` before takes those of the period before; raises Refused."""
     query, lost = read_lost(request)
     side = 1 if request.GET.get("side") == "before" else 0
-    kept, names = np.ones(len(lost.rows[side]), dtype=bool), []
+    flags, names = np.ones(len(lost.rows[side]), dtype=bool), []
     for part, values, named in (("value", lost.value, lost.name), ("reason", lost.reason, lost.reason_name)):
         if text := request.GET.get(part, ""):
             index = _place(text, values)
-            kept &= values[side] == index
+            flags &= values[side] == index
             names.append(named(index))
     period = lost.before if side else lost.period
     if period is None:
         raise Refused(f"{period_words(lost.period)} has not begun, so it is compared with no other period.", 404)
     every = lost.rows[side]
-    return Chosen(query, period, every, every[kept], ", ".join(names) or "all")
+    return Chosen(query, period, every, every[flags], ", ".join(names) or "all")
 
 
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
     """The lost deals of a row or a cell, the most money first."""
     behind = chosen(request)
-    line, rows, kept = behind.line, behind.every, behind.rows
-    order = kept[np.argsort(-line.snapshot.amount_minor[kept], kind="stable")]
+    line, rows, counted = behind.line, behind.every, behind.rows
+    order = counted[np.argsort(-line.snapshot.amount_minor[counted], kind="stable")]
     amount = line.snapshot.amount_minor[order]
     whole = int(line.snapshot.amount_minor[rows].sum())
     panel = Panel(

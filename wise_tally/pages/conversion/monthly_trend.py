@@ -135,12 +135,16 @@ def _month_panel(line: FilterLine, name: str, months: tuple[Period, ...], index:
     values = [getattr(figure, name) for figure in figures]
     of_month, mark = figures[index], usual(values, is_over(months[-1], line.as_of))[index]
     parts = {
-        "mean_created": [("value of new deals", money(of_month.created_value)), ("÷ deals created", count(of_month.created))],
+        "mean_created": [
+            ("value of new deals", money(of_month.created_value)),
+            ("÷ deals created", count(of_month.created)),
+        ],
         "win_rate": [("won", count(of_month.won)), ("÷ won or lost", count(of_month.won + of_month.lost))],
         "mean_won": [("won", money(of_month.won_value)), ("÷ deals won", count(of_month.won))],
         "days_to_win": [("deals won", count(of_month.won))],
     }.get(
-        name, [(f"deals created in {period_words(months[index])}", count(of_month.created))] if "created" in name else []
+        name,
+        [(f"deals created in {period_words(months[index])}", count(of_month.created))] if "created" in name else [],
     )
     terms = [PanelTerm(*part) for part in parts]
     note = "There are fewer than 12 earlier months, so unusual values are not marked."

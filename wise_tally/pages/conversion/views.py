@@ -79,8 +79,8 @@ def page(request: PageRequest) -> HttpResponse:
     members, whole, rows = passing(line, options)
     groups = () if by == "company" else broken_down(line, members, options, by)
     winning = days_to_win(line.book, line.snapshot, line.period, line.scope)[0]
-    against, held = read_against(query, request.viewer)
-    other = _other(query, against[held]) if held else None
+    against, chosen = read_against(query, request.viewer)
+    other = _other(query, against[chosen]) if chosen else None
     shown, turned = paged(request, groups, query.query())
     leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
@@ -89,7 +89,7 @@ def page(request: PageRequest) -> HttpResponse:
         "rows": rows,
         "other": other,
         "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
-        "against": replace(query, against=held).links("against", {**distinct(against, held), "": "nothing"}),
+        "against": replace(query, against=chosen).links("against", {**distinct(against, chosen), "": "nothing"}),
         "leak": max(leaks, key=itemgetter(0), default=None),
         "winning": winning,
         "exits": exits_shown(line, options),
@@ -119,9 +119,9 @@ def _answer(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRo
         if row.loss is not None
     ]
     totals, parameters = whole.totals, query.query(by=None)
-    told = of_conversion(totals.created, totals.undecided, totals.win_rate_of_created, steps)
+    sentence = of_conversion(totals.created, totals.undecided, totals.win_rate_of_created, steps)
     opens = workings("conversion:working", parameters, "of_created")
-    return say(told, opens | workings("conversion:working", f"{parameters}&stage={quote(worst)}", "lost"))
+    return say(sentence, opens | workings("conversion:working", f"{parameters}&stage={quote(worst)}", "lost"))
 
 
 def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeString:
@@ -219,7 +219,7 @@ def time(request: PageRequest) -> HttpResponse:
     groups, whole, deals = _times(line, by, per_deal)
     holding = [group for group in groups if group.has_stays]
     shown, turned = paged(request, holding, query.query(), TIME_SIDE_BY_SIDE)
-    kept = {group.key for group in shown}
+    shown_keys = {group.key for group in shown}
 
     @cache
     def opened(key: str | None) -> str:
@@ -233,7 +233,7 @@ def time(request: PageRequest) -> HttpResponse:
         "winning": [
             (row.name or "without one", opened(row.key), row)
             for row in _winning(line, by)
-            if row.deals and row.key in kept
+            if row.deals and row.key in shown_keys
         ],
         "winning_months": winning_months(line),
         "per_deal": per_deal,
@@ -328,8 +328,8 @@ def set_typical(request: PageRequest) -> HttpResponse:
         if median is None:
             raise Refused(f"“{key[:60]}” has no median in this selection. Choose another stage.", 422)
         stage = Stage.objects.get(key=key)
-        held = rule_in_force(stage, now())
-        columns = (stage.name, held.probability_bp, held.category, round(median * 100))
+        rule = rule_in_force(stage, now())
+        columns = (stage.name, rule.probability_bp, rule.category, round(median * 100))
         edits.append(StageEdit(stage, *columns, stage.own_probability, stage.required))
     if not edits:
         raise Refused("Select at least one stage.", 422)

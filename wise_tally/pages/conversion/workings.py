@@ -140,10 +140,10 @@ def _stopped(line: FilterLine, options: ConversionOptions, of: Of, figure: str, 
     whole, of_row = of
     if index + 1 == len(whole.stages):
         raise Refused("No deals are lost after Won. Choose an earlier stage.", 404)
-    row, following = (whole.stages[at] for at in (index, index + 1))
+    row, following = (whole.stages[i] for i in (index, index + 1))
     name, then = (line.book.reference.stages[one.stage].name for one in (row, following))
-    at, inside = counted_deals(line, options, of_row, figure, row.stage)
-    stopped = at[inside]
+    i, inside = counted_deals(line, options, of_row, figure, row.stage)
+    stopped = i[inside]
     loss = losses(line.book, line.snapshot, cohort_of(line, options, of_row), options)[index]
     words = {key: OF_PROCESS[key].term for key in STOPPED}
     parts = {"lost": (loss.lost, loss.lost_minor), "undecided": (loss.undecided, loss.undecided_minor)}
@@ -240,9 +240,9 @@ def _days_to_win(line: FilterLine, of: Row) -> Panel:
     row = next((one for one in rows if one.node == of.node), None)
     if row is None:
         raise Refused("Nothing was won in this row; open the figure from the page again.", 404)
-    at, owner, spent = won_in(line.book, line.snapshot, line.period, line.scope)
-    inside = of.take(line, owner, at)
-    at, spent = at[inside], spent[inside]
+    won_rows, owner, spent = won_in(line.book, line.snapshot, line.period, line.scope)
+    inside = of.take(line, owner, won_rows)
+    won_rows, spent = won_rows[inside], spent[inside]
     order = np.argsort(-spent, kind="stable")
     return Panel(
         title="Days to win",
@@ -250,7 +250,7 @@ def _days_to_win(line: FilterLine, of: Row) -> Panel:
         terms=(PanelTerm("deals won", str(count(row.deals))), PanelTerm("average", str(days(row.mean)))),
         total=str(days(row.median)),
         total_words="median",
-        **listed(line, at[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
+        **listed(line, won_rows[order], [str(days(float(v))) for v in spent[order[:FIRST_DEALS]]]),
         not_counted=(("lost in this selection", int((line.snapshot.kind == LOST).sum())),) if not row.deals else (),
         note=LACKING if row.deals and row.mean is None else "",
     )
@@ -267,7 +267,7 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
     if words in WAYS:
         way = WAYS.index(words)
         inside, number, amount = inside & (ended.way == way), row.stays[way], row.minor[way]
-    at = np.unique(ended.rows[inside])
+    deal_rows = np.unique(ended.rows[inside])
     terms = [
         PanelTerm(f"{way}: {count(n)}", str(money(row.minor[i])))
         for i, (way, n) in enumerate(zip(WAYS, row.stays, strict=True))
@@ -278,7 +278,7 @@ def _exits(line: FilterLine, options: ConversionOptions, figure: str, key: str) 
         terms=tuple(terms),
         total=str(money(amount) if options.by_value else count(number)),
         total_words=words,
-        **by_amount(line, at),
+        **by_amount(line, deal_rows),
     )
 
 

@@ -78,9 +78,9 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     lanes, reference = _lanes(query, request.viewer), line.book.reference
     names = {one.key: one.name for one in reference.stages} | {one.key: one.name for one in reference.categories}
     whole = together(lane.totals for lane in lanes)
-    told = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
+    sentence = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {
-        "say": say(told, {}),
+        "say": say(sentence, {}),
         "by": query.by,
         "by_links": query.links("by", {name: name for name in BY}, hide=None),
         "lanes": lanes,
@@ -91,7 +91,7 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
         "targets": _targets(line, query.by),
         "may_edit": not line.is_past,
         "undo": last_change(request),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "list_query": line.query(),
         "footer": Footer(whole.deals),
     }
@@ -100,23 +100,25 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
 def _lanes(query: BoardQuery, viewer: Viewer) -> list[Lane]:
     line, by, hidden = query.line, query.by, query.hide
     reference, snapshot = line.book.reference, line.snapshot
-    at = deals_in(line.book, snapshot, line.scope)
-    at = at[snapshot.kind[at] == OPEN]
+    open_rows = deals_in(line.book, snapshot, line.scope)
+    open_rows = open_rows[snapshot.kind[open_rows] == OPEN]
     if query.within:
-        at = at[due_between(snapshot, at, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())]
+        open_rows = open_rows[
+            due_between(snapshot, open_rows, line.period.starts_on.toordinal(), line.period.ends_on.toordinal())
+        ]
     if by == "stage":
         order = reference.open_stages(line.scope.process, with_retired=False) if reference.processes else ()
-        nodes, index = reference.stages, snapshot.stage[at]
+        nodes, index = reference.stages, snapshot.stage[open_rows]
     else:
         order = tuple(sorted(range(len(reference.categories)), key=lambda i: reference.categories[i].rank))
-        nodes, index = reference.categories, snapshot.category[at]  # type: ignore[assignment]
-    place = np.full(len(nodes) + 1, NONE, dtype=np.int64)
-    place[list(order)] = np.arange(len(order))
-    lane = place[index]
-    at, lane = at[lane != NONE], lane[lane != NONE]
-    totals = lane_totals(snapshot, at, lane, len(order))
-    largest = np.lexsort((-snapshot.amount_minor[at], lane))
-    shown = {i: at[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
+        nodes, index = reference.categories, snapshot.category[open_rows]  # type: ignore[assignment]
+    lane_of = np.full(len(nodes) + 1, NONE, dtype=np.int64)
+    lane_of[list(order)] = np.arange(len(order))
+    lane = lane_of[index]
+    open_rows, lane = open_rows[lane != NONE], lane[lane != NONE]
+    totals = lane_totals(snapshot, open_rows, lane, len(order))
+    largest = np.lexsort((-snapshot.amount_minor[open_rows], lane))
+    shown = {i: open_rows[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
     wanted = [p for i, node in enumerate(order) if nodes[node].key not in hidden for p in shown[i]]
     rows = deal_rows(line, wanted, viewer)
     rules, chances = reference.rules_on(line.as_of), told(line, np.array(wanted, dtype=np.int64)).tolist()

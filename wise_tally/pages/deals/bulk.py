@@ -125,7 +125,9 @@ def _of_the_list(request: PageRequest) -> dict[str, int]:
     line = read_scope(request)
     deal_list = listing(line, request)
     if deal_list.total > MOST:
-        raise Refused(f"The list holds {deal_list.total} deals; up to {MOST} can be changed at once. Narrow it first.", 422)
+        raise Refused(
+            f"The list holds {deal_list.total} deals; up to {MOST} can be changed at once. Narrow it first.", 422
+        )
     rows = deal_rows(line, deal_list.all_places.tolist(), request.viewer)
     return {row.key: row.revision for row in rows.values() if row.may_change}
 
@@ -167,9 +169,9 @@ def _newly_past(change: Changed) -> bool:
 
 
 def _undo(request: PageRequest) -> HttpResponse:
-    kept = request.session.get("last_bulk", [])
+    changes = request.session.get("last_bulk", [])
     try:
-        count = put_back(request.viewer, books.current().reference, [tuple(row) for row in kept], now())
+        count = put_back(request.viewer, books.current().reference, [tuple(row) for row in changes], now())
     except BulkRefused as refused:
         names = ", ".join(deal.name for deal, _ in refused.faults[:5])
         raise Refused(f"Nothing was undone. {names}: {refused.faults[0][1]}", 409) from refused

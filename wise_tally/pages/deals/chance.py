@@ -50,8 +50,11 @@ def _panel(request: PageRequest, line: FilterLine, chance: ChanceOfDeal, counted
     terms = [("by its stage and days there", percent(chance.by_age))]
     before, after = (float(log_odds(np.array([one]))[0]) for one in (chance.by_age, chance.chance))
     lately = after - before - sum(chance.shifts.values())
-    told = {**{FACTOR_WORDS[factor]: shift for factor, shift in chance.shifts.items()}, "how deals went lately": lately}
-    for words, shift in told.items():
+    shifts = {
+        **{FACTOR_WORDS[factor]: shift for factor, shift in chance.shifts.items()},
+        "how deals went lately": lately,
+    }
+    for words, shift in shifts.items():
         if abs(shift) > TOLD:
             terms.append((f"{words} makes it {'more' if shift > 0 else 'less'} likely", f"odds × {exp(shift):.2f}"))
     hidden = len(rows) - len(mine)

@@ -37,9 +37,9 @@ def _end_of(first: date) -> date:
 
 def _only(query: ListQuery, first: object, last: object) -> str:
     """The list of some days of closing: its filters of the close give way to those of the days; alternatives stay one group."""
-    kept = tuple(one for one in query.all_clauses if not one.startswith("close:"))
+    others = tuple(one for one in query.all_clauses if not one.startswith("close:"))
     span = (f"close:from:{first}", f"close:to:{last}")
-    return replace(query, clauses=(*kept, *span), join="all", page="").query()
+    return replace(query, clauses=(*others, *span), join="all", page="").query()
 
 
 def closing(line: FilterLine, deal_list: Listing) -> dict[str, Any]:

@@ -244,11 +244,11 @@ def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Colum
     created, age = (find(line, listed).tolist() for find in (_created, _age))
     chances = told(line, listed).tolist() if "chance" in shown else [math.nan] * len(indices)
     data = {}
-    for number, (place, row) in enumerate(rows.items()):
-        deal, index = deals[row.key], int(line.snapshot.deal[place])
+    for number, (snapshot_row, row) in enumerate(rows.items()):
+        deal, index = deals[row.key], int(line.snapshot.deal[snapshot_row])
         texts = {key: values.get(index, "") for key, values in own.items()}
         more = (contact.get(deal.pk, 0.0), margin.get(deal.pk), created[number], age[number])
         interval = CONTACT_INTERVAL_DAYS if intervals is None else int(intervals[number])
-        chance = (chances[number], claimed(line, place, chances[number]))
-        data[place] = RowData(row, deal, texts, *more, reasons.get(deal.pk, ""), chance, interval)
+        chance = (chances[number], claimed(line, snapshot_row, chances[number]))
+        data[snapshot_row] = RowData(row, deal, texts, *more, reasons.get(deal.pk, ""), chance, interval)
     return data

@@ -101,7 +101,7 @@ def deal_context(request: PageRequest, deal: Deal) -> dict[str, Any]:
         **journal_of(request, deal, line.ends_at, history(deal, line.snapshot.cut)),
         "courses": course_charts(line, deal),
         "may_edit": may_edit,
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "undo": last_change(request, deal.key),
         "steps": [step for step in steps if step.stage.kind == StageKind.OPEN],
         "next_step": next((step for step in steps if step.on or step.stage.kind == StageKind.WON), None),
@@ -142,7 +142,7 @@ def _chance(line: FilterLine, row: DealRow | None, index: int | None) -> dict[st
     if math.isnan(chance):
         return {}
     given = chances_of(line, [place])[place]
-    return {"chance": given, "chance_words": given.said(line), "claimed": claimed(line, place, chance)}
+    return {"chance": given, "chance_words": given.words(line), "claimed": claimed(line, place, chance)}
 
 
 def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:
@@ -157,20 +157,20 @@ def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:
 def _belonging(deal: Deal, visible: Visibility, may_edit: bool, amount_minor: int) -> dict[str, Any]:
     """The parts with their forms, and what is shown of them."""
     day = today()
-    kept = {name: part.read(deal, day) for name, part in PARTS.items()}
+    parts = {name: part.read(deal, day) for name, part in PARTS.items()}
     forms: dict[str, Any] = {}
     if may_edit:
-        forms = {name: shown_form(name, deal, kept[name]) for name in ("lines", "payments", "contacts", "credits")}
-        forms["details"] = details_form(deal, visible, kept["details"])
+        forms = {name: shown_form(name, deal, parts[name]) for name in ("lines", "payments", "contacts", "credits")}
+        forms["details"] = details_form(deal, visible, parts["details"])
     rows = ("lines", "payments", "credits")
     return {
         "forms": forms,
         "sums": {name: sums_of(forms[name], amount_minor) for name in rows} if may_edit else {},
-        "seen": {name: as_text(state) for name, state in kept.items()} if may_edit else {},
+        "seen": {name: as_text(state) for name, state in parts.items()} if may_edit else {},
         "lines": shown_lines(deal),
         "payments": _payments(deal),
         "contacts": deal.contacts.select_related("contact").order_by("contact__name"),
-        "credits": _shares(kept["credits"]["rows"]),
+        "credits": _shares(parts["credits"]["rows"]),
         "own_values": own_shown("deal", deal.key),
     }
 

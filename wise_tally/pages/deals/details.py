@@ -20,12 +20,12 @@ def account_named(visible: Visibility, text: str) -> Account | None:
     """The account, of those open to the viewer, that a typed name or identifier means; raises ValidationError with likely ones."""
     if not text:
         return None
-    called = visible.accounts().filter(name__iexact=text).order_by("key")
-    accounts = called[:2] or visible.accounts().filter(key__in=(text, key_within(text)))[:2]
+    by_name = visible.accounts().filter(name__iexact=text).order_by("key")
+    accounts = by_name[:2] or visible.accounts().filter(key__in=(text, key_within(text)))[:2]
     if len(accounts) == 1:
         return accounts[0]
     if accounts:
-        keys = ", ".join(called.values_list("key", flat=True)[:5])
+        keys = ", ".join(by_name.values_list("key", flat=True)[:5])
         raise forms.ValidationError(f"Several accounts are named “{text[:60]}”. Enter the account ID instead: {keys}.")
     likely = ", ".join(account.name for account in visible.likely_accounts(text))
     if not likely and (elsewhere := visible.twin_elsewhere(text)):
@@ -86,14 +86,14 @@ class DetailsForm(LedgerForm):
         return clean | {"own": own}
 
 
-def initial_of(deal: Deal, kept: Mapping[str, Any]) -> Values:
+def initial_of(deal: Deal, details: Mapping[str, Any]) -> Values:
     """The kept details as the form shows them."""
-    shown = {**kept, "account": deal.account.name if deal.account else ""}
-    return shown | {f"own:{key}": text for key, text in kept["own"].items()}
+    shown = {**details, "account": deal.account.name if deal.account else ""}
+    return shown | {f"own:{key}": text for key, text in details["own"].items()}
 
 
 def details_form(
-    deal: Deal, visible: Visibility, kept: Mapping[str, Any], posted: QueryDict | None = None
+    deal: Deal, visible: Visibility, details: Mapping[str, Any], posted: QueryDict | None = None
 ) -> DetailsForm:
     """The form, filled with what is typed or else with what is kept."""
-    return DetailsForm(deal, visible, posted, initial=initial_of(deal, kept))
+    return DetailsForm(deal, visible, posted, initial=initial_of(deal, details))

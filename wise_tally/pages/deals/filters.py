@@ -290,8 +290,10 @@ def _query(clause: Clause, line: FilterLine) -> Q:
         tests = {"has": "name__icontains", "is": "name__iexact", "is_not": "name__iexact"}
         if clause.test in WITHOUT_VALUE:
             return Q(**{f"{related}__isnull": clause.test == "empty"})
-        called = _any_of(deal_columns.with_related(related, **{tests[clause.test]: one}) for one in _typed_apart(text))
-        return called if clause.test != "is_not" else ~called
+        matching = _any_of(
+            deal_columns.with_related(related, **{tests[clause.test]: one}) for one in _typed_apart(text)
+        )
+        return matching if clause.test != "is_not" else ~matching
     if clause.test in WITHOUT_VALUE:
         return Q(**{path: ""}) if clause.test == "empty" else ~Q(**{path: ""})
     test = "icontains" if clause.test == "has" else "iexact"

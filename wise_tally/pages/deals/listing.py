@@ -141,9 +141,9 @@ def listing(line: FilterLine, request: PageRequest, strict: bool = True) -> List
     rows = rows[_matching(line, rows, query.status, query.stage)]
     rows, counted_words = _counted(request, line, rows, query.counted)
     if query.find:
-        called = deal_columns.deals_where(line, Q(name__icontains=query.find))
-        called |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=query.find))
-        rows = rows[called[line.snapshot.deal[rows]]]
+        by_name = deal_columns.deals_where(line, Q(name__icontains=query.find))
+        by_name |= deal_columns.deals_where(line, deal_columns.with_related("account", name__icontains=query.find))
+        rows = rows[by_name[line.snapshot.deal[rows]]]
     rows = rows[matching(line, rows, clauses, query.join)]
     for only in query.only:
         rows = _quick(line, rows, one_of(only, QUICK, "is not accepted as only"))

@@ -63,8 +63,8 @@ class RowForm:
 def columns_of(name: str, deal: Deal) -> tuple[Column, ...]:
     """The columns of a part's rows."""
     if name == "lines":
-        held = deal.lines.values_list("product__key", flat=True)
-        offered = Product.objects.offered(*held).order_by("product_group", "name")
+        in_use = deal.lines.values_list("product__key", flat=True)
+        offered = Product.objects.offered(*in_use).order_by("product_group", "name")
         products = _offered(offered)
         return (
             Column("product", "product", "record", products, suggests="products"),
@@ -94,13 +94,13 @@ def _offered(records: QuerySet[Any]) -> Choices:
     return (("", ""), *records.values_list("key", "name"))
 
 
-def shown_form(name: str, deal: Deal, kept: Mapping[str, Any]) -> RowForm:
+def shown_form(name: str, deal: Deal, value: Mapping[str, Any]) -> RowForm:
     """The form of a part with what is kept, and a few empty rows."""
     columns = columns_of(name, deal)
-    rows = [[_text(column, row.get(column.name)) for column in columns] for row in kept["rows"]]
+    rows = [[_text(column, row.get(column.name)) for column in columns] for row in value["rows"]]
     rows += [[""] * len(columns) for _ in range(EMPTY_ROWS)]
-    read = dict(enumerate(kept["rows"]))
-    return RowForm(name, columns, _cells(columns, rows), from_lines=bool(kept.get("from_lines")), read=read)
+    read = dict(enumerate(value["rows"]))
+    return RowForm(name, columns, _cells(columns, rows), from_lines=bool(value.get("from_lines")), read=read)
 
 
 def _cells(columns: tuple[Column, ...], rows: list[list[str]]) -> list[list[Cell]]:
@@ -127,15 +127,15 @@ def read_rows(name: str, deal: Deal, posted: Mapping[str, str]) -> RowForm:
     form.read = {
         number: _read_row(form, number, row) for number, row in enumerate(form.rows) if any(cell.typed for cell in row)
     }
-    kept = list(form.read.values())
-    _check_whole(form, kept)
+    rows = list(form.read.values())
+    _check_whole(form, rows)
     if not form.faults:
-        form.value = {"from_lines": form.from_lines, "rows": kept} if name == "lines" else {"rows": kept}
+        form.value = {"from_lines": form.from_lines, "rows": rows} if name == "lines" else {"rows": rows}
     return form
 
 
 def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
-    kept: dict[str, Any] = {}
+    values: dict[str, Any] = {}
     for index, cell in enumerate(row):
         value = _read(cell) if cell.typed else "" if cell.column.kind in ("word", "text") else None
         wrong = ""
@@ -146,19 +146,19 @@ def _read_row(form: RowForm, number: int, row: list[Cell]) -> dict[str, Any]:
         if wrong:
             form.faults.append(f"Row {number + 1}, {cell.column.label}: {wrong}.".replace("..", "."))
             row[index] = replace(cell, wrong=True)
-        kept[cell.column.name] = value
-    if form.name == "lines" and kept["product"]:
-        _fill_in_prices(kept)
-    return kept
+        values[cell.column.name] = value
+    if form.name == "lines" and values["product"]:
+        _fill_in_prices(values)
+    return values
 
 
-def _fill_in_prices(kept: dict[str, Any]) -> None:
+def _fill_in_prices(row: dict[str, Any]) -> None:
     """An empty price or cost is the product's."""
-    product = Product.objects.get(key=kept["product"])
-    if kept["unit_price_minor"] is None:
-        kept["unit_price_minor"] = product.unit_price_minor or 0
-        if kept["unit_cost_minor"] is None:
-            kept["unit_cost_minor"] = product.unit_cost_minor
+    product = Product.objects.get(key=row["product"])
+    if row["unit_price_minor"] is None:
+        row["unit_price_minor"] = product.unit_price_minor or 0
+        if row["unit_cost_minor"] is None:
+            row["unit_cost_minor"] = product.unit_cost_minor
 
 
 @dataclass(frozen=True)
@@ -193,20 +193,20 @@ def _read(cell: Cell) -> Any:
     return Wrong(value) if isinstance(value, str) else value
 
 
-def _check_whole(form: RowForm, kept: list[dict[str, Any]]) -> None:
+def _check_whole(form: RowForm, rows: list[dict[str, Any]]) -> None:
     """What only the rows together can have wrong."""
     if form.faults:
         return
-    if form.name == "credits" and kept:
-        total = sum(row["share_bp"] for row in kept)
+    if form.name == "credits" and rows:
+        total = sum(row["share_bp"] for row in rows)
         if total != 10_000:
             form.faults.append(f"The shares add up to {bare(total)} %. They must add up to 100 %.")
     for column in ("person", "contact"):
-        values = [row[column] for row in kept if column in row]
+        values = [row[column] for row in rows if column in row]
         if len(values) != len(set(values)):
             form.faults.append("A person appears twice. Enter each person once.")
     if form.name == "payments":
-        for number, row in enumerate(kept, 1):
+        for number, row in enumerate(rows, 1):
             if row["times"] and not row["every"]:
                 form.faults.append(f"Row {number}: a payment made once has no number of times; leave it empty.")
 

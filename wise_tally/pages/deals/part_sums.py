@@ -26,14 +26,14 @@ def sums_of(form: RowForm, amount_minor: int) -> PartSums:
     return PartSums(_of_shares(form.read)) if form.name == "credits" else PartSums()
 
 
-def _of_lines(form: RowForm, said: int) -> PartSums:
+def _of_lines(form: RowForm, typed: int) -> PartSums:
     amounts = {number: _line(row) for number, row in form.read.items()}
     known = [amount for amount in amounts.values() if amount is not None]
     words = []
     if known:
         words.append(f"{plural(len(known), 'line')} come to {money(sum(known))}.")
         if not form.from_lines:
-            words.append(_compared(sum(known), said, "the deal’s amount"))
+            words.append(_compared(sum(known), typed, "the deal’s amount"))
     words += [
         f"Row {number + 1} has quantity 0. Clear the row if the product is not part of the deal."
         for number, row in form.read.items()
@@ -49,13 +49,13 @@ def _line(row: dict[str, Any]) -> int | None:
     return line_amount(row["quantity_10000ths"], row["unit_price_minor"], row["discount_bp"] or 0)
 
 
-def _compared(sum_of_parts: int, said: int, what: str) -> str:
-    if sum_of_parts == said:
+def _compared(sum_of_parts: int, typed: int, what: str) -> str:
+    if sum_of_parts == typed:
         return f"That is {what}."
-    return f"{what.capitalize()} is {money(said)}: {money(abs(sum_of_parts - said))} {'less' if said < sum_of_parts else 'more'}."
+    return f"{what.capitalize()} is {money(typed)}: {money(abs(sum_of_parts - typed))} {'less' if typed < sum_of_parts else 'more'}."
 
 
-def _of_payments(read: dict[int, dict[str, Any]], said: int) -> tuple[str, ...]:
+def _of_payments(read: dict[int, dict[str, Any]], typed: int) -> tuple[str, ...]:
     plans = [
         Plan(row["due_on"], row["amount_minor"], row["every"], row["times"])
         for row in read.values()
@@ -67,7 +67,7 @@ def _of_payments(read: dict[int, dict[str, Any]], said: int) -> tuple[str, ...]:
     if None in sums:
         return ("A payment goes on without end, so the payments have no sum.",)
     total = sum(amount for amount in sums if amount is not None)
-    return (f"{plural(len(plans), 'payment')} of {money(total)} in all.", _compared(total, said, "the deal’s amount"))
+    return (f"{plural(len(plans), 'payment')} of {money(total)} in all.", _compared(total, typed, "the deal’s amount"))
 
 
 def _of_shares(read: dict[int, dict[str, Any]]) -> tuple[str, ...]:

@@ -52,9 +52,11 @@ class Typed:
 
 
 def _read(request: PageRequest, deal: Deal, name: str) -> Typed:
-    kept = PARTS[name].read(deal, today())
+    value = PARTS[name].read(deal, today())
     if name in ("details", "next"):
-        form = details_form(deal, visible(request), kept, request.POST) if name == "details" else NextForm(request.POST)
+        form = (
+            details_form(deal, visible(request), value, request.POST) if name == "details" else NextForm(request.POST)
+        )
         good = form.is_valid()
         return Typed(form, form.cleaned() if good else None, [] if good else ["Correct the marked fields."])
     rows = read_rows(name, deal, request.POST)
@@ -68,9 +70,9 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
     if name not in PARTS:
         raise Http404
     if request.method != "POST":
-        kept = PARTS[name].read(deal, today())
-        form: Any = details_form(deal, visible(request), kept) if name == "details" else None
-        form = form or (NextForm(initial=kept) if name == "next" else shown_form(name, deal, kept))
+        value = PARTS[name].read(deal, today())
+        form: Any = details_form(deal, visible(request), value) if name == "details" else None
+        form = form or (NextForm(initial=value) if name == "next" else shown_form(name, deal, value))
         return _page(request, deal, name, Typed(form, None, []))
     typed = _read(request, deal, name)
     if request.POST.get("tool") == SUMS:
@@ -91,14 +93,14 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
         return _page(request, deal, name, typed, status=403)
     if before != after:
         made = last_revision(deal).pk
-        kept = {
+        value = {
             "key": deal.key,
             "part": name,
             "before": before,
             "after": after,
             "revision": made if made != last else 0,
         }
-        request.session["last_part"] = kept
+        request.session["last_part"] = value
     return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))
 
 
@@ -132,12 +134,12 @@ def _present(name: str, deal: Deal, present: dict[str, Any]) -> list[str]:
 def put_back(request: PageRequest, key: str) -> HttpResponse:
     """Put back the part that this person saved last, as long as nobody changed it since."""
     deal = open_deal(request, key)
-    kept = request.session.get("last_part")
-    if not kept or kept["key"] != key:
+    last = request.session.get("last_part")
+    if not last or last["key"] != key:
         raise Http404
     who = Who(request.viewer, books.current().reference, now())
     try:
-        put_part_back(who, deal, kept["part"], kept)
+        put_part_back(who, deal, last["part"], last)
     except (ChangedMeanwhile, OldState) as meanwhile:
         answer = {"deal": deal, "words": str(meanwhile), "next": safe_next(request, "/deals/")}
         return render(request, "deals/not_put_back.html", answer, status=409)
@@ -147,7 +149,7 @@ def put_back(request: PageRequest, key: str) -> HttpResponse:
 
 def last_part(request: PageRequest, deal: Deal) -> dict[str, str] | None:
     """The part of this deal that this person saved last, if it is still so."""
-    kept = request.session.get("last_part")
-    if not kept or kept["key"] != deal.key or part_text(deal, kept["part"], today()) != kept["after"]:
+    last = request.session.get("last_part")
+    if not last or last["key"] != deal.key or part_text(deal, last["part"], today()) != last["after"]:
         return None
-    return {"words": PARTS[kept["part"]].words, "part": kept["part"]}
+    return {"words": PARTS[last["part"]].words, "part": last["part"]}

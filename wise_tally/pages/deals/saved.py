@@ -16,10 +16,10 @@ PARTS = ("status", "find", "stage", "only", "join", "sort", "cols", "f", "view",
 
 def view_part(query: str) -> str:
     """The part of an address that a view keeps."""
-    given, kept = QueryDict(query), QueryDict(mutable=True)
+    given, own = QueryDict(query), QueryDict(mutable=True)
     for name in PARTS:
-        kept.setlist(name, [value for value in given.getlist(name) if value])
-    return kept.urlencode()
+        own.setlist(name, [value for value in given.getlist(name) if value])
+    return own.urlencode()
 
 
 def start_view(request: PageRequest) -> str:

@@ -67,23 +67,25 @@ def stages_chart(line: FilterLine, stays: Sequence[StageStay], close: int) -> Ch
     zone = line.book.reference.time_zone
     now, closes = stays[-1].left_at, midnight_ending(date.fromordinal(close), zone) if close != NO_DAY else 0
     moments = {moment for stay in stays for moment in (stay.entered_at, stay.over_since, stay.left_at)}
-    at = sorted(moments | ({closes} if closes > now else set()))
-    on = local_days(np.array(at), zone).tolist()
+    times = sorted(moments | ({closes} if closes > now else set()))
+    on = local_days(np.array(times), zone).tolist()
     marks = [Mark("stay-begin", f"{s.move}{s.stage} · {days(s.days)}", at=_place(s.entered_at)) for s in stays]
     if closes > now:
         marks.append(Mark("now", day(line.as_of) if line.is_past else "today", at=_place(now)))
         marks.append(Mark("close", "expected close", at=_place(closes)))
-    bands = [_band(f"stay-{number % 2}", stay.entered_at, stay.left_at, 1.0, at) for number, stay in enumerate(stays)]
-    first, last = _place(at[0]), _place(at[-1])
+    bands = [
+        _band(f"stay-{number % 2}", stay.entered_at, stay.left_at, 1.0, times) for number, stay in enumerate(stays)
+    ]
+    first, last = _place(times[0]), _place(times[-1])
     return Chart(
         key="stages",
         conclusion="Time in each stage: " + ", ".join(f"{stay.stage} {days(stay.days)}" for stay in stays),
-        points=[Point(day(one), _told(moment, stays, now)) for one, moment in zip(on, at, strict=True)],
-        layers=bands + [_band("over", stay.over_since, stay.left_at, 0.2, at) for stay in stays if stay.over],
+        points=[Point(day(one), _told(moment, stays, now)) for one, moment in zip(on, times, strict=True)],
+        layers=bands + [_band("over", stay.over_since, stay.left_at, 0.2, times) for stay in stays if stay.over],
         y_words=[(1, "")],
         x_words=[(min(max(one, first), last), words) for one, words in day_words(on[0], on[-1])],
         marks=marks,
-        places=[_place(moment) for moment in at],
+        places=[_place(moment) for moment in times],
         edges=True,
         height=120,
     )
@@ -94,8 +96,8 @@ def _place(moment: int) -> float:
     return round(EPOCH + moment / DAY_SECONDS, 3)
 
 
-def _band(css: str, first: int, last: int, height: float, at: Sequence[int]) -> Layer:
-    return Layer("area", css, [height if first <= moment <= last else None for moment in at], steps=True)
+def _band(css: str, first: int, last: int, height: float, times: Sequence[int]) -> Layer:
+    return Layer("area", css, [height if first <= moment <= last else None for moment in times], steps=True)
 
 
 def _told(moment: int, stays: Sequence[StageStay], now: int) -> list[tuple[str, str]]:
@@ -111,12 +113,12 @@ def _told(moment: int, stays: Sequence[StageStay], now: int) -> list[tuple[str, 
     ]
 
 
-def _step(reference: ReferenceData, before: int | None, here: int) -> tuple[bool, tuple[str, ...]]:
+def _step(reference: ReferenceData, before: int | None, after: int) -> tuple[bool, tuple[str, ...]]:
     """Whether a move went back, and the names of the stages in use that it skipped; a deal's first stay skips those before."""
-    order = reference.open_stages(reference.stages[here].process, with_retired=False)
+    order = reference.open_stages(reference.stages[after].process, with_retired=False)
     index = {stage: number for number, stage in enumerate(order)}
-    if here not in index or (before is not None and before not in index):
+    if after not in index or (before is not None and before not in index):
         return False, ()
     came_from = index[before] if before is not None else -1
-    between = order[came_from + 1 : index[here]]
-    return came_from > index[here], tuple(reference.stages[stage].name for stage in between)
+    between = order[came_from + 1 : index[after]]
+    return came_from > index[after], tuple(reference.stages[stage].name for stage in between)

@@ -24,11 +24,11 @@ class LastChange:
 
 def last_change(request: PageRequest, key: str = "") -> LastChange | None:
     """This person's last change (of the deal `key`), as long as nobody changed the deal after it."""
-    kept = request.session.get(LAST)
-    if not kept or (key and kept["key"] != key):
+    saved = request.session.get(LAST)
+    if not saved or (key and saved["key"] != key):
         return None
-    deal = next(iter(visible(request).deals(Q(key=kept["key"]))), None)
-    if deal is None or (last := last_revision(deal)).pk != kept["revision"]:
+    deal = next(iter(visible(request).deals(Q(key=saved["key"]))), None)
+    if deal is None or (last := last_revision(deal)).pk != saved["revision"]:
         return None
     before = revision_before(last)
     return LastChange(deal.key, deal.name, " · ".join(difference(before, last)) if before else "added", last.pk)

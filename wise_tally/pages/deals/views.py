@@ -76,13 +76,13 @@ KEPT = ("sort", "only", "cols", "f", "join", "counted")
 def _answer(deal_list: Listing, rows: list[DealRow]) -> SafeString:
     """How many deals for how much, and one that outweighs the rest, in one sentence."""
     largest = max(rows, key=lambda row: row.amount_minor or 0, default=None)
-    told = of_deals(
+    sentence = of_deals(
         deal_list.total,
         deal_list.amount_minor,
         deal_list.weighted_minor,
         (largest.name, largest.amount_minor or 0) if largest else None,
     )
-    return say(told, workings("deals:list-figure", deal_list.query.query(), "amount", "weighted", "deals"))
+    return say(sentence, workings("deals:list-figure", deal_list.query.query(), "amount", "weighted", "deals"))
 
 
 def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> dict[str, Any]:
@@ -96,9 +96,13 @@ def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> 
         "list": deal_list,
         "rows": list(rows.values()),
         "table": [(row, cells(deal_list.columns, data[index])) for index, row in rows.items()],
-        "heads": [(column, query.sorted_by(column.name), _sign(deal_list, column.name)) for column in deal_list.columns],
+        "heads": [
+            (column, query.sorted_by(column.name), _sign(deal_list, column.name)) for column in deal_list.columns
+        ],
         "sorted_words": _sorted_words(deal_list),
-        "totals": [{"amount": deal_list.amount_minor, "weighted": deal_list.weighted_minor}.get(name) for name in shown],
+        "totals": [
+            {"amount": deal_list.amount_minor, "weighted": deal_list.weighted_minor}.get(name) for name in shown
+        ],
         "stages": stage_choices(),
         "statuses": STATUS_WORDS,
         "quick": [(*words, query.with_quick(key), key in query.only) for key, words in QUICK.items()],
@@ -118,7 +122,7 @@ def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> 
         "categories": list(Category.objects.order_by("rank")),
         "edit_query": query.query(page=str(deal_list.page.number), edit="" if "edit" in request.GET else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         **neighbours(deal_list.page, lambda number: query.query(page=number)),
         "all_query": query.query(counted=None),
         "footer": Footer(deal_list.total, exports=exports("deals:table", query.query())),
@@ -154,11 +158,11 @@ def choose_columns(request: PageRequest) -> HttpResponse:
     for index, name in enumerate(all_columns()):
         text = request.POST.get(f"column:{name}", "").strip()
         if text:
-            if (place := whole_number(text, 999)) is None:
+            if (position := whole_number(text, 999)) is None:
                 raise Refused(
                     f"“{text[:20]}” is not a position. Enter a whole number, or leave it empty to hide the column.", 422
                 )
-            chosen.append((place, index, name))
+            chosen.append((position, index, name))
     query = QueryDict(request.POST.get("query", ""), mutable=True)
     query["cols"] = ",".join(name for *_, name in sorted(chosen))
     return redirect(f"{reverse('deals:page')}?{query.urlencode()}")
@@ -190,7 +194,9 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
 def deal(request: PageRequest, key: str) -> HttpResponse:
     """One deal: its state, its trail, what belongs to it, all that happened to it."""
     record = open_deal(request, key)
-    return render(request, "deals/deal.html", {**deal_context(request, record), "last_part": last_part(request, record)})
+    return render(
+        request, "deals/deal.html", {**deal_context(request, record), "last_part": last_part(request, record)}
+    )
 
 
 @require_POST

@@ -38,14 +38,18 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
     column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
     terms = []
     for stage in np.unique(snapshot.stage[rows]).tolist():
-        here = rows[snapshot.stage[rows] == stage]
-        totals = list_totals(snapshot, here)
+        inside = rows[snapshot.stage[rows] == stage]
+        totals = list_totals(snapshot, inside)
         value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
         name = f"{reference.stages[stage].name}, {reference.processes[reference.stages[stage].process][1]}"
         shown = count(totals.deals) if figure == "deals" else money(value)
         terms.append(PanelTerm(f"{name}, {plural(totals.deals, 'deal')}", shown))
     order = rows[np.argsort(-column[rows], kind="stable")]
-    total = {"deals": count(deal_list.total), "amount": money(deal_list.amount_minor), "weighted": money(deal_list.weighted_minor)}
+    total = {
+        "deals": count(deal_list.total),
+        "amount": money(deal_list.amount_minor),
+        "weighted": money(deal_list.weighted_minor),
+    }
     panel = Panel(
         title=f"{figure.capitalize()} of the list",
         definition=OF_LIST[figure].definition,
@@ -138,7 +142,7 @@ def _slips(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     return terms, total
 
 
-def _margin(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
+def _margin(line: FilterLine, deal: Deal, snapshot_row: int) -> TermsAndTotal:
     terms, margins = [], []
     for row in deal.lines.select_related("product").order_by("pk"):
         amount = line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)
@@ -151,14 +155,14 @@ def _margin(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
     return terms, money(margin_of_lines(margins))
 
 
-def _lines(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
+def _lines(line: FilterLine, deal: Deal, snapshot_row: int) -> TermsAndTotal:
     terms = [
         (row.product.name, money(line_amount(row.quantity_10000ths, row.unit_price_minor, row.discount_bp or 0)))
         for row in deal.lines.select_related("product").order_by("pk")
     ]
     if not deal.amount_from_lines:
         terms.append(("amount entered by hand; products are shown for comparison", ""))
-    return terms, money(int(line.snapshot.amount_minor[at]))
+    return terms, money(int(line.snapshot.amount_minor[snapshot_row]))
 
 
 def _contact(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
@@ -169,7 +173,7 @@ def _contact(line: FilterLine, deal: Deal, row: int) -> TermsAndTotal:
     return terms, count(contact_gap(spent, interval))
 
 
-def _payments(line: FilterLine, deal: Deal, at: int) -> TermsAndTotal:
+def _payments(line: FilterLine, deal: Deal, snapshot_row: int) -> TermsAndTotal:
     terms, whole = [], 0
     for row in deal.payments.order_by("due_on", "pk"):
         value = whole_minor(Plan(row.due_on, row.amount_minor, row.every, row.times))

@@ -78,11 +78,11 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
     scores = {method: test.score(method) for method in TOLD}
     errors = {method: scores[method].error for method in SHORT}
     tested = [period for period in periods if test.of_period(period).looks]
-    told = told_back_test({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
+    sentence = told_back_test({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
     people = people_test(line.book, line.snapshot, tested, line.scope) if shows_people(line) else {}
     named = ((line.book.reference.people[person].name, score) for person, score in people.items())
     return BackTestShown(
-        str(say(told, {})),
+        str(say(sentence, {})),
         tuple(_method(test, method, scores[method]) for method in TOLD if scores[method].error is not None),
         tuple(_period(test, period) for period in tested),
         tuple(sorted(named, key=lambda pair: pair[0])),

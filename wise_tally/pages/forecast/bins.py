@@ -54,22 +54,22 @@ def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], lar
     bins = bins_of(outcome)
     first, width = bins[0].from_minor, max(1, bins[0].to_minor - bins[0].from_minor)
 
-    def place(minor: float) -> float:
+    def position(minor: float) -> float:
         """Where an amount stands among the columns, counted from the middle of the first."""
         return (minor - first) / width - 0.5
 
     reached = [one.chance if quota is not None and one.from_minor >= quota else None for one in bins]
     p10, p50, p90 = (outcome.quantile(q) for q in (0.1, 0.5, 0.9))
     marks = [
-        Mark("now", f"{short(at)} · {words}", at=place(at))
-        for words, at in (("1 in 10 below", p10), ("9 in 10 below", p90))
+        Mark("now", f"{short(value)} · {words}", at=position(value))
+        for words, value in (("1 in 10 below", p10), ("9 in 10 below", p90))
     ]
     if quota is not None and bins[0].from_minor <= quota <= bins[-1].to_minor:
-        marks.append(Mark("quota", f"quota {short(quota)}", at=place(quota)))
+        marks.append(Mark("quota", f"quota {short(quota)}", at=position(quota)))
     if largest and 0 < largest.probability_bp < WHOLE_BP and largest.amount_minor > HUMP * (p90 - p10):
         means = with_and_without(outcome, largest.amount_minor, largest.probability_bp)
         marks += [
-            Mark("none", f"{word} {largest.name}", at=place(mean))
+            Mark("none", f"{word} {largest.name}", at=position(mean))
             for word, mean in zip(("without", "with"), means, strict=True)
         ]
     last = bins[-1].to_minor
@@ -93,7 +93,7 @@ def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], lar
             Layer("columns", "solid", reached),
         ],
         y_words=rate_marks(max(one.chance for one in bins)),
-        x_words=[(place(at), words) for at, words in money_marks(last, max(first, 1))],
+        x_words=[(position(value), words) for value, words in money_marks(last, max(first, 1))],
         marks=marks,
         enter="shows how this chance is calculated",
     )

@@ -79,14 +79,14 @@ class Told:
 def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
     """The people tree of the scope with each node's call."""
     reference = line.book.reference
-    held, gone = _held(line), _gone(line)
+    in_force, gone = _held(line), _gone(line)
     due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
     beside, may = OutlookBeside.of(line), calling(viewer, reference, line.today)
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
         key = "" if by == "company" else str(row.key)
-        made = held.get((by, key))
+        made = in_force.get((by, key))
         awaited = by == "person" and row.key not in gone
         late = awaited and due is not None and (made is None or local_day(made.made_at, reference.time_zone) < due)
         allowed = not line.is_past and may(by, key)
@@ -185,11 +185,13 @@ def call_history(line: FilterLine, rows: list[CallRow]) -> list[Told]:
     """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
     names = {(row.subject, row.key): row.row.name or "" for row in rows}
     before: dict[tuple[str, str], int] = {}
-    told, zone = [], line.book.reference.time_zone
+    history, zone = [], line.book.reference.time_zone
     for call in _made(line):
         node = (call.subject, call.subject_key)
         if node in names:
             query = line.query(as_of=local_day(call.made_at, zone).isoformat(), period=line.period.text)
-            told.append(Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}"))
+            history.append(
+                Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}")
+            )
         before[node] = call.amount_minor
-    return told[::-1]
+    return history[::-1]

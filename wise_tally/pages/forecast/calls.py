@@ -110,9 +110,9 @@ def _summary(line: FilterLine, rows: list[CallRow]) -> dict[str, Any]:
     top, course = rows[0] if rows else None, course_of(line)
     submitted, quota = (top.row.call, top.row.quota) if top else (None, None)
     missing = [row.row.name for row in rows if row.is_missing]
-    told = of_submitted(span_of(line), submitted, quota, len(missing), sum(row.subject == "person" for row in rows))
+    sentence = of_submitted(span_of(line), submitted, quota, len(missing), sum(row.subject == "person" for row in rows))
     return {
-        "say": say(told, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
+        "say": say(sentence, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
         "rows": rows,
         "top": top,
         "weighing": OutlookBeside.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
@@ -173,9 +173,9 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
 def _history_sheet(history: list[Told]) -> Sheet:
     header = ("for", "when", "by", "submitted", "difference", "reason")
     cells = [
-        (told.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, told.change_minor, call.reason)
-        for told in history
-        if (call := told.call)
+        (entry.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, entry.change_minor, call.reason)
+        for entry in history
+        if (call := entry.call)
     ]
     return Sheet("submitted forecasts", header, frozenset({"submitted", "difference"}), cells)
 

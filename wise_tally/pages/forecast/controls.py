@@ -26,7 +26,7 @@ class Controls:
     """All pickers, the parts of the address to keep, the columns to choose from, and the ways to fold rows."""
 
     pickers: list[Control]
-    kept: list[tuple[str, str]]
+    hidden_fields: list[tuple[str, str]]
     columns: list[tuple[Figure, bool]]
     by_words: str
     expand: str
@@ -52,7 +52,7 @@ def controls(query: ForecastQuery, viewer: Viewer) -> Controls:
         names.add("figure")
     return Controls(
         pickers=pickers,
-        kept=replace(query, open=(), shut=()).carried(*names),
+        hidden_fields=replace(query, open=(), shut=()).carried(*names),
         columns=[(column, column.key in shown) for column in every.values()],
         by_words=words_of(query.by),
         expand=query.fresh(rows="all"),

@@ -22,10 +22,10 @@ def page(request: PageRequest) -> HttpResponse:
     line = read_scope(request)
     shown = day_by_day(line, "trend")
     last = shown.days[-1] if shown.days else None
-    told = of_trend(span_of(line), last.won if last else 0, shown.pace, shown.quota)
+    sentence = of_trend(span_of(line), last.won if last else 0, shown.pace, shown.quota)
     node_query = f"{line.query()}&node={shown.node}"
     answer = {
-        "say": say(told, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")),
+        "say": say(sentence, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")),
         "shown": shown,
         "chart": shown.chart,
         "last": last,

@@ -81,7 +81,7 @@ def page(request: PageRequest) -> HttpResponse:
         **turned,
         "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
         "whole": [*zip(map(period_words, periods), whole, strict=True)],
-        "chart": accuracy_chart(line, periods, whole) if everybody.called else None,
+        "chart": accuracy_chart(line, periods, whole) if everybody.submitted else None,
         "periods": [period_words(period) for period in periods],
         "people": [
             (record, _cells(record, periods, shown), error_bars(_cells(record, periods, "call_error")))
@@ -151,8 +151,8 @@ def _panel(record: PersonRecord, figure: str) -> Panel:
                     percent(own.slip_rate),
                 )
             )
-        elif own.called is not None:
-            terms.append((f"{period}: submitted {money(own.called)}, won {money(own.won)}", money(own.call_error)))
+        elif own.submitted is not None:
+            terms.append((f"{period}: submitted {money(own.submitted)}, won {money(own.won)}", money(own.call_error)))
     words = {
         "commit": "commit",
         "commit_won": "commit won",
@@ -172,7 +172,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     if request.GET.get("table") == "back-test":
         return sheet_response(back_test_sheet(line, periods[0].kind), kind)
     rows = [
-        (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.called, own.won)
+        (record.name, own.period.text, own.commit, own.won_of_commit, own.due, own.slipped, own.submitted, own.won)
         for record in records
         for own in record.together.periods
     ]

@@ -83,13 +83,13 @@ def page(request: PageRequest) -> HttpResponse:
     line, way, node = query.line, query.way, scope_node(query.line)[2]
     parameters = f"{line.query()}&node={node}"
     p10, p50, p90 = (outlook.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
-    told = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outlook.outcome.chance_of(quota))
+    sentence = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outlook.outcome.chance_of(quota))
     mean, chance = (f"{reverse('forecast:working', args=[figure])}?{parameters}" for figure in (MEAN[way], CHANCE[way]))
     opens = {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}
     deals, bins = _told(line, outlook.deals, way), bins_of(outlook.outcome)
     answer = {
         "page_query": query,
-        "say": say(told, opens),
+        "say": say(sentence, opens),
         "why": say(why_it_leads(query.trust), {}),
         "ways": replace(query, chances=way).links("chances", query.ways),
         "quota": quota,
@@ -156,7 +156,7 @@ def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[T
     rows = deal_rows(line, [one.row for one in stakes])
     reasons = chances_of(line, [one.row for one in stakes]) if way == OUTLOOK else {}
     return [
-        Told(rows[one.row], one, reasons.get(one.row), reasons[one.row].said(line) if one.row in reasons else None)
+        Told(rows[one.row], one, reasons.get(one.row), reasons[one.row].words(line) if one.row in reasons else None)
         for one in stakes
         if one.row in rows
     ]
@@ -172,9 +172,13 @@ def _largest(deals: list[Told]) -> Largest | None:
 
 def _kept_set(line: FilterLine) -> str:
     seen, stages = observed_probabilities(line.book, line.snapshot, line.period), line.book.reference.stages
-    kept = ", ".join(stages[stage].name for stage in sorted(seen.kept_set))
-    told = f"Actual win rate: share won of the deals that first reached the stage in {period_words(seen.look_back)}"
-    return f"{told}; for {kept} there are too few closed deals, so the set probability is used." if kept else f"{told}."
+    names = ", ".join(stages[stage].name for stage in sorted(seen.kept_set))
+    sentence = f"Actual win rate: share won of the deals that first reached the stage in {period_words(seen.look_back)}"
+    return (
+        f"{sentence}; for {names} there are too few closed deals, so the set probability is used."
+        if names
+        else f"{sentence}."
+    )
 
 
 @require_safe

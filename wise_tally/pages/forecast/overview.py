@@ -98,7 +98,9 @@ def attributes_by_breakdown(query: ForecastQuery, breakdowns: set[str], columns:
             values["seen"] = weighted_by_observed(*scope, by)
         if "outlook" in names:
             values["outlook"] = {node: row.mean for node, row in outlook_rows(*scope, by).items()}
-        by_breakdown[by] = BesideRows(values, partial(_chance_of_quota, query, by), row_targets(*scope, by, to_date=True))
+        by_breakdown[by] = BesideRows(
+            values, partial(_chance_of_quota, query, by), row_targets(*scope, by, to_date=True)
+        )
     return by_breakdown
 
 
@@ -284,8 +286,8 @@ class _Members:
         yield from _members(self.rows, self.by_team.get(team, []), depth)
 
 
-def _members(members: _Rows, here: list[ForecastRow], depth: int) -> Iterator[Node]:
-    for row in sorted(here, key=lambda row: row.name or ""):
+def _members(members: _Rows, rows: list[ForecastRow], depth: int) -> Iterator[Node]:
+    for row in sorted(rows, key=lambda row: row.name or ""):
         # People who neither hold deals nor have a quota (an administrator, say) get no row.
         if row.quota or any(getattr(row, name) for name in FIGURES) or any(row.categories):
             yield from members.nodes(

@@ -51,7 +51,7 @@ def _counted(query: ForecastQuery, figure: Figure, token: str) -> Counted:
 
 
 def _tests(
-    line: FilterLine, lines: ForecastLines, figure: str, kept: tuple[np.ndarray, np.ndarray]
+    line: FilterLine, lines: ForecastLines, figure: str, inside: tuple[np.ndarray, np.ndarray]
 ) -> tuple[tuple[str, np.ndarray], ...]:
     """The scope's tests, then whether the deal lies in the row, has the status, the period and the category."""
     book, snapshot, size = line.book, lines.lines.snapshot, len(line.book.deals.key)
@@ -64,7 +64,7 @@ def _tests(
     in_period = (day >= first) & (day <= last)
     dated = figure not in ("undated", "overdue_before")
     of_row, counted = (np.zeros(size, dtype=bool) for _ in range(2))
-    for flags, mask in ((of_row, kept[0]), (counted, kept[1])):
+    for flags, mask in ((of_row, inside[0]), (counted, inside[1])):
         flags[snapshot.deal[lines.lines.rows[mask]]] = True
     in_category = (snapshot.kind != OPEN) | np.isin(snapshot.category, list(categories))
     return (

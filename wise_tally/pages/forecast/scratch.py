@@ -26,8 +26,8 @@ class Scratch:
     @classmethod
     def of(cls, request: PageRequest) -> "Scratch":
         """The viewer's scratch copy."""
-        kept = request.session.get(KEPT, {})
-        return cls(dict(kept.get("deals", {})), dict(kept.get("stages", {})))
+        saved = request.session.get(KEPT, {})
+        return cls(dict(saved.get("deals", {})), dict(saved.get("stages", {})))
 
     def keep(self, request: PageRequest) -> None:
         """Keep it with the sign-in."""

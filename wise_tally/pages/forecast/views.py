@@ -54,7 +54,7 @@ class StripPeriod:
 
     label: str
     query: str
-    here: bool
+    is_current: bool
     bar: InkBar
 
 
@@ -84,7 +84,7 @@ def page_context(request: PageRequest, query: ForecastQuery) -> dict[str, Any]:
         "no_quota": words.no_quota_reason(query),
         "aside": _aside(query, top),
         "footer": _footer(query, lines, top),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
     }
     nodes = grid_nodes(query)
     drawn, answer["turned"] = _turned_over(request, query, shown_nodes(query, nodes))
@@ -134,8 +134,8 @@ def _answer(query: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeStr
     ]
     one = decisive(stakes)
     page = reverse("deals:deal", args=[keys[index[stakes.index(one)]]]) if one else ""
-    told = of_forecast(span_of(line), top.won, top.weighted, top.open, top.quota, stakes)
-    return say(told, workings("forecast:working", parameters, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
+    sentence = of_forecast(span_of(line), top.won, top.weighted, top.open, top.quota, stakes)
+    return say(sentence, workings("forecast:working", parameters, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
 
 
 def _aside(query: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:
@@ -180,7 +180,7 @@ def _strip_periods(query: ForecastQuery) -> list[StripPeriod]:
         StripPeriod(
             label=_short_words(period),
             query=query.fresh(period=period.text),
-            here=period == line.period,
+            is_current=period == line.period,
             bar=ink_bar(row.won, money, target, None, largest),
         )
         for period, row, money, target in zip(periods, sums, parts, targets, strict=True)

@@ -172,8 +172,8 @@ def _answer(query: ChangesQuery, bars: list[Bar]) -> SafeString | None:
         return None
     causes = [(bar.words, bar.amount_minor) for bar in bars[1:-1]]
     start, end = bars[0].amount_minor, bars[-1].amount_minor
-    told = of_change(start, end, causes, day(query.since), SENTENCE_WORDS[query.measure])
-    return say(told, {"whole": f"{reverse('forecast:changed-working')}?{query.query(open='')}"})
+    sentence = of_change(start, end, causes, day(query.since), SENTENCE_WORDS[query.measure])
+    return say(sentence, {"whole": f"{reverse('forecast:changed-working')}?{query.query(open='')}"})
 
 
 @require_safe
@@ -345,10 +345,10 @@ def _deals(query: ChangesQuery, words: str, deals: Ints, change: Ints) -> Opened
     order = deals[np.argsort(-np.abs(change[deals]), kind="stable")]
     snapshot = query.line.snapshot
     shown = order[:MOST_DEALS]
-    at = np.minimum(np.searchsorted(snapshot.deal, shown), max(len(snapshot.deal) - 1, 0))
+    rows_of_deals = np.minimum(np.searchsorted(snapshot.deal, shown), max(len(snapshot.deal) - 1, 0))
     there = [
         (int(index), int(change[deal]))
-        for deal, index in zip(shown, at, strict=True)
+        for deal, index in zip(shown, rows_of_deals, strict=True)
         if len(snapshot.deal) and snapshot.deal[index] == deal
     ]
     rows = deal_rows(query.line, [index for index, _ in there])

@@ -115,9 +115,9 @@ def _answer(
     line: FilterLine,
     scratch: Scratch,
     rows: dict[int, DealRow],
-    told: tuple[str, list[str], list[tuple[Any, str]]],
+    result: tuple[str, list[str], list[tuple[Any, str]]],
 ) -> dict[str, Any]:
-    find, wrong, faults = told
+    find, wrong, faults = result
     viewer = request.viewer
     other = replace(line, snapshot=supposed(line.book, line.snapshot, scratch.for_core(line)))
     rules = line.book.reference.rules_on(line.as_of)
@@ -198,10 +198,10 @@ def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[li
     closing = _closing(request, scratch)
     if closing and closing.is_asked:
         return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
-    said = Said(reason or "applied from a what-if scenario", closing.closing if closing else NO_CLOSING)
+    reasons = Said(reason or "applied from a what-if scenario", closing.closing if closing else NO_CLOSING)
     viewer = request.viewer
     try:
-        changes = apply_what_if(viewer, line.book.reference, scratch.wishes(), scratch.stages, said, now())
+        changes = apply_what_if(viewer, line.book.reference, scratch.wishes(), scratch.stages, reasons, now())
     except BulkRefused as refused:
         return list(refused.faults), []
     request.session["last_bulk"] = [(c.deal.key, c.after.pk) for c in changes]

@@ -21,8 +21,8 @@ from wise_tally.core.working import Working, forecast_working
 from wise_tally.domain.formats import percent, points
 from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.bins import bins_of
+from wise_tally.pages.forecast.cell import ForecastCell
 from wise_tally.pages.forecast.outlook_workings import outlook_panel
-from wise_tally.pages.forecast.place import Place
 from wise_tally.pages.forecast.query import BASIS_WORDS, MEASURE_WORDS, ForecastQuery
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.filter_line import FilterLine
@@ -45,11 +45,11 @@ def panel(query: ForecastQuery, key: str, token: str) -> Panel:
         by, node = node_of(line.book, token, line.as_of)
     except (LookupError, UnknownBreakdown):
         raise Refused(f"The row “{token[:60]}” does not exist. Go back and choose one from the page.", 404) from None
-    place = Place(query, figure, by, node, _row(query, by, node))
+    cell = ForecastCell(query, figure, by, node, _row(query, by, node))
     if figure.family == Family.OUTLOOK:
-        return outlook_panel(place)
+        return outlook_panel(cell)
     derived = figure.formula or key in SPECIAL_TERMS
-    opened = _derived(place) if derived else _panel_of_deals(place)
+    opened = _derived(cell) if derived else _panel_of_deals(cell)
     return opened if query.is_plain else replace(opened, note=f"{opened.note} {_of_measure(query)}".strip())
 
 
@@ -66,8 +66,8 @@ def forecast_figure(line: FilterLine, key: str) -> Figure:
 
 
 def _of_measure(query: ForecastQuery) -> str:
-    said = f"Deals count for their {MEASURE_WORDS[query.measure]}" if query.measure != AMOUNT else "Deals count"
-    return f"{said} in the period of their {BASIS_WORDS[query.basis]}."
+    words = f"Deals count for their {MEASURE_WORDS[query.measure]}" if query.measure != AMOUNT else "Deals count"
+    return f"{words} in the period of their {BASIS_WORDS[query.basis]}."
 
 
 def _row(query: ForecastQuery, by: str, node: int) -> ForecastRow:
@@ -79,15 +79,15 @@ def _row(query: ForecastQuery, by: str, node: int) -> ForecastRow:
     return one
 
 
-def _panel_of_deals(place: Place) -> Panel:
-    line, figure = place.query.line, place.figure
-    snapshot = counted_snapshot(place.query, figure.key)
-    sums = forecast_working(line.book, snapshot, line.period, line.scope, figure.counts, place.by, place.node)
-    return _panel_of_money(place, sums)
+def _panel_of_deals(cell: ForecastCell) -> Panel:
+    line, figure = cell.query.line, cell.figure
+    snapshot = counted_snapshot(cell.query, figure.key)
+    sums = forecast_working(line.book, snapshot, line.period, line.scope, figure.counts, cell.by, cell.node)
+    return _panel_of_money(cell, sums)
 
 
-def _panel_of_money(place: Place, sums: Working) -> Panel:
-    line, written, by_number = place.query.line, place.written, place.figure.by_number
+def _panel_of_money(cell: ForecastCell, sums: Working) -> Panel:
+    line, written, by_number = cell.query.line, cell.written, cell.figure.by_number
     reference = line.book.reference
     terms = []
     for term in sums.terms:
@@ -104,7 +104,7 @@ def _panel_of_money(place: Place, sums: Working) -> Panel:
     names = names_of(line.book, [deal.deal for deal in first])
     rest = sums.counted[FIRST_DEALS:]
     counted = len({deal.deal for deal in sums.counted})
-    return place.panel(
+    return cell.panel(
         tuple(terms),
         str(counted) if by_number else written(sums.value_minor),
         deals=tuple(PanelDeal(k, names.get(k, k), written(d.value_minor)) for k, d in zip(keys, first, strict=True)),
@@ -120,90 +120,90 @@ def _panel_of_money(place: Place, sums: Working) -> Panel:
 Terms = list[tuple[str, str]]
 
 
-def _derived(place: Place) -> Panel:
-    figure, row = place.figure, AttainmentRow(place.row, place.attained.pace_target)
+def _derived(cell: ForecastCell) -> Panel:
+    figure, row = cell.figure, AttainmentRow(cell.row, cell.attained.pace_target)
     if figure.key in SPECIAL_TERMS:
-        terms = SPECIAL_TERMS[figure.key](place)
+        terms = SPECIAL_TERMS[figure.key](cell)
     else:
-        terms = [(part.words, place.shown(part.kind, part.value(row))) for part in figure.formula if part.value]
-    total = place.shown(figure.kind, figure.of(row)) if figure.value else terms.pop()[1]
-    panel = place.panel(tuple(PanelTerm(name, str(value)) for name, value in terms), total)
-    if figure.of_quota and place.row.quota is None:
+        terms = [(part.words, cell.shown(part.kind, part.value(row))) for part in figure.formula if part.value]
+    total = cell.shown(figure.kind, figure.of(row)) if figure.value else terms.pop()[1]
+    panel = cell.panel(tuple(PanelTerm(name, str(value)) for name, value in terms), total)
+    if figure.of_quota and cell.row.quota is None:
         return replace(panel, note="No quota is set for this row and period.")
     return panel
 
 
-def _quota_terms(place: Place) -> Terms:
-    target, written = place.row.target, place.written
+def _quota_terms(cell: ForecastCell) -> Terms:
+    target, written = cell.row.target, cell.written
     terms = [("own quota, as set", written(target.own)), ("sum of the parts’ quotas", written(target.of_parts))]
     if target.difference is not None:
         terms.append(("difference", written(target.difference)))
     return terms
 
 
-def _call_terms(place: Place) -> Terms:
-    line = place.query.line
+def _call_terms(cell: ForecastCell) -> Terms:
+    line = cell.query.line
     reference = line.book.reference
-    subject = (place.by, NONE if place.by == "company" else place.node)
-    if place.by == MEMBER:
-        subject = ("person", person_of_node(line.book, line.snapshot)(place.node))
+    subject = (cell.by, NONE if cell.by == "company" else cell.node)
+    if cell.by == MEMBER:
+        subject = ("person", person_of_node(line.book, line.snapshot)(cell.node))
     call = calls_in_force(reference, line.as_of, line.period).get(subject)
     if call is not None:
-        return [(f"submitted by {reference.people[call.made_by].name}", place.written(call.amount_minor))]
-    return [("weighted, for comparison", place.written(place.row.weighted))]
+        return [(f"submitted by {reference.people[call.made_by].name}", cell.written(call.amount_minor))]
+    return [("weighted, for comparison", cell.written(cell.row.weighted))]
 
 
-def _pace_terms(place: Place) -> Terms:
-    share = ratio(place.attained.pace or 0, place.row.quota)
+def _pace_terms(cell: ForecastCell) -> Terms:
+    share = ratio(cell.attained.pace or 0, cell.row.quota)
     return [
-        ("quota of the whole period", place.written(place.row.quota)),
+        ("quota of the whole period", cell.written(cell.row.quota)),
         ("share due by today", percent(share)),
     ]
 
 
-def _chance_terms_by_observed(place: Place) -> Terms:
-    line = place.query.line
+def _chance_terms_by_observed(cell: ForecastCell) -> Terms:
+    line = cell.query.line
     observed = replace(line, snapshot=observed_snapshot(line.book, line.snapshot, line.period))
-    return _chance_terms(replace(place, query=replace(place.query, line=observed)))
+    return _chance_terms(replace(cell, query=replace(cell.query, line=observed)))
 
 
-def _chance_terms(place: Place) -> Terms:
-    line, written = place.query.line, place.written
-    lines = forecast_lines(line.book, place.query.snapshot, line.period, line.scope, "company")
-    if place.query.decided[0]:
-        return _either_way_terms(place, lines)
+def _chance_terms(cell: ForecastCell) -> Terms:
+    line, written = cell.query.line, cell.written
+    lines = forecast_lines(line.book, cell.query.snapshot, line.period, line.scope, "company")
+    if cell.query.decided[0]:
+        return _either_way_terms(cell, lines)
     outcome = outcome_of_lines(lines)
-    if place.query.part is not None:
-        part = bins_of(outcome)[place.query.part]
+    if cell.query.part is not None:
+        part = bins_of(outcome)[cell.query.part]
         ends = [("outcomes from", written(part.from_minor)), ("up to", written(part.to_minor))]
         return [*ends, ("", percent(part.chance, 2))]
-    terms = [("won so far", written(outcome.won_minor)), ("quota", written(place.row.quota))]
+    terms = [("won so far", written(outcome.won_minor)), ("quota", written(cell.row.quota))]
     terms += [(f"P{q}: {q} % chance of at most", written(outcome.quantile(q / 100))) for q in (10, 50, 90)]
-    return [*terms, ("calculation step", written(outcome.step_minor)), ("", percent(outcome.chance_of(place.row.quota)))]
+    return [*terms, ("calculation step", written(outcome.step_minor)), ("", percent(outcome.chance_of(cell.row.quota)))]
 
 
-def _either_way_terms(place: Place, lines: ForecastLines) -> Terms:
+def _either_way_terms(cell: ForecastCell, lines: ForecastLines) -> Terms:
     """The chance of quota if one deal is won, or is not."""
-    outcome, key = place.query.decided
-    book, snapshot = place.query.line.book, place.query.snapshot
+    outcome, key = cell.query.decided
+    book, snapshot = cell.query.line.book, cell.query.snapshot
     won, rows, amount = stakes(lines)
     keys = [book.deals.key[int(deal)] for deal in snapshot.deal[rows]]
     if key not in keys:
         raise Refused("This deal is not open in this period. Go back and choose one from the page.", 404)
-    either_way = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], place.row.quota)
+    either_way = outcome_either_way(won, amount, snapshot.probability_bp[rows], [keys.index(key)], cell.row.quota)
     name = names_of(book, [book.index_by_key[key]]).get(key, key)
     fate = "is won" if outcome == "won" else "is not won"
     terms = [
-        ("chance as it is", percent(either_way.whole.chance_of(place.row.quota))),
-        ("quota", place.written(place.row.quota)),
+        ("chance as it is", percent(either_way.whole.chance_of(cell.row.quota))),
+        ("quota", cell.written(cell.row.quota)),
     ]
-    terms.append((f"amount of {name}", place.written(int(amount[keys.index(key)]))))
+    terms.append((f"amount of {name}", cell.written(int(amount[keys.index(key)]))))
     chance = either_way.chances[0][0 if outcome == "won" else 1]
     return [*terms, (f"if this deal {fate} and the others stay as they are", percent(chance)), ("", percent(chance))]
 
 
 # Figures whose working no formula of the register explains; of the chance the last term is the total.
-SPECIAL_TERMS: dict[str, Callable[[Place], Terms]] = {
+SPECIAL_TERMS: dict[str, Callable[[ForecastCell], Terms]] = {
     "quota": _quota_terms,
     "call": _call_terms,
     "pace": _pace_terms,

@@ -34,8 +34,8 @@ def _subjects() -> list[tuple[Subject, str]]:
 @changing_needs(May.SET_RULES)
 def page(request: PageRequest) -> HttpResponse:
     """Days between contacts; an empty field goes back to the usual ones."""
-    subjects, kept = _subjects(), saved_intervals()
-    typed = {subject: str(kept.get(subject, "")) for subject, _ in subjects}
+    subjects, saved = _subjects(), saved_intervals()
+    typed = {subject: str(saved.get(subject, "")) for subject, _ in subjects}
     faults: dict[Subject, str] = {}
     if request.method == "POST":
         for index, (subject, _) in enumerate(subjects):

@@ -66,7 +66,7 @@ class SizesField(forms.CharField):
         lines = [line.strip() for line in super().clean(value).splitlines() if line.strip()]
         if not lines:
             return USUAL_CUSTOMER_SIZES
-        kept, begins = [lines[0]], [0]
+        cleaned, begins = [lines[0]], [0]
         for line in lines[1:]:
             name, _, amount = line.rpartition(":")
             begin = typed_money(amount, currency_decimals())
@@ -74,16 +74,16 @@ class SizesField(forms.CharField):
                 raise forms.ValidationError(
                     f"“{line[:60]}” is not a class. Enter a name, a colon and the amount it begins at, such as “large: 250000”."
                 )
-            kept.append(f"{name.strip()}: {plain_money(begin)}")
+            cleaned.append(f"{name.strip()}: {plain_money(begin)}")
             begins.append(begin)
-        names = [kept[0], *(line.rpartition(":")[0] for line in kept[1:])]
+        names = [cleaned[0], *(line.rpartition(":")[0] for line in cleaned[1:])]
         if len(set(names)) < len(names) or ":" in "".join(names) or max(map(len, names)) > 60:
             raise forms.ValidationError(
                 "Give each class a name of its own, of up to 60 characters and without a colon."
             )
         if any(following <= begin for begin, following in pairwise(begins)):
             raise forms.ValidationError("Each class begins above the one before it. Put the smallest first.")
-        return "\n".join(kept)
+        return "\n".join(cleaned)
 
 
 class OrganisationForm(LedgerForm):
@@ -133,11 +133,11 @@ class OrganisationForm(LedgerForm):
         super().__init__(*args, **options)
         workspace = Workspace.current()
         # What a package brought may be older than these lists.
-        for name, kept, offered in (
+        for name, current, offered in (
             ("currency", workspace.currency, _currencies()),
             ("time_zone", workspace.time_zone, _time_zones()),
         ):
-            self.offer(name, offered if kept in dict(offered) else [(kept, kept), *offered])
+            self.offer(name, offered if current in dict(offered) else [(current, current), *offered])
 
     def clean_not_reached_message(self) -> str:
         """Only placeholders that are filled in."""
@@ -151,11 +151,11 @@ class OrganisationForm(LedgerForm):
     def clean_currency(self) -> str:
         """A code with the decimals of what is kept."""
         code: str = self.cleaned_data["currency"]
-        kept = Workspace.current().currency
+        current = Workspace.current().currency
         money = DealRevision.objects.exists() or Quota.objects.exists()
-        if money and get_currency_precision(code) != get_currency_precision(kept):
+        if money and get_currency_precision(code) != get_currency_precision(current):
             raise forms.ValidationError(
-                f"The decimals of {kept} are already in use. Choose a currency with the same number of decimals."
+                f"The decimals of {current} are already in use. Choose a currency with the same number of decimals."
             )
         return code
 

@@ -85,7 +85,7 @@ def start(request: PageRequest) -> HttpResponse:
     slugs = [step.slug for step in found_steps]
     answer = {
         "steps": list(zip(found_steps, [*slugs[1:], ""], strict=True)),
-        "here": request.GET.get("step") or next((step.slug for step in found_steps if not step.done), ""),
+        "open_step": request.GET.get("step") or next((step.slug for step in found_steps if not step.done), ""),
         "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "empty": not Process.objects.exists() and len(book.deals.key) == 0,
         "typed": typed,

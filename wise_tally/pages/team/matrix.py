@@ -127,7 +127,7 @@ class DrawnCell:
     width: str
     open: str
     working: str
-    here: bool
+    is_open: bool
 
 
 @dataclass(frozen=True)
@@ -164,10 +164,10 @@ def _drawn(opened: OpenedTable, row: PeopleRow, key: str, name: str, largest: in
     cells, of_row = [], f"{opened.query.query()}&{urlencode({'rep': key})}"
     for index, cell in enumerate((*row.cells, row.whole)):
         part = str(index) if index < len(row.cells) else ""
-        here = opened.person == key and (str(opened.part) if opened.part is not None else "") == part
+        is_open = opened.person == key and (str(opened.part) if opened.part is not None else "") == part
         address = f"{of_row}&part={part}" if part else of_row
         width = share(min(cell.amount_minor, largest), largest) if part else "0%"
-        cells.append(DrawnCell(cell, width, address, address, here))
+        cells.append(DrawnCell(cell, width, address, address, is_open))
     return DrawnRow(key, name, cells)
 
 
@@ -176,15 +176,17 @@ def opened_rows(request: PageRequest, opened: OpenedTable) -> dict[str, Any]:
     if not opened.is_opened:
         return {"opened": None}
     line, viewer = opened.line, request.viewer
-    at, amount = opened.opened()
-    rows = deal_rows(line, at[:MOST_DEALS].tolist(), viewer)
-    shown = [(rows[index], part) for index, part in zip(at.tolist(), amount.tolist(), strict=True) if index in rows]
+    rows_behind, amount = opened.opened()
+    rows = deal_rows(line, rows_behind[:MOST_DEALS].tolist(), viewer)
+    shown = [
+        (rows[index], part) for index, part in zip(rows_behind.tolist(), amount.tolist(), strict=True) if index in rows
+    ]
     return {
         "opened": shown,
         "opened_words": opened.opened_words,
-        "opened_deals": len(at),
+        "opened_deals": len(rows_behind),
         "opened_minor": int(amount.sum()),
-        "more": max(0, len(at) - MOST_DEALS),
+        "more": max(0, len(rows_behind) - MOST_DEALS),
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "stages": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
@@ -200,7 +202,7 @@ def page_context(request: PageRequest, opened: OpenedTable, files: str) -> dict[
         "whole": whole,
         "rows": rows,
         **turned,
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "footer": Footer(whole.cells[-1].cell.deals, exports=exports(files, opened.query.query())),
         **opened_rows(request, opened),
     }

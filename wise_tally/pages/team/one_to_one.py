@@ -84,8 +84,8 @@ def _to_meet(line: FilterLine) -> list[Person]:
     keys = {choice.value[7:] for choice in line.choices_who if choice.value.startswith("person:")}
     if not keys and line.scope.person != NONE:
         keys = {line.book.reference.people[line.scope.person].key}
-    here = Q(active_to=None) | Q(active_to__gte=line.as_of)
-    listed = Person.objects.filter(here).exclude(role__in=("admin", "viewer")).order_by("name")
+    active = Q(active_to=None) | Q(active_to__gte=line.as_of)
+    listed = Person.objects.filter(active).exclude(role__in=("admin", "viewer")).order_by("name")
     return [person for person in listed if person.key in keys]
 
 
@@ -192,9 +192,9 @@ def _told(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
     due = (close >= line.period.starts_on.toordinal()) & (close <= line.period.ends_on.toordinal())
     largest = None
     if due.any():
-        place = int(np.flatnonzero(due)[amount[due].argmax()])
-        deal = int(line.snapshot.deal[rows[place]])
-        largest = names_of(line.book, [deal]).get(line.book.deals.key[deal], ""), int(amount[place])
+        biggest = int(np.flatnonzero(due)[amount[due].argmax()])
+        deal = int(line.snapshot.deal[rows[biggest]])
+        largest = names_of(line.book, [deal]).get(line.book.deals.key[deal], ""), int(amount[biggest])
     record = whole.forecast
     return of_one_to_one(line.who_label, span_of(line), record.won, record.quota, int(amount[due].sum()), largest)
 
@@ -202,8 +202,8 @@ def _told(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
 def _neighbours(line: FilterLine, key: str) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
     """The person before and the one after, by name, each with the address of the one-to-one."""
     people = [choice for choice in line.choices_who if choice.value.startswith("person:")]
-    place = next((i for i, choice in enumerate(people) if choice.value == f"person:{key}"), None)
-    if place is None:
+    index = next((i for i, choice in enumerate(people) if choice.value == f"person:{key}"), None)
+    if index is None:
         return None, None
     query = line.query(who=None)
 
@@ -212,7 +212,7 @@ def _neighbours(line: FilterLine, key: str) -> tuple[tuple[str, str] | None, tup
             return None
         return people[to].label, f"{reverse('team:one-to-one', args=[people[to].value[7:]])}?{query}"
 
-    return link(place - 1), link(place + 1)
+    return link(index - 1), link(index + 1)
 
 
 def _changed(line: FilterLine, key: str, since: date) -> dict[str, Any]:
@@ -247,10 +247,10 @@ def _largest(line: FilterLine, question: Question, request: PageRequest) -> list
 
 
 def _remark(row: DealRow, missed: int) -> str:
-    told = [f"{row.days_over:.0f} days over typical"] if row.overstays else []
-    told += [f"close moved {row.slips}×"] if row.slips else []
-    told += [plural(missed, "missed contact")] if missed else []
-    return ", ".join(told)
+    remarks = [f"{row.days_over:.0f} days over typical"] if row.overstays else []
+    remarks += [f"close moved {row.slips}×"] if row.slips else []
+    remarks += [plural(missed, "missed contact")] if missed else []
+    return ", ".join(remarks)
 
 
 def _activities(line: FilterLine, since: date) -> list[tuple[str, int, AttainmentRow | None, str, str]]:
@@ -259,7 +259,7 @@ def _activities(line: FilterLine, since: date) -> list[tuple[str, int, Attainmen
     span = Period(first, line.as_of, "span", f"{first}/{line.as_of}")
     month = line.book.reference.fiscal.containing(line.as_of, "month")
     done, in_month = done_in(line, span), done_in(line, month)
-    told = []
+    lines = []
     for kind in OWN_DOING:
         of_kind = done.of_kind(kind)
         number = int(of_kind.number[of_kind.person == line.scope.person].sum())
@@ -269,8 +269,8 @@ def _activities(line: FilterLine, since: date) -> list[tuple[str, int, Attainmen
         )
         queries = [f"{line.query(period=one.text)}&{node}" for one in (span, month)]
         row = next((row for row in rows if row.forecast.node == line.scope.person), None)
-        told.append((kind, number, row, queries[0], queries[1]))
-    return told
+        lines.append((kind, number, row, queries[0], queries[1]))
+    return lines
 
 
 def _calls(line: FilterLine, key: str) -> list[Call]:

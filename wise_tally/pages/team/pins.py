@@ -20,10 +20,10 @@ def figure_of_deals(
     """A figure that rests on deals at rows of the snapshot; `words` are its title, its total and what makes its base."""
     title, total, basis = words
     size = len(line.book.deals.key)
-    held, value = np.zeros(len(line.snapshot.deal), dtype=bool), np.zeros(len(line.snapshot.deal), dtype=np.int64)
-    held[rows] = True
+    inside, value = np.zeros(len(line.snapshot.deal), dtype=bool), np.zeros(len(line.snapshot.deal), dtype=np.int64)
+    inside[rows] = True
     value[rows] = adds if is_money else 1
-    tests = (*scope_tests(line.book, line.snapshot, line.scope), ("definition", spread(line.snapshot, size, held)))
+    tests = (*scope_tests(line.book, line.snapshot, line.scope), ("definition", spread(line.snapshot, size, inside)))
     return PinnedFigure(title, total, line, basis, Counted(spread(line.snapshot, size, value), tests, is_money))
 
 

@@ -58,7 +58,7 @@ class Board:
     key: str
     name: str
     placed: list[tuple[str, bool]]
-    kept: Dashboard | None = None
+    saved: Dashboard | None = None
 
     @property
     def is_crowded(self) -> bool:
@@ -77,12 +77,12 @@ def teams_of(request: PageRequest, line: FilterLine) -> list[str]:
 
 def boards_of(request: PageRequest, line: FilterLine) -> dict[str, Board]:
     """The dashboards of the viewer by identifier, kept ones first."""
-    kept = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")
+    saved = dashboards_of(request.viewer, teams_of(request, line)).prefetch_related("tiles")
     boards = {
         board.key: Board(
             board.key, board.name, [(t.tally, t.wide) for t in sorted(board.tiles.all(), key=lambda t: t.place)], board
         )
-        for board in kept
+        for board in saved
     }
     return boards | {key: Board(key, one.name, list(one.tiles)) for key, one in BOARDS.items() if key not in boards}
 
@@ -94,7 +94,7 @@ def _chosen(request: PageRequest, line: FilterLine, boards: dict[str, Board]) ->
         return boards[key]
     if request.GET.get("board"):
         raise Refused(f"Dashboard “{key[:60]}” not found. Choose one of: {', '.join(list(boards)[:12])}.", 404)
-    starts = {board.kept.audience: board for board in boards.values() if board.kept and board.kept.starts}
+    starts = {board.saved.audience: board for board in boards.values() if board.saved and board.saved.starts}
     # The nearest team goes before the role, the role before all.
     wanted = audiences_of(request.viewer, teams_of(request, line))
     for audience in reversed(wanted):
@@ -115,7 +115,7 @@ def page(request: PageRequest) -> HttpResponse:
 def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[str, Board]) -> dict[str, Any]:
     viewer = request.viewer
     whole = whole_attainment(line)
-    own = board.kept is not None and (board.kept.owner.key == viewer.key or viewer.may(May.SET_ORGANISATION))
+    own = board.saved is not None and (board.saved.owner.key == viewer.key or viewer.may(May.SET_ORGANISATION))
     arranging = own and request.GET.get("arrange") == "yes"
     placed = {key for key, _ in board.placed}
     return {
@@ -143,20 +143,20 @@ def _answer(line: FilterLine, whole: AttainmentRow) -> SafeString:
     """What is still to win in the period, in how many days, and the deal that holds most of it."""
     by, _, token = scope_node(line)
     _, rows, amounts = stakes(forecast_lines(line.book, line.snapshot, line.period, line.scope, by))
-    held, opens = [], workings("forecast:working", f"{line.query()}&node={token}", "won", "gap", "attainment")
+    holding, opens = [], workings("forecast:working", f"{line.query()}&node={token}", "won", "gap", "attainment")
     if len(rows):
         largest = int(amounts.argmax())
         deal = int(line.snapshot.deal[rows[largest]])
         key = line.book.deals.key[deal]
-        held = [Stake(names_of(line.book, [deal]).get(key, key), int(amounts[largest]), None, None)]
+        holding = [Stake(names_of(line.book, [deal]).get(key, key), int(amounts[largest]), None, None)]
         opens["deal"] = f"{reverse('deals:deal', args=[key])}?{line.query()}"
-    return say(of_dashboard(span_of(line), whole.forecast.won, whole.forecast.quota, held), opens)
+    return say(of_dashboard(span_of(line), whole.forecast.won, whole.forecast.quota, holding), opens)
 
 
 def _addable(request: PageRequest, placed: set[str]) -> list[tuple[str, str]]:
     """Tallies that are not on the dashboard yet: kept ones, then shipped ones."""
-    kept = [(tally.key, tally.name) for tally in tallies_of(request.viewer)]
-    return [one for one in [*kept, *((key, tally.name) for key, tally in SHIPPED.items())] if one[0] not in placed]
+    saved = [(tally.key, tally.name) for tally in tallies_of(request.viewer)]
+    return [one for one in [*saved, *((key, tally.name) for key, tally in SHIPPED.items())] if one[0] not in placed]
 
 
 def _audiences() -> list[tuple[str, str]]:
@@ -169,9 +169,9 @@ def _audiences() -> list[tuple[str, str]]:
 def _own_board(request: PageRequest, key: str) -> Dashboard:
     line = read_scope(request)
     board = boards_of(request, line).get(key)
-    if board is None or board.kept is None:
+    if board is None or board.saved is None:
         raise Http404
-    return board.kept
+    return board.saved
 
 
 def _back(request: PageRequest, key: str, arrange_on: bool = True) -> HttpResponse:
@@ -239,7 +239,7 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
         return [placed[keys.index(key)] for key in wanted]
     if tally not in keys:
         raise Refused("This report is no longer on the dashboard. Reload the page.", 422)
-    at = keys.index(tally)
+    index = keys.index(tally)
     if what == "off":
         return [one for one in placed if one[0] != tally]
     if what == "wide":
@@ -247,9 +247,9 @@ def _arranged(placed: list[tuple[str, bool]], what: str, tally: str, order: str)
     step = {"before": -1, "after": 1}.get(what)
     if step is None:
         raise Refused(f"“{what[:20]}” is not valid. Choose one of: order, add, off, wide, before, after.")
-    to = min(max(at + step, 0), len(placed) - 1)
+    to = min(max(index + step, 0), len(placed) - 1)
     moved = [one for one in placed if one[0] != tally]
-    return [*moved[:to], placed[at], *moved[to:]]
+    return [*moved[:to], placed[index], *moved[to:]]
 
 
 @require_POST

@@ -127,7 +127,7 @@ def _xlsx(content: bytes) -> UploadedTable:
 
 def _lines_above(rows: list[tuple[int, list[str]]]) -> int:
     """How many lines stand above the headings: titles fill one cell where headings below them fill several with words."""
-    return next((place for place, (_, cells) in enumerate(rows[:MOST_TITLES]) if _are_headings(cells)), 0)
+    return next((index for index, (_, cells) in enumerate(rows[:MOST_TITLES]) if _are_headings(cells)), 0)
 
 
 def _are_headings(cells: list[str]) -> bool:

@@ -27,7 +27,7 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.web.expectation import expected_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.findings.question import question_of
-from wise_tally.web.findings.said import Shown, as_text, shown
+from wise_tally.web.findings.wording import Shown, as_text, shown
 from wise_tally.web.headlines import Headline
 from wise_tally.web.nodes import scope_node, whole_attainment, working_query
 from wise_tally.web.request.viewing import PageRequest
@@ -64,7 +64,11 @@ class Brief:
     @cached_property
     def headlines(self) -> list[Headline]:
         """Won against pace, the likely outcome, what changed since the last brief."""
-        return [_won(self.line, self.whole), _likely(self.line, self.question, self.whole.forecast.target), _changed(self)]
+        return [
+            _won(self.line, self.whole),
+            _likely(self.line, self.question, self.whole.forecast.target),
+            _changed(self),
+        ]
 
     def kept_figures(self) -> list[tuple[str, str, str]]:
         """The headline figures as they are kept."""
@@ -74,14 +78,14 @@ class Brief:
 def brief_for(line: FilterLine, viewer: Viewer, may_see: Visibility, since: date | None = None) -> Brief:
     """The brief of a filter line: compared with the day given, else with the brief kept last, else with a week before."""
     before = None if since else last_brief(viewer, line.who_value, line.as_of)
-    question, everything = found_for(line, may_see.viewer, before.as_of if before else since)
+    question, everything = findings_for(line, may_see.viewer, before.as_of if before else since)
     asides = asides_of(viewer, line.ends_at)
     away = tuple(one for one in everything if stays_away(one, asides.get(one.key), line.as_of))
     return Brief(line, viewer, question, before, not_aside(everything, asides, line.as_of), away)
 
 
 @derived(most=4)
-def found_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[Question, tuple[Finding, ...]]:
+def findings_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[Question, tuple[Finding, ...]]:
     """What is asked for a viewer, and everything that is found."""
     question = question_of(line, Visibility(viewer, books.stored()), since)
     return question, tuple(findings(question))
@@ -89,9 +93,9 @@ def found_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[Que
 
 def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str, now: datetime) -> KeptBrief:
     """Freeze the brief of a filter line as of today, as a meeting is kept or a mail sent; one kept today for the same reason stays."""
-    kept = kept_briefs(viewer, line.who_value).filter(as_of=line.as_of, why=why).first()
-    if kept is not None:
-        return kept
+    saved = kept_briefs(viewer, line.who_value).filter(as_of=line.as_of, why=why).first()
+    if saved is not None:
+        return saved
     brief = brief_for(line, viewer, may_see)
     content = as_text(line, brief.chosen, brief.kept_figures())
     return keep_brief(viewer, Told(line.who_value, line.period.text, line.as_of, content), why, now)
@@ -101,9 +105,9 @@ def told_since(brief: Brief) -> dict[str, date]:
     """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
     since: dict[str, date] = {}
     still = {one.key for one in brief.findings}
-    for kept in kept_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
-        still &= {point["finding"] for point in json.loads(kept.content)["findings"]}
-        since |= dict.fromkeys(still, kept.as_of)
+    for saved in kept_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
+        still &= {point["finding"] for point in json.loads(saved.content)["findings"]}
+        since |= dict.fromkeys(still, saved.as_of)
     return since
 
 
@@ -112,7 +116,7 @@ def acting(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     return {
         "may_act": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
         "may_keep": not line.is_past and request.viewer.may(May.SET_RULES),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "next_day": next_working_day(line.today),
         "people": [(one.value[7:], one.label) for one in line.choices_who if one.value.startswith("person:")],
     }
@@ -156,9 +160,9 @@ def _course(line: FilterLine, question: Question, now: int) -> Sequence[float]:
     if question.way == AS_SET or len(line.book.deals.key) > MOST_DEALS:
         return ()
     days = [line.as_of - timedelta(weeks=back) for back in range(WEEKS_OF_OUTLOOK - 1, 0, -1)]
-    place = (line.period, line.scope, question.by, question.way, None, 0)
+    selection = (line.period, line.scope, question.by, question.way, None, 0)
     past = [
-        expected(line.book, line.book.as_of(one), *place).mean_minor for one in days if one >= line.period.starts_on
+        expected(line.book, line.book.as_of(one), *selection).mean_minor for one in days if one >= line.period.starts_on
     ]
     return [*past, now] if past else ()
 

@@ -6,7 +6,7 @@ from functools import partial
 import numpy as np
 from django.db.models import F, Min, Q, QuerySet, Sum
 
-from wise_tally.book.attributes import kept_rows, statement_of, whole_numbers
+from wise_tally.book.attributes import statement_of, stored_rows, whole_numbers
 from wise_tally.core.book import Book, Flags
 from wise_tally.core.findings.bounds import Bounds
 from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
@@ -84,12 +84,12 @@ def _customers(line: FilterLine, customer: Ints) -> Customers:
     mine = np.unique(customer[line.snapshot.deal[owner_filtered(line.book, line.snapshot, line.scope)]])
     owed, sales = _ledger(line)
     number = np.intersect1d(mine[mine > 0], np.union1d(owed[:, 0], sales[:, 0]))
-    place = {column: np.searchsorted(table[:, 0], number) for column, table in (("owed", owed), ("sales", sales))}
+    rows_of = {column: np.searchsorted(table[:, 0], number) for column, table in (("owed", owed), ("sales", sales))}
 
     def taken(table: Ints, name: str, column: int) -> Ints:
         if not len(table):
             return np.zeros(len(number), dtype=np.int64)
-        index = np.minimum(place[name], len(table) - 1)
+        index = np.minimum(rows_of[name], len(table) - 1)
         return np.where(table[index, 0] == number, table[index, column], 0)
 
     keys = dict(Account.objects.filter(pk__in=among(number.tolist())).values_list("pk", "key"))
@@ -110,7 +110,9 @@ def _ledger(line: FilterLine) -> tuple[Ints, Ints]:
 
 def _owed(day: date) -> Ints:
     unpaid = Invoice.objects.filter(Q(paid_on=None) | Q(paid_on__gt=day), issued_on__lte=day, due_on__lt=day)
-    by_account = unpaid.order_by("account_id").values("account_id").annotate(owed=Sum("amount_minor"), first=Min("due_on"))
+    by_account = (
+        unpaid.order_by("account_id").values("account_id").annotate(owed=Sum("amount_minor"), first=Min("due_on"))
+    )
     rows = [(row["account_id"], row["owed"], row["first"].toordinal()) for row in by_account]
     return np.array(rows, dtype=np.int64).reshape(len(rows), 3)
 
@@ -119,11 +121,11 @@ def _sales(day: date) -> Ints:
     this, before = day - timedelta(days=YEAR_DAYS), day - timedelta(days=2 * YEAR_DAYS + 1)
     invoices = Invoice.objects.filter(issued_on__lte=day, issued_on__gte=before).order_by()
     table = whole_numbers(invoices.values_list("account_id", "issued_on", "amount_minor"), 3)
-    number, place = np.unique(table[:, 0], return_inverse=True)
+    number, index = np.unique(table[:, 0], return_inverse=True)
     issued, size = table[:, 1], len(number)
     spans = issued >= this.toordinal(), issued < this.toordinal(), issued > day.toordinal() - LATELY
-    sums = [sum_by_group(table[keep, 2], place[keep], size) for keep in spans]
-    counts = [np.bincount(place[keep], minlength=size) for keep in spans[:2]]
+    sums = [sum_by_group(table[keep, 2], index[keep], size) for keep in spans]
+    counts = [np.bincount(index[keep], minlength=size) for keep in spans[:2]]
     return np.stack([number, *sums[:2], *counts, sums[2]], axis=1)
 
 
@@ -141,24 +143,24 @@ def _untouched(line: FilterLine, leads: QuerySet[Lead]) -> tuple[Ints, Ints, Int
     waiting = leads.filter(Q(closed_at=None) | Q(closed_at__gte=ends), created_at__lt=ends)
     waiting = waiting.filter(created_at__gte=ends - LEADS_BACK).order_by("pk")
     columns = ("pk", "owner__key", "created_at")
-    reference, rows = line.book.reference, kept_rows(waiting.values_list(*columns))
+    reference, rows = line.book.reference, stored_rows(waiting.values_list(*columns))
     number, owner, created = (np.zeros(len(rows), dtype=np.int64) for _ in columns)
-    for index, (lead, key, at) in enumerate(rows):
-        number[index], owner[index], created[index] = lead, reference.person_index.get(key, NONE), at
+    for index, (lead, key, moment) in enumerate(rows):
+        number[index], owner[index], created[index] = lead, reference.person_index.get(key, NONE), moment
     keep = ~np.isin(number, _touched(ends))
-    place = np.searchsorted(whole_numbers(leads.order_by("pk").values_list("pk"), 1)[:, 0], number)
-    return place[keep], owner[keep], created[keep]
+    lead_index = np.searchsorted(whole_numbers(leads.order_by("pk").values_list("pk"), 1)[:, 0], number)
+    return lead_index[keep], owner[keep], created[keep]
 
 
 def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     """New leads of the scope's people that nobody did anything about."""
     reference, leads = line.book.reference, may_see.leads()
     cache_key = ("untouched", line.as_of, statement_of(leads))
-    place, owner, created = beside(line.book, cache_key, lambda: _untouched(line, leads))
-    keep = np.ones(len(place), dtype=bool)
+    index, owner, created = beside(line.book, cache_key, lambda: _untouched(line, leads))
+    keep = np.ones(len(index), dtype=bool)
     if line.scope.of_people:
         team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))
         keep &= people_kept(reference, line.scope, line.as_of, owner, np.where(owner == NONE, NONE, team))
         keep &= owner != NONE
     days = (line.snapshot.cut - created) / DAY_SECONDS
-    return tuple(map(Waiting, place[keep].tolist(), owner[keep].tolist(), days[keep].tolist()))
+    return tuple(map(Waiting, index[keep].tolist(), owner[keep].tolist(), days[keep].tolist()))

@@ -76,8 +76,8 @@ class DealForm:
     def ask_for(self, lacking: Sequence[Lacking]) -> None:
         """Input name, label and typed value of everything that can be typed to meet what a stage asks."""
         typed = {"answer": self.answers, "detail": self.details}
-        kept = {(kind, name) for kind, values in typed.items() for name in values}
-        wanted = kept | {(item.asks, item.name) for item in lacking if item.asks}
+        given = {(kind, name) for kind, values in typed.items() for name in values}
+        wanted = given | {(item.asks, item.name) for item in lacking if item.asks}
         self.questions = [(f"{kind}:{name}", name, typed[kind].get(name, "")) for kind, name in sorted(wanted)]
 
 

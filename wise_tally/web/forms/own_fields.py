@@ -56,13 +56,15 @@ class OwnFormField(forms.CharField):
 
 def own_form_fields(applies_to: str, initial: Mapping[str, Any]) -> dict[str, forms.Field]:
     """Form fields of own fields, by name in the form; of retired ones those that have a value in `initial`."""
-    held = [name.partition(":")[2] for name in initial if name.startswith("own:")]
+    filled = [name.partition(":")[2] for name in initial if name.startswith("own:")]
     form_fields: dict[str, forms.Field] = {}
-    for own in OwnField.objects.offered(*held).filter(applies_to=applies_to).order_by("key"):
+    for own in OwnField.objects.offered(*filled).filter(applies_to=applies_to).order_by("key"):
         if own.kind == "choice":
             choices = [("", "none"), *((word, word) for word in own.choices.split(";"))]
             widget = forms.Select(attrs=BOXED)
-            form_fields[f"own:{own.key}"] = forms.ChoiceField(label=own.name, required=False, choices=choices, widget=widget)
+            form_fields[f"own:{own.key}"] = forms.ChoiceField(
+                label=own.name, required=False, choices=choices, widget=widget
+            )
         else:
             form_fields[f"own:{own.key}"] = OwnFormField(own)
     return form_fields

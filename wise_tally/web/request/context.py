@@ -40,7 +40,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
             "name": label,
             "url": reverse(f"{name}:page") + query,
             "key": number,
-            "here": name == current,
+            "is_current": name == current,
             "icon": name if name in ON_PHONE else "",
         }
         for number, (name, label) in enumerate(PLACES, 1)

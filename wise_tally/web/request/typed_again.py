@@ -80,8 +80,8 @@ def keep_typed(request: HttpRequest) -> bool:
 
 def is_kept_for(request: HttpRequest) -> bool:
     """Whether something typed by who is signed in now is kept."""
-    kept = request.session.get(KEPT)
-    return kept is not None and kept["whose"] == request.user.pk
+    saved = request.session.get(KEPT)
+    return saved is not None and saved["whose"] == request.user.pk
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -101,14 +101,14 @@ def kept_page(request: HttpRequest, message: str, status: int) -> HttpResponse |
 
 
 def _page(request: HttpRequest, status: int, message: str = EXPIRED) -> HttpResponse:
-    kept = request.session[KEPT]
+    saved = request.session[KEPT]
     try:
-        resolve(urlsplit(kept["path"]).path)
+        resolve(urlsplit(saved["path"]).path)
     except Resolver404:
         request.session.pop(KEPT)
         return redirect("home")
-    shown = [(name, value) for name, value in kept["fields"] if value and name not in ("seen", "next", "revision")]
-    return render(request, "web/typed.html", {"kept": kept, "shown": shown, "message": message}, status=status)
+    shown = [(name, value) for name, value in saved["fields"] if value and name not in ("seen", "next", "revision")]
+    return render(request, "web/typed.html", {"kept": saved, "shown": shown, "message": message}, status=status)
 
 
 @requires_csrf_token

@@ -23,14 +23,14 @@ def as_read(field: BoundField) -> str:
 
 
 @register.simple_tag
-def choice(name: str, choices: Iterable[Any], chosen: Any = "", kind: str = "", **said: Any) -> SafeString:
+def choice(name: str, choices: Iterable[Any], chosen: Any = "", kind: str = "", **own: Any) -> SafeString:
     """A choice by `name` (choices as `pairs_of` takes them), of many records of a `kind` by typing.
 
     Said besides: what stands for nothing chosen (`empty`); the `id` that its label names, else the `label` (and `row`) read
     out; whether it is `wrong`.
     """
-    label = f"{said['label']}, row {said['row']}" if "row" in said else said.get("label")
-    attributes = {"class": "boxed", "id": said.get("id"), "name": name, "aria-label": label}
-    attributes["aria-invalid"] = "true" if said.get("wrong") else None
+    label = f"{own['label']}, row {own['row']}" if "row" in own else own.get("label")
+    attributes = {"class": "boxed", "id": own.get("id"), "name": name, "aria-label": label}
+    attributes["aria-invalid"] = "true" if own.get("wrong") else None
     given = {key: value for key, value in attributes.items() if value}
-    return choice_field(pairs_of(choices, said.get("empty")), "" if chosen is None else str(chosen), kind, given)
+    return choice_field(pairs_of(choices, own.get("empty")), "" if chosen is None else str(chosen), kind, given)

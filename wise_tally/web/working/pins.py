@@ -103,8 +103,8 @@ def pin(request: PageRequest) -> HttpResponse:
     figure = figure_at(request, address)
     if figure is None:
         raise Refused("This figure cannot be pinned because it does not list deals.", 422)
-    kept = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
-    request.session["pins"] = [*kept, {"address": address, "title": figure.title}][-2:]
+    others = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
+    request.session["pins"] = [*others, {"address": address, "title": figure.title}][-2:]
     return redirect(back)
 
 
@@ -165,7 +165,7 @@ class Summary:
     """An opened figure against the pinned one, in numbers."""
 
     pinned: PinnedFigure
-    here: PinnedFigure
+    present: PinnedFigure
     result: Reconciled
     address: str
 
@@ -173,7 +173,7 @@ class Summary:
     def words(self) -> list[str]:
         """What is only here or only there, with the commonest reason."""
         phrases = [f"{plural(len(self.result.both), 'deal')} in both"]
-        sides = (("only_second", "here", self.pinned), ("only_first", "there", self.here))
+        sides = (("only_second", "here", self.pinned), ("only_first", "there", self.present))
         for side, where, missing_from in sides:
             if reasons := self.result.by_reason(side):
                 words = reason_words(next(iter(reasons)), missing_from)
@@ -187,10 +187,10 @@ def summary(request: PageRequest) -> Summary | None:
     others = [entry for entry in request.session.get("pins", []) if entry["address"] != address]
     if not others:
         return None
-    pinned, here = figure_at(request, others[-1]["address"]), figure_at(request, address)
-    if pinned is None or here is None:
+    pinned, present = figure_at(request, others[-1]["address"]), figure_at(request, address)
+    if pinned is None or present is None:
         return None
-    return Summary(pinned, here, reconcile(pinned.counted, here.counted), address)
+    return Summary(pinned, present, reconcile(pinned.counted, present.counted), address)
 
 
 def counted_list(request: PageRequest) -> str:

@@ -195,9 +195,9 @@ def outlook(book: "Book", day: date, quarter: "Period") -> None:
 
     horizon = days_ahead(snapshot, quarter)[1]
     learnt = timed(lambda: fit.__wrapped__(book, day, horizon))  # type: ignore[attr-defined]
-    kept, team = timed(lambda: whole(Filter())), timed(lambda: whole(Filter(team=0)))
+    company, team = timed(lambda: whole(Filter())), timed(lambda: whole(Filter(team=0)))
     print(
-        f"  outlook                fit {learnt:8.1f} ms   with it kept {kept:6.1f} ms   a team's range {team:5.1f} ms (at most 200, 60, 20)"
+        f"  outlook                fit {learnt:8.1f} ms   cached {company:6.1f} ms   a team's range {team:5.1f} ms (at most 200, 60, 20)"
     )
 
 

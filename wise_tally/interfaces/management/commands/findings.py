@@ -38,9 +38,11 @@ class Command(OneLineCommand):
         scores = past_scores(everybody, Visibility(everybody, books.stored()), today(), options["mondays"])
         with whole_output():
             if options["format"] == "json":
-                told = {kind: vars(score) for kind, score in scores.items()}
+                by_kind = {kind: vars(score) for kind, score in scores.items()}
                 print(
-                    json.dumps({"as_of": today().isoformat(), "mondays": options["mondays"], "scores": told}, indent=1)
+                    json.dumps(
+                        {"as_of": today().isoformat(), "mondays": options["mondays"], "scores": by_kind}, indent=1
+                    )
                 )
             else:
                 _print_table(scores)

@@ -75,12 +75,12 @@ def _strip(row: TimeRow) -> str:
     the 75th percentile dotted, typical days as a mark below, running stays as rings.
     """
     foot = FOOT if row.shape else THIN_FOOT
-    steps = "".join(f"V{1 - part:g}H{place}" for place, part in enumerate(row.shape, 1))
-    drawn = [MARK(at, "rule", foot) for at in row.ticks_at]
+    steps = "".join(f"V{1 - part:g}H{index}" for index, part in enumerate(row.shape, 1))
+    drawn = [MARK(tick, "rule", foot) for tick in row.ticks_at]
     drawn += [SHAPE(len(row.shape), steps)] if row.shape else [MEDIAN_BAR(row.median_at)] if row.median_at else []
     drawn += [MARK(row.median_at, "quota", foot)] if row.median_at else []
     drawn += [MARK(row.p75_at, "dotted", foot)] if row.p75_at else []
-    drawn += [RUNNING(at, foot + 9 if row.shape else 3) for at in row.running_at]
+    drawn += [RUNNING(tick, foot + 9 if row.shape else 3) for tick in row.running_at]
     drawn += [TYPICAL(row.typical_at, foot - 3 if not row.shape else foot)] if row.typical_at else []
     return "".join(drawn)
 
@@ -90,8 +90,8 @@ def time_axis(group: TimeGroup) -> SafeString:
     """The marks of the strips in days, over their column."""
     ends = {0: "start", len(group.axis) - 1: "end"}
     words = (
-        f'<text x="{at}" y="13" text-anchor="{ends.get(place, "middle")}">{text}{" d" if place in ends and place else ""}</text>'
-        for place, (at, text) in enumerate(group.axis)
+        f'<text x="{position}" y="13" text-anchor="{ends.get(index, "middle")}">{text}{" d" if index in ends and index else ""}</text>'
+        for index, (position, text) in enumerate(group.axis)
     )
     return mark_safe(f'<svg class="axis-ink">{"".join(words)}</svg>')
 

@@ -102,13 +102,13 @@ def _rows(request: PageRequest, line: FilterLine, accounts: list[Account]) -> li
         (d.pk, d.account_id) for d in visible(request).deals(Q(account__in=among(account.pk for account in accounts)))
     ]
     deals = [(book.index_of(pk), account) for pk, account in pairs]
-    order = {account.pk: place for place, account in enumerate(accounts)}
+    order = {account.pk: number for number, account in enumerate(accounts)}
     known = [(index, order[account]) for index, account in deals if index is not None and account is not None]
     totals = open_by_group(line.snapshot, [d for d, _ in known], [g for _, g in known], len(accounts))
     last = dict(_last_contacts(accounts, line))
     return [
-        AccountRow(account, totals[place].deals, totals[place].amount_minor, last.get(account.pk))
-        for place, account in enumerate(accounts)
+        AccountRow(account, totals[number].deals, totals[number].amount_minor, last.get(account.pk))
+        for number, account in enumerate(accounts)
     ]
 
 
@@ -184,10 +184,10 @@ def _edit(request: PageRequest, account: Account | None) -> HttpResponse:
         elif not twins:
             try:
                 key, expected = account.key if account else None, request.POST.get("seen", "")
-                kept = save_account(request.viewer, books.current().reference, key, form.cleaned(), now(), expected)
+                saved = save_account(request.viewer, books.current().reference, key, form.cleaned(), now(), expected)
                 if account is None:
-                    offer_undo(request, kept, f"{kept.name} was added.", changed_rows({}, rows_of(kept)))
-                return redirect("customers:account", key=kept.key)
+                    offer_undo(request, saved, f"{saved.name} was added.", changed_rows({}, rows_of(saved)))
+                return redirect("customers:account", key=saved.key)
             except ChangedMeanwhile as changed:
                 status, meanwhile = 409, changed.now
     answer = {

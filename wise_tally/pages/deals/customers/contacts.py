@@ -42,8 +42,8 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     contact = visible(request).contact(key)
     viewer, reference = request.viewer, books.current().reference
     require_about(viewer, reference, contact.account, now())
-    kept = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
-    form = ContactForm(request.POST if request.method == "POST" else None, initial=kept)
+    before = {name: getattr(contact, name) for name in ("name", "email", "phone", "job_title")}
+    form = ContactForm(request.POST if request.method == "POST" else None, initial=before)
     if request.method == "POST" and form.is_valid():
         with undoable(request, contact.account, f"{form.cleaned_data['name']} was saved."):
             save_contact(viewer, reference, contact.account, contact.key, form.cleaned_data, now())

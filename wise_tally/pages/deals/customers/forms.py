@@ -31,10 +31,10 @@ class OwnedForm(LedgerForm):
     def __init__(self, viewer: Viewer, owner: Person | None, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
         self.present = owner
-        reference, day, held = books.current().reference, today(), owner.key if owner else ""
-        takers = [p for p in _working(held) if may_give(viewer, reference, day, held, p.key)]
+        reference, day, owner_key = books.current().reference, today(), owner.key if owner else ""
+        takers = [p for p in _working(owner_key) if may_give(viewer, reference, day, owner_key, p.key)]
         choices = pairs_of(takers, self.nobody)
-        if not may_give(viewer, reference, day, held, ""):
+        if not may_give(viewer, reference, day, owner_key, ""):
             choices = choices[1:]
         if len(choices) < 2:
             del self.fields["owner"]
@@ -69,9 +69,9 @@ class AccountForm(OwnedForm):
 
     def cleaned(self) -> dict[str, Any]:
         """The same with the territory."""
-        kept = super().cleaned()
-        territory = Territory.objects.get(key=kept["territory"]) if kept["territory"] else None
-        return kept | {"territory": territory}
+        values = super().cleaned()
+        territory = Territory.objects.get(key=values["territory"]) if values["territory"] else None
+        return values | {"territory": territory}
 
 
 def _working(present: str | None) -> Iterable[Person]:
@@ -120,8 +120,8 @@ class LeadForm(OwnedForm):
 
     def cleaned(self) -> dict[str, Any]:
         """The same with the step."""
-        kept = super().cleaned()
-        return kept | {"step": LeadStep.objects.get(key=kept["step"]) if kept.get("step") else None}
+        values = super().cleaned()
+        return values | {"step": LeadStep.objects.get(key=values["step"]) if values.get("step") else None}
 
 
 class ActivityForm(LedgerForm):
@@ -158,6 +158,6 @@ class ActivityForm(LedgerForm):
         return {"kind": clean["kind"], "subject": clean["subject"], "at": when, "status": status, "repeat": repeat}
 
 
-def noon_of(day: Any, at: time | None = None) -> datetime:
+def noon_of(day: Any, hour: time | None = None) -> datetime:
     """Noon of a day in the workspace's time zone, or another time of it."""
-    return datetime.combine(day, at or time(12), ZoneInfo(Workspace.current().time_zone))
+    return datetime.combine(day, hour or time(12), ZoneInfo(Workspace.current().time_zone))

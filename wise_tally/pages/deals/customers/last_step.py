@@ -49,14 +49,14 @@ def offer_undo(request: PageRequest, about: About | None, words: str, rows: list
 @require_POST
 def undo(request: PageRequest, token: str) -> HttpResponse:
     """Undo the step that was offered, within the hour, as long as it is the last and nobody changed what it wrote."""
-    kept = request.session.get(STEP, {})
-    if kept.get("token") != token or now().timestamp() - kept["at"] > AT_ONCE.total_seconds():
+    step = request.session.get(STEP, {})
+    if step.get("token") != token or now().timestamp() - step["at"] > AT_ONCE.total_seconds():
         raise Refused("Only the last step can be undone, within an hour.", 409)
-    kind, key = kept["about"]
+    kind, key = step["about"]
     # What may not be opened any more looks like what is not there.
     about = getattr(visible(request), kind)(key)
     try:
-        undo_step(request.viewer, books.current().reference, about, kept["rows"], now())
+        undo_step(request.viewer, books.current().reference, about, step["rows"], now())
     except (ChangedMeanwhile, InUse):
         raise Refused("Something was changed or added in the meantime, so this was not undone.", 409) from None
     del request.session[STEP]

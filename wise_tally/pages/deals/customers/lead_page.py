@@ -147,11 +147,11 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "known": known,
         "may_edit": may_change_lead(viewer, reference, lead, today()),
         "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
-        "form": LeadForm(viewer, lead.owner, initial=_kept(lead)),
+        "form": LeadForm(viewer, lead.owner, initial=_initial(lead)),
         "qualify": QualifyForm(request, known, initial=initial),
         "seen": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
-        "here": request.path,
+        "this_page": request.path,
         **journal_of(request, lead, end_of_today(), _moves(lead)),
         "moment": now(),
         "today": today(),
@@ -169,12 +169,12 @@ def _moves(lead: Lead) -> list[Entry]:
     ]
 
 
-def _kept(lead: Lead) -> dict[str, Any]:
+def _initial(lead: Lead) -> dict[str, Any]:
     """A lead as its form shows it."""
-    kept: dict[str, Any] = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
-    kept |= {"step": lead.step.key if lead.step else "", "campaign": lead.campaign, "score": lead.score}
-    kept |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
-    return kept | own_initial("lead", lead.key)
+    values: dict[str, Any] = {"name": lead.name, "customer": lead.customer, "email": lead.email, "phone": lead.phone}
+    values |= {"step": lead.step.key if lead.step else "", "campaign": lead.campaign, "score": lead.score}
+    values |= {"source": lead.source, "owner": lead.owner.key if lead.owner else "", "status": lead.status or "new"}
+    return values | own_initial("lead", lead.key)
 
 
 @require_safe
@@ -196,7 +196,7 @@ def change(request: PageRequest, key: str) -> HttpResponse:
 
 
 def _save(request: PageRequest, lead: Lead) -> HttpResponse:
-    form = LeadForm(request.viewer, lead.owner, request.POST, initial=_kept(lead))
+    form = LeadForm(request.viewer, lead.owner, request.POST, initial=_initial(lead))
     if not form.is_valid():
         return _lead_page(request, lead, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:

@@ -35,7 +35,7 @@ def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str,
         "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
         "people": Person.objects.filter(active_to=None).order_by("name"),
         "undo": len(request.session.get(KEPT, {}).get(kind, [])),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
     }
 
 
@@ -45,8 +45,8 @@ def change(request: PageRequest) -> HttpResponse:
     kind = one_of(request.POST.get("kind", ""), FIELDS, "cannot be changed together", 422)
     reference, viewer = books.current().reference, request.viewer
     if request.POST.get("what") == "undo":
-        kept = request.session.get(KEPT, {}).get(kind, [])
-        count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in kept], now())
+        changes = request.session.get(KEPT, {}).get(kind, [])
+        count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in changes], now())
         _keep(request, kind, [])
         messages.success(request, f"{plural(count, kind)} put back.")
     else:

@@ -54,7 +54,7 @@ def account(request: PageRequest, key: str) -> HttpResponse:
     answer = {
         "account": customer,
         "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, customer, line.today),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "back": safe_next(request, ""),
         "own_values": own_shown("account", customer.key),
         "twins": visible(request).likely_accounts(customer.name, customer.key),
@@ -145,7 +145,9 @@ def sales_of(request: PageRequest, line: FilterLine, customer: Account) -> dict[
     fiscal, month = line.book.reference.fiscal, _month_asked(request, line)
     present = fiscal.containing(line.as_of, "month")
     this, before = sales_spans(request, line)
-    rows = customer.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related("product")
+    rows = customer.invoices.filter(issued_on__gte=before.starts_on, issued_on__lte=this.ends_on).select_related(
+        "product"
+    )
     sales = [Sale(r.issued_on, r.amount_minor, r.product_group, r.product.name if r.product else "") for r in rows]
     months = [fiscal.shifted(present, -step) for step in range(MONTHS_BACK)]
     return {

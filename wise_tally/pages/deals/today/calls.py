@@ -90,13 +90,13 @@ def _call(about: About, activity: Activity | None, line: FilterLine, again: date
     who, phone, email = reached_by(about)
     who = about.customer if isinstance(about, Lead) else who
     if activity:
-        words, at = f"{as_words(activity.kind)}: {activity.subject}", activity.at
+        words, moment = f"{as_words(activity.kind)}: {activity.subject}", activity.at
     else:
         assert isinstance(about, Lead), "without an activity only new leads are followed up"
-        words, at = f"new lead from {about.source or 'no source'}", about.created_at
-    late = activity is not None and at < line.ends_at - timedelta(days=1)
+        words, moment = f"new lead from {about.source or 'no source'}", about.created_at
+    late = activity is not None and moment < line.ends_at - timedelta(days=1)
     return Call(
-        kind, about.key, about.name, who, phone, email, words, at, late, activity.key if activity else "", again
+        kind, about.key, about.name, who, phone, email, words, moment, late, activity.key if activity else "", again
     )
 
 
@@ -128,8 +128,8 @@ def follow(request: PageRequest) -> HttpResponse:
     about = about_of(planned) if planned else opened_about(request)
     if about is None:
         raise Refused("This activity belongs to no deal, account or lead. Open it from the journal.", 422)
-    said = "put off" if what.outcome == LATER else what.outcome
-    words = f"{about.name}: {said}{f', next {day(what.next_on)}' if what.next_on else ''}."
+    outcome_words = "put off" if what.outcome == LATER else what.outcome
+    words = f"{about.name}: {outcome_words}{f', next {day(what.next_on)}' if what.next_on else ''}."
     with undoable(request, about, words, may_undo=not what.with_message):
         follow_up(request.viewer, books.current().reference, about, planned, what, now())
     return redirect(safe_next(request, "/today/"))

@@ -113,7 +113,9 @@ def due_panel(line: FilterLine) -> Panel:
         total=count(len(order)),
         total_words="deals",
         **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("open, nothing due", len(flagged_deals.rows) - len(order)),) if len(flagged_deals.rows) > len(order) else (),
+        not_counted=(("open, nothing due", len(flagged_deals.rows) - len(order)),)
+        if len(flagged_deals.rows) > len(order)
+        else (),
     )
 
 
@@ -130,15 +132,19 @@ def due_deals(line: FilterLine, flagged_deals: Flagged, shown: Ints, viewer: Vie
         if index in rows:
             row, deal = rows[index], deals[rows[index].key]
             acts = planned.get(deal.pk, [])
-            held = np.flatnonzero(flagged_deals.flags[:, i]).tolist()
+            present = np.flatnonzero(flagged_deals.flags[:, i]).tolist()
             words = [
-                (text, reason < MARKED) for reason in held for text in _words(line, flagged_deals, reason, (i, row, deal, acts))
+                (text, reason < MARKED)
+                for reason in present
+                for text in _words(line, flagged_deals, reason, (i, row, deal, acts))
             ]
-            result.append(DueDeal(row, deal, words, acts, GAP in held))
+            result.append(DueDeal(row, deal, words, acts, GAP in present))
     return result
 
 
-def _words(line: FilterLine, flagged_deals: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]) -> list[str]:
+def _words(
+    line: FilterLine, flagged_deals: Flagged, reason: int, of: tuple[int, DealRow, Deal, list[Activity]]
+) -> list[str]:
     """A reason in words."""
     i, row, deal, planned = of
     if reason == STEP and deal.next_step_on:
@@ -190,8 +196,8 @@ def coming(line: FilterLine) -> list[Coming]:
     acts = planned_about_deals(line.ends_at + timedelta(days=DAYS_AHEAD)).filter(at__gte=line.ends_at).order_by("at")
     fields = ("at", "kind", "subject", "deal_id", "deal__key", "deal__name")
     planned = (
-        Coming(local_day(at), f"{as_words(kind)}, {subject}:", key, name)
-        for at, kind, subject, number, key, name in acts.values_list(*fields).iterator(chunk_size=100)
+        Coming(local_day(moment), f"{as_words(kind)}, {subject}:", key, name)
+        for moment, kind, subject, number, key, name in acts.values_list(*fields).iterator(chunk_size=100)
         if in_hand(number)
     )
     first = [*islice(steps, MOST_COMING), *islice(planned, MOST_COMING)]

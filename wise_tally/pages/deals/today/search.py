@@ -65,17 +65,21 @@ def _all_words(words: Iterable[str], *fields: str) -> Q:
 
 
 def _of_deals(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
-    called = _all_words(words, "name", "account__name") | Q(key__iexact=text)
+    matching = _all_words(words, "name", "account__name") | Q(key__iexact=text)
     return [
         Result("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in may_see.deals(called, "account", at_most=FOUND)
+        for deal in may_see.deals(matching, "account", at_most=FOUND)
     ]
 
 
-def _with_number(records: QuerySet[Any], text: str, called: Q) -> QuerySet[Any]:
+def _with_number(records: QuerySet[Any], text: str, matching: Q) -> QuerySet[Any]:
     """Those that a condition finds, or whose telephone number ends so, whatever stands between its digits."""
     digits = digits_of(text)
-    return with_plain_phone(records).filter(called | Q(plain_phone__endswith=digits)) if digits else records.filter(called)
+    return (
+        with_plain_phone(records).filter(matching | Q(plain_phone__endswith=digits))
+        if digits
+        else records.filter(matching)
+    )
 
 
 def _of_customers(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
@@ -90,8 +94,8 @@ def _of_customers(may_see: Visibility, text: str, words: list[str]) -> list[Resu
         )
         for c in contacts.select_related("account").order_by("name")[:FOUND]
     ]
-    called = _all_words(words, "name", "customer", "email") | Q(key__iexact=text)
-    leads = _with_number(may_see.leads(), text, called).order_by("-created_at")
+    matching = _all_words(words, "name", "customer", "email") | Q(key__iexact=text)
+    leads = _with_number(may_see.leads(), text, matching).order_by("-created_at")
     return results + [_lead(lead) for lead in leads[:FOUND]]
 
 

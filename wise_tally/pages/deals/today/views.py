@@ -68,7 +68,7 @@ def today(request: PageRequest) -> HttpResponse:
         "stages": stage_choices(),
         "kinds": CONTACT_KINDS,
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
-        "here": request.get_full_path(),
+        "this_page": request.get_full_path(),
         "page": page,
         **neighbours(page, lambda number: urlencode([*line.given, ("page", number)])),
     }

@@ -69,9 +69,9 @@ def measured_cell(query: ForecastQuery, column: Figure, working: str, value: int
 @register.simple_tag
 def read_deal(query: ForecastQuery, deal: DealRow, values: Sequence[int | None], parameters: str) -> SafeString:
     """The row of a deal that is read, not edited: many stand on a page with all rows open, so it is drawn as one node."""
-    said = [deal.stage_name, formats.day(deal.shown_day)]
+    words = [deal.stage_name, formats.day(deal.shown_day)]
     if deal.is_open:
-        said += [deal.category_name, formats.points(deal.probability_bp)]
+        words += [deal.category_name, formats.points(deal.probability_bp)]
     working = _deal_working(deal.key)
     cells = format_html_join(
         "",
@@ -90,7 +90,7 @@ def read_deal(query: ForecastQuery, deal: DealRow, values: Sequence[int | None],
         _deal_page(deal.key),
         deal.name,
         late,
-        " · ".join(said),
+        " · ".join(words),
         cells,
     )
 

@@ -250,8 +250,8 @@ class Preparer:
         if slug != "quotas" and not row.get(key_name):
             by_name = self._names(slug) if slug in ("accounts", "people", "products", "contacts") else {}
             known = by_name.get(typed.get("name", "").casefold())
-            told = [typed.get(name, "") for name in IDENTITY[slug]] if slug in IDENTITY else typed.values()
-            row[key_name] = known if known and known != AMBIGUOUS else derived_key("|".join(told))
+            identity = [typed.get(name, "") for name in IDENTITY[slug]] if slug in IDENTITY else typed.values()
+            row[key_name] = known if known and known != AMBIGUOUS else derived_key("|".join(identity))
 
     def _deal_stand_ins(self, row: dict[str, str]) -> None:
         if not row.get("process_id"):

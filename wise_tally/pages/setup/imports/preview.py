@@ -96,7 +96,7 @@ class _Tried:
         rows = []
         for number, cells in wanted[:SHOWN_ROWS]:
             row = self.read.get(number)
-            typed = [cells[place] for place in places]
+            typed = [cells[index] for index in places]
             shown = [self._shown(name, row.get(name, "")) for name in self.names] if row else typed
             rows.append(PreviewRow(number, shown, self._does(number), number in self.wrong))
         return rows
@@ -132,11 +132,11 @@ class _Tried:
         matched = (
             (self.kind.column(name), self.table.header.index(self.matching.columns[name])) for name in self.names
         )
-        for column, place in matched:
+        for column, index in matched:
             if column.kind not in kinds:
                 continue
             for number, cells in self.table.rows:
-                typed, value = cells[place].strip(), self.read.get(number, {}).get(column.name, "")
+                typed, value = cells[index].strip(), self.read.get(number, {}).get(column.name, "")
                 words = f"{typed} → {self._shown(column.name, value)}"
                 if typed and value and words not in examples:
                     examples.append(words)

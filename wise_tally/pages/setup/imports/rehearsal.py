@@ -122,14 +122,14 @@ def _effects_of_parts(
 ) -> dict[int, Effect]:
     """Parts of deals replace those there were: a row is new unless the deal had one just like it."""
     table, noted = name_of(kind), written[name_of(kind)]
-    place = noted.columns.index("id") if noted.columns else 0
-    had = Counter(tuple(old[:place] + old[place + 1 :]) for old in noted.deleted.values())
+    column = noted.columns.index("id") if noted.columns else 0
+    had = Counter(tuple(old[:column] + old[column + 1 :]) for old in noted.deleted.values())
     with connection.cursor() as cursor:
         cursor.execute(f"SELECT * FROM {table} WHERE id > %s ORDER BY id", [min(noted.inserted, default=1) - 1])
-        made = [tuple(row[:place] + row[place + 1 :]) for row in cursor.fetchall() if row[place] in noted.inserted]
+        made = [tuple(row[:column] + row[column + 1 :]) for row in cursor.fetchall() if row[column] in noted.inserted]
     effects = {}
-    for (at, _), values in zip(rows, made, strict=True):
-        effects[at] = Effect(UNCHANGED if had[values] else NEW)
+    for (line, _), values in zip(rows, made, strict=True):
+        effects[line] = Effect(UNCHANGED if had[values] else NEW)
         had[values] -= 1
     return effects
 
@@ -165,8 +165,8 @@ def _moved(noted: dict[str, journal.TableJournal], made: Container[int]) -> dict
     )
     deals = {deal for deal in added.values_list("deal_id", flat=True) if deal not in made}
     states: dict[int, list[tuple[object, ...]]] = {}
-    kept = DealRevision.objects.filter(deal_id__in=deals, void=False).order_by("pk")
-    for deal, *state in kept.values_list("deal_id", *attributes):
+    written = DealRevision.objects.filter(deal_id__in=deals, void=False).order_by("pk")
+    for deal, *state in written.values_list("deal_id", *attributes):
         states.setdefault(deal, []).append(tuple(state))
     return {
         deal: {name for name, before, after in zip(attributes, *of_deal[-2:], strict=True) if before != after}
@@ -192,15 +192,15 @@ def write_rows(folder: Path, kind: Kind, prepared: Prepared) -> Lines:
     details = [name for name in present if name not in of_table and name not in kind.own]
     files: dict[str, tuple[list[str], list[tuple[int, str, list[str]]]]] = {}
     main = [name for name in present if name in of_table]
-    files[kind.slug] = (main, [(at, "", [row.get(name, "") for name in main]) for at, row in prepared.rows])
+    files[kind.slug] = (main, [(line, "", [row.get(name, "") for name in main]) for line, row in prepared.rows])
     if details:
         columns = [key, *details]
-        rows = [(at, "", [row.get(name, "") for name in columns]) for at, row in prepared.rows]
+        rows = [(line, "", [row.get(name, "") for name in columns]) for line, row in prepared.rows]
         files[kind.details] = (columns, rows)
     if own:
         values = [
-            (at, name, [name.partition(":")[2], row[key], row[name]])
-            for at, row in prepared.rows
+            (line, name, [name.partition(":")[2], row[key], row[name]])
+            for line, row in prepared.rows
             for name in own
             if row.get(name)
         ]
@@ -213,7 +213,9 @@ def write_rows(folder: Path, kind: Kind, prepared: Prepared) -> Lines:
     descriptor = {"profile": "tabular-data-package", "name": "import", "resources": resources}
     (folder / "datapackage.json").write_text(json.dumps(descriptor))
     return {
-        place: told for name, (columns, rows) in files.items() for place, told in _write(folder, name, columns, rows)
+        number: origin
+        for name, (columns, rows) in files.items()
+        for number, origin in _write(folder, name, columns, rows)
     }
 
 
@@ -223,7 +225,7 @@ def _write(folder: Path, name: str, columns: list[str], rows: list[tuple[int, st
         out = csv.writer(file, lineterminator="\n")
         out.writerow(columns)
         line = 2
-        for at, own, cells in rows:
+        for number, own, cells in rows:
             out.writerow(cells)
-            yield (f"{name}.csv", line), (at, own)
+            yield (f"{name}.csv", line), (number, own)
             line += 1 + sum(cell.count("\n") for cell in cells)

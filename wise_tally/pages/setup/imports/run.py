@@ -210,8 +210,8 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     if kind.slug == "deal_lines":
                         follow_lines(viewer, {row["deal_id"] for _, row in prepared.rows}, now)
                     # Each try has a journal of its own: what one left that was interrupted says nothing of the next.
-                    kept = folder_of(run) / f"journal-{secrets.token_hex(4)}.gz"
-                    count = journal.keep(journal.written(before), kept)
+                    journal_file = folder_of(run) / f"journal-{secrets.token_hex(4)}.gz"
+                    count = journal.keep(journal.written(before), journal_file)
                     prepared.faults = faults
                     words = f"{run.kind} from {run.file_name}: {plural(len(prepared.rows), 'row')}, {count} changed"
                     audit(viewer, "import taken", words, now)
@@ -219,7 +219,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                         "rows": done.rows,
                         "changed": count,
                         "notes": done.notes[:20],
-                        "journal": kept.name,
+                        "journal": journal_file.name,
                     }
                     report |= {"count": len(faults), "faults": [_as_list(f) for f in faults[:SHOWN_FAULTS]]}
                     ImportRun.objects.filter(pk=run.pk).update(status=ImportStatus.DONE, report=report)

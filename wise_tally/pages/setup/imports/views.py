@@ -114,9 +114,9 @@ def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tup
     kind = kind_of(run.kind)
     first = Process.objects.offered().order_by("name").values_list("key", flat=True).first() or ""
     if request.method != "POST":
-        kept: Any = run.matching or remembered(run)
-        if kept:
-            return Matching(**kept), ""
+        saved: Any = run.matching or remembered(run)
+        if saved:
+            return Matching(**saved), ""
         columns = guess(kind, table.header)
         return Matching(columns, *guess_forms(kind, columns, table), process=first), ""
     posted = request.POST

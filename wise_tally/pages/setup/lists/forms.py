@@ -93,10 +93,10 @@ class LeadStepForm(PickListForm):
     def clean(self) -> None:
         """Names and places are unique among the steps offered."""
         self.refuse_twin(LeadStep, "A step")
-        place = self.cleaned_data.get("position") or 0
-        others = LeadStep.objects.filter(position=place, retired=False).exclude(key=self.key or "")
+        position = self.cleaned_data.get("position") or 0
+        others = LeadStep.objects.filter(position=position, retired=False).exclude(key=self.key or "")
         if (other := others.first()) and not self.cleaned_data.get("retired"):
-            self.add_error("position", f"Place {place} is taken by “{other.name}”. Choose another place.")
+            self.add_error("position", f"Place {position} is taken by “{other.name}”. Choose another place.")
 
 
 class LostReasonForm(PickListForm):
@@ -130,15 +130,15 @@ class OwnFieldForm(PickListForm):
             self.add_error("choices", "Options are only possible for the kind “choice”. Leave this empty.")
         if len(set(choices)) < len(choices):
             self.add_error("choices", "An option appears twice. Enter each option once.")
-        kept = OwnField.objects.filter(key=self.key or "").first()
-        if kept and kept.values.exists():
-            if (kept.kind, kept.applies_to) != (typed.get("kind"), typed.get("applies_to")):
+        saved = OwnField.objects.filter(key=self.key or "").first()
+        if saved and saved.values.exists():
+            if (saved.kind, saved.applies_to) != (typed.get("kind"), typed.get("applies_to")):
                 self.add_error(
                     "kind",
-                    f"The field already has {plural(kept.values.count(), 'value')}, so its kind and record type cannot be changed.",
+                    f"The field already has {plural(saved.values.count(), 'value')}, so its kind and record type cannot be changed.",
                 )
-            gone = set(kept.values.values_list("value", flat=True)) - set(choices)
-            if kept.kind == "choice" and gone:
+            gone = set(saved.values.values_list("value", flat=True)) - set(choices)
+            if saved.kind == "choice" and gone:
                 self.add_error("choices", f"The option “{sorted(gone)[0]}” is in use. Keep it in the list.")
 
 

@@ -90,11 +90,11 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
     """One entry: change its values."""
     register, viewer = register_of(slug), request.viewer
     record: Any = get_object_or_404(register.model, key=key)
-    kept = values_of(record, list(register.form.base_fields))
-    form = register.form(initial=kept, key=key)
+    before = values_of(record, list(register.form.base_fields))
+    form = register.form(initial=before, key=key)
     if request.method == "POST":
         viewer.require(register.right)
-        form = register.form(request.POST, initial=kept, key=key)
+        form = register.form(request.POST, initial=before, key=key)
         if form.is_valid() and saved(request, register, key, form):
             messages.success(request, "Saved.")
             return redirect("setup:entry", slug=slug, key=key)
@@ -102,7 +102,7 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
         "register": register,
         "record": record,
         "form": form,
-        "seen": as_text(kept),
+        "seen": as_text(before),
         "may_edit": viewer.may(register.right),
         **more_of(viewer, slug, record),
         "may_take_back": slug == "people" and may_undo(request, key),

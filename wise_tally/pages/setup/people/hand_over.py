@@ -100,10 +100,10 @@ def _hand_over(request: PageRequest, giver: Person, portions: list[Portion], giv
 @all_needs(May.SET_ORGANISATION)
 def undo(request: PageRequest, key: str) -> HttpResponse:
     """Take the last hand-over of this session back."""
-    giver, kept = _giver(key), request.session.get(KEPT)
-    if not kept or kept["giver"] != giver.key:
+    giver, moved = _giver(key), request.session.get(KEPT)
+    if not moved or moved["giver"] != giver.key:
         raise Refused("There is no transfer of this person to undo.", 409)
-    rows = {name: [tuple(row) for row in kept[name]] for name in ("deals", "accounts", "leads")}
+    rows = {name: [tuple(row) for row in moved[name]] for name in ("deals", "accounts", "leads")}
     back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())
     del request.session[KEPT]
     messages.success(request, f"{back.words} are {giver.name}’s again.")

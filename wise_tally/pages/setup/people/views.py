@@ -168,8 +168,8 @@ class _TeamTree:
         team, members = self.reference.teams[index], self.members.get(index, [])
         shut = self.opened is not None and team.key not in self.opened
         below = [self._node(child) for child in self.tree.children(index)] + ([] if shut else members)
-        said = (self.notes.get(team.key, ""), team.key in self.retired)
-        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, *said, below, len(members) if shut else 0)
+        words = (self.notes.get(team.key, ""), team.key in self.retired)
+        return TreeNode(f"team:{team.key}", "teams", team.key, team.name, *words, below, len(members) if shut else 0)
 
 
 def _territory_nodes(reference: ReferenceData, day: date) -> list[TreeNode]:
@@ -213,7 +213,9 @@ def person(request: PageRequest, key: str) -> HttpResponse:
     if what == "sign-in":
         name, password = give_sign_in(viewer, person_record, now())
         # On this answer alone: it is kept nowhere, not in the session either.
-        return render(request, "setup/sign_in_given.html", {"person": person_record, "name": name, "password": password})
+        return render(
+            request, "setup/sign_in_given.html", {"person": person_record, "name": name, "password": password}
+        )
     if what == "sign-in-name":
         rename_sign_in(viewer, person_record, request.POST.get("name", ""), now())
         messages.success(request, "The user name was changed.")

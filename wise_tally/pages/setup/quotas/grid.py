@@ -88,13 +88,13 @@ def quota_grid(
     typed or faulty.
     """
     typed, faults = typed or {}, faults or {}
-    told = {name.rpartition(":")[0] for name in (*typed, *faults)}
-    wanted = {node.token for node in (nodes if view.people is None else shown_nodes(nodes, view))} | told
-    kept = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
-    targets = [[view.target(target, node) for node in nodes] for target in kept]
+    named = {name.rpartition(":")[0] for name in (*typed, *faults)}
+    wanted = {node.token for node in (nodes if view.people is None else shown_nodes(nodes, view))} | named
+    saved = [quotas(book.reference, today, p, str(view.kind.metric), view.kind.filters) for p in view.periods]
+    targets = [[view.target(target, node) for node in nodes] for target in saved]
     columns = zip(view.periods, targets, strict=True)
     shown = [_typed_over(view, nodes, period, column, typed) for period, column in columns] if typed else targets
-    held = held_cells(view.kind)
+    locked = held_cells(view.kind)
     lines, unsaved = [], 0
     for index, node in enumerate(nodes):
         if node.token not in wanted:
@@ -105,23 +105,23 @@ def quota_grid(
             name, seen = cell_name(node, period.starts_on), view.shown(column[index].own)
             value = typed.get(name, seen)
             unsaved += value != seen
-            hold = (node.subject, node.key, period.starts_on, period.ends_on) in held
+            hold = (node.subject, node.key, period.starts_on, period.ends_on) in locked
             label = f"{node.name}, {period.starts_on:%b %Y}"
             marks = (faults.get(name, ""), hold, value != seen, row[len(cells)].difference)
             cells.append(Cell(name, label, value, seen, *marks))
         quarters = [added(row[i : i + 3]).own for i in range(0, 12, 3)] if view.by_month else []
         lines.append(Line(node, cells, quarters, added(row)))
     names = {cell.name: cell.label for line in lines for cell in line.cells}
-    said = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
-    return QuotaGrid(view, lines, said, unsaved)
+    messages = [f"{names.get(name, name)}: {text}" if name else text for name, text in faults.items()]
+    return QuotaGrid(view, lines, messages, unsaved)
 
 
 def _typed_over(
-    view: PlanView, nodes: list[PlanNode], period: Period, kept: list[Target], typed: Typed
+    view: PlanView, nodes: list[PlanNode], period: Period, saved: list[Target], typed: Typed
 ) -> list[Target]:
     """The targets of a column as they would be with what is typed; what cannot be read counts as kept."""
     own = []
-    for node, target in zip(nodes, kept, strict=True):
+    for node, target in zip(nodes, saved, strict=True):
         text = typed.get(cell_name(node, period.starts_on))
         value = target.own if text is None else view.typed(text) if text else None
         own.append(target.own if isinstance(value, str) else value)
@@ -146,11 +146,11 @@ def read_cells(
             if text == kept_text:
                 continue
             value = view.typed(text or "0")
-            kept = view.typed(kept_text) if kept_text else None
-            if isinstance(value, str) or isinstance(kept, str):
+            shown = view.typed(kept_text) if kept_text else None
+            if isinstance(value, str) or isinstance(shown, str):
                 faults[name] = value if isinstance(value, str) else "The value seen is not a number."
                 continue
-            cells.append(QuotaCell(node.subject, node.key, period.starts_on, period.ends_on, value, kept))
+            cells.append(QuotaCell(node.subject, node.key, period.starts_on, period.ends_on, value, shown))
     return cells, typed, faults
 
 

@@ -46,17 +46,17 @@ def _down(nodes: Sequence[PlanNode], node: PlanNode, given: Mapping[str, str]) -
     children, by = rows_below(nodes, node), given.get("weights", "equal")
     if not children:
         return f"{node.name} has no rows below it. Choose another row."
-    reached, said = children, "by last year’s won amounts"
+    reached, how = children, "by last year’s won amounts"
     if by == "given":
         try:
             shares = given_shares(given.get("given", ""), children)
         except CoreError as wrong:
             return str(wrong)
-        said = f"as {' : '.join(bare(share) for share in shares)}"
+        how = f"as {' : '.join(bare(share) for share in shares)}"
     elif by == "equal":
         some = [child for child in children if child.shares(given.get("managers", "with-deals"))]
-        reached, said = some or children, "in equal parts"
-    words = f"Each month of {node.name} over {_named(reached)}, {said}"
+        reached, how = some or children, "in equal parts"
+    words = f"Each month of {node.name} over {_named(reached)}, {how}"
     if given.get("levels") == "all":
         words += ", then on to the rows below them" + (" in equal parts" if by == "given" else "")
     none = [child for child in children if child not in reached]

@@ -72,23 +72,23 @@ def fill(
     book: Book, view: PlanView, nodes: list[PlanNode], today: date, posted: Mapping[str, str], typed: Typed
 ) -> Typed:
     """All cells' texts after a tool has worked on them; raises CoreError with what is wrong and what is accepted."""
-    kept = saved_values(book, view, nodes, today)
-    values = {**kept}
+    saved = saved_values(book, view, nodes, today)
+    values = {**saved}
     for name, text in typed.items():
         value = view.typed(text) if text else None
         if isinstance(value, str):
             raise CoreError(value)
         values[name] = value
-    _, held = read_holds(posted, view, nodes)
+    _, locked = read_holds(posted, view, nodes)
     step = STEPS.get(posted.get("step", ""), 0) * (10 ** currency_decimals() if view.kind.is_money else 100)
-    names = {f"{subject}:{key}:{starts_on}" for subject, key, starts_on, _ in held}
+    names = {f"{subject}:{key}:{starts_on}" for subject, key, starts_on, _ in locked}
     filling = Filling(book, view, nodes, today, posted, values, names, step or (1 if view.kind.is_money else 100))
     tool = {"spread-year": _year, "spread-down": _down, "roll-up": _up, "copy-year": _copy}.get(posted.get("tool", ""))
     if tool is None:
         raise CoreError(f"This is not a tool of the plan. Choose one of: {', '.join(TOOLS)}.")
     tool(filling)
     return {
-        name: view.shown(value) if value != kept[name] or name not in typed else typed[name]
+        name: view.shown(value) if value != saved[name] or name not in typed else typed[name]
         for name, value in filling.values.items()
     }
 
@@ -214,9 +214,9 @@ def _copy(filling: Filling) -> None:
         raise CoreError("A custom period cannot be copied from last year. Choose a fiscal year.")
     months = tuple(filling.book.reference.fiscal.months_of(filling.view.year - 1))
     before = replace(filling.view, year=filling.view.year - 1, periods=months)
-    kept = saved_values(filling.book, before, filling.nodes, filling.today)
+    saved = saved_values(filling.book, before, filling.nodes, filling.today)
     for node in filling.nodes:
         for period, month in zip(filling.view.periods, months, strict=True):
-            value = kept[cell_name(node, month.starts_on)]
+            value = saved[cell_name(node, month.starts_on)]
             if value is not None:
                 filling.put(node, period, grown(value, sign * percent))

@@ -203,19 +203,19 @@ def _people(book: Book, today: date, seen: Seen, begins: date) -> list[PlanNode]
     for index in range(len(reference.people)):
         members.setdefault(reference.team_of(index, today.toordinal()), []).append(index)
     rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)] if seen is None else []
-    place: dict[int, int] = {NONE: 0} if rows else {}
+    order: dict[int, int] = {NONE: 0} if rows else {}
 
     def add_people(team: int, depth: int) -> None:
         for person in sorted(members.get(team, []), key=lambda i: reference.people[i].name):
             record = reference.people[person]
-            parent = place.get(team, NONE)
+            parent = order.get(team, NONE)
             rows.append(PlanNode("person", record.key, record.name, person, depth, parent, selling[person]))
 
     for team, depth in in_tree_order(tree):
         if seen is not None and team not in seen:
             continue
-        above = place.get(tree.parents[team], NONE)
-        place[team] = len(rows)
+        above = order.get(tree.parents[team], NONE)
+        order[team] = len(rows)
         rows.append(PlanNode("team", reference.teams[team].key, reference.teams[team].name, team, depth + 1, above))
         add_people(team, depth + 2)
     if seen is None:

@@ -22,10 +22,10 @@ from wise_tally.web.request.viewing import PageRequest
 def package(request: PageRequest) -> HttpResponse:
     """The workspace as a package in one zip file, as it is at this moment; read back by `./tally import`."""
     packed = io.BytesIO()
-    with tempfile.TemporaryDirectory() as place, zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
-        write_package(Path(place), now())
-        for file in sorted(Path(place).rglob("*")):
-            archive.write(file, file.relative_to(place))
+    with tempfile.TemporaryDirectory() as folder, zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        write_package(Path(folder), now())
+        for file in sorted(Path(folder).rglob("*")):
+            archive.write(file, file.relative_to(folder))
     answer = HttpResponse(packed.getvalue(), content_type="application/zip")
     answer["Content-Disposition"] = f'attachment; filename="wise-tally-{today()}.zip"'
     return answer

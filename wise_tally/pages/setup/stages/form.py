@@ -77,32 +77,32 @@ def read_stage_form(posted: Mapping[str, str], stages: list[Stage], today: date,
     else:
         form.faults["from_on"] = f"“{typed_day[:40]}” is not valid. Choose today ({day(today)}) or a later date."
     categories = {category.key: category for category in Category.objects.all()}
-    for kept in saved_rows(stages, now):
-        row = _typed_row(posted, kept)
+    for saved in saved_rows(stages, now):
+        row = _typed_row(posted, saved)
         _read_row(row, form, categories)
         form.rows.append(row)
     return form
 
 
-def _typed_row(posted: Mapping[str, str], kept: StageRow) -> StageRow:
+def _typed_row(posted: Mapping[str, str], saved: StageRow) -> StageRow:
     """What was typed over what is kept; a value that both this person and another changed is a fault that shows both."""
-    key = kept.stage.key
-    names = [*TYPED, *TICKED] if kept.is_open else ["name"]
-    typed = kept.values | {name: posted.get(f"{name}:{key}", "").strip() for name in names}
-    row = StageRow(kept.stage, typed, kept.seen)
+    key = saved.stage.key
+    names = [*TYPED, *TICKED] if saved.is_open else ["name"]
+    typed = saved.values | {name: posted.get(f"{name}:{key}", "").strip() for name in names}
+    row = StageRow(saved.stage, typed, saved.seen)
     try:
-        seen: dict[str, str] = dict(json.loads(posted.get(f"seen:{key}", "") or kept.seen))
+        seen: dict[str, str] = dict(json.loads(posted.get(f"seen:{key}", "") or saved.seen))
     except (ValueError, TypeError):
-        seen = kept.values
+        seen = saved.values
     for name in names:
-        there = kept.values[name]
+        there = saved.values[name]
         if seen.get(name) in (there, None) or typed[name] == there:
             continue
         if typed[name] == seen.get(name):
             typed[name] = there
         else:
             row.faults[name] = (
-                f"Somebody else has changed the {WORDS[name]} of {kept.stage.name} to “{there}”; you entered"
+                f"Somebody else has changed the {WORDS[name]} of {saved.stage.name} to “{there}”; you entered"
                 f" “{typed[name]}”. Save again to overwrite."
             )
     return row

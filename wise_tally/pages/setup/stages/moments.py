@@ -48,11 +48,11 @@ TYPED = (
 def moments_of(stage: Stage, typed: dict[str, str] | None = None, wrong: str = "", moment: str = "") -> dict[str, Any]:
     """What the stage page shows of the three moments; what was typed into one and is `wrong` stands over what is kept."""
     guide, checks = guide_of(stage), checks_of(stage)
-    kept = {"checks": checks, **guide}
+    shown = {"checks": checks, **guide}
     return {
         "seen_checks": checks,
         "seen_guide": as_text(guide),
-        "typed": kept | (typed or {}),
+        "typed": shown | (typed or {}),
         "wrong": {moment: [line for line in wrong.splitlines() if line]},
         "files": stage.files.order_by("name").only("name"),
         "notices": stage.notices.order_by("key"),
@@ -85,8 +85,8 @@ def _add_check(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str
         sentence = sentence_of(typed.get("asks", ""), subject, plain)
     except CheckWrong as wrong:
         raise WriteRefused(str(wrong)) from wrong
-    kept = checks_of(stage)
-    set_checks(request.viewer, stage, f"{kept}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
+    checks = checks_of(stage)
+    set_checks(request.viewer, stage, f"{checks}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
     return f"“{sentence}” was added. It applies to deals that enter from now on."
 
 

@@ -50,10 +50,10 @@ def retire(request: PageRequest, process: str) -> HttpResponse:
 def _merge_effect(source: Stage, target: Stage) -> Effect:
     """What the deals of a stage would weigh in another, as they stand today."""
     book = books.current()
-    place = {stage.key: index for index, stage in enumerate(book.reference.stages)}
-    rule = book.reference.rules_on(today())[place[target.key]]
+    index_of = {stage.key: index for index, stage in enumerate(book.reference.stages)}
+    rule = book.reference.rules_on(today())[index_of[target.key]]
     change = StageChange(rule.probability_bp, rule.category, None, target.own_probability)
-    return effect_of(book, book.as_of(today()), {place[source.key]: change})
+    return effect_of(book, book.as_of(today()), {index_of[source.key]: change})
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -61,23 +61,25 @@ def _merge_effect(source: Stage, target: Stage) -> Effect:
 def stage(request: PageRequest, process: str, stage: str) -> HttpResponse:
     """One stage: its rules of all days, of which planned ones can be deleted, and its three moments."""
     own_process = process_of(process)
-    here = stage_of(own_process, stage)
+    stage_record = stage_of(own_process, stage)
     if request.method != "POST":
-        return _page(request, own_process, here)
+        return _page(request, own_process, stage_record)
     what = request.POST.get("what", "")
     moment, work = CHANGES.get(what, ("", _drop_planned))
     typed = {name: request.POST.get(name, "").replace("\r\n", "\n") for name in TYPED if name in request.POST}
     try:
-        messages.success(request, work(request, here, typed))
+        messages.success(request, work(request, stage_record, typed))
     except WriteRefused as refused:
         if not moment:
             raise
-        return _page(request, own_process, here, moments={"typed": typed, "wrong": str(refused), "moment": moment})
-    return redirect(reverse("setup:stage", args=[own_process.key, here.key]) + ("#moments" if moment else ""))
+        return _page(
+            request, own_process, stage_record, moments={"typed": typed, "wrong": str(refused), "moment": moment}
+        )
+    return redirect(reverse("setup:stage", args=[own_process.key, stage_record.key]) + ("#moments" if moment else ""))
 
 
-def _drop_planned(request: PageRequest, here: Stage, typed: dict[str, str]) -> str:
-    rule = StageRule.objects.filter(stage=here, pk=whole_number(request.POST.get("rule", "")) or 0).first()
+def _drop_planned(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
+    rule = StageRule.objects.filter(stage=stage, pk=whole_number(request.POST.get("rule", "")) or 0).first()
     if rule is None:
         raise Refused("This rule is not there any more; load the page again.", 404)
     drop_future_rule(request.viewer, rule, now())
@@ -87,21 +89,21 @@ def _drop_planned(request: PageRequest, here: Stage, typed: dict[str, str]) -> s
 def _page(
     request: PageRequest,
     process: Process,
-    here: Stage,
+    stage: Stage,
     merge: dict[str, Any] | None = None,
     moments: dict[str, Any] | None = None,
 ) -> HttpResponse:
     """The stage as it is kept; `merge` shows the effect of one, `moments` what was typed into one of them and refused."""
     answer = {
         "process": process,
-        "stage": here,
+        "stage": stage,
         "merge": merge,
-        "rules": here.rules.select_related("category").order_by("-effective_at"),
+        "rules": stage.rules.select_related("category").order_by("-effective_at"),
         "now": now(),
-        "deals_here": _deals_in(here),
-        "others": process.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=here.pk).order_by("position"),
+        "deals_here": _deals_in(stage),
+        "others": process.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=stage.pk).order_by("position"),
         "may_edit": request.viewer.may(May.SET_RULES),
-        **moments_of(here, **(moments or {})),
+        **moments_of(stage, **(moments or {})),
     }
     return render(request, "setup/stage.html", answer, status=422 if moments else 200)
 

@@ -84,11 +84,11 @@ def _effect(edits: list[StageEdit]) -> Effect:
     """What the typed rules would do to the deals as they stand today."""
     book = books.current()
     reference = book.reference
-    place = {stage.key: index for index, stage in enumerate(reference.stages)}
+    index_of = {stage.key: index for index, stage in enumerate(reference.stages)}
     category = {item.key: index for index, item in enumerate(reference.categories)}
     least_sure = reference.surest_first[-1] if reference.surest_first else NONE
     changes = {
-        place[edit.stage.key]: StageChange(
+        index_of[edit.stage.key]: StageChange(
             edit.probability_bp,
             category[edit.category.key] if edit.category else least_sure,
             None,

@@ -105,6 +105,6 @@ def read_tally(given: Mapping[str, str], every: tuple[str, ...] | None = None) -
     return question
 
 
-def read_kept(query: str, every: tuple[str, ...] | None = None) -> TallyQuestion:
+def read_saved(query: str, every: tuple[str, ...] | None = None) -> TallyQuestion:
     """A tally as it was kept; `every` holds all breakdowns, for whoever reads several."""
     return read_tally(dict(parse_qsl(query)), every)

@@ -191,8 +191,8 @@ class Computing:
             return f"{reverse('conversion:working', args=['time'])}?{query}"
         row = "" if tally.by == "company" or node == NONE else self.group.keys[node]
         own = {**dict(tally.own()), "row": row, "bucket": ""}
-        kept = urlencode({name: value for name, value in own.items() if value or name == "row"})
-        return f"{reverse('team:tally-working')}?{line.query(period=period.text)}&{kept}"
+        parameters = urlencode({name: value for name, value in own.items() if value or name == "row"})
+        return f"{reverse('team:tally-working')}?{line.query(period=period.text)}&{parameters}"
 
 
 def compute(computing: Computing) -> Result:
@@ -260,8 +260,8 @@ def _ordered(computing: Computing, nodes: list[int], values: list[dict[int, Tall
         value = values[0][node].value if node in values[0] else None
         return sum(t[node].value or 0 for t in values if node in t) if computing.tally.bucket else (value or 0)
 
-    held = [node for node in nodes if any(rows[node].holds for rows in values if node in rows)]
-    return sorted(held, key=lambda node: -weight(node))
+    holding = [node for node in nodes if any(rows[node].holds for rows in values if node in rows)]
+    return sorted(holding, key=lambda node: -weight(node))
 
 
 def _crossed(computing: Computing, values: dict[int, TallyValue]) -> Result:

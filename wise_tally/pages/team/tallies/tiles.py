@@ -13,7 +13,7 @@ from wise_tally.core.measures import valued
 from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import short
 from wise_tally.pages.team.tallies.drawing import report_chart
-from wise_tally.pages.team.tallies.query import BY, TallyQuestion, read_kept
+from wise_tally.pages.team.tallies.query import BY, TallyQuestion, read_saved
 from wise_tally.pages.team.tallies.result import Computing, Result, ResultRow, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.this_week import week_context
@@ -162,10 +162,10 @@ def ink_rows(line: FilterLine, tally: TallyQuestion) -> tuple[list[InkRow], int]
 def questions_of(keys: Sequence[str]) -> dict[str, tuple[str, TallyQuestion]]:
     """Name and question of kept and shipped tallies by identifier; those that are gone are not among them."""
     every = with_own(BY)
-    questions = {key: (SHIPPED[key].name, read_kept(SHIPPED[key].query, every)) for key in keys if key in SHIPPED}
+    questions = {key: (SHIPPED[key].name, read_saved(SHIPPED[key].query, every)) for key in keys if key in SHIPPED}
     for tally in Tally.objects.filter(key__in=[key for key in keys if key not in SHIPPED]):
         try:
-            questions[tally.key] = (tally.name, read_kept(tally.query, every))
+            questions[tally.key] = (tally.name, read_saved(tally.query, every))
         except Refused:
             # An own field or an identifier that the tally was kept with is gone.
             questions[tally.key] = (tally.name, TallyQuestion())

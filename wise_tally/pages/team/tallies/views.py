@@ -31,7 +31,7 @@ from wise_tally.domain.dashboards.models import Tally
 from wise_tally.domain.formats import as_words, count, days, money, percent
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_kept, read_tally
+from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_saved, read_tally
 from wise_tally.pages.team.tallies.result import Computing, compute
 from wise_tally.pages.team.tallies.shipped import SHIPPED
 from wise_tally.pages.team.tallies.tiles import PIN_WORDS, TURNED_OVER, tile_of
@@ -139,7 +139,9 @@ def _choices(tally: TallyQuestion) -> list[tuple[str, str, Options]]:
     if tally.figure.family == Family.ACTIVITIES:
         kinds = [("", "all kinds"), *((name, as_words(name)) for name in KINDS)]
         selects.append(("kind", "kind", _options(kinds, tally.kind)))
-    selects.append(("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing)))
+    selects.append(
+        ("draw", "chart type", _options([(name, DRAWINGS[name]) for name in tally.fitting()], tally.drawing))
+    )
     return selects
 
 
@@ -156,9 +158,9 @@ def save(request: PageRequest) -> HttpResponse:
     if request.POST.get("what") == "put back":
         given, request.session[AWAY] = dict(tally.pinned), None
     pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
-    kept = urlencode([*tally.own(), *pinned])
+    saved_query = urlencode([*tally.own(), *pinned])
     viewer = request.viewer
-    saved = save_tally(viewer, request.POST.get("name", ""), kept, request.POST.get("shared") == "yes", now())
+    saved = save_tally(viewer, request.POST.get("name", ""), saved_query, request.POST.get("shared") == "yes", now())
     if key := request.POST.get("board", ""):
         board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
         if board is None:
@@ -198,15 +200,15 @@ def change(request: PageRequest, key: str) -> HttpResponse:
     """Share, keep to oneself, or take away a kept tally."""
     viewer = request.viewer
     tally = get_object_or_404(Tally if viewer.may(May.SET_ORGANISATION) else tallies_of(viewer), key=key)
-    kept = {
+    saved = {
         "name": tally.name,
         "query": tally.query,
         "shared": tally.shared,
-        "parts": [p for p, _ in read_kept(tally.query).pinned],
+        "parts": [p for p, _ in read_saved(tally.query).pinned],
     }
     change_tally(viewer, tally, request.POST.get("what", ""), now())
     if request.POST.get("what") == "away":
-        request.session[AWAY] = kept
+        request.session[AWAY] = saved
     return redirect(f"{reverse('team:tallies')}?{read_scope(request).query()}")
 
 

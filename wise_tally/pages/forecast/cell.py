@@ -14,7 +14,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm
 
 
 @dataclass(frozen=True)
-class Place:
+class ForecastCell:
     """The row whose figure is opened."""
 
     query: ForecastQuery

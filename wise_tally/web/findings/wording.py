@@ -30,7 +30,7 @@ class Shown:
     """
 
     finding: Finding
-    said: SafeString
+    sentence: SafeString
     text: str
     whose: str
     whose_key: str
@@ -55,7 +55,9 @@ class Shown:
         return self.finding.key
 
 
-def shown(line: FilterLine, question: Question, findings: Sequence[Finding], viewer: Viewer | None = None) -> list[Shown]:
+def shown(
+    line: FilterLine, question: Question, findings: Sequence[Finding], viewer: Viewer | None = None
+) -> list[Shown]:
     """Findings ready to be shown, names read for all of them at once; only a viewer is offered what can be done in place."""
     names = names_in(line, findings)
     deals = [finding.deals[0] for finding in findings if finding.subject.about == "deal"]
@@ -63,11 +65,11 @@ def shown(line: FilterLine, question: Question, findings: Sequence[Finding], vie
     of_deal = {row.key: row for row in rows.values()}
     agreed = agreed_about(line, [finding.key for finding in findings], viewer) if viewer else {}
     planned = planned_about(list(of_deal)) if not line.is_past else {}
-    told = []
+    ready = []
     for finding in findings:
         notes = (*agreed.get(finding.key, ()), *planned.get(finding.subject.key, ()))
-        told.append(_shown(line, question, finding, (names, of_deal.get(finding.subject.key), notes)))
-    return told
+        ready.append(_shown(line, question, finding, (names, of_deal.get(finding.subject.key), notes)))
+    return ready
 
 
 def agreed_about(line: FilterLine, findings: Sequence[str], viewer: Viewer) -> dict[str, tuple[str, ...]]:
@@ -77,12 +79,12 @@ def agreed_about(line: FilterLine, findings: Sequence[str], viewer: Viewer) -> d
     if not viewer.may(May.SET_RULES):
         actions = actions.filter(person_key=viewer.key)
     people = {person.key: person.name for person in line.book.reference.people}
-    told: dict[str, tuple[str, ...]] = {}
+    agreed: dict[str, tuple[str, ...]] = {}
     for one in actions.order_by("agreed_on"):
         due = f", due {day(one.due_on)}" if one.due_on else ""
         words = f"Agreed on {day(one.agreed_on)} with {people.get(one.person_key, one.person_key)}: {one.text}{due}"
-        told[one.finding] = (*told.get(one.finding, ()), words)
-    return told
+        agreed[one.finding] = (*agreed.get(one.finding, ()), words)
+    return agreed
 
 
 def names_in(line: FilterLine, findings: Iterable[Finding]) -> Names:
@@ -100,13 +102,13 @@ def names_in(line: FilterLine, findings: Iterable[Finding]) -> Names:
 
 def planned_about(keys: Sequence[str]) -> dict[str, tuple[str, ...]]:
     """What is planned about a few deals (identifiers), in words: nobody plans the same call twice."""
-    told: dict[str, tuple[str, ...]] = {}
+    planned: dict[str, tuple[str, ...]] = {}
     rows = Activity.objects.filter(status="planned", deal__key__in=keys).order_by("at").select_related("deal")
     for one in rows:
         assert one.deal is not None, "asked for by deal"
         words = f"Planned for {day(one.at)}: {as_words(one.kind).lower()}, {one.subject}"
-        told[one.deal.key] = (*told.get(one.deal.key, ()), words)
-    return told
+        planned[one.deal.key] = (*planned.get(one.deal.key, ()), words)
+    return planned
 
 
 def _shown(
@@ -164,9 +166,9 @@ def _joined(finding: Finding, further: Sequence[Finding]) -> Answer:
     clauses = []
     for number, more in enumerate(further):
         clause = more.sentence.sentence.removeprefix("{deal} ").removeprefix("{who} ").removesuffix(".")
-        for place, part in more.sentence.parts.items():
-            clause = clause.replace(f"{{{place}}}", f"{{{place}{number}}}")
-            parts[f"{place}{number}"] = part
+        for name, part in more.sentence.parts.items():
+            clause = clause.replace(f"{{{name}}}", f"{{{name}{number}}}")
+            parts[f"{name}{number}"] = part
         clauses.append(clause)
     if finding.kind.key == "decides":
         return Answer(f"{sentence}. It {' and '.join(clauses)}.", parts)
@@ -186,7 +188,7 @@ def terms_of(finding: Finding, names: Names | None = None) -> list[tuple[str, st
 
 def as_text(line: FilterLine, findings: Sequence[Shown], figures: Iterable[tuple[str, str, str]]) -> str:
     """What a brief says, as the JSON that is kept of it."""
-    told = [
+    points = [
         {
             "finding": one.key,
             "kind": one.finding.kind.key,
@@ -199,5 +201,5 @@ def as_text(line: FilterLine, findings: Sequence[Shown], figures: Iterable[tuple
         }
         for one in findings
     ]
-    kept = {"figures": [list(figure) for figure in figures], "findings": told}
-    return json.dumps(kept, ensure_ascii=False)
+    content = {"figures": [list(figure) for figure in figures], "findings": points}
+    return json.dumps(content, ensure_ascii=False)
