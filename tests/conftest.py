@@ -31,7 +31,7 @@ def _fixed_day(monkeypatch):
 
 
 @pytest.fixture(autouse=True)
-def _fresh_shelf():
+def _fresh_book():
     """Each test has its own database state, so no book may be left from the one before."""
     from wise_tally.book.store import books
 
@@ -126,7 +126,7 @@ AS_READ = []
 
 
 @pytest.fixture
-def demo(db, _fresh_shelf):
+def demo(db, _fresh_book):
     """The demo workspace, and its book."""
     from wise_tally.book.store import books
 

@@ -12,7 +12,7 @@ from wise_tally.core.activity import DoneActivities
 from wise_tally.core.findings.bounds import Bounds
 from wise_tally.core.findings.finding import KINDS, Subject
 from wise_tally.core.findings.put_aside import Aside, not_aside
-from wise_tally.core.findings.question import Beside, Customers, Question, Waiting
+from wise_tally.core.findings.question import Customers, Question, Surroundings, Waiting
 from wise_tally.core.findings.ranking import PLACES, brief_of, findings, together
 from wise_tally.core.leads import LeadRows
 from wise_tally.core.lines import Filter
@@ -99,7 +99,7 @@ def question(world, **more):
         "done": DoneActivities(none, none, none, none),
         "reasons": ((), np.full(len(snapshot.deal), NONE)), "competitors": ((), np.full(len(snapshot.deal), NONE)),
     }  # fmt: skip
-    beside = Beside(
+    beside = Surroundings(
         **{
             **usual,
             **{name: np.asarray(value) if isinstance(value, list) else value for name, value in world.beside.items()},

@@ -12,7 +12,7 @@ from wise_tally.core.book import STATES, Book, Deals, Revisions
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.growth import take_over, with_added
 from wise_tally.core.outlook.fit import fit
-from wise_tally.core.outlook.still_to_come import first_seen
+from wise_tally.core.outlook.still_to_come import created_moments
 from wise_tally.core.outlook.trust import last_days
 from wise_tally.core.reach import first_win, reach_of_revisions, reached_days
 from wise_tally.core.reference_data import LOST, WON
@@ -88,8 +88,9 @@ def test_what_is_put_back_was_never_reached(stage):
         )
 
 
-MENDED = {"stays", "effective_to", "_rows_in_stage", "as_of", "reach_of_revisions", "reached_days", "first_win", "stays_seen",
-          "decided_deals", "_like", "_winnings", "past_standings", "_given_then", "slips_so_far", "slipped", "first_seen"}  # fmt: skip
+MENDED = {"stays", "effective_to", "_rows_in_stage", "as_of", "reach_of_revisions", "reached_days", "first_win", "observed_stays",
+          "decided_deals", "_like", "_winnings", "past_open_deals", "_given_then", "slips_so_far", "slipped",
+          "created_moments"}  # fmt: skip
 
 
 def kept_by(book: Book):
@@ -116,7 +117,7 @@ def test_a_change_mends_what_it_touches_and_other_reference_data_leaves_nothing(
 def test_a_new_deal_is_known_by_its_key_its_day_and_its_first_revision():
     """One that was created before its first revision; what is known of the others stays."""
     book = anew(worked(0))
-    before = first_seen(book), book.created_on, book.index_by_key
+    before = created_moments(book), book.created_on, book.index_by_key
     columns = {
         one.name: np.append(getattr(book.deals, one.name), getattr(book.deals, one.name)[-1:])
         for one in fields(Deals)[1:]
@@ -126,9 +127,9 @@ def test_a_new_deal_is_known_by_its_key_its_day_and_its_first_revision():
         book.revisions.take(np.array([0])), deal=np.array([400]), effective_at=np.array([CUT + DAY_SECONDS])
     )
     new = grown(book, added, deals)
-    assert (first_seen(new)[400], new.created_on[400]) == (CUT + DAY_SECONDS, date(2025, 6, 2).toordinal())
+    assert (created_moments(new)[400], new.created_on[400]) == (CUT + DAY_SECONDS, date(2025, 6, 2).toordinal())
     assert new.index_by_key == before[2] | {"late": 400}
-    np.testing.assert_equal((first_seen(new)[:400], new.created_on[:400]), before[:2])
+    np.testing.assert_equal((created_moments(new)[:400], new.created_on[:400]), before[:2])
     assert "late" not in book.index_by_key
 
 

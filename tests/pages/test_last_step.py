@@ -50,7 +50,7 @@ def journal(demo):
     about = {"person": rep, "deal": deal, "account": deal.account, "at": at}
     Activity.objects.create(key="weekly", kind="phone", status="planned", repeat="week", subject="Ring", **about)
     Activity.objects.create(key="done", kind="meeting", status="done", subject="Met", **about)
-    Note.objects.create(key="old", text="Said so", **about)
+    Note.objects.create(key="old", text="Reasons so", **about)
     Contact.objects.create(key="known", account=deal.account, name="Bea")
     Lead.objects.create(key="fresh", name="Una Reel", status="new", created_at=at, source="Field day")
 

@@ -28,7 +28,7 @@ HISTORIES = [
 
 TODAY = after(10)
 
-GROUND = reference(probability_bp=(2_000, 5_000), typical_days=(10, 10))
+REFERENCE = reference(probability_bp=(2_000, 5_000), typical_days=(10, 10))
 
 
 def won_after(days, ended):

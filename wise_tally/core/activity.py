@@ -10,7 +10,7 @@ from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.buckets import FIGURES
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import NUMBERS, forecast_row
-from wise_tally.core.lines import Filter, people_kept, shown_nodes
+from wise_tally.core.lines import Filter, people_inside, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.row_targets import carries_quota
 from wise_tally.core.targets import NO_TARGET, PLAIN, pace, quotas
@@ -51,7 +51,7 @@ def activities_inside(
     last = min(period.ends_on, snapshot.as_of).toordinal()
     done = done.take((done.day >= period.starts_on.toordinal()) & (done.day <= last))
     team = book.reference.teams_of(done.person, done.day)
-    return done.take(people_kept(book.reference, scope, snapshot.as_of, done.person, team))
+    return done.take(people_inside(book.reference, scope, snapshot.as_of, done.person, team))
 
 
 def activity_attainment(

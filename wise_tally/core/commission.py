@@ -10,7 +10,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import NO_DAY, FiscalCalendar, Period, local_days
 from wise_tally.core.derived import Grown, derived
-from wise_tally.core.lines import Filter, Lines, credited_lines, filtered_deals, people_kept
+from wise_tally.core.lines import Filter, Lines, credited_lines, filtered_deals, people_inside
 from wise_tally.core.money import WHOLE_BP, Ints, divide_half_even
 from wise_tally.core.reference_data import WON
 from wise_tally.core.targets import quotas
@@ -227,7 +227,7 @@ def _filtered(
     if scope.of_people:
         person = np.array([one.line.subject for one in earned]) if subject == PERSON else states.owner
         team = book.reference.teams_of(person, states.membership_day)
-        keep &= people_kept(book.reference, scope, snapshot.as_of, person, team)
+        keep &= people_inside(book.reference, scope, snapshot.as_of, person, team)
     return [one.line for one, inside in zip(earned, keep, strict=True) if inside]
 
 

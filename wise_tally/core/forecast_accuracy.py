@@ -20,7 +20,7 @@ from wise_tally.core.trees import NONE
 
 @dataclass(frozen=True)
 class RepRecord:
-    """One person and period; money in credited minor units. `called` is None where the person had not called."""
+    """One person and period; money in credited minor units. `submitted` is None where the person had submitted nothing."""
 
     person: int
     period: Period

@@ -6,7 +6,7 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period, local_days
-from wise_tally.core.lines import Filter, people_kept
+from wise_tally.core.lines import Filter, people_inside
 from wise_tally.core.money import Ints, ratio
 from wise_tally.core.reference_data import LOST, WON
 from wise_tally.core.statistics import DAY_SECONDS, Interval, wilson
@@ -50,7 +50,7 @@ def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, sc
         owned = leads.owner >= 0
         team = np.full(len(leads.owner), NONE, dtype=np.int64)
         team[owned] = reference.teams_of(leads.owner[owned], today[owned])
-        keep &= owned & people_kept(reference, scope, snapshot.as_of, leads.owner, team)
+        keep &= owned & people_inside(reference, scope, snapshot.as_of, leads.owner, team)
     inside = leads.take(keep)
     later = inside.closed_at >= snapshot.cut
     working = STATUSES.index(WORKING)

@@ -149,7 +149,7 @@ def _inside(tree: Tree, node: int) -> Flags:
     return inside
 
 
-def people_kept(reference: ReferenceData, scope: Filter, as_of: date, person: Ints, team: Ints) -> Flags:
+def people_inside(reference: ReferenceData, scope: Filter, as_of: date, person: Ints, team: Ints) -> Flags:
     """Which (person, team) pairs the person and team filters keep."""
     keep = np.ones(len(person), dtype=bool)
     if scope.person != NONE:
@@ -169,7 +169,7 @@ def owner_filtered(book: Book, snapshot: BookAsOf, scope: Filter) -> Flags:
     """Deals that all filters keep, a person or team filter taking those owned on the as-of day."""
     keep = filtered_deals(book, snapshot, scope)
     if scope.of_people:
-        keep &= people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, owner_teams(book, snapshot))
+        keep &= people_inside(book.reference, scope, snapshot.as_of, snapshot.owner, owner_teams(book, snapshot))
     return keep
 
 
@@ -193,7 +193,7 @@ def credited_lines(book: Book, snapshot: BookAsOf, scope: Filter, by: str) -> Li
         lines = replace(lines, team=team)
     if scope.of_people:
         team = lines.team if lines.team is not None else lines.person
-        lines = lines.take(people_kept(book.reference, scope, snapshot.as_of, lines.person, team))
+        lines = lines.take(people_inside(book.reference, scope, snapshot.as_of, lines.person, team))
     sold = dict(scope.only).get(PRODUCT_GROUP)
     if (PRODUCT_GROUP in breakdowns or sold is not None) and not groups_first:
         lines = lines.by_product_group(book)

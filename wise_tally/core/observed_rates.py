@@ -17,7 +17,7 @@ from wise_tally.core.trees import NONE
 
 
 @dataclass(frozen=True)
-class SeenRate:
+class ObservedRate:
     """A stage's set probability (0 to 1), decided deals that first reached it in the look-back, the share won."""
 
     stage: int
@@ -42,13 +42,13 @@ class SeenRate:
 
 
 @dataclass(frozen=True)
-class SeenGroup:
+class ObservedGroup:
     """One node of the breakdown with a row a stage."""
 
     node: int
     key: str | None
     name: str | None
-    stages: tuple[SeenRate, ...]
+    stages: tuple[ObservedRate, ...]
 
 
 def first_reached_on(book: Book, snapshot: BookAsOf, process: int, index: int, rows: Ints) -> Ints:
@@ -67,7 +67,7 @@ def first_reached_on(book: Book, snapshot: BookAsOf, process: int, index: int, r
 
 def probability_check(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str = "company"
-) -> tuple[SeenGroup, ...]:
+) -> tuple[ObservedGroup, ...]:
     """Per node and open stage the observed win rate with its Wilson interval; a deal's node is its owner's on the day."""
     group = grouping(book, by, snapshot.as_of)
     nodes = len(group.keys)
@@ -97,7 +97,7 @@ def probability_check(
             _rate(stage, rules[stage].probability_bp, table[index].tolist()) for stage, table in tables.items()
         )
         key, name = (None, None) if index == NONE else (group.keys[index], group.names[index])
-        result.append(SeenGroup(index, key, name, rates))
+        result.append(ObservedGroup(index, key, name, rates))
     return tuple(result)
 
 
@@ -121,10 +121,10 @@ def _within(day: Ints, period: Period) -> Flags:
     return (day >= period.starts_on.toordinal()) & (day <= period.ends_on.toordinal())
 
 
-def _rate(stage: int, probability_bp: int, counts: list[int]) -> SeenRate:
+def _rate(stage: int, probability_bp: int, counts: list[int]) -> ObservedRate:
     decided, won, short = counts
     known = decided > 0 and not lacks_history(decided, short)
-    return SeenRate(
+    return ObservedRate(
         stage=stage,
         set_rate=probability_bp / WHOLE_BP,
         decided=decided,

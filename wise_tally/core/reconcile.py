@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
-from wise_tally.core.lines import Filter, filtered_deals, owner_teams, people_kept
+from wise_tally.core.lines import Filter, filtered_deals, owner_teams, people_inside
 from wise_tally.core.money import Ints
 from wise_tally.core.trees import NONE
 
@@ -109,7 +109,7 @@ def scope_tests(book: Book, snapshot: BookAsOf, scope: Filter) -> tuple[tuple[st
         territory = spread(snapshot, size, below[snapshot.territory])
     if scope.of_people:
         team = owner_teams(book, snapshot)
-        inside = people_kept(book.reference, scope, snapshot.as_of, snapshot.owner, team)
+        inside = people_inside(book.reference, scope, snapshot.as_of, snapshot.owner, team)
         whose = spread(snapshot, size, inside)
     inside = spread(snapshot, size, filtered_deals(book, snapshot, Filter(only=scope.only)))
     return (("not_there", there), ("process", process), ("territory", territory), ("whose", whose), ("kept", inside))

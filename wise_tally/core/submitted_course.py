@@ -15,7 +15,7 @@ MOST_DAYS = 14
 
 
 @dataclass(frozen=True)
-class Standing:
+class CoursePoint:
     """The figures at the end of a day, in minor units; `submitted` is None where nothing can be submitted for the node."""
 
     day: date
@@ -34,7 +34,7 @@ def shown_days(first: date, last: date) -> list[date]:
 @derived(most=24)
 def submitted_course(
     book: Book, period: Period, last: date, scope: Filter, node: tuple[str, int]
-) -> tuple[Standing, ...]:
+) -> tuple[CoursePoint, ...]:
     """Submitted, weighted and won of the scope's `node` (breakdown and index) in steps of weeks up to `last`.
 
     Each day's figures equal those of the submitted forecasts as of that day. Source: common practice.
@@ -47,5 +47,5 @@ def submitted_course(
         snapshot = book.as_of(day) if day == last else book.looked_back(day)
         submitted = calls_of_rows(book, snapshot, period, scope, by)(index)
         offset = (day - days[0]).days
-        course.append(Standing(day, submitted, int(by_day.weighted[offset]), int(by_day.won[offset])))
+        course.append(CoursePoint(day, submitted, int(by_day.weighted[offset]), int(by_day.won[offset])))
     return tuple(course)

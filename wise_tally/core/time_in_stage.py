@@ -12,7 +12,7 @@ from wise_tally.core.breakdowns import Grouping, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.conversion import lacks_history
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.lines import Filter, filtered_deals, owner_rows, people_kept, shown_nodes
+from wise_tally.core.lines import Filter, filtered_deals, owner_rows, people_inside, shown_nodes
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import WON
 from wise_tally.core.statistics import DAY_SECONDS, Curve, Floats, kaplan_meier
@@ -97,7 +97,7 @@ def stay_lines(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) ->
         rows = np.arange(len(stays.deal))[rows]
         deal_rows = np.searchsorted(snapshot.deal, stays.deal[rows])
         team = book.reference.teams_of(stays.owner[rows], snapshot.membership_day[deal_rows])
-        rows = rows[people_kept(book.reference, scope, snapshot.as_of, stays.owner[rows], team)]
+        rows = rows[people_inside(book.reference, scope, snapshot.as_of, stays.owner[rows], team)]
     entered_on, left_at, entered_at = book.stay_entered_on[rows], stays.left_at[rows], stays.entered_at[rows]
     return StayLines(
         snapshot=snapshot,
@@ -341,7 +341,7 @@ def won_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tup
     owner = book.revisions.owner[book.entered_row(snapshot.row[rows])]
     if scope.of_people:
         team = book.reference.teams_of(owner, snapshot.membership_day[rows])
-        keep = people_kept(book.reference, scope, snapshot.as_of, owner, team)
+        keep = people_inside(book.reference, scope, snapshot.as_of, owner, team)
         rows, owner = rows[keep], owner[keep]
     days = (snapshot.closed_at[rows] - book.deals.created_at[snapshot.deal[rows]]) / DAY_SECONDS
     return rows, owner, days

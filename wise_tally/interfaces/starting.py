@@ -18,7 +18,7 @@ from wise_tally.book.superseded import give_back_freed
 from wise_tally.domain.formats import use_workspace
 from wise_tally.domain.org.access import Viewer, viewer_of
 from wise_tally.domain.org.models import Person, Role, Workspace
-from wise_tally.pages.forecast.outlook_beside import OutlookBeside
+from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.web.filter_line import scope_of
 from wise_tally.web.request.viewing import PageRequest
 
@@ -48,7 +48,7 @@ def first_figures() -> None:
         for name in PAGES:
             _look_at(name, somebody, viewer)
         # What past quarters teach is the same for every selection, and takes longest.
-        OutlookBeside.of(scope_of(viewer, {})).weighing  # noqa: B018 - read for what it keeps
+        OutlookColumns.of(scope_of(viewer, {})).weighing  # noqa: B018 - read for what it keeps
     books.finish_writing()
 
 

@@ -50,7 +50,7 @@ NAMELESS = ("activity", "note", "action", "view", "finding")
 
 
 @dataclass(frozen=True)
-class Told:
+class AuditLine:
     """An entry in words: when, by whom, what was done, to what, and what became of it."""
 
     at: datetime
@@ -60,7 +60,7 @@ class Told:
     change: str
 
 
-def told(entries: Iterable[AuditEntry]) -> list[Told]:
+def told(entries: Iterable[AuditEntry]) -> list[AuditLine]:
     """The entries in words; each kind of record is asked once for its names."""
     listed = list(entries)
     wanted: dict[type[Model], set[str]] = defaultdict(set)
@@ -72,7 +72,7 @@ def told(entries: Iterable[AuditEntry]) -> list[Told]:
     names = {(model, key): name for model, keys in wanted.items() for key, name in _names(model, keys)}
     names_of_values = {(name, key): names.get((OF_VALUE[name], key), "") for name, key in values}
     return [
-        Told(
+        AuditLine(
             entry.at,
             person_in_words(entry.who) or "System",
             action_in_words(entry.action),

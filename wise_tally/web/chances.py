@@ -13,7 +13,7 @@ from wise_tally.core.calendar import NO_DAY, Period
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.claims import claims_more
 from wise_tally.core.outlook.reference_class import ReferenceClass, reference_class
-from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, told_chances
+from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, shown_chances
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.web.answers import plain, say
 from wise_tally.web.filter_line import FilterLine
@@ -56,11 +56,11 @@ def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]
 
 def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, index: int) -> ChanceOfDeal:
     """The chance of one of the open deals of `whole`, by its place among them."""
-    given, standing = whole.chances, whole.chances.standing
-    stage, age = int(standing.stage[index]), int(standing.age_seconds[index]) // DAY_SECONDS
+    given, states = whole.chances, whole.chances.states
+    stage, age = int(states.stage[index]), int(states.age_seconds[index]) // DAY_SECONDS
     before, horizon = days_ahead(snapshot, period)
     return ChanceOfDeal(
-        book.deals.key[int(standing.deal[index])],
+        book.deals.key[int(states.deal[index])],
         book.reference.stages[stage].name,
         float(given.chance[index]),
         float(given.by_age[index]),
@@ -71,7 +71,7 @@ def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, in
 
 def told(line: FilterLine, rows: Ints) -> Floats:
     """The chances of deals at rows of the snapshot; NaN where none is told."""
-    return told_chances(line.book, line.snapshot, line.period)[rows]
+    return shown_chances(line.book, line.snapshot, line.period)[rows]
 
 
 def claimed(line: FilterLine, row: int, chance: float) -> str:

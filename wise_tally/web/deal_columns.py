@@ -19,7 +19,7 @@ from wise_tally.domain.deals.contact_intervals import INDUSTRY, PROCESS, saved_i
 from wise_tally.domain.deals.models import Deal, DealLine, DealRevision, OwnFieldValue
 from wise_tally.domain.deals.selectors import contacts_by_account, done_contacts
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.remembered import beside
+from wise_tally.web.remembered import read_once
 
 NOTHING = np.iinfo(np.int64).min
 
@@ -155,7 +155,7 @@ def open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
 def _open_contacts(line: FilterLine) -> tuple[Ints, np.ndarray, Ints]:
     rows, book = np.flatnonzero(line.snapshot.kind == OPEN), line.book
     deal, every = line.snapshot.deal[rows], np.arange(len(book.deals.key))
-    met = beside(book, ("contacted", line.as_of), lambda: _contacted(line, every))
+    met = read_once(book, ("contacted", line.as_of), lambda: _contacted(line, every))
     spent = days_since_contact(met[deal], book.deals.created_at[deal], line.snapshot.cut)
     return rows, spent, gaps(line, rows, spent)
 

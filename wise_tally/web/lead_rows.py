@@ -13,13 +13,13 @@ from wise_tally.domain.deals.models import Lead, LeadMove
 from wise_tally.domain.process.models import LeadStep
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.filter_line import FilterLine
-from wise_tally.web.remembered import beside
+from wise_tally.web.remembered import read_once
 
 
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
     """Names of the sources, and all these leads told apart by source."""
     cache_key = ("leads", statement_of(leads))
-    return beside(line.book, cache_key, lambda: _lead_rows(line, leads))
+    return read_once(line.book, cache_key, lambda: _lead_rows(line, leads))
 
 
 def _lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:

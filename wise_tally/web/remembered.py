@@ -56,7 +56,7 @@ def remembered(book: Book) -> Remembered:
     return Remembered()
 
 
-def beside(book: Book, key: Hashable, read: Callable[[], Value]) -> Value:
+def read_once(book: Book, key: Hashable, read: Callable[[], Value]) -> Value:
     """What `read` gives of leads and activities: read once for all the states that deals take, until anything else is written.
 
     It is kept with the attributes, so it goes when there is a new deal, and holds for the reference data it was read with alone.

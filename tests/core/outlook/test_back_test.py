@@ -5,7 +5,7 @@ from datetime import date
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import GROUND, HISTORIES, MARCH, TODAY, worked
+from tests.support.outlook_books import REFERENCE, HISTORIES, MARCH, TODAY, worked
 from tests.support.small_books import book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.back_test import Guess, Look, RollingTest, crps
@@ -25,7 +25,7 @@ def test_a_score_is_the_area_between_forecast_and_outcome():
 
 
 def test_scores_over_looks_are_shares_of_what_was_won():
-    period = GROUND.fiscal.parse("FY2026-Q1")
+    period = REFERENCE.fiscal.parse("FY2026-Q1")
 
     def look(came, mean, p10, p90, chance, won):
         guesses = dict.fromkeys(("weighted", "actual", "run_rate"), Guess(2 * came, 0, came - 1, came))
@@ -41,7 +41,7 @@ def test_scores_over_looks_are_shares_of_what_was_won():
     tenth = test.reliability("outlook")[2]
     assert (tenth.deals, tenth.mean_chance, tenth.won, tenth.rate) == (2, pytest.approx(0.225), 1, 0.5)
     assert not test.enough
-    assert landmarks(book_of(HISTORIES, GROUND), midnight_ending(TODAY, "UTC"), 30).tolist() == []
+    assert landmarks(book_of(HISTORIES, REFERENCE), midnight_ending(TODAY, "UTC"), 30).tolist() == []
     assert slips_so_far(worked(0)).max() > 2
     assert fit(worked(0), date(2025, 6, 1), 30).horizon == 30
     assert chances(worked(0), worked(0).as_of(date(2025, 6, 1)), fit(worked(0), date(2025, 6, 1), 30)).chance.max() < 1

@@ -3,14 +3,14 @@
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import GROUND, HISTORIES, TODAY
+from tests.support.outlook_books import REFERENCE, HISTORIES, TODAY
 from tests.support.small_books import book_of
 from wise_tally.core.outlook.common_shock import common_shock
-from wise_tally.core.outlook.standings import Past, past_standings
+from wise_tally.core.outlook.standings import Past, past_open_deals
 
 
 def test_the_shock_is_what_landmarks_vary_beyond_chance():
-    standing = past_standings(book_of(HISTORIES, GROUND), TODAY, 1).standing
+    standing = past_open_deals(book_of(HISTORIES, REFERENCE), TODAY, 1).states
     rows = np.zeros(40, dtype=np.int64)
     past = Past(standing.take(rows), np.repeat([14, 28], 20), np.r_[np.ones(20, dtype=bool), np.zeros(20, dtype=bool)])
     v = 20 * 0.25

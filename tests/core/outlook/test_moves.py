@@ -6,11 +6,19 @@ import numpy as np
 import pytest
 from lifelines import AalenJohansenFitter
 
-from tests.support.outlook_books import GROUND, HISTORIES, TODAY
+from tests.support.outlook_books import REFERENCE, HISTORIES, TODAY
 from tests.support.small_books import FIRST, IS_LOST, IS_WON, SECOND, book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.chance_by_age import chance_by_age, chance_of_new_stays
-from wise_tally.core.outlook.moves import AGES, StaysSeen, Weights, age_classes, daily_rates, stays_seen, whole_days
+from wise_tally.core.outlook.moves import (
+    AGES,
+    ObservedStays,
+    Weights,
+    age_classes,
+    daily_rates,
+    observed_stays,
+    whole_days,
+)
 
 PLAIN = Weights(1, 0.0, 0.0)
 
@@ -19,9 +27,9 @@ WON, LOST = 2, 3
 
 
 def rates_of(weights, histories=HISTORIES):
-    book = book_of(histories, GROUND)
-    seen = stays_seen(book, midnight_ending(TODAY, "UTC"), 0)
-    return daily_rates(seen, GROUND.rules_on(TODAY), weights)
+    book = book_of(histories, REFERENCE)
+    seen = observed_stays(book, midnight_ending(TODAY, "UTC"), 0)
+    return daily_rates(seen, REFERENCE.rules_on(TODAY), weights)
 
 
 def test_rates_of_single_days_are_occurrence_over_exposure():
@@ -44,8 +52,8 @@ def test_what_is_set_weighs_ten_exits_a_stage():
 
 
 def test_with_nothing_seen_the_rates_are_those_set():
-    seen = StaysSeen((FIRST, SECOND), np.zeros((2, 5, AGES)))
-    rates = daily_rates(seen, GROUND.rules_on(TODAY), Weights())
+    seen = ObservedStays((FIRST, SECOND), np.zeros((2, 5, AGES)))
+    rates = daily_rates(seen, REFERENCE.rules_on(TODAY), Weights())
     assert rates[FIRST, [SECOND, LOST], 5] == pytest.approx([0.04, 0.06])
     assert rates[SECOND, [WON, LOST], 5] == pytest.approx([0.05, 0.05])
     assert chance_of_new_stays(rates, 30)[:, 30] == pytest.approx([0.168715, 0.480924], abs=5e-7)
@@ -67,7 +75,7 @@ def test_a_stay_that_reaches_the_cap_is_no_exit_and_one_begun_before_the_look_ba
         [(long_ago, SECOND, 100, None), (long_ago + timedelta(days=800), IS_WON, 100, None)],
         [(long_ago, SECOND, 100, None), (long_ago + timedelta(days=200), IS_WON, 100, None)],
     ]
-    seen = stays_seen(book_of(histories, GROUND), midnight_ending(TODAY, "UTC"), 0)
+    seen = observed_stays(book_of(histories, REFERENCE), midnight_ending(TODAY, "UTC"), 0)
     # The look-back begins on the 171st day of either stay; the first ends 100 days before the cut.
     assert seen.at_risk[SECOND, [0, 171, 172, 200, 201, 720]].tolist() == [0, 0, 2, 2, 1, 1]
     assert seen.exits[SECOND, WON, [200, 720]].tolist() == [1, 0]

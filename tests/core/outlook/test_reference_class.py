@@ -2,7 +2,7 @@
 
 from datetime import timedelta
 
-from tests.support.outlook_books import GROUND, TODAY, won_after
+from tests.support.outlook_books import REFERENCE, TODAY, won_after
 from tests.support.small_books import FIRST, SECOND, book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.reference_class import reference_class
@@ -11,7 +11,7 @@ from wise_tally.core.outlook.reference_class import reference_class
 def test_a_reference_class_counts_stays_not_deals():
     histories = [won_after(9, TODAY - timedelta(days=100 + n)) for n in range(40)]
     histories += [[(TODAY - timedelta(days=130 + n), FIRST, 100, None)] for n in range(20)]
-    book, cut = book_of(histories, GROUND), midnight_ending(TODAY, "UTC")
+    book, cut = book_of(histories, REFERENCE), midnight_ending(TODAY, "UTC")
     for age, deals, won in ((3, 60, 40), (8, 60, 40)):
         found = reference_class(book, cut, 30, FIRST, age)
         assert (found.days, len(found.deals), len(found.won), found.or_more) == (age, deals, won, False)

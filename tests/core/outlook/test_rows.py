@@ -5,7 +5,7 @@ from datetime import date
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import GROUND, cut_at, worked
+from tests.support.outlook_books import REFERENCE, cut_at, worked
 from tests.support.random_world import random_world
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.forecast import forecast_lines
@@ -16,7 +16,7 @@ from wise_tally.core.outlook.trust import trust
 
 @pytest.mark.parametrize("seed", range(3))
 def test_nothing_of_a_later_day_is_read(seed):
-    book, quarter = worked(seed), GROUND.fiscal.parse("FY2026-Q1")
+    book, quarter = worked(seed), REFERENCE.fiscal.parse("FY2026-Q1")
     for as_of in (date(2025, 12, 31), date(2026, 1, 30), date(2025, 3, 3)):
         then = cut_at(book, midnight_ending(as_of, "UTC"))
         seen, known = of_deals(book, book.as_of(as_of), quarter), of_deals(then, then.as_of(as_of), quarter)
@@ -48,7 +48,7 @@ def test_parts_add_up_to_the_whole_in_the_mean(seed):
 
 
 def test_a_later_period_is_what_is_won_by_its_end_less_what_is_won_before():
-    book, fiscal = worked(1), GROUND.fiscal
+    book, fiscal = worked(1), REFERENCE.fiscal
     snapshot = book.as_of(date(2026, 1, 30))
     this, both, following = (fiscal.parse(one) for one in ("FY2026-Q1", "2026-01-01/2026-06-30", "FY2026-Q2"))
     assert days_ahead(snapshot, following) == (60, 151)

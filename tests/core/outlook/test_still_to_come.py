@@ -5,7 +5,7 @@ from datetime import timedelta
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import GROUND, TODAY, won_after
+from tests.support.outlook_books import REFERENCE, TODAY, won_after
 from tests.support.small_books import FIRST, IS_LOST, book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.still_to_come import arrivals_a_day, still_to_come
@@ -14,7 +14,7 @@ from wise_tally.core.outlook.still_to_come import arrivals_a_day, still_to_come
 def test_still_to_come_places_past_wins_in_the_days_ahead():
     """(20 + 10 + 5) ÷ 365 of wins that took 10, 20, 25 and 40 days; recent arrivals change the pace between a half and twice."""
     old = [(TODAY - timedelta(days=400), FIRST, 100, None), (TODAY - timedelta(days=399), IS_LOST, 100, None)]
-    book = book_of([old, *(won_after(days, TODAY - timedelta(days=60)) for days in (10, 20, 25, 40))], GROUND)
+    book = book_of([old, *(won_after(days, TODAY - timedelta(days=60)) for days in (10, 20, 25, 40))], REFERENCE)
     cut = midnight_ending(TODAY, "UTC")
     found = still_to_come(book, cut, 30)
     ago = np.array([400, 70, 80, 85, 100]) + 1.0

@@ -2,7 +2,7 @@
 
 from datetime import date
 
-from tests.support.outlook_books import GROUND, cut_at, worked
+from tests.support.outlook_books import REFERENCE, cut_at, worked
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.fit import fit
@@ -10,7 +10,7 @@ from wise_tally.core.outlook.trust import CORRECTED, FEW, OUTLOOK, WEIGHTED, las
 
 
 def test_what_leads_follows_from_what_was_decided_and_how_the_last_days_went():
-    book, fiscal = worked(0), GROUND.fiscal
+    book, fiscal = worked(0), REFERENCE.fiscal
 
     def on(as_of, whose=book, beaten_by=""):
         return trust(whose, whose.as_of(as_of), fiscal.containing(as_of, "quarter"), Filter(), beaten_by)

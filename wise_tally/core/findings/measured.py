@@ -28,7 +28,7 @@ from wise_tally.core.trees import NONE
 
 # What becomes of a deal, a lead or a rate is looked at so many days later.
 DEAL_DAYS, RATE_DAYS = 56, 91
-Told = tuple[Ints, Flags]
+Population = tuple[Ints, Flags]
 WORDS = {
     "forecast_gap": "the period ended below quota",
     "will_miss": "the rep missed the quota",
@@ -84,7 +84,7 @@ class Later:
 def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dict[str, Score]:
     """Of each kind how the findings of one day came out; `findings` are all of that day."""
     told = _told(findings)
-    told["leads_waiting"] = {lead.place for lead in question.beside.waiting if lead.days > question.bounds.lead_days}
+    told["leads_waiting"] = {lead.place for lead in question.around.waiting if lead.days > question.bounds.lead_days}
     return {
         kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()
     }
@@ -103,13 +103,13 @@ def _told(findings: Iterable[Finding]) -> dict[str, set[int]]:
     return told
 
 
-def _score(population: Told, told: set[int]) -> Score:
+def _score(population: Population, told: set[int]) -> Score:
     ids, true = population
     named = np.isin(ids, np.array(sorted(told), dtype=np.int64))
     return Score(int(named.sum()), int((named & true).sum()), int((~named).sum()), int((~named & true).sum()))
 
 
-def _populations(question: Question, later: Later) -> Mapping[str, Told]:
+def _populations(question: Question, later: Later) -> Mapping[str, Population]:
     return {
         **_deals(question, later),
         **_of_period(question, later),
@@ -141,10 +141,10 @@ def _worse(question: Question, later: Question, deal: Ints) -> Flags:
     return np.asarray((then.kind[row] == LOST) | moved)
 
 
-def _deals(question: Question, later: Later) -> dict[str, Told]:
+def _deals(question: Question, later: Later) -> dict[str, Population]:
     deal, big = question.open.deal, question.open.big
     worse = _worse(question, later.deals, deal)
-    populations: dict[str, Told] = {"closes_late": (deal[big], worse[big])}
+    populations: dict[str, Population] = {"closes_late": (deal[big], worse[big])}
     won = _won_in_period(question, later.period, deal)
     category = question.snapshot.category[question.open.rows]
     close = question.snapshot.expected_close[question.open.rows]
@@ -166,7 +166,7 @@ def _reached(question: Question, later: Question) -> bool | None:
     return None if not row.quota else row.won >= row.quota
 
 
-def _of_period(question: Question, later: Later) -> dict[str, Told]:
+def _of_period(question: Question, later: Later) -> dict[str, Population]:
     rows = forecast(later.period.book, later.period.snapshot, question.period, question.scope, "person")
     people = [row for row in rows if row.node != NONE and row.quota]
     ids = np.array([row.node for row in people], dtype=np.int64)
@@ -176,7 +176,7 @@ def _of_period(question: Question, later: Later) -> dict[str, Told]:
     return {"will_miss": (ids, missed), "ahead": (ids, ~missed), "forecast_gap": gap}
 
 
-def _people(question: Question, later: Later) -> dict[str, Told]:
+def _people(question: Question, later: Later) -> dict[str, Population]:
     claiming = claims(question)
     owner, amount = question.snapshot.owner[question.open.rows], question.open.amount_minor
     won = _won_in_period(question, later.period, question.open.deal)
@@ -196,7 +196,7 @@ def _people(question: Question, later: Later) -> dict[str, Told]:
     }
 
 
-def _calls(question: Question, later: Question) -> Told:
+def _calls(question: Question, later: Question) -> Population:
     """Everybody's submitted forecast of the day, and whether it lay off what was won by at least a tenth above."""
     calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     rows = forecast(later.book, later.snapshot, question.period, question.scope, "person")
@@ -206,7 +206,7 @@ def _calls(question: Question, later: Question) -> Told:
     return np.array(ids, dtype=np.int64), np.array(off, dtype=bool)
 
 
-def _stays(question: Question, later: Question) -> Told:
+def _stays(question: Question, later: Question) -> Population:
     """Everybody with stays entered after the day, and whether in some stage more of them went past than of others'."""
     since = later.last_days(RATE_DAYS)
     everybody = replace(later.scope, person=NONE, team=NONE)
@@ -219,11 +219,11 @@ def _stays(question: Question, later: Question) -> Told:
     return ids, more[ids]
 
 
-def _activities(question: Question, later: Question) -> Told:
+def _activities(question: Question, later: Question) -> Population:
     month = question.book.reference.fiscal.containing(question.snapshot.as_of, "month")
     missed: dict[int, bool] = {}
     for kind in ("", *OWN_DOING):
-        done = later.beside.done.of_kind(kind)
+        done = later.around.done.of_kind(kind)
         for row in activity_attainment(later.book, later.snapshot, month, question.scope, "person", done):
             if row.forecast.node != NONE and row.forecast.quota:
                 person = row.forecast.node
@@ -232,7 +232,7 @@ def _activities(question: Question, later: Question) -> Told:
     return ids, np.array([missed[person] for person in sorted(missed)], dtype=bool)
 
 
-def _process(question: Question, later: Later) -> dict[str, Told]:
+def _process(question: Question, later: Later) -> dict[str, Population]:
     return {
         "stage_off": _stages(question, later.rates),
         "win_rate": _rate(question, later.rates),
@@ -241,7 +241,7 @@ def _process(question: Question, later: Later) -> dict[str, Told]:
     }
 
 
-def _stages(question: Question, later: Question) -> Told:
+def _stages(question: Question, later: Question) -> Population:
     """Stages with at least 20 decided deals then, and whether deals decided since won at a rate nearer to what was seen."""
     year, since = question.last_days(365), later.last_days(RATE_DAYS)
     before = {
@@ -260,7 +260,7 @@ def _stages(question: Question, later: Question) -> Told:
     return np.array(ids, dtype=np.int64), np.array(near, dtype=bool)
 
 
-def _rate(question: Question, later: Question) -> Told:
+def _rate(question: Question, later: Question) -> Population:
     now, before = spans(question.book, question.snapshot, question.lately, question.scope)
     after = spans(later.book, later.snapshot, (later.last_days(RATE_DAYS),), question.scope)[0]
     if None in (now.win_rate, before.win_rate, after.win_rate):
@@ -270,10 +270,10 @@ def _rate(question: Question, later: Question) -> Told:
     return np.array([NONE]), np.array([still])
 
 
-def _losses(question: Question, later: Question) -> Told:
+def _losses(question: Question, later: Question) -> Population:
     """Whether some reason or competitor whose share had grown kept its share above the year before."""
-    names, cause_of = question.beside.reasons
-    after_names, after_place = later.beside.reasons
+    names, cause_of = question.around.reasons
+    after_names, after_place = later.around.reasons
     now, before = (lost_in(question.book, question.snapshot, period, question.scope) for period in question.lately)
     after = lost_in(later.book, later.snapshot, later.last_days(RATE_DAYS), question.scope)
     if not (len(now) and len(before) and len(after)):
@@ -287,7 +287,7 @@ def _losses(question: Question, later: Question) -> Told:
     return np.array([NONE]), np.array([still])
 
 
-def _fewer(question: Question) -> Told:
+def _fewer(question: Question) -> Population:
     """Whether the four weeks after the day stayed below the usual number, of days on which the four weeks before did."""
     created, today = question.book.created_on[question.snapshot.deal], question.today
     lately = int(((created > today - 28) & (created <= today)).sum())
@@ -298,16 +298,16 @@ def _fewer(question: Question) -> Told:
     return np.array([NONE]), np.array([after < usual])
 
 
-def _customers(question: Question, later: Later) -> dict[str, Told]:
-    customers, after = question.beside.customers, later.rates.beside.customers
+def _customers(question: Question, later: Later) -> dict[str, Population]:
+    customers, after = question.around.customers, later.rates.around.customers
     known = np.isin(customers.number, after.number) & (customers.sales_before_minor > 0)
     number = customers.number[known]
     then = after.sales_lately_minor[np.searchsorted(after.number, number)]
-    leads = question.beside.leads
+    leads = question.around.leads
     fresh = (leads.created_at < question.snapshot.cut) & (
         leads.created_at >= question.snapshot.cut - DEAL_DAYS * 86_400
     )
     places = np.flatnonzero(fresh)
-    became = later.deals.beside.leads.deal[places]
+    became = later.deals.around.leads.deal[places]
     none = (became == NONE) | (question.book.deals.created_at[became] >= later.deals.snapshot.cut)
     return {"sales_fall": (number, then * 4 < customers.sales_before_minor[known]), "leads_waiting": (places, none)}

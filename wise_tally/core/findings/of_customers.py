@@ -15,7 +15,7 @@ from wise_tally.core.trees import NONE
 
 def _open_by_customer(question: Question) -> tuple[Ints, Ints]:
     """The place of each open deal's customer among the customers (-1 none), and the open amount of each customer."""
-    customers, of = question.beside.customers, question.beside.customer[question.open.deal]
+    customers, of = question.around.customers, question.around.customer[question.open.deal]
     if not len(customers.number):
         return np.full(len(of), NONE), np.zeros(0, dtype=np.int64)
     index = np.minimum(np.searchsorted(customers.number, of), len(customers.number) - 1)
@@ -28,7 +28,7 @@ def _of_customer(
     question: Question, kind: Kind, index: int, content: tuple[Answer, int, tuple[tuple[str, Part], ...]], deals: Ints
 ) -> Finding:
     sentence, minor, terms = content
-    customers = question.beside.customers
+    customers = question.around.customers
     subject = Subject("customer", customers.key[index], int(customers.number[index]))
     whose = NONE
     if len(deals):
@@ -37,12 +37,12 @@ def _of_customer(
 
 
 def _name(question: Question, index: int) -> Part:
-    return Part(int(question.beside.customers.number[index]), "customer", "customer")
+    return Part(int(question.around.customers.number[index]), "customer", "customer")
 
 
 def owes(question: Question) -> Iterator[Finding]:
     """Customers who owe a share of their open deals for longer than the bounds, falling sales said with it. At stake: the open deals."""
-    customers = question.beside.customers
+    customers = question.around.customers
     of, open_minor = _open_by_customer(question)
     late = (customers.owed_since > 0) & (question.today - customers.owed_since >= question.bounds.owed_days)
     large = (open_minor > 0) & (customers.owed_minor >= question.bounds.owed_share * open_minor)
@@ -75,7 +75,7 @@ def sales_fall(question: Question) -> Iterator[Finding]:
 
     At stake: by how much they fell. Amounts alone fall and rise by chance; the interval is of the ratio of two frequencies.
     """
-    customers = question.beside.customers
+    customers = question.around.customers
     before, decline = customers.sales_before_minor, customers.sales_before_minor - customers.sales_minor
     chosen = (before > 0) & (decline >= question.bounds.sales_fall * before)
     for index in np.flatnonzero(chosen).tolist():
@@ -100,11 +100,11 @@ def sales_fall(question: Question) -> Iterator[Finding]:
 
 def silent(question: Question) -> Iterator[Finding]:
     """All open deals whose customers waited longer than their contact interval, in one finding; at stake are their amounts."""
-    late = question.beside.missed[question.open.deal] > 0
+    late = question.around.missed[question.open.deal] > 0
     if not late.any():
         return
     deals, amount = question.open.deal[late], question.open.amount_minor[late]
-    days = many(int(question.beside.silent_days[deals[0]]), "day")
+    days = many(int(question.around.silent_days[deals[0]]), "day")
     first, worth = Part(int(deals[0]), "deal", "deal"), money_of(int(amount.sum()), "own")
     if len(deals) == 1:
         words = "{deal}, worth {amount}, has been without contact for {days}, longer than its contact interval."
@@ -124,7 +124,7 @@ def silent(question: Question) -> Iterator[Finding]:
 
 def leads_waiting(question: Question) -> Iterator[Finding]:
     """New leads that waited longer than the limit for a first contact; at stake: their number × what a lead brought in a year."""
-    late = [lead for lead in question.beside.waiting if lead.days > question.bounds.lead_days]
+    late = [lead for lead in question.around.waiting if lead.days > question.bounds.lead_days]
     if not late:
         return
     each = won_per_lead(question)

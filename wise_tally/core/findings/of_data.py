@@ -60,14 +60,14 @@ def no_amount(question: Question) -> Iterator[Finding]:
 
 def no_owner(question: Question) -> Iterator[Finding]:
     """Open deals of people who have left."""
-    gone = np.isin(question.snapshot.owner[question.open.rows], question.beside.left)
+    gone = np.isin(question.snapshot.owner[question.open.rows], question.around.left)
     yield from _deals(question, "no_owner", gone, "still {verb} an owner who has left: hand them over.")
 
 
 def twins(question: Question) -> Iterator[Finding]:
     """Open deals of one customer with the same process and amount, created within 30 days of one another; at stake: all but the first."""
     deal, amount = question.open.deal, question.open.amount_minor
-    customer, process = question.beside.customer[deal], question.book.deals.process[deal]
+    customer, process = question.around.customer[deal], question.book.deals.process[deal]
     created = question.book.deals.created_at[deal]
     whole = question.snapshot.amount_minor[question.open.rows]
     order = np.lexsort((created, whole, process, customer))

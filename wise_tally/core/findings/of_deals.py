@@ -169,12 +169,12 @@ def _claims(question: Question) -> Reason:
 
 def _no_next_step(question: Question) -> Reason:
     holds = np.zeros(len(question.open.deal), dtype=bool)
-    holds[question.open.big] = question.beside.lacks_step(question.open.deal[question.open.big])
+    holds[question.open.big] = question.around.lacks_step(question.open.deal[question.open.big])
     return Reason("no_next_step", holds, lambda _: answer("has no next step"), lambda _: None)
 
 
 def _no_contact(question: Question) -> Reason:
-    missed, days = question.beside.missed[question.open.deal], question.beside.silent_days[question.open.deal]
+    missed, days = question.around.missed[question.open.deal], question.around.silent_days[question.open.deal]
 
     def clause(index: int) -> Answer:
         return answer("has had no contact for {days}", days=many(int(days[index]), "day", "own"))

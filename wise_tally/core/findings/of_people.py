@@ -209,7 +209,7 @@ def activity_below(question: Question) -> Iterator[Finding]:
     for kind in ("", *OWN_DOING):
         if not len(quota_table(question.book.reference, METRIC, (*PLAIN[:3], kind)).subject):
             continue
-        done = question.beside.done.of_kind(kind)
+        done = question.around.done.of_kind(kind)
         for row in activity_attainment(question.book, question.snapshot, month, question.scope, "person", done):
             share, person = row.to_date, row.forecast.node
             if person == NONE or share is None or share >= question.bounds.activity_share:
@@ -241,7 +241,7 @@ def not_submitted(question: Question) -> Iterator[Finding]:
     calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
     said_by = {person for subject, person in calls if subject == "person"}
     owner, brings = question.snapshot.owner[question.open.rows], question.open.amount_minor * question.open.chance
-    silent = sorted(set(owner[question.open.chance > 0].tolist()) - said_by - set(question.beside.left.tolist()))
+    silent = sorted(set(owner[question.open.chance > 0].tolist()) - said_by - set(question.around.left.tolist()))
     if not said_by or not silent:
         return
     mine = np.isin(owner, silent)

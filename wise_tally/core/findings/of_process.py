@@ -180,7 +180,7 @@ def losses(question: Question) -> Iterator[Finding]:
     if min(len(now), len(before)) < ENOUGH_WITH_HISTORY:
         return
     amount = question.snapshot.amount_minor
-    for what, (names, cause_of) in (("reason", question.beside.reasons), ("competitor", question.beside.competitors)):
+    for what, (names, cause_of) in (("reason", question.around.reasons), ("competitor", question.around.competitors)):
         for index, name in enumerate(names):
             lately, earlier = now[cause_of[now] == index], before[cause_of[before] == index]
             apart = difference_of_rates((len(lately), len(now)), (len(earlier), len(before)), len(names))
@@ -248,8 +248,8 @@ def _needed(question: Question, each: int) -> float:
 def fewer_leads(question: Question) -> Iterator[Finding]:
     """Leads of the last four weeks against the year before, as new deals are; at stake the missing leads × what a lead brought."""
     lately, before = question.last_days(FOUR_WEEKS), question.last_days(YEAR_DAYS, FOUR_WEEKS)
-    new = leads_in(question.book, question.snapshot, question.beside.leads, lately, question.scope)
-    earlier = leads_in(question.book, question.snapshot, question.beside.leads, before, question.scope)
+    new = leads_in(question.book, question.snapshot, question.around.leads, lately, question.scope)
+    earlier = leads_in(question.book, question.snapshot, question.around.leads, before, question.scope)
     numbers = len(new.value), len(earlier.value)
     ratio = ratio_of_frequencies((numbers[0], FOUR_WEEKS), (numbers[1], YEAR_DAYS))
     if ratio is None or ratio.high >= 1:
@@ -271,5 +271,5 @@ def fewer_leads(question: Question) -> Iterator[Finding]:
 def won_per_lead(question: Question) -> int:
     """What a lead of the last year brought on average so far, whoever worked on it, in minor units."""
     year: Period = question.last_days(YEAR_DAYS)
-    of_year = leads_in(question.book, question.snapshot, question.beside.leads, year, Filter())
+    of_year = leads_in(question.book, question.snapshot, question.around.leads, year, Filter())
     return lead_figures(question.snapshot, of_year).won_minor // max(len(of_year.value), 1)

@@ -18,7 +18,7 @@ from wise_tally.core.leads import LeadRows
 from wise_tally.core.lines import Filter, owner_filtered
 from wise_tally.core.money import WHOLE_BP, Ints
 from wise_tally.core.outlook.expected import AS_SET, OUTLOOK
-from wise_tally.core.outlook.rows import is_told, told_chances
+from wise_tally.core.outlook.rows import has_outlook, shown_chances
 from wise_tally.core.people_table import people_deals
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import Floats
@@ -57,7 +57,7 @@ class Waiting:
 
 
 @dataclass(frozen=True)
-class Beside:
+class Surroundings:
     """What the book does not hold. Shapes: (deals,) of the book; `reasons` and `competitors` give names and the place of each deal of
     the snapshot among them (-1 none). `lacks_step` tells which of some deals (indices) have no next step; a step has no date of
     its own, so that a past day shows it as it is now.
@@ -101,7 +101,7 @@ class Question:
     by: str
     node: int
     way: str
-    beside: Beside
+    around: Surroundings
     bounds: Bounds = field(default_factory=Bounds)
 
     @cached_property
@@ -141,9 +141,9 @@ class Question:
         snapshot = self.snapshot
         due = (snapshot.expected_close <= self.period.ends_on.toordinal()) & (snapshot.expected_close > 0)
         as_set = np.where(due, snapshot.probability_bp / WHOLE_BP, 0.0)
-        if self.way == AS_SET or not is_told(snapshot):
+        if self.way == AS_SET or not has_outlook(snapshot):
             return as_set
-        chances = told_chances(self.book, snapshot, self.period)
+        chances = shown_chances(self.book, snapshot, self.period)
         return np.where(np.isnan(chances), as_set, chances)
 
     def last_days(self, days: int, back: int = 0) -> Period:

@@ -34,10 +34,10 @@ def likely_by_outlook(
     stake = stakes_of(book, forecast_lines(book, snapshot, period, scope, by), whole)
     today = snapshot.as_of.toordinal()
     ahead = [day - today for day in days]
-    standing = whole.chances.standing
+    states = whole.chances.states
     by_then = chance_of_stages(whole.until.rates, ahead, len(book.reference.stages))
     of_deal = np.zeros((len(days), len(snapshot.deal)))
-    of_deal[:, whole.chances.places] = by_then[:, standing.stage, whole_days(standing.age_seconds)]
+    of_deal[:, whole.chances.places] = by_then[:, states.stage, whole_days(states.age_seconds)]
     by_age = np.zeros(len(snapshot.deal))
     by_age[whole.chances.places] = whole.chances.by_age
     part = np.divide(of_deal, by_age, out=np.zeros_like(of_deal), where=by_age > 0)[:, stake.rows]

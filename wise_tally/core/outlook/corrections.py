@@ -10,7 +10,7 @@ import numpy as np
 
 from wise_tally.core.book import Book
 from wise_tally.core.money import Ints
-from wise_tally.core.outlook.standings import Past, Standing
+from wise_tally.core.outlook.standings import OpenDealStates, Past
 from wise_tally.core.statistics import Floats
 from wise_tally.core.trees import NONE
 
@@ -59,19 +59,19 @@ def _log_amount(amount_minor: Ints) -> Floats:
     return np.asarray(np.log(np.maximum(amount_minor, TINY)))
 
 
-def levels(book: Book, standing: Standing, horizon: int, factor: str, bands_minor: Floats) -> tuple[Ints, int]:
+def levels(book: Book, states: OpenDealStates, horizon: int, factor: str, bands_minor: Floats) -> tuple[Ints, int]:
     """The level of each deal in a factor and the number of levels; without type, source or owner the last one."""
     if factor == "close":
-        return close_class(standing.days_to_close, horizon), len(CLOSE_CLASSES)
+        return close_class(states.days_to_close, horizon), len(CLOSE_CLASSES)
     if factor == "slips":
-        return np.minimum(standing.slips, MOST_SLIPS), MOST_SLIPS + 1
+        return np.minimum(states.slips, MOST_SLIPS), MOST_SLIPS + 1
     if factor == "size":
-        return np.searchsorted(bands_minor, standing.amount_minor, side="left"), SIZE_BANDS
+        return np.searchsorted(bands_minor, states.amount_minor, side="left"), SIZE_BANDS
     if factor == "owner":
-        level, many = standing.owner, len(book.reference.people) + 1
+        level, many = states.owner, len(book.reference.people) + 1
     else:
         column = book.deals.deal_type if factor == "type" else book.deals.source
-        level, many = column[standing.deal], int(column.max(initial=0)) + 2
+        level, many = column[states.deal], int(column.max(initial=0)) + 2
     return np.where(level == NONE, many - 1, level), many
 
 
@@ -97,15 +97,15 @@ def learnt_corrections(book: Book, past: Past, chance: Floats, horizon: int) -> 
 
     A row weighs (deals ÷ rows) · 2^(−days since its landmark's horizon ended ÷ 180), so that a deal seen often counts about once.
     """
-    standing, won = past.standing, past.won.astype(float)
-    bands = bands_of_equal_money(standing.amount_minor)
-    coded = {factor: levels(book, standing, horizon, factor, bands) for factor in FACTORS}
-    weight = len(np.unique(standing.deal)) / len(won) * 0.5 ** ((past.days_ago - horizon) / HALF_LIFE_DAYS)
+    states, won = past.states, past.won.astype(float)
+    bands = bands_of_equal_money(states.amount_minor)
+    coded = {factor: levels(book, states, horizon, factor, bands) for factor in FACTORS}
+    weight = len(np.unique(states.deal)) / len(won) * 0.5 ** ((past.days_ago - horizon) / HALF_LIFE_DAYS)
     # Deals without an amount yet say nothing of sizes.
-    sizes = _log_amount(standing.amount_minor[standing.amount_minor > 0])
+    sizes = _log_amount(states.amount_minor[states.amount_minor > 0])
     centre, scale = (float(sizes.mean()), float(sizes.std())) if len(sizes) else (0.0, 1.0)
     plain = Corrections(centre=centre, scale=max(scale, 1e-6), bands_minor=bands)
-    size = plain.size_of(standing.amount_minor)
+    size = plain.size_of(states.amount_minor)
     odds, base, slope = log_odds(chance), 0.0, 0.0
     shifts = {factor: np.zeros(many) for factor, (_, many) in coded.items()}
     variance: dict[str, float] = {}
@@ -167,11 +167,11 @@ def shrunken(effect: Floats, precision: Floats) -> tuple[Floats, float]:
     return shift, variance
 
 
-def shifts_of_deals(book: Book, standing: Standing, horizon: int, corrections: Corrections) -> dict[str, Floats]:
+def shifts_of_deals(book: Book, states: OpenDealStates, horizon: int, corrections: Corrections) -> dict[str, Floats]:
     """By factor what it shifts the log-odds of each deal, shape (deals,); size is band and slope together."""
     by_factor = {
-        factor: shift[levels(book, standing, horizon, factor, corrections.bands_minor)[0]]
+        factor: shift[levels(book, states, horizon, factor, corrections.bands_minor)[0]]
         for factor, shift in corrections.shifts.items()
     }
-    by_factor["size"] = by_factor["size"] + corrections.slope * corrections.size_of(standing.amount_minor)
+    by_factor["size"] = by_factor["size"] + corrections.slope * corrections.size_of(states.amount_minor)
     return by_factor

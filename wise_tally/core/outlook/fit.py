@@ -27,10 +27,10 @@ from wise_tally.core.outlook.moves import (
     Weights,
     daily_rates,
     decided_deals,
-    stays_seen,
+    observed_stays,
     whole_days,
 )
-from wise_tally.core.outlook.standings import FIRST_DAYS, Standing, past_standings, standing_of
+from wise_tally.core.outlook.standings import FIRST_DAYS, OpenDealStates, open_deals_on, past_open_deals
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
@@ -109,16 +109,16 @@ def fit(book: Book, as_of: date, horizon: int) -> Fit:
     rules = reference.rules_on(as_of)
     rates = []
     for process in range(len(reference.processes)):
-        seen = stays_seen(book, cut, process)
+        seen = observed_stays(book, cut, process)
         if seen.stages:
             rates.append((seen.stages, daily_rates(seen, rules, Weights())))
     chance = chance_of_stages(rates, (horizon,), len(reference.stages))[0]
     decided = decided_deals(book, cut)
     is_corrected, corrections, shock = decided >= ENOUGH_TO_CORRECT, Corrections(), WITHOUT_PAST
     if horizon > 0 and _long_enough(book, cut, horizon):
-        past = past_standings(book, as_of, horizon)
-        before = chance[past.standing.stage, whole_days(past.standing.age_seconds)]
-        among = is_corrected[book.deals.process[past.standing.deal]]
+        past = past_open_deals(book, as_of, horizon)
+        before = chance[past.states.stage, whole_days(past.states.age_seconds)]
+        among = is_corrected[book.deals.process[past.states.deal]]
         if among.any():
             corrections, before[among] = learnt_corrections(book, past.take(among), before[among], horizon)
         shock = common_shock(past, before)
@@ -139,7 +139,7 @@ class Chances:
     """
 
     places: Ints
-    standing: Standing
+    states: OpenDealStates
     by_age: Floats
     chance: Floats
     amount_minor: Floats
@@ -148,14 +148,14 @@ class Chances:
 
 def chances(book: Book, snapshot: BookAsOf, fitted: Fit) -> Chances:
     """The chances a fit gives the open deals of a snapshot of its day, also of one with supposed changes."""
-    standing, places = standing_of(book, snapshot)
-    by_age = fitted.chance[standing.stage, whole_days(standing.age_seconds)]
+    states, places = open_deals_on(book, snapshot)
+    by_age = fitted.chance[states.stage, whole_days(states.age_seconds)]
     shifts: dict[str, Floats] = {}
     chance = by_age
     if fitted.corrections.shifts and fitted.horizon > 0:
-        corrected = fitted.is_corrected[book.deals.process[standing.deal]]
-        learnt = shifts_of_deals(book, standing, fitted.horizon, fitted.corrections)
+        corrected = fitted.is_corrected[book.deals.process[states.deal]]
+        learnt = shifts_of_deals(book, states, fitted.horizon, fitted.corrections)
         shifts = {factor: np.where(corrected, shift, 0.0) for factor, shift in learnt.items()}
         base = np.where(corrected, fitted.corrections.base, 0.0)
         chance = np.where(corrected, chance_of(log_odds(by_age) + base + sum(shifts.values())), by_age)
-    return Chances(places, standing, by_age, chance, standing.amount_minor * fitted.ratio[standing.stage], shifts)
+    return Chances(places, states, by_age, chance, states.amount_minor * fitted.ratio[states.stage], shifts)

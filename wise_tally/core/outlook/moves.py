@@ -41,7 +41,7 @@ class Weights:
 
 
 @dataclass(frozen=True)
-class StaysSeen:
+class ObservedStays:
     """Of n open stages on days 0 to 720 of a stay: how many exits to each stage, won and lost, and at risk; shape (n, n + 3, 721)."""
 
     stages: tuple[int, ...]
@@ -63,19 +63,19 @@ def whole_days(seconds: Any) -> Ints:
     return np.minimum((np.asarray(seconds, dtype=np.int64) + DAY_SECONDS // 2) // DAY_SECONDS, AGE_CAP)
 
 
-def _mended_seen(known: StaysSeen, grown: Grown, cut: int, process: int) -> StaysSeen | None:
+def _mended_observed(known: ObservedStays, grown: Grown, cut: int, process: int) -> ObservedStays | None:
     table = recounted(known.table, grown, _counted, cut, process)
-    return None if table is None else StaysSeen(known.stages, table)
+    return None if table is None else ObservedStays(known.stages, table)
 
 
-@derived(_mended_seen, most=LARGE_KEPT)
-def stays_seen(book: Book, cut: int, process: int) -> StaysSeen:
+@derived(_mended_observed, most=LARGE_KEPT)
+def observed_stays(book: Book, cut: int, process: int) -> ObservedStays:
     """Exits and stays at risk by day of the stay, of stays that touched the last 730 days before the moment `cut`.
 
     Running stays are censored at the cut; those begun before the look-back are at risk from its first whole day on.
     Source: occurrence and exposure with delayed entry, Aalen, Borgan and Gjessing, Survival and Event History Analysis (2008), chapter 3.
     """
-    return StaysSeen(book.reference.open_stages(process), _counted(book, book.stays, cut, process))
+    return ObservedStays(book.reference.open_stages(process), _counted(book, book.stays, cut, process))
 
 
 def _counted(book: Book, stays: Stays, cut: int, process: int) -> Floats:
@@ -105,7 +105,7 @@ def _counted(book: Book, stays: Stays, cut: int, process: int) -> Floats:
     return np.concatenate([exits, at_risk[:, np.newaxis]], axis=1).astype(float)
 
 
-def daily_rates(seen: StaysSeen, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
+def daily_rates(seen: ObservedStays, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
     """The chance to leave on each day of a stay for each target, of those still there: shape (n, n + 2, 721).
 
     whole = (O + m·share) ÷ (R + m·days); of an age class (O + k·whole ÷ Σwhole) ÷ (R + k ÷ Σwhole), O exits and R days at risk,

@@ -19,7 +19,7 @@ from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.outlook.distribution import MayBeWon
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW, Chances, Fit, chances, fit
 from wise_tally.core.outlook.reference_class import LEAST
-from wise_tally.core.outlook.still_to_come import YEAR_DAYS, StillToCome, first_seen, still_to_come
+from wise_tally.core.outlook.still_to_come import YEAR_DAYS, StillToCome, created_moments, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
 from wise_tally.core.trees import NONE
@@ -55,7 +55,7 @@ class OutlookRow:
         return self.won + self.open_by_chance + self.still_to_come
 
 
-def is_told(snapshot: BookAsOf) -> bool:
+def has_outlook(snapshot: BookAsOf) -> bool:
     """Whether there is an outlook of what the snapshot counts: of amounts by the day of closing alone."""
     return snapshot.measure == AMOUNT and snapshot.due_on is None
 
@@ -84,7 +84,7 @@ def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
     return OfDeals(chance, _whole(amount), _whole(amount * chance), stand_for, given, learnt, to_come)
 
 
-def told_chances(book: Book, snapshot: BookAsOf, period: Period) -> Floats:
+def shown_chances(book: Book, snapshot: BookAsOf, period: Period) -> Floats:
     """The chance of each deal of the snapshot to be won in the period; NaN where none is told.
 
     None is told of closed deals, of processes with fewer than 20 decided deals and of stages with fewer than 10 past stays.
@@ -101,7 +101,7 @@ def _whole(values: Floats) -> Ints:
 
 def _arrived(book: Book, snapshot: BookAsOf) -> Flags:
     """Which deals of the snapshot came in the last year."""
-    return first_seen(book)[snapshot.deal] >= snapshot.cut - YEAR_DAYS * DAY_SECONDS
+    return created_moments(book)[snapshot.deal] >= snapshot.cut - YEAR_DAYS * DAY_SECONDS
 
 
 def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> Ints:
@@ -123,7 +123,7 @@ def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> I
 @derived(Grows.KEPT, most=ROWS_KEPT)
 def outlook_rows(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> dict[int, OutlookRow]:
     """The outlook of every node of `by`, without ranges; empty where what is counted has none."""
-    if not is_told(snapshot):
+    if not has_outlook(snapshot):
         return {}
     lines = forecast_lines(book, snapshot, period, scope, by)
     whole = of_deals(book, snapshot, period)

@@ -28,7 +28,7 @@ MOST_ROWS = 15_000
 
 
 @dataclass(frozen=True)
-class Standing:
+class OpenDealStates:
     """Open deals on a day: deal, stage, seconds in the stage, days to the expected close, later moves of it,
     amount in minor units, owner. `days_to_close` is NaN for undated ones. Shape (deals,).
     """
@@ -41,22 +41,22 @@ class Standing:
     amount_minor: Ints
     owner: Ints
 
-    def take(self, rows: Ints | Flags) -> "Standing":
+    def take(self, rows: Ints | Flags) -> "OpenDealStates":
         """Some of them."""
-        return Standing(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
+        return OpenDealStates(*(getattr(self, name)[rows] for name in self.__dataclass_fields__))
 
 
 @dataclass(frozen=True)
 class Past:
     """Standings on all landmarks, one row a deal and landmark: days before the as-of midnight, and whether it was won in time."""
 
-    standing: Standing
+    states: OpenDealStates
     days_ago: Ints
     won: Flags
 
     def take(self, rows: Ints | Flags) -> "Past":
         """Some of them."""
-        return Past(self.standing.take(rows), self.days_ago[rows], self.won[rows])
+        return Past(self.states.take(rows), self.days_ago[rows], self.won[rows])
 
 
 def _mended_slips(known: Any, grown: Grown) -> Any:
@@ -77,11 +77,11 @@ def slips_so_far(book: Book) -> Ints:
     return total - np.repeat(total[first], np.diff(np.r_[first, size]))
 
 
-def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:
+def open_deals_on(book: Book, snapshot: BookAsOf) -> tuple[OpenDealStates, Ints]:
     """The open deals of a snapshot (one with supposed changes too), and their places in it; one that came short stands since it came."""
     places = np.flatnonzero(snapshot.kind == OPEN)
     row, today = snapshot.row[places], snapshot.as_of.toordinal()
-    standing = Standing(
+    states = OpenDealStates(
         snapshot.deal[places],
         snapshot.stage[places],
         snapshot.cut - book.revisions.effective_at[book.entered_row(row)],
@@ -90,7 +90,7 @@ def standing_of(book: Book, snapshot: BookAsOf) -> tuple[Standing, Ints]:
         snapshot.amount_minor[places],
         snapshot.owner[places],
     )
-    return standing, places
+    return states, places
 
 
 def _days_to(close: Ints, today: Ints | int) -> Floats:
@@ -112,7 +112,7 @@ def _mended_past(known: Past, grown: Grown, as_of: date, horizon: int) -> Past |
     cut = midnight_ending(as_of, grown.new.reference.time_zone)
     if not grown.growth.same_known or (grown.growth.moments < cut - horizon * DAY_SECONDS).any():
         return None
-    won = _won_in_time(grown.new, known.standing.deal, cut - known.days_ago * DAY_SECONDS, horizon)
+    won = _won_in_time(grown.new, known.states.deal, cut - known.days_ago * DAY_SECONDS, horizon)
     return replace(known, won=won)
 
 
@@ -122,7 +122,7 @@ def _won_in_time(book: Book, deal: Ints, moment: Ints, horizon: int) -> Flags:
 
 
 @derived(_mended_past, most=LARGE_KEPT)
-def past_standings(book: Book, as_of: date, horizon: int) -> Past:
+def past_open_deals(book: Book, as_of: date, horizon: int) -> Past:
     """All open deals with history on every landmark; of more than 15 000 rows every k-th."""
     rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)
     ago = landmarks(book, cut, horizon)
@@ -144,7 +144,7 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
     moment, deal = moments[nth], rev.deal[row]
     # Landmarks lie whole days before the as-of day; to the hour of a changed clock that is their local midnight.
     today = as_of.toordinal() - ago[nth]
-    standing = Standing(
+    states = OpenDealStates(
         deal,
         rev.stage[row],
         moment - rev.effective_at[book.entered_row(row)],
@@ -153,4 +153,4 @@ def past_standings(book: Book, as_of: date, horizon: int) -> Past:
         rev.amount_minor[row],
         rev.owner[row],
     )
-    return Past(standing, ago[nth], _won_in_time(book, deal, moment, horizon))
+    return Past(states, ago[nth], _won_in_time(book, deal, moment, horizon))

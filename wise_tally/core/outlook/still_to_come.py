@@ -50,7 +50,7 @@ class StillToCome:
 NOTHING_TO_COME = StillToCome(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64), np.zeros(0))
 
 
-def _mended_first_seen(known: Ints, grown: Grown) -> Ints | None:
+def _mended_created_moments(known: Ints, grown: Grown) -> Ints | None:
     deals, rev = deals_changed(grown), grown.new.revisions
     if deals is None:
         return None
@@ -62,8 +62,8 @@ def _mended_first_seen(known: Ints, grown: Grown) -> Ints | None:
     return moments
 
 
-@derived(_mended_first_seen)
-def first_seen(book: Book) -> Ints:
+@derived(_mended_created_moments)
+def created_moments(book: Book) -> Ints:
     """The moment of each deal's first revision, shape (deals,)."""
     rev = book.revisions
     first = np.flatnonzero(np.r_[True, rev.deal[1:] != rev.deal[:-1]][: len(rev.deal)])
@@ -77,7 +77,7 @@ def still_to_come(book: Book, cut: int, horizon: int, before: int = 0) -> StillT
 
     Those won in the first `before` days are left out.
     """
-    seen, (won_at, won_minor) = first_seen(book), first_win(book)
+    seen, (won_at, won_minor) = created_moments(book), first_win(book)
     came = np.flatnonzero(seen < cut)
     if not len(came) or horizon <= 0:
         return NOTHING_TO_COME
@@ -125,7 +125,7 @@ def _month(day: npt.NDArray[np.floating]) -> Ints:
 
 def run_rate(book: Book, cut: int, horizon: int) -> StillToCome:
     """What is won if wins go on as in the last year (or since the book began): each past win, horizon ÷ days of it times."""
-    seen, (won_at, won_minor) = first_seen(book), first_win(book)
+    seen, (won_at, won_minor) = created_moments(book), first_win(book)
     began = int(seen[seen < cut].min()) if (seen < cut).any() else cut
     span = min(float(YEAR_DAYS), (cut - began) / DAY_SECONDS)
     won = np.flatnonzero((won_at < cut) & (won_at >= cut - span * DAY_SECONDS))

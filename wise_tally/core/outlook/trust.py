@@ -60,7 +60,7 @@ def _given_then(book: Book, as_of: date, horizon: int) -> tuple[Ints, Floats, fl
     then = book.looked_back(as_of - timedelta(days=horizon))
     learnt = fit(book, then.as_of, horizon)
     given = chances(book, then, learnt)
-    return given.standing.deal, given.chance, learnt.shock
+    return given.states.deal, given.chance, learnt.shock
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,7 @@ def take_back(viewer: Viewer, finding: str, now: datetime) -> None:
 
 
 @dataclass(frozen=True)
-class Told:
+class BriefContent:
     """What a brief says, ready to be kept: whose deals, the period, the day and its content as JSON."""
 
     who: str
@@ -74,7 +74,7 @@ class Told:
 
 
 @transaction.atomic
-def keep_brief(viewer: Viewer, told: Told, why: str, now: datetime) -> KeptBrief:
+def keep_brief(viewer: Viewer, told: BriefContent, why: str, now: datetime) -> KeptBrief:
     """Freeze a brief; one of the same day and reason stays as it was kept first."""
     person = _person(viewer)
     same = KeptBrief.objects.filter(by=person, who=told.who, as_of=told.as_of, why=why).first()

@@ -22,14 +22,14 @@ def asides_of(viewer: Viewer, before: datetime) -> dict[str, Aside]:
     return {one.finding: Aside(one.amount_minor, one.until) for one in asides}
 
 
-def kept_briefs(viewer: Viewer, who: str) -> QuerySet[KeptBrief]:
+def saved_briefs(viewer: Viewer, who: str) -> QuerySet[KeptBrief]:
     """Briefs that somebody kept of a scope, the latest first."""
     return KeptBrief.objects.filter(by__key=viewer.key, who=who).order_by("-as_of", "-kept_at")
 
 
 def last_brief(viewer: Viewer, who: str, before: date) -> KeptBrief | None:
     """The last brief kept of a scope before a day."""
-    return kept_briefs(viewer, who).filter(as_of__lt=before).first()
+    return saved_briefs(viewer, who).filter(as_of__lt=before).first()
 
 
 def digests_due(weekday: int, hour: int, today: date) -> QuerySet[Digest]:

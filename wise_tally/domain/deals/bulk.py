@@ -67,7 +67,7 @@ class Changed:
 
 
 @dataclass(frozen=True)
-class Said:
+class Reasons:
     """Why deals are changed together, and what closing them needs."""
 
     reason: str
@@ -88,7 +88,7 @@ def change_each(
     reference: ReferenceData,
     expected: Mapping[str, int],
     wanted: Callable[[Deal, DealRevision], DealState],
-    reasons: Said,
+    reasons: Reasons,
     now: datetime,
 ) -> list[Changed]:
     """Give each deal (identifier → revision expected) the state that `wanted` makes of its last, or raise BulkRefused."""
@@ -130,7 +130,7 @@ def bulk_change(  # noqa: PLR0913 - who, what, of which deals, when, with what c
     """Change all deals named in `expected` (identifier → revision expected), or raise BulkRefused; `dry` undoes it at the end."""
     some = dict(list(expected.items())[:MOST])
     changed = change_each(
-        viewer, reference, some, lambda deal, last: edit.state_of(last), Said("changed with others", closing), now
+        viewer, reference, some, lambda deal, last: edit.state_of(last), Reasons("changed with others", closing), now
     )
     if dry:
         transaction.set_rollback(True)

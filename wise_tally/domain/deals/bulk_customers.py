@@ -11,7 +11,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.account_actions import ACCOUNTS, save_account
 from wise_tally.domain.deals.lead_actions import LEADS, save_lead
 from wise_tally.domain.deals.models import Account, Lead
-from wise_tally.domain.deals.own_fields import own_kept
+from wise_tally.domain.deals.own_fields import own_values
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.models import Person, Territory
 from wise_tally.domain.process.models import LeadStep
@@ -80,7 +80,7 @@ def _save(
 ) -> None:
     """Change one record as its own page does."""
     columns = (ACCOUNTS if kind == ACCOUNT else LEADS).columns
-    values = {name: getattr(record, name) for name in columns} | {"own": own_kept(kind, record.key)}
+    values = {name: getattr(record, name) for name in columns} | {"own": own_values(kind, record.key)}
     values |= {name: _read(name, text) for name, text in wanted.items()}
     try:
         (save_account if kind == ACCOUNT else save_lead)(viewer, reference, record.key, values, now)

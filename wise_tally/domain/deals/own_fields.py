@@ -11,7 +11,7 @@ from wise_tally.domain.deals.models import OwnField, OwnFieldValue
 from wise_tally.domain.org.records import ChangedMeanwhile, as_text, new_key, values_of
 
 
-def own_kept(applies_to: str, subject_key: str) -> dict[str, str]:
+def own_values(applies_to: str, subject_key: str) -> dict[str, str]:
     """The values of a subject's own fields by identifier of the field."""
     values = OwnFieldValue.objects.filter(subject_key=subject_key, field__applies_to=applies_to)
     return dict(values.order_by("field__key").values_list("field__key", "value"))
@@ -43,7 +43,7 @@ class Kind:
 
     def text(self, record: Any) -> str:
         """A record with its own fields as one text; forms carry it so that an edit made on an old state is noticed."""
-        return as_text(values_of(record, list(self.columns)) | {"own": own_kept(self.applies_to, record.key)})
+        return as_text(values_of(record, list(self.columns)) | {"own": own_values(self.applies_to, record.key)})
 
     def add(self, values: Mapping[str, Any], **more: Any) -> Any:
         """A new record with its own fields."""

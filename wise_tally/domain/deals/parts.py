@@ -15,7 +15,7 @@ from wise_tally.core.money import line_amount
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.domain.deals.actions import DealState, change_deal, last_revision, move_all, require_deal, set_credits
 from wise_tally.domain.deals.models import Account, Contact, Deal, DealContact, DealLine, Partner, Payment, Product
-from wise_tally.domain.deals.own_fields import keep_own, own_kept
+from wise_tally.domain.deals.own_fields import keep_own, own_values
 from wise_tally.domain.deals.revert import revert
 from wise_tally.domain.deals.selectors import last_revisions
 from wise_tally.domain.org.access import Viewer
@@ -55,7 +55,7 @@ def _details(deal: Deal, today: date) -> Value:
         record = getattr(deal, name)
         details[name] = record.key if record else None
     details["next_step_on"] = deal.next_step_on.isoformat() if deal.next_step_on else None
-    details["own"] = own_kept("deal", deal.key)
+    details["own"] = own_values("deal", deal.key)
     return details
 
 

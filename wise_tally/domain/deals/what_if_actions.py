@@ -8,7 +8,7 @@ from django.db import transaction
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.what_if import Supposed
 from wise_tally.domain.deals.actions import DealState
-from wise_tally.domain.deals.bulk import Changed, Said, change_each
+from wise_tally.domain.deals.bulk import Changed, Reasons, change_each
 from wise_tally.domain.deals.models import Deal, DealRevision
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.clock import local_day
@@ -37,7 +37,7 @@ def apply_what_if(
     reference: ReferenceData,
     deals: Mapping[str, tuple[int, Supposed]],
     stages: Mapping[str, int],
-    reasons: Said,
+    reasons: Reasons,
     now: datetime,
 ) -> list[Changed]:
     """Change deals (identifier → revision expected and what is supposed) and probabilities of stages (identifier → basis points).

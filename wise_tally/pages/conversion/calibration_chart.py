@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from wise_tally.core.observed_rates import SeenRate
+from wise_tally.core.observed_rates import ObservedRate
 from wise_tally.domain.formats import count, percent
 from wise_tally.web.charts import Chart, Layer, Mark, Point, rate_marks
 
@@ -10,7 +10,7 @@ from wise_tally.web.charts import Chart, Layer, Mark, Point, rate_marks
 SMALLEST, LARGEST = 3.0, 11.0
 
 
-def calibration_chart(stages: Sequence[tuple[str, SeenRate, str]]) -> Chart | None:
+def calibration_chart(stages: Sequence[tuple[str, ObservedRate, str]]) -> Chart | None:
     """Stages with closed deals by their set probability: name, rate, address of the working. None where there are none.
 
     On the rising line the actual win rate is the one that was set; a dot grows with the square root of its deals.
@@ -43,16 +43,16 @@ def calibration_chart(stages: Sequence[tuple[str, SeenRate, str]]) -> Chart | No
     )
 
 
-def _interval(rate: SeenRate) -> tuple[float | None, float | None]:
+def _interval(rate: ObservedRate) -> tuple[float | None, float | None]:
     """The upper and the lower bound."""
     return (rate.interval.high, rate.interval.low) if rate.interval else (None, None)
 
 
-def _words(name: str, rate: SeenRate) -> str:
+def _words(name: str, rate: ObservedRate) -> str:
     return f"{name} {percent(rate.observed, 0)} for {percent(rate.set_rate, 0)}"
 
 
-def _rows(rate: SeenRate) -> list[tuple[str, str]]:
+def _rows(rate: ObservedRate) -> list[tuple[str, str]]:
     rows = [("set", percent(rate.set_rate)), ("actual", percent(rate.observed)), ("closed deals", count(rate.decided))]
     if rate.interval:
         rows.insert(2, ("likely range", f"{percent(rate.interval.low, 0)} to {percent(rate.interval.high, 0)}"))

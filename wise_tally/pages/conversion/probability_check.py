@@ -13,7 +13,7 @@ from django.views.decorators.http import require_http_methods, require_safe
 from wise_tally.core.answers.conversion import of_probability_check
 from wise_tally.core.backtest import BackTest, back_test
 from wise_tally.core.effect import effect_of, quarters_moved
-from wise_tally.core.observed_rates import SeenRate, decided_in, probability_check
+from wise_tally.core.observed_rates import ObservedRate, decided_in, probability_check
 from wise_tally.core.statistics import ENOUGH_WITH_HISTORY
 from wise_tally.core.what_if import WhatIf, stage_changes, supposed
 from wise_tally.domain.deals.what_if_actions import adopt_probabilities
@@ -50,17 +50,17 @@ class CheckQuery(RowsQuery):
 
 
 @dataclass(frozen=True)
-class SeenRow:
+class ObservedRow:
     """A stage with its rate."""
 
     key: str
     name: str
-    rate: SeenRate
+    rate: ObservedRate
 
 
-def _rows(line: FilterLine, rates: tuple[SeenRate, ...]) -> list[SeenRow]:
+def _rows(line: FilterLine, rates: tuple[ObservedRate, ...]) -> list[ObservedRow]:
     stages = line.book.reference.stages
-    return [SeenRow(stages[rate.stage].key, stages[rate.stage].name, rate) for rate in rates]
+    return [ObservedRow(stages[rate.stage].key, stages[rate.stage].name, rate) for rate in rates]
 
 
 @require_http_methods(["GET", "HEAD", "POST"])
@@ -101,13 +101,13 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
 
 
-def _judged(row: SeenRow) -> tuple[str, bool | None, float, float | None]:
+def _judged(row: ObservedRow) -> tuple[str, bool | None, float, float | None]:
     """A stage for the answer: off or in line, None with too few deals."""
     enough = row.rate.interval is not None and row.rate.decided >= ENOUGH_WITH_HISTORY
     return row.name, row.rate.off if enough else None, row.rate.set_rate, row.rate.observed
 
 
-def _chosen(request: PageRequest, rows: list[SeenRow]) -> tuple[dict[str, int], str]:
+def _chosen(request: PageRequest, rows: list[ObservedRow]) -> tuple[dict[str, int], str]:
     """Stages whose seen rate is to be adopted, in basis points; and what is wrong with the choice."""
     if request.method != "POST":
         return {}, ""
@@ -252,7 +252,7 @@ def working(request: PageRequest) -> HttpResponse:
     )
 
 
-def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: SeenRate) -> Panel:
+def _panel(line: FilterLine, by: str, node: int, name: str | None, rate: ObservedRate) -> Panel:
     stage = line.book.reference.stages[rate.stage]
     rows = decided_in(line.book, line.snapshot, line.period, line.scope, rate.stage, (by, node))
     terms = [

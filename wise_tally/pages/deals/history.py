@@ -9,7 +9,7 @@ from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.org.records import expected_values
 from wise_tally.pages.deals.customers.journal import Entry
-from wise_tally.web.audit_entries import Told, told
+from wise_tally.web.audit_entries import AuditLine, told
 
 
 def history(deal: Deal, cut: int) -> list[Entry]:
@@ -40,7 +40,7 @@ def _of_parts(deal: Deal, cut: int) -> list[Entry]:
     ]
 
 
-def _part_words(row: AuditEntry, one: Told) -> str:
+def _part_words(row: AuditEntry, one: AuditLine) -> str:
     """What changed in a part, or what became of a file."""
     if row.action not in PART_OF:
         return f"{one.action}: {one.change}"

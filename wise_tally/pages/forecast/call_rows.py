@@ -16,7 +16,7 @@ from wise_tally.domain.org.clock import local_day
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.targets.actions import calling
 from wise_tally.domain.targets.models import Call
-from wise_tally.pages.forecast.outlook_beside import OutlookBeside
+from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.web.filter_line import FilterLine, in_tree_order
 from wise_tally.web.leavers import leavers
 
@@ -57,7 +57,7 @@ class CallRow:
 
 
 @dataclass(frozen=True)
-class Told:
+class CallEntry:
     """One call of the history with what it changed, in minor units."""
 
     name: str
@@ -82,7 +82,7 @@ def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
     in_force, gone = _held(line), _gone(line)
     due = last_due(line.as_of, Workspace.current().calls_due_on, line.period)
     rows: list[CallRow] = []
-    beside, may = OutlookBeside.of(line), calling(viewer, reference, line.today)
+    outlook, may = OutlookColumns.of(line), calling(viewer, reference, line.today)
 
     def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
         key = "" if by == "company" else str(row.key)
@@ -90,8 +90,8 @@ def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
         awaited = by == "person" and row.key not in gone
         late = awaited and due is not None and (made is None or local_day(made.made_at, reference.time_zone) < due)
         allowed = not line.is_past and may(by, key)
-        expected = beside.outlook_of(by, node)
-        weighed = beside.weighed(row, expected)
+        expected = outlook.outlook_of(by, node)
+        weighed = outlook.weighed(row, expected)
         rows.append(
             CallRow(by, key, depth, row, seen, expected, weighed, made, late, awaited and made is None, allowed)
         )
@@ -181,7 +181,7 @@ def _held(line: FilterLine) -> dict[tuple[str, str], Call]:
     return calls
 
 
-def call_history(line: FilterLine, rows: list[CallRow]) -> list[Told]:
+def call_history(line: FilterLine, rows: list[CallRow]) -> list[CallEntry]:
     """All calls of this period for the nodes shown, the newest first, each beside the one before it."""
     names = {(row.subject, row.key): row.row.name or "" for row in rows}
     before: dict[tuple[str, str], int] = {}
@@ -191,7 +191,7 @@ def call_history(line: FilterLine, rows: list[CallRow]) -> list[Told]:
         if node in names:
             query = line.query(as_of=local_day(call.made_at, zone).isoformat(), period=line.period.text)
             history.append(
-                Told(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}")
+                CallEntry(names[node], call, before.get(node), f"{query}&node={node[0]}:{quote(node[1], safe='')}")
             )
         before[node] = call.amount_minor
     return history[::-1]

@@ -22,8 +22,8 @@ from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import Workspace
 from wise_tally.domain.targets.actions import CallFor, CallRefused, make_call, set_calls_due
 from wise_tally.domain.typed_numbers import typed_money
-from wise_tally.pages.forecast.call_rows import CallRow, Told, call_history, call_rows, folded, in_short
-from wise_tally.pages.forecast.outlook_beside import OutlookBeside
+from wise_tally.pages.forecast.call_rows import CallEntry, CallRow, call_history, call_rows, folded, in_short
+from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.pages.forecast.submitted_chart import course_of, submitted_chart
 from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
@@ -115,7 +115,7 @@ def _summary(line: FilterLine, rows: list[CallRow]) -> dict[str, Any]:
         "say": say(sentence, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
         "rows": rows,
         "top": top,
-        "weighing": OutlookBeside.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
+        "weighing": OutlookColumns.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,
         "missing": in_short(missing),
         "late": in_short([row.row.name for row in rows if row.is_late]),
         "course": course,
@@ -170,7 +170,7 @@ def _calls_sheet(rows: list[CallRow]) -> Sheet:
     return Sheet("submitted", header, frozenset(money), cells)
 
 
-def _history_sheet(history: list[Told]) -> Sheet:
+def _history_sheet(history: list[CallEntry]) -> Sheet:
     header = ("for", "when", "by", "submitted", "difference", "reason")
     cells = [
         (entry.name, call.made_at.isoformat(), call.made_by.name, call.amount_minor, entry.change_minor, call.reason)

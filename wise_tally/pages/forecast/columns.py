@@ -9,7 +9,7 @@ from wise_tally.core.figures import IN_GRID, category_figure
 from wise_tally.core.figures_of_outlook import OF_OUTLOOK
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.measures import AMOUNT
-from wise_tally.core.outlook.rows import is_told
+from wise_tally.core.outlook.rows import has_outlook
 from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.row_targets import OfNode
 from wise_tally.domain.org.access import Viewer
@@ -29,7 +29,7 @@ def columns_of(reference: ReferenceData) -> dict[str, Figure]:
 
 
 def usual_columns(reference: ReferenceData) -> tuple[str, ...]:
-    """The columns beside name and ink bar that everybody begins with."""
+    """The columns sources name and ink bar that everybody begins with."""
     return ("won", *(f"category:{index}" for index in reference.surest_first[:1]), "weighted", "call", "quota", "gap")
 
 
@@ -40,13 +40,13 @@ def chosen_columns(viewer: Viewer, query: ForecastQuery) -> list[Figure]:
     wanted = set(accepted(reference, preference(viewer, PREFERENCE).split(",")) or usual_columns(reference))
     if query.measure != AMOUNT:
         wanted -= {"call", "seen"}
-    if not is_told(query.snapshot):
+    if not has_outlook(query.snapshot):
         wanted -= {figure.key for figure in OF_OUTLOOK}
     return [figure for name, figure in every.items() if name in wanted]
 
 
 @dataclass(frozen=True)
-class BesideRows:
+class ColumnSources:
     """What a row's record does not hold: by figure its values by node, the chance of quota of a row, and pace in minor units."""
 
     values: dict[str, dict[int, int]]
@@ -54,13 +54,13 @@ class BesideRows:
     pace: OfNode
 
 
-def value_of(figure: Figure, row: ForecastRow, beside: BesideRows) -> Number:
+def value_of(figure: Figure, row: ForecastRow, sources: ColumnSources) -> Number:
     """The value of a column in a row, in minor units of the measure, or a ratio."""
-    if figure.key in beside.values:
-        return beside.values[figure.key].get(row.node, 0)
+    if figure.key in sources.values:
+        return sources.values[figure.key].get(row.node, 0)
     if figure.key == "outlook_chance":
-        return beside.chance(row)
-    return figure.of(AttainmentRow(row, beside.pace(row.node)))
+        return sources.chance(row)
+    return figure.of(AttainmentRow(row, sources.pace(row.node)))
 
 
 def accepted(reference: ReferenceData, names: Sequence[str]) -> list[str]:

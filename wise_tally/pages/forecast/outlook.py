@@ -60,7 +60,7 @@ class OutlookQuery(PageQuery):
 
 
 @dataclass(frozen=True)
-class Told:
+class ShownStake:
     """A deal that matters, its row and what its chance rests on."""
 
     row: DealRow
@@ -151,18 +151,20 @@ def _built(outlook: Expected, way: str, quota: int | None) -> tuple[list[Built],
     return parts, ink_bar(outlook.won_minor, [outlook.open_minor, outlook.to_come_minor], quota, None, largest)
 
 
-def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[Told]:
+def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[ShownStake]:
     """The deals that matter with the reason for each chance."""
     rows = deal_rows(line, [one.row for one in stakes])
     reasons = chances_of(line, [one.row for one in stakes]) if way == OUTLOOK else {}
     return [
-        Told(rows[one.row], one, reasons.get(one.row), reasons[one.row].words(line) if one.row in reasons else None)
+        ShownStake(
+            rows[one.row], one, reasons.get(one.row), reasons[one.row].words(line) if one.row in reasons else None
+        )
         for one in stakes
         if one.row in rows
     ]
 
 
-def _largest(deals: list[Told]) -> Largest | None:
+def _largest(deals: list[ShownStake]) -> Largest | None:
     """The largest of the deals that matter, by the first part of its name."""
     one = max(deals, key=lambda deal: deal.stake.amount_minor, default=None)
     if one is None:

@@ -3,13 +3,13 @@
 import numpy as np
 
 from wise_tally.core.outlook.distribution import outcome_of, what_if_won
-from wise_tally.core.outlook.rows import OfDeals, OutlookRow, Stakes, is_told, of_deals, outlook_rows, stakes_of
+from wise_tally.core.outlook.rows import OfDeals, OutlookRow, Stakes, has_outlook, of_deals, outlook_rows, stakes_of
 from wise_tally.core.outlook.still_to_come import YEAR_DAYS
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.formats import count, percent, plural
 from wise_tally.pages.forecast.bins import bins_of
 from wise_tally.pages.forecast.cell import ForecastCell
-from wise_tally.pages.forecast.outlook_beside import OutlookBeside
+from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.working.panel import Panel, PanelTerm, listed
@@ -17,7 +17,7 @@ from wise_tally.web.working.panel import Panel, PanelTerm, listed
 
 def outlook_panel(cell: ForecastCell) -> Panel:
     """The panel of a figure of the outlook; raises Refused where deals count for something else than their amount."""
-    if not is_told(cell.query.snapshot):
+    if not has_outlook(cell.query.snapshot):
         raise Refused("There is an outlook of amounts by the day of closing only. Choose those on the page.")
     query, line = cell.query, cell.query.line
     whole, lines = of_deals(line.book, query.snapshot, line.period), query.lines(cell.by)
@@ -118,11 +118,11 @@ def _either_way(cell: ForecastCell, stake: Stakes) -> Panel:
 
 def _weighed(cell: ForecastCell, row: OutlookRow) -> Panel:
     """What was submitted and the outlook, each less what is won, by the weights that past periods teach."""
-    beside, submitted, written = OutlookBeside.of(cell.query.line), cell.row.call, cell.written
-    parts = beside.weighed(cell.row, row.mean)
+    columns, submitted, written = OutlookColumns.of(cell.query.line), cell.row.call, cell.written
+    parts = columns.weighed(cell.row, row.mean)
     if parts is None or submitted is None:
         return cell.panel((), written(None), note="Nothing was submitted, or too few past periods teach a weight.")
-    learnt = beside.weighing
+    learnt = columns.weighing
     terms = [
         ("won so far", written(row.won)),
         (f"submitted − won, × {learnt.factor:.2f}, the share of such amounts that came", written(submitted - row.won)),

@@ -18,7 +18,7 @@ from wise_tally.core.row_targets import row_targets
 from wise_tally.core.trees import NONE, Tree
 from wise_tally.core.working import lines_inside
 from wise_tally.domain.formats import short
-from wise_tally.pages.forecast.columns import BesideRows, value_of
+from wise_tally.pages.forecast.columns import ColumnSources, value_of
 from wise_tally.pages.forecast.query import PEOPLE, ForecastQuery
 from wise_tally.web.breakdowns import words_of
 from wise_tally.web.filter_line import in_tree_order
@@ -87,7 +87,9 @@ def grid_rows(query: ForecastQuery, columns: list[Figure], nodes: list[Node], sh
     return [_row(query, node, largest[node.depth], columns, (attributes[node.by], most)) for node in shown]
 
 
-def attributes_by_breakdown(query: ForecastQuery, breakdowns: set[str], columns: list[Figure]) -> dict[str, BesideRows]:
+def attributes_by_breakdown(
+    query: ForecastQuery, breakdowns: set[str], columns: list[Figure]
+) -> dict[str, ColumnSources]:
     """What the records of each breakdown do not hold; only what a column shows is computed."""
     line, names = query.line, {column.key for column in columns}
     scope = (line.book, query.snapshot, line.period, line.scope)
@@ -98,7 +100,7 @@ def attributes_by_breakdown(query: ForecastQuery, breakdowns: set[str], columns:
             values["seen"] = weighted_by_observed(*scope, by)
         if "outlook" in names:
             values["outlook"] = {node: row.mean for node, row in outlook_rows(*scope, by).items()}
-        by_breakdown[by] = BesideRows(
+        by_breakdown[by] = ColumnSources(
             values, partial(_chance_of_quota, query, by), row_targets(*scope, by, to_date=True)
         )
     return by_breakdown
@@ -134,7 +136,7 @@ def shown_nodes(query: ForecastQuery, nodes: list[Node]) -> list[Node]:
 
 
 def _row(
-    query: ForecastQuery, node: Node, largest: int, columns: list[Figure], extra: tuple[BesideRows, int]
+    query: ForecastQuery, node: Node, largest: int, columns: list[Figure], extra: tuple[ColumnSources, int]
 ) -> GridRow:
     attributes, most = extra
     row, counted = node.row, query.line.book.reference.surest_first

@@ -3,14 +3,14 @@
 from django.urls import reverse
 
 from wise_tally.core.calls import calls_in_force
-from wise_tally.core.submitted_course import Standing, submitted_course
+from wise_tally.core.submitted_course import CoursePoint, submitted_course
 from wise_tally.domain.formats import day, short
 from wise_tally.web.charts import Chart, Layer, Mark, Point, day_words, money_marks
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.nodes import scope_node, working_query
 
 
-def course_of(line: FilterLine) -> list[Standing]:
+def course_of(line: FilterLine) -> list[CoursePoint]:
     """The days of the period so far; none where nothing is submitted, or can be for the selection."""
     last = min(line.as_of, line.period.ends_on)
     by, index, _ = scope_node(line)
@@ -20,7 +20,7 @@ def course_of(line: FilterLine) -> list[Standing]:
     return [one for one in course if one.submitted is not None]
 
 
-def submitted_chart(line: FilterLine, course: list[Standing], quota: int | None) -> Chart | None:
+def submitted_chart(line: FilterLine, course: list[CoursePoint], quota: int | None) -> Chart | None:
     """Submitted and weighted as lines above what was won, against quota."""
     if len(course) < 2:
         return None

@@ -17,7 +17,7 @@ from wise_tally.core.outlook.expected import CHANCE, OUTLOOK
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
-from wise_tally.domain.deals.bulk import BulkRefused, Said
+from wise_tally.domain.deals.bulk import BulkRefused, Reasons
 from wise_tally.domain.deals.what_if_actions import apply_what_if
 from wise_tally.domain.formats import plural
 from wise_tally.domain.org.access import May
@@ -198,7 +198,7 @@ def _apply(request: PageRequest, line: FilterLine, scratch: Scratch) -> tuple[li
     closing = _closing(request, scratch)
     if closing and closing.is_asked:
         return [], list(closing.faults.values()) or ["Say when and why the deals are closed, then apply."]
-    reasons = Said(reason or "applied from a what-if scenario", closing.closing if closing else NO_CLOSING)
+    reasons = Reasons(reason or "applied from a what-if scenario", closing.closing if closing else NO_CLOSING)
     viewer = request.viewer
     try:
         changes = apply_what_if(viewer, line.book.reference, scratch.wishes(), scratch.stages, reasons, now())

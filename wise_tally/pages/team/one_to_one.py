@@ -242,7 +242,7 @@ def _largest(line: FilterLine, question: Question, request: PageRequest) -> list
     """The largest open deals, each with what is remarkable about it."""
     places, deals = question.open.rows[:MOST_DEALS].tolist(), question.open.deal[:MOST_DEALS]
     shown = deal_rows(line, places, request.viewer)
-    late = question.beside.missed[deals].tolist()
+    late = question.around.missed[deals].tolist()
     return [(shown[row], _remark(shown[row], n)) for row, n in zip(places, late, strict=True) if row in shown]
 
 

@@ -19,9 +19,9 @@ from wise_tally.core.findings.question import Question
 from wise_tally.core.findings.ranking import brief_of, findings
 from wise_tally.core.outlook.expected import AS_SET, MEAN, expected
 from wise_tally.core.targets import Target
-from wise_tally.domain.briefs.actions import Told, keep_brief
+from wise_tally.domain.briefs.actions import BriefContent, keep_brief
 from wise_tally.domain.briefs.models import KeptBrief
-from wise_tally.domain.briefs.selectors import asides_of, kept_briefs, last_brief
+from wise_tally.domain.briefs.selectors import asides_of, last_brief, saved_briefs
 from wise_tally.domain.formats import day, percent, short
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.web.expectation import expected_of
@@ -70,7 +70,7 @@ class Brief:
             _changed(self),
         ]
 
-    def kept_figures(self) -> list[tuple[str, str, str]]:
+    def saved_figures(self) -> list[tuple[str, str, str]]:
         """The headline figures as they are kept."""
         return [(one.name, one.text, one.than) for one in self.headlines]
 
@@ -93,19 +93,19 @@ def findings_for(line: FilterLine, viewer: Viewer, since: date | None) -> tuple[
 
 def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str, now: datetime) -> KeptBrief:
     """Freeze the brief of a filter line as of today, as a meeting is kept or a mail sent; one kept today for the same reason stays."""
-    saved = kept_briefs(viewer, line.who_value).filter(as_of=line.as_of, why=why).first()
+    saved = saved_briefs(viewer, line.who_value).filter(as_of=line.as_of, why=why).first()
     if saved is not None:
         return saved
     brief = brief_for(line, viewer, may_see)
-    content = as_text(line, brief.chosen, brief.kept_figures())
-    return keep_brief(viewer, Told(line.who_value, line.period.text, line.as_of, content), why, now)
+    content = as_text(line, brief.chosen, brief.saved_figures())
+    return keep_brief(viewer, BriefContent(line.who_value, line.period.text, line.as_of, content), why, now)
 
 
 def told_since(brief: Brief) -> dict[str, date]:
     """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
     since: dict[str, date] = {}
     still = {one.key for one in brief.findings}
-    for saved in kept_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
+    for saved in saved_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
         still &= {point["finding"] for point in json.loads(saved.content)["findings"]}
         since |= dict.fromkeys(still, saved.as_of)
     return since

@@ -9,8 +9,8 @@ from django.db.models import F, Min, Q, QuerySet, Sum
 from wise_tally.book.attributes import statement_of, stored_rows, whole_numbers
 from wise_tally.core.book import Book, Flags
 from wise_tally.core.findings.bounds import Bounds
-from wise_tally.core.findings.question import YEAR_DAYS, Beside, Customers, Question, Waiting
-from wise_tally.core.lines import owner_filtered, people_kept
+from wise_tally.core.findings.question import YEAR_DAYS, Customers, Question, Surroundings, Waiting
+from wise_tally.core.lines import owner_filtered, people_inside
 from wise_tally.core.money import Ints, sum_by_group
 from wise_tally.core.statistics import DAY_SECONDS
 from wise_tally.core.trees import NONE
@@ -25,7 +25,7 @@ from wise_tally.web.expectation import leading_way, trust_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.lead_rows import lead_rows
 from wise_tally.web.nodes import scope_node
-from wise_tally.web.remembered import beside
+from wise_tally.web.remembered import read_once
 from wise_tally.web.visibility import Visibility
 
 USUAL_DAYS = 7
@@ -42,10 +42,10 @@ def question_of(
     earlier = line.book.as_of(since or line.as_of - timedelta(days=USUAL_DAYS))
     way = leading_way(trust_of(line))
     selection = (line.book, line.snapshot, earlier, line.period, line.scope, by, node, way)
-    return Question(*selection, beside_of(line, may_see), bounds or bounds_in_force())
+    return Question(*selection, surroundings_of(line, may_see), bounds or bounds_in_force())
 
 
-def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
+def surroundings_of(line: FilterLine, may_see: Visibility) -> Surroundings:
     """What the book does not hold of the scope's deals, customers and leads, as of the filter line's day."""
     rows, spent, gaps = deal_columns.open_contacts(line)
     deal, size = line.snapshot.deal[rows], len(line.book.deals.key)
@@ -57,7 +57,7 @@ def beside_of(line: FilterLine, may_see: Visibility) -> Beside:
     people = line.book.reference.person_index
     left = sorted(people[key] for key in gone if key in people)
     competitor = line.book.attributes.facet("competitor", line.as_of)
-    return Beside(
+    return Surroundings(
         silent_days=silent,
         missed=missed,
         lacks_step=partial(_lacks_step, line.book),
@@ -156,11 +156,11 @@ def _waiting(line: FilterLine, may_see: Visibility) -> tuple[Waiting, ...]:
     """New leads of the scope's people that nobody did anything about."""
     reference, leads = line.book.reference, may_see.leads()
     cache_key = ("untouched", line.as_of, statement_of(leads))
-    index, owner, created = beside(line.book, cache_key, lambda: _untouched(line, leads))
+    index, owner, created = read_once(line.book, cache_key, lambda: _untouched(line, leads))
     keep = np.ones(len(index), dtype=bool)
     if line.scope.of_people:
         team = reference.teams_of(np.maximum(owner, 0), np.full(len(owner), line.as_of.toordinal()))
-        keep &= people_kept(reference, line.scope, line.as_of, owner, np.where(owner == NONE, NONE, team))
+        keep &= people_inside(reference, line.scope, line.as_of, owner, np.where(owner == NONE, NONE, team))
         keep &= owner != NONE
     days = (line.snapshot.cut - created) / DAY_SECONDS
     return tuple(map(Waiting, index[keep].tolist(), owner[keep].tolist(), days[keep].tolist()))

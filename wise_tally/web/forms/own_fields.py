@@ -7,7 +7,7 @@ from django import forms
 
 from wise_tally.domain.deals.entry import own_value
 from wise_tally.domain.deals.models import OwnField
-from wise_tally.domain.deals.own_fields import own_kept
+from wise_tally.domain.deals.own_fields import own_values
 from wise_tally.domain.formats import day as shown_day
 from wise_tally.domain.org.clock import today
 from wise_tally.domain.process.models import DealType, Source
@@ -79,4 +79,4 @@ def split_own(clean: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, str]]
 
 def own_initial(applies_to: str, subject_key: str) -> dict[str, str]:
     """Kept values of own fields as forms show them."""
-    return {f"own:{key}": text for key, text in own_kept(applies_to, subject_key).items()}
+    return {f"own:{key}": text for key, text in own_values(applies_to, subject_key).items()}

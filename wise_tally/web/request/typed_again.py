@@ -78,7 +78,7 @@ def keep_typed(request: HttpRequest) -> bool:
     return True
 
 
-def is_kept_for(request: HttpRequest) -> bool:
+def is_saved_for(request: HttpRequest) -> bool:
     """Whether something typed by who is signed in now is kept."""
     saved = request.session.get(KEPT)
     return saved is not None and saved["whose"] == request.user.pk
@@ -87,13 +87,13 @@ def is_kept_for(request: HttpRequest) -> bool:
 @require_http_methods(["GET", "HEAD", "POST"])
 def typed(request: HttpRequest) -> HttpResponse:
     """What was typed before the sign-in ran out: send it again, or drop it."""
-    if request.method == "POST" or not is_kept_for(request):
+    if request.method == "POST" or not is_saved_for(request):
         request.session.pop(KEPT, None)
         return redirect("home")
     return _page(request, 200)
 
 
-def kept_page(request: HttpRequest, message: str, status: int) -> HttpResponse | None:
+def saved_page(request: HttpRequest, message: str, status: int) -> HttpResponse | None:
     """What a form of ours sent, to be sent once more by who is signed in, and why; None where nothing can be kept."""
     if not is_page_asked(request) or getattr(request, "viewer", None) is None or not keep_typed(request):
         return None
@@ -117,7 +117,7 @@ def stale_form(request: HttpRequest, reason: str = "") -> HttpResponse:
 
     Else what is wrong is said: what a proxy or the browser keeps back, or that the form is too old.
     """
-    if page := kept_page(request, EXPIRED, 403):
+    if page := saved_page(request, EXPIRED, 403):
         return page
     message = "This form is too old to be saved. Go back, load the page again, and send it once more."
     if reason == REASON_NO_CSRF_COOKIE:

@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse, UnreadablePostError
 from django.shortcuts import render
 
 from wise_tally.web.request.measured import REFUSED, WAITS
-from wise_tally.web.request.typed_again import kept_page
+from wise_tally.web.request.typed_again import saved_page
 
 BUSY = "An import is running, so your change was not saved. Go back and save again in a minute; your entries are still there."
 KEPT = "An import is running, so your change was not saved. Save again in a minute."
@@ -45,7 +45,7 @@ class WritesInTurn:
 
 def busy(request: HttpRequest) -> HttpResponse:
     """A form shows again what was typed, to be sent once more; anything else says when to come back."""
-    answer = kept_page(request, KEPT, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
+    answer = saved_page(request, KEPT, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
     REFUSED.inc()
     answer.headers["Retry-After"] = str(AGAIN_AFTER)
     return answer

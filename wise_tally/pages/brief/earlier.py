@@ -14,7 +14,7 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.reference_data import LOST, OPEN, WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.briefs.models import KeptBrief
-from wise_tally.domain.briefs.selectors import kept_briefs
+from wise_tally.domain.briefs.selectors import saved_briefs
 from wise_tally.domain.formats import day, money
 from wise_tally.web.filter_line import FilterLine, read_scope, scope_of
 from wise_tally.web.findings.brief import brief_for
@@ -29,8 +29,8 @@ OUTCOMES = {WON: "won", LOST: "lost"}
 def page(request: PageRequest) -> HttpResponse:
     """The briefs that the viewer kept of the scope, the latest first."""
     line = read_scope(request)
-    rows = list(kept_briefs(request.viewer, line.who_value)[:MOST])
-    return render(request, "brief/kept_briefs.html", {"rows": rows})
+    rows = list(saved_briefs(request.viewer, line.who_value)[:MOST])
+    return render(request, "brief/saved_briefs.html", {"rows": rows})
 
 
 @dataclass(frozen=True)

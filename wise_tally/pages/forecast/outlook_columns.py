@@ -14,14 +14,14 @@ from wise_tally.web.filter_line import FilterLine
 
 
 @dataclass(frozen=True)
-class OutlookBeside:
+class OutlookColumns:
     """The outlook of each row of the page, None where there is none, and the weighing learnt from everybody."""
 
     line: FilterLine
     rows: dict[str, dict[int, int]]
 
     @classmethod
-    def of(cls, line: FilterLine) -> "OutlookBeside":
+    def of(cls, line: FilterLine) -> "OutlookColumns":
         """Of the filter line's period; empty where too few deals were decided or the period is over."""
         if not trust_of(line).shown or trust_of(line).over:
             return cls(line, {})
