@@ -67,7 +67,7 @@ def samples(book, days):
         "horizon": [0, 25],
         "cut": [midnight_ending(day, book.reference.time_zone) for day in days],
         "way": WAYS,
-        "place": [1],
+        "index": [1],
         "days": [(max(days).toordinal() + 1,)],
         "checkpoint": ["at its start"],
         "came": [1_000],

@@ -420,15 +420,15 @@ def test_stage_close_and_next_step_are_brought_up_to_date_in_one_go(demo, sign_i
 
 def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sign_in):
     Lead.objects.filter(key="l0621").update(name="Barrage lead")
-    kinds = {item.kind for item in sign_in("m1").get("/find/?q=barrage").context["found"]}
+    kinds = {item.kind for item in sign_in("m1").get("/find/?q=barrage").context["results"]}
     assert kinds == {"deal", "lead"}
-    assert {i.kind for i in sign_in("m1").get("/find/?q=ac001").context["found"]} == {"account"}
-    people = sign_in("m1").get("/find/?q=Odran").context["found"]
+    assert {i.kind for i in sign_in("m1").get("/find/?q=ac001").context["results"]} == {"account"}
+    people = sign_in("m1").get("/find/?q=Odran").context["results"]
     assert [(i.kind, i.url) for i in people if i.kind == "person"] == [("person", "/deals/?who=person%3Ar02")]
-    assert {i.kind for i in sign_in("r08").get("/find/?q=barrage").context["found"]} == {"deal"}
-    assert not sign_in("r01").get("/find/?q=barrage network").context["found"]
+    assert {i.kind for i in sign_in("r08").get("/find/?q=barrage").context["results"]} == {"deal"}
+    assert not sign_in("r01").get("/find/?q=barrage network").context["results"]
     # Behind hundreds of newer ones of others stand one's own.
-    assert [i.kind for i in sign_in("r05").get("/find/?q=river").context["found"]].count("deal") == 8
+    assert [i.kind for i in sign_in("r05").get("/find/?q=river").context["results"]].count("deal") == 8
     head = sign_in("m1")
     contact = Contact.objects.exclude(phone="").order_by("key")[0]
     for asked in (
@@ -437,11 +437,11 @@ def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sig
         contact.email,
         f"{contact.name.split()[1]} {contact.name[:3]}",
     ):
-        assert contact.name in {i.name for i in head.get("/find/", {"q": asked}).context["found"]}, asked
-    assert {i.kind for i in head.get("/find/?q=d9001").context["found"]} == {"deal"}
-    assert "Loss reasons" in {i.name for i in head.get("/find/?q=loss rea").context["found"] if i.kind == "page"}
-    assert [(i.kind, i.url) for i in head.get("/find/?q=new dea").context["found"]] == [("action", "/deals/new-deal/")]
-    assert not sign_in("r01").get("/find/?q=%25").context["found"]
+        assert contact.name in {i.name for i in head.get("/find/", {"q": asked}).context["results"]}, asked
+    assert {i.kind for i in head.get("/find/?q=d9001").context["results"]} == {"deal"}
+    assert "Loss reasons" in {i.name for i in head.get("/find/?q=loss rea").context["results"] if i.kind == "page"}
+    assert [(i.kind, i.url) for i in head.get("/find/?q=new dea").context["results"]] == [("action", "/deals/new-deal/")]
+    assert not sign_in("r01").get("/find/?q=%25").context["results"]
     others = Account.objects.exclude(owner__key="r01").exclude(deals__revisions__owner__key="r01")
     others = others.exclude(deals__credits__person__key="r01")
     leads = Lead.objects.exclude(owner__key="r01")

@@ -109,7 +109,7 @@ def test_the_outlook_page_is_the_command(demo, sign_in):
         told, page = ask(figure, QUARTER, AS_OF)[""], client.get(f"/forecast/outlook/{query}")
         assert list(page.context["ends"]) == [cents(told[name]) for name in ("p10", "p50", "p90")]
         assert page.context["chance"] == pytest.approx(told["chance_of_quota"])
-        assert page.context["found"].mean_minor == cents(told["mean"])
+        assert page.context["outlook"].mean_minor == cents(told["mean"])
         assert sum(b.chance for b in page.context["bins"]) == pytest.approx(1)
         parts, _ = page.context["built"]
         assert sum(part.minor for part in parts) == cents(told["mean"])

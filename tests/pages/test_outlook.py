@@ -175,7 +175,7 @@ def test_before_there_is_a_past_weighted_leads_and_the_page_says_why(demo, sign_
     client = sign_in("m1")
     page = client.get("/forecast/outlook/?as_of=2023-12-20&period=FY2024-Q3&chances=outlook")
     assert "an outlook needs 20" in text(page)
-    assert page.context["asked"].way == "set"
+    assert page.context["page_query"].way == "set"
     assert "the outlook" not in [link.words for link in page.context["ways"]]
     over = client.get("/forecast/outlook/?period=FY2027-Q2")
     assert "The quarter ended with" in text(over)

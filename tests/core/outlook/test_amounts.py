@@ -2,7 +2,7 @@
 
 import pytest
 
-from tests.support.outlook_books import REFERENCE, HISTORIES, TODAY, after
+from tests.support.outlook_books import HISTORIES, REFERENCE, TODAY, after
 from tests.support.small_books import FIRST, IS_WON, SECOND, book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.amounts import ratio_at_winning

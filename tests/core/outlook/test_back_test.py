@@ -5,7 +5,7 @@ from datetime import date
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import REFERENCE, HISTORIES, MARCH, TODAY, worked
+from tests.support.outlook_books import HISTORIES, MARCH, REFERENCE, TODAY, worked
 from tests.support.small_books import book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.back_test import Guess, Look, RollingTest, crps

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tests.support.outlook_books import REFERENCE, HISTORIES, TODAY
+from tests.support.outlook_books import HISTORIES, REFERENCE, TODAY
 from tests.support.small_books import book_of
 from wise_tally.core.outlook.common_shock import common_shock
 from wise_tally.core.outlook.standings import Past, past_open_deals

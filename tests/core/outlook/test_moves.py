@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from lifelines import AalenJohansenFitter
 
-from tests.support.outlook_books import REFERENCE, HISTORIES, TODAY
+from tests.support.outlook_books import HISTORIES, REFERENCE, TODAY
 from tests.support.small_books import FIRST, IS_LOST, IS_WON, SECOND, book_of
 from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.chance_by_age import chance_by_age, chance_of_new_stays

@@ -65,7 +65,7 @@ def why_it_leads(trust: Trust) -> Answer:
     return answer(f"The outlook leads: it is based on {{decided}} in the last two years{more}.", decided=decided)
 
 
-def of_back_test(errors: dict[str, float], periods: int, word: str) -> Answer:
+def back_test_answer(errors: dict[str, float], periods: int, word: str) -> Answer:
     """By how much each method missed what was won over past periods, as shares of it, the closest first."""
     if not errors or not periods:
         return answer(f"Too few {word}s are over to test any forecast.")

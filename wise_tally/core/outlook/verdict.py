@@ -55,14 +55,14 @@ def _nearest_checkpoint(snapshot: BookAsOf, period: Period) -> int:
     return min(max(round(gone * len(CHECKPOINTS) / period.days), 0), len(CHECKPOINTS) - 1)
 
 
-def _untouched(means: dict[str, int], grown: Grown, period: Period, checkpoint: int) -> dict[str, int] | None:
-    return means if unchanged_before(grown, checkpoints(period)[checkpoint], Filter()) else None
+def _untouched(means: dict[str, int], grown: Grown, period: Period, index: int) -> dict[str, int] | None:
+    return means if unchanged_before(grown, checkpoints(period)[index], Filter()) else None
 
 
 @derived(_untouched, most=LOOKS_KEPT)
-def _means_at(book: Book, period: Period, checkpoint: int) -> dict[str, int]:
+def _means_at(book: Book, period: Period, index: int) -> dict[str, int]:
     """What each method expected of the whole book on average, in minor units; empty where too few deals had been decided."""
-    snapshot = book.looked_back(checkpoints(period)[checkpoint])
+    snapshot = book.looked_back(checkpoints(period)[index])
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
         return {}

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from wise_tally.core.answers.outlook import of_back_test
+from wise_tally.core.answers.outlook import back_test_answer
 from wise_tally.core.backtest import CHECKPOINTS
 from wise_tally.core.calendar import Period
 from wise_tally.core.outlook.back_test import METHODS, SUBMITTED, RollingTest, Score, past_periods, rolling_test
@@ -78,7 +78,7 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
     scores = {method: test.score(method) for method in TOLD}
     errors = {method: scores[method].error for method in SHORT}
     tested = [period for period in periods if test.of_period(period).looks]
-    sentence = of_back_test({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
+    sentence = back_test_answer({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
     people = people_test(line.book, line.snapshot, tested, line.scope) if shows_people(line) else {}
     named = ((line.book.reference.people[person].name, score) for person, score in people.items())
     return BackTestShown(
