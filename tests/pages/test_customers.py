@@ -440,7 +440,9 @@ def test_the_search_finds_everything_and_shows_only_what_may_be_opened(demo, sig
         assert contact.name in {i.name for i in head.get("/find/", {"q": asked}).context["results"]}, asked
     assert {i.kind for i in head.get("/find/?q=d9001").context["results"]} == {"deal"}
     assert "Loss reasons" in {i.name for i in head.get("/find/?q=loss rea").context["results"] if i.kind == "page"}
-    assert [(i.kind, i.url) for i in head.get("/find/?q=new dea").context["results"]] == [("action", "/deals/new-deal/")]
+    assert [(i.kind, i.url) for i in head.get("/find/?q=new dea").context["results"]] == [
+        ("action", "/deals/new-deal/")
+    ]
     assert not sign_in("r01").get("/find/?q=%25").context["results"]
     others = Account.objects.exclude(owner__key="r01").exclude(deals__revisions__owner__key="r01")
     others = others.exclude(deals__credits__person__key="r01")

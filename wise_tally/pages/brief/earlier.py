@@ -52,12 +52,12 @@ def one(request: PageRequest, key: str) -> HttpResponse:
     line = request.filter_line = scope_of(request.viewer, {name: value for name, value in parameters.items() if value})
     content = json.loads(brief.content)
     answer = {
-        "kept": brief,
+        "saved": brief,
         "figures": content["figures"],
         "points": became_of(content["findings"], line, request, visible(request)),
         "then": f"{reverse('brief:page')}?{line.query(as_of=brief.as_of.isoformat(), period=brief.period)}",
     }
-    return render(request, "brief/kept.html", answer)
+    return render(request, "brief/saved.html", answer)
 
 
 def became_of(
