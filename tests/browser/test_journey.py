@@ -84,7 +84,7 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
     assert company("weighted") == after
     row.locator("select[name=category]").select_option("left_out")
     row.locator("select[name=category]").press("Enter")
-    # Surroundings this cell: the words about the one before stand until then.
+    # Beside this cell: the words about the one before stand until then.
     expect(row.locator("select[name=category] + .cell-said", has_text="Saved")).to_be_visible()
     page.wait_for_load_state("networkidle")
     assert company("weighted") == before - 42_000_000 * 85 // 100

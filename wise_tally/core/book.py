@@ -128,7 +128,7 @@ class BookAsOf:
         return weighted_minor(self.amount_minor, self.probability_bp)
 
     def of_deals(self, wanted: Flags) -> "BookAsOf":
-        """The states of some deals alone; `kept` has one flag a deal of the book."""
+        """The states of some deals alone; `wanted` has one flag a deal of the book."""
         rows = wanted[self.deal]
         columns = {one.name: getattr(self, one.name) for one in fields(self) if one.name not in UNLIKE_COLUMNS}
         return replace(self, **{name: values[rows] for name, values in columns.items() if values is not None})

@@ -17,7 +17,7 @@ def spread(
 ) -> list[int]:
     """Parts of `total` by weight, largest remainder, each a whole number of steps; the parts sum to `total`.
 
-    `total` and `held` (values of parts, by place, that stay) are in the metric's smallest unit, `step` too. What
+    `total` and `fixed` (values of parts, by place, that stay) are in the metric's smallest unit, `step` too. What
     the steps leave over goes to the largest free part. Raises CoreError where nothing can take what is left.
     Source: Hamilton's method for the division; steps and holds are common practice.
     """

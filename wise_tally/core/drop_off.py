@@ -44,7 +44,7 @@ def stopped_at(
 ) -> tuple[Flags, Flags]:
     """Deals of a cohort lost, and those not decided yet, that reached a shown stage and not the next; shapes (deals,).
 
-    `place` is that of the stage in the cohort's order; nothing stops after won.
+    `index` is that of the stage in the cohort's order; nothing stops after won.
     """
     indices = shown_places(book, members.order, options)
     following = indices[indices.index(index) + 1]

@@ -120,7 +120,7 @@ class Checker:
             self._report_loop(nodes, history, owner, moved_on)
 
     def _report_loop(self, nodes: str, history: str, owner: str, moved_on: dict[str, int | None]) -> None:
-        """Name the row that puts a node of the loop where it is: a dated one (`held` has its day), or that of the node."""
+        """Name the row that puts a node of the loop where it is: a dated one (`moved_on` has its day), or that of the node."""
         right = "a tree without a loop on any date"
         for key, day in moved_on.items():
             parsed = self.package.get(nodes if day is None else history)

@@ -96,9 +96,9 @@ def save_contact(
 
 @transaction.atomic
 def merge_accounts(viewer: Viewer, reference: ReferenceData, twin: Account, remaining: Account, now: datetime) -> int:
-    """Move everything of `twin` to `kept` and take `twin` away; returns how many records moved.
+    """Move everything of `twin` to `remaining` and take `twin` away; returns how many records moved.
 
-    What `kept` lacks it takes from `twin`; where both have something, the audit keeps the twin's.
+    What `remaining` lacks it takes from `twin`; where both have something, the audit keeps the twin's.
     """
     for account in (twin, remaining):
         _require(viewer, reference, account, now)

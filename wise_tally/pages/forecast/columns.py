@@ -29,7 +29,7 @@ def columns_of(reference: ReferenceData) -> dict[str, Figure]:
 
 
 def usual_columns(reference: ReferenceData) -> tuple[str, ...]:
-    """The columns sources name and ink bar that everybody begins with."""
+    """The columns beside name and ink bar that everybody begins with."""
     return ("won", *(f"category:{index}" for index in reference.surest_first[:1]), "weighted", "call", "quota", "gap")
 
 

@@ -53,7 +53,7 @@ WALL_SECONDS = 30
 
 @dataclass(frozen=True)
 class Board:
-    """A dashboard to show, shipped or kept (`kept` is then its record)."""
+    """A dashboard to show, shipped or saved (`saved` is then its record)."""
 
     key: str
     name: str

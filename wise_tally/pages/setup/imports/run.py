@@ -1,4 +1,4 @@
-"""Carrying an import out: all of a file or, with faults, nothing; progress in a file read_once it, undo from its journal."""
+"""Carrying an import out: all of a file or, with faults, nothing; progress in a file beside it, undo from its journal."""
 
 import csv
 import json
