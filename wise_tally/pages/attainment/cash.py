@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from django.http import HttpResponse
@@ -129,10 +130,7 @@ def page(request: PageRequest) -> HttpResponse:
     cash = Cash(line)
     query = line.query(period=line.period.text)
     won, possible = won_and_open(cash.rows)
-    accounts, months = cash.by_account(), _months(cash, query)
-    named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
-    names = {number: account.name for number, account in named.items()}
-    keys = {number: account.key for number, account in named.items()}
+    months = _months(cash, query)
     sentence = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
     answer = {
         "say": say(sentence, workings("attainment:cash-working", query, "won")),
@@ -142,20 +140,22 @@ def page(request: PageRequest) -> HttpResponse:
         "open": possible,
         "months": months,
         "chart": cash_chart(months, line.as_of, reverse("attainment:cash-working", args=["all"])),
-        "accounts": [
-            (
-                names.get(number, "without a customer"),
-                keys.get(number, ""),
-                of_won,
-                of_open,
-                f"{query}&account={keys.get(number, '')}",
-            )
-            for number, of_won, of_open in accounts[:MOST_ACCOUNTS]
-        ],
-        "more": max(0, len(accounts) - MOST_ACCOUNTS),
+        **_by_account(cash, query),
         "footer": Footer(len(np.unique(cash.payments.rows)), exports=exports("attainment:cash-table", line.query())),
     }
     return render(request, "attainment/cash.html", answer)
+
+
+def _by_account(cash: Cash, query: str) -> dict[str, Any]:
+    """What is due from customers: name, identifier, of won and of open deals, query of the working."""
+    accounts = cash.by_account()
+    named = accounts_numbered(row[0] for row in accounts[:MOST_ACCOUNTS])
+    known = {number: (account.name, account.key) for number, account in named.items()}
+    rows = []
+    for number, of_won, of_open in accounts[:MOST_ACCOUNTS]:
+        name, key = known.get(number, ("without a customer", ""))
+        rows.append((name, key, of_won, of_open, f"{query}&account={key}"))
+    return {"accounts": rows, "more": max(0, len(accounts) - MOST_ACCOUNTS)}
 
 
 @require_safe

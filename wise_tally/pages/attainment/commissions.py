@@ -191,23 +191,20 @@ class StatementRow:
 def statement(request: PageRequest, key: str) -> HttpResponse:
     """One subject's statement, to be read, printed and handed out."""
     statements = _read(request).whole_of(key)
-    lines = statements.of(key)
-    name = statements.group.names[statements.group.keys.index(key)]
-    last = last_statement(statements.subject, key, statements.line.period.starts_on, statements.line.period.ends_on)
+    lines, period = statements.of(key), statements.line.period
+    last = last_statement(statements.subject, key, period.starts_on, period.ends_on)
+    files = exports("attainment:commissions-table", statements.statement_query(key))
     answer = {
         "page_query": statements,
         "key": key,
-        "name": name,
+        "name": statements.group.names[statements.group.keys.index(key)],
         "whole": summed(lines)[0] if lines else None,
         "rows": _rows(statements, lines),
         "whose": statements.statement_query(key, all="yes"),
         "last": last,
         "changes": _changes(statements, lines, last.lines) if last else [],
         "may_issue": request.viewer.may(May.SET_RULES) and not statements.line.is_past,
-        "footer": Footer(
-            len({one.deal for one in lines}),
-            exports=exports("attainment:commissions-table", statements.statement_query(key)),
-        ),
+        "footer": Footer(len({one.deal for one in lines}), exports=files),
     }
     return render(request, "attainment/statement.html", answer)
 
@@ -328,33 +325,24 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     """The sums of all, or the lines of one statement, as a file."""
     statements = _read(request)
     if key := request.GET.get("whose", ""):
-        statements = statements.whole_of(key)
-        header = (
-            "deal",
-            "name",
-            "on",
-            "clawed back",
-            "credited",
-            "rate, %",
-            "above quota",
-            "rate above, %",
-            "commission",
-        )
-        rows: list[tuple[Any, ...]] = [
-            (row.key, row.name, date.fromordinal(row.line.on).isoformat(), "yes" if row.line.taken_back else "no",
-             row.line.amount_minor, _percent(row.line.rate_bp), row.line.above_minor, _percent(row.line.above_bp),
-             row.line.commission_minor)
-            for row in _rows(statements, statements.of(key))
-        ]  # fmt: skip
-        return sheet_response(
-            Sheet("commission statement", header, frozenset({"credited", "above quota", "commission"}), rows), kind
-        )
-    of_all = (statements.subject, "credited", "commission", "clawed back", "deals", "without a rate")
+        return sheet_response(_statement_sheet(statements.whole_of(key), key), kind)
+    header = (statements.subject, "credited", "commission", "clawed back", "deals", "without a rate")
     sums = [
         (name, one.credited_minor, one.commission_minor, one.taken_back_minor, len(one.deals), one.without_rate)
         for _, name, one in statements.rows()
     ]
-    return sheet_response(Sheet("commissions", of_all, frozenset(of_all[1:4]), sums), kind)
+    return sheet_response(Sheet("commissions", header, frozenset(header[1:4]), sums), kind)
+
+
+def _statement_sheet(statements: Commissions, key: str) -> Sheet:
+    header = ("deal", "name", "on", "clawed back", "credited", "rate, %", "above quota", "rate above, %", "commission")
+    rows: list[tuple[Any, ...]] = [
+        (row.key, row.name, date.fromordinal(row.line.on).isoformat(), "yes" if row.line.taken_back else "no",
+         row.line.amount_minor, _percent(row.line.rate_bp), row.line.above_minor, _percent(row.line.above_bp),
+         row.line.commission_minor)
+        for row in _rows(statements, statements.of(key))
+    ]  # fmt: skip
+    return Sheet("commission statement", header, frozenset({"credited", "above quota", "commission"}), rows)
 
 
 def _percent(rate_bp: int | None) -> float | None:

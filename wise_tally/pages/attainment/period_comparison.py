@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -137,13 +138,9 @@ def page(request: PageRequest) -> HttpResponse:
     """Won and lost of each row in both spans."""
     query = ComparisonQuery.of(request, "quarter")
     spans = spans_of(query)
-    whole = compared_rows(query, scope_node(query.line)[0], spans)
-    now, then = (whole[0].cells[0].now, whole[0].cells[0].then) if whole else (0, 0)
-    sentence = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
-    opens = workings("forecast:working", whole[0].working_now, "won") if whole else {}
     rows, turned = paged(request, compared_rows(query, query.by, spans), query.query())
     answer = {
-        "say": say(sentence, opens),
+        **_whole(query, spans),
         "by": query.by,
         "by_words": words_of(query.by),
         "by_links": query.links("by", dict(choices(OF_FORECAST))),
@@ -152,15 +149,23 @@ def page(request: PageRequest) -> HttpResponse:
         "heads": [words for _, words, _ in COMPARED],
         "now_words": period_words(spans[0]),
         "then_words": spans[1] and period_words(spans[1]),
-        "whole": whole[0] if whole else None,
         "rows": rows,
         **turned,
-        "footer": Footer(
-            sum(int(row.cells[1].now or 0) + int(row.cells[2].now or 0) for row in whole),
-            exports=exports("attainment:compared-table", query.query()),
-        ),
     }
     return render(request, "attainment/compared.html", answer)
+
+
+def _whole(query: ComparisonQuery, spans: tuple[Period, Period | None]) -> dict[str, Any]:
+    """The whole scope in both spans, in a sentence, too."""
+    whole = next(iter(compared_rows(query, scope_node(query.line)[0], spans)), None)
+    now, then = (whole.cells[0].now, whole.cells[0].then) if whole else (0, 0)
+    sentence = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
+    deals = sum(int(cell.now or 0) for cell in whole.cells[1:3]) if whole else 0
+    return {
+        "say": say(sentence, workings("forecast:working", whole.working_now, "won") if whole else {}),
+        "whole": whole,
+        "footer": Footer(deals, exports=exports("attainment:compared-table", query.query())),
+    }
 
 
 @require_safe

@@ -37,41 +37,38 @@ FEW_ROWS = 9
 def page(request: PageRequest) -> HttpResponse:
     """Quota, pace, won, what is still needed, of every node."""
     query = AttainmentQuery.of(request)
-    line, whole = query.line, query.whole
-    days = DaysOf.at(line.period, line.as_of)
     places = places_of(query)
     shown, turned = paged(request, places, query.query())
-    rows = rows_of(query, shown)
-    token = scope_node(line)[2]
-    # Below a short table stands the year, so that the page answers the next question too.
-    short = len(places) <= FEW_ROWS and not query.counts_activities
-    sentence = of_attainment(
-        span_of(line),
-        whole.forecast.won,
-        whole.pace,
-        whole.forecast.quota,
-        _behind(query, places),
-        not query.in_hundredths,
-    )
-    opened = query.working(token)
     answer = {
-        "say": say(sentence, _opens(query, opened)),
         "page_query": query,
         "by": query.by,
         "by_words": words_of(query.by),
         **_choices(query),
-        "whole": whole,
-        "whole_working": query.working(token),
-        "needed": days.needed_per_week(whole.forecast.gap),
-        "at_pace": days.at_todays_pace(whole.forecast.won),
-        "rows": rows,
+        **_whole(query, places),
+        "rows": rows_of(query, shown),
         **turned,
-        "cumulative": _cumulative(query, token) if short else None,
-        "year": year_of(line).text,
-        "carries": carries_quota(line.scope, query.by),
+        "year": year_of(query.line).text,
+        "carries": carries_quota(query.line.scope, query.by),
         "footer": _footer(query),
     }
     return render(request, "attainment/page.html", answer)
+
+
+def _whole(query: AttainmentQuery, places: Sequence[Place]) -> dict[str, Any]:
+    """The whole scope in a sentence and in figures; below a short table its year, which answers the next question too."""
+    line, whole, token = query.line, query.whole, scope_node(query.line)[2]
+    days, working = DaysOf.at(line.period, line.as_of), query.working(token)
+    won, in_money = whole.forecast.won, not query.in_hundredths
+    sentence = of_attainment(span_of(line), won, whole.pace, whole.forecast.quota, _behind(query, places), in_money)
+    short = len(places) <= FEW_ROWS and not query.counts_activities
+    return {
+        "say": say(sentence, _opens(query, working)),
+        "whole": whole,
+        "whole_working": working,
+        "needed": days.needed_per_week(whole.forecast.gap),
+        "at_pace": days.at_todays_pace(won),
+        "cumulative": _cumulative(query, token) if short else None,
+    }
 
 
 def _choices(query: AttainmentQuery) -> dict[str, Any]:
@@ -120,22 +117,16 @@ def year(request: PageRequest) -> HttpResponse:
     query = AttainmentQuery.of(request)
     if query.counts_activities:
         query = AttainmentQuery(query.line, by=query.by)
-    line = query.line
-    token = scope_node(line)[2]
-    shown = _cumulative(query, token)
-    whole = query.row(*scope_node(line)[:2], year_of(line))
-    left = DaysOf.at(year_of(line), line.as_of).remaining
+    span, (by, node, token) = year_of(query.line), scope_node(query.line)
+    whole = query.row(by, node, span)
+    left = DaysOf.at(span, query.line.as_of).remaining
     sentence = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
+    opens = workings("forecast:working", query.working(token, span), "won", "won_to_pace", "gap", "attainment")
     answer = {
-        "say": say(
-            sentence,
-            workings(
-                "forecast:working", query.working(token, year_of(line)), "won", "won_to_pace", "gap", "attainment"
-            ),
-        ),
+        "say": say(sentence, opens),
         "page_query": query,
-        "year": year_of(line).text,
-        "cumulative": shown,
+        "year": span.text,
+        "cumulative": _cumulative(query, token),
         "whole": whole,
         "measures": query.links("measure", {name: words for name, words in MEASURES.items() if name != METRIC}),
         "footer": _footer(query),

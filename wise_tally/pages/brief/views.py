@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, replace
 from operator import itemgetter
+from typing import Any
 
 import numpy as np
 from django.http import HttpResponse
@@ -70,23 +71,31 @@ def everything(request: PageRequest) -> HttpResponse:
     chosen = _filtered(brief.aside if query.aside else brief.findings, query, brief.line)
     chosen = chosen if query.kind else list(together(chosen))
     sheet = page_of(request, len(chosen), ON_A_PAGE)
-    kinds = {(one.kind.key, one.kind.name) for one in (*brief.findings, *brief.aside)}
+    files = exports("brief:table", f"{brief.line.query()}&all=yes")
     answer = {
         **acting(request, brief.line),
-        "page_query": query,
+        **_filters(brief, query),
         "rows": shown(brief.line, brief.question, chosen[sheet.first : sheet.last], request.viewer),
-        "carried": query.carried("kind", "whose", "page"),
         "first": sheet.first,
+        "page": sheet,
+        "footer": Footer(len(chosen), what="finding", exports=files),
+        **neighbours(sheet, lambda number: query.query(page=str(number))),
+    }
+    return render(request, "brief/findings.html", answer)
+
+
+def _filters(brief: Brief, query: FindingsQuery) -> dict[str, Any]:
+    """What the findings are filtered by, and what else can be chosen."""
+    kinds = {(one.kind.key, one.kind.name) for one in (*brief.findings, *brief.aside)}
+    return {
+        "page_query": query,
+        "carried": query.carried("kind", "whose", "page"),
         "families": query.links("family", {"": "All", **FAMILIES}),
         "kinds": sorted(kinds, key=itemgetter(1)),
         "owners": _owners(brief),
         "aside": len(brief.aside),
         "aside_query": query.query(aside="yes" if not query.aside else None, page=None),
-        "page": sheet,
-        "footer": Footer(len(chosen), what="finding", exports=exports("brief:table", f"{brief.line.query()}&all=yes")),
-        **neighbours(sheet, lambda number: query.query(page=str(number))),
     }
-    return render(request, "brief/findings.html", answer)
 
 
 def _read_query(request: PageRequest, brief: Brief) -> FindingsQuery:

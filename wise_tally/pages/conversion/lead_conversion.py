@@ -107,6 +107,12 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
             404,
         )
     value = None if text is None else names.index(text) if text else NONE
+    panel = _panel(line, leads, (value, text or "all sources"), figure)
+    return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
+
+
+def _panel(line: FilterLine, leads: LeadRows, source: tuple[int | None, str], figure: str) -> Panel:
+    value, name = source
     figures = lead_figures(line.snapshot, leads, value)
     counted = leads if value is None else leads.take(leads.value == value)
     rows, amount = _deals_of(line, counted, figure in ("won", "won_rate", "won_minor", "days_to_win"))
@@ -123,8 +129,8 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         "qualified_rate": percent(figures.qualified_rate), "won_rate": percent(figures.won_rate), "won_minor": money(figures.won_minor),
         "days_to_qualify": days(figures.days_to_qualify), "days_to_win": days(figures.days_to_win),
     }  # fmt: skip
-    panel = Panel(
-        title=f"Leads, {text or 'all sources'}",
+    return Panel(
+        title=f"Leads, {name}",
         definition="Leads created in the period, with their status today. A lead with a deal counts as qualified. Days "
         "are averages from creating the lead.",
         terms=tuple(PanelTerm(*term) for term in terms),
@@ -132,7 +138,6 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
         total_words=COLUMNS[figure],
         **listed(line, rows, [money(int(v)) for v in amount[:FIRST_DEALS]], amount),
     )
-    return panel_response(request, line, panel, f"{reverse('conversion:leads')}?{line.query()}")
 
 
 def _deals_of(line: FilterLine, leads: LeadRows, won: bool) -> tuple[Ints, Ints]:

@@ -11,6 +11,7 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_safe
 
+from wise_tally.core.answers.answer import Answer
 from wise_tally.core.answers.conversion import of_losses
 from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
@@ -210,34 +211,32 @@ def _by_stage(line: FilterLine, lost: Lost, largest: int) -> dict[int, list[Stag
 def page(request: PageRequest) -> HttpResponse:
     """Rows by value with number and money, and what changed against the period before."""
     query, lost = read_lost(request)
-    line = query.line
-    rows = _table(line, lost)
-    whole = rows.whole
-    sentence = of_losses(
-        whole.deals,
-        whole.amount_minor,
-        whole.amount_before if lost.before else None,
-        [(lost.name(row.value), row.amount_minor) for row in rows.rows],
-        lost.words,
-        "the same days of the previous period",
-    )
+    rows, everything = _table(query.line, lost), query.query(measure=None)
     answer = {
-        "say": say(sentence, {"lost": f"{reverse('conversion:lost-working')}?{query.query(measure=None)}"}),
+        "say": say(_sentence(lost, rows), {"lost": f"{reverse('conversion:lost-working')}?{everything}"}),
         "by": lost.by,
         "by_words": lost.words,
         "by_links": query.links("by", dict(_choices())),
         "before": lost.before and period_words(lost.before),
         "now": period_words(lost.period),
         **_drawn_rows(query, lost, rows),
-        "whole": whole,
         "crossed": _crossed(query, lost, rows),
         "by_value": query.measure == "value",
         "measures": query.links("measure", {"number": "number", "value": f"value, {currency_sign()}"}),
         "query": query.query(),
-        "all_query": query.query(measure=None),
-        "footer": Footer(len(lost.rows[0]), exports=exports("conversion:lost-table", query.query(measure=None))),
+        "all_query": everything,
+        "footer": Footer(len(lost.rows[0]), exports=exports("conversion:lost-table", everything)),
     }
     return render(request, "conversion/lost.html", answer)
+
+
+def _sentence(lost: Lost, rows: LostTable) -> Answer:
+    whole = rows.whole
+    before = whole.amount_before if lost.before else None
+    causes = [(lost.name(row.value), row.amount_minor) for row in rows.rows]
+    return of_losses(
+        whole.deals, whole.amount_minor, before, causes, lost.words, "the same days of the previous period"
+    )
 
 
 def _drawn_rows(query: LossQuery, lost: Lost, rows: LostTable) -> dict[str, Any]:
@@ -255,7 +254,7 @@ def _drawn_rows(query: LossQuery, lost: Lost, rows: LostTable) -> dict[str, Any]
         )
         for row, so_far in zip(rows.rows, rows.added_up, strict=True)
     ]
-    return {"stages": stages, "rows": drawn}
+    return {"stages": stages, "rows": drawn, "whole": rows.whole}
 
 
 def _place(text: str, sides: Sides) -> int:
@@ -302,25 +301,28 @@ def chosen(request: PageRequest) -> Chosen:
 def working(request: PageRequest) -> HttpResponse:
     """The lost deals of a row or a cell, the most money first."""
     behind = chosen(request)
-    line, rows, counted = behind.line, behind.every, behind.rows
-    order = counted[np.argsort(-line.snapshot.amount_minor[counted], kind="stable")]
-    amount = line.snapshot.amount_minor[order]
-    whole = int(line.snapshot.amount_minor[rows].sum())
-    panel = Panel(
+    back = f"{reverse('conversion:lost')}?{behind.query.query()}"
+    return panel_response(request, behind.line, _panel(behind), back)
+
+
+def _panel(behind: Chosen) -> Panel:
+    column, others = behind.line.snapshot.amount_minor, len(behind.every) - len(behind.rows)
+    order = behind.rows[np.argsort(-column[behind.rows], kind="stable")]
+    amount = column[order]
+    total, whole = int(amount.sum()), int(column[behind.every].sum())
+    return Panel(
         title=f"Lost, {behind.name}",
         definition=f"Deals lost in {period_words(behind.period)}, with their amounts. The reason is the one entered when "
         "the deal was lost; the stage is the furthest one it reached.",
         terms=(
-            PanelTerm(f"{plural(len(order), 'deal')}", money(int(amount.sum()))),
-            PanelTerm("share of all lost deals", percent(ratio(int(amount.sum()), whole))),
+            PanelTerm(f"{plural(len(order), 'deal')}", money(total)),
+            PanelTerm("share of all lost deals", percent(ratio(total, whole))),
         ),
-        total=money(int(amount.sum())),
+        total=money(total),
         total_words="lost",
-        **listed(line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
-        not_counted=(("lost for another reason", len(rows) - len(order)),) if len(rows) > len(order) else (),
+        **listed(behind.line, order, [money(int(value)) for value in amount[:FIRST_DEALS]], amount),
+        not_counted=(("lost for another reason", others),) if others else (),
     )
-    back = f"{reverse('conversion:lost')}?{behind.query.query()}"
-    return panel_response(request, line, panel, back)
 
 
 @require_safe

@@ -53,29 +53,26 @@ def page(request: PageRequest) -> HttpResponse:
     line = line_of(request)
     months = months_of(line)
     figures = spans(line.book, line.snapshot, months, line.scope)
-    now, before = _velocities(line)
-    series = _series(figures, line.as_of)
+    series, deals = _series(figures, line.as_of), int(owner_filtered(line.book, line.snapshot, line.scope).sum())
+    named = [(period_words(month), month.text) for month in months[-SHOWN:]]
     answer = {
         "say": _answer(line, months, series),
         "series": series,
-        "pictures": [
-            (one, month_chart(line, one, figures), index) for index, one in enumerate(series) if one.name in DRAWN
-        ],
-        "months": [(period_words(month), month.text) for month in months[-SHOWN:]],
-        "table": [
-            (period_words(month), month.text, [s.cells[index] for s in series])
-            for index, month in reversed(list(enumerate(months[-SHOWN:])))
-        ],
-        "velocity": now,
-        "before": before,
-        "spans": [span and period_words(span) for span in _spans_compared(line)],
+        "pictures": [(s, month_chart(line, s, figures), index) for index, s in enumerate(series) if s.name in DRAWN],
+        "months": named,
+        "table": [(*named[index], [s.cells[index] for s in series]) for index in reversed(range(len(named)))],
+        **_velocity(line),
         "query": line.query(process=line.process_value),
-        "footer": Footer(
-            int(owner_filtered(line.book, line.snapshot, line.scope).sum()),
-            exports=exports("conversion:over-time-table", line.query()),
-        ),
+        "footer": Footer(deals, exports=exports("conversion:over-time-table", line.query())),
     }
     return render(request, "conversion/over_time.html", answer)
+
+
+def _velocity(line: FilterLine) -> dict[str, Any]:
+    """Velocity of the period, that of the span before it, and both spans in words."""
+    now, before = _velocities(line)
+    spans_in_words = [span and period_words(span) for span in _spans_compared(line)]
+    return {"velocity": now, "before": before, "spans": spans_in_words}
 
 
 def _answer(line: FilterLine, months: tuple[Period, ...], series: list[Series]) -> SafeString:

@@ -23,10 +23,9 @@ from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
-from wise_tally.pages.conversion.query import BY, RowsQuery, line_of, stage_asked
+from wise_tally.pages.conversion.query import RowsQuery, line_of, stage_asked
 from wise_tally.pages.conversion.reliability import reliability
 from wise_tally.web.answers import say
-from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
@@ -68,25 +67,14 @@ def _rows(line: FilterLine, rates: tuple[ObservedRate, ...]) -> list[ObservedRow
 def page(request: PageRequest) -> HttpResponse:
     """Set and seen by stage; what adopting would do is shown before it is done."""
     query = CheckQuery.of(request)
-    line, by = query.line, query.by
-    whole = probability_check(line.book, line.snapshot, line.period, line.scope)[0]
-    rows = _rows(line, whole.stages)
+    line = query.line
+    rows = _rows(line, probability_check(line.book, line.snapshot, line.period, line.scope)[0].stages)
     chosen, wrong = _chosen(request, rows)
-    opens = reverse("conversion:seen-working")
     if request.method == "POST" and chosen and not wrong and "confirmed" in request.POST:
         return _adopt(request, line, chosen)
-    groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
     answer = {
-        "say": say(of_probability_check([_judged(row) for row in rows]), {}),
-        "rows": rows,
-        "chart": calibration_chart([(row.name, row.rate, f"{opens}?{query.query()}&stage={row.key}") for row in rows]),
-        "off": [row.name for row in rows if row.rate.off],
-        "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
-        "by": by,
-        "query": query.query(),
-        "by_words": words_of(by),
-        "by_links": query.links("by", dict(choices(BY))),
-        "test_query": query.query(backtest="yes"),
+        **_compared(query, rows),
+        **query.rows_chosen,
         "chosen": chosen,
         "from_on": request.POST.get("from_on", ""),
         "starts": _day(request) if request.POST.get("from_on") else None,
@@ -94,11 +82,24 @@ def page(request: PageRequest) -> HttpResponse:
         "wrong": wrong,
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
         **(_tested(line) if query.backtest else {}),
-        "footer": Footer(
-            sum(row.rate.decided for row in rows[:1]), exports=exports("conversion:seen-table", query.query())
-        ),
     }
     return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
+
+
+def _compared(query: CheckQuery, rows: list[ObservedRow]) -> dict[str, Any]:
+    """Stages with their set and actual win rates: in a sentence, as a picture, in all and by the breakdown."""
+    line, by, opens = query.line, query.by, f"{reverse('conversion:seen-working')}?{query.query()}"
+    groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
+    decided = sum(row.rate.decided for row in rows[:1])
+    return {
+        "say": say(of_probability_check([_judged(row) for row in rows]), {}),
+        "rows": rows,
+        "chart": calibration_chart([(row.name, row.rate, f"{opens}&stage={row.key}") for row in rows]),
+        "test_query": query.query(backtest="yes"),
+        "off": [row.name for row in rows if row.rate.off],
+        "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
+        "footer": Footer(decided, exports=exports("conversion:seen-table", query.query())),
+    }
 
 
 def _judged(row: ObservedRow) -> tuple[str, bool | None, float, float | None]:

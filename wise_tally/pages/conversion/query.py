@@ -2,14 +2,14 @@
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Self
+from typing import Any, Self
 from urllib.parse import urlencode
 
 from wise_tally.core.breakdowns import OF_FORECAST
 from wise_tally.core.conversion import BASES, ConversionOptions
 from wise_tally.core.size_bands import SIZE, with_size_bands
 from wise_tally.core.trees import NONE
-from wise_tally.web.breakdowns import choices
+from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.filter_line import FilterLine, only_process, read_scope
 from wise_tally.web.page_query import PageQuery, choice, several, text
 from wise_tally.web.request.choices import one_of
@@ -56,6 +56,12 @@ class RowsQuery(PageQuery):
         """The question of a request, its book knowing the breakdown; raises Refused."""
         query = cls.read(line_of(request), request.GET)
         return replace(query, line=with_breakdown(query.line, query.by))
+
+    @property
+    def rows_chosen(self) -> dict[str, Any]:
+        """The breakdown in words, the others to choose from, and the address of the page."""
+        links = self.links("by", dict(choices(BY)))
+        return {"by": self.by, "by_words": words_of(self.by), "by_links": links, "query": self.query()}
 
     def row_query(self, key: str | None) -> str:
         """The address by which workings of one row open."""

@@ -1,8 +1,10 @@
 """Pages of conversion: passing, time in stage, and their workings."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from operator import itemgetter
+from typing import Any
 from urllib.parse import quote
 
 import numpy as np
@@ -33,16 +35,15 @@ from wise_tally.core.time_in_stage import (
     times_of,
 )
 from wise_tally.domain.formats import plural
-from wise_tally.domain.org.access import May
+from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.process.actions import StageEdit, rule_in_force, set_stages
 from wise_tally.domain.process.models import Stage
 from wise_tally.pages.conversion.comparison import Against, distinct, read_against
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
-from wise_tally.pages.conversion.query import BY, ConversionQuery, line_of, stage_asked
+from wise_tally.pages.conversion.query import ConversionQuery, line_of, stage_asked
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
 from wise_tally.web.answers import say, workings
-from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -55,6 +56,7 @@ from wise_tally.web.working.panel import panel_response
 
 # So many rows of a breakdown, each a table with its picture.
 TIME_SIDE_BY_SIDE = 12
+PER = {"": "each time in a stage on its own", "deal": "all times of a deal added up"}
 # The choices above the bars: parameter, label, and the words of each value.
 SWITCHES: dict[str, tuple[str, dict[str, str]]] = {
     "measure": ("Show", {"number": "number", "value": "amount"}),
@@ -78,37 +80,50 @@ def page(request: PageRequest) -> HttpResponse:
     line, by, options = query.line, query.by, query.options
     members, whole, rows = passing(line, options)
     groups = () if by == "company" else broken_down(line, members, options, by)
-    winning = days_to_win(line.book, line.snapshot, line.period, line.scope)[0]
-    against, chosen = read_against(query, request.viewer)
-    other = _other(query, against[chosen]) if chosen else None
     shown, turned = paged(request, groups, query.query())
-    leaks = [(row.loss.share, row) for row in rows if row.loss is not None and row.loss.share]
     answer = {
         **turned,
         "whole": whole,
-        "rows": rows,
-        "other": other,
-        "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
-        "against": replace(query, against=chosen).links("against", {**distinct(against, chosen), "": "nothing"}),
-        "leak": max(leaks, key=itemgetter(0), default=None),
-        "winning": winning,
+        **_passing_rows(query, whole, rows),
+        **_other_side(query, rows, request.viewer),
+        "winning": days_to_win(line.book, line.snapshot, line.period, line.scope)[0],
         "exits": exits_shown(line, options),
-        "ways": WAYS,
-        "options": options,
-        "switches": [(label, query.links(name, words)) for name, (label, words) in SWITCHES.items()],
-        "stages": _stages_to_leave_out(query),
-        "hidden_stages": len(query.leave_out),
-        "by": by,
-        "by_links": query.links("by", dict(choices(BY))),
+        **_counting(query),
+        **query.rows_chosen,
         "groups": [(own_scope(line, by, group.key), query.row_query(group.key), group) for group in shown],
-        "say": _answer(query, whole, rows, max(leaks, key=itemgetter(0))[1].key if leaks else ""),
-        "by_words": words_of(by),
-        "several": by == PRODUCT_GROUP,
-        "working": query.query(by=None),
-        "query": query.query(),
         "footer": _footer(query, whole.totals.created, whole.totals.without_history),
     }
     return render(request, "conversion/page.html", answer)
+
+
+def _passing_rows(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow]) -> dict[str, Any]:
+    """The stages with the one that loses most, in a sentence, too."""
+    leak = max(((row.loss.share, row) for row in rows if row.loss and row.loss.share), key=itemgetter(0), default=None)
+    return {"rows": rows, "leak": leak, "say": _answer(query, whole, rows, leak[1].key if leak else "")}
+
+
+def _other_side(query: ConversionQuery, rows: list[PassingRow], viewer: Viewer) -> dict[str, Any]:
+    """What the scope is held against, stage by stage."""
+    against, chosen = read_against(query, viewer)
+    other = _other(query, against[chosen]) if chosen else None
+    return {
+        "other": other,
+        "pairs": list(zip(rows, other.rows if other else [None] * len(rows), strict=True)),
+        "against": replace(query, against=chosen).links("against", {**distinct(against, chosen), "": "nothing"}),
+    }
+
+
+def _counting(query: ConversionQuery) -> dict[str, Any]:
+    """Which deals are counted and which stages are shown, with what else can be chosen."""
+    return {
+        "ways": WAYS,
+        "options": query.options,
+        "switches": [(label, query.links(name, words)) for name, (label, words) in SWITCHES.items()],
+        "stages": _stages_to_leave_out(query),
+        "hidden_stages": len(query.leave_out),
+        "several": query.by == PRODUCT_GROUP,
+        "working": query.query(by=None),
+    }
 
 
 def _answer(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow], worst: str) -> SafeString:
@@ -219,36 +234,38 @@ def time(request: PageRequest) -> HttpResponse:
     groups, whole, deals = _times(line, by, per_deal)
     holding = [group for group in groups if group.has_stays]
     shown, turned = paged(request, holding, query.query(), TIME_SIDE_BY_SIDE)
-    shown_keys = {group.key for group in shown}
+    answer = {
+        "say": _time_answer(line, whole),
+        **_time_rows(query, shown),
+        **turned,
+        "winning_months": winning_months(line),
+        "per_deal": per_deal,
+        "per_links": query.links("per", PER),
+        "overstays": _overstays(request, line),
+        "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
+        **query.rows_chosen,
+        "footer": Footer(deals, exports=exports("conversion:time-table", query.query())),
+    }
+    return render(request, "conversion/time.html", answer)
+
+
+def _time_rows(query: ConversionQuery, shown: Sequence[StageTimeGroup]) -> dict[str, Any]:
+    """The strips of the nodes shown and their days to win, each with the query of its working."""
+    line, shown_keys = query.line, {group.key for group in shown}
 
     @cache
     def opened(key: str | None) -> str:
         """The query of a row's working: of the whole where there is no breakdown."""
-        return query.row_query(key) if by != "company" else query.query()
+        return query.row_query(key) if query.by != "company" else query.query()
 
-    answer = {
-        "say": _time_answer(line, whole),
+    return {
         "groups": time_groups(line, [(group, opened(group.key)) for group in shown]),
-        **turned,
         "winning": [
             (row.name or "without one", opened(row.key), row)
-            for row in _winning(line, by)
+            for row in _winning(line, query.by)
             if row.deals and row.key in shown_keys
         ],
-        "winning_months": winning_months(line),
-        "per_deal": per_deal,
-        "per_links": query.links(
-            "per", {"": "each time in a stage on its own", "deal": "all times of a deal added up"}
-        ),
-        "overstays": _overstays(request, line),
-        "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
-        "by_words": words_of(by),
-        "by": by,
-        "by_links": query.links("by", dict(choices(BY))),
-        "query": query.query(),
-        "footer": Footer(deals, exports=exports("conversion:time-table", query.query())),
     }
-    return render(request, "conversion/time.html", answer)
 
 
 Times = tuple[StageTimeGroup, ...]
@@ -318,12 +335,19 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 def set_typical(request: PageRequest) -> HttpResponse:
     """Set the typical days of the ticked stages to the median seen in the scope, from this moment on."""
     line = line_of(request)
-    stages = line.book.reference.stages
-    rows = {
-        stages[row.stage].key: row for row in time_in_stage(line.book, line.snapshot, line.period, line.scope)[0].stages
-    }
-    edits = []
-    for key in request.POST.getlist("stage"):
+    edits = _typical_edits(line, request.POST.getlist("stage"))
+    if not edits:
+        raise Refused("Select at least one stage.", 422)
+    changed = plural(set_stages(request.viewer, edits, today(), now()), "stage")
+    messages.success(request, f"Typical days updated for {changed}. Past dates keep the earlier values.")
+    return redirect(f"{reverse('conversion:time')}?{line.query()}")
+
+
+def _typical_edits(line: FilterLine, keys: list[str]) -> list[StageEdit]:
+    stages, edits = line.book.reference.stages, []
+    whole = time_in_stage(line.book, line.snapshot, line.period, line.scope)[0]
+    rows = {stages[row.stage].key: row for row in whole.stages}
+    for key in keys:
         median = rows[key].km_median if key in rows else None
         if median is None:
             raise Refused(f"“{key[:60]}” has no median in this selection. Choose another stage.", 422)
@@ -331,10 +355,4 @@ def set_typical(request: PageRequest) -> HttpResponse:
         rule = rule_in_force(stage, now())
         columns = (stage.name, rule.probability_bp, rule.category, round(median * 100))
         edits.append(StageEdit(stage, *columns, stage.own_probability, stage.required))
-    if not edits:
-        raise Refused("Select at least one stage.", 422)
-    changed = set_stages(request.viewer, edits, today(), now())
-    messages.success(
-        request, f"Typical days updated for {plural(changed, 'stage')}. Past dates keep the earlier values."
-    )
-    return redirect(f"{reverse('conversion:time')}?{line.query()}")
+    return edits

@@ -50,18 +50,22 @@ def feed(request: HttpRequest, token: str) -> HttpResponse:
     calendar.add("x-wr-calname", f"Wise Tally, {person.name}")
     calendar.add("refresh-interval", REFRESH, parameters={"VALUE": "DURATION"})
     for entry in [*_activities(person), *_deals(person)]:
-        event = Event()
-        event.add("uid", f"{entry.uid}@wise-tally")
-        event.add("dtstamp", now())
-        event.add("dtstart", entry.begins)
-        if isinstance(entry.begins, datetime):
-            event.add("dtend", entry.begins + LASTS)
-        event.add("summary", entry.summary)
-        event.add("url", request.build_absolute_uri(entry.path))
-        calendar.add_component(event)
+        calendar.add_component(_event(entry, request.build_absolute_uri(entry.path)))
     answer = HttpResponse(calendar.to_ical(), content_type="text/calendar; charset=utf-8")
     answer["Cache-Control"] = "private, max-age=900"
     return answer
+
+
+def _event(entry: Entry, url: str) -> Event:
+    event = Event()
+    event.add("uid", f"{entry.uid}@wise-tally")
+    event.add("dtstamp", now())
+    event.add("dtstart", entry.begins)
+    if isinstance(entry.begins, datetime):
+        event.add("dtend", entry.begins + LASTS)
+    event.add("summary", entry.summary)
+    event.add("url", url)
+    return event
 
 
 def _activities(person: Person) -> Iterator[Entry]:

@@ -14,7 +14,7 @@ from wise_tally.domain.deals.activity_actions import add_file, take_file_away
 from wise_tally.domain.deals.creation import NewDeal, add_deal_of
 from wise_tally.domain.deals.entry import document_of, tick_entry
 from wise_tally.domain.deals.last_step import changed_rows, rows_of
-from wise_tally.domain.deals.models import KeptFile
+from wise_tally.domain.deals.models import Deal, KeptFile
 from wise_tally.domain.org.access import May, may_change_deal
 from wise_tally.domain.org.clock import now, today
 from wise_tally.domain.org.models import Person
@@ -94,28 +94,27 @@ def owners_of(request: PageRequest) -> list[tuple[str, str]]:
 @require_http_methods(["GET", "HEAD", "POST"])
 def new_deal(request: PageRequest) -> HttpResponse:
     """The form of a new deal; what cannot be kept is said beside its field."""
-    viewer = request.viewer
-    viewer.require(May.CHANGE_OWN_DEALS)
-    form = NewDealForm(
-        request,
-        request.POST if request.method == "POST" else None,
-        initial={"account": request.GET.get("account", "")[:200]},
-    )
+    request.viewer.require(May.CHANGE_OWN_DEALS)
+    account = request.GET.get("account", "")[:200]
+    form = NewDealForm(request, request.POST if request.method == "POST" else None, initial={"account": account})
     if request.method == "POST" and form.is_valid():
-        clean = dict(form.cleaned_data)
-        stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))
-        clean.pop("is_new")
-        name = clean.pop("new_account", "")
-        new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
         try:
-            deal = add_deal_of(viewer, books.current().reference, new, name, now())
-            # The customer that was made with it goes with it, if it is undone.
-            made = changed_rows({}, rows_of(deal.account)) if name else []
-            request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk, "made": made}
-            return redirect("deals:deal", key=deal.key)
+            return redirect("deals:deal", key=_added(request, dict(form.cleaned_data)).key)
         except WriteRefused as refused:
             form.add_error(None, str(refused))
     return render(request, "deals/new.html", {"form": form}, status=422 if form.is_bound else 200)
+
+
+def _added(request: PageRequest, clean: dict[str, Any]) -> Deal:
+    """The new deal; the customer that was made with it goes with it, if it is undone."""
+    stage, owner = Stage.objects.get(key=clean.pop("stage")), Person.objects.get(key=clean.pop("owner"))
+    clean.pop("is_new")
+    name = clean.pop("new_account", "")
+    new = NewDeal(stage=stage, owner=owner, amount_minor=clean.pop("amount") or 0, **clean)
+    deal = add_deal_of(request.viewer, books.current().reference, new, name, now())
+    made = changed_rows({}, rows_of(deal.account)) if name else []
+    request.session[LAST] = {"key": deal.key, "revision": last_revision(deal).pk, "made": made}
+    return deal
 
 
 @require_POST

@@ -70,38 +70,39 @@ def part(request: PageRequest, key: str, name: str) -> HttpResponse:
     if name not in PARTS:
         raise Http404
     if request.method != "POST":
-        value = PARTS[name].read(deal, today())
-        form: Any = details_form(deal, visible(request), value) if name == "details" else None
-        form = form or (NextForm(initial=value) if name == "next" else shown_form(name, deal, value))
-        return _page(request, deal, name, Typed(form, None, []))
+        return _page(request, deal, name, Typed(_form_of(request, deal, name), None, []))
     typed = _read(request, deal, name)
     if request.POST.get("tool") == SUMS:
         return _page(request, deal, name, typed)
     if typed.value is None:
         return _page(request, deal, name, typed, status=422)
-    who = Who(request.viewer, books.current().reference, now())
-    last = last_revision(deal).pk
     try:
-        before, after = change_part(who, deal, name, typed.value, request.POST.get("seen", ""))
+        _save(request, deal, name, typed.value)
     except ChangedMeanwhile as meanwhile:
         return _page(request, deal, name, typed, status=409, present=dict(meanwhile.now))
-    except (WriteRefused, OldState) as refused:
+    except (WriteRefused, OldState, PermissionDenied) as refused:
         typed.faults.append(str(refused))
-        return _page(request, deal, name, typed, status=422)
-    except PermissionDenied as denied:
-        typed.faults.append(str(denied))
-        return _page(request, deal, name, typed, status=403)
+        return _page(request, deal, name, typed, status=403 if isinstance(refused, PermissionDenied) else 422)
+    return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))
+
+
+def _form_of(request: PageRequest, deal: Deal, name: str) -> Any:
+    value = PARTS[name].read(deal, today())
+    if name == "details":
+        return details_form(deal, visible(request), value)
+    return NextForm(initial=value) if name == "next" else shown_form(name, deal, value)
+
+
+def _save(request: PageRequest, deal: Deal, name: str, value: Any) -> None:
+    """Save a part, and remember what it was before, so that it can be put back."""
+    last = last_revision(deal).pk
+    who = Who(request.viewer, books.current().reference, now())
+    before, after = change_part(who, deal, name, value, request.POST.get("seen", ""))
     if before != after:
         made = last_revision(deal).pk
-        value = {
-            "key": deal.key,
-            "part": name,
-            "before": before,
-            "after": after,
-            "revision": made if made != last else 0,
-        }
-        request.session["last_part"] = value
-    return redirect(safe_next(request, reverse("deals:deal", args=[deal.key])))
+        revision = made if made != last else 0
+        values = {"key": deal.key, "part": name, "before": before, "after": after, "revision": revision}
+        request.session["last_part"] = values
 
 
 def _page(  # the form again, with what is there now where somebody else was quicker

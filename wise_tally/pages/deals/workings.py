@@ -13,14 +13,14 @@ from wise_tally.core.cash import Plan, whole_minor
 from wise_tally.core.customer import contact_gap
 from wise_tally.core.deal_list import days_in_stage, days_over, list_totals, slips_of, stays_of
 from wise_tally.core.figures_of_deals import OF_DEAL, OF_LIST
-from wise_tally.core.money import line_amount, line_margin, margin_of_lines
+from wise_tally.core.money import Ints, line_amount, line_margin, margin_of_lines
 from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.contact_intervals import interval_of
 from wise_tally.domain.deals.models import Deal
 from wise_tally.domain.deals.selectors import contact_days, last_contacts
 from wise_tally.domain.formats import age, count, day, days, moment, money, plural, points, quantity
 from wise_tally.pages.deals.deal_page import open_deal
-from wise_tally.pages.deals.listing import listing
+from wise_tally.pages.deals.listing import Listing, listing
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.request.choices import one_of
 from wise_tally.web.request.refusals import Refused
@@ -34,26 +34,23 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
     line = read_scope(request)
     one_of(figure, OF_LIST, "is not a total of the list", 404)
     deal_list = listing(line, request)
-    snapshot, rows, reference = line.snapshot, deal_list.all_places, line.book.reference
+    back = f"{reverse('deals:page')}?{deal_list.query.query()}"
+    return panel_response(request, line, _panel_of_list(line, deal_list, figure), back, back)
+
+
+def _panel_of_list(line: FilterLine, deal_list: Listing, figure: str) -> Panel:
+    snapshot, rows = line.snapshot, deal_list.all_places
     column = snapshot.weighted_minor if figure == "weighted" else snapshot.amount_minor
-    terms = []
-    for stage in np.unique(snapshot.stage[rows]).tolist():
-        inside = rows[snapshot.stage[rows] == stage]
-        totals = list_totals(snapshot, inside)
-        value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
-        name = f"{reference.stages[stage].name}, {reference.processes[reference.stages[stage].process][1]}"
-        shown = count(totals.deals) if figure == "deals" else money(value)
-        terms.append(PanelTerm(f"{name}, {plural(totals.deals, 'deal')}", shown))
     order = rows[np.argsort(-column[rows], kind="stable")]
     total = {
         "deals": count(deal_list.total),
         "amount": money(deal_list.amount_minor),
         "weighted": money(deal_list.weighted_minor),
     }
-    panel = Panel(
+    return Panel(
         title=f"{figure.capitalize()} of the list",
         definition=OF_LIST[figure].definition,
-        terms=tuple(terms),
+        terms=_terms_by_stage(line, rows, figure),
         total=total[figure],
         total_words=figure,
         deals=named_deals(line, order, [money(int(v)) for v in column[order[:FIRST_DEALS]]]),
@@ -61,8 +58,17 @@ def of_list(request: PageRequest, figure: str) -> HttpResponse:
         folded=max(0, deal_list.total - FIRST_DEALS),
         folded_value=money(int(column[order[FIRST_DEALS:]].sum())),
     )
-    back = f"{reverse('deals:page')}?{deal_list.query.query()}"
-    return panel_response(request, line, panel, back, back)
+
+
+def _terms_by_stage(line: FilterLine, rows: Ints, figure: str) -> tuple[PanelTerm, ...]:
+    snapshot, reference, terms = line.snapshot, line.book.reference, []
+    for stage in np.unique(snapshot.stage[rows]).tolist():
+        totals = list_totals(snapshot, rows[snapshot.stage[rows] == stage])
+        value = totals.weighted_minor if figure == "weighted" else totals.amount_minor
+        name = f"{reference.stages[stage].name}, {reference.processes[reference.stages[stage].process][1]}"
+        shown = count(totals.deals) if figure == "deals" else money(value)
+        terms.append(PanelTerm(f"{name}, {plural(totals.deals, 'deal')}", shown))
+    return tuple(terms)
 
 
 @require_safe

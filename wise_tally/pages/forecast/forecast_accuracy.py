@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -70,37 +71,47 @@ def page(request: PageRequest) -> HttpResponse:
     """Who keeps what is committed, who slips, who calls too much."""
     line, periods, records = read_records(request)
     query = AccuracyQuery.read(line, request.GET)
-    shown = query.each
+    shown, turned = paged(request, records, query.query())
+    due = sum(own.due for record in records for own in record.together.periods)
+    answer = {
+        **turned,
+        **_together(line, periods, records),
+        "periods": [period_words(period) for period in periods],
+        "people": [
+            (one, _cells(one, periods, query.each), error_bars(_cells(one, periods, "call_error"))) for one in shown
+        ],
+        **_tested(query, periods[0].kind),
+        "each": BY_PERIOD[query.each],
+        "each_working": reverse("forecast:accuracy-working", args=[query.each]),
+        "each_links": query.links("each", BY_PERIOD),
+        "footer": Footer(due, exports=exports("forecast:accuracy-table", line.query())),
+    }
+    return render(request, "forecast/accuracy.html", answer)
+
+
+def _together(line: FilterLine, periods: Sequence[Period], records: Sequence[PersonRecord]) -> dict[str, Any]:
+    """Everybody's records by period: in a sentence, as rows and as a picture."""
     whole = by_period(periods, records)
     everybody = RecordsTogether(tuple(own for record in records for own in record.together.periods))
     errors = [(one.name, error) for one in records if (error := one.together.call_error) is not None]
-    tested = back_test_of(line, periods[0].kind) if query.backtest or is_quick(line) else None
     over = sum(bool(together.periods) for together in whole)
-    shown_people, turned = paged(request, records, query.query())
-    answer = {
-        **turned,
+    return {
         "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
         "whole": [*zip(map(period_words, periods), whole, strict=True)],
         "chart": accuracy_chart(line, periods, whole) if everybody.submitted else None,
-        "periods": [period_words(period) for period in periods],
-        "people": [
-            (record, _cells(record, periods, shown), error_bars(_cells(record, periods, "call_error")))
-            for record in shown_people
-        ],
-        "tested": tested,
-        "may_test": not (query.backtest or is_quick(line)),
+    }
+
+
+def _tested(query: "AccuracyQuery", kind: str) -> dict[str, Any]:
+    """The test of past periods, at once where it is quick, else where it is asked for."""
+    tests = bool(query.backtest) or is_quick(query.line)
+    return {
+        "tested": back_test_of(query.line, kind) if tests else None,
+        "may_test": not tests,
         "test_query": query.query(backtest="yes"),
         "checkpoints": CHECKPOINTS,
         "methods": tuple(SHORT),
-        "each": BY_PERIOD[shown],
-        "each_working": reverse("forecast:accuracy-working", args=[shown]),
-        "each_links": query.links("each", BY_PERIOD),
-        "footer": Footer(
-            sum(own.due for record in records for own in record.together.periods),
-            exports=exports("forecast:accuracy-table", line.query()),
-        ),
     }
-    return render(request, "forecast/accuracy.html", answer)
 
 
 def by_period(periods: Sequence[Period], people: Sequence[PersonRecord]) -> list[RecordsTogether]:

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -80,36 +81,41 @@ def _read(request: PageRequest) -> tuple[OutlookQuery, int | None, Expected]:
 def page(request: PageRequest) -> HttpResponse:
     """Where the period may end, what that is built of, and the deals that decide it."""
     query, quota, outlook = _read(request)
-    line, way, node = query.line, query.way, scope_node(query.line)[2]
-    parameters = f"{line.query()}&node={node}"
-    p10, p50, p90 = (outlook.outcome.quantile(q) for q in (0.1, 0.5, 0.9))
-    sentence = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outlook.outcome.chance_of(quota))
-    mean, chance = (f"{reverse('forecast:working', args=[figure])}?{parameters}" for figure in (MEAN[way], CHANCE[way]))
-    opens = {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}
-    deals, bins = _told(line, outlook.deals, way), bins_of(outlook.outcome)
+    line, way = query.line, query.way
     answer = {
         "page_query": query,
-        "say": say(sentence, opens),
         "why": say(why_it_leads(query.trust), {}),
         "ways": replace(query, chances=way).links("chances", query.ways),
         "quota": quota,
-        "node": node,
+        "node": scope_node(line)[2],
         "outlook": outlook,
         "built": _built(outlook, way, quota),
         "figures": {"mean": MEAN[way], "chance": CHANCE[way]},
-        "ends": (p10, p50, p90),
-        "chance": outlook.outcome.chance_of(quota),
-        "chart": outcome_chart(
-            outlook.outcome, quota, [f"{chance}&part={part}" for part in range(len(bins))], _largest(deals)
-        )
-        if outlook.open_deals or outlook.to_come
-        else None,
-        "bins": bins,
-        "deals": deals,
+        **_distribution(query, quota, outlook),
         "kept_set": _kept_set(line) if way == ACTUAL else "",
         "footer": Footer(outlook.open_deals, exports=exports("forecast:outlook-table", query.query())),
     }
     return render(request, "forecast/outlook.html", answer)
+
+
+def _distribution(query: OutlookQuery, quota: int | None, outlook: Expected) -> dict[str, Any]:
+    """The outcomes and their chances, in a sentence and as columns, with the deals that matter."""
+    line, way, outcome = query.line, query.way, outlook.outcome
+    p10, p50, p90 = (outcome.quantile(q) for q in (0.1, 0.5, 0.9))
+    parameters = f"{line.query()}&node={scope_node(line)[2]}"
+    mean, chance = (f"{reverse('forecast:working', args=[figure])}?{parameters}" for figure in (MEAN[way], CHANCE[way]))
+    sentence = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outcome.chance_of(quota))
+    deals, bins = _told(line, outlook.deals, way), bins_of(outcome)
+    of_bins = [f"{chance}&part={part}" for part in range(len(bins))]
+    drawn = outlook.open_deals or outlook.to_come
+    return {
+        "say": say(sentence, {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}),
+        "ends": (p10, p50, p90),
+        "chance": outcome.chance_of(quota),
+        "chart": outcome_chart(outcome, quota, of_bins, _largest(deals)) if drawn else None,
+        "bins": bins,
+        "deals": deals,
+    }
 
 
 @dataclass(frozen=True)

@@ -133,37 +133,52 @@ def page(request: PageRequest) -> HttpResponse:
     query = read_change(request)
     line = query.line
     moves, shift = read_moves(query)
-    indices, bars = place_names(line), _bars(query, moves)
+    indices = place_names(line)
+    moved = int(np.count_nonzero(moves.moved.any(axis=0)))
     answer = {
-        "say": _answer(query, bars),
+        **_comparison(query),
+        "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
+        "presets": _presets(query, request.viewer),
+        **_bridge(query, moves),
+        "columns": indices,
+        "shift": _shift_rows(query, shift, indices),
+        "deals": _opened(query, moves, shift),
+        "footer": Footer(moved, exports=exports("forecast:changed-table", query.query())),
+    }
+    return render(request, "forecast/changed.html", answer)
+
+
+def _comparison(query: ChangesQuery) -> dict[str, Any]:
+    """What is compared and how it counts, with what else can be chosen; the queries of what the page opens."""
+    line = query.line
+    return {
         "since": query.since,
         "measure": query.measure,
         "measure_words": MEASURE_WORDS[query.measure],
         "measures": query.links("measure", MEASURE_WORDS),
-        "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
         "counting": query.counting,
         "countings": query.links("counting", MEASURE_OF, open=None),
-        "presets": _presets(query, request.viewer),
-        "bars": bars,
-        "axis_start": axis_start(moves),
-        "start": bars[0].amount_minor,
-        "end": bars[-1].amount_minor,
-        "change": bars[-1].amount_minor - bars[0].amount_minor,
         "carried": query.carried("from", "open"),
         "whole_query": query.query(open=""),
         "query": query.query(),
         "start_query": line.query(as_of=query.since.isoformat(), period=line.period.text),
         "node": scope_node(line)[2],
         "counted": f"&measure={query.counting}",
-        "columns": indices,
-        "shift": _shift_rows(query, shift, indices),
-        "deals": _opened(query, moves, shift),
-        "footer": Footer(
-            int(np.count_nonzero(moves.moved.any(axis=0))),
-            exports=exports("forecast:changed-table", query.query()),
-        ),
     }
-    return render(request, "forecast/changed.html", answer)
+
+
+def _bridge(query: ChangesQuery, moves: Moves) -> dict[str, Any]:
+    """The bars from one day to the other, in a sentence, too."""
+    bars = _bars(query, moves)
+    start, end = bars[0].amount_minor, bars[-1].amount_minor
+    return {
+        "say": _answer(query, bars),
+        "bars": bars,
+        "axis_start": axis_start(moves),
+        "start": start,
+        "end": end,
+        "change": end - start,
+    }
 
 
 def _answer(query: ChangesQuery, bars: list[Bar]) -> SafeString | None:

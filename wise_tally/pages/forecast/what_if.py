@@ -63,30 +63,23 @@ class TriedDeal:
 @require_http_methods(["GET", "HEAD", "POST"])
 def page(request: PageRequest) -> HttpResponse:
     """The scratch copy beside the book, trying, discarding and applying."""
-    line = read_scope(request)
-    scratch = Scratch.of(request)
+    line, scratch = read_scope(request), Scratch.of(request)
     find = request.GET.get("find", "").strip()[:200]
-    listed = _listed(line, scratch, find)
-    rows = deal_rows(line, listed, request.viewer)
+    rows = deal_rows(line, _listed(line, scratch, find), request.viewer)
     wrong: list[str] = []
     faults: list[tuple[Any, str]] = []
     if request.method == "POST":
         what = request.POST.get("what", "try")
         if what == "discard":
             Scratch({}, {}).keep(request)
-            return redirect(_address(line, find))
-        if what == "apply":
+        elif what == "apply":
             faults, wrong = _apply(request, line, scratch)
-        else:
-            wrong = read_typed(request, line, scratch, {row.key: row.revision for row in rows.values()})
+        elif not (wrong := read_typed(request, line, scratch, {row.key: row.revision for row in rows.values()})):
+            scratch.keep(request)
         if not wrong and not faults:
-            if what != "apply":
-                scratch.keep(request)
             return redirect(_address(line, find))
-    return render(
-        request, "forecast/what_if.html", _answer(request, line, scratch, rows, (find, wrong, faults)),
-        status=422 if wrong or faults else 200,
-    )  # fmt: skip
+    answer = _answer(request, line, scratch, rows, (find, wrong, faults))
+    return render(request, "forecast/what_if.html", answer, status=422 if wrong or faults else 200)
 
 
 def _address(line: FilterLine, find: str) -> str:

@@ -38,16 +38,11 @@ def page(request: PageRequest) -> HttpResponse:
     typed = {subject: str(saved.get(subject, "")) for subject, _ in subjects}
     faults: dict[Subject, str] = {}
     if request.method == "POST":
-        for index, (subject, _) in enumerate(subjects):
-            typed[subject] = request.POST.get(f"days-{index}", "").strip()
-            if typed[subject] and not whole_number(typed[subject], MOST_DAYS):
-                faults[subject] = (
-                    f"“{typed[subject][:20]}” is not valid. Enter whole days from 1 to {MOST_DAYS}, or leave it empty."
-                )
+        typed = {subject: request.POST.get(f"days-{i}", "").strip() for i, (subject, _) in enumerate(subjects)}
+        faults = {subject: fault for subject, text in typed.items() if (fault := _fault(text))}
         if not faults:
             days = {subject: whole_number(text) for subject, text in typed.items()}
-            changed = set_intervals(request.viewer, days, now())
-            messages.success(request, f"{plural(changed, 'interval')} saved.")
+            messages.success(request, f"{plural(set_intervals(request.viewer, days, now()), 'interval')} saved.")
             return redirect("setup:contact-intervals")
     rows = [
         (index, name, subject[0] == INDUSTRY, typed[subject], faults.get(subject, ""))
@@ -55,3 +50,9 @@ def page(request: PageRequest) -> HttpResponse:
     ]
     answer = {"rows": rows, "usual": CONTACT_INTERVAL_DAYS, "may_edit": request.viewer.may(May.SET_RULES)}
     return render(request, "setup/contact_intervals.html", answer, status=422 if faults else 200)
+
+
+def _fault(text: str) -> str:
+    if not text or whole_number(text, MOST_DAYS):
+        return ""
+    return f"“{text[:20]}” is not valid. Enter whole days from 1 to {MOST_DAYS}, or leave it empty."

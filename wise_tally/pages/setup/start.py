@@ -1,6 +1,7 @@
 """The guided start of an empty workspace: what is done, what is missing, every step skippable, resumed at any time."""
 
 from dataclasses import dataclass
+from typing import Any
 
 from django.contrib import messages
 from django.http import HttpResponse
@@ -11,9 +12,9 @@ from django.views.decorators.http import require_http_methods
 from wise_tally.book.store import books
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.first_run import add_teams
+from wise_tally.domain.org.first_run import Added, add_teams
 from wise_tally.domain.org.models import AuditEntry, Person, Team
-from wise_tally.domain.org.pasted_people import add_people, read_people
+from wise_tally.domain.org.pasted_people import PastedPerson, add_people, read_people
 from wise_tally.domain.process.models import Process
 from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.views import missing_for_a_forecast
@@ -69,27 +70,31 @@ def start(request: PageRequest) -> HttpResponse:
     wrong, typed = "", {name: request.POST.get(name, "") for name in ("teams", "people")}
     people = read_people(pasted_rows(typed["people"]))
     if request.method == "POST" and "preview" not in request.POST:
-        viewer = request.viewer
         try:
-            if "teams" in request.POST:
-                added = add_teams(viewer, typed["teams"], now())
-            elif "people" in request.POST:
-                added = add_people(viewer, people, now())
-            else:
-                raise Refused("Enter teams or people, one per line.")
+            added = _add(request, typed["teams"], people)
             messages.success(request, f"{added.added} added, {added.there} were there already.")
             return redirect("setup:start")
         except WriteRefused as refused:
             wrong = str(refused)
-    book, found_steps = books.current(), steps()
-    slugs = [step.slug for step in found_steps]
-    answer = {
-        "steps": list(zip(found_steps, [*slugs[1:], ""], strict=True)),
-        "open_step": request.GET.get("step") or next((step.slug for step in found_steps if not step.done), ""),
+    answer = {**_steps(request), "typed": typed, "people": people, "wrong": wrong}
+    return render(request, "setup/start.html", answer, status=422 if wrong else 200)
+
+
+def _add(request: PageRequest, teams: str, people: list[PastedPerson]) -> Added:
+    if "teams" in request.POST:
+        return add_teams(request.viewer, teams, now())
+    if "people" in request.POST:
+        return add_people(request.viewer, people, now())
+    raise Refused("Enter teams or people, one per line.")
+
+
+def _steps(request: PageRequest) -> dict[str, Any]:
+    """The steps, each with the one after it; which is open; and what a forecast still lacks."""
+    book, every = books.current(), steps()
+    following = [*(step.slug for step in every[1:]), ""]
+    return {
+        "steps": list(zip(every, following, strict=True)),
+        "open_step": request.GET.get("step") or next((step.slug for step in every if not step.done), ""),
         "missing": missing_for_a_forecast(book.reference, len(book.deals.key)),
         "empty": not Process.objects.exists() and len(book.deals.key) == 0,
-        "typed": typed,
-        "people": people,
-        "wrong": wrong,
     }
-    return render(request, "setup/start.html", answer, status=422 if wrong else 200)

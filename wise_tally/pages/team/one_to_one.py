@@ -46,7 +46,7 @@ from wise_tally.web.answers import say, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.expectation import trust_of
 from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
-from wise_tally.web.findings.brief import acting, brief_for, keep_todays
+from wise_tally.web.findings.brief import Brief, acting, brief_for, keep_todays
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.nodes import whole_attainment, working_query
@@ -147,19 +147,40 @@ def _since(request: PageRequest, line: FilterLine, key: str) -> tuple[date, bool
 def page(request: PageRequest, key: str) -> HttpResponse:
     """One person's figures, what changed, what wants a word, what was agreed."""
     line = _line(request, key)
-    viewer = request.viewer
     since, is_meeting = _since(request, line, key)
-    whole = whole_attainment(line)
-    brief = brief_for(line, viewer, visible(request), since)
-    deals = brief.question.open
+    brief = brief_for(line, request.viewer, visible(request), since)
     answer = {
         "key": key,
         "name": line.who_label,
-        "whole": whole,
-        "working": working_query(line, f"person:{key}"),
-        "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
         "is_meeting": is_meeting,
+        **_figures(line, key, brief.question.open),
         **_changed(line, key, since),
+        **_pipeline(request, line, brief),
+        "activities": _activities(line, since),
+        "calls": _calls(line, key),
+        "neighbours": _neighbours(line, key),
+        "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
+        **_agreed(request, line, key),
+    }
+    return render(request, "team/one_to_one.html", answer)
+
+
+def _figures(line: FilterLine, key: str, deals: OpenDeals) -> dict[str, Any]:
+    """How the period stands, in a sentence and in figures."""
+    whole, working = whole_attainment(line), working_query(line, f"person:{key}")
+    return {
+        "whole": whole,
+        "working": working,
+        "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
+        "say": say(_told(line, whole, deals), workings("forecast:working", working, "won", "gap")),
+        "footer": Footer(len(deals.rows) + whole.forecast.deals_won),
+    }
+
+
+def _pipeline(request: PageRequest, line: FilterLine, brief: Brief) -> dict[str, Any]:
+    """The open deals by stage and by month, the largest of them, and what was found about them."""
+    deals = brief.question.open
+    return {
         "stages": _cells(line, stages_of(line, "open")),
         "months": _cells(line, months_of(line, "open")),
         "by_rep": f"{reverse('team:open')}?{line.query()}",
@@ -168,21 +189,10 @@ def page(request: PageRequest, key: str) -> HttpResponse:
         "more": len(brief.findings) - len(brief.chosen),
         "deals": _largest(line, brief.question, request),
         "open": (len(deals.rows), int(deals.amount_minor.sum())),
-        "activities": _activities(line, since),
-        "calls": _calls(line, key),
-        "neighbours": _neighbours(line, key),
-        "say": say(
-            _told(line, whole, deals),
-            workings("forecast:working", working_query(line, f"person:{key}"), "won", "gap"),
-        ),
-        "may_meet": viewer.may(May.SET_RULES) and not line.is_past,
-        "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
+        "may_edit": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
         "stage_choices": stage_choices(),
         "categories": list(Category.objects.order_by("rank")),
-        "footer": Footer(len(deals.rows) + whole.forecast.deals_won),
-        **_agreed(request, line, key),
     }
-    return render(request, "team/one_to_one.html", answer)
 
 
 def _told(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
@@ -319,18 +329,14 @@ class MeetingForm(LedgerForm):
 @changing_needs(May.SET_RULES)
 def notes(request: PageRequest, key: str) -> HttpResponse:
     """Keep today's notes, or what was agreed, or both; the meeting is kept as held today."""
-    line, viewer = _line(request, key), request.viewer
+    line = _line(request, key)
+    whose = (key, line.today)
     if line.is_past:
         raise Refused("Meetings can only be recorded as of today. Switch to today first.", 422)
-    whose = (key, line.today)
     if ALONE in request.headers:
         return _saved_alone(request, whose)
-    typed = MeetingForm(request.POST).values()
     try:
-        keep_notes(viewer, whose, typed["notes"], request.POST.get("seen", ""), now())
-        keep_todays(line, viewer, visible(request), "meeting", now())
-        if typed["text"]:
-            agree(viewer, whose, typed["text"], typed["due_on"], now())
+        _keep(request, line, whose)
     except ChangedMeanwhile as changed:
         there = str(changed.now["notes"])
         raise Refused(
@@ -338,6 +344,14 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
         ) from None
     messages.success(request, "Saved. The next one-to-one compares with today.")
     return redirect(f"{reverse('team:one-to-one', args=[key])}?{line.query(who=None)}")
+
+
+def _keep(request: PageRequest, line: FilterLine, whose: tuple[str, date]) -> None:
+    typed = MeetingForm(request.POST).values()
+    keep_notes(request.viewer, whose, typed["notes"], request.POST.get("seen", ""), now())
+    keep_todays(line, request.viewer, visible(request), "meeting", now())
+    if typed["text"]:
+        agree(request.viewer, whose, typed["text"], typed["due_on"], now())
 
 
 def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:

@@ -111,20 +111,17 @@ def page(request: PageRequest) -> HttpResponse:
     """The week, person by person."""
     line = read_scope(request, "week")
     week = week_context(line)
-    rows, turned = paged(request, week["lines"], line.query())
-    fiscal = line.book.reference.fiscal
+    every, span, fiscal = week["lines"], week["week"], line.book.reference.fiscal
+    this, before, after = (line.query(period=fiscal.shifted(span, step).text) for step in (0, -1, 1))
+    rows, turned = paged(request, every, line.query())
+    sentence = of_week(week["set_out"], week["won"], _met(every), span.ends_on < line.as_of)
+    deals = sum(one.row.deals_won + one.row.deals_open for one in every)
     answer = {
-        "say": say(
-            of_week(week["set_out"], week["won"], _met(week["lines"]), week["week"].ends_on < line.as_of),
-            workings("team:week-working", line.query(period=week["week"].text), "won", "set_out"),
-        ),
-        "week_before": line.query(period=fiscal.shifted(week["week"], -1).text),
-        "week_after": line.query(period=fiscal.shifted(week["week"], 1).text),
-        "calls": f"{reverse('forecast:calls')}?{line.query(period=week['week'].text)}",
-        "footer": Footer(
-            sum(one.row.deals_won + one.row.deals_open for one in week["lines"]),
-            exports=exports("team:week-table", line.query()),
-        ),
+        "say": say(sentence, workings("team:week-working", this, "won", "set_out")),
+        "week_before": before,
+        "week_after": after,
+        "calls": f"{reverse('forecast:calls')}?{this}",
+        "footer": Footer(deals, exports=exports("team:week-table", line.query())),
         **week,
         "lines": rows,
         **turned,
@@ -155,28 +152,23 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
     return panel_response(request, line, panel, f"{reverse('team:week')}?{line.query()}")
 
 
+# The columns of the file.
+HEADER = (
+    *("person", "planned to close", "deals planned", "won", "deals won", "still open"),
+    *("phone calls", "target of phone calls", "e-mails", "target of e-mails"),
+)
+
+
 @require_safe
 def table(request: PageRequest, kind: str) -> HttpResponse:
     """The week as a file."""
     line = read_scope(request, "week")
-    header = (
-        "person",
-        "planned to close",
-        "deals planned",
-        "won",
-        "deals won",
-        "still open",
-        "phone calls",
-        "target of phone calls",
-        "e-mails",
-        "target of e-mails",
-    )
     rows = []
     for one in week_lines(line, week_of(line)):
         acts = [v for _, row, _ in one.done for v in _numbers(row)]
         r = one.row
         rows.append((r.name, r.set_out_minor, r.set_out_deals, r.won_minor, r.deals_won, r.open_minor, *acts))
-    return sheet_response(Sheet("this week", header, frozenset({"planned to close", "won", "still open"}), rows), kind)
+    return sheet_response(Sheet("this week", HEADER, frozenset({"planned to close", "won", "still open"}), rows), kind)
 
 
 def _numbers(row: AttainmentRow | None) -> tuple[float | None, float | None]:

@@ -67,13 +67,10 @@ def sign_in(request: PageRequest) -> HttpResponse:
             login(request, user)
             return _onwards(request)
         note_sign_in("wrong sign-in", username, client_address(request), now())
-    answer: dict[str, Any] = {
-        "next": safe_next(request, "/"),
-        "wrong": WRONG if request.method == "POST" else "",
-        "username": username,
-    }
-    answer |= {"restored_at": restored_lately(now())}
-    return render(request, "web/sign_in.html", answer, status=401 if request.method == "POST" else 200)
+    wrong = WRONG if request.method == "POST" else ""
+    following, restored_at = safe_next(request, "/"), restored_lately(now())
+    answer = {"next": following, "wrong": wrong, "username": username, "restored_at": restored_at}
+    return render(request, "web/sign_in.html", answer, status=401 if wrong else 200)
 
 
 def _onwards(request: PageRequest) -> HttpResponse:

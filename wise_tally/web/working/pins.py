@@ -121,16 +121,12 @@ def page(request: PageRequest) -> HttpResponse:
         return render(request, "web/reconcile.html", {"pins": pins, "sides": None})
     first, second = figures[0], figures[1]
     result = reconcile(first.counted, second.counted)
-    answer = {
-        "pins": pins,
-        "figures": [first, second],
-        "sides": [
-            _side(f"Only in {first.title}", result.only_first, result.by_reason("only_first"), second),
-            _side(f"Only in {second.title}", result.only_second, result.by_reason("only_second"), first),
-            _side("In both", result.both, {}, None),
-        ],
-    }
-    return render(request, "web/reconcile.html", answer)
+    sides = [
+        _side(f"Only in {first.title}", result.only_first, result.by_reason("only_first"), second),
+        _side(f"Only in {second.title}", result.only_second, result.by_reason("only_second"), first),
+        _side("In both", result.both, {}, None),
+    ]
+    return render(request, "web/reconcile.html", {"pins": pins, "figures": [first, second], "sides": sides})
 
 
 def _side(

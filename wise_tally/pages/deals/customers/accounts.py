@@ -224,20 +224,18 @@ def merge(request: PageRequest, key: str) -> HttpResponse:
     if twin is not None and request.method == "POST":
         merge_accounts(request.viewer, books.current().reference, twin, account, now())
         return redirect("customers:account", key=account.key)
-    find = request.GET.get("find", "").strip()[:200]
-    offered = (
-        visible(request).accounts().filter(name__icontains=find).exclude(pk=account.pk).order_by("name")[:20]
-        if find
-        else None
-    )
-    answer = {
-        "account": account,
-        "twin": twin,
-        "find": find,
-        "offered": offered if offered is not None else visible(request).likely_accounts(account.name, account.key),
-        "moves": _moves(twin) if twin else [],
-    }
+    moves = _moves(twin) if twin else []
+    answer = {"account": account, "twin": twin, "moves": moves, **_offered(request, account)}
     return render(request, "customers/merge.html", answer)
+
+
+def _offered(request: PageRequest, account: Account) -> dict[str, Any]:
+    """Accounts that may be its twin: those searched for, else those with a name like it."""
+    seen, find = visible(request), request.GET.get("find", "").strip()[:200]
+    if not find:
+        return {"find": find, "offered": seen.likely_accounts(account.name, account.key)}
+    matching = seen.accounts().filter(name__icontains=find).exclude(pk=account.pk)
+    return {"find": find, "offered": matching.order_by("name")[:20]}
 
 
 def _moves(twin: Account) -> list[tuple[str, int]]:

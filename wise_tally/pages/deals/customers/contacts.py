@@ -11,6 +11,7 @@ from django.views.decorators.http import require_http_methods
 from wise_tally.book.store import books
 from wise_tally.domain.deals.account_actions import save_contact
 from wise_tally.domain.deals.activity_actions import About, add_activity, require_about
+from wise_tally.domain.deals.models import Contact
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.forms import ContactForm
@@ -64,10 +65,7 @@ def write(request: PageRequest, key: str) -> HttpResponse:
     """Write to somebody: the mail is logged as done and handed to the mail program of the computer."""
     contact = visible(request).contact(key)
     viewer, reference = request.viewer, books.current().reference
-    about: About = contact.account
-    if deal_key := request.POST.get("deal") or request.GET.get("deal", ""):
-        deals = visible(request).deals(Q(key=deal_key, account=contact.account))
-        about = deals[0] if deals else about
+    deal_key, about = _about(request, contact)
     require_about(viewer, reference, about, now())
     form, link = MailForm(request.POST if request.method == "POST" else None), ""
     if request.method == "POST" and form.is_valid():
@@ -76,11 +74,13 @@ def write(request: PageRequest, key: str) -> HttpResponse:
         with undoable(request, about, "Added to the journal."):
             add_activity(viewer, reference, about, values, now())
         link = f"mailto:{quote(contact.email)}?subject={quote(clean['subject'])}&body={quote(clean['body'])}"
-    answer = {
-        "form": form,
-        "contact": contact,
-        "link": link,
-        "deal": deal_key,
-        "back": safe_next(request, reverse("customers:account", args=[contact.account.key])),
-    }
+    back = safe_next(request, reverse("customers:account", args=[contact.account.key]))
+    answer = {"form": form, "contact": contact, "link": link, "deal": deal_key, "back": back}
     return render(request, "customers/write.html", answer, status=422 if form.is_bound and not link else 200)
+
+
+def _about(request: PageRequest, contact: Contact) -> tuple[str, About]:
+    """The identifier of the deal that the mail is about, and the deal; without one, the account."""
+    key = request.POST.get("deal") or request.GET.get("deal", "")
+    deals = visible(request).deals(Q(key=key, account=contact.account)) if key else []
+    return key, deals[0] if deals else contact.account

@@ -6,6 +6,7 @@ from django.http import HttpResponse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.money import Ints
+from wise_tally.domain.deals.models import Account
 from wise_tally.domain.formats import iso_day
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.sheet import ledger, open_places, past_places, sales_of
@@ -25,23 +26,23 @@ def account_table(request: PageRequest, key: str, kind: str) -> HttpResponse:
     sheets = {
         "": lambda: _deals(request, line, "open deals", open_places(request, line, account)),
         "past": lambda: _deals(request, line, "past deals", past_places(request, line, account)),
-        "sales": lambda: Sheet(
-            "sales",
-            SALES,
-            frozenset(SALES[2:]),
-            [
-                (row.product_group, row.product, row.this_minor, row.before_minor, row.change_minor)
-                for row in sales_of(request, line, account)["sales"]
-            ],
-        ),
-        "ageing": lambda: Sheet(
-            "unpaid invoices",
-            ("past due", "invoices", "amount"),
-            frozenset({"amount"}),
-            [(row.words, row.invoices, row.amount_minor) for row in ledger(line, account)["ageing"]],
-        ),
+        "sales": lambda: _sales(request, line, account),
+        "ageing": lambda: _ageing(line, account),
     }
     return chosen_sheet(request, sheets, kind)
+
+
+def _sales(request: PageRequest, line: FilterLine, account: Account) -> Sheet:
+    rows = [
+        (row.product_group, row.product, row.this_minor, row.before_minor, row.change_minor)
+        for row in sales_of(request, line, account)["sales"]
+    ]
+    return Sheet("sales", SALES, frozenset(SALES[2:]), rows)
+
+
+def _ageing(line: FilterLine, account: Account) -> Sheet:
+    rows = [(row.words, row.invoices, row.amount_minor) for row in ledger(line, account)["ageing"]]
+    return Sheet("unpaid invoices", ("past due", "invoices", "amount"), frozenset({"amount"}), rows)
 
 
 def _deals(request: PageRequest, line: FilterLine, name: str, indices: Ints) -> Sheet:

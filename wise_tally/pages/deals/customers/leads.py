@@ -179,22 +179,14 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     """The whole list as CSV, XLSX or JSON."""
     header = ("lead", "organisation", "source", "campaign", "score", "owner", "status", "step", "days in step", "created",
               "age, days", "reason disqualified")  # fmt: skip
-    rows = [
-        (
-            lead.name,
-            lead.customer,
-            lead.source,
-            lead.campaign,
-            lead.score,
-            lead.owner.name if lead.owner else "",
-            lead.status or "new",
-            row.step.name if row.step else "",
-            None if row.days is None else round(row.days, 1),
-            local_day(lead.created_at).isoformat(),
-            round(row.age, 1),
-            lead.dropped_because,
-        )
-        for row in _listed(request, whole=True).rows
-        for lead in (row.lead,)
-    ]
+    rows = [_cells(row) for row in _listed(request, whole=True).rows]
     return sheet_response(Sheet("leads", header, frozenset(), rows), kind)
+
+
+def _cells(row: LeadRow) -> tuple[Any, ...]:
+    lead = row.lead
+    return (
+        *(lead.name, lead.customer, lead.source, lead.campaign, lead.score, lead.owner.name if lead.owner else ""),
+        *(lead.status or "new", row.step.name if row.step else "", None if row.days is None else round(row.days, 1)),
+        *(local_day(lead.created_at).isoformat(), round(row.age, 1), lead.dropped_because),
+    )

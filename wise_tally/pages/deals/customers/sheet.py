@@ -50,10 +50,10 @@ def account(request: PageRequest, key: str) -> HttpResponse:
     """Deals, invoices by age, orders by month, sales against last year, contacts and talk of one customer."""
     customer = visible_account(request, key)
     line = request.filter_line = replace(read_scope(request), any_period=True)
-    viewer = request.viewer
+    may_change = may_change_account(request.viewer, line.book.reference, customer, line.today)
     answer = {
         "account": customer,
-        "may_edit": not line.is_past and may_change_account(viewer, line.book.reference, customer, line.today),
+        "may_edit": not line.is_past and may_change,
         "this_page": request.get_full_path(),
         "back": safe_next(request, ""),
         "own_values": own_shown("account", customer.key),
@@ -62,12 +62,14 @@ def account(request: PageRequest, key: str) -> HttpResponse:
         **sales_of(request, line, customer),
         **ledger(line, customer),
         **journal_of(request, customer, line.ends_at),
-        "contacts": customer.contacts.order_by("name")[:FEW],
-        "more_contacts": max(0, customer.contacts.count() - FEW),
-        "moment": now(),
-        "today": today(),
+        **_contacts(customer),
     }
-    return render(request, "customers/account.html", answer)
+    return render(request, "customers/account.html", answer | {"moment": now(), "today": today()})
+
+
+def _contacts(customer: Account) -> dict[str, Any]:
+    contacts = customer.contacts.order_by("name")
+    return {"contacts": contacts[:FEW], "more_contacts": max(0, contacts.count() - FEW)}
 
 
 def _places(request: PageRequest, line: FilterLine, customer: Account) -> Ints:

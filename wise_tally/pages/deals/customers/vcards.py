@@ -15,6 +15,7 @@ from wise_tally.domain.deals.account_actions import save_contact
 from wise_tally.domain.deals.activity_actions import require_about
 from wise_tally.domain.deals.models import Account, Contact
 from wise_tally.domain.formats import plural
+from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.deals.customers.accounts import visible_account
 from wise_tally.pages.deals.customers.forms import ContactForm
@@ -62,25 +63,25 @@ def _written(contact: Contact, account: Account) -> str:
 def read_in(request: PageRequest, key: str) -> HttpResponse:
     """Contacts of a file for an account; those who are there already by mail address or name are left as they are."""
     account = visible_account(request, key)
-    viewer, reference = request.viewer, books.current().reference
-    require_about(viewer, reference, account, now())
+    require_about(request.viewer, books.current().reference, account, now())
     cards = _cards(request.FILES.get("file"))
     there = {text.casefold() for pair in account.contacts.values_list("name", "email") for text in pair if text}
     added = 0
     with transaction.atomic():
         for card in cards:
-            if (card.email or card.name).casefold() in there or card.name.casefold() in there:
-                continue
-            form = ContactForm(
-                {"name": card.name, "email": card.email, "phone": card.phone, "job_title": card.job_title}
-            )
-            if not form.is_valid():
-                raise Refused(f"“{card.name[:60]}”: {form.faults} Nothing was added.", 422)
-            save_contact(viewer, reference, account, None, form.cleaned_data, now())
-            there |= {card.name.casefold(), card.email.casefold()}
-            added += 1
+            if (card.email or card.name).casefold() not in there and card.name.casefold() not in there:
+                _add(request.viewer, account, card)
+                there |= {card.name.casefold(), card.email.casefold()}
+                added += 1
     messages.success(request, f"{plural(added, 'contact')} added, {plural(len(cards) - added, 'other')} there already.")
     return redirect("customers:account", key=account.key)
+
+
+def _add(viewer: Viewer, account: Account, card: Card) -> None:
+    form = ContactForm({"name": card.name, "email": card.email, "phone": card.phone, "job_title": card.job_title})
+    if not form.is_valid():
+        raise Refused(f"“{card.name[:60]}”: {form.faults} Nothing was added.", 422)
+    save_contact(viewer, books.current().reference, account, None, form.cleaned_data, now())
 
 
 def _cards(file: UploadedFile | None) -> list[Card]:

@@ -1,6 +1,8 @@
 """Due today: what to do next, and how the targets stand."""
 
 from dataclasses import dataclass
+from functools import partial
+from typing import Any
 from urllib.parse import urlencode
 
 from babel.numbers import get_currency_precision
@@ -18,7 +20,7 @@ from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter
 from wise_tally.core.trees import NONE
 from wise_tally.domain.deals.actions import change_deal
-from wise_tally.domain.deals.models import DealRevision, Lead
+from wise_tally.domain.deals.models import Deal, DealRevision, Lead
 from wise_tally.domain.deals.parts import Who, change_part
 from wise_tally.domain.deals.selectors import CONTACT_KINDS
 from wise_tally.domain.org.access import May
@@ -31,7 +33,7 @@ from wise_tally.web.answers import say
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.deal_saving import save
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
-from wise_tally.web.forms.deal import read_deal_form
+from wise_tally.web.forms.deal import DealForm, read_deal_form
 from wise_tally.web.forms.fields import DateField, LedgerForm, forms
 from wise_tally.web.ink import InkBar, ink_bar
 from wise_tally.web.nodes import scope_node, working_query
@@ -47,17 +49,10 @@ LEADS = 12
 @require_safe
 def today(request: PageRequest) -> HttpResponse:
     """What to do next, and how the target stands."""
-    line = read_scope(request)
-    viewer = request.viewer
-    due = flagged(line)
-    order = in_order(line)
-    page = page_of(request, len(order), PAGE)
+    line, viewer = read_scope(request), request.viewer
     leads, whose = _new_leads(request, line)
-    reasons = list(zip(REASON_WORDS, due.flags.sum(axis=1).tolist(), strict=True))
     answer = {
-        "say": say(of_due_today(len(order), reasons), {}),
-        "due": due_deals(line, due, order[page.first : page.last], viewer),
-        "open_deals": len(due.rows),
+        **_due(request, line),
         "targets": _targets(line),
         "calls": calls_of(line, visible(request)),
         "has_message": bool(Workspace.current().not_reached_message.strip()),
@@ -69,10 +64,22 @@ def today(request: PageRequest) -> HttpResponse:
         "kinds": CONTACT_KINDS,
         "may_edit": not line.is_past and viewer.may(May.CHANGE_OWN_DEALS),
         "this_page": request.get_full_path(),
+    }
+    return render(request, "today/today.html", answer)
+
+
+def _due(request: PageRequest, line: FilterLine) -> dict[str, Any]:
+    """The deals that are due, counted by reason in a sentence, and a page of them."""
+    due, order = flagged(line), in_order(line)
+    page = page_of(request, len(order), PAGE)
+    reasons = list(zip(REASON_WORDS, due.flags.sum(axis=1).tolist(), strict=True))
+    return {
+        "say": say(of_due_today(len(order), reasons), {}),
+        "due": due_deals(line, due, order[page.first : page.last], request.viewer),
+        "open_deals": len(due.rows),
         "page": page,
         **neighbours(page, lambda number: urlencode([*line.given, ("page", number)])),
     }
-    return render(request, "today/today.html", answer)
 
 
 def _new_leads(request: PageRequest, line: FilterLine) -> tuple[QuerySet[Lead], str]:
@@ -130,21 +137,21 @@ class NextStepForm(LedgerForm):
 def update(request: PageRequest, key: str) -> HttpResponse:
     """Stage, expected close and next step of a deal brought up to date together."""
     deal = visible(request).deal(key, "process")
-    viewer, reference = request.viewer, books.current().reference
     form = read_deal_form(request.POST, deal, get_currency_precision(Workspace.current().currency))
     step = NextStepForm(request.POST)
     if not step.is_valid():
         form.faults |= {name: " ".join(map(str, faults)) for name, faults in step.errors.items()}
         form.state = None
-
-    def write() -> DealRevision:
-        assert form.state is not None
-        due = step.cleaned_data["next_step_on"]
-        value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
-        with transaction.atomic():
-            # The state first: moving a deal may refuse, and then nothing at all is saved.
-            after = change_deal(viewer, reference, deal, form.revision, form.state, "", now(), form.further)
-            change_part(Who(viewer, reference, now()), deal, "next", value, request.POST.get("seen", ""))
-        return after
-
+    write = partial(_write_both, request, deal, form, step)
     return save(request, deal, form, write, (reverse("today:update", args=[deal.key]), reverse("today:today")))
+
+
+def _write_both(request: PageRequest, deal: Deal, form: DealForm, step: NextStepForm) -> DealRevision:
+    assert form.state is not None
+    who, due = Who(request.viewer, books.current().reference, now()), step.cleaned_data["next_step_on"]
+    value = {"next_step": step.cleaned_data["next_step"], "next_step_on": due.isoformat() if due else None}
+    with transaction.atomic():
+        # The state first: moving a deal may refuse, and then nothing at all is saved.
+        after = change_deal(who.viewer, who.reference, deal, form.revision, form.state, "", who.now, form.further)
+        change_part(who, deal, "next", value, request.POST.get("seen", ""))
+    return after

@@ -84,29 +84,36 @@ def one(request: PageRequest, number: int) -> HttpResponse:
     """One import: match and preview, or progress, or how it went."""
     run = run_of(number)
     if run.status in ENDED:
-        # In the order in which tables are read: a database may keep the names of a report in another one.
-        counts = run.report.get("rows", {})
-        rows = [(name, counts[name]) for name in TABLES if name in counts]
-        return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind], "rows": rows})
+        return _ended(request, run)
     if is_carried_out(run):
         return render(request, "imports/import_running.html", {"run": run, "progress": progress_of(run)})
     # It may have ended between the two looks.
     run.refresh_from_db()
     if run.status in ENDED:
         return redirect("imports:import", number=run.pk)
-    try:
-        table = table_of(run)
-    except (OSError, UploadRefused) as error:
-        raise Refused("The file is no longer available. Upload it again.", 410) from error
+    table = _still_there(run)
     matching, wrong = _matching(request, run, table)
     if request.method == "POST" and not wrong and "take" in request.POST:
         begin(run, matching, len(table.rows), request.viewer, now())
         return redirect("imports:import", number=run.pk)
-    answer = _match_answer(run, table, matching, request.POST.get("show", "")) | {
-        "wrong": wrong,
-        "interrupted": run.status == ImportStatus.RUNNING,
-    }
+    interrupted = run.status == ImportStatus.RUNNING
+    answer = _match_answer(run, table, matching, request.POST.get("show", ""))
+    answer |= {"wrong": wrong, "interrupted": interrupted}
     return render(request, "imports/import_match.html", answer, status=422 if wrong else 200)
+
+
+def _ended(request: PageRequest, run: ImportRun) -> HttpResponse:
+    # In the order in which tables are read: a database may keep the names of a report in another one.
+    counts = run.report.get("rows", {})
+    rows = [(name, counts[name]) for name in TABLES if name in counts]
+    return render(request, "imports/import_done.html", {"run": run, "kind": KINDS[run.kind], "rows": rows})
+
+
+def _still_there(run: ImportRun) -> UploadedTable:
+    try:
+        return table_of(run)
+    except (OSError, UploadRefused) as error:
+        raise Refused("The file is no longer available. Upload it again.", 410) from error
 
 
 def _matching(request: PageRequest, run: ImportRun, table: UploadedTable) -> tuple[Matching, str]:

@@ -36,24 +36,21 @@ def entries(request: PageRequest, slug: str) -> HttpResponse:
         if form.is_valid() and (made := saved(request, register, None, form)):
             messages.success(request, f"{made.name} was added.")
             return redirect("setup:entries", slug=slug)
-    uses = register.uses()
-    records = list(register.records)
-    # What is put in order by hand stands on one page.
+    answer = {"register": register, **_rows(request, register), "form": form, "may_edit": viewer.may(register.right)}
+    return render(request, "setup/entries.html", answer, status=422 if form.errors else 200)
+
+
+def _rows(request: PageRequest, register: Register) -> dict[str, Any]:
+    """A page of the entries, and the texts in use that are not listed; what is put in order by hand stands on one page."""
+    uses, records = register.uses(), list(register.records)
     shown, turned = paged(request, records, "", max(len(records), 1) if register.place else SIDE_BY_SIDE)
     rows = [
         {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
         for record in shown
     ]
     listed = {record.name for record in records}
-    answer = {
-        **turned,
-        "register": register,
-        "rows": rows,
-        "unlisted": sorted((text, count) for text, count in uses.items() if text not in listed),
-        "form": form,
-        "may_edit": viewer.may(register.right),
-    }
-    return render(request, "setup/entries.html", answer, status=422 if form.errors else 200)
+    unlisted = sorted((text, count) for text, count in uses.items() if text not in listed)
+    return {**turned, "rows": rows, "unlisted": unlisted}
 
 
 def saved(request: PageRequest, register: Register, key: str | None, form: Any) -> Any:
@@ -91,17 +88,14 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
     register, viewer = register_of(slug), request.viewer
     record: Any = get_object_or_404(register.model, key=key)
     before = values_of(record, list(register.form.base_fields))
-    form = register.form(initial=before, key=key)
+    form = register.form(request.POST if request.method == "POST" else None, initial=before, key=key)
     if request.method == "POST":
         viewer.require(register.right)
-        form = register.form(request.POST, initial=before, key=key)
         if form.is_valid() and saved(request, register, key, form):
             messages.success(request, "Saved.")
             return redirect("setup:entry", slug=slug, key=key)
     answer = {
-        "register": register,
-        "record": record,
-        "form": form,
+        **{"register": register, "record": record, "form": form},
         "seen": as_text(before),
         "may_edit": viewer.may(register.right),
         **more_of(viewer, slug, record),

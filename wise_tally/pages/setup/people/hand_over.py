@@ -4,7 +4,7 @@ from dataclasses import asdict
 from typing import Any
 
 from django.contrib import messages
-from django.http import HttpResponse
+from django.http import HttpResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
@@ -38,34 +38,43 @@ def page(request: PageRequest, key: str) -> HttpResponse:
     """What each would get; confirmed, it is handed over."""
     giver = _giver(key)
     data = request.POST if request.method == "POST" else request.GET
-    rule = data.get("rule", "all")
-    if rule not in RULES:
-        raise Refused(f"“{rule[:20]}” is not a way to transfer. Choose one of: {', '.join(RULES.values())}.")
+    rule = _rule(data.get("rule", "all"))
     others = Person.objects.exclude(pk=giver.pk).filter(active_to=None).order_by("name")
     takers = list(others.filter(key__in=data.getlist("taker")[:MOST_TAKERS]))
     portions = portions_of(giver, rule) if takers else []
+    given = _given(portions, takers, data)
+    wrong = "" if takers else "Choose at least one person who takes over." if "rule" in data else ""
+    if request.method == "POST" and not wrong and data.get("what") != "preview":
+        if data.get("mark") == mark_of(portions):
+            return _hand_over(request, giver, portions, given)
+        wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then transfer."
+    answer = {"giver": giver, "owned": owned_by(giver), "rule": rule, "rules": RULES, "others": others, "wrong": wrong}
+    answer |= _preview(portions, takers, given)
+    return render(request, "setup/hand_over.html", answer, status=422 if wrong else 200)
+
+
+def _rule(text: str) -> str:
+    if text not in RULES:
+        raise Refused(f"“{text[:20]}” is not a way to transfer. Choose one of: {', '.join(RULES.values())}.")
+    return text
+
+
+def _given(portions: list[Portion], takers: list[Person], data: QueryDict) -> dict[str, Person]:
+    """Who gets each portion: who was chosen, else who is proposed."""
     given = {one.key: _chosen(takers, data.get(f"to:{one.key}", "")) for one in portions}
     for name, person in (proposed(portions, takers) if portions else {}).items():
         given[name] = given[name] or person
-    wrong = "" if takers else "Choose at least one person who takes over." if "rule" in data else ""
-    if request.method == "POST" and not wrong and data.get("what") != "preview":
-        if data.get("mark") != mark_of(portions):
-            wrong = f"What {giver.name} owns was changed meanwhile. Look at the list again, then transfer."
-        else:
-            return _hand_over(request, giver, portions, given)
-    answer = {
-        "giver": giver,
-        "owned": owned_by(giver),
-        "rule": rule,
-        "rules": RULES,
-        "others": others,
+    return given
+
+
+def _preview(portions: list[Portion], takers: list[Person], given: dict[str, Person]) -> dict[str, Any]:
+    """The portions with who gets them, and what each taker would get in all."""
+    return {
         "takers": takers,
         "portions": [(one, given[one.key]) for one in portions],
         "sums": [(taker, *_sum(portions, given, taker)) for taker in takers],
         "mark": mark_of(portions),
-        "wrong": wrong,
     }
-    return render(request, "setup/hand_over.html", answer, status=422 if wrong else 200)
 
 
 def _giver(key: str) -> Person:

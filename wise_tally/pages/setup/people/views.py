@@ -66,23 +66,30 @@ def tree(request: PageRequest, slug: str) -> HttpResponse:
             return redirect("setup:tree", slug=slug)
         except WriteRefused as refused:
             form.add_error(None, str(refused))
+    answer = {
+        "slug": slug,
+        "title": TITLES[slug],
+        **_nodes(request, slug, form),
+        "form": form,
+        "may_edit": request.viewer.may(May.SET_ORGANISATION),
+    }
+    return render(request, "setup/tree.html", answer, status=422 if form.errors else 200)
+
+
+def _nodes(request: PageRequest, slug: str, form: MoveForm) -> dict[str, Any]:
+    """The tree, what of it can be moved where, and what was typed of that."""
     reference = books.current().reference
     teams = _TeamTree(reference, today(), _opened(request, form, reference))
     roots = teams.roots() if slug == "teams" else _territory_nodes(reference, today())
     flat = _flat(roots)
-    answer = {
-        "slug": slug,
-        "title": TITLES[slug],
+    return {
         "roots": roots,
         "kind": "owners" if slug == "teams" else "territories",
         "movable": [(node.token, label) for node, label in flat],
         "places_above": [(n.token, label) for n, label in flat if n.slug != "people" and not n.retired],
-        "form": form,
         "typed": {name: form[name].value() or "" for name in ("node", "above", "from_on")},
         "organisation": reference.organisation,
-        "may_edit": request.viewer.may(May.SET_ORGANISATION),
     }
-    return render(request, "setup/tree.html", answer, status=422 if form.errors else 200)
 
 
 def _movable(slug: str) -> list[Pair]:

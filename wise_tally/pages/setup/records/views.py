@@ -105,25 +105,29 @@ def backups(request: PageRequest) -> HttpResponse:
     """All backups; make one, or put one back."""
     if request.method == "POST":
         try:
-            if request.POST.get("what") == "make":
-                messages.success(request, f"{make_backup(now()).name} was created and checked.")
-            elif request.POST.get("what") == "restore":
-                path = _backup_of(request.POST.get("name", ""))
-                if "confirmed" not in request.POST:
-                    return render(request, "setup/restore.html", {"name": path.name, "lost": losses(path)})
-                before = restore_backup(request.viewer, path, now())
-                # Everybody signs in anew: whoever had a sign-in then need not have one now.
-                logout(request)
-                messages.success(request, f"Backup restored. The previous data was saved as {before.name}.")
-                return redirect("sign-in")
-            else:
-                raise BackupRefused("Choose to create or to restore a backup.")
+            return _make_or_restore(request)
         except BackupRefused as refused:
             raise Refused(str(refused), 409) from refused
-        return redirect("setup:backups")
     answer = {"backups": backups_made(), "too_old": too_old(), "kept": settings.BACKUPS_KEPT, "folder": folder()}
     answer["elsewhere"] = "" if is_file() else OF_THE_SERVER
     return render(request, "setup/backups.html", answer)
+
+
+def _make_or_restore(request: PageRequest) -> HttpResponse:
+    what = request.POST.get("what")
+    if what == "make":
+        messages.success(request, f"{make_backup(now()).name} was created and checked.")
+        return redirect("setup:backups")
+    if what != "restore":
+        raise BackupRefused("Choose to create or to restore a backup.")
+    path = _backup_of(request.POST.get("name", ""))
+    if "confirmed" not in request.POST:
+        return render(request, "setup/restore.html", {"name": path.name, "lost": losses(path)})
+    before = restore_backup(request.viewer, path, now())
+    # Everybody signs in anew: whoever had a sign-in then need not have one now.
+    logout(request)
+    messages.success(request, f"Backup restored. The previous data was saved as {before.name}.")
+    return redirect("sign-in")
 
 
 def _backup_of(name: str) -> Path:

@@ -27,9 +27,9 @@ from wise_tally.domain.dashboards.actions import (
     save_tally,
     tallies_of,
 )
-from wise_tally.domain.dashboards.models import Tally
+from wise_tally.domain.dashboards.models import Dashboard, Tally
 from wise_tally.domain.formats import as_words, count, days, money, percent
-from wise_tally.domain.org.access import May
+from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.pages.team.tallies.query import BY, PINNED, TallyQuestion, read_saved, read_tally
 from wise_tally.pages.team.tallies.result import Computing, compute
@@ -73,30 +73,36 @@ def read(request: PageRequest) -> tuple[FilterLine, TallyQuestion]:
 def page(request: PageRequest) -> HttpResponse:
     """The tally as chosen so far, redrawn with every choice, and how to keep it."""
     line, tally = read(request)
-    viewer = request.viewer
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
     rows = len(tile.result.rows) if tile.result else 0
     # The table behind a picture says where the others are; only one that stands alone is turned over.
     sheet = page_of(request, rows, SIDE_BY_SIDE) if tally.drawing in TURNED_OVER else None
     answer = {
-        "tally": tally,
         "tile": replace(tile, page=sheet),
         "sheet": sheet,
         **(neighbours(sheet, lambda number: f"{query}&page={number}") if sheet else {}),
+        **_of_tally(line, tally),
+        "boards": dashboards_of(request.viewer, []).filter(owner__key=request.viewer.key),
+        "name": request.GET.get("name", "") or _name(tally),
+        "query": query,
+        "footer": Footer(rows, what="row", exports=exports("team:tally-table", query)),
+    }
+    return render(request, "team/tally.html", answer)
+
+
+def _of_tally(line: FilterLine, tally: TallyQuestion) -> dict[str, Any]:
+    """What the tally counts and what else can be chosen; the parts of the filter line that it may keep as its own."""
+    return {
+        "tally": tally,
         "measures": _measures(tally),
         "choices": _choices(tally),
         "given": [(name, value) for name, value in line.given if name != "kept"],
         "kept_groups": filter_choices(line.book, line.as_of),
         "kept_to": dict(line.given).get("kept", ""),
         "own_parts": [(name, PIN_WORDS[name]) for name, _ in line.given if name in PINNED],
-        "boards": dashboards_of(viewer, []).filter(owner__key=viewer.key),
         "kept": urlencode(tally.own()),
-        "name": request.GET.get("name", "") or _name(tally),
-        "query": query,
-        "footer": Footer(rows, what="row", exports=exports("team:tally-table", query)),
     }
-    return render(request, "team/tally.html", answer)
 
 
 def _name(tally: TallyQuestion) -> str:
@@ -152,26 +158,31 @@ def _options(entries: list[tuple[str, str]], chosen: str) -> Options:
 @require_POST
 def save(request: PageRequest) -> HttpResponse:
     """Keep the tally, share it, put it on a dashboard: all in one."""
-    line = read_scope(request)
+    line, viewer = read_scope(request), request.viewer
     tally = read_tally(dict(parse_qsl(request.POST.get("kept", ""))))
     given = dict(line.given)
     if request.POST.get("what") == "put back":
         given, request.session[AWAY] = dict(tally.pinned), None
     pinned = [(name, given[name]) for name in request.POST.getlist("pin") if name in given and name in PINNED]
     saved_query = urlencode([*tally.own(), *pinned])
-    viewer = request.viewer
     saved = save_tally(viewer, request.POST.get("name", ""), saved_query, request.POST.get("shared") == "yes", now())
     if key := request.POST.get("board", ""):
-        board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
-        if board is None:
-            raise Refused("This dashboard does not exist or is not yours. Choose one from the list.", 404)
-        placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
-        if saved.key not in [one for one, _ in placed]:
-            arrange(viewer, board, [*placed, (saved.key, False)], None, now())
+        board = _placed(viewer, saved, key)
         messages.success(request, f"“{saved.name}” was added to {board.name}.")
         return redirect(f"{reverse('team:page')}?{line.query()}&board={board.key}")
     messages.success(request, f"“{saved.name}” was saved.")
     return redirect(f"{reverse('team:tallies')}?{line.query()}")
+
+
+def _placed(viewer: Viewer, saved: Tally, key: str) -> Dashboard:
+    """The viewer's dashboard with the tally on it; raises Refused."""
+    board = dashboards_of(viewer, []).filter(owner__key=viewer.key, key=key).first()
+    if board is None:
+        raise Refused("This dashboard does not exist or is not yours. Choose one from the list.", 404)
+    placed = [(tile.tally, tile.wide) for tile in board.tiles.order_by("place")]
+    if saved.key not in [one for one, _ in placed]:
+        arrange(viewer, board, [*placed, (saved.key, False)], None, now())
+    return board
 
 
 @require_safe
