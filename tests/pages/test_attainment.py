@@ -189,7 +189,7 @@ def test_commissions_of_a_split_deal_go_to_both(demo, sign_in):
     """Each earns on the own part; the sums of the page are those of the statements; a rep sees the own alone."""
     boss = sign_in("m1", apart=True)
     page = boss.get("/attainment/commissions/?period=FY2027").context
-    lines = page["asked"].lines
+    lines = page["page_query"].lines
     split = DealCredit.objects.values_list("deal__key", flat=True)
     book = books.current()
     shared = [line for line in lines if book.deals.key[line.deal] in set(split)]

@@ -89,43 +89,63 @@ def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> 
     """What the page of the list shows."""
     query, rows = deal_list.query, deal_rows(line, deal_list.places, request.viewer)
     data = row_data(line, rows, deal_list.columns)
-    shown = [column.name for column in deal_list.columns]
     return {
         **({} if "edit" in request.GET else closing(line, deal_list)),
         "say": _answer(deal_list, list(rows.values())),
         "list": deal_list,
         "rows": list(rows.values()),
         "table": [(row, cells(deal_list.columns, data[index])) for index, row in rows.items()],
-        "heads": [
-            (column, query.sorted_by(column.name), _sign(deal_list, column.name)) for column in deal_list.columns
-        ],
         "sorted_words": _sorted_words(deal_list),
-        "totals": [
-            {"amount": deal_list.amount_minor, "weighted": deal_list.weighted_minor}.get(name) for name in shown
-        ],
-        "stages": stage_choices(),
+        **_columns(deal_list),
+        **_filters(line, deal_list),
+        **_editing(request, line, deal_list),
+        "views": views_of(request.viewer),
+        "view_query": query.query(),
+        "this_page": request.get_full_path(),
+        **neighbours(deal_list.page, lambda number: query.query(page=number)),
+        "footer": Footer(deal_list.total, exports=exports("deals:table", query.query())),
+    }
+
+
+def _columns(deal_list: Listing) -> dict[str, Any]:
+    """The heads with what sorts by them, the totals, and the columns to choose from."""
+    query, shown = deal_list.query, [column.name for column in deal_list.columns]
+    totals = {"amount": deal_list.amount_minor, "weighted": deal_list.weighted_minor}
+    return {
+        "heads": [(one, query.sorted_by(one.name), _sign(deal_list, one.name)) for one in deal_list.columns],
+        "totals": [totals.get(name) for name in shown],
+        "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in deal_list.known.values()],
+    }
+
+
+def _filters(line: FilterLine, deal_list: Listing) -> dict[str, Any]:
+    """The filters that are on, the quick ones, and the form of a new one."""
+    query = deal_list.query
+    return {
         "statuses": STATUS_WORDS,
         "quick": [(*words, query.with_quick(key), key in query.only) for key, words in QUICK.items()],
         "groups": filter_chips(deal_list),
         "new_filter": deal_list.form,
         "new_choices": _names_of_choice(line, deal_list),
         "spans": SPANS,
-        "columns": [(c, shown.index(c.name) + 1 if c.name in shown else None) for c in deal_list.known.values()],
         "own": query.own(),
         "kept_names": KEPT,
-        "views": views_of(request.viewer),
-        "view_query": query.query(),
+        "all_query": query.query(counted=None),
+    }
+
+
+def _editing(request: PageRequest, line: FilterLine, deal_list: Listing) -> dict[str, Any]:
+    """What may be changed here: one deal in its row, several at once, a new one."""
+    edits, page = "edit" in request.GET, str(deal_list.page.number)
+    return {
+        "stages": stage_choices(),
+        "categories": list(Category.objects.order_by("rank")),
         "bulk": BulkForm(),
         "bulk_undo": len(request.session.get("last_bulk", [])),
         "may_edit": not line.is_past,
-        "in_place": "edit" in request.GET and not line.is_past,
-        "categories": list(Category.objects.order_by("rank")),
-        "edit_query": query.query(page=str(deal_list.page.number), edit="" if "edit" in request.GET else "yes"),
+        "in_place": edits and not line.is_past,
+        "edit_query": deal_list.query.query(page=page, edit="" if edits else "yes"),
         "may_add": not line.is_past and request.viewer.may(May.CHANGE_OWN_DEALS),
-        "this_page": request.get_full_path(),
-        **neighbours(deal_list.page, lambda number: query.query(page=number)),
-        "all_query": query.query(counted=None),
-        "footer": Footer(deal_list.total, exports=exports("deals:table", query.query())),
     }
 
 
