@@ -21,6 +21,10 @@ def test_an_open_deal_stands_by_its_expected_close(close, timing):
     """Due today is not overdue yet; what was due before the period and is still open stands apart."""
     snapshot = book_of([[(day("2026-01-05"), FIRST, 100, day(close) if close else None)]]).as_of(TODAY)
     assert buckets_in(snapshot, *PERIOD).tolist() == [FIRST_OPEN + timing]
+    # Due before a period ahead it is late only once its day is over.
+    expected = {buckets.DUE: buckets.OTHER_PERIOD, buckets.OVERDUE: buckets.DUE_BEFORE}.get(timing)
+    if expected is not None:
+        assert buckets_in(snapshot, PERIOD[1] + 1, PERIOD[1] + 90).tolist() == [FIRST_OPEN + expected]
 
 
 @pytest.mark.parametrize(("closed", "elsewhere"), [("2026-03-31", 1), ("2026-04-01", 0), ("2026-05-20", 0)])
