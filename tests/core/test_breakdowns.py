@@ -7,12 +7,10 @@ import pytest
 
 from tests.support.small_books import FIRST, book_of, day, reference
 from wise_tally.core.breakdowns import (
-    REGISTER,
     Grouping,
     Pairs,
     customer_classes,
     grouping,
-    may_limit,
     node_named,
     pair,
     parts_of,
@@ -55,8 +53,3 @@ def test_nodes_are_those_of_the_book_and_found_by_their_identifier():
     assert node_named(grouping(book, "company", DAY), "") == 0
     with pytest.raises(LookupError):
         node_named(people, "cid")
-    assert {by for by in REGISTER if may_limit(by)} == {
-        "deal_type", "source", "product_group", "partner", "deal_type_group", "campaign", "industry", "country", "competitor",
-        "customer_size",
-    }  # fmt: skip
-    assert may_limit("own:colour")
