@@ -149,19 +149,19 @@ def _compared(line: FilterLine, other: FilterLine) -> list[Compared]:
     by, node, _ = scope_node(line)
     trust = trust_of(line)
     way = leading_way(trust)
-    rows, extremes = [], []
+    rows, expected = [], []
     for one in (line, other):
         row = next(r for r in forecast(one.book, one.snapshot, one.period, one.scope, by) if r.node == node)
         rows.append(row)
-        extremes.append(expected_of(one, way, row.quota))
-    (now_row, then_row), (now, then) = rows, extremes
+        expected.append(expected_of(one, way, row.quota))
+    (now_row, then_row), (now, then) = rows, expected
     names = [("won", "won"), ("won + commit", "commit_forecast"), ("weighted", "weighted"), ("gap to quota", "gap")]
     compared = [Compared(words, name, getattr(now_row, name), getattr(then_row, name)) for words, name in names]
     if way == OUTLOOK:
         compared.append(Compared("outlook", "outlook", now.mean_minor, then.mean_minor))
-    for q in (10, 50, 90):
+    for q, end in ((10, "low end"), (50, "middle"), (90, "high end")):
         ends = (now.outcome.quantile(q / 100), then.outcome.quantile(q / 100))
-        compared.append(Compared(f"P{q}", CHANCE[way], *ends))
+        compared.append(Compared(f"{end} (P{q})", CHANCE[way], *ends))
     chances = (now.outcome.chance_of(now_row.quota), then.outcome.chance_of(then_row.quota))
     return [*compared, Compared("chance of quota", CHANCE[way], *chances, is_rate=True)]
 
