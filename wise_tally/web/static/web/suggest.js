@@ -26,7 +26,7 @@
   });
   // Another name is typed over the one that stands there.
   document.addEventListener("pointerdown", ({ target }) => {
-    if (target.dataset?.asks && target !== document.activeElement) document.addEventListener("click", () => target.select(), { once: true });
+    if (target.dataset?.asks && target !== document.activeElement) addEventListener("click", () => target.select(), { once: true });
   });
 
   // A new workspace begins in the time zone of its first person.
