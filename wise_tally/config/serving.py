@@ -41,7 +41,7 @@ def on_reload(server: Any) -> None:
     """Become a new server under the same process number, which takes the listening sockets over."""
     environment = dict(os.environ)
     environment[OLD_WORKERS] = ",".join(map(str, server.WORKERS))
-    environment["GUNICORN_FD"] = ",".join(str(one.fileno()) for one in server.LISTENERS)
+    environment["GUNICORN_FD"] = ",".join(str(listener.fileno()) for listener in server.LISTENERS)
     environment["GUNICORN_PID"] = str(os.getpid())
     os.execvpe(server.START_CTX[0], server.START_CTX["args"], environment)
 

@@ -41,7 +41,7 @@ def together(totals: Iterable[ListTotals]) -> ListTotals:
     """Totals of parts that share no deal."""
     parts = list(totals)
     return ListTotals(
-        *(sum(getattr(one, name) for one in parts) for name in ("deals", "amount_minor", "weighted_minor"))
+        *(sum(getattr(part, name) for part in parts) for name in ("deals", "amount_minor", "weighted_minor"))
     )
 
 
@@ -57,7 +57,7 @@ def totals_by_close(snapshot: BookAsOf, rows: Ints, most: int) -> tuple[tuple[da
     starts = [date.fromordinal(int(close.min())).replace(day=1)]
     while starts[-1].toordinal() <= int(close.max()) and len(starts) <= most:
         starts.append((starts[-1] + timedelta(days=32)).replace(day=1))
-    month = np.searchsorted([one.toordinal() for one in starts], close, side="right") - 1
+    month = np.searchsorted([start.toordinal() for start in starts], close, side="right") - 1
     months = len(starts) - 1
     inside = month < months
     return tuple(zip(starts, lane_totals(snapshot, rows[inside], month[inside], months), strict=False))

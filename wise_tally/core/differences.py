@@ -44,7 +44,7 @@ def ratio_of_means(first: Floats, second: Floats) -> Interval | None:
         return None
     logs = [np.log(values) for values in (first, second)]
     apart = float(logs[0].mean() - logs[1].mean())
-    parts = [float(one.var(ddof=1)) / len(one) for one in logs]
+    parts = [float(log.var(ddof=1)) / len(log) for log in logs]
     error = math.sqrt(sum(parts))
     if not error:
         return Interval(math.exp(apart), math.exp(apart))

@@ -180,7 +180,7 @@ def likely_by_day(lines: ForecastLines, days: Sequence[int]) -> tuple[tuple[int,
     """
     close, is_open = lines.lines.snapshot.expected_close[lines.lines.rows], lines.counts("open")
     outcomes = [outcome_of_lines(lines, ~is_open | (close <= day)) for day in days]
-    return tuple((one.quantile(0.1), one.quantile(0.5), one.quantile(0.9)) for one in outcomes)
+    return tuple((outcome.quantile(0.1), outcome.quantile(0.5), outcome.quantile(0.9)) for outcome in outcomes)
 
 
 def stakes(lines: ForecastLines, inside: Flags | None = None) -> tuple[int, Ints, Ints]:

@@ -112,7 +112,7 @@ class Spliced(NDArrayOperatorsMixin):
         """As of an array, which has to be ascending; the whole is not put together."""
         patch = self.patch
         parts = (patch.base, patch.base[patch.gone], patch.values)
-        of_base, went, came = (one.searchsorted(values, side) for one in parts)
+        of_base, went, came = (part.searchsorted(values, side) for part in parts)
         return of_base - went + came
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> Any:

@@ -61,7 +61,7 @@ class DayByDay:
     @property
     def weeks(self) -> list[DayColumn]:
         """The last day and every seventh one before it."""
-        return [one for one in self.days if (self.days[-1].day - one.day) % 7 == 0]
+        return [day for day in self.days if (self.days[-1].day - day.day) % 7 == 0]
 
 
 def weeks_past(line: FilterLine) -> Trend:
@@ -182,7 +182,7 @@ def _days_ahead(last: int, line: FilterLine) -> list[int]:
 
 def _open_layers(days: Sequence[DayColumn], rest: list[None]) -> list[Layer]:
     """The open of each category on what is surer."""
-    layers, base = [], [one.won for one in days]
+    layers, base = [], [day.won for day in days]
     for index in range(len(days[0].categories)):
         top = [foot + one.categories[index] for foot, one in zip(base, days, strict=True)]
         grade = GRADES[min(index, len(GRADES) - 1)]

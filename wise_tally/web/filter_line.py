@@ -330,7 +330,7 @@ def _listed(choices: Sequence[Choice], chosen: str) -> tuple[Choice, ...]:
     """Of many choices the upper levels, and with the chosen one what it is in and what is right below; others are found by typing."""
     if len(choices) <= MOST_LISTED:
         return tuple(choices)
-    fits = sorted(one.depth for one in choices)[MOST_LISTED]
+    fits = sorted(choice.depth for choice in choices)[MOST_LISTED]
     listed = {index for index, one in enumerate(choices) if one.depth < fits} or set(range(MOST_LISTED))
     index = next((index for index, one in enumerate(choices) if one.value == chosen), 0)
     above = choices[index].depth + 1

@@ -64,7 +64,7 @@ def several(name: str = "") -> Any:
     """Any number of texts, each once, in their order."""
 
     def read(_: str, texts: list[str]) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(one[:MOST_OF_SEVERAL] for one in texts[:MOST_SEVERAL]))
+        return tuple(dict.fromkeys(text[:MOST_OF_SEVERAL] for text in texts[:MOST_SEVERAL]))
 
     return _declared(Parameter(read, list, name=name), ())
 

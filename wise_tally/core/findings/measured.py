@@ -93,13 +93,13 @@ def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dic
 def _told(findings: Iterable[Finding]) -> dict[str, set[int]]:
     """What each kind told of: deals (indices), people, stages or places."""
     told: dict[str, set[int]] = {}
-    for one in findings:
-        about = one.subject.about
-        ids = set(one.deals) if one.kind.key == "likely" or about == "deal" else {one.subject.index}
-        says_more = one.kind.key == "forecast_gap" and one.terms[0][0] != "quota"
-        if says_more or (one.kind.key == "will_miss" and about == "team"):
+    for finding in findings:
+        about = finding.subject.about
+        ids = set(finding.deals) if finding.kind.key == "likely" or about == "deal" else {finding.subject.index}
+        says_more = finding.kind.key == "forecast_gap" and finding.terms[0][0] != "quota"
+        if says_more or (finding.kind.key == "will_miss" and about == "team"):
             continue
-        told.setdefault(one.kind.key, set()).update(ids)
+        told.setdefault(finding.kind.key, set()).update(ids)
     return told
 
 

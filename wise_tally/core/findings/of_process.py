@@ -143,7 +143,7 @@ def days_to_win(question: Question) -> Iterator[Finding]:
     """
     now, before = _won_lately(question)
     rows = [won[~question.book.deals.short_form[question.snapshot.deal[won]]] for won in (now, before)]
-    took = [_days(question, one) for one in rows]
+    took = [_days(question, row) for row in rows]
     took = [days[days > 0] for days in took]
     ratio = ratio_of_means(took[0], took[1])
     if ratio is None or ratio.low <= 1 <= ratio.high:

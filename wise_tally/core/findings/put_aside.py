@@ -27,4 +27,4 @@ def stays_away(finding: Finding, aside: Aside | None, today: date) -> bool:
 
 def not_aside(findings: Iterable[Finding], asides: Mapping[str, Aside], today: date) -> tuple[Finding, ...]:
     """The findings that were not put aside, or have come back."""
-    return tuple(one for one in findings if not stays_away(one, asides.get(one.key), today))
+    return tuple(finding for finding in findings if not stays_away(finding, asides.get(finding.key), today))

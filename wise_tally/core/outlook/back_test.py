@@ -121,12 +121,12 @@ class RollingTest:
         if not len(came) or not came.sum():
             return Score(None, None, None, None, None)
         guesses = [look.guesses[method] for look in looks]
-        missed = np.array([one.mean for one in guesses]) - came
+        missed = np.array([guess.mean for guess in guesses]) - came
         inside = [one.holds(look.came) for one, look in zip(guesses, looks, strict=True)]
         return Score(
             float(np.abs(missed).sum() / came.sum()),
             float(missed.sum() / came.sum()),
-            float(np.mean([one.score for one in guesses])),
+            float(np.mean([guess.score for guess in guesses])),
             None if method == SUBMITTED else float(np.mean(inside)),
             self._brier(method),
         )
@@ -174,7 +174,7 @@ def rolling_windows(book: Book, as_of: date, days: int, number: int) -> list[Per
 def _begun(book: Book, periods: list[Period]) -> list[Period]:
     """Those that begin after the book does."""
     first, zone = book.first_entered_at, book.reference.time_zone
-    return [one for one in periods if midnight_ending(one.starts_on, zone) > first]
+    return [period for period in periods if midnight_ending(period.starts_on, zone) > first]
 
 
 def rolling_test(

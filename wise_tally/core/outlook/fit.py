@@ -75,7 +75,9 @@ def _same_moves(learnt: Fit, grown: Grown, as_of: date, horizon: int) -> Fit | N
     """A fit holds when what came or went before the day's end neither moved a deal, nor won one, nor reaches back to a landmark."""
     cut = midnight_ending(as_of, grown.new.reference.time_zone)
     changes = ((grown.new, grown.growth.rows), (grown.old, grown.growth.gone))
-    return learnt if grown.growth.same_known and all(_tells_nothing(*one, cut, horizon) for one in changes) else None
+    return (
+        learnt if grown.growth.same_known and all(_tells_nothing(*change, cut, horizon) for change in changes) else None
+    )
 
 
 def _tells_nothing(book: Book, rows: Ints, cut: int, horizon: int) -> bool:

@@ -136,10 +136,10 @@ def outlook_rows(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, 
     if isinstance(group, Pairs):
         # Most pairs hold nothing: only the others get a place.
         nodes, index = np.unique(lines.node, return_inverse=True)
-        sums = [sum_by_group(one, index, len(nodes)) for one in columns]
+        sums = [sum_by_group(column, index, len(nodes)) for column in columns]
     else:
         nodes = np.r_[np.arange(group.size), NONE]
-        sums = [sums_by_node(one, lines, group).sum(axis=1) for one in columns]
+        sums = [sums_by_node(column, lines, group).sum(axis=1) for column in columns]
     rows = zip(nodes.tolist(), *(one.tolist() for one in sums), strict=True)
     return {node: OutlookRow(node, *numbers) for node, *numbers in rows}
 

@@ -19,7 +19,7 @@ def bounds_in_force() -> Bounds:
 def asides_of(viewer: Viewer, before: datetime) -> dict[str, Aside]:
     """What somebody put aside before a moment, by the identifier of the finding."""
     asides = PutAside.objects.filter(person__key=viewer.key, at__lt=before)
-    return {one.finding: Aside(one.amount_minor, one.until) for one in asides}
+    return {aside.finding: Aside(aside.amount_minor, aside.until) for aside in asides}
 
 
 def saved_briefs(viewer: Viewer, who: str) -> QuerySet[KeptBrief]:

@@ -162,8 +162,13 @@ def proposed(portions: Sequence[Portion], takers: Sequence[Person]) -> dict[str,
 def mark_of(portions: Iterable[Portion]) -> str:
     """A text that differs as soon as what is handed over does."""
     parts = [
-        (one.key, [r.pk for r in one.deals], [a.pk for a in one.accounts], [lead.pk for lead in one.leads])
-        for one in portions
+        (
+            portion.key,
+            [r.pk for r in portion.deals],
+            [a.pk for a in portion.accounts],
+            [lead.pk for lead in portion.leads],
+        )
+        for portion in portions
     ]
     return sha256(repr(parts).encode()).hexdigest()[:16]
 
@@ -183,7 +188,7 @@ def hand_over(
         raise WriteRefused("Choose another person to take over.")
     done = HandedOver(giver.key, [], [], [])
     for taker in sorted(set(takers.values()), key=lambda person: person.key):
-        mine = [one for one in portions if takers[one.key] == taker]
+        mine = [portion for portion in portions if takers[portion.key] == taker]
         revisions = [revision for one in mine for revision in one.deals]
         deals = [revision.deal_id for revision in revisions]
         move_all(

@@ -99,9 +99,12 @@ def _name(record: models.Model) -> str:
 
 def _rows(records: models.QuerySet[Any]) -> dict[str, Row]:
     return {
-        _name(one): {"model": type(one).__name__}
-        | {column.attname: column.get_prep_value(getattr(one, column.attname)) for column in one._meta.concrete_fields}
-        for one in records
+        _name(record): {"model": type(record).__name__}
+        | {
+            column.attname: column.get_prep_value(getattr(record, column.attname))
+            for column in record._meta.concrete_fields
+        }
+        for record in records
     }
 
 

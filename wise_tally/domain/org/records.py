@@ -39,7 +39,7 @@ def new_key(model: type[models.Model], name: str, before: str = "") -> str:
 def has_belongings(record: models.Model, but: type[models.Model] | None = None) -> bool:
     """Whether any row of another model, `but` for one, refers to a record."""
     others = [one for one in record._meta.related_objects if one.related_model is not but]
-    return any(one.related_model._base_manager.filter(**{one.field.name: record}).exists() for one in others)  # type: ignore[union-attr]
+    return any(other.related_model._base_manager.filter(**{other.field.name: record}).exists() for other in others)  # type: ignore[union-attr]
 
 
 def plain(value: Any) -> Any:

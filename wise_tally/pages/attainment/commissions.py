@@ -219,7 +219,7 @@ def _changes(
     statements: Commissions, lines: tuple[CommissionLine, ...], issued: list[Any]
 ) -> list[tuple[str, Difference]]:
     changes = since_statement([StatedLine(*line) for line in issued], statements.stated(lines))
-    keys = [(one.after or one.before).deal for one in changes]  # type: ignore[union-attr]
+    keys = [(change.after or change.before).deal for change in changes]  # type: ignore[union-attr]
     indices = statements.line.book.index_by_key
     names = names_of(statements.line.book, [indices[key] for key in keys if key in indices])
     return [(names.get(key, key), one) for key, one in zip(keys, changes, strict=True)]

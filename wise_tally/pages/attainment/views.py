@@ -97,7 +97,7 @@ def _behind(query: AttainmentQuery, places: Sequence[Place]) -> list[tuple[str, 
     by_node = {row.forecast.node: row for row in query.rows(query.by)}
     ends = [one for one, after in zip_longest(places, places[1:]) if after is None or after[1] <= one[1]]
     records = [by_node[node] for node, *_ in ends]
-    return [(name_of(query, one.forecast), one.behind) for one in records if one.behind is not None]
+    return [(name_of(query, record.forecast), record.behind) for record in records if record.behind is not None]
 
 
 def _footer(query: AttainmentQuery) -> Footer:

@@ -64,7 +64,7 @@ def became_of(
     points: list[dict[str, Any]], line: FilterLine, request: PageRequest, may_see: Visibility
 ) -> list[Became]:
     """What came of each point by today: of a deal its state, of others whether it is still found and at how much."""
-    now = {one.key: one for one in brief_for(line, request.viewer, may_see).findings}
+    now = {finding.key: finding for finding in brief_for(line, request.viewer, may_see).findings}
     became = []
     for point in points:
         words = ""

@@ -106,18 +106,20 @@ def _read_query(request: PageRequest, brief: Brief) -> FindingsQuery:
 def _owners(brief: Brief) -> list[Pair]:
     """Whose findings there are, by name."""
     people = brief.line.book.reference.people
-    owners = {(people[one.whose].key, people[one.whose].name) for one in brief.findings if one.whose >= 0}
+    owners = {
+        (people[finding.whose].key, people[finding.whose].name) for finding in brief.findings if finding.whose >= 0
+    }
     return sorted(owners, key=itemgetter(1))
 
 
 def _filtered(findings: tuple[Finding, ...], query: FindingsQuery, line: FilterLine) -> list[Finding]:
     people = line.book.reference.people
     return [
-        one
-        for one in findings
-        if query.family in ("", one.kind.family)
-        and query.kind in ("", one.kind.key)
-        and (not query.whose or (one.whose >= 0 and people[one.whose].key == query.whose))
+        finding
+        for finding in findings
+        if query.family in ("", finding.kind.family)
+        and query.kind in ("", finding.kind.key)
+        and (not query.whose or (finding.whose >= 0 and people[finding.whose].key == query.whose))
     ]
 
 

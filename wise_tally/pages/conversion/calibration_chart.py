@@ -15,7 +15,7 @@ def calibration_chart(stages: Sequence[tuple[str, ObservedRate, str]]) -> Chart 
 
     On the rising line the actual win rate is the one that was set; a dot grows with the square root of its deals.
     """
-    shown = sorted((one for one in stages if one[1].observed is not None), key=lambda one: one[1].set_rate)
+    shown = sorted((stage for stage in stages if stage[1].observed is not None), key=lambda one: one[1].set_rate)
     if not shown:
         return None
     rates = [rate for _, rate, _ in shown]

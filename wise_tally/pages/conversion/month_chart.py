@@ -59,7 +59,7 @@ def month_chart(line: FilterLine, series: Series, figures: Sequence[SpanFigures]
     write, shown = WRITTEN[series.shape], figures[-SHOWN:]
     values = [cell.value for cell in series.cells]
     smooth = of_three_months(figures, series.name)[-SHOWN:]
-    before = [getattr(one, series.name) for one in figures[: len(figures) - YEAR]][-SHOWN:]
+    before = [getattr(figure, series.name) for figure in figures[: len(figures) - YEAR]][-SHOWN:]
     earlier = [*[None] * (SHOWN - len(before)), *before]
     odd = [cell.value if cell.stands_out else None for cell in series.cells]
     largest = max([1e-9, *(value for value in (*values, *smooth, *earlier) if value is not None)])

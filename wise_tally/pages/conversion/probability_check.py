@@ -232,7 +232,7 @@ def _tested(line: FilterLine) -> dict[str, Any]:
         for guess in test.guesses
     ]
     stages = line.book.reference.stages
-    scores = [(stages[one.stage].key, stages[one.stage].name, one) for one in test.scores]
+    scores = [(stages[score.stage].key, stages[score.stage].name, score) for score in test.scores]
     return {"back_test": test, "errors": errors, "guesses": guesses, "scores": scores, "tenths": reliability(line)}
 
 

@@ -22,7 +22,7 @@ def reliability(line: FilterLine) -> list[Tenth]:
     test = rolling_test(line.book, line.snapshot, quarters, line.scope)
     by_method = [test.reliability(method) for method in OF_DEALS]
     tenths = (Tenth(f"{n * 10} to {n * 10 + 10} %", tuple(bins[n] for bins in by_method)) for n in range(BINS))
-    return [one for one in tenths if any(one.bins)]
+    return [tenth for tenth in tenths if any(tenth.bins)]
 
 
 def reliability_sheet(line: FilterLine) -> Sheet:
@@ -31,8 +31,8 @@ def reliability_sheet(line: FilterLine) -> Sheet:
     rows = []
     for tenth in reliability(line):
         row: list[object] = [tenth.words]
-        for one in tenth.bins:
-            span = (one.interval.low, one.interval.high) if one and one.interval else (None, None)
-            row += [one.deals, one.mean_chance, one.won, *span] if one else [None] * 5
+        for bin in tenth.bins:
+            span = (bin.interval.low, bin.interval.high) if bin and bin.interval else (None, None)
+            row += [bin.deals, bin.mean_chance, bin.won, *span] if bin else [None] * 5
         rows.append(row)
     return Sheet("chance and outcome", ("chance", *columns), frozenset(), rows)

@@ -112,10 +112,10 @@ def time_table(request: PageRequest, kind: str) -> HttpResponse:
 def _times(line: FilterLine, by: str, per_deal: bool) -> Sheet:
     stages = line.book.reference.stages
     rows = [
-        (group.name or WITHOUT, stages[one.stage].name, *(getattr(one, name) for name in TIMES))
+        (group.name or WITHOUT, stages[stage.stage].name, *(getattr(stage, name) for name in TIMES))
         for group in time_in_stage(line.book, line.snapshot, line.period, line.scope, by, per_deal)
-        if any(one.stays or one.running for one in group.stages)
-        for one in group.stages
+        if any(stage.stays or stage.running for stage in group.stages)
+        for stage in group.stages
     ]
     return _of_rows("time in stage", by, ("stage", *TIMES.values()), rows)
 
@@ -159,8 +159,8 @@ def _rates(line: FilterLine, by: str) -> list[tuple[Any, ...]]:
 
 def _guesses(line: FilterLine) -> Sheet:
     rows = [
-        (period_words(one.period), one.words, one.on.isoformat(), one.as_set, one.as_observed, one.won)
-        for one in read_back_test(line).guesses
+        (period_words(guess.period), guess.words, guess.on.isoformat(), guess.as_set, guess.as_observed, guess.won)
+        for guess in read_back_test(line).guesses
     ]
     header = ("period", "forecast", "on", "with set probabilities", "with actual rates", "actually won")
     return Sheet("back-test", header, frozenset(header[3:]), rows)
@@ -168,5 +168,8 @@ def _guesses(line: FilterLine) -> Sheet:
 
 def _scores(line: FilterLine) -> Sheet:
     stages = line.book.reference.stages
-    rows = [(stages[one.stage].name, one.deals, one.as_set, one.as_observed) for one in read_back_test(line).scores]
+    rows = [
+        (stages[score.stage].name, score.deals, score.as_set, score.as_observed)
+        for score in read_back_test(line).scores
+    ]
     return Sheet("Brier scores", ("stage", "closed deals", "set", "actual"), frozenset(), rows)

@@ -76,7 +76,9 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     line = request.filter_line = line if query.within else replace(line, any_period=True)
     query = replace(query, line=line)
     lanes, reference = _lanes(query, request.viewer), line.book.reference
-    names = {one.key: one.name for one in reference.stages} | {one.key: one.name for one in reference.categories}
+    names = {stage.key: stage.name for stage in reference.stages} | {
+        category.key: category.name for category in reference.categories
+    }
     whole = together(lane.totals for lane in lanes)
     sentence = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {

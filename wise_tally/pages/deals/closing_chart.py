@@ -37,7 +37,7 @@ def _end_of(first: date) -> date:
 
 def _only(query: ListQuery, first: object, last: object) -> str:
     """The list of some days of closing: its filters of the close give way to those of the days; alternatives stay one group."""
-    others = tuple(one for one in query.all_clauses if not one.startswith("close:"))
+    others = tuple(clause for clause in query.all_clauses if not clause.startswith("close:"))
     span = (f"close:from:{first}", f"close:to:{last}")
     return replace(query, clauses=(*others, *span), join="all", page="").query()
 
@@ -58,24 +58,24 @@ def closing_chart(months: list[ClosingMonth], brush: str) -> Chart:
         conclusion="Amounts of the listed deals by month of expected close",
         points=[
             Point(
-                f"{one.first:%B %Y}",
+                f"{month.first:%B %Y}",
                 [
-                    ("amount", short(one.totals.amount_minor)),
-                    ("weighted", short(one.totals.weighted_minor)),
-                    ("", plural(one.totals.deals, "deal")),
+                    ("amount", short(month.totals.amount_minor)),
+                    ("weighted", short(month.totals.weighted_minor)),
+                    ("", plural(month.totals.deals, "deal")),
                 ],
-                f"?{one.query}" if one.totals.deals else "",
+                f"?{month.query}" if month.totals.deals else "",
             )
-            for one in months
+            for month in months
         ],
         layers=[
-            Layer("columns", "soft", [one.totals.amount_minor for one in months]),
-            Layer("columns", "solid", [one.totals.weighted_minor for one in months]),
+            Layer("columns", "soft", [month.totals.amount_minor for month in months]),
+            Layer("columns", "solid", [month.totals.weighted_minor for month in months]),
         ],
-        y_words=money_marks(max(one.totals.amount_minor for one in months)),
-        x_words=month_words([one.first for one in months]),
+        y_words=money_marks(max(month.totals.amount_minor for month in months)),
+        x_words=month_words([month.first for month in months]),
         enter="lists the deals of this month; drag across several, or Shift and an arrow, to choose them",
         height=120,
         brush=f"?{brush}",
-        spans=[(str(one.first), str(_end_of(one.first))) for one in months],
+        spans=[(str(month.first), str(_end_of(month.first))) for month in months],
     )

@@ -62,12 +62,12 @@ class ListQuery(PageQuery):
 
     def without(self, gone: str) -> str:
         """The list's address without one filter."""
-        return replace(self, clauses=tuple(one for one in self.clauses if one != gone)).query()
+        return replace(self, clauses=tuple(clause for clause in self.clauses if clause != gone)).query()
 
     @property
     def free_group(self) -> str:
         """A letter that no group of alternatives has."""
-        taken = {one.partition("~")[0] for one in self.clauses if one[1:2] == "~"}
+        taken = {clause.partition("~")[0] for clause in self.clauses if clause[1:2] == "~"}
         return next(letter for letter in ascii_lowercase if letter not in taken)
 
     @property
@@ -75,7 +75,7 @@ class ListQuery(PageQuery):
         """Clauses that, all together, keep what the list keeps: where any of them may fit, these are one group."""
         if self.join == "all":
             return self.clauses
-        return tuple(one if one[1:2] == "~" else f"{self.free_group}~{one}" for one in self.clauses)
+        return tuple(clause if clause[1:2] == "~" else f"{self.free_group}~{clause}" for clause in self.clauses)
 
     def with_alternative(self, clause: Clause) -> str:
         """The list's address with a form for an alternative to a filter, the two in one group."""

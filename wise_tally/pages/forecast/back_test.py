@@ -91,7 +91,7 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
 
 
 def _method(test: RollingTest, method: str, score: Score) -> MethodRow:
-    errors = tuple(test.of_checkpoint(one).score(method).error for one in CHECKPOINTS)
+    errors = tuple(test.of_checkpoint(checkpoint).score(method).error for checkpoint in CHECKPOINTS)
     return MethodRow(TOLD[method], score, errors)
 
 

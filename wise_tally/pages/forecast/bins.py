@@ -58,7 +58,7 @@ def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], lar
         """Where an amount stands among the columns, counted from the middle of the first."""
         return (minor - first) / width - 0.5
 
-    reached = [one.chance if quota is not None and one.from_minor >= quota else None for one in bins]
+    reached = [bin.chance if quota is not None and bin.from_minor >= quota else None for bin in bins]
     p10, p50, p90 = (outcome.quantile(q) for q in (0.1, 0.5, 0.9))
     marks = [
         Mark("now", f"{short(value)} · {words}", at=position(value))
@@ -89,10 +89,10 @@ def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], lar
             for index, (one, href) in enumerate(zip(bins, hrefs, strict=True))
         ],
         layers=[
-            Layer("columns", "soft", [one.chance for one in bins]),
+            Layer("columns", "soft", [bin.chance for bin in bins]),
             Layer("columns", "solid", reached),
         ],
-        y_words=rate_marks(max(one.chance for one in bins)),
+        y_words=rate_marks(max(bin.chance for bin in bins)),
         x_words=[(position(value), words) for value, words in money_marks(last, max(first, 1))],
         marks=marks,
         enter="shows how this chance is calculated",
@@ -100,4 +100,4 @@ def outcome_chart(outcome: Outcome, quota: int | None, hrefs: Sequence[str], lar
 
 
 def _from(bins: Sequence[Bin], index: int) -> float:
-    return sum(one.chance for one in bins[index:])
+    return sum(bin.chance for bin in bins[index:])

@@ -159,14 +159,17 @@ def _built(outlook: Expected, way: str, quota: int | None) -> tuple[list[Built],
 
 def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[ShownStake]:
     """The deals that matter with the reason for each chance."""
-    rows = deal_rows(line, [one.row for one in stakes])
-    reasons = chances_of(line, [one.row for one in stakes]) if way == OUTLOOK else {}
+    rows = deal_rows(line, [stake.row for stake in stakes])
+    reasons = chances_of(line, [stake.row for stake in stakes]) if way == OUTLOOK else {}
     return [
         ShownStake(
-            rows[one.row], one, reasons.get(one.row), reasons[one.row].words(line) if one.row in reasons else None
+            rows[stake.row],
+            stake,
+            reasons.get(stake.row),
+            reasons[stake.row].words(line) if stake.row in reasons else None,
         )
-        for one in stakes
-        if one.row in rows
+        for stake in stakes
+        if stake.row in rows
     ]
 
 

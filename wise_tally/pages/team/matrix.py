@@ -233,5 +233,5 @@ def people_sheet(opened: OpenedTable, name: str) -> Sheet:
     for head in (*opened.heads, "all"):
         header += [f"{head}, deals", f"{head}, amount"]
     _, rows = drawn(opened)
-    cells = [(row.name, *(v for one in row.cells for v in (one.cell.deals, one.cell.amount_minor))) for row in rows]
+    cells = [(row.name, *(v for cell in row.cells for v in (cell.cell.deals, cell.cell.amount_minor))) for row in rows]
     return Sheet(name, tuple(header), frozenset(h for h in header if h.endswith(", amount")), cells)

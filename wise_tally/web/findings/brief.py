@@ -72,7 +72,7 @@ class Brief:
 
     def saved_figures(self) -> list[tuple[str, str, str]]:
         """The headline figures as they are kept."""
-        return [(one.name, one.text, one.than) for one in self.headlines]
+        return [(headline.name, headline.text, headline.than) for headline in self.headlines]
 
 
 def brief_for(line: FilterLine, viewer: Viewer, may_see: Visibility, since: date | None = None) -> Brief:
@@ -104,7 +104,7 @@ def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str,
 def told_since(brief: Brief) -> dict[str, date]:
     """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
     since: dict[str, date] = {}
-    still = {one.key for one in brief.findings}
+    still = {finding.key for finding in brief.findings}
     for saved in saved_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
         still &= {point["finding"] for point in json.loads(saved.content)["findings"]}
         since |= dict.fromkeys(still, saved.as_of)
@@ -162,7 +162,7 @@ def _course(line: FilterLine, question: Question, now: int) -> Sequence[float]:
     days = [line.as_of - timedelta(weeks=back) for back in range(WEEKS_OF_OUTLOOK - 1, 0, -1)]
     selection = (line.period, line.scope, question.by, question.way, None, 0)
     past = [
-        expected(line.book, line.book.as_of(one), *selection).mean_minor for one in days if one >= line.period.starts_on
+        expected(line.book, line.book.as_of(day), *selection).mean_minor for day in days if day >= line.period.starts_on
     ]
     return [*past, now] if past else ()
 

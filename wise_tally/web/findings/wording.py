@@ -104,10 +104,10 @@ def planned_about(keys: Sequence[str]) -> dict[str, tuple[str, ...]]:
     """What is planned about a few deals (identifiers), in words: nobody plans the same call twice."""
     planned: dict[str, tuple[str, ...]] = {}
     rows = Activity.objects.filter(status="planned", deal__key__in=keys).order_by("at").select_related("deal")
-    for one in rows:
-        assert one.deal is not None, "asked for by deal"
-        words = f"Planned for {day(one.at)}: {as_words(one.kind).lower()}, {one.subject}"
-        planned[one.deal.key] = (*planned.get(one.deal.key, ()), words)
+    for row in rows:
+        assert row.deal is not None, "asked for by deal"
+        words = f"Planned for {day(row.at)}: {as_words(row.kind).lower()}, {row.subject}"
+        planned[row.deal.key] = (*planned.get(row.deal.key, ()), words)
     return planned
 
 
@@ -190,16 +190,16 @@ def as_text(line: FilterLine, findings: Sequence[Shown], figures: Iterable[tuple
     """What a brief says, as the JSON that is kept of it."""
     points = [
         {
-            "finding": one.key,
-            "kind": one.finding.kind.key,
-            "words": one.text,
-            "amount_minor": one.finding.money_minor,
-            "whose": one.whose,
-            "about": one.finding.subject.about,
-            "subject": one.finding.subject.key,
-            "deals": [line.book.deals.key[deal] for deal in one.finding.deals[:20]],
+            "finding": finding.key,
+            "kind": finding.finding.kind.key,
+            "words": finding.text,
+            "amount_minor": finding.finding.money_minor,
+            "whose": finding.whose,
+            "about": finding.finding.subject.about,
+            "subject": finding.finding.subject.key,
+            "deals": [line.book.deals.key[deal] for deal in finding.finding.deals[:20]],
         }
-        for one in findings
+        for finding in findings
     ]
     content = {"figures": [list(figure) for figure in figures], "findings": points}
     return json.dumps(content, ensure_ascii=False)

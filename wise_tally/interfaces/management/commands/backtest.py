@@ -83,7 +83,7 @@ def _last_day(book: Book) -> date:
 
 
 def _as_data(rolling: RollingTest) -> dict[str, Any]:
-    parts = {"all": rolling, **{one: rolling.of_checkpoint(one) for one in CHECKPOINTS}}
+    parts = {"all": rolling, **{checkpoint: rolling.of_checkpoint(checkpoint) for checkpoint in CHECKPOINTS}}
     return {
         "windows": [[look.period.text, look.on.isoformat(), look.came] for look in rolling.looks],
         "scores": {part: {method: vars(test.score(method)) for method in METHODS} for part, test in parts.items()},

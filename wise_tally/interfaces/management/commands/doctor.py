@@ -21,8 +21,8 @@ class Command(OneLineCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Print and judge."""
         results = [*examined(), *([port_to_serve()] if options["before_serving"] else [])]
-        for one in results:
-            if one.state == WRONG or not options["serious"]:
-                self.stdout.write(f"{one.state:9} {one.about:11} {one.words}")
-        if any(one.state == WRONG for one in results):
+        for result in results:
+            if result.state == WRONG or not options["serious"]:
+                self.stdout.write(f"{result.state:9} {result.about:11} {result.words}")
+        if any(result.state == WRONG for result in results):
             raise SystemExit(1)

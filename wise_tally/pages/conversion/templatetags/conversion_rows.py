@@ -150,8 +150,8 @@ def _closed_intervals(groups: Sequence[tuple[str, str, ConversionGroup]]) -> lis
     totals = [group.totals for *_, group in groups]
     if any(group.table.by_value for *_, group in groups):
         return [None] * len(groups)
-    won = np.array([one.closed_won for one in totals])
-    return wilson_of_many(won, won + np.array([one.closed_lost for one in totals]))
+    won = np.array([total.closed_won for total in totals])
+    return wilson_of_many(won, won + np.array([total.closed_lost for total in totals]))
 
 
 @register.simple_tag

@@ -112,7 +112,7 @@ def _effects(kind: Kind, rows: list[tuple[int, dict[str, str]]], written: Writte
             effects[row] = Effect(NEW)
             continue
         changed = differing.get(number, set()) | own.get(identity[0], set())
-        fields = tuple(words[one] for one in words if one in changed)
+        fields = tuple(words[word] for word in words if word in changed)
         effects[row] = Effect(CHANGED if fields else UNCHANGED, fields)
     return effects
 

@@ -61,7 +61,7 @@ def _rule(text: str) -> str:
 
 def _given(portions: list[Portion], takers: list[Person], data: QueryDict) -> dict[str, Person]:
     """Who gets each portion: who was chosen, else who is proposed."""
-    given = {one.key: _chosen(takers, data.get(f"to:{one.key}", "")) for one in portions}
+    given = {portion.key: _chosen(takers, data.get(f"to:{portion.key}", "")) for portion in portions}
     for name, person in (proposed(portions, takers) if portions else {}).items():
         given[name] = given[name] or person
     return given
@@ -71,7 +71,7 @@ def _preview(portions: list[Portion], takers: list[Person], given: dict[str, Per
     """The portions with who gets them, and what each taker would get in all."""
     return {
         "takers": takers,
-        "portions": [(one, given[one.key]) for one in portions],
+        "portions": [(portion, given[portion.key]) for portion in portions],
         "sums": [(taker, *_sum(portions, given, taker)) for taker in takers],
         "mark": mark_of(portions),
     }
@@ -87,7 +87,7 @@ def _chosen(takers: list[Person], key: str) -> Any:
 
 def _sum(portions: list[Portion], given: dict[str, Person], taker: Person) -> tuple[int, int, int, int]:
     """Deals, open amount, accounts and leads that a person would get."""
-    mine = [one for one in portions if given[one.key] == taker]
+    mine = [portion for portion in portions if given[portion.key] == taker]
     amount = sum(one.amount_minor for one in mine)
     return (
         sum(len(one.deals) for one in mine),

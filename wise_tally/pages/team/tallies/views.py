@@ -118,7 +118,8 @@ def _name(tally: TallyQuestion) -> str:
 
 def _measures(tally: TallyQuestion) -> list[tuple[str, Options]]:
     return [
-        (group, [(one.key, one.head, one.key == tally.show) for one in figures]) for group, figures in GROUPS.items()
+        (group, [(figure.key, figure.head, figure.key == tally.show) for figure in figures])
+        for group, figures in GROUPS.items()
     ]
 
 
