@@ -32,6 +32,11 @@ def test_a_scratch_copy_moves_figures_of_its_owner_only_and_is_applied_and_put_b
     amount = next(d.row.amount_minor for d in tried.context["deals"] if d.row.key == "d9001")
     assert row(tried.context, "won").change == amount
     assert row(tried.context, "chance of quota").change > 0
+    assert row(tried.context, "chance of quota").texts[2].endswith("points")
+    assert [row(tried.context, name).tone for name in ("won", "gap to quota")] == ["up", "up"], (
+        "a smaller gap is welcome"
+    )
+    assert "1 deal and 1 stage changed" in tried.content.decode()
     assert DealRevision.objects.count() == before
     assert row(other.get(PAGE).context, "won").change == 0, "the copy is its owner's alone"
     # Lost wants a reason; nothing is lost of what was typed.

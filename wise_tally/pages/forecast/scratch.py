@@ -6,7 +6,7 @@ from typing import Any
 
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.what_if import OUTCOMES, Supposed, WhatIf
-from wise_tally.domain.formats import currency_decimals
+from wise_tally.domain.formats import currency_decimals, plural
 from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.domain.typed_numbers import typed_money, typed_percent
 from wise_tally.web.filter_line import FilterLine
@@ -37,6 +37,12 @@ class Scratch:
     def is_empty(self) -> bool:
         """Whether nothing is supposed."""
         return not self.deals and not self.stages
+
+    @property
+    def in_words(self) -> str:
+        """How many deals and stages are changed."""
+        numbers = ((len(self.deals), "deal"), (len(self.stages), "stage"))
+        return " and ".join(plural(number, noun) for number, noun in numbers if number)
 
     def for_core(self, line: FilterLine) -> WhatIf:
         """What the core takes: by index, days as ordinals."""

@@ -19,7 +19,7 @@ from wise_tally.core.what_if import supposed
 from wise_tally.domain.deals.actions import NO_CLOSING
 from wise_tally.domain.deals.bulk import BulkRefused, Reasons
 from wise_tally.domain.deals.what_if_actions import apply_what_if
-from wise_tally.domain.formats import plural
+from wise_tally.domain.formats import percent, plural, whole
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.process.models import LostReason, StageKind
@@ -50,6 +50,20 @@ class Compared:
     def change(self) -> float | int | None:
         """Supposed less as it is."""
         return None if self.is_now is None or self.would_be is None else self.would_be - self.is_now
+
+    @property
+    def tone(self) -> str:
+        """Whether the change is welcome: a gap should fall, everything else rise."""
+        return "up" if ((self.change or 0) > 0) != (self.figure == "gap") else "down"
+
+    @property
+    def texts(self) -> list[str]:
+        """As it is, as supposed, and the change: of rates in percentage points."""
+        values: Any = (self.is_now, self.would_be, self.change)
+        if not self.is_rate:
+            return [whole(value) for value in values]
+        now, then, change = (percent(value, 0) for value in values)
+        return [now, then, change.replace("%", "points")]
 
 
 @dataclass(frozen=True)
