@@ -32,7 +32,7 @@ def test_a_scratch_copy_moves_figures_of_its_owner_only_and_is_applied_and_put_b
     amount = next(d.row.amount_minor for d in tried.context["deals"] if d.row.key == "d9001")
     assert row(tried.context, "won").change == amount
     assert row(tried.context, "chance of quota").change > 0
-    assert row(tried.context, "chance of quota").texts[2].endswith("points")
+    assert row(tried.context, "chance of quota").texts[2].endswith("pts")
     assert [row(tried.context, name).tone for name in ("won", "gap to quota")] == ["up", "up"], (
         "a smaller gap is welcome"
     )

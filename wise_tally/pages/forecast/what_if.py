@@ -63,7 +63,7 @@ class Compared:
         if not self.is_rate:
             return [whole(value) for value in values]
         now, then, change = (percent(value, 0) for value in values)
-        return [now, then, change.replace("%", "points")]
+        return [now, then, change.replace("%", "pts")]
 
 
 @dataclass(frozen=True)
