@@ -37,7 +37,7 @@ from wise_tally.domain.process.check_language import CheckWrong, Facts, missing,
 from wise_tally.domain.process.models import EntryCheck, Stage, StageFile, StageGuide, StageNotice
 from wise_tally.operation import backup
 from wise_tally.package.writing import write_package
-from wise_tally.web.audit_entries import told as told_of
+from wise_tally.web.audit_entries import audit_lines
 
 DAY = date(2026, 11, 23)
 FACTS = Facts(
@@ -170,7 +170,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     stage = client.get("/setup/audit/?find=criteria").context["told"][0]
     assert (stage.who, stage.subject) == ("Ines Marchbank", "Terms")
     rate = AuditEntry(at=NOW, who="", action="commission rate set", detail=f"person {owner.key} from 2026-11-01")
-    assert told_of([rate])[0].subject == f"{owner.name} from 2026-11-01"
+    assert audit_lines([rate])[0].subject == f"{owner.name} from 2026-11-01"
     client.post("/customers/activities/", {"deal": deal.key, "kind": "phone", "subject": "Rang Ada"})
     told = client.get("/setup/audit/?find=Rang").context["told"][0]
     assert (told.subject, told.change) == (
@@ -178,7 +178,7 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     values = {"owner": owner.key, "due_on": "2026-12-01", "unit_price_minor": 12_000, "own": {"site": "2026-00-00"}}
     entry = AuditEntry(at=NOW, action="partner changed", detail="partner p", before=as_text(values),
                        after=as_text(values | {"owner": None, "due_on": "", "unit_price_minor": 13_050, "own": {}}))  # fmt: skip
-    assert told_of([entry])[0].change == (f"due on 1 Dec 2026 → none; owner {owner.name} → none;"
+    assert audit_lines([entry])[0].change == (f"due on 1 Dec 2026 → none; owner {owner.name} → none;"
                                           " unit price 120.00 → 130.50; site 2026-00-00 → none")  # fmt: skip
 
 

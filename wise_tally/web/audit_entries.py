@@ -60,7 +60,7 @@ class AuditLine:
     change: str
 
 
-def told(entries: Iterable[AuditEntry]) -> list[AuditLine]:
+def audit_lines(entries: Iterable[AuditEntry]) -> list[AuditLine]:
     """The entries in words; each kind of record is asked once for its names."""
     listed = list(entries)
     wanted: dict[type[Model], set[str]] = defaultdict(set)

@@ -69,7 +69,7 @@ def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, in
     )
 
 
-def told(line: FilterLine, rows: Ints) -> Floats:
+def chance_column(line: FilterLine, rows: Ints) -> Floats:
     """The chances of deals at rows of the snapshot; NaN where none is told."""
     return shown_chances(line.book, line.snapshot, line.period)[rows]
 

@@ -83,14 +83,14 @@ class Later:
 
 def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dict[str, Score]:
     """Of each kind how the findings of one day came out; `findings` are all of that day."""
-    told = _told(findings)
+    told = _subjects_by_kind(findings)
     told["leads_waiting"] = {lead.place for lead in question.around.waiting if lead.days > question.bounds.lead_days}
     return {
         kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()
     }
 
 
-def _told(findings: Iterable[Finding]) -> dict[str, set[int]]:
+def _subjects_by_kind(findings: Iterable[Finding]) -> dict[str, set[int]]:
     """What each kind told of: deals (indices), people, stages or places."""
     told: dict[str, set[int]] = {}
     for finding in findings:

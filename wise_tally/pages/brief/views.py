@@ -16,7 +16,7 @@ from wise_tally.domain.formats import day, money
 from wise_tally.web.answers import plain
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
-from wise_tally.web.findings.brief import Brief, acting, brief_for, told_since
+from wise_tally.web.findings.brief import Brief, acting, brief_for, since_when
 from wise_tally.web.findings.wording import names_in, shown, terms_of
 from wise_tally.web.footer import Footer
 from wise_tally.web.forms.choices import Pair, key_of
@@ -142,7 +142,7 @@ def working(request: PageRequest) -> HttpResponse:
 
 def panel_of(brief: Brief, finding: Finding) -> Panel:
     """The working of a finding."""
-    line, since = brief.line, finding.since or told_since(brief).get(finding.key)
+    line, since = brief.line, finding.since or since_when(brief).get(finding.key)
     rows = np.searchsorted(line.snapshot.deal, np.array(finding.deals, dtype=np.int64))
     names = names_in(line, [finding])
     holds_since = "" if since is None else f" It holds since {day(since)}."
@@ -162,7 +162,7 @@ def table(request: PageRequest, kind: str) -> HttpResponse:
     """The brief, or all findings, as a file."""
     brief = read_brief(request)
     rows = shown(brief.line, brief.question, brief.findings) if request.GET.get("all") else brief.chosen
-    since = told_since(brief)
+    since = since_when(brief)
     header = ("kind", "family", "finding", "whose", "at stake", "deals", "since", "action")
     cells = [
         (

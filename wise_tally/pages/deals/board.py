@@ -16,7 +16,7 @@ from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.process.models import Process, Stage
 from wise_tally.pages.deals.undo import last_change
 from wise_tally.web.answers import say
-from wise_tally.web.chances import claimed, told
+from wise_tally.web.chances import chance_column, claimed
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
 from wise_tally.web.footer import Footer
@@ -123,7 +123,7 @@ def _lanes(query: BoardQuery, viewer: Viewer) -> list[Lane]:
     shown = {i: open_rows[largest[lane[largest] == i][:CARDS]].tolist() for i in range(len(order))}
     wanted = [p for i, node in enumerate(order) if nodes[node].key not in hidden for p in shown[i]]
     rows = deal_rows(line, wanted, viewer)
-    rules, chances = reference.rules_on(line.as_of), told(line, np.array(wanted, dtype=np.int64)).tolist()
+    rules, chances = reference.rules_on(line.as_of), chance_column(line, np.array(wanted, dtype=np.int64)).tolist()
     chance = {p: (one, claimed(line, p, one)) for p, one in zip(wanted, chances, strict=True)}
     return [
         Lane(

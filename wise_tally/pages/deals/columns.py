@@ -17,7 +17,7 @@ from wise_tally.domain.deals.models import Deal, OwnField
 from wise_tally.domain.deals.selectors import contact_days
 from wise_tally.domain.formats import iso_day
 from wise_tally.web import deal_columns
-from wise_tally.web.chances import claimed, told
+from wise_tally.web.chances import chance_column, claimed
 from wise_tally.web.deal_rows import DealRow, deals_at
 from wise_tally.web.filter_line import FilterLine
 
@@ -83,7 +83,7 @@ BUILT_IN = (
     Column("amount", "amount", "money", _of_snapshot("amount_minor")),
     Column("weighted", "weighted", "money", _of_snapshot("weighted_minor")),
     Column("probability", "probability", "percent", _of_snapshot("probability_bp")),
-    Column("chance", "chance", "percent", lambda line, at: told(line, at) * WHOLE_BP),
+    Column("chance", "chance", "percent", lambda line, at: chance_column(line, at) * WHOLE_BP),
     Column("process", "process", "choice", _of_deals("process"), lambda line: line.book.reference.processes),
     Column(
         "territory",
@@ -242,7 +242,7 @@ def row_data(line: FilterLine, rows: dict[int, DealRow], columns: Sequence[Colum
     reasons = deal_columns.lost_reasons_of(line, deals.values()) if "reason" in shown else {}
     intervals = deal_columns.contact_intervals(line, listed) if "gap" in shown else None
     created, age = (find(line, listed).tolist() for find in (_created, _age))
-    chances = told(line, listed).tolist() if "chance" in shown else [math.nan] * len(indices)
+    chances = chance_column(line, listed).tolist() if "chance" in shown else [math.nan] * len(indices)
     data = {}
     for number, (snapshot_row, row) in enumerate(rows.items()):
         deal, index = deals[row.key], int(line.snapshot.deal[snapshot_row])

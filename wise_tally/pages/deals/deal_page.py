@@ -33,7 +33,7 @@ from wise_tally.pages.deals.part_forms import shown_form, shown_lines
 from wise_tally.pages.deals.part_sums import sums_of
 from wise_tally.pages.deals.stage_history import stage_stays, stages_chart
 from wise_tally.pages.deals.undo import last_change
-from wise_tally.web.chances import chances_of, claimed, told
+from wise_tally.web.chances import chance_column, chances_of, claimed
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -138,7 +138,7 @@ def _chance(line: FilterLine, row: DealRow | None, index: int | None) -> dict[st
     if row is None or index is None or not row.is_open:
         return {}
     place = int(np.searchsorted(line.snapshot.deal, index))
-    chance = float(told(line, np.array([place]))[0])
+    chance = float(chance_column(line, np.array([place]))[0])
     if math.isnan(chance):
         return {}
     given = chances_of(line, [place])[place]

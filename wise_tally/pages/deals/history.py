@@ -9,7 +9,7 @@ from wise_tally.domain.formats import day, money, plural
 from wise_tally.domain.org.models import AuditEntry, Person
 from wise_tally.domain.org.records import expected_values
 from wise_tally.pages.deals.customers.journal import Entry
-from wise_tally.web.audit_entries import AuditLine, told
+from wise_tally.web.audit_entries import AuditLine, audit_lines
 
 
 def history(deal: Deal, cut: int) -> list[Entry]:
@@ -36,7 +36,7 @@ def _of_parts(deal: Deal, cut: int) -> list[Entry]:
     before = [row for row in rows.select_related("person").order_by("-pk") if row.at.timestamp() < cut]
     return [
         Entry(row.at, (_part_words(row, one),), row.person.name if row.person else "", "", False)
-        for row, one in zip(before, told(before), strict=True)
+        for row, one in zip(before, audit_lines(before), strict=True)
     ]
 
 

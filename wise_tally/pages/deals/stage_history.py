@@ -80,7 +80,7 @@ def stages_chart(line: FilterLine, stays: Sequence[StageStay], close: int) -> Ch
     return Chart(
         key="stages",
         conclusion="Time in each stage: " + ", ".join(f"{stay.stage} {days(stay.days)}" for stay in stays),
-        points=[Point(day(one), _told(moment, stays, now)) for one, moment in zip(on, times, strict=True)],
+        points=[Point(day(one), _words_at(moment, stays, now)) for one, moment in zip(on, times, strict=True)],
         layers=bands + [_band("over", stay.over_since, stay.left_at, 0.2, times) for stay in stays if stay.over],
         y_words=[(1, "")],
         x_words=[(min(max(one, first), last), words) for one, words in day_words(on[0], on[-1])],
@@ -100,7 +100,7 @@ def _band(css: str, first: int, last: int, height: float, times: Sequence[int]) 
     return Layer("area", css, [height if first <= moment <= last else None for moment in times], steps=True)
 
 
-def _told(moment: int, stays: Sequence[StageStay], now: int) -> list[tuple[str, str]]:
+def _words_at(moment: int, stays: Sequence[StageStay], now: int) -> list[tuple[str, str]]:
     """What happened at a moment of the picture."""
     entered = next((stay for stay in stays if stay.entered_at == moment), None)
     if entered:

@@ -48,16 +48,16 @@ class OutlookQuery(PageQuery):
     def way(self) -> str:
         """The chances shown: those asked for, where there are any; else those that lead."""
         leads = leading_way(self.trust)
-        return leads if not self.chances or (self.chances == OUTLOOK and not self._told) else self.chances
+        return leads if not self.chances or (self.chances == OUTLOOK and not self._has_outlook) else self.chances
 
     @property
-    def _told(self) -> bool:
+    def _has_outlook(self) -> bool:
         return self.trust.shown or self.trust.over
 
     @property
     def ways(self) -> dict[str, str]:
         """What there is to choose from."""
-        return {way: words for way, words in WAY_WORDS.items() if way != OUTLOOK or self._told}
+        return {way: words for way, words in WAY_WORDS.items() if way != OUTLOOK or self._has_outlook}
 
 
 @dataclass(frozen=True)
@@ -105,7 +105,7 @@ def _distribution(query: OutlookQuery, quota: int | None, outlook: Expected) -> 
     parameters = f"{line.query()}&node={scope_node(line)[2]}"
     mean, chance = (f"{reverse('forecast:working', args=[figure])}?{parameters}" for figure in (MEAN[way], CHANCE[way]))
     sentence = of_outlook(span_of(line), outlook.mean_minor, p10, p90, quota, outcome.chance_of(quota))
-    deals, bins = _told(line, outlook.deals, way), bins_of(outcome)
+    deals, bins = _shown_stakes(line, outlook.deals, way), bins_of(outcome)
     of_bins = [f"{chance}&part={part}" for part in range(len(bins))]
     drawn = outlook.open_deals or outlook.to_come
     return {
@@ -157,7 +157,7 @@ def _built(outlook: Expected, way: str, quota: int | None) -> tuple[list[Built],
     return parts, ink_bar(outlook.won_minor, [outlook.open_minor, outlook.to_come_minor], quota, None, largest)
 
 
-def _told(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[ShownStake]:
+def _shown_stakes(line: FilterLine, stakes: tuple[DealAtStake, ...], way: str) -> list[ShownStake]:
     """The deals that matter with the reason for each chance."""
     rows = deal_rows(line, [stake.row for stake in stakes])
     reasons = chances_of(line, [stake.row for stake in stakes]) if way == OUTLOOK else {}
@@ -227,7 +227,7 @@ def _deals_sheet(line: FilterLine, outlook: Expected, way: str) -> Sheet:
             one.stake.if_lost,
             one.chance.plain if one.chance else "",
         )
-        for one in _told(line, outlook.deals, way)
+        for one in _shown_stakes(line, outlook.deals, way)
     ]
     header = (
         "deal",

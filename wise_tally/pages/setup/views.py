@@ -15,7 +15,7 @@ from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory, Wo
 from wise_tally.domain.process.models import Process
 from wise_tally.domain.targets.models import Quota
 from wise_tally.pages.setup.lists.registers import REGISTERS
-from wise_tally.web.audit_entries import AuditLine, told
+from wise_tally.web.audit_entries import AuditLine, audit_lines
 from wise_tally.web.request.viewing import PageRequest
 
 CHANGED_LAST = 6
@@ -66,7 +66,7 @@ def _changed_last(viewer: Viewer) -> list[AuditLine]:
     """The latest entries of the audit in words; of nobody who may not read it."""
     if not viewer.may(May.READ_RECORDS):
         return []
-    return told(AuditEntry.objects.order_by("-pk")[:CHANGED_LAST])
+    return audit_lines(AuditEntry.objects.order_by("-pk")[:CHANGED_LAST])
 
 
 def _sections(viewer: Viewer) -> list[Section]:

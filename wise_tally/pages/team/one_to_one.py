@@ -172,7 +172,7 @@ def _figures(line: FilterLine, key: str, deals: OpenDeals) -> dict[str, Any]:
         "whole": whole,
         "working": working,
         "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
-        "say": say(_told(line, whole, deals), workings("forecast:working", working, "won", "gap")),
+        "say": say(_sentence(line, whole, deals), workings("forecast:working", working, "won", "gap")),
         "footer": Footer(len(deals.rows) + whole.forecast.deals_won),
     }
 
@@ -195,7 +195,7 @@ def _pipeline(request: PageRequest, line: FilterLine, brief: Brief) -> dict[str,
     }
 
 
-def _told(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
+def _sentence(line: FilterLine, whole: AttainmentRow, deals: OpenDeals) -> Answer:
     """Where the person stands, in one sentence."""
     rows, amount = deals.rows, deals.amount_minor
     close = line.snapshot.expected_close[rows]

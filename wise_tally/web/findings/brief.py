@@ -101,7 +101,7 @@ def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str,
     return keep_brief(viewer, BriefContent(line.who_value, line.period.text, line.as_of, content), why, now)
 
 
-def told_since(brief: Brief) -> dict[str, date]:
+def since_when(brief: Brief) -> dict[str, date]:
     """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
     since: dict[str, date] = {}
     still = {finding.key for finding in brief.findings}

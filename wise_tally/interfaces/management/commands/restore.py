@@ -39,7 +39,7 @@ class Command(OneLineCommand):
                 self.stdout.write(f"Restored {path.name}. The damaged file is {aside.name}. Start the server now.")
                 return
             ensure_database()
-            _sure(options, said(losses(path)))
+            _sure(options, losses_in_words(losses(path)))
             before = restore_backup(OPERATOR, path, now())
         except BackupRefused as refused:
             refuse(str(refused))
@@ -48,7 +48,7 @@ class Command(OneLineCommand):
         )
 
 
-def said(lost: Losses) -> str:
+def losses_in_words(lost: Losses) -> str:
     """What would be lost, in words."""
     if not lost.same_history:
         return f"This backup is of other data: all of the present ({plural(lost.changes, 'change')}) would be replaced."

@@ -21,7 +21,7 @@ from wise_tally.domain.org.clock import now, zone
 from wise_tally.domain.org.models import AuditEntry, OutboxMessage
 from wise_tally.operation.backup import NAME, OF_THE_SERVER, BackupRefused, backups_made, folder, make_backup, too_old
 from wise_tally.operation.restoring import losses, restore_backup
-from wise_tally.web.audit_entries import about, person_in_words, told
+from wise_tally.web.audit_entries import about, audit_lines, person_in_words
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.page_query import OwnQuery, one_day, text
 from wise_tally.web.request.permissions import all_needs
@@ -57,7 +57,7 @@ def audit(request: PageRequest) -> HttpResponse:
     page = Paginator(query.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
     answer = {
         "entries": page,
-        "told": told(page),
+        "told": audit_lines(page),
         "page_query": query,
         "people": [(who, person_in_words(who)) for who in people_of()],
         "files": exports("setup:audit-table", query.query()),
