@@ -106,9 +106,9 @@ class StoredAttributes(DealAttributes):
         names = tuple(sorted({text for _, text in rows}))
         index = {name: number for number, name in enumerate(names)}
         of_deal = np.full(self.deals, NONE, dtype=np.int64)
-        number = self.places(np.array([pk for pk, _ in rows], dtype=np.int64))
+        deal_index = self.places(np.array([pk for pk, _ in rows], dtype=np.int64))
         value = np.array([index[text] for _, text in rows], dtype=np.int64)
-        of_deal[number[number >= 0]] = value[number >= 0]
+        of_deal[deal_index[deal_index >= 0]] = value[deal_index >= 0]
         return Facet(names, names, of_deal)
 
     def _of_accounts(self, column: str) -> Facet:
@@ -163,10 +163,10 @@ class StoredAttributes(DealAttributes):
         width = len(names) + 1
         # Lines without a group stand last in their deal.
         cell = deal * width + np.where(table[product] == NONE, len(names), table[product])
-        cells, number = np.unique(cell, return_inverse=True)
+        cells, cell_of = np.unique(cell, return_inverse=True)
         group = cells % width
         amounts, sold = (
-            sum_by_group(column, number, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
+            sum_by_group(column, cell_of, len(cells)) for column in (amount, divide_half_even_array(quantity, 100))
         )
         return GroupLines(names, cells // width, np.where(group == len(names), NONE, group), amounts, sold)
 

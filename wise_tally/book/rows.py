@@ -57,10 +57,10 @@ def distinct_texts(attribute: str) -> tuple[str, ...]:
 
 
 def _history(rows: Iterable[tuple[Any, ...]]) -> dict[int, list[tuple[int, Any]]]:
-    by_stage: dict[int, list[tuple[int, Any]]] = defaultdict(list)
+    by_owner: dict[int, list[tuple[int, Any]]] = defaultdict(list)
     for owner, day, value in rows:
-        by_stage[owner].append((day.toordinal(), value))
-    return by_stage
+        by_owner[owner].append((day.toordinal(), value))
+    return by_owner
 
 
 def _nodes(model: Any, dated: Any, owner: str) -> tuple[Node, ...]:
@@ -178,9 +178,9 @@ def _index(numbers: Ints, index: dict[int | None, int]) -> Ints:
     """Row numbers turned into indices; -1 stays."""
     size = max((key for key in index if key is not None), default=0) + 2
     table = np.full(size, NONE, dtype=np.int64)
-    for number, index_of_number in index.items():
+    for number, row_index in index.items():
         if number is not None:
-            table[number] = index_of_number
+            table[number] = row_index
     return table[numbers]
 
 
