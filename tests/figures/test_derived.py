@@ -75,7 +75,7 @@ def samples(book, days):
 
 
 def ask_everything(book, days, random):
-    """Compute each declared value of the book and of each of its standings, in every way or in some drawn anew each time."""
+    """Compute each declared value of the book and of each of its states, in every way or in some drawn anew each time."""
     known, snapshots = samples(book, days), [book.as_of(day) for day in days]
     for one in OF_BOOKS:
         names = list(signature(one.compute).parameters)

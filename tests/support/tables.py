@@ -59,6 +59,18 @@ def every_table(client):
     return sorted(found)
 
 
+def some_tables(client, random, number):
+    """Addresses of table files that somebody comes across: a page drawn at random, one of its variants, one of the files there."""
+    found, paths = set(), table_pages()
+    while len(found) < number:
+        path = random.choice(paths)
+        variants, _ = _links(client.get(path).content.decode(), path)
+        query = random.choice(["", *sorted(variants)])
+        _, files = _links(client.get(f"{path}?{query}").content.decode(), path)
+        found |= set(random.sample(sorted(files), min(1, len(files))))
+    return sorted(found)
+
+
 def contents(client, addresses, days):
     """Each file as of each day."""
     found = {}

@@ -252,11 +252,11 @@ def read_lost(after: int, upto: int) -> list[tuple[int, int, str]]:
     """Revisions in lost stages between two row numbers: deal, moment in seconds, and the reason or an empty text."""
     # The few lost stages by their numbers: a join would look each of all revisions up.
     stages = process.Stage.objects.filter(kind=process.StageKind.LOST).values_list("pk", flat=True)
-    indices = ", ".join(["%s"] * len(stages))
+    marks = ", ".join(["%s"] * len(stages))
     with connection.cursor() as cursor:
         cursor.execute(
             "SELECT deal_id, effective_at, lost_reason FROM deals_dealrevision"
-            f" WHERE id > %s AND id <= %s AND NOT void AND stage_id IN ({indices}) ORDER BY id",
+            f" WHERE id > %s AND id <= %s AND NOT void AND stage_id IN ({marks}) ORDER BY id",
             [after, upto, *stages],
         )
         return cursor.fetchall()

@@ -149,17 +149,17 @@ def shift_of(
     book: Book, snapshots: tuple[BookAsOf, BookAsOf], period: Period, scope: Filter, moves: Moves
 ) -> ShiftTable:
     """Where the money went between two days: the changes of all cells sum exactly to the bridge's end − start."""
-    indices = len(book.reference.categories) + len(WHERE)
+    size = len(book.reference.categories) + len(WHERE)
     sides = [_places(book, snapshot, period, scope) for snapshot in snapshots]
     (place_before, amount_before), (place_after, amount_after) = sides
-    cell = place_before * indices + place_after
+    cell = place_before * size + place_after
     tables = [
-        sum_by_group(values, cell, indices * indices).reshape(indices, indices)
+        sum_by_group(values, cell, size * size).reshape(size, size)
         for values in (amount_before, amount_after, moves.end - moves.start)
     ]
-    absent = indices - 1
+    absent = size - 1
     there = (place_before != absent) | (place_after != absent)
-    deals = np.bincount(cell[there], minlength=indices * indices).reshape(indices, indices)
+    deals = np.bincount(cell[there], minlength=size * size).reshape(size, size)
     amounts_before, amounts_after, change = tables
     return ShiftTable(amounts_before, amounts_after, change, deals, place_before, place_after)
 

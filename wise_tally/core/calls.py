@@ -63,8 +63,8 @@ def submitted_amounts(
     for node in sorted(range(len(reference.teams)), key=lambda i: -len(tree.paths[i])):
         below = sum(result["team", child] or 0 for child in tree.children(node))
         result["team", node] = amounts.get(("team", node), below + members.get(node, 0))
-    roots = sum(result["team", root] or 0 for root in tree.children(NONE))
-    result["company", NONE] = amounts.get(("company", NONE), roots + members.get(NONE, 0))
+    at_the_top = sum(result["team", root] or 0 for root in tree.children(NONE))
+    result["company", NONE] = amounts.get(("company", NONE), at_the_top + members.get(NONE, 0))
     territory_tree = reference.territory_tree(as_of)
     for node in sorted(range(len(reference.territories)), key=lambda i: -len(territory_tree.paths[i])):
         parts = [result["territory", child] for child in territory_tree.children(node)]

@@ -130,14 +130,14 @@ def payments_in(book: Book, snapshot: BookAsOf, plans: PlanRows, periods: Sequen
     A person's or team's are the credited parts of each payment, largest remainder. Source: common practice.
     """
     index = np.searchsorted(snapshot.deal, plans.deal)
-    stands = np.minimum(index, max(len(snapshot.deal) - 1, 0))
-    there = (snapshot.deal[stands] == plans.deal) if len(snapshot.deal) else np.zeros(len(index), dtype=bool)
+    row = np.minimum(index, max(len(snapshot.deal) - 1, 0))
+    there = (snapshot.deal[row] == plans.deal) if len(snapshot.deal) else np.zeros(len(index), dtype=bool)
     counted = np.array([category.counted for category in book.reference.categories] + [False], dtype=bool)
     paying = there.copy()
-    kind, category = snapshot.kind[stands[there]], snapshot.category[stands[there]]
+    kind, category = snapshot.kind[row[there]], snapshot.category[row[there]]
     paying[there] = (kind == WON) | ((kind == OPEN) & counted[category])
     plans = PlanRows(*(getattr(plans, name)[paying] for name in PlanRows.__dataclass_fields__))
-    payments = _occurrences(plans, stands[paying], periods, snapshot)
+    payments = _occurrences(plans, row[paying], periods, snapshot)
     return _credited(book, snapshot, payments, scope)
 
 

@@ -94,29 +94,29 @@ class LeadFigures:
         return wilson(self.won, self.leads)
 
 
-def _deals_standing(snapshot: BookAsOf, rows: LeadRows) -> tuple[Ints, Flags]:
-    """Places of the leads' deals among the snapshot's, and whether each has one that stands there."""
+def _deals_of_leads(snapshot: BookAsOf, rows: LeadRows) -> tuple[Ints, Flags]:
+    """Places of the leads' deals among the snapshot's, and whether each has one that is there."""
     index = np.minimum(np.searchsorted(snapshot.deal, np.maximum(rows.deal, 0)), max(len(snapshot.deal) - 1, 0))
-    stands = (rows.deal >= 0) & (len(snapshot.deal) > 0)
-    stands[stands] = snapshot.deal[index[stands]] == rows.deal[stands]
-    return index, stands
+    in_book = (rows.deal >= 0) & (len(snapshot.deal) > 0)
+    in_book[in_book] = snapshot.deal[index[in_book]] == rows.deal[in_book]
+    return index, in_book
 
 
-def _decided(rows: LeadRows, stands: Flags) -> tuple[Flags, Flags]:
+def _decided(rows: LeadRows, in_book: Flags) -> tuple[Flags, Flags]:
     """Which leads are qualified (one with a deal whatever its status says) and which dropped."""
-    qualified = stands | (rows.status == STATUSES.index(QUALIFIED))
+    qualified = in_book | (rows.status == STATUSES.index(QUALIFIED))
     return qualified, ~qualified & (rows.status == STATUSES.index(DROPPED))
 
 
 def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) -> LeadFigures:
     """What became of the leads of one value, of all with None; a lead counts once in each step that it reached.
 
-    A lead with a deal that stands in the book is qualified, whatever its status says.
+    A lead with a deal in the book is qualified, whatever its status says.
     """
     rows = leads if value is None else leads.take(leads.value == value)
-    index, stands = _deals_standing(snapshot, rows)
-    kind = np.where(stands, snapshot.kind[index] if len(snapshot.deal) else -1, -1)
-    qualified, dropped = _decided(rows, stands)
+    index, in_book = _deals_of_leads(snapshot, rows)
+    kind = np.where(in_book, snapshot.kind[index] if len(snapshot.deal) else -1, -1)
+    qualified, dropped = _decided(rows, in_book)
     won = kind == WON
     timed = qualified & (rows.closed_at > 0)
     took = (rows.closed_at[timed] - rows.created_at[timed]) / DAY_SECONDS
@@ -127,7 +127,7 @@ def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) 
         open=int((~qualified & ~dropped).sum()),
         dropped=int(dropped.sum()),
         qualified=int(qualified.sum()),
-        deals=int(stands.sum()),
+        deals=int(in_book.sum()),
         won=int(won.sum()),
         lost=int((kind == LOST).sum()),
         won_minor=int(snapshot.amount_minor[index[won]].sum()),
@@ -166,7 +166,7 @@ def step_figures(snapshot: BookAsOf, leads: LeadRows) -> tuple[StepFigures, ...]
     steps = leads.entered.shape[1]
     took = leads.entered > 0
     furthest = np.where(took, np.arange(steps), -1).max(axis=1, initial=-1)
-    qualified, dropped = _decided(leads, _deals_standing(snapshot, leads)[1])
+    qualified, dropped = _decided(leads, _deals_of_leads(snapshot, leads)[1])
     known = furthest >= 0
     figures = []
     for step in range(steps):

@@ -240,8 +240,8 @@ class _Running:
 
     def ages(self, node: int, stage: int) -> Floats:
         """Ages in days of a node's running stays in a stage, rising; those of nodes below included."""
-        indices = {len(self.group.keys)} if node == NONE else self.group.tree.below(node) if self.group.tree else {node}
-        cells = [index * self.stages + stage for index in indices]
+        nodes = {len(self.group.keys)} if node == NONE else self.group.tree.below(node) if self.group.tree else {node}
+        cells = [index * self.stages + stage for index in nodes]
         parts = [self.each[self.bounds[cell] : self.bounds[cell + 1]] for cell in cells]
         return parts[0] if len(parts) == 1 else np.sort(np.concatenate(parts))
 

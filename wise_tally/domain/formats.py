@@ -101,14 +101,14 @@ def short(minor: int | None) -> str:
         return NONE_SIGN
     units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
     sign = MINUS if minor < 0 else ""
-    for size, letter, indices in (
+    for size, letter, step in (
         (Decimal(999_500), "m", "0.01"),
         (Decimal(9_950), "k", "1"),
         (Decimal(1_000), "k", "0.1"),
     ):
         if units >= size:
             scaled = units / (1_000_000 if letter == "m" else 1_000)
-            return _written(f"{sign}{scaled.quantize(Decimal(indices), ROUND_HALF_EVEN)}{SPACE}{letter}")
+            return _written(f"{sign}{scaled.quantize(Decimal(step), ROUND_HALF_EVEN)}{SPACE}{letter}")
     return f"{sign}{units.quantize(Decimal(1), ROUND_HALF_EVEN)}"
 
 
@@ -125,9 +125,9 @@ def hundredths(value: int | None) -> str:
 UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundredths, "quantity": hundredths}
 
 
-def percent(rate: float | None, indices: int = 1) -> str:
+def percent(rate: float | None, decimals: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
-    return NONE_SIGN if rate is None else _written(f"{rate * 100:.{indices}f}{SPACE}%".replace("-", MINUS))
+    return NONE_SIGN if rate is None else _written(f"{rate * 100:.{decimals}f}{SPACE}%".replace("-", MINUS))
 
 
 def score(value: float | None) -> str:

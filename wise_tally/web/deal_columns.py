@@ -78,9 +78,9 @@ def _rank_of_related(line: FilterLine, related: str) -> Ints:
 
 def own_values(line: FilterLine, field: str) -> dict[int, str]:
     """Values of an own field by index into the book."""
-    indices = line.book.index_by_key
+    index_of = line.book.index_by_key
     rows = OwnFieldValue.objects.filter(field__key=field, field__applies_to="deal")
-    return {indices[key]: text for key, text in rows.values_list("subject_key", "value") if key in indices}
+    return {index_of[key]: text for key, text in rows.values_list("subject_key", "value") if key in index_of}
 
 
 def margins(line: FilterLine, rows: Ints) -> Ints:

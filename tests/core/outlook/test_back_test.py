@@ -11,7 +11,7 @@ from wise_tally.core.calendar import midnight_ending
 from wise_tally.core.outlook.back_test import Guess, Look, RollingTest, crps
 from wise_tally.core.outlook.distribution import MayBeWon, outcome_of
 from wise_tally.core.outlook.fit import chances, fit
-from wise_tally.core.outlook.standings import landmarks, slips_so_far
+from wise_tally.core.outlook.open_deal_states import landmarks, slips_so_far
 from wise_tally.core.outlook.still_to_come import NOTHING_TO_COME
 
 

@@ -6,7 +6,7 @@ import pytest
 from tests.support.outlook_books import HISTORIES, REFERENCE, TODAY
 from tests.support.small_books import book_of
 from wise_tally.core.outlook.common_shock import common_shock
-from wise_tally.core.outlook.standings import Past, past_open_deals
+from wise_tally.core.outlook.open_deal_states import Past, past_open_deals
 
 
 def test_the_shock_is_what_landmarks_vary_beyond_chance():

@@ -154,7 +154,7 @@ def stays_long(question: Question) -> Iterator[Finding]:
     mine = np.isin(person, np.unique(question.snapshot.owner[question.of_owner]))
     for index in np.flatnonzero(mine & (low > 0) & (apart >= question.bounds.stays_points)).tolist():
         pairs = [(int(late_ones[index]), int(all_ones[index])) for late_ones, all_ones in (own, others)]
-        yield _standing(
+        yield _stays_finding(
             question, int(person[index]), int(stage[index]), (pairs[0], pairs[1], float(typical[stage[index]]))
         )
 
@@ -177,7 +177,7 @@ def _typical_days(book: Book, snapshot: BookAsOf) -> Floats:
     return np.array([np.nan if rule.typical_days is None else rule.typical_days for rule in rules])
 
 
-def _standing(
+def _stays_finding(
     question: Question, person: int, stage: int, shares: tuple[tuple[int, int], tuple[int, int], float]
 ) -> Finding:
     (late, number), others, typical = shares
@@ -239,10 +239,10 @@ def not_submitted(question: Question) -> Iterator[Finding]:
     if not question.span.days_left:
         return
     calls = calls_in_force(question.book.reference, question.snapshot.as_of, question.period)
-    said_by = {person for subject, person in calls if subject == "person"}
+    submitted_by = {person for subject, person in calls if subject == "person"}
     owner, brings = question.snapshot.owner[question.open.rows], question.open.amount_minor * question.open.chance
-    silent = sorted(set(owner[question.open.chance > 0].tolist()) - said_by - set(question.around.left.tolist()))
-    if not said_by or not silent:
+    silent = sorted(set(owner[question.open.chance > 0].tolist()) - submitted_by - set(question.around.left.tolist()))
+    if not submitted_by or not silent:
         return
     mine = np.isin(owner, silent)
     minor = round(float(brings[mine].sum()))

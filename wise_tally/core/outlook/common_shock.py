@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from wise_tally.core.outlook.standings import DAYS_BETWEEN, Past
+from wise_tally.core.outlook.open_deal_states import DAYS_BETWEEN, Past
 from wise_tally.core.statistics import Floats
 
 WITHOUT_PAST = 0.25

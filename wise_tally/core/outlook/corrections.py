@@ -1,4 +1,4 @@
-"""Corrections: shifts of the log-odds of the chances, learnt from what became of past standings, and mostly shrunk to nothing.
+"""Corrections: shifts of the log-odds of the chances, learnt from what became of past open deals, and mostly shrunk to nothing.
 
 Factors: expected close, its slips, type, source, size and owner. Base and slope of size by ridged Newton steps; the levels of each
 factor by empirical Bayes, the variance between levels that of DerSimonian and Laird, Controlled Clinical Trials 7 (1986), 177–188.
@@ -10,7 +10,7 @@ import numpy as np
 
 from wise_tally.core.book import Book
 from wise_tally.core.money import Ints
-from wise_tally.core.outlook.standings import OpenDealStates, Past
+from wise_tally.core.outlook.open_deal_states import OpenDealStates, Past
 from wise_tally.core.statistics import Floats
 from wise_tally.core.trees import NONE
 
@@ -93,7 +93,7 @@ def bands_of_equal_money(amount_minor: Ints) -> Floats:
 
 
 def learnt_corrections(book: Book, past: Past, chance: Floats, horizon: int) -> tuple[Corrections, Floats]:
-    """The corrections of the chances that past standings had, and those chances corrected, shape (rows of `past`,).
+    """The corrections of the chances of past open deals, and those chances corrected, shape (rows of `past`,).
 
     A row weighs (deals ÷ rows) · 2^(−days since its landmark's horizon ended ÷ 180), so that a deal seen often counts about once.
     """

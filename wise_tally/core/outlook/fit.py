@@ -30,7 +30,7 @@ from wise_tally.core.outlook.moves import (
     observed_stays,
     whole_days,
 )
-from wise_tally.core.outlook.standings import FIRST_DAYS, OpenDealStates, open_deals_on, past_open_deals
+from wise_tally.core.outlook.open_deal_states import FIRST_DAYS, OpenDealStates, open_deals_on, past_open_deals
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats

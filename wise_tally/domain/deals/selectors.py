@@ -77,7 +77,7 @@ def contact_days(deals: Iterable[Deal], moment: datetime) -> dict[int, float]:
     """For each deal (row number) the days from the last contact before a moment, or from its creation, to that moment."""
     wanted = list(deals)
     last = last_contacts(wanted, moment)
-    met = np.array([0 if (rows := last[deal.pk]) is None else rows.timestamp() for deal in wanted])
+    met = np.array([0 if (contact := last[deal.pk]) is None else contact.timestamp() for deal in wanted])
     created = np.array([deal.created_at.timestamp() for deal in wanted])
     days = days_since_contact(met, created, moment.timestamp())
     return dict(zip([deal.pk for deal in wanted], days.tolist(), strict=True))

@@ -220,8 +220,8 @@ def _changes(
 ) -> list[tuple[str, Difference]]:
     changes = since_statement([StatedLine(*line) for line in issued], statements.stated(lines))
     keys = [(change.after or change.before).deal for change in changes]  # type: ignore[union-attr]
-    indices = statements.line.book.index_by_key
-    names = names_of(statements.line.book, [indices[key] for key in keys if key in indices])
+    index_of = statements.line.book.index_by_key
+    names = names_of(statements.line.book, [index_of[key] for key in keys if key in index_of])
     return [(names.get(key, key), one) for key, one in zip(keys, changes, strict=True)]
 
 

@@ -46,10 +46,10 @@ class Scratch:
 
     def for_core(self, line: FilterLine) -> WhatIf:
         """What the core takes: by index, days as ordinals."""
-        indices = line.book.index_by_key
+        index_of = line.book.index_by_key
         stages = {stage.key: index for index, stage in enumerate(line.book.reference.stages)}
         return WhatIf(
-            {indices[key]: _supposed(values) for key, values in self.deals.items() if key in indices},
+            {index_of[key]: _supposed(values) for key, values in self.deals.items() if key in index_of},
             {stages[key]: probability for key, probability in self.stages.items() if key in stages},
         )
 

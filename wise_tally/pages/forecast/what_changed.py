@@ -133,15 +133,15 @@ def page(request: PageRequest) -> HttpResponse:
     query = read_change(request)
     line = query.line
     moves, shift = read_moves(query)
-    indices = place_names(line)
+    columns = place_names(line)
     moved = int(np.count_nonzero(moves.moved.any(axis=0)))
     answer = {
         **_comparison(query),
         "may_meet": request.viewer.may(May.SET_RULES) and not line.is_past,
         "presets": _presets(query, request.viewer),
         **_bridge(query, moves),
-        "columns": indices,
-        "shift": _shift_rows(query, shift, indices),
+        "columns": columns,
+        "shift": _shift_rows(query, shift, columns),
         "deals": _opened(query, moves, shift),
         "footer": Footer(moved, exports=exports("forecast:changed-table", query.query())),
     }
@@ -206,11 +206,11 @@ def _bridge_sheet(query: ChangesQuery, moves: Moves) -> Sheet:
 
 
 def _shift_sheet(query: ChangesQuery, shift: ShiftTable) -> Sheet:
-    indices = place_names(query.line)
+    columns = place_names(query.line)
     rows = [
         (name, to, cell.deals, cell.before_minor, cell.after_minor, cell.change_minor)
-        for name, cells, _, _ in _shift_rows(query, shift, indices)
-        for (_, to), cell in zip(indices, cells, strict=True)
+        for name, cells, _, _ in _shift_rows(query, shift, columns)
+        for (_, to), cell in zip(columns, cells, strict=True)
         if cell
     ]
     money = ("before", "after", "change")
@@ -301,15 +301,15 @@ def place_names(line: FilterLine) -> list[tuple[str, str]]:
 
 
 def _shift_rows(
-    query: ChangesQuery, shift: ShiftTable, indices: list[tuple[str, str]]
+    query: ChangesQuery, shift: ShiftTable, columns: list[tuple[str, str]]
 ) -> list[tuple[str, list[ShiftCell | None], int, str]]:
     """Rows of places that hold a deal: name, cells (None where empty), what the row moved, and where it opens."""
     rows = []
-    for i, (key, name) in enumerate(indices):
+    for i, (key, name) in enumerate(columns):
         if not shift.deals[i].any():
             continue
         cells: list[ShiftCell | None] = []
-        for j, (other, _) in enumerate(indices):
+        for j, (other, _) in enumerate(columns):
             deals, after, before, change = (
                 int(table[i, j]) for table in (shift.deals, shift.after, shift.before, shift.change)
             )
@@ -341,17 +341,17 @@ def opened_deals(query: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[
     if kind == "cause" and rest in CAUSES:
         change = moves.moved[CAUSES.index(rest)]
         return CAUSE_WORDS[rest], np.flatnonzero(change), change
-    indices = place_names(query.line)
-    keys = [key for key, _ in indices]
+    columns = place_names(query.line)
+    keys = [key for key, _ in columns]
     first, _, second = rest.partition(":")
     if kind == "cell" and first in keys and second in keys:
         i, j = keys.index(first), keys.index(second)
         inside = np.flatnonzero((shift.place_before == i) & (shift.place_after == j))
-        return f"from {indices[i][1]} to {indices[j][1]}", inside, moves.end - moves.start
+        return f"from {columns[i][1]} to {columns[j][1]}", inside, moves.end - moves.start
     if kind == "row" and rest in keys:
         i = keys.index(rest)
         there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
-        return f"from {indices[i][1]}", np.flatnonzero(there), moves.end - moves.start
+        return f"from {columns[i][1]}", np.flatnonzero(there), moves.end - moves.start
     accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
     raise Refused(f"“{query.opened[:60]}” cannot be opened. Choose one of: {accepted}.")
 

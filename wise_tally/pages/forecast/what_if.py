@@ -105,8 +105,8 @@ def _listed(line: FilterLine, scratch: Scratch, find: str) -> list[int]:
     snapshot = line.snapshot
     rows = deals_in(line.book, snapshot, line.scope)
     rows = rows[snapshot.kind[rows] == OPEN]
-    indices = line.book.index_by_key
-    tried = np.isin(snapshot.deal[rows], [indices[key] for key in scratch.deals if key in indices])
+    index_of = line.book.index_by_key
+    tried = np.isin(snapshot.deal[rows], [index_of[key] for key in scratch.deals if key in index_of])
     if find:
         wanted = deal_columns.deals_where(line, Q(name__icontains=find))[snapshot.deal[rows]]
     else:

@@ -64,8 +64,8 @@ def page(request: PageRequest) -> HttpResponse:
 
 def _with_contacts(shown: list[tuple[DealRow, int]], line: FilterLine) -> list[tuple[DealRow, int, object]]:
     """The rows with the last contact of each customer."""
-    indices = line.book.index_by_key
-    deals = named(line.book, [indices[row.key] for row, _ in shown])
+    index_of = line.book.index_by_key
+    deals = named(line.book, [index_of[row.key] for row, _ in shown])
     last = last_contacts(deals.values(), line.ends_at)
     return [(row, part, last.get(deals[row.key].pk)) for row, part in shown]
 

@@ -35,7 +35,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
     current = view.rpartition(":")[0]
     at_today = current == "today"
     current = WITHIN.get(current, current)
-    indices = [
+    places = [
         {
             "name": label,
             "url": reverse(f"{name}:page") + query,
@@ -49,7 +49,7 @@ def page(request: HttpRequest) -> dict[str, Any]:
     pins = request.session.get("pins", []) if viewer and hasattr(request, "session") else []
     initials = "".join(part[0] for part in viewer.name.split()[:2]) if viewer else ""
     return {
-        "places": indices,
+        "places": places,
         "at_today": at_today,
         "viewer": viewer,
         "may": {right.name.lower(): viewer.may(right) for right in May} if viewer else {},

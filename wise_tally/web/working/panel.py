@@ -81,10 +81,10 @@ def panel_response(
     """
     if not all_url and panel.places is not None:
         all_url = counted_list(request)
-    stands, around = (
+    placed, around = (
         ("beside", "web/beside.html") if request.headers.get(TARGET) == "working" else ("alone", "web/base.html")
     )
-    context = {"panel": panel, "line": line, "back": back, "all_url": all_url, "stands": stands, "around": around}
+    context = {"panel": panel, "line": line, "back": back, "all_url": all_url, "placed": placed, "around": around}
     response = PanelResponse(render_to_string("web/working.html", context, request))
     patch_vary_headers(response, (TARGET,))
     response.panel, response.line = panel, line

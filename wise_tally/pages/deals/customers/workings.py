@@ -50,8 +50,8 @@ def _sum(account: Account, words: str, definition: str, rows: list[tuple[str, in
 
 def _deals(sheet: SheetRequest, words: str) -> Panel:
     request, line, account = sheet
-    indices = open_places if words == "open" else past_places
-    rows = indices(request, line, account)
+    deals_of = open_places if words == "open" else past_places
+    rows = deals_of(request, line, account)
     amount = line.snapshot.amount_minor[rows]
     return Panel(
         title=f"{words.capitalize()} deals, {account.name}",
@@ -63,12 +63,12 @@ def _deals(sheet: SheetRequest, words: str) -> Panel:
     )
 
 
-def _unpaid(sheet: SheetRequest, indices: tuple[int, ...], words: str) -> Panel:
+def _unpaid(sheet: SheetRequest, ages: tuple[int, ...], words: str) -> Panel:
     _, line, account = sheet
     rows = [
         (f"{invoice.key}, due {day(invoice.due_on)}", invoice.amount_minor)
         for invoice in unpaid_of(line, account)
-        if ageing_place(invoice.due_on, line.as_of) in indices
+        if ageing_place(invoice.due_on, line.as_of) in ages
     ]
     return _sum(account, words, OF_ACCOUNT["unpaid"].definition, rows)
 

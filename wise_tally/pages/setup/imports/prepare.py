@@ -99,9 +99,9 @@ class Preparer:
 
     def run(self, table: UploadedTable, progress: Callable[[int], None] = lambda done: None) -> Prepared:
         """All rows; a row with a fault is left out and its faults are kept."""
-        indices = {name: table.header.index(heading) for name, heading in self.matching.columns.items()}
+        columns = {name: table.header.index(heading) for name, heading in self.matching.columns.items()}
         for count, (number, cells) in enumerate(table.rows):
-            typed = {name: cells[index].strip() for name, index in indices.items()}
+            typed = {name: cells[index].strip() for name, index in columns.items()}
             before = len(self.prepared.faults)
             row = self._row(number, typed)
             if len(self.prepared.faults) == before:

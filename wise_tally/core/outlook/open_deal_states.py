@@ -1,4 +1,4 @@
-"""Standings: the open deals as they stood, now and on past days whose horizon is over (landmarks).
+"""The states of open deals, now and on past days whose horizon is over (landmarks).
 
 Source of landmarks: van Houwelingen, Dynamic Prediction by Landmarking in Event History Analysis, Scand. J. Statist. 34 (2007).
 """
@@ -48,7 +48,7 @@ class OpenDealStates:
 
 @dataclass(frozen=True)
 class Past:
-    """Standings on all landmarks, one row a deal and landmark: days before the as-of midnight, and whether it was won in time."""
+    """States on all landmarks, one row a deal and landmark: days before the as-of midnight, and whether it was won in time."""
 
     states: OpenDealStates
     days_ago: Ints
