@@ -16,6 +16,8 @@ from wise_tally.domain.number_settings import number
 _SOURCE = Path(__file__).resolve().parents[3]
 # An installed package keeps its data where it is started.
 ROOT = _SOURCE if (_SOURCE / "manage.py").exists() else Path.cwd()
+# Server processes share the processors already: threads of each one's array library would only wait for one another.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 # The database, backups and what is uploaded are the server's alone.
 os.umask(0o077)
 DATABASE_URL = os.environ.get("WISE_TALLY_DATABASE_URL", "")
