@@ -37,7 +37,7 @@ def test_stages_are_put_in_order_by_drag_and_by_keyboard(visit):
 def test_people_and_teams_move_by_drag_and_by_keyboard(visit):
     page = visit("admin")
     page.goto(page.url.split("/forecast")[0] + "/setup/tree/teams/")
-    page.drag_and_drop("[data-node='person:r01']", "[data-under='team:coast']")
+    page.drag_and_drop("[data-node='person:r01']", "[data-node='team:coast']")
     expect(page.locator("#node")).to_have_value("person:r01")
     expect(page.locator("#above")).to_have_value("team:coast")
     page.keyboard.press("Enter")

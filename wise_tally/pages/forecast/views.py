@@ -44,8 +44,9 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import panel_response
 from wise_tally.web.working.pins import counted_list
 
-# Rows that stand on one page, of people and teams, whose teams fold, and of anything else; all of them are in the file.
-PEOPLE_AT_ONCE, AT_ONCE = 120, 60
+# Rows that stand on one page: of people and teams, whose teams fold, of anything else, and of either where each row shows its
+# deals; all of them are in the file.
+PEOPLE_AT_ONCE, AT_ONCE, WITH_DEALS_AT_ONCE = 120, 60, 40
 
 
 @dataclass(frozen=True)
@@ -114,7 +115,8 @@ def _with_rows(rows: dict[int, DealRow], items: Iterable[Any]) -> list[dict[str,
 
 def _turned_over(request: PageRequest, query: ForecastQuery, shown: list[Node]) -> tuple[list[Node], dict[str, Any]]:
     """The rows of the page asked for, the whole before them, and the pages before and after."""
-    page = page_of(request, len(shown), PEOPLE_AT_ONCE if query.by == PEOPLE else AT_ONCE)
+    most = WITH_DEALS_AT_ONCE if query.rows == "all" else PEOPLE_AT_ONCE if query.by == PEOPLE else AT_ONCE
+    page = page_of(request, len(shown), most)
     whole = [node for node in shown[:1] if page.number > 1 and node.by in ("company", "team")]
     return [*whole, *shown[page.first : page.last]], {"page": page, **neighbours(page, lambda n: query.query(page=n))}
 

@@ -169,8 +169,8 @@ def plan_page(nodes: list[PlanNode], view: PlanView) -> Page:
 def shown_nodes(nodes: list[PlanNode], view: PlanView) -> list[PlanNode]:
     """The rows that a page shows of a plan with more than sixty people: those below the view's team (its token).
 
-    Of more than twenty teams those that hold people alone are folded, too, unless they stand beside or below that team. Territories and
-    partners are turned over, the whole first on each page.
+    Of more than twenty teams those that hold people alone are folded, too, unless they stand below that team or, being few, beside
+    it. Territories and partners are turned over, the whole first on each page.
     """
     if view.tree != "people":
         page = plan_page(nodes, view)
@@ -181,7 +181,8 @@ def shown_nodes(nodes: list[PlanNode], view: PlanView) -> list[PlanNode]:
         return nodes
     above = {node.token: nodes[node.parent].token if node.parent >= 0 else "" for node in nodes}
     holding = {above[node.token] for node in nodes if node.subject == "team"}
-    opened = {people, above.get(people, "")}
+    teams_beside = sum(node.subject == "team" and above[node.token] == above.get(people, "") for node in nodes)
+    opened = {people, above.get(people, "")} if teams_beside <= MOST_TEAMS else {people}
 
     def is_shown(node: PlanNode) -> bool:
         if node.subject == "person":

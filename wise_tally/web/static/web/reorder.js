@@ -46,16 +46,17 @@ document.addEventListener("alpine:init", () => {
         form.scrollIntoView({ block: "nearest" });
       };
       this.$root.addEventListener("click", (event) => {
-        const button = event.target.closest("[data-move]");
-        if (button) choose(button.dataset.move);
+        const button = event.target.closest("button");
+        if (button) choose(button.closest("[data-node]").dataset.node);
       });
-      this.$root.addEventListener("dragstart", (event) => { this.dragged = event.target.closest("[data-node]"); });
-      this.$root.addEventListener("dragover", (event) => { if (this.dragged && event.target.closest("[data-under]")) event.preventDefault(); });
+      const above = (event) => event.target.closest('[data-node]:not([data-node^="person:"])');
+      this.$root.addEventListener("dragstart", (event) => { this.dragged = event.target.closest("[draggable]"); });
+      this.$root.addEventListener("dragover", (event) => { if (this.dragged && above(event)) event.preventDefault(); });
       this.$root.addEventListener("drop", (event) => {
-        const over = event.target.closest("[data-under]");
-        if (!over || !this.dragged || over.dataset.under === this.dragged.dataset.node) return;
+        const over = above(event);
+        if (!over || !this.dragged || over === this.dragged) return;
         event.preventDefault();
-        choose(this.dragged.dataset.node, over.dataset.under);
+        choose(this.dragged.dataset.node, over.dataset.node);
       });
     },
   }));
