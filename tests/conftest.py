@@ -125,16 +125,21 @@ def put_demo():
 AS_READ = []
 
 
-@pytest.fixture
-def demo(db, _fresh_book):
-    """The demo workspace, and its book."""
+def open_book():
+    """The book of the demo that the database holds."""
     from wise_tally.book.store import books
 
-    if BETWEEN["holds"] != "demo":
-        put_demo()
     if not AS_READ:
         AS_READ.append(books.stored())
     books._current = AS_READ[0]
+
+
+@pytest.fixture
+def demo(db, _fresh_book):
+    """The demo workspace, and its book."""
+    if BETWEEN["holds"] != "demo":
+        put_demo()
+    open_book()
 
 
 @pytest.fixture

@@ -99,7 +99,8 @@ def test_pages_of_people_are_turned_over_and_their_files_hold_all(large):
         assert not shown[0] & shown[1]
         assert "page 1 of 2" in text(first)
         assert len(large.get(file).json()["rows"]) == 90
-    assert len(text(large.get("/attainment/?by=person"))) < 160_000
+    for address in ("/attainment/?by=person", "/forecast/?rows=all"):
+        assert len(text(large.get(address))) < 160_000, address
     report = "/team/report/?show=won&by=person&bucket=last_8_quarters"
     rows = [text(large.get(f"{report}&page={number}")).count('<td class="trim">Person ') for number in (1, 2)]
     week = "/team/this-week/?period=2026-W51"
@@ -154,6 +155,15 @@ def test_the_tree_of_teams_folds_and_keeps_in_sight_who_is_being_moved(large):
     assert '<option value="person:p041" selected>' in refused.text
     assert large.post("/setup/tree/teams/", body | {"from_on": "2026-11-23"}).status_code == 302
     assert "Person 041" in text(large.get("/setup/tree/teams/?open=u03"))
+
+
+def test_of_many_teams_a_plan_shows_the_opened_one_alone(large, monkeypatch):
+    address, names = "/setup/quotas/?year=2027&people=team:u03", []
+    for most in (10, 8):
+        monkeypatch.setattr("wise_tally.pages.setup.quotas.grid.MOST_TEAMS", most)
+        lines = large.get(address).context["grid"].lines
+        names.append([line.node.name for line in lines if line.node.name.startswith("Unit")])
+    assert names == [[f"Unit {n:02}" for n in range(9)], ["Unit 03"]]
 
 
 def test_a_folded_plan_saves_what_it_shows_and_keeps_what_it_does_not(large):
