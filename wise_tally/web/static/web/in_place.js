@@ -35,7 +35,7 @@
     if (next?.classList.contains("cell-said")) return next;
     const made = document.createElement("span");
     made.className = "cell-said";
-    made.setAttribute("role", "status");
+    made.role = "status";
     field.after(made);
     return made;
   }

@@ -67,9 +67,9 @@ document.addEventListener("alpine:init", () => {
   const scrollable = () => document.querySelectorAll(".wrap, .two section, .tiles section").forEach((box, place) => {
     if (box.scrollWidth <= box.clientWidth) return;
     box.tabIndex = 0;
-    box.setAttribute("role", "group");
+    box.role = "group";
     const name = box.querySelector("h2, caption");
-    box.setAttribute("aria-label", `Scrollable table: ${name ? name.textContent.trim() : `table ${place + 1}`}`);
+    box.ariaLabel = `Scrollable table: ${name ? name.textContent.trim() : `table ${place + 1}`}`;
   });
   // What is cut with an ellipsis is told in full where it is pointed at or reached.
   const untrim = ({ target }) => {

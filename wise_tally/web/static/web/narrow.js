@@ -34,9 +34,9 @@
       if (entries(of).length <= MANY) continue;
       of.dataset.narrowed = "yes";
       const field = document.createElement("input");
-      const named = of.labels?.[0]?.textContent.trim() || of.getAttribute("aria-label") || of.querySelector("legend").textContent;
+      const named = of.labels?.[0]?.textContent.trim() || of.ariaLabel || of.querySelector("legend").textContent;
       Object.assign(field, { type: "search", className: "boxed narrow-field", placeholder: "type to find", autocomplete: "off" });
-      field.setAttribute("aria-label", `Find in ${named}`);
+      field.ariaLabel = `Find in ${named}`;
       field.addEventListener("input", () => narrow(field, of));
       field.addEventListener("change", (event) => event.stopPropagation());
       field.addEventListener("keydown", (event) => take(event, of));

@@ -6,7 +6,7 @@
   const say = (field, words) => {
     if (!hints.has(field)) {
       const made = Object.assign(document.createElement("span"), { className: "read-as small" });
-      made.setAttribute("role", "status");
+      made.role = "status";
       field.parentElement.append(made);
       hints.set(field, made);
     }

@@ -54,7 +54,7 @@ document.addEventListener("alpine:init", () => {
       this.$root.addEventListener("dragover", (event) => { if (this.dragged && above(event)) event.preventDefault(); });
       this.$root.addEventListener("drop", (event) => {
         const over = above(event);
-        if (!over || !this.dragged || over === this.dragged) return;
+        if (over === this.dragged) return;
         event.preventDefault();
         choose(this.dragged.dataset.node, over.dataset.node);
       });
