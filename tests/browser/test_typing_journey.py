@@ -175,6 +175,7 @@ def test_arrows_go_through_the_choices_of_a_page(path, visit):
         ("/forecast/", "a[aria-label='Rows below North region']", "a[aria-label='Rows below North region']"),
         ("/forecast/", "[aria-label=Rows] a:text-is('Expand all')", "[aria-label=Rows] b:text-is('All expanded')"),
         ("/deals/", "th a:text-is('customer')", "th a:text-matches('customer .+')"),
+        ("/deals/", "th a:text-is('owner')", "th a:text-matches('owner .+')"),
         ("/deals/", ".pages a:text-is('Next')", ".pages a:text-is('Previous')"),
         ("/team/?board=monday&arrange=yes", "button[aria-label^=Move] >> nth=1", "button[aria-label^=Move] >> nth=3"),
     ],

@@ -5,7 +5,8 @@
   const PLACES = `:is(main, .scope) :is(${FIELDS}, a[href], button, summary, [aria-current])`;
   const PAUSE = 800;
   // A twisty or a head points another way when it was followed, and what is chosen is no link any more: its words stay.
-  const wordsOf = (node) => (node.matches(FIELDS) ? node.name : (node.ariaLabel ?? node.textContent).replace(/[^\p{L}\p{N}]+/gu, " ").trim());
+  // A field is known by its name, which is never taken for words.
+  const wordsOf = (node) => (node.matches(FIELDS) ? `=${node.name}` : (node.ariaLabel ?? node.textContent).replace(/[^\p{L}\p{N}]+/gu, " ").trim());
   // A box that scrolls is a group only while something is cut off, so it is none to count by.
   const BOXES = ":is(main, .scope) :is(nav, th, details, [role=group]:not([tabindex]), .tool-row)";
   const all = (inside, selector = PLACES) => [...inside.querySelectorAll(selector)];
