@@ -68,10 +68,11 @@ ENTRIES = count(1_000, 1_000)
 def site(transactional_db, live_server):
     """The demo on a live server."""
     put_demo()
-    open_book()
-    with connection.cursor() as cursor:
-        cursor.execute("DELETE FROM sqlite_sequence WHERE name = 'org_auditentry'")
-        cursor.execute("INSERT INTO sqlite_sequence VALUES ('org_auditentry', %s)", [next(ENTRIES)])
+    if connection.vendor == "sqlite":
+        open_book()
+        with connection.cursor() as cursor:
+            cursor.execute("DELETE FROM sqlite_sequence WHERE name = 'org_auditentry'")
+            cursor.execute("INSERT INTO sqlite_sequence VALUES ('org_auditentry', %s)", [next(ENTRIES)])
     return live_server.url
 
 
